@@ -1,0 +1,104 @@
+"""Bindings: what one environment calls the things that tokens stand for, in both directions."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Final
+
+from amphora.core.keys import Key
+from amphora.core.model import Json
+from amphora.core.tokens import Token, parse_token, token_for
+
+
+class _Missing:
+    def __repr__(self) -> str:
+        return "MISSING"
+
+
+MISSING: Final = _Missing()
+"""No value: other than null, which is one."""
+
+
+@dataclass(frozen=True, slots=True)
+class IdStyle:
+    """How an environment's ids look.
+
+    `pattern` matches an id inside a text. `joiner` stands between an item's id and a part's where a
+    part is named by both (`T1#price`); empty where a part's id stands alone, unique in the environment.
+    """
+
+    pattern: str
+    joiner: str = ""
+
+
+@dataclass
+class Bindings:
+    """Tokens and native values of one environment.
+
+    `values` maps `KIND:PATH` (of an item or a need) to the native id or value. `inner` maps, per item,
+    the portable id of a part to the native one, where the environment forced another. `part_owner`
+    maps native part ids to the item that holds them. `held` remembers at which place a name for a
+    setting or secret was given, so that two places never share one.
+    """
+
+    style: IdStyle
+    values: dict[Key, Json] = field(default_factory=dict)
+    inner: dict[Key, Mapping[str, str]] = field(default_factory=dict)
+    part_owner: dict[str, Key] = field(default_factory=dict)
+    held: dict[Key, str] = field(default_factory=dict)
+    _reverse: dict[str, Key] = field(default_factory=dict, init=False, repr=False)
+    _text: re.Pattern[str] | None = field(default=None, init=False, repr=False)
+
+    def __post_init__(self) -> None:
+        for key, value in list(self.values.items()):
+            self.bind(key, value)
+
+    def bind(self, key: Key, value: Json) -> None:
+        """Adds one binding. Where two needs share a value, the first is the one that reading gives."""
+        self.values[key] = value
+        self._text = None
+        if isinstance(value, str) and not key.startswith(("setting:", "secret:")):
+            self._reverse.setdefault(value, key)
+
+    def value_of(self, text: str) -> Json:
+        """The native value of a token's text, or MISSING."""
+        token = parse_token(text)
+        return MISSING if token is None else self.value_of_token(token)
+
+    def value_of_token(self, token: Token) -> Json:
+        """The native value of a token, or MISSING."""
+        value = self.values.get(token.key, MISSING)
+        if token.part is None or value is MISSING:
+            return value
+        part = self.inner.get(token.key, {}).get(token.part, token.part)
+        return f"{value}{self.style.joiner}{part}" if self.style.joiner else part
+
+    def token_of(self, native: str) -> str | None:
+        """The token of a native id (of an item, a part, a connection, a person) or None."""
+        key = self._reverse.get(native)
+        if key is not None:
+            return token_for(key)
+        if self.style.joiner:
+            owner, joiner, part = native.partition(self.style.joiner)
+            key = self._reverse.get(owner) if joiner and part else None
+            return None if key is None else token_for(key, part)
+        key = self.part_owner.get(native)
+        if key is None:
+            return None
+        outward = {there: here for here, there in self.inner.get(key, {}).items()}
+        return token_for(key, outward.get(native, native))
+
+    def url_tokens(self) -> dict[str, str]:
+        """URL prefixes of this environment with their tokens, longest first."""
+        urls = {str(v): token_for(k) for k, v in self.values.items() if k.startswith("url:") and v}
+        return dict(sorted(urls.items(), key=lambda pair: (-len(pair[0]), pair[0])))
+
+    def text_pattern(self) -> re.Pattern[str]:
+        """Matches, in a text, the URL prefixes and whatever looks like an id, at token boundaries."""
+        if self._text is None:
+            urls = "|".join(re.escape(url) + r"(?![A-Za-z0-9.-])" for url in self.url_tokens())
+            ids = rf"(?<![A-Za-z0-9_])(?:{self.style.pattern})(?![A-Za-z0-9_])"
+            self._text = re.compile(f"{urls}|{ids}" if urls else ids)
+        return self._text

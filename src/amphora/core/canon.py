@@ -1,0 +1,90 @@
+"""Canonical bytes (RFC 8785) and digests over them.
+
+A fast encoder writes every value for which it agrees with the RFC to the byte; a walk proves that.
+What it can't be trusted with (integral or very small and large floats, member names beyond the surrogate
+range) goes to the RFC's own library.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import math
+from typing import Any
+
+import orjson
+import rfc8785
+
+from amphora.core.errors import AmphoraError
+from amphora.core.pointers import Pointer, write_pointer
+
+LARGEST_INTEGER = 2**53 - 1
+
+
+class NotCanonical(AmphoraError):
+    """A value that RFC 8785 can't hold; `place` is its JSON Pointer."""
+
+
+def canonical_bytes(value: Any) -> bytes:
+    """The RFC 8785 serialisation; NotCanonical for integers beyond 2^53-1, NaN, infinities and
+    text that is not Unicode."""
+    try:
+        if _is_fast(value):
+            return orjson.dumps(value, option=orjson.OPT_SORT_KEYS)
+        return rfc8785.dumps(value)
+    except (rfc8785.CanonicalizationError, orjson.JSONEncodeError, UnicodeError, RecursionError) as error:
+        raise _explained(value, error) from error
+
+
+def digest(value: Any) -> str:
+    """SHA-256 over the canonical bytes, in lower-case hexadecimal."""
+    return hashlib.sha256(canonical_bytes(value)).hexdigest()
+
+
+def same(left: Any, right: Any) -> bool:
+    """Whether two JSON values are equal as JSON: `true` is not 1, and 1.0 is 1."""
+    if isinstance(left, dict) and isinstance(right, dict):
+        return left.keys() == right.keys() and all(same(value, right[name]) for name, value in left.items())
+    if isinstance(left, list) and isinstance(right, list):
+        return len(left) == len(right) and all(map(same, left, right))
+    if isinstance(left, bool) or isinstance(right, bool):
+        return left is right
+    return bool(left == right)
+
+
+def _is_fast(value: Any) -> bool:
+    kind = type(value)
+    if kind is str or value is None or kind is bool:
+        return True
+    if kind is int:
+        return bool(-LARGEST_INTEGER <= value <= LARGEST_INTEGER)
+    if kind is float:
+        return bool(1e-5 <= abs(value) < 1e15 and not value.is_integer())
+    if kind is dict:
+        return all(type(name) is str and name < "\ud800" and _is_fast(part) for name, part in value.items())
+    return kind is list and all(_is_fast(part) for part in value)
+
+
+def _explained(value: Any, error: Exception) -> NotCanonical:
+    place, reason = _culprit(value, ()) or ((), str(error) or type(error).__name__)
+    return NotCanonical(
+        f"A value can't be carried exactly: {reason}",
+        place=write_pointer(place) or "the whole document",
+        next_step="Change the value in the source, or keep it as text there.",
+    )
+
+
+def _culprit(value: Any, at: Pointer) -> tuple[Pointer, str] | None:
+    if isinstance(value, bool):
+        return None
+    if isinstance(value, int) and abs(value) > LARGEST_INTEGER:
+        return at, f"the integer {str(value)[:40]} is beyond 2^53-1, where JSON numbers lose digits"
+    if isinstance(value, float) and not math.isfinite(value):
+        return at, f"the number {value} is not finite"
+    if isinstance(value, str) and any("\ud800" <= letter <= "\udfff" for letter in value):
+        return at, "the text holds half a character (a lone surrogate)"
+    members = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
+    for name, part in members:
+        found = _culprit(str(name), at) or _culprit(part, (*at, str(name)))
+        if found:
+            return found
+    return None

@@ -1,0 +1,137 @@
+"""Comparison of one item on three sides: last delivered, target, package."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from amphora.core.bindings import MISSING, Bindings
+from amphora.core.canon import same
+from amphora.core.keys import Key
+from amphora.core.kinds import KindSheet
+from amphora.core.merge import By, Chooser, FieldChange, Merge, differences, no_choice
+from amphora.core.model import Item, Json, States
+from amphora.core.places import Places
+from amphora.core.tokens import parse_token, render_text, token_for, tokens_in
+
+STATE = "state:"
+_NO_ROLES = Places([])
+
+
+@dataclass(frozen=True)
+class Base:
+    """What was last delivered: the package's form then, its states, and the bindings used."""
+
+    form: Json
+    states: States
+    bindings: Mapping[Key, Json]
+    layout: Json = None
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """What differs in one item, and what comes of it if the import is carried out as decided."""
+
+    key: Key
+    changes: tuple[FieldChange, ...]
+    form: Json
+    states: States
+    has_base: bool
+    is_layout_moved: bool = False
+
+    @property
+    def open(self) -> list[FieldChange]:
+        """The changes on which somebody has to decide."""
+        return [change for change in self.changes if change.is_open]
+
+    @property
+    def local_edits(self) -> list[FieldChange]:
+        """What the target changed by itself since the last delivery."""
+        return [change for change in self.changes if change.by in (By.TARGET, By.CLASH)]
+
+
+def rebound(base: Base, today: Bindings) -> dict[str, Json]:
+    """Tokens of needs whose value is no longer the delivered one, with the delivered value."""
+    return {
+        token_for(key): value
+        for key, value in base.bindings.items()
+        if key in today.values and not same(today.values[key], value)
+    }
+
+
+def compare_item(
+    package: Item,
+    target: Item,
+    base: Base | None,
+    sheet: KindSheet,
+    today: Bindings,
+    choose: Chooser = no_choice,
+) -> Comparison:
+    """Compares and merges one matched item. The target's form has been made with the base's bindings."""
+    was = rebound(base, today) if base else {}
+    old_form = _with_values(base.form, was) if base else MISSING
+    target_form = _with_values(target.form, was)
+    merge = Merge(base is not None, choose, [])
+    form = merge.merge(old_form, target_form, package.form, sheet.places.walk(package.form))
+    changes = [_by_crosswalk(change, was) for change in merge.changes]
+    states, state_changes = _states(base.states if base else None, target.states, package.states, choose)
+    moved = package.layout is not None and not same(package.layout, target.layout)
+    all_changes = (*changes, *state_changes)
+    return Comparison(package.key, all_changes, form, states, base is not None, moved)
+
+
+def item_differences(left: Item, right: Item, sheet: KindSheet) -> list[FieldChange]:
+    """Two-way: every field and state in which two items differ, without anybody's decision."""
+    changes = differences(left.form, right.form, sheet.places.walk(right.form))
+    _, states = _states(None, left.states, right.states, no_choice)
+    return [*changes, *states]
+
+
+def _states(
+    base: States | None, target: States, package: States, choose: Chooser
+) -> tuple[States, list[FieldChange]]:
+    merge = Merge(base is not None, lambda place, by: choose(STATE + place[1:], by), [])
+    old = {} if base is None else base.to_json()
+    merged: dict[str, Any] = merge.merge(old, target.to_json(), package.to_json(), _NO_ROLES.walk({}))
+    named = [replace(change, place=STATE + change.place[1:]) for change in merge.changes]
+    return States.from_json(merged), named
+
+
+def _by_crosswalk(change: FieldChange, was: Mapping[str, Json]) -> FieldChange:
+    if change.by is By.PACKAGE and was and same_or_missing(_with_values(change.package, was), change.last_delivered):
+        return replace(change, by=By.CROSSWALK)
+    return change
+
+
+def same_or_missing(left: Json, right: Json) -> bool:
+    """Equality of two values either of which may be MISSING."""
+    if left is MISSING or right is MISSING:
+        return left is right
+    return same(left, right)
+
+
+def _with_values(form: Json, was: Mapping[str, Json]) -> Json:
+    """The form with the given tokens replaced by their delivered values, so that today's differ."""
+    if not was:
+        return form
+    if isinstance(form, dict):
+        return {name: _with_values(part, was) for name, part in form.items()}
+    if isinstance(form, list):
+        return [_with_values(part, was) for part in form]
+    if not isinstance(form, str) or not any(token in was for token, _ in tokens_in(form)):
+        return form
+    if parse_token(form):
+        return was[form]
+    return render_text(form, lambda token: was.get(token, "${" + token + "}"))
+
+
+@dataclass(frozen=True)
+class Overview:
+    """How many items fall into each class, for the first line of a comparison."""
+
+    new: list[Key] = field(default_factory=list)
+    changed: list[Key] = field(default_factory=list)
+    edited: list[Key] = field(default_factory=list)
+    undecided: list[Key] = field(default_factory=list)
+    same: list[Key] = field(default_factory=list)

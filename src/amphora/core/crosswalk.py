@@ -1,0 +1,128 @@
+"""The crosswalk: what each need is called in each environment; needs resolved, guessed or open."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from difflib import get_close_matches
+from enum import StrEnum
+
+from amphora.core.keys import Key, decode_segment, kind_of, path_of
+from amphora.core.model import Json, Need, Supply
+
+SECTIONS: Mapping[str, str] = {
+    "connection": "connections",
+    "setting": "settings",
+    "person": "people",
+    "item": "items",
+    "url": "urls",
+    "secret": "secrets",
+}
+"""Need kind (or `item`) to the section of the file that holds its rows."""
+
+ANY = "any"
+OPEN = "?"
+
+
+@dataclass(frozen=True)
+class Crosswalk:
+    """The table: section, row name (as people write it), column (environment or `any`), value."""
+
+    rows: Mapping[str, Mapping[str, Mapping[str, Json]]] = field(default_factory=dict)
+
+    def value(self, need: Key, environment: str) -> Json:
+        """The cell that counts for a need in an environment; None where there is none."""
+        row = self.rows.get(SECTIONS.get(kind_of(need), ""), {}).get(row_name(need), {})
+        return row.get(environment, row.get(ANY))
+
+    def renamed(self, environment: str) -> dict[Key, Key]:
+        """The `items:` rows of an environment: package key to target key."""
+        rows = self.rows.get("items", {})
+        cells = ((key, row.get(environment, row.get(ANY))) for key, row in rows.items())
+        return {key: cell for key, cell in cells if isinstance(cell, str) and not cell.startswith(OPEN)}
+
+
+class MapState(StrEnum):
+    """How far the mapping of one need is."""
+
+    MAPPED = "mapped"
+    GUESSED = "guessed"
+    OPEN = "open"
+
+
+@dataclass(frozen=True)
+class Mapped:
+    """One need in one environment: the cell's value, what it stands for there, and why.
+
+    `native` is the native id or value in force, None unless mapped. `reason` explains a guess, or what
+    is wrong with a value. `offers` are the names on offer there.
+    """
+
+    need: Need
+    environment: str
+    state: MapState
+    value: Json = None
+    native: Json = None
+    reason: str = ""
+    offers: tuple[str, ...] = ()
+
+
+def row_name(need: Key) -> str:
+    """The name of a need's row, as it stands in the file."""
+    return "/".join(decode_segment(part) for part in path_of(need).split("/"))
+
+
+def resolve(
+    needs: Iterable[Need],
+    crosswalk: Crosswalk,
+    environment: str,
+    supplies: Sequence[Supply],
+    known: Mapping[Key, Json],
+) -> list[Mapped]:
+    """Every need with its state in one environment. `known` are needs that the environment answers by
+    itself (its own address), or that an earlier delivery answered."""
+    return [_resolved(need, crosswalk.value(need.key, environment), environment, supplies, known) for need in needs]
+
+
+def _resolved(
+    need: Need, cell: Json, environment: str, supplies: Sequence[Supply], known: Mapping[Key, Json]
+) -> Mapped:
+    if cell is None and need.key in known:
+        return Mapped(
+            need, environment, MapState.MAPPED, known[need.key], known[need.key], "known to the environment"
+        )
+    offers = tuple(supply.name for supply in supplies if supply.kind == need.kind)
+    if isinstance(cell, str) and cell.startswith(OPEN) and cell != OPEN:
+        return Mapped(need, environment, MapState.GUESSED, cell[1:], None, "written down as a guess", offers)
+    if cell is None or cell == OPEN:
+        return _guessed(need, environment, supplies, offers)
+    if need.kind in ("setting", "url", "secret"):
+        return Mapped(need, environment, MapState.MAPPED, cell, cell, "", offers)
+    supply = _supply(need.kind, cell, supplies)
+    if supply is None:
+        reason = f"{environment} has no {need.kind} {cell!r}"
+        return Mapped(need, environment, MapState.OPEN, cell, None, reason, offers)
+    return Mapped(need, environment, MapState.MAPPED, cell, supply.native_id, "", offers)
+
+
+def _supply(kind: str, cell: Json, supplies: Sequence[Supply]) -> Supply | None:
+    mine = [supply for supply in supplies if supply.kind == kind]
+    by_id = [supply for supply in mine if supply.native_id == cell]
+    by_name = [supply for supply in mine if supply.name == cell]
+    return by_id[0] if by_id else by_name[0] if len(by_name) == 1 else None
+
+
+def _guessed(need: Need, environment: str, supplies: Sequence[Supply], offers: tuple[str, ...]) -> Mapped:
+    name = row_name(need.key)
+    mine = [supply for supply in supplies if supply.kind == need.kind]
+    typed = [supply for supply in mine if need.type and supply.type == need.type]
+    near = get_close_matches(name, [supply.name for supply in mine], 1, 0.6)
+    if any(supply.name == name for supply in mine):
+        value, reason = name, "same name"
+    elif len(typed) == 1:
+        value, reason = typed[0].name, f"the only {need.type} there"
+    elif near:
+        value, reason = near[0], "a name like it"
+    else:
+        return Mapped(need, environment, MapState.OPEN, None, None, "", offers)
+    return Mapped(need, environment, MapState.GUESSED, value, None, reason, offers)

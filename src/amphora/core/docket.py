@@ -1,0 +1,203 @@
+"""The docket: what an import will do, item by item, as data; previews print it, imports carry it out."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import Any
+
+from amphora.core.bindings import Bindings
+from amphora.core.canon import digest, same
+from amphora.core.compare import Comparison
+from amphora.core.crosswalk import Mapped
+from amphora.core.graph import in_order
+from amphora.core.keys import Key
+from amphora.core.merge import By
+from amphora.core.model import Finding, Item, Json, Listed, States
+
+
+class Do(StrEnum):
+    """What happens to one item."""
+
+    CREATE = "create"
+    UPDATE = "update"
+    LEAVE = "leave"
+    RETIRE = "retire"
+
+
+class Custody(StrEnum):
+    """In whose hands the target's copy is afterwards."""
+
+    PACKAGE = "package"
+    TARGET = "target"
+
+
+@dataclass(frozen=True)
+class Action:
+    """One item's line: what is done, why, and the portable form and states that result.
+
+    `present` is the target's index row where the item is there already, `item` the package's item.
+    """
+
+    key: Key
+    do: Do
+    reason: str
+    item: Item
+    form: Json
+    states: States
+    present: Listed | None = None
+    comparison: Comparison | None = None
+    irreversible: tuple[str, ...] = ()
+
+    @property
+    def is_form_changed(self) -> bool:
+        """Whether the definition, title or folder has to be written."""
+        if self.do is Do.CREATE:
+            return True
+        changes = self.comparison.changes if self.comparison else ()
+        kept = (By.TARGET, By.BOTH)
+        return any(
+            change.by not in kept and change.place not in ("state:on", "state:published") for change in changes
+        )
+
+
+class StepDo(StrEnum):
+    """One call, or kind of call, to an environment."""
+
+    CREATE = "create"
+    CREATE_BARE = "create bare"
+    UPDATE = "update"
+    WRITE_ALL = "write all"
+    PUBLISH = "publish"
+    SWITCH = "switch"
+
+
+@dataclass(frozen=True)
+class Step:
+    """One step of a leg. A bare creation leaves out the references to items that come later."""
+
+    do: StepDo
+    keys: tuple[Key, ...]
+    later: tuple[Key, ...] = ()
+
+
+@dataclass(frozen=True)
+class Docket:
+    """An import, decided or not yet. `fingerprint` is what the target's items were when it was made."""
+
+    package: str
+    version: str
+    source_uid: str
+    package_digest: str
+    target: str
+    target_uid: str
+    ledger_uid: str
+    actions: tuple[Action, ...]
+    bindings: Bindings
+    mapped: tuple[Mapped, ...]
+    findings: tuple[Finding, ...]
+    fingerprint: str
+    custody: Custody = Custody.PACKAGE
+    to_enter: tuple[tuple[Key, str], ...] = ()
+    aftercare: tuple[str, ...] = ()
+    order: tuple[tuple[Key, ...], ...] = field(default=())
+
+    @property
+    def title(self) -> str:
+        return f"{self.package} {self.version}"
+
+    def by(self, do: Do) -> list[Action]:
+        """The actions that do this."""
+        return [action for action in self.actions if action.do is do]
+
+    @property
+    def undecided(self) -> list[Action]:
+        """The actions with an open question in them."""
+        return [action for action in self.actions if action.comparison and action.comparison.open]
+
+    @property
+    def edited(self) -> list[Action]:
+        """The actions on items that the target changed by itself."""
+        return [action for action in self.actions if action.comparison and action.comparison.local_edits]
+
+    @property
+    def errors(self) -> list[Finding]:
+        return [finding for finding in self.findings if finding.level == "error"]
+
+    @property
+    def is_idle(self) -> bool:
+        """Whether nothing would change in the target."""
+        return all(action.do is Do.LEAVE for action in self.actions)
+
+
+def decide(comparison: Comparison, item: Item, present: Listed, title: str) -> Action:
+    """The action for an item that is in the target already."""
+    changes = comparison.changes
+    kept = (By.TARGET, By.BOTH)
+    moving = [change for change in changes if change.by not in kept and not _keeps_target(change.choice)]
+    if moving:
+        by = {change.by for change in moving}
+        reason = "changed in the crosswalk" if by == {By.CROSSWALK} else f"changed in {title}"
+        if By.UNKNOWN in by:
+            reason = "differs, and was not delivered by Amphora"
+        do = Do.UPDATE
+    else:
+        do = Do.LEAVE
+        reason = "the same" if not changes else "changed only in the target"
+    return Action(item.key, do, reason, item, comparison.form, comparison.states, present, comparison)
+
+
+def plan_steps(docket: Docket, is_atomic: bool, writes_states: bool) -> list[Step]:
+    """The steps of a docket, used before user. Items that refer to each other are created bare first and
+    completed once all of them are there. Publishing and switching follow when everything is written."""
+    actions = {action.key: action for action in docket.actions if action.do in (Do.CREATE, Do.UPDATE)}
+    if is_atomic:
+        written = tuple(key for group in docket.order for key in group if key in actions)
+        return [Step(StepDo.WRITE_ALL, written)] if written else []
+    steps: list[Step] = []
+    for group in docket.order:
+        mine = [key for key in group if key in actions]
+        steps += _group_steps(mine, actions)
+    for key in [key for group in docket.order for key in group if key in actions]:
+        steps += _state_steps(actions[key], writes_states)
+    return steps
+
+
+def fingerprint(package_digest: str, target_uid: str, rows: Iterable[Listed], bindings: Mapping[Key, Json]) -> str:
+    """A digest over everything that has to be as it was when the docket was made."""
+    seen = sorted([row.native_id, row.revision, row.has_draft] for row in rows)
+    return digest([package_digest, target_uid, seen, sorted(([k, v] for k, v in bindings.items()), key=str)])
+
+
+def order_of(items: Sequence[Item]) -> tuple[tuple[Key, ...], ...]:
+    """Groups of item keys, used before user."""
+    return tuple(tuple(group) for group in in_order({item.key: item.uses() for item in items}))
+
+
+def _group_steps(keys: list[Key], actions: Mapping[Key, Action]) -> Iterable[Step]:
+    created = [key for key in keys if actions[key].do is Do.CREATE]
+    bare = created[:-1]
+    for position, key in enumerate(bare):
+        yield Step(StepDo.CREATE_BARE, (key,), tuple(created[position:]))
+    for key in created[-1:]:
+        yield Step(StepDo.CREATE, (key,))
+    for key in bare:
+        yield Step(StepDo.UPDATE, (key,))
+    for key in keys:
+        if actions[key].do is Do.UPDATE and actions[key].is_form_changed:
+            yield Step(StepDo.UPDATE, (key,))
+
+
+def _state_steps(action: Action, writes_states: bool) -> Iterable[Step]:
+    present = action.present.states if action.present else None
+    if action.states.is_published and (action.is_form_changed or not (present and present.is_published)):
+        yield Step(StepDo.PUBLISH, (action.key,))
+    if writes_states or action.states.is_on is None:
+        return
+    if action.states.is_on != bool(present and present.is_on):
+        yield Step(StepDo.SWITCH, (action.key,))
+
+
+def _keeps_target(choice: Any) -> bool:
+    return isinstance(choice, str) and same(choice, "target")

@@ -1,0 +1,65 @@
+"""Dependencies: what has to be there before what."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+
+from amphora.core.keys import Key
+
+Uses = Mapping[Key, Iterable[Key]]
+
+
+def in_order(uses: Uses) -> list[list[Key]]:
+    """Groups of keys, used before user; a group of several is a cycle.
+
+    Tarjan's algorithm without recursion: its components come out in topological order. Only keys of
+    `uses` take part; the result depends on nothing but the graph.
+    """
+    number: dict[Key, int] = {}
+    low: dict[Key, int] = {}
+    on_path: dict[Key, None] = {}
+    groups: list[list[Key]] = []
+    for start in sorted(uses):
+        if start in number:
+            continue
+        number[start] = low[start] = len(number)
+        on_path[start] = None
+        work = [(start, iter(sorted(set(uses[start]))))]
+        while work:
+            key, rest = work[-1]
+            step = next((used for used in rest if used in uses and _is_open(used, number, on_path)), None)
+            if step is None:
+                work.pop()
+                if work:
+                    low[work[-1][0]] = min(low[work[-1][0]], low[key])
+                if low[key] == number[key]:
+                    groups.append(_take(on_path, key))
+            elif step in on_path:
+                low[key] = min(low[key], number[step])
+            else:
+                number[step] = low[step] = len(number)
+                on_path[step] = None
+                work.append((step, iter(sorted(set(uses[step])))))
+    return groups
+
+
+def used_by(uses: Uses) -> dict[Key, list[Key]]:
+    """The inverse: who uses each key."""
+    result: dict[Key, list[Key]] = {}
+    for key in sorted(uses):
+        for used in sorted(set(uses[key])):
+            result.setdefault(used, []).append(key)
+    return result
+
+
+def _is_open(used: Key, number: Mapping[Key, int], on_path: Mapping[Key, None]) -> bool:
+    return used not in number or used in on_path
+
+
+def _take(on_path: dict[Key, None], root: Key) -> list[Key]:
+    group = []
+    while True:
+        key, _ = on_path.popitem()
+        group.append(key)
+        if key == root:
+            return sorted(group)

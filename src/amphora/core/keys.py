@@ -1,0 +1,68 @@
+"""Keys: `kind:path`, the lasting name of an item.
+
+A path is made of segments, each percent-encoded outside the unreserved characters of RFC 3986; a
+leading dot and `~` are encoded too, so that neither `..` nor the suffix of a doubled name can arise
+from a title. Unicode is brought to NFC first.
+"""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from collections.abc import Collection, Iterable
+from urllib.parse import quote, unquote
+
+Key = str
+_KEY = re.compile(r"[a-z][a-z0-9-]*:[A-Za-z0-9\-._~%]+(?:/[A-Za-z0-9\-._~%]+)*")
+
+
+def encode_segment(text: str) -> str:
+    """One path segment in its encoded form; never empty, never starting with a dot.
+
+    >>> encode_segment("Öl / Presse ~2")
+    '%C3%96l%20%2F%20Presse%20%7E2'
+    """
+    coded = quote(unicodedata.normalize("NFC", text) or "unnamed", safe="").replace("~", "%7E")
+    return "%2E" + coded[1:] if coded.startswith(".") else coded
+
+
+def decode_segment(segment: str) -> str:
+    """The text that `encode_segment` was given (in NFC)."""
+    return unquote(segment)
+
+
+def make_key(kind: str, segments: Iterable[str]) -> Key:
+    """The key of a kind and raw path segments (folders and name)."""
+    return f"{kind}:{'/'.join(encode_segment(part) for part in segments)}"
+
+
+def kind_of(key: Key) -> str:
+    """The kind in a key."""
+    return key.partition(":")[0]
+
+
+def path_of(key: Key) -> str:
+    """The encoded path in a key."""
+    return key.partition(":")[2]
+
+
+def name_of(key: Key) -> str:
+    """The last segment of a key's path, as people read it."""
+    return decode_segment(path_of(key).rpartition("/")[2])
+
+
+def is_key(text: str) -> bool:
+    """Whether a text is a well-formed key with no segment made of dots alone."""
+    return _KEY.fullmatch(text) is not None and not any(
+        segment.startswith(".") for segment in path_of(text).split("/")
+    )
+
+
+def free_key(wanted: Key, taken: Collection[Key]) -> Key:
+    """`wanted`, or the first of `wanted~2`, `wanted~3` … that is not taken."""
+    if wanted not in taken:
+        return wanted
+    number = 2
+    while f"{wanted}~{number}" in taken:
+        number += 1
+    return f"{wanted}~{number}"

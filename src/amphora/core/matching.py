@@ -1,0 +1,89 @@
+"""Matching: which item of an environment is the same as one of a package (design, section 3)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+
+from amphora.core.keys import Key, free_key, make_key
+from amphora.core.model import Item, Listed
+
+
+@dataclass(frozen=True)
+class Link:
+    """One end of an item's set of links: what environment `uid` calls the item `key`.
+
+    `inner` maps portable part ids to the native ones where that environment forced others.
+    """
+
+    key: Key
+    uid: str
+    native_id: str
+    inner: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Matches:
+    """What was matched: `keys` gives every listed item its key, `by_key` the inverse. `doubtful` are
+    package items whose native id stands in the target under another key: (key, that other item)."""
+
+    keys: Mapping[str, Key]
+    by_key: Mapping[Key, Listed]
+    doubtful: tuple[tuple[Key, Listed], ...] = ()
+
+
+def assign_keys(listed: Iterable[Listed], links: Iterable[Link], uid: str) -> dict[str, Key]:
+    """Keys of all listed items by native id: the recorded ones, and for the others new ones made from
+    kind, folders and name (a doubled name gets `~2`)."""
+    known = {link.native_id: link.key for link in links if link.uid == uid}
+    rows = sorted(listed, key=lambda row: row.native_id)
+    keys = {row.native_id: known[row.native_id] for row in rows if row.native_id in known}
+    taken = set(known.values())
+    for row in rows:
+        if row.native_id not in keys:
+            key = free_key(make_key(row.kind, row.segments), taken)
+            keys[row.native_id] = key
+            taken.add(key)
+    return keys
+
+
+def match(
+    items: Iterable[Item],
+    source_uid: str,
+    listed: Iterable[Listed],
+    links: Iterable[Link],
+    uid: str,
+    renamed: Mapping[Key, Key],
+) -> Matches:
+    """Decides by recorded link, the crosswalk's `items:` (`renamed`: package key to target key), key.
+
+    An equal native id under another key is never taken for the same item; it is reported as doubtful.
+    """
+    rows = list(listed)
+    by_id = {row.native_id: row for row in rows}
+    items = list(items)
+    links = list(links)
+    wanted = {item.key for item in items}
+    ends = {link.key: link.native_id for link in links if link.uid == uid}
+    if uid == source_uid:
+        ends = {item.key: item.native_id for item in items} | ends
+    own = assign_keys(rows, (link for link in links if link.uid == uid), uid)
+    own_by_key = {key: native_id for native_id, key in own.items()}
+    chosen: dict[Key, str] = {}
+    for key in sorted(wanted):
+        candidates = (ends.get(key), own_by_key.get(renamed.get(key, "")), own_by_key.get(key))
+        native_id = next((c for c in candidates if c in by_id and c not in chosen.values()), None)
+        if native_id is not None:
+            chosen[key] = native_id
+    keys = {native_id: key for key, native_id in chosen.items()}
+    taken = set(chosen) | wanted
+    for native_id, key in sorted(own.items()):
+        if native_id not in keys:
+            keys[native_id] = key if key not in taken else free_key(key, taken)
+            taken.add(keys[native_id])
+    doubtful = tuple(
+        (item.key, by_id[item.native_id])
+        for item in items
+        if item.key not in chosen and item.native_id in by_id and keys[item.native_id] != item.key
+    )
+    return Matches(keys, {key: by_id[native_id] for native_id, key in keys.items()}, doubtful)

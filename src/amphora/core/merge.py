@@ -1,0 +1,200 @@
+"""Three-way merge of portable forms: who changed which field, and what comes of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Final
+
+from amphora.core.bindings import MISSING
+from amphora.core.canon import same
+from amphora.core.model import Json
+from amphora.core.places import Walk
+from amphora.core.pointers import Pointer, write_pointer
+from amphora.core.portable import named_elements
+from amphora.core.tokens import parse_token
+
+
+class By(StrEnum):
+    """Who changed a field since it was last delivered."""
+
+    PACKAGE = "package"
+    TARGET = "target"
+    CROSSWALK = "crosswalk"
+    BOTH = "both alike"
+    CLASH = "both, differently"
+    UNKNOWN = "unknown origin"
+
+
+NEEDS_CHOICE: Final = frozenset({By.CLASH, By.UNKNOWN})
+PACKAGE: Final = "package"
+TARGET: Final = "target"
+LAST_DELIVERED: Final = "last-delivered"
+
+
+@dataclass(frozen=True)
+class FieldChange:
+    """One field that differs somewhere. `place` is a pointer in which elements of named arrays stand by
+    name; a state stands as `state:on`. The three values are MISSING where the field is absent."""
+
+    place: str
+    by: By
+    last_delivered: Json
+    target: Json
+    package: Json
+    choice: Json = None
+
+    @property
+    def is_open(self) -> bool:
+        """Whether somebody has to say what becomes of it."""
+        return self.by in NEEDS_CHOICE and self.choice is None
+
+
+Chooser = Callable[[str, By], Json]
+"""Gives the choice for a place: `package`, `target`, `last-delivered`, {"value": …} or None."""
+
+
+def no_choice(place: str, by: By) -> Json:
+    """The chooser that leaves every question open."""
+    return None
+
+
+@dataclass
+class Merge:
+    """Merges field by field and keeps a list of what differed.
+
+    Without a base (`has_base` false) a differing field is of unknown origin. An open question leaves
+    the target's value in place. Secrets are never compared: the target keeps its own.
+    """
+
+    has_base: bool
+    choose: Chooser
+    changes: list[FieldChange]
+
+    def merge(self, base: Json, target: Json, package: Json, walk: Walk, at: Pointer = ()) -> Json:
+        """The merged value; appends to `changes`."""
+        if _is_secret(package) or (_is_secret(target) and package is MISSING):
+            return target if package is MISSING else package
+        sides = [side for side in (base, target, package) if side is not MISSING]
+        is_on_both = target is not MISSING and package is not MISSING
+        if is_on_both and all(isinstance(side, dict) for side in sides):
+            return self._objects({} if base is MISSING else base, target, package, walk, at)
+        member = walk.spot.named_by
+        if member and is_on_both and all(_is_named(side, member) for side in sides):
+            return self._named(base if base is not MISSING else [], target, package, member, walk, at)
+        return self._leaf(base, target, package, write_pointer(at))
+
+    def _objects(
+        self,
+        base: dict[str, Json],
+        target: dict[str, Json],
+        package: dict[str, Json],
+        walk: Walk,
+        at: Pointer,
+    ) -> Json:
+        result = {}
+        for name in dict.fromkeys([*target, *package, *base]):
+            merged = self.merge(
+                base.get(name, MISSING),
+                target.get(name, MISSING),
+                package.get(name, MISSING),
+                walk.step(name),
+                (*at, name),
+            )
+            if merged is not MISSING:
+                result[name] = merged
+        return result
+
+    def _named(
+        self, base: list[Json], target: list[Json], package: list[Json], member: str, walk: Walk, at: Pointer
+    ) -> Json:
+        sides = [{part[member]: part for part in side} for side in (base, target, package)]
+        inside = walk.step("0")
+        merged: dict[str, Json] = {}
+        for name in dict.fromkeys([*sides[2], *sides[1], *sides[0]]):
+            values = [side.get(name, MISSING) for side in sides]
+            value = self.merge(values[0], values[1], values[2], inside, (*at, name))
+            if value is not MISSING:
+                merged[name] = value
+        if walk.spot.is_unordered:
+            return [merged[name] for name in sorted(merged)]
+        orders = [list(side) for side in sides]
+        order = merged_order(orders[0] if self.has_base else orders[1], orders[1], orders[2])
+        self._note_order(orders, write_pointer(at))
+        return [merged[name] for name in order if name in merged]
+
+    def _note_order(self, orders: list[list[str]], place: str) -> None:
+        common = (
+            set.intersection(*(set(order) for order in orders if order or self.has_base)) if any(orders) else set()
+        )
+        base, target, package = ([name for name in order if name in common] for order in orders)
+        if target != package:
+            by = By.PACKAGE if not self.has_base or target == base else By.TARGET if package == base else By.BOTH
+            self.changes.append(FieldChange(place + " (order)", by, base, target, package))
+
+    def _leaf(self, base: Json, target: Json, package: Json, place: str) -> Json:
+        if _equal(target, package):
+            if self.has_base and not _equal(base, target):
+                self.changes.append(FieldChange(place, By.BOTH, base, target, package))
+            return target
+        if not self.has_base:
+            by = By.UNKNOWN
+        elif _equal(base, target):
+            by = By.PACKAGE
+        elif _equal(base, package):
+            by = By.TARGET
+        else:
+            by = By.CLASH
+        choice = self.choose(place, by)
+        self.changes.append(FieldChange(place, by, base, target, package, choice))
+        return chosen_value(by, choice, base, target, package)
+
+
+def chosen_value(by: By, choice: Json, base: Json, target: Json, package: Json) -> Json:
+    """The value that results; without a choice the one who changed it has it, the target where open."""
+    if isinstance(choice, Mapping):
+        return choice["value"]
+    default = PACKAGE if by in (By.PACKAGE, By.CROSSWALK) else TARGET
+    return {PACKAGE: package, TARGET: target, LAST_DELIVERED: base}[choice or default]
+
+
+def merged_order(base: list[str], target: list[str], package: list[str]) -> list[str]:
+    """The order of named elements: of the side that changed it (the package, if both did), each
+    element of the other side behind the one that it followed there."""
+    common = set(base) & set(target) & set(package)
+    is_package_unmoved = [n for n in base if n in common] == [n for n in package if n in common]
+    lead, other = (target, package) if is_package_unmoved else (package, target)
+    order = list(lead)
+    for position, name in enumerate(other):
+        if name not in order:
+            before = other[position - 1] if position else None
+            order.insert(order.index(before) + 1 if before is not None else 0, name)
+    return order
+
+
+def differences(left: Json, right: Json, walk: Walk) -> list[FieldChange]:
+    """All fields in which two forms differ; `target` is the left side, `package` the right one."""
+    merge = Merge(has_base=False, choose=no_choice, changes=[])
+    merge.merge(MISSING, left, right, walk)
+    return merge.changes
+
+
+def _is_named(value: Json, member: str) -> bool:
+    return isinstance(value, list) and named_elements(value, member) is not None
+
+
+def _is_secret(value: Json) -> bool:
+    token = parse_token(value)
+    return token is not None and token.kind == "secret"
+
+
+def _equal(left: Json, right: Json) -> bool:
+    if left is MISSING or right is MISSING:
+        return left is right
+    return same(left, right)
+
+
+def open_questions(changes: Iterable[FieldChange]) -> list[FieldChange]:
+    """The changes on which somebody has to decide."""
+    return [change for change in changes if change.is_open]

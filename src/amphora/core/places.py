@@ -1,0 +1,175 @@
+"""Places of a kind sheet, compiled: which role does this spot of a definition play?
+
+Paths are RFC 9535 JSONPath. Names, indices and wildcards become one automaton that is walked along with
+the document; other selectors (filters, slices, descendants) are answered by the library, document by document.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field, fields, replace
+from typing import Any
+
+from amphora.core.errors import SheetFault
+
+Step = str | None
+"""One step of a simple path: a member name or index as text, or None for every child."""
+
+
+@dataclass(frozen=True, slots=True)
+class Refer:
+    """A reference position: the kinds it may name (`table`, `table#column`), and how strictly."""
+
+    to: tuple[str, ...]
+    is_required: bool = False
+    is_known_only: bool = False
+
+    def may_name(self, kind: str) -> bool:
+        """Whether an item or need of this kind may stand here."""
+        return any(target.partition("#")[0] == kind for target in self.to)
+
+
+@dataclass(frozen=True, slots=True)
+class Spot:
+    """The roles of one spot of a definition."""
+
+    refer: Refer | None = None
+    setting: str | None = None
+    named_by: str | None = None
+    part: str | None = None
+    is_unordered: bool = False
+    is_text: bool = False
+    is_layout: bool = False
+    is_volatile: bool = False
+    is_secret: bool = False
+    is_file: bool = False
+    is_feature: bool = False
+    is_switch: bool = False
+
+    @property
+    def is_outside(self) -> bool:
+        """Whether what stands here is no part of the portable form."""
+        return self.is_layout or self.is_volatile or self.is_switch
+
+
+NOWHERE = Spot()
+
+
+def merged(spots: Iterable[Spot]) -> Spot:
+    """One spot with the roles of all."""
+    result = NOWHERE
+    for spot in spots:
+        given = {f.name: value for f in fields(Spot) if (value := getattr(spot, f.name))}
+        result = replace(result, **given)
+    return result
+
+
+@dataclass(slots=True)
+class _Node:
+    names: dict[str, _Node] = field(default_factory=dict)
+    every: _Node | None = None
+    spots: list[Spot] = field(default_factory=list)
+
+
+class Walk:
+    """A position in the automaton: `spot` says what is here, `step` leads to a child."""
+
+    __slots__ = ("_names", "_next", "_nodes", "spot")
+
+    def __init__(self, nodes: tuple[_Node, ...]) -> None:
+        self._nodes = nodes
+        self._names = frozenset(name for node in nodes for name in node.names)
+        self._next: dict[str | None, Walk] = {}
+        self.spot = merged(spot for node in nodes for spot in node.spots) if nodes else NOWHERE
+
+    def step(self, name: str) -> Walk:
+        """The position of the child with this member name, or index as text."""
+        known = name if name in self._names else None
+        found = self._next.get(known)
+        if found is None:
+            children = [node.every for node in self._nodes if node.every]
+            if known is not None:
+                children += [node.names[known] for node in self._nodes if known in node.names]
+            found = self._next[known] = Walk(tuple(children))
+        return found
+
+
+class Places:
+    """All places of one kind sheet."""
+
+    def __init__(self, roles: Iterable[tuple[str, Spot]]) -> None:
+        self._simple: list[tuple[tuple[Step, ...], Spot]] = []
+        self._searched: list[tuple[Any, Spot]] = []
+        for path, spot in roles:
+            query, steps = parse_path(path)
+            if steps is None:
+                self._searched.append((query, spot))
+            else:
+                self._simple.append((steps, spot))
+        self._start = Walk((_tree(self._simple),))
+
+    def walk(self, definition: Any) -> Walk:
+        """The start of a walk along this definition."""
+        if not self._searched:
+            return self._start
+        found = [
+            (tuple(str(part) for part in node.location), spot)
+            for query, spot in self._searched
+            for node in query.find(definition)
+        ]
+        return Walk((_tree([*self._simple, *found]),))
+
+
+def parse_path(path: str) -> tuple[Any, tuple[Step, ...] | None]:
+    """The library's query, and its steps where only names, indices and wildcards stand in it;
+    SheetFault where it is no RFC 9535 path."""
+    import jsonpath_rfc9535
+
+    try:
+        query = jsonpath_rfc9535.compile(path)
+    except jsonpath_rfc9535.JSONPathError as error:
+        raise SheetFault(f"{path!r} is not a JSONPath (RFC 9535): {error}") from error
+    steps: list[Step] = []
+    for segment in query.segments:
+        selector = segment.selectors[0]
+        name = getattr(selector, "name", getattr(selector, "index", None))
+        is_plain = type(segment).__name__ == "JSONPathChildSegment" and len(segment.selectors) == 1
+        if is_plain and type(selector).__name__ == "WildcardSelector":
+            steps.append(None)
+        elif is_plain and name is not None and not (isinstance(name, int) and name < 0):
+            steps.append(str(name))
+        else:
+            return query, None
+    return query, tuple(steps)
+
+
+def _tree(paths: Iterable[tuple[tuple[Step, ...], Spot]]) -> _Node:
+    root = _Node()
+    for steps, spot in paths:
+        node = root
+        for step in steps:
+            if step is None:
+                node.every = node.every or _Node()
+                node = node.every
+            else:
+                node = node.names.setdefault(step, _Node())
+        node.spots.append(spot)
+    return root
+
+
+def spots_from(table: Mapping[str, Any]) -> list[tuple[str, Spot]]:
+    """The places of a sheet's `[fields]` table (design, section 5)."""
+    plain = {
+        "unordered": Spot(is_unordered=True),
+        "text": Spot(is_text=True),
+        "layout": Spot(is_layout=True),
+        "volatile": Spot(is_volatile=True),
+        "secret": Spot(is_secret=True),
+        "files": Spot(is_file=True),
+        "features": Spot(is_feature=True),
+    }
+    roles = [(path, spot) for name, spot in plain.items() for path in table.get(name, [])]
+    roles += [(path, Spot(part=part)) for part, path in table.get("parts", {}).items()]
+    roles += [(path, Spot(named_by=member)) for path, member in table.get("named", {}).items()]
+    roles += [(path, Spot(setting=kind)) for path, kind in table.get("settings", {}).items()]
+    return roles

@@ -1,0 +1,42 @@
+"""JSON Pointers (RFC 6901): places in a definition."""
+
+from __future__ import annotations
+
+from typing import Any
+
+Pointer = tuple[str, ...]
+
+
+def write_pointer(parts: Pointer) -> str:
+    """The text of a pointer; `~` and `/` escaped as section 3 of the RFC says.
+
+    >>> write_pointer(("steps", "a/b"))
+    '/steps/a~1b'
+    """
+    return "".join("/" + part.replace("~", "~0").replace("/", "~1") for part in parts)
+
+
+def parse_pointer(text: str) -> Pointer:
+    """The reference tokens of a pointer's text; ValueError where it is malformed."""
+    if text == "":
+        return ()
+    if not text.startswith("/"):
+        raise ValueError(f"a JSON Pointer starts with '/': {text!r}")
+    return tuple(part.replace("~1", "/").replace("~0", "~") for part in text[1:].split("/"))
+
+
+def value_at(document: Any, parts: Pointer) -> Any:
+    """The value at a pointer; LookupError where there is none."""
+    for part in parts:
+        document = document[int(part)] if isinstance(document, list) else document[part]
+    return document
+
+
+def with_value(document: Any, parts: Pointer, value: Any) -> Any:
+    """A copy of the document with `value` at the pointer; only the containers on the way are copied."""
+    if not parts:
+        return value
+    head, rest = parts[0], parts[1:]
+    if isinstance(document, list):
+        return [with_value(old, rest, value) if str(n) == head else old for n, old in enumerate(document)]
+    return {**document, head: with_value(document.get(head), rest, value)}

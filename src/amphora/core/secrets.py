@@ -1,0 +1,37 @@
+"""Secrets that no sheet declares: found by the name of the place and by the look of the value."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from amphora.core.model import Json
+from amphora.core.places import Walk
+from amphora.core.pointers import Pointer, write_pointer
+from amphora.core.tokens import tokens_in
+
+_NAMES = re.compile(
+    r"(?i)(^|[_\-.])(pass(word|wd|phrase)?|pwd|secret|token|api[_\-]?key|private[_\-]?key)$|apikey$|password$|secret$|token$"
+)
+_VALUES = re.compile(
+    r"-----BEGIN [A-Z ]*PRIVATE KEY-----"
+    r"|\beyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}"
+    r"|\bBearer [A-Za-z0-9._~+/-]{16,}"
+    r"|://[^/\s:@]+:[^/\s:@]{3,}@"
+)
+
+
+def detected_secrets(form: Json, walk: Walk, at: Pointer = (), name: str = "") -> Iterator[str]:
+    """The places (JSON Pointers) of values in clear that are secrets by every appearance."""
+    if walk.spot.is_secret:
+        return
+    if isinstance(form, dict):
+        for member, part in form.items():
+            yield from detected_secrets(part, walk.step(member), (*at, member), member)
+    elif isinstance(form, list):
+        for position, part in enumerate(form):
+            yield from detected_secrets(part, walk.step(str(position)), (*at, str(position)), name)
+    elif isinstance(form, str) and form:
+        is_named = _NAMES.search(name) is not None and len(form) >= 6 and " " not in form and not tokens_in(form)
+        if (is_named and not form.startswith(("${", "$("))) or _VALUES.search(form):
+            yield write_pointer(at)

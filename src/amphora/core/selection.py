@@ -1,0 +1,94 @@
+"""Selection: the ways in which people name items."""
+
+from __future__ import annotations
+
+import difflib
+import re
+from collections.abc import Iterable, Mapping, Sequence
+from fnmatch import fnmatchcase
+
+from amphora.core.errors import UsageFault
+from amphora.core.keys import Key, decode_segment, kind_of, name_of, path_of
+from amphora.core.model import Listed
+
+
+def choose(wanted: Sequence[str], rows: Mapping[Key, Listed], where: str) -> list[Key]:
+    """The keys that all names together mean, sorted; UsageFault for a name that means none or several.
+
+    A name is a key, a native id, a pasted link, a pattern (`flow:mill/*`), a title, or the last segment
+    of a path. Patterns may mean many, everything else one.
+    """
+    found: dict[Key, None] = {}
+    for name in wanted:
+        found.update(dict.fromkeys(named(name, rows, where)))
+    return sorted(found)
+
+
+def named(name: str, rows: Mapping[Key, Listed], where: str) -> list[Key]:
+    """The keys that one name means; see `choose`."""
+    text = name.strip()
+    if text in rows:
+        return [text]
+    for means in (_by_id, _by_link, _by_pattern, _by_title, _by_path):
+        keys = sorted(means(text, rows))
+        if len(keys) > 1 and means is not _by_pattern:
+            raise UsageFault(
+                f"{name!r} can mean {len(keys)} items in {where}.",
+                subject=name,
+                details=[f"{key}  ({rows[key].states.title})" for key in keys],
+                next_step="Name one of them by its key.",
+            )
+        if keys:
+            return keys
+    raise _unknown(name, rows, where)
+
+
+def _by_id(text: str, rows: Mapping[Key, Listed]) -> Iterable[Key]:
+    return (key for key, row in rows.items() if row.native_id == text)
+
+
+def _by_link(text: str, rows: Mapping[Key, Listed]) -> Iterable[Key]:
+    if "://" not in text:
+        return ()
+    wanted = text.rstrip("/")
+    exact = [key for key, row in rows.items() if row.link and row.link.rstrip("/") == wanted]
+    pieces = set(re.split(r"[/?#&=]", wanted))
+    return exact or (key for key, row in rows.items() if row.native_id in pieces)
+
+
+def _by_pattern(text: str, rows: Mapping[Key, Listed]) -> Iterable[Key]:
+    if not any(letter in text for letter in "*?["):
+        return ()
+    lower = text.lower()
+    return (
+        key
+        for key, row in rows.items()
+        if any(fnmatchcase(name.lower(), lower) for name in (key, path_of(key), row.states.title))
+    )
+
+
+def _by_title(text: str, rows: Mapping[Key, Listed]) -> Iterable[Key]:
+    lower = text.casefold()
+    return (key for key, row in rows.items() if row.states.title.casefold() == lower)
+
+
+def _by_path(text: str, rows: Mapping[Key, Listed]) -> Iterable[Key]:
+    lower = text.casefold()
+    return (key for key in rows if lower in (path_of(key).casefold(), name_of(key).casefold()))
+
+
+def _unknown(name: str, rows: Mapping[Key, Listed], where: str) -> UsageFault:
+    words = {row.states.title.casefold(): key for key, row in rows.items()}
+    words |= {name_of(key).casefold(): key for key in rows} | {key.casefold(): key for key in rows}
+    near = dict.fromkeys(words[word] for word in difflib.get_close_matches(name.casefold(), words, 5, 0.55))
+    return UsageFault(
+        f"{where} has no item called {name!r}.",
+        subject=name,
+        details=[f"near: {key}  ({rows[key].states.title})" for key in list(near)[:3]],
+        next_step=f"See what is there with: amphora survey {where}",
+    )
+
+
+def readable(key: Key) -> str:
+    """A key as people read it: percent-encoding undone."""
+    return f"{kind_of(key)}:{'/'.join(decode_segment(part) for part in path_of(key).split('/'))}"

@@ -1,0 +1,57 @@
+"""JSON as RFC 8259 means it, read strictly: no duplicate names, no NaN, no half characters."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+MOST_LEVELS = 200
+"""A document nested deeper than this is refused."""
+
+
+class JsonFault(ValueError):
+    """The text is not the JSON that we read; the message says why."""
+
+
+def parse_json(raw: bytes | str) -> Any:
+    """The value of a JSON text; JsonFault for everything that is not strict JSON."""
+    try:
+        text = raw.decode("utf-8") if isinstance(raw, bytes) else raw
+        value = json.loads(text, object_pairs_hook=_unique, parse_constant=_no_constant)
+    except UnicodeDecodeError as error:
+        raise JsonFault(f"not UTF-8: byte {error.start}") from error
+    except RecursionError as error:
+        raise JsonFault(f"nested deeper than {MOST_LEVELS} levels") from error
+    except json.JSONDecodeError as error:
+        raise JsonFault(f"line {error.lineno}, column {error.colno}: {error.msg}") from error
+    except ValueError as error:
+        raise JsonFault(str(error)) from error
+    _bound_depth(value, 0)
+    return value
+
+
+def pretty_bytes(value: Any) -> bytes:
+    """The fixed, indented, sorted layout in which JSON stands in packages: one member a line."""
+    text = json.dumps(value, ensure_ascii=False, indent=2, sort_keys=True, allow_nan=False)
+    return text.encode("utf-8") + b"\n"
+
+
+def _unique(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    members = dict(pairs)
+    if len(members) != len(pairs):
+        seen: set[str] = set()
+        doubled = next(name for name, _ in pairs if name in seen or seen.add(name))  # type: ignore[func-returns-value]
+        raise JsonFault(f"the name {doubled!r} stands twice in one object")
+    return members
+
+
+def _no_constant(name: str) -> Any:
+    raise JsonFault(f"{name} is not JSON")
+
+
+def _bound_depth(value: Any, level: int) -> None:
+    if level > MOST_LEVELS:
+        raise JsonFault(f"nested deeper than {MOST_LEVELS} levels")
+    parts = value.values() if isinstance(value, dict) else value if isinstance(value, list) else ()
+    for part in parts:
+        _bound_depth(part, level + 1)

@@ -1,0 +1,129 @@
+"""Tokens: what stands in a portable form where a value belongs to one environment.
+
+A whole value is `amphora:KIND:PATH` or `amphora:KIND:PATH#PART`; inside a text it is
+`${amphora:KIND:PATH}`. Whatever a user wrote that looks like either is escaped by `literal:` after
+`amphora:`, in every string, so that a form describes itself: the places of its tokens can always be
+found again by reading it.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Any, Final
+
+from amphora.core.keys import decode_segment, encode_segment
+from amphora.core.pointers import Pointer, write_pointer
+
+PREFIX: Final = "amphora:"
+LITERAL: Final = "amphora:literal:"
+MASK: Final = "amphora:masked"
+"""Stands in a native definition where a secret was; on writing it means: keep what is there."""
+
+_BODY = r"([a-z][a-z0-9-]*):([A-Za-z0-9\-._~%/]+)(?:#([A-Za-z0-9\-._~%]+))?"
+_WHOLE = re.compile(r"amphora:(?!literal:)" + _BODY)
+_IN_TEXT = re.compile(r"\$\{amphora:literal:|\$\{(amphora:(?!literal:)" + _BODY + r")\}")
+
+NEED_KINDS: Final = ("connection", "setting", "person", "url", "secret")
+
+
+@dataclass(frozen=True, slots=True)
+class Token:
+    """A token taken apart: `kind`, encoded `path`, and the decoded `part` if it names one."""
+
+    kind: str
+    path: str
+    part: str | None = None
+
+    @property
+    def key(self) -> str:
+        """The key (or need) that the token names, without its part."""
+        return f"{self.kind}:{self.path}"
+
+    @property
+    def is_need(self) -> bool:
+        """Whether the target supplies it, rather than an item."""
+        return self.kind in NEED_KINDS
+
+    def __str__(self) -> str:
+        tail = "" if self.part is None else "#" + encode_segment(self.part)
+        return f"{PREFIX}{self.kind}:{self.path}{tail}"
+
+
+@dataclass(frozen=True, slots=True)
+class TokenPlace:
+    """Where a token stands: JSON Pointer (RFC 6901), token, and whether inside a text."""
+
+    pointer: str
+    token: str
+    in_text: bool
+
+
+def token_for(key: str, part: str | None = None) -> str:
+    """The token of an item or need, or of a part of an item."""
+    return PREFIX + key if part is None else f"{PREFIX}{key}#{encode_segment(part)}"
+
+
+def unbound(native: str) -> str:
+    """The token of an id that resolves to nothing."""
+    return f"amphora:unbound:{encode_segment(native)}"
+
+
+def parse_token(text: object) -> Token | None:
+    """A whole value as a token, or None where it is none."""
+    if not isinstance(text, str) or not text.startswith(PREFIX):
+        return None
+    found = _WHOLE.fullmatch(text)
+    if found is None:
+        return None
+    part = found[3]
+    return Token(found[1], found[2], None if part is None else decode_segment(part))
+
+
+def escape(text: str) -> str:
+    """A user's own string in portable form: nothing in it can be taken for a token."""
+    if PREFIX not in text:
+        return text
+    text = text.replace("${amphora:", "${amphora:literal:")
+    return LITERAL + text[len(PREFIX) :] if text.startswith(PREFIX) else text
+
+
+def unescape(text: str) -> str:
+    """The inverse of `escape`."""
+    if PREFIX not in text:
+        return text
+    if text.startswith(LITERAL):
+        text = PREFIX + text[len(LITERAL) :]
+    return text.replace("${amphora:literal:", "${amphora:")
+
+
+def render_text(text: str, value_of: Callable[[str], object]) -> str:
+    """A portable text with each token replaced by what `value_of` gives, and escapes undone."""
+    if PREFIX not in text:
+        return text
+    if text.startswith(LITERAL):
+        text = PREFIX + text[len(LITERAL) :]
+    return _IN_TEXT.sub(lambda m: str(value_of(m[1])) if m[1] else "${amphora:", text)
+
+
+def tokens_in(text: str) -> list[tuple[str, bool]]:
+    """All tokens of one string: (token, whether inside a text), in order."""
+    if PREFIX not in text:
+        return []
+    if _WHOLE.fullmatch(text):
+        return [(text, False)]
+    return [(m[1], True) for m in _IN_TEXT.finditer(text) if m[1]]
+
+
+def token_places(form: Any, at: Pointer = ()) -> Iterator[TokenPlace]:
+    """Every place of a form at which a token stands, in document order."""
+    if isinstance(form, str):
+        for token, in_text in tokens_in(form):
+            yield TokenPlace(write_pointer(at), token, in_text)
+    elif isinstance(form, dict):
+        for name, value in form.items():
+            yield from token_places(value, (*at, name))
+    elif isinstance(form, list):
+        for position, value in enumerate(form):
+            yield from token_places(value, (*at, str(position)))

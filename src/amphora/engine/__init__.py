@@ -1,0 +1,1 @@
+"""The engine: exports, dockets and their carrying out, putting back, verifying."""

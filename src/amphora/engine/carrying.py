@@ -1,0 +1,256 @@
+"""Carrying out a docket: each step journalled before and after; on failure everything is put back."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Collection, Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from amphora.core.bindings import Bindings
+from amphora.core.compare import Base
+from amphora.core.crosswalk import MapState
+from amphora.core.docket import Action, Do, Docket, Step, StepDo, plan_steps
+from amphora.core.errors import AmphoraError, BrokenOff, EnvironmentRefused, NotReady, Uncertain
+from amphora.core.keys import Key, decode_segment, path_of
+from amphora.core.matching import Link
+from amphora.core.model import Json
+from amphora.core.portable import to_native
+from amphora.core.tokens import parse_token, render_text, tokens_in
+from amphora.engine.session import Listener, Opened
+from amphora.environments.contract import Environment, Write, Written
+from amphora.ledger.ledger import Delivery, JournalStep, Ledger, Run
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What became of a run. `links` gives, per item, its new address; `failure` what went wrong if the
+    run was put back or broke off; `left` names items that could not be put back."""
+
+    run: Run
+    written: int
+    links: Mapping[Key, str]
+    failure: AmphoraError | None = None
+    left: tuple[str, ...] = ()
+
+
+def carry_out(docket: Docket, opened: Opened, ledger: Ledger, listener: Listener) -> Outcome:
+    """Carries out a decided docket in one leg."""
+    account = opened.environment.whoami().account
+    package = (docket.package, docket.version, docket.source_uid, docket.package_digest)
+    run = ledger.begin_run(opened.name, docket.target_uid, *package, account)
+    return _Carrier(docket, opened, ledger, run, listener).go()
+
+
+@dataclass
+class _Carrier:
+    docket: Docket
+    opened: Opened
+    ledger: Ledger
+    run: Run
+    listener: Listener
+    written: dict[Key, Written] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.environment: Environment = self.opened.environment
+        self.actions = {action.key: action for action in self.docket.actions}
+        self.names = _with_secrets(self.docket)
+
+    def go(self) -> Outcome:
+        capabilities = self.opened.description.capabilities
+        steps = plan_steps(self.docket, capabilities.is_atomic, capabilities.writes_states)
+        for number, step in enumerate(steps, 1):
+            self.listener(f"{step.do} in {self.docket.target}", number, len(steps))
+            try:
+                self._journalled(number, step)
+            except AmphoraError as error:
+                return self._broken(error)
+        self._record()
+        run = self.ledger.end_run(self.run, "done")
+        links = {key: written.link for key, written in self.written.items()}
+        return Outcome(run, len(self.written), links)
+
+    def _journalled(self, number: int, step: Step) -> None:
+        present = [native_id for key in step.keys if (native_id := self._native_id(key))]
+        token = f"{self.run.name}/{number}"
+        intent = {"token": token, "images": self.environment.images(present)}
+        self.ledger.begin_step(self.run, number, step.do, step.keys, intent)
+        try:
+            outcome = self._perform(step, token)
+        except Uncertain as error:
+            self.ledger.end_step(self.run, number, "uncertain", {"created": [], "error": error.message})
+            raise
+        except AmphoraError as error:
+            self.ledger.end_step(self.run, number, "failed", {"created": [], "error": error.message})
+            raise
+        self.ledger.end_step(self.run, number, "done", outcome)
+
+    def _native_id(self, key: Key) -> str | None:
+        if key in self.written:
+            return self.written[key].native_id
+        present = self.actions[key].present
+        return present.native_id if present else None
+
+    def _perform(self, step: Step, token: str) -> Json:
+        [key, *_] = step.keys
+        if step.do is StepDo.PUBLISH:
+            self.environment.publish(self._here(key))
+        elif step.do is StepDo.SWITCH:
+            self.environment.switch(self._here(key), bool(self.actions[key].states.is_on))
+        else:
+            return self._write(step, token)
+        return {"created": [], "revisions": self._revisions([self._here(key)])}
+
+    def _here(self, key: Key) -> str:
+        native_id = self._native_id(key)
+        if native_id is None:
+            raise EnvironmentRefused(f"{key} is not in {self.docket.target}.", subject=key)
+        return native_id
+
+    def _write(self, step: Step, token: str) -> Json:
+        writes = [self._rendered(key, step, f"{token}/{key}") for key in step.keys]
+        created = [key for key in step.keys if self._native_id(key) is None]
+        written = self._written(writes)
+        for key, one in zip(step.keys, written, strict=True):
+            self.written[key] = one
+            self.names.bind(key, one.native_id)
+        ids = [self.written[key].native_id for key in created]
+        return {"created": ids, "revisions": self._revisions([one.native_id for one in written])}
+
+    def _written(self, writes: list[Write]) -> list[Written]:
+        """Writes; where no answer came, asks the environment whether it took effect."""
+        try:
+            return self.environment.write(writes)
+        except Uncertain:
+            answered = [self.environment.answered(write.token) for write in writes if write.is_new]
+            if len(writes) == 1 and len(answered) == 1 and answered[0]:
+                return [answered[0]]
+            raise
+
+    def _revisions(self, native_ids: Collection[str]) -> dict[str, str]:
+        return {row.native_id: row.revision for row in self.environment.index() if row.native_id in native_ids}
+
+    def _rendered(self, key: Key, step: Step, token: str) -> Write:
+        action = self.actions[key]
+        sheet = self.opened.description.sheets[action.item.kind]
+        native_id = self._native_id(key)
+        present = self.environment.read([native_id], "draft")[0] if native_id else None
+        form = without(action.form, set(step.later)) if step.later else action.form
+        native = to_native(
+            form,
+            sheet,
+            self.names,
+            inner=self.names.inner.get(key),
+            layout=action.item.layout,
+            present=present.definition if present else None,
+        )
+        if native.missing:
+            place, missing = native.missing[0]
+            raise NotReady(f"{missing} has no value in {self.docket.target}.", subject=key, place=place)
+        keeps_ids = self.opened.description.capabilities.keeps_ids
+        return Write(
+            kind=action.item.kind,
+            segments=tuple(decode_segment(part) for part in path_of(key).split("/")),
+            states=action.states,
+            definition=native.definition,
+            token=token,
+            native_id=native_id or (self.names.values.get(key) if keeps_ids else None),
+            revision=self._revision_seen(key, present.listed.revision if present else None),
+        )
+
+    def _revision_seen(self, key: Key, now: str | None) -> str | None:
+        present = self.actions[key].present
+        return present.revision if present and key not in self.written else now
+
+    def _broken(self, error: AmphoraError) -> Outcome:
+        left = put_back(self.run, self.environment, self.ledger)
+        state = "broken off" if left else "put back"
+        run = self.ledger.end_run(self.run, state, error.message)
+        if left:
+            error = BrokenOff(error.message, subject=error.subject, place=error.place, details=left)
+        return Outcome(run, 0, {}, error, tuple(left))
+
+    def _record(self) -> None:
+        done = [action for action in self.docket.actions if action.do in (Do.CREATE, Do.UPDATE, Do.LEAVE)]
+        ids = {action.key: self._here(action.key) for action in done}
+        names = self.docket.bindings
+        links = [
+            Link(action.key, self.docket.target_uid, ids[action.key], names.inner.get(action.key, {}))
+            for action in done
+        ]
+        addresses = {written.native_id: written.link for written in self.written.values()}
+        addresses |= {a.present.native_id: a.present.link for a in done if a.present}
+        self.ledger.record_links(links, addresses)
+        deliveries = [_delivery(action, ids[action.key], self.docket) for action in done]
+        self.ledger.record_deliveries(self.run, deliveries, self.docket.custody)
+
+
+def put_back(run: Run, environment: Environment, ledger: Ledger) -> list[str]:
+    """Undoes the steps of a run, last first. What somebody else changed since is left alone and named,
+    as is what the environment would not let us put back."""
+    left: list[str] = []
+    expected: dict[str, str] = {}
+    journal = ledger.journal(run)
+    for step in journal:
+        expected |= (step.outcome or {}).get("revisions", {})
+    for step in reversed(journal):
+        if step.state not in ("done", "uncertain"):
+            continue
+        try:
+            names = _undo(step, environment, expected)
+        except AmphoraError as error:
+            names = [f"{', '.join(step.keys)}: {error.message}"]
+        ledger.end_step(run, step.number, "left" if names else "put back", step.outcome)
+        left += names
+    return left
+
+
+def _undo(step: JournalStep, environment: Environment, expected: dict[str, str]) -> list[str]:
+    now = {row.native_id: row for row in environment.index()}
+    created = [id_ for id_ in step.outcome["created"] if id_ in now]
+    images = [image for image in step.intent["images"] if image["id"] in now]
+    touched = [*created, *(image["id"] for image in images)]
+    moved = {id_ for id_ in touched if id_ in expected and now[id_].revision != expected[id_]}
+    environment.put_back(
+        [image for image in images if image["id"] not in moved], [id_ for id_ in created if id_ not in moved]
+    )
+    after = {row.native_id: row.revision for row in environment.index()}
+    expected |= {id_: after[id_] for id_ in touched if id_ in after and id_ not in moved}
+    return [f"{now[i].states.title!r} was changed meanwhile by {now[i].modified_by or 'somebody'}" for i in moved]
+
+
+def without(form: Json, keys: Collection[Key]) -> Json:
+    """A form without its references to the given items: null for whole values, nothing inside texts."""
+    if isinstance(form, dict):
+        return {name: without(part, keys) for name, part in form.items()}
+    if isinstance(form, list):
+        return [without(part, keys) for part in form]
+    if not isinstance(form, str):
+        return form
+    gone = {token for token, _ in tokens_in(form) if (parsed := parse_token(token)) and parsed.key in keys}
+    if not gone:
+        return form
+    keep: Callable[[str], Any] = lambda token: "" if token in gone else "${" + token + "}"  # noqa: E731
+    return None if parse_token(form) else render_text(form, keep)
+
+
+def _with_secrets(docket: Docket) -> Bindings:
+    """A copy of the docket's bindings to which created ids are added, with the secrets that the crosswalk
+    points to read from where they are kept; nothing of it is ever stored."""
+    names = replace(docket.bindings, values=dict(docket.bindings.values))
+    for one in docket.mapped:
+        if one.need.kind == "secret" and one.state is MapState.MAPPED:
+            source, _, variable = str(one.value).partition(":")
+            if source == "env" and (value := os.environ.get(variable)):
+                names.bind(one.need.key, value)
+    return names
+
+
+def _delivery(action: Action, native_id: str, docket: Docket) -> Delivery:
+    used = {parsed.key for place in action.item.places if (parsed := parse_token(place.token))}
+    bindings = {
+        one.need.key: one.native for one in docket.mapped if one.need.key in used and one.need.kind != "secret"
+    }
+    base = Base(action.item.form, action.item.states, bindings)
+    package = (docket.package, docket.source_uid, docket.version)
+    return Delivery(action.key, native_id, *package, base, action.form, action.states)

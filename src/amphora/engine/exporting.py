@@ -1,0 +1,224 @@
+"""Export: what is asked for, all that it uses, in portable form, as a package."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from amphora.core.checks import CheckContext
+from amphora.core.checks.portability import secret_in_clear
+from amphora.core.crosswalk import SECTIONS, row_name
+from amphora.core.errors import NotReady, Unavailable, UsageFault
+from amphora.core.keys import Key
+from amphora.core.matching import Link
+from amphora.core.model import Contents, Finding, Item, Json, Listed, Need
+from amphora.core.selection import choose, readable
+from amphora.core.tokens import NEED_KINDS
+from amphora.engine.session import Session
+from amphora.engine.sides import OWN_ADDRESS, Side, own_side, read_items
+from amphora.environments.contract import Take
+from amphora.files.crosswalk_file import Cell, write_cells
+from amphora.files.package import SUFFIX, is_version, version_order, write_package
+
+ATTEMPTS = 5
+FIRST_VERSION = "1.0.0"
+
+
+@dataclass(frozen=True)
+class ExportReport:
+    """What an export did. `why` tells of each item who asked for it or which item uses it; `drafts` are
+    the packed items with unpublished edits; `cells` the crosswalk rows that were written."""
+
+    contents: Contents
+    path: Path
+    package_digest: str
+    is_unchanged: bool
+    why: Mapping[Key, str]
+    left_out: tuple[Key, ...]
+    drafts: tuple[Listed, ...]
+    cells: tuple[Cell, ...]
+    take: Take
+
+
+@dataclass(frozen=True)
+class Gathered:
+    """Items read consistently, with the reason why each is in."""
+
+    items: dict[Key, Item]
+    why: dict[Key, str]
+
+
+def export(
+    session: Session,
+    environment: str,
+    wanted: Sequence[str],
+    name: str,
+    *,
+    leave_out: Sequence[str] = (),
+    take: Take = "live",
+    version: str | None = None,
+    out: Path | None = None,
+    note: str = "",
+) -> ExportReport:
+    """Exports items and what they use; writes the package, the crosswalk's source rows and the ledger."""
+    opened = session.open(environment)
+    side = own_side(opened, session.ledger, session.crosswalk)
+    asked = choose(wanted, side.by_key, environment)
+    left = set(choose(leave_out, side.by_key, environment)) if leave_out else set()
+    if both := sorted(left & set(asked)):
+        raise UsageFault(f"{readable(both[0])} is both asked for and left out.", subject=both[0])
+    guides = {key: form for key, (form, _) in session.ledger.exported_forms(side.uid).items()}
+    gathered = _gather_consistently(session, side, asked, left, take, guides)
+    needs = tuple(needs_of(gathered.items, side))
+    sheets = {kind: side.opened.description.sheets[kind].source for kind in {i.kind for i in gathered.items.values()}}
+    contents = Contents(
+        name, "0.0.0", environment, side.uid, gathered.items, needs, note, dict(sorted(sheets.items()))
+    )
+    _refuse_secrets(session, contents, side)
+    chosen, is_unchanged = _version(session, contents, version)
+    contents = replace(contents, version=chosen)
+    path = out or session.workspace.packages / f"{name}-{chosen}{SUFFIX}"
+    package_digest = write_package(contents, path)
+    cells = write_cells(session.workspace.crosswalk, _cells(contents, side))
+    if not is_unchanged:
+        session.ledger.record_export(contents, package_digest, str(path))
+        session.ledger.record_links([_link(item, side) for item in contents.items.values()], _addresses(contents))
+    drafts = tuple(side.by_key[key] for key in gathered.items if side.by_key[key].has_draft)
+    outside = tuple(sorted(left & {used for item in gathered.items.values() for used in item.uses()}))
+    return ExportReport(
+        contents, path, package_digest, is_unchanged, gathered.why, outside, drafts, tuple(cells), take
+    )
+
+
+def needs_of(items: Mapping[Key, Item], side: Side | None = None) -> Iterable[Need]:
+    """What items use and do not carry, sorted: connections and the like, and items that stay at home."""
+    users: dict[Key, dict[Key, None]] = {}
+    for key, item in sorted(items.items()):
+        for _, token in item.tokens:
+            if token.kind != "unbound" and token.key not in items:
+                users.setdefault(token.key, {})[key] = None
+    types = {supply.native_id: supply.type for supply in side.supplies} if side else {}
+    for need, used_by in sorted(users.items()):
+        value = side.names.values.get(need) if side else None
+        type_ = types.get(value, "") if isinstance(value, str) else type(value).__name__
+        yield Need(need, tuple(used_by), type_ if need.startswith(("connection:", "setting:")) else "")
+
+
+def _gather_consistently(
+    session: Session, side: Side, asked: Sequence[Key], left: set[Key], take: Take, guides: Mapping[Key, Json]
+) -> Gathered:
+    """Index, read, index again, until the revisions agree."""
+    environment = side.opened.environment
+    for _ in range(ATTEMPTS):
+        before = {row.native_id: row.revision for row in environment.index()}
+        gathered = _gather(session, side, asked, left, take, guides)
+        after = {row.native_id: row.revision for row in environment.index()}
+        moved = [k for k, item in gathered.items.items() if before.get(item.native_id) != after.get(item.native_id)]
+        if not moved:
+            return gathered
+    raise Unavailable(
+        f"{readable(moved[0])} keeps changing in {side.name} while it is read.",
+        subject=moved[0],
+        next_step="Ask whoever is working on it to pause, then export again.",
+    )
+
+
+def _gather(
+    session: Session, side: Side, asked: Sequence[Key], left: set[Key], take: Take, guides: Mapping[Key, Json]
+) -> Gathered:
+    items: dict[Key, Item] = {}
+    why = dict.fromkeys(asked, "asked for")
+    waiting = list(asked)
+    while waiting:
+        _refuse_never_published(waiting, side, take)
+        read, _, _ = read_items(side, waiting, take, guides, binds_new=True)
+        items |= read
+        session.listener(f"reading {side.name}", len(items), len(items))
+        waiting = []
+        for key, item in read.items():
+            for used in sorted(item.uses()):
+                if used in side.by_key and used not in why and used not in left:
+                    why[used] = f"used by {readable(key)}"
+                    waiting.append(used)
+        waiting.sort()
+    return Gathered(dict(sorted(items.items())), why)
+
+
+def _refuse_never_published(keys: Iterable[Key], side: Side, take: Take) -> None:
+    unborn = [key for key in keys if side.by_key[key].is_drafted_only] if take == "live" else []
+    if unborn:
+        raise NotReady(
+            f"{side.by_key[unborn[0]].states.title!r} was never published in {side.name}: it has no live version.",
+            subject=unborn[0],
+            details=[readable(key) for key in unborn[1:]],
+            next_step="Publish it there, or take the drafts with --take draft.",
+        )
+
+
+def _refuse_secrets(session: Session, contents: Contents, side: Side) -> None:
+    silenced = session.silenced("secret-in-clear")
+    context = CheckContext(contents, side.opened.description.sheets, secrets_in_clear=silenced)
+    found: list[Finding] = list(secret_in_clear(context))
+    if found:
+        raise NotReady(
+            f"{len(found)} value{'s' if len(found) > 1 else ''} would carry a secret in clear; nothing was written.",
+            subject=found[0].item,
+            place=found[0].place,
+            details=[f"{readable(finding.item)} at {finding.place}" for finding in found],
+            next_step=found[0].next_step,
+        )
+
+
+def _version(session: Session, contents: Contents, wanted: str | None) -> tuple[str, bool]:
+    """The version for these contents, and whether they were exported as that before."""
+    past = session.ledger.exports(contents.name)
+    digest = contents.digest()
+    if wanted is not None:
+        if not is_version(wanted):
+            raise UsageFault(f"{wanted!r} is no version as SemVer 2.0.0 has it.", next_step="Write it like 1.4.0")
+        taken = [export for export in past if export.version == wanted]
+        if taken and taken[-1].contents_digest != digest:
+            raise UsageFault(
+                f"{contents.name} {wanted} exists with other contents.",
+                subject=wanted,
+                next_step="Choose a higher version, or leave --version out.",
+            )
+        return wanted, bool(taken)
+    if not past:
+        return FIRST_VERSION, False
+    last = max(past, key=lambda export: version_order(export.version))
+    if last.contents_digest == digest:
+        return last.version, True
+    before = session.ledger.exported_digests(contents.name, last.version)
+    return next_version(last.version, before, {key: item.digest for key, item in contents.items.items()}), False
+
+
+def next_version(last: str, before: Mapping[Key, str], now: Mapping[Key, str]) -> str:
+    """From item digests then and now. Item removed: major; new or changed: minor; only states: patch."""
+    major, minor, patch = (int(part) for part in last.partition("-")[0].partition("+")[0].split("."))
+    if before.keys() - now.keys():
+        return f"{major + 1}.0.0"
+    if before != now:
+        return f"{major}.{minor + 1}.0"
+    return f"{major}.{minor}.{patch + 1}"
+
+
+def _cells(contents: Contents, side: Side) -> Iterable[Cell]:
+    names = {supply.native_id: supply.name for supply in side.supplies}
+    for need in contents.needs:
+        if need.kind not in NEED_KINDS or need.kind == "secret" or need.key == OWN_ADDRESS:
+            continue
+        value = side.names.values[need.key]
+        shown = names.get(value, value) if isinstance(value, str) else value
+        users = ", ".join(readable(key) for key in need.used_by[:3])
+        more = f" and {len(need.used_by) - 3} more" if len(need.used_by) > 3 else ""
+        yield Cell(SECTIONS[need.kind], row_name(need.key), side.name, shown, f"needed by {users}{more}")
+
+
+def _link(item: Item, side: Side) -> Link:
+    return Link(item.key, side.uid, item.native_id, side.names.inner.get(item.key, {}))
+
+
+def _addresses(contents: Contents) -> dict[str, str]:
+    return {item.native_id: item.link for item in contents.items.values()}

@@ -1,0 +1,228 @@
+"""Preparing an import: read the target, match, compare, check, and write it all down in a docket."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+from amphora.core.checks import CheckContext, check
+from amphora.core.checks.context import TargetIndex
+from amphora.core.compare import STATE, Base, Comparison, compare_item
+from amphora.core.crosswalk import Mapped, resolve
+from amphora.core.docket import Action, Custody, Do, Docket, decide, fingerprint, order_of
+from amphora.core.keys import Key
+from amphora.core.kinds import KindSheet, parse_sheet
+from amphora.core.merge import NEEDS_CHOICE, By, FieldChange
+from amphora.core.model import Contents, Finding, Found, Item, Json, Listed
+from amphora.core.portable import part_ids, to_native
+from amphora.core.tokens import NEED_KINDS, parse_token
+from amphora.engine.session import Opened, Session
+from amphora.engine.sides import OWN_ADDRESS, Side, read_items, target_side
+from amphora.environments.contract import Wanted
+
+Choices = Mapping[Key, Mapping[str, Json]]
+"""Item, then place (or `*` for the whole item), then choice."""
+
+DRAFT = STATE + "draft"
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A docket with the target side that it was made from."""
+
+    docket: Docket
+    side: Side
+    opened: Opened
+
+
+def map_needs(session: Session, contents: Contents, opened: Opened) -> list[Mapped]:
+    """The needs of a package as they stand for one environment."""
+    needs = [need for need in contents.needs if need.kind in NEED_KINDS]
+    known = {OWN_ADDRESS: opened.description.base_url}
+    supplies = opened.environment.supplies()
+    return resolve(needs, session.crosswalk, opened.name, supplies, known)
+
+
+def prepare(session: Session, contents: Contents, environment: str, choices: Choices | None = None) -> Prepared:
+    """The docket of importing a package into an environment; changes nothing."""
+    opened = session.open(environment)
+    session.listener(f"reading {environment}", 0, 0)
+    mapped = map_needs(session, contents, opened)
+    side = target_side(opened, session.ledger, session.crosswalk, contents, mapped)
+    bases = _bases(session, contents, side)
+    there = [key for key in contents.items if key in side.by_key]
+    guides = {key: contents.items[key].form for key in there}
+    present, found, _ = read_items(side, _readable(there, side), guides=guides, bases=bases)
+    _reserve_ids(contents, side)
+    actions = [
+        _action(contents, key, side, present.get(key), bases.get(key), choices or {}) for key in contents.items
+    ]
+    findings = _check(session, contents, side, mapped)
+    to_enter = tuple(
+        (action.key, token) for action in actions for token in _secrets_to_enter(action, side, found.get(action.key))
+    )
+    docket = Docket(
+        package=contents.name,
+        version=contents.version,
+        source_uid=contents.source_uid,
+        package_digest=contents.package_digest,
+        target=environment,
+        target_uid=side.uid,
+        ledger_uid=session.ledger.uid(),
+        actions=tuple(actions),
+        bindings=side.names,
+        mapped=tuple(mapped),
+        findings=tuple(findings),
+        fingerprint=_fingerprint(contents, side, mapped),
+        custody=Custody.PACKAGE if opened.entry.role != "build" else Custody.TARGET,
+        to_enter=to_enter,
+        order=order_of(list(contents.items.values())),
+    )
+    return Prepared(docket, side, opened)
+
+
+def check_package(session: Session, contents: Contents, environment: str | None) -> list[Finding]:
+    """The findings for one target, or for the package by itself."""
+    if environment is None:
+        silenced = session.silenced("secret-in-clear")
+        return check(CheckContext(contents, _sheets(contents, None), secrets_in_clear=silenced))
+    opened = session.open(environment)
+    mapped = map_needs(session, contents, opened)
+    side = target_side(opened, session.ledger, session.crosswalk, contents, mapped)
+    return _check(session, contents, side, mapped)
+
+
+def current_fingerprint(session: Session, contents: Contents, opened: Opened) -> str:
+    """The fingerprint as it would be now."""
+    mapped = map_needs(session, contents, opened)
+    side = target_side(opened, session.ledger, session.crosswalk, contents, mapped)
+    return _fingerprint(contents, side, mapped)
+
+
+def _readable(keys: list[Key], side: Side) -> list[Key]:
+    return [key for key in keys if not side.by_key[key].is_drafted_only]
+
+
+def _bases(session: Session, contents: Contents, side: Side) -> dict[Key, Base]:
+    """What was last delivered there; else, coming back to its source, what was last exported."""
+    bases = {key: d.base for key, d in session.ledger.last_deliveries(side.uid).items() if key in contents.items}
+    for key, (form, states) in session.ledger.exported_forms(side.uid).items():
+        if key in contents.items:
+            bases.setdefault(key, Base(form, states, {}))
+    return bases
+
+
+def _reserve_ids(contents: Contents, side: Side) -> None:
+    """Settles the ids of what will be written, where the environment takes the ids that we choose."""
+    if not side.opened.description.capabilities.keeps_ids:
+        return
+    sheets = side.opened.description.sheets
+    wanted = [
+        Wanted(
+            key,
+            item.kind,
+            side.by_key[key].native_id if key in side.by_key else item.native_id,
+            key not in side.by_key,
+            tuple(sorted(part_ids(item.form, sheets[item.kind]))),
+            side.names.inner.get(key, {}),
+        )
+        for key, item in contents.items.items()
+        if item.kind in sheets and sheets[item.kind].is_carried
+    ]
+    for one, reserved in zip(wanted, side.opened.environment.reserve(wanted), strict=True):
+        side.names.bind(one.key, reserved.native_id)
+        if reserved.inner:
+            side.names.inner[one.key] = reserved.inner
+
+
+def _action(
+    contents: Contents, key: Key, side: Side, present: Item | None, base: Base | None, choices: Choices
+) -> Action:
+    item = contents.items[key]
+    listed = side.by_key.get(key)
+    if listed is None:
+        return Action(key, Do.CREATE, "not there yet", item, item.form, item.states)
+    mine = choices.get(key, {})
+    if present is None:
+        present = Item(key, item.schema, {}, listed.states, None, listed.native_id, listed.link)
+    sheet = side.opened.description.sheets[item.kind]
+
+    def choose(place: str, by: By) -> Json:
+        return mine.get(place, mine.get("*") if by in NEEDS_CHOICE else None)
+
+    comparison = compare_item(item, present, base, sheet, side.names, choose)
+    if listed.has_draft:
+        comparison = _with_draft(comparison, listed, mine)
+    if mine.get("*") == "target" or mine.get(DRAFT) == "target":
+        reason = "left as it is, as decided"
+        return Action(key, Do.LEAVE, reason, item, present.form, present.states, listed, comparison)
+    return decide(comparison, item, listed, contents.title)
+
+
+def _with_draft(comparison: Comparison, listed: Listed, choices: Mapping[str, Json]) -> Comparison:
+    """Unpublished edits in the target are a local edit that an update would overwrite."""
+    is_touched = any(change.by not in (By.TARGET, By.BOTH) for change in comparison.changes)
+    if not is_touched:
+        return comparison
+    whose = f"unpublished edits by {listed.modified_by or 'somebody'}"
+    choice = choices.get(DRAFT, choices.get("*"))
+    change = FieldChange(DRAFT, By.CLASH, "no draft", whose, "the draft is replaced", choice)
+    return replace(comparison, changes=(*comparison.changes, change))
+
+
+def _secrets_to_enter(action: Action, side: Side, found: Found | None) -> list[str]:
+    if action.do is Do.LEAVE:
+        return []
+    sheet = side.opened.description.sheets.get(action.item.kind)
+    if sheet is None:
+        return []
+    native = to_native(
+        action.form,
+        sheet,
+        side.names,
+        inner=side.names.inner.get(action.key),
+        present=found.definition if found else None,
+    )
+    return [token for _, token in native.to_enter]
+
+
+def _check(session: Session, contents: Contents, side: Side, mapped: list[Mapped]) -> list[Finding]:
+    opened = side.opened
+    outside = {
+        token.key
+        for item in contents.items.values()
+        for _, token in item.tokens
+        if token.part is not None and token.key not in contents.items and token.key in side.by_key
+    }
+    read, _, _ = read_items(side, _readable(sorted(outside), side))
+    sheets = _sheets(contents, opened)
+    identity = opened.environment.whoami()
+    target = TargetIndex(
+        name=opened.name,
+        account=identity.account,
+        rows=side.by_key,
+        parts={key: frozenset(part_ids(item.form, sheets[item.kind])) for key, item in read.items()},
+        sheets=opened.description.sheets,
+        features=opened.description.features,
+        permissions=identity.permissions,
+        mapped=tuple(mapped),
+        doubtful=side.doubtful,
+    )
+    return check(CheckContext(contents, sheets, target, session.silenced("secret-in-clear")))
+
+
+def _sheets(contents: Contents, opened: Opened | None) -> dict[str, KindSheet]:
+    """The target's sheets; a package's own count only for kinds that nobody else knows."""
+    packed = {kind: parse_sheet(source, kind) for kind, source in contents.sheets.items()}
+    return packed | (dict(opened.description.sheets) if opened else {})
+
+
+def _fingerprint(contents: Contents, side: Side, mapped: list[Mapped]) -> str:
+    used = {
+        parsed.key
+        for item in contents.items.values()
+        for place in item.places
+        if (parsed := parse_token(place.token)) and parsed.key in side.by_key
+    }
+    rows: list[Listed] = [side.by_key[key] for key in used | set(contents.items) if key in side.by_key]
+    return fingerprint(contents.package_digest, side.uid, rows, {one.need.key: one.native for one in mapped})

@@ -1,0 +1,83 @@
+"""A session: one workspace with its ledger and crosswalk, and the environments opened so far."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from functools import cached_property
+
+from amphora.core.crosswalk import Crosswalk
+from amphora.core.keys import Key
+from amphora.environments.contract import Description, Environment
+from amphora.environments.locations import open_environment
+from amphora.files.crosswalk_file import read_crosswalk
+from amphora.files.workspace import EnvironmentEntry, Workspace
+from amphora.ledger.ledger import Ledger
+
+Listener = Callable[[str, int, int], None]
+"""Told what goes on: words, how many are done, how many there are."""
+
+
+def silent(what: str, done: int, total: int) -> None:
+    """The listener that tells nobody."""
+
+
+def utc_now() -> str:
+    """The time as RFC 3339 has it, in UTC, to the second."""
+    return datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+@dataclass(frozen=True)
+class Opened:
+    """An open environment with what the workspace says of it and what it says of itself."""
+
+    entry: EnvironmentEntry
+    environment: Environment
+    description: Description
+
+    @property
+    def name(self) -> str:
+        return self.entry.name
+
+
+class Session:
+    """Opens things once and closes them together."""
+
+    def __init__(self, workspace: Workspace, listener: Listener = silent) -> None:
+        self.workspace = workspace
+        self.listener = listener
+        self._opened: dict[str, Opened] = {}
+
+    @cached_property
+    def ledger(self) -> Ledger:
+        """The workspace's ledger."""
+        return Ledger(self.workspace.ledger, utc_now)
+
+    @cached_property
+    def crosswalk(self) -> Crosswalk:
+        """The workspace's crosswalk as it stood when first asked for."""
+        return read_crosswalk(self.workspace.crosswalk)
+
+    def open(self, name: str) -> Opened:
+        """An environment of the workspace."""
+        if name not in self._opened:
+            entry = self.workspace.environment(name)
+            environment = open_environment(entry, self.workspace.folder)
+            self._opened[name] = Opened(entry, environment, environment.describe())
+        return self._opened[name]
+
+    def silenced(self, rule: str) -> dict[Key, tuple[str, ...]]:
+        """The places, by item, at which a rule's findings have been silenced with a reason."""
+        result: dict[Key, tuple[str, ...]] = {}
+        for row in self.workspace.silenced:
+            if row.rule == rule:
+                result[row.item] = (*result.get(row.item, ()), row.place)
+        return result
+
+    def close(self) -> None:
+        """Closes the environments and the ledger."""
+        for opened in self._opened.values():
+            opened.environment.close()
+        if "ledger" in self.__dict__:
+            self.ledger.close()

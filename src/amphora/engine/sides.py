@@ -1,0 +1,167 @@
+"""One side of a transport: an environment's index with keys given, its bindings, and items read from it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+
+from amphora.core.bindings import Bindings
+from amphora.core.compare import Base
+from amphora.core.crosswalk import SECTIONS, Crosswalk, Mapped, MapState
+from amphora.core.keys import Key, encode_segment
+from amphora.core.matching import Link, Matches, assign_keys, match
+from amphora.core.model import Contents, Found, Item, Json, Listed, Supply
+from amphora.core.portable import Portable, to_portable
+from amphora.engine.session import Opened
+from amphora.environments.contract import Take
+from amphora.ledger.ledger import Ledger
+
+OWN_ADDRESS = "url:environment"
+"""The need that every environment answers by itself: its own base URL."""
+
+
+@dataclass(frozen=True)
+class Side:
+    """An environment as one transport sees it. `keys` and `by_key` give every item its key; `names` are
+    the bindings with which its definitions are read and written."""
+
+    opened: Opened
+    keys: Mapping[str, Key]
+    by_key: Mapping[Key, Listed]
+    supplies: tuple[Supply, ...]
+    names: Bindings
+    doubtful: tuple[tuple[Key, Listed], ...] = ()
+
+    @property
+    def name(self) -> str:
+        return self.opened.name
+
+    @property
+    def uid(self) -> str:
+        return self.opened.description.uid
+
+
+def own_side(opened: Opened, ledger: Ledger, crosswalk: Crosswalk) -> Side:
+    """An environment looked at by itself: keys recorded, or made now."""
+    rows = opened.environment.index()
+    links = ledger.links(opened.description.uid)
+    keys = assign_keys(rows, links, opened.description.uid)
+    by_key = {keys[row.native_id]: row for row in rows}
+    return _side(opened, Matches(keys, by_key), links, crosswalk, ())
+
+
+def target_side(
+    opened: Opened, ledger: Ledger, crosswalk: Crosswalk, contents: Contents, mapped: Sequence[Mapped]
+) -> Side:
+    """An environment looked at as the target of a package: matched items carry the package's keys."""
+    links = ledger.links(opened.description.uid)
+    matches = match(
+        contents.items.values(),
+        contents.source_uid,
+        opened.environment.index(),
+        links,
+        opened.description.uid,
+        crosswalk.renamed(opened.name),
+    )
+    return _side(opened, matches, links, crosswalk, mapped)
+
+
+def read_items(
+    side: Side,
+    keys: Iterable[Key],
+    take: Take = "live",
+    guides: Mapping[Key, Json] | None = None,
+    bases: Mapping[Key, Base] | None = None,
+    binds_new: bool = False,
+) -> tuple[dict[Key, Item], dict[Key, Found], dict[Key, Portable]]:
+    """Items in portable form, with what was found natively and what was noticed on the way. An item
+    with a base is read with the bindings that were delivered with it."""
+    wanted = list(keys)
+    found = side.opened.environment.read([side.by_key[key].native_id for key in wanted], take)
+    items: dict[Key, Item] = {}
+    noticed: dict[Key, Portable] = {}
+    for key, one in zip(wanted, found, strict=True):
+        base = (bases or {}).get(key)
+        names = _as_delivered(side.names, base) if base else side.names
+        guide = base.form if base else (guides or {}).get(key)
+        items[key], noticed[key] = portable_item(side, key, one, names, guide, binds_new)
+    return items, dict(zip(wanted, found, strict=True)), noticed
+
+
+def portable_item(
+    side: Side, key: Key, found: Found, names: Bindings, guide: Json, binds_new: bool
+) -> tuple[Item, Portable]:
+    """One found item in portable form."""
+    listed = found.listed
+    sheet = side.opened.description.sheets[listed.kind]
+    inner = names.inner.get(key, {})
+    portable = to_portable(found.definition, sheet, names, key=key, inner=inner, guide=guide, binds_new=binds_new)
+    states = listed.states if portable.is_on is None else replace(listed.states, is_on=portable.is_on)
+    item = Item(key, sheet.schema, portable.form, states, portable.layout, listed.native_id, listed.link)
+    return item, portable
+
+
+def _side(
+    opened: Opened, matches: Matches, links: Sequence[Link], crosswalk: Crosswalk, mapped: Sequence[Mapped]
+) -> Side:
+    names = Bindings(opened.description.id_style)
+    for key, row in matches.by_key.items():
+        names.bind(key, row.native_id)
+        for part in row.parts:
+            names.part_owner[part] = key
+    inner = {link.native_id: link.inner for link in links if link.inner}
+    for native_id, key in matches.keys.items():
+        if native_id in inner:
+            names.inner[key] = inner[native_id]
+    for one in mapped:
+        if one.state is MapState.MAPPED and one.need.kind != "secret":
+            names.bind(one.need.key, one.native)
+    supplies = tuple(opened.environment.supplies())
+    _bind_supplies(names, opened.name, supplies, crosswalk)
+    if opened.description.base_url and OWN_ADDRESS not in names.values:
+        names.bind(OWN_ADDRESS, opened.description.base_url)
+    return Side(opened, matches.keys, matches.by_key, supplies, names, matches.doubtful)
+
+
+def _bind_supplies(names: Bindings, environment: str, supplies: Sequence[Supply], crosswalk: Crosswalk) -> None:
+    """What the crosswalk calls the supplies of this environment; the others go by their own names."""
+    rows: dict[tuple[str, Json], Key] = {}
+    for kind in ("connection", "person", "url"):
+        for row, cells in crosswalk.rows.get(SECTIONS[kind], {}).items():
+            cell = cells.get(environment, cells.get("any"))
+            key = f"{kind}:{'/'.join(encode_segment(part) for part in row.split('/'))}"
+            if isinstance(cell, str) and not cell.startswith("?"):
+                rows.setdefault((kind, cell), key)
+                if kind == "url" and key not in names.values:
+                    names.bind(key, cell)
+    for supply in supplies:
+        own = supply.name.partition("@")[0] if supply.kind == "person" else supply.name
+        key = (
+            rows.get((supply.kind, supply.native_id))
+            or rows.get((supply.kind, supply.name))
+            or _free(f"{supply.kind}:{encode_segment(own)}", supply.native_id, names)
+        )
+        if key not in names.values:
+            names.bind(key, supply.native_id)
+        elif names.values[key] != supply.native_id:
+            names.bind(_free(key, supply.native_id, names), supply.native_id)
+
+
+def _free(key: Key, value: Json, names: Bindings) -> Key:
+    number, candidate = 1, key
+    while names.values.get(candidate, value) != value:
+        number += 1
+        candidate = f"{key}~{number}"
+    return candidate
+
+
+def _as_delivered(names: Bindings, base: Base) -> Bindings:
+    """The bindings with the delivered values of one item's needs over today's."""
+    if all(names.values.get(key) == value for key, value in base.bindings.items()):
+        return names
+    delivered = Bindings(names.style, dict(base.bindings))
+    for key, value in names.values.items():
+        if key not in base.bindings:
+            delivered.bind(key, value)
+    delivered.inner, delivered.part_owner = names.inner, names.part_owner
+    return delivered

@@ -1,0 +1,62 @@
+"""Verifying: is the target what was promised?"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from amphora.core.compare import item_differences
+from amphora.core.errors import NotReady
+from amphora.core.keys import Key
+from amphora.core.merge import FieldChange
+from amphora.core.model import Item
+from amphora.engine.session import Session
+from amphora.engine.sides import own_side, read_items
+from amphora.ledger.ledger import Delivery
+
+
+@dataclass(frozen=True)
+class Verified:
+    """One delivered item: as promised where `differences` is empty and it is there."""
+
+    key: Key
+    title: str
+    is_there: bool
+    differences: tuple[FieldChange, ...] = ()
+
+    @property
+    def is_as_promised(self) -> bool:
+        return self.is_there and not self.differences
+
+
+def verify_package(session: Session, package: str, environment: str) -> tuple[str, list[Verified]]:
+    """Verifies the latest version of a package that was delivered into an environment."""
+    opened = session.open(environment)
+    latest = session.ledger.last_deliveries(opened.description.uid).values()
+    mine = [delivery for delivery in latest if delivery.package == package]
+    if not mine:
+        raise NotReady(
+            f"{package} was never imported into {environment} from this workspace.",
+            subject=package,
+            next_step=f"Import it with: amphora import {package} {environment}",
+        )
+    return mine[-1].version, verify(session, environment, mine)
+
+
+def verify(session: Session, environment: str, deliveries: Sequence[Delivery]) -> list[Verified]:
+    """Compares what was delivered, in its merged form, with what is there now."""
+    side = own_side(session.open(environment), session.ledger, session.crosswalk)
+    there = [d for d in deliveries if d.key in side.by_key and not side.by_key[d.key].is_drafted_only]
+    bases = {d.key: replace(d.base, form=d.merged, states=d.merged_states) for d in there}
+    session.listener(f"verifying {environment}", 0, len(there))
+    items, _, _ = read_items(side, [d.key for d in there], bases=bases)
+    return [_verified(delivery, items.get(delivery.key), session, environment) for delivery in deliveries]
+
+
+def _verified(delivery: Delivery, item: Item | None, session: Session, environment: str) -> Verified:
+    title = delivery.merged_states.title
+    if item is None:
+        return Verified(delivery.key, title, False)
+    promised = Item(delivery.key, item.schema, delivery.merged, delivery.merged_states)
+    sheet = session.open(environment).description.sheets[item.kind]
+    return Verified(delivery.key, title, True, tuple(item_differences(promised, item, sheet)))

@@ -1,0 +1,1 @@
+"""Environments: the protocol that every adapter speaks, and one module or package per adapter."""

@@ -1,0 +1,148 @@
+"""The Environment protocol: what Amphora asks of a place where items live."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Literal, Protocol
+
+from amphora.core.bindings import IdStyle
+from amphora.core.keys import Key
+from amphora.core.kinds import KindSheet
+from amphora.core.model import Found, Json, Listed, States, Supply
+
+Take = Literal["live", "draft"]
+
+
+@dataclass(frozen=True)
+class Capabilities:
+    """What an environment can do.
+
+    `is_atomic`: one call writes many items, all or none. `keeps_ids`: created items have the ids that
+    `reserve` gave; else each gets a new one. `has_drafts`: some kinds go live only by `publish`.
+    `writes_states`: a write sets on/off too, no `switch` is needed.
+    """
+
+    is_atomic: bool
+    keeps_ids: bool
+    has_drafts: bool
+    writes_states: bool
+
+
+@dataclass(frozen=True)
+class Description:
+    """An environment in its own words. `uid` never changes; `features` is None where it can't tell."""
+
+    uid: str
+    release: str
+    region: str
+    base_url: str
+    capabilities: Capabilities
+    id_style: IdStyle
+    sheets: Mapping[str, KindSheet]
+    features: frozenset[str] | None = None
+
+
+@dataclass(frozen=True)
+class Identity:
+    """Who is signed in, and what of read, write, publish, switch, retire, grant that account may do."""
+
+    account: str
+    role: str
+    permissions: frozenset[str]
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """An item that is about to be written: the id it had at its source (or has here already), and the
+    portable ids of its parts with those mapped so far."""
+
+    key: Key
+    kind: str
+    native_id: str
+    is_new: bool
+    parts: tuple[str, ...] = ()
+    inner: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Reserved:
+    """The ids under which a wanted item can be written; `inner` maps the parts that need another id."""
+
+    native_id: str
+    inner: Mapping[str, str]
+
+
+@dataclass(frozen=True)
+class Write:
+    """One item to write. `native_id` is None for an item whose id the environment gives; `revision` is
+    the one seen, None for a creation, which must find the item absent. A masked secret in the definition
+    means: keep. `token` makes a repeated creation harmless."""
+
+    kind: str
+    segments: tuple[str, ...]
+    states: States
+    definition: Json
+    token: str
+    native_id: str | None = None
+    revision: str | None = None
+
+    @property
+    def is_new(self) -> bool:
+        return self.revision is None
+
+
+@dataclass(frozen=True)
+class Written:
+    """What became of one write."""
+
+    native_id: str
+    revision: str
+    link: str
+
+
+class Environment(Protocol):
+    """One open environment, signed in. Every method raises only AmphoraErrors: EnvironmentRefused,
+    RevisionMoved, Unavailable (nothing happened), Uncertain (nobody knows)."""
+
+    def describe(self) -> Description:
+        """Identity, release, capabilities and kind sheets."""
+
+    def whoami(self) -> Identity:
+        """The signed-in account."""
+
+    def index(self) -> list[Listed]:
+        """All items, in one cheap sweep, ordered by native id."""
+
+    def read(self, native_ids: Sequence[str], take: Take = "live") -> list[Found]:
+        """Definitions with secrets masked, in the order asked; a draft only where there is one."""
+
+    def supplies(self) -> list[Supply]:
+        """Connections and people on offer."""
+
+    def reserve(self, wanted: Sequence[Wanted]) -> list[Reserved]:
+        """Free ids for items and parts; only where `keeps_ids`."""
+
+    def write(self, writes: Sequence[Write]) -> list[Written]:
+        """Creates and updates, in order; many at a time only where `is_atomic`."""
+
+    def answered(self, token: str) -> Written | None:
+        """What a creation with this token made, if it took effect."""
+
+    def publish(self, native_id: str) -> None:
+        """Makes the draft live."""
+
+    def switch(self, native_id: str, is_on: bool) -> None:
+        """Switches an item on or off."""
+
+    def retire(self, native_ids: Sequence[str]) -> None:
+        """Removes items."""
+
+    def images(self, native_ids: Sequence[str]) -> list[Json]:
+        """Everything about items that `put_back` needs, without secrets; JSON."""
+
+    def put_back(self, images: Sequence[Json], created: Sequence[str]) -> None:
+        """Makes items what their images say, and removes the created ones."""
+
+    def close(self) -> None:
+        """Ends the connection."""

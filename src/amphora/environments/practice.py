@@ -1,0 +1,228 @@
+"""Adapter to the simulated platform in process: `practice:FILE`."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from amphora.core.bindings import IdStyle
+from amphora.core.errors import AmphoraError, EnvironmentRefused, RevisionMoved, Unavailable
+from amphora.core.model import Found, Json, Listed, States, Supply
+from amphora.core.places import Walk
+from amphora.core.pointers import Pointer, write_pointer
+from amphora.core.portable import mask_secrets
+from amphora.core.tokens import MASK
+from amphora.environments.contract import (
+    Capabilities,
+    Description,
+    Identity,
+    Reserved,
+    Take,
+    Wanted,
+    Write,
+    Written,
+)
+from amphora.practice.platform import ID_PATTERN, JOINER, RELEASE, Platform, PlatformRefusal, PracticeItem
+from amphora.practice.sheets import practice_sheets
+
+DEFAULT_ACCOUNT = "keeper@halcyon.example"
+
+
+def connect(location: str, folder: Path, user: str, secret: str) -> PracticeEnvironment:
+    """Opens `practice:FILE`; relative files lie in the workspace's folder."""
+    path = folder / location.partition(":")[2]
+    if not path.is_file():
+        raise Unavailable(
+            f"There is no practice environment at {path}.",
+            subject=location,
+            next_step=f"Make the four of the demo with: amphora practice new {path.parent}",
+        )
+    with _translated(location):
+        return PracticeEnvironment(Platform(path, user or DEFAULT_ACCOUNT, _now))
+
+
+class PracticeEnvironment:
+    """The Environment protocol over a Platform: item by item, new ids, drafts, switches."""
+
+    def __init__(self, platform: Platform) -> None:
+        self.platform = platform
+        self.name = platform.meta("name")
+
+    def describe(self) -> Description:
+        return Description(
+            uid=self.platform.meta("uid"),
+            release=RELEASE,
+            region=self.platform.meta("region"),
+            base_url=self.platform.meta("base_url"),
+            capabilities=Capabilities(is_atomic=False, keeps_ids=False, has_drafts=True, writes_states=False),
+            id_style=IdStyle(ID_PATTERN, JOINER),
+            sheets=practice_sheets(),
+        )
+
+    def whoami(self) -> Identity:
+        return Identity(self.platform.account, self.platform.role, frozenset(self.platform.permissions))
+
+    def index(self) -> list[Listed]:
+        with _translated(self.name):
+            base = self.platform.meta("base_url")
+            return [self._listed(item, base) for item in self.platform.index()]
+
+    def read(self, native_ids: Sequence[str], take: Take = "live") -> list[Found]:
+        with _translated(self.name):
+            base = self.platform.meta("base_url")
+            items = self.platform.read(native_ids)
+        return [
+            Found(
+                self._listed(item, base),
+                mask_secrets(item.newest if take == "draft" else item.live, practice_sheets()[item.kind]),
+            )
+            for item in items
+        ]
+
+    def supplies(self) -> list[Supply]:
+        return [
+            Supply(row["kind"], row["id"], row["name"], row["type"], row["owner"], bool(row["works"]))
+            for row in self.platform.supplies()
+        ]
+
+    def reserve(self, wanted: Sequence[Wanted]) -> list[Reserved]:
+        raise NotImplementedError("the simulated platform gives ids by itself")
+
+    def write(self, writes: Sequence[Write]) -> list[Written]:
+        return [self._write(write) for write in writes]
+
+    def answered(self, token: str) -> Written | None:
+        id_ = self.platform.answered(token)
+        return self._written(id_) if id_ else None
+
+    def publish(self, native_id: str) -> None:
+        with _translated(self.name):
+            self.platform.publish(native_id)
+
+    def switch(self, native_id: str, is_on: bool) -> None:
+        with _translated(self.name):
+            self.platform.switch(native_id, is_on)
+
+    def retire(self, native_ids: Sequence[str]) -> None:
+        with _translated(self.name):
+            for native_id in native_ids:
+                self.platform.delete(native_id)
+
+    def images(self, native_ids: Sequence[str]) -> list[Json]:
+        with _translated(self.name):
+            items = self.platform.read(native_ids)
+        return [
+            {
+                "id": item.id,
+                "title": item.title,
+                "folder": item.folder,
+                "on": item.is_on,
+                "live": self._masked(item, item.live),
+                "draft": self._masked(item, item.draft),
+            }
+            for item in items
+        ]
+
+    def put_back(self, images: Sequence[Json], created: Sequence[str]) -> None:
+        self.retire(created)
+        with _translated(self.name):
+            for image in images:
+                self._put_back(image)
+
+    def close(self) -> None:
+        self.platform.close()
+
+    def _write(self, write: Write) -> Written:
+        with _translated(self.name):
+            if write.native_id is None or write.is_new:
+                id_ = self.platform.create(
+                    write.kind,
+                    write.states.folder,
+                    write.segments[-1],
+                    write.states.title,
+                    write.definition,
+                    False,
+                    write.token,
+                )
+                return self._written(id_)
+            keep = list(_masked_places(write.definition, practice_sheets()[write.kind].places.walk(write.definition)))
+            self.platform.update(
+                write.native_id,
+                write.states.title,
+                write.states.folder,
+                write.definition,
+                keep,
+                int(write.revision or 0),
+            )
+            return self._written(write.native_id)
+
+    def _written(self, id_: str) -> Written:
+        [item] = self.platform.read([id_])
+        return Written(id_, str(item.revision), self._listed(item, self.platform.meta("base_url")).link)
+
+    def _put_back(self, image: Json) -> None:
+        platform, id_ = self.platform, image["id"]
+        sheet = practice_sheets()[platform.read([id_])[0].kind]
+        for version in ("live", "draft"):
+            definition = image[version]
+            if definition is not None:
+                keep = list(_masked_places(definition, sheet.places.walk(definition)))
+                revision = platform.read([id_])[0].revision
+                platform.update(id_, image["title"], image["folder"], definition, keep, revision)
+                if version == "live" and sheet.is_published:
+                    platform.publish(id_)
+        if image["on"] is not None and platform.read([id_])[0].is_on != image["on"]:
+            platform.switch(id_, image["on"])
+
+    def _masked(self, item: PracticeItem, definition: Json) -> Json:
+        return None if definition is None else mask_secrets(definition, practice_sheets()[item.kind])
+
+    def _listed(self, item: PracticeItem, base_url: str) -> Listed:
+        sheet = practice_sheets()[item.kind]
+        is_published = (item.live is not None) if sheet.is_published else None
+        return Listed(
+            native_id=item.id,
+            kind=item.kind,
+            segments=(*(part for part in item.folder.split("/") if part), item.name),
+            states=States(item.title, item.folder, item.is_on, is_published),
+            revision=str(item.revision),
+            link=f"{base_url}/open/{item.id}",
+            modified_at=item.modified_at,
+            modified_by=item.modified_by,
+            has_draft=item.draft is not None,
+            is_drafted_only=item.live is None,
+            rows=item.row_count,
+        )
+
+
+def _masked_places(value: Any, walk: Walk, at: Pointer = ()) -> Iterator[str]:
+    if walk.spot.is_secret and value == MASK:
+        yield write_pointer(at)
+    elif isinstance(value, dict):
+        for name, part in value.items():
+            yield from _masked_places(part, walk.step(name), (*at, name))
+    elif isinstance(value, list):
+        for position, part in enumerate(value):
+            yield from _masked_places(part, walk.step(str(position)), (*at, str(position)))
+
+
+def _now() -> str:
+    return datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+_ERRORS: dict[str, Callable[..., AmphoraError]] = {"moved": RevisionMoved}
+
+
+@contextmanager
+def _translated(name: str) -> Iterator[None]:
+    try:
+        yield
+    except PlatformRefusal as error:
+        kind = _ERRORS.get(error.code, EnvironmentRefused)
+        raise kind(f"{name} refused: {error.message}.", subject=name) from error
+    except sqlite3.Error as error:
+        raise Unavailable(f"{name} can't be read: {error}.", subject=name) from error

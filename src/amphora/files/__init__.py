@@ -1,0 +1,1 @@
+"""Files: packages, the workspace, and the files that people edit."""

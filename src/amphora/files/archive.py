@@ -1,0 +1,115 @@
+"""The ZIP around the bag: written the same way every time, read without trust."""
+
+from __future__ import annotations
+
+import os
+import stat
+import tempfile
+import zipfile
+import zlib
+from collections.abc import Mapping
+from pathlib import Path
+
+from amphora.core.errors import PackageDamaged, UsageFault
+
+MOST_MEMBERS = 1_000_000
+MOST_BYTES = 8 * 2**30
+MOST_RATIO = 400
+RATIO_COUNTS_FROM = 2**26
+_FIXED_TIME = (1980, 1, 1, 0, 0, 0)
+
+
+def write_archive(path: Path, folder: str, files: Mapping[str, bytes]) -> None:
+    """Writes all files below one folder into a ZIP; appears whole under its name or not at all."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    with tempfile.NamedTemporaryFile(dir=path.parent, prefix=".writing-", delete=False) as target:
+        try:
+            with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
+                for name in sorted(files):
+                    entry = zipfile.ZipInfo(f"{folder}/{name}", _FIXED_TIME)
+                    entry.compress_type = zipfile.ZIP_DEFLATED
+                    entry.create_system = 3
+                    entry.external_attr = 0o100644 << 16
+                    archive.writestr(entry, files[name])
+            target.flush()
+            os.fsync(target.fileno())
+        except BaseException:
+            Path(target.name).unlink()
+            raise
+    Path(target.name).chmod(0o644)
+    Path(target.name).replace(path)
+
+
+def read_archive(path: Path) -> tuple[str, dict[str, bytes]]:
+    """The folder and its files; PackageDamaged for whatever an honest writer would not have written."""
+    try:
+        with zipfile.ZipFile(path) as archive:
+            entries = archive.infolist()
+            folder = _checked(entries)
+            return folder, {
+                entry.filename[len(folder) + 1 :]: _content(archive, entry) for entry in entries if not entry.is_dir()
+            }
+    except (FileNotFoundError, IsADirectoryError) as error:
+        raise UsageFault(f"There is no package file {path}.", subject=str(path)) from error
+    except PackageDamaged as error:
+        raise PackageDamaged(
+            f"{path.name} is refused: {error.message}",
+            subject=str(path),
+            place=error.place,
+            next_step="Ask for the file again, or export it once more.",
+        ) from error
+    except zipfile.BadZipFile as error:
+        what = "is cut short or damaged" if _starts_as_zip(path) else "is not a package"
+        raise PackageDamaged(
+            f"{path.name} {what}: {error}.",
+            subject=str(path),
+            next_step="Ask for the file again, or export it once more.",
+        ) from error
+    except (zlib.error, EOFError, OSError, NotImplementedError, RuntimeError, ValueError) as error:
+        raise PackageDamaged(f"{path.name} can't be unpacked: {error}", subject=str(path)) from error
+
+
+def _starts_as_zip(path: Path) -> bool:
+    with path.open("rb") as file:
+        return file.read(4) == b"PK\x03\x04"
+
+
+def _checked(entries: list[zipfile.ZipInfo]) -> str:
+    if not entries:
+        raise PackageDamaged("it is empty.")
+    if len(entries) > MOST_MEMBERS or sum(entry.file_size for entry in entries) > MOST_BYTES:
+        raise PackageDamaged("it is larger than a package may be.")
+    unpacked, packed = (sum(getattr(e, size) for e in entries) for size in ("file_size", "compress_size"))
+    if unpacked > RATIO_COUNTS_FROM and unpacked > MOST_RATIO * max(packed, 1):
+        raise PackageDamaged("it unpacks to far more than any package would (a compression bomb).")
+    folder = entries[0].filename.partition("/")[0]
+    seen: dict[str, str] = {}
+    for entry in entries:
+        _check_entry(entry, folder)
+        other = seen.setdefault(entry.filename.lower(), entry.filename)
+        if other != entry.filename:
+            raise PackageDamaged("two of its members differ only in case.", place=entry.filename)
+    if len(seen) != len(entries):
+        raise PackageDamaged("it has two members of one name.")
+    return folder
+
+
+def _check_entry(entry: zipfile.ZipInfo, folder: str) -> None:
+    name = entry.filename
+    parts = name.rstrip("/").split("/")
+    is_outside = parts[0] != folder or (len(parts) < 2 and not entry.is_dir())
+    if is_outside or any(part in ("", ".", "..") for part in parts) or "\\" in name or ":" in name or "\0" in name:
+        raise PackageDamaged("a member lies outside the package's folder.", place=name)
+    mode = entry.external_attr >> 16
+    if stat.S_ISLNK(mode) or (stat.S_IFMT(mode) and not (stat.S_ISREG(mode) or stat.S_ISDIR(mode))):
+        raise PackageDamaged("a member is a link or a special file.", place=name)
+    if entry.flag_bits & 0x1:
+        raise PackageDamaged("a member is encrypted.", place=name)
+
+
+def _content(archive: zipfile.ZipFile, entry: zipfile.ZipInfo) -> bytes:
+    with archive.open(entry) as member:
+        content = member.read(entry.file_size + 1)
+    if len(content) != entry.file_size:
+        raise PackageDamaged("a member's size is not what the index says.", place=entry.filename)
+    return content

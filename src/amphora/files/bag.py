@@ -1,0 +1,70 @@
+"""The bag inside a package: manifests as RFC 8493 has them."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Mapping
+
+from amphora.core.errors import PackageDamaged
+
+DECLARATION = b"BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
+MANIFEST = "manifest-sha256.txt"
+TAG_MANIFEST = "tagmanifest-sha256.txt"
+UNLISTED = frozenset({TAG_MANIFEST, "signature.json"})
+
+
+def tag_files(identifier: str, payload: Mapping[str, bytes]) -> dict[str, bytes]:
+    """The tag files of a bag over a payload (names start with `data/`). No date, no version of ours:
+    the same contents give the same bag."""
+    size = sum(len(content) for content in payload.values())
+    tags = {
+        "bagit.txt": DECLARATION,
+        "bag-info.txt": (
+            f"Bag-Software-Agent: amphora\nExternal-Identifier: {identifier}\nPayload-Oxum: {size}.{len(payload)}\n"
+        ).encode(),
+        MANIFEST: manifest_of(payload),
+    }
+    return {**tags, TAG_MANIFEST: manifest_of(tags)}
+
+
+def manifest_of(files: Mapping[str, bytes]) -> bytes:
+    """Manifest lines, sorted by name."""
+    return "".join(f"{hashlib.sha256(files[name]).hexdigest()}  {name}\n" for name in sorted(files)).encode()
+
+
+def parse_manifest(raw: bytes, name: str) -> dict[str, str]:
+    """File name to digest; PackageDamaged for a malformed or doubled line."""
+    result: dict[str, str] = {}
+    try:
+        lines = raw.decode("utf-8").splitlines()
+    except UnicodeDecodeError as error:
+        raise PackageDamaged(f"{name} is not UTF-8.") from error
+    for number, line in enumerate(lines, 1):
+        digest, gap, file = line.partition("  ")
+        if not gap or len(digest) != 64 or file in result:
+            raise PackageDamaged(f"{name} is malformed.", place=f"line {number}")
+        result[file] = digest
+    return result
+
+
+def verify_bag(files: Mapping[str, bytes]) -> None:
+    """Every file listed, every listed file there, every digest right; else PackageDamaged."""
+    for name in ("bagit.txt", "bag-info.txt", MANIFEST, TAG_MANIFEST):
+        if name not in files:
+            raise PackageDamaged(f"The package has no {name}.", place=name)
+    if files["bagit.txt"].replace(b"\r\n", b"\n") != DECLARATION:
+        raise PackageDamaged("The package does not declare itself as a bag of version 1.0.", place="bagit.txt")
+    payload = {name for name in files if name.startswith("data/")}
+    tags = set(files) - payload - UNLISTED
+    _verify(files, parse_manifest(files[TAG_MANIFEST], TAG_MANIFEST), tags, TAG_MANIFEST)
+    _verify(files, parse_manifest(files[MANIFEST], MANIFEST), payload, MANIFEST)
+
+
+def _verify(files: Mapping[str, bytes], listed: Mapping[str, str], present: set[str], manifest: str) -> None:
+    for name in sorted(set(listed) - present):
+        raise PackageDamaged(f"{name} is listed but not in the package.", place=manifest)
+    for name in sorted(present - set(listed)):
+        raise PackageDamaged(f"{name} is in the package but not listed.", place=manifest)
+    for name in sorted(present):
+        if hashlib.sha256(files[name]).hexdigest() != listed[name]:
+            raise PackageDamaged(f"{name} is not what was packed: its SHA-256 differs.", place=name)

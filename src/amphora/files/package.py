@@ -1,0 +1,209 @@
+"""Packages: `NAME-VERSION.amphora` (design, section 4)."""
+
+from __future__ import annotations
+
+import glob
+import hashlib
+import re
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from amphora.core.errors import PackageDamaged, UsageFault
+from amphora.core.keys import is_key, kind_of
+from amphora.core.model import Contents, Item, Need, States
+from amphora.core.strict_json import JsonFault, parse_json, pretty_bytes
+from amphora.files.archive import read_archive, write_archive
+from amphora.files.bag import TAG_MANIFEST, tag_files, verify_bag
+from amphora.files.members import item_members
+
+FORMAT = (1, 0)
+SUFFIX = ".amphora"
+PACKING_LIST = "data/packing-list.json"
+_SEMVER = re.compile(r"(0|[1-9]\d*)\.(0|[1-9]\d*)\.(0|[1-9]\d*)(?:-([0-9A-Za-z.-]+))?(?:\+[0-9A-Za-z.-]+)?")
+
+
+def package_files(contents: Contents) -> dict[str, bytes]:
+    """Every file of the bag, tag files included."""
+    members = item_members(contents.items)
+    payload = {PACKING_LIST: pretty_bytes(_packing_list(contents))}
+    for key, item in contents.items.items():
+        payload[f"data/items/{members[key]}"] = pretty_bytes(item.form)
+        if item.layout is not None:
+            payload[f"data/layout/{members[key]}"] = pretty_bytes(item.layout)
+    for kind, source in contents.sheets.items():
+        payload[f"data/kinds/{kind}.toml"] = source.encode()
+    return payload | tag_files(f"{contents.name}-{contents.version}", payload)
+
+
+def write_package(contents: Contents, path: Path) -> str:
+    """Writes a package file and returns its package digest."""
+    files = package_files(contents)
+    write_archive(path, f"{contents.name}-{contents.version}", files)
+    return hashlib.sha256(files[TAG_MANIFEST]).hexdigest()
+
+
+def read_package(path: Path) -> Contents:
+    """Reads and verifies a package file; PackageDamaged with the reason where it can't be trusted."""
+    folder, files = read_archive(path)
+    try:
+        verify_bag(files)
+        contents = contents_of(files)
+        if folder != f"{contents.name}-{contents.version}":
+            raise PackageDamaged("its folder is not named after it.", place=folder)
+        return contents
+    except PackageDamaged as error:
+        raise PackageDamaged(
+            f"{path.name} is refused: {error.message}",
+            subject=str(path),
+            place=error.place,
+            next_step="Ask for the file again, or export it once more; nothing was written.",
+        ) from error
+
+
+def contents_of(files: Mapping[str, bytes]) -> Contents:
+    """What verified files hold; PackageDamaged where packing list and items don't agree."""
+    listing = _parsed(files, PACKING_LIST)
+    try:
+        major, minor = (int(part) for part in listing["amphora"]["format"].split("."))
+        if major != FORMAT[0]:
+            raise PackageDamaged(
+                f"It has format {major}.{minor}; this Amphora reads {FORMAT[0]}.x.", place=PACKING_LIST
+            )
+        contents = _contents(listing, files)
+    except (KeyError, TypeError, ValueError, AttributeError) as error:
+        raise PackageDamaged(f"Its packing list is incomplete: {error!r}.", place=PACKING_LIST) from error
+    _check_members(contents, files)
+    if contents.digest() != listing["contents_digest"]:
+        raise PackageDamaged("Its contents digest differs from the packing list's.", place=PACKING_LIST)
+    return contents
+
+
+def find_package(name: str, folder: Path) -> Path:
+    """The package file that a name on the command line means: a file, `NAME-VERSION`, or the newest `NAME`."""
+    given = Path(name)
+    if given.suffix == SUFFIX or given.is_file():
+        return given
+    exact = folder / f"{name}{SUFFIX}"
+    if exact.is_file():
+        return exact
+    mine = {path.name[len(name) + 1 : -len(SUFFIX)]: path for path in folder.glob(f"{glob.escape(name)}-*{SUFFIX}")}
+    versions = {version: path for version, path in mine.items() if is_version(version)}
+    if versions:
+        return versions[max(versions, key=version_order)]
+    there = sorted(path.stem for path in folder.glob(f"*{SUFFIX}"))
+    raise UsageFault(
+        f"There is no package {name!r} in {folder}.",
+        subject=name,
+        details=[f"there: {stem}" for stem in there[-5:]],
+        next_step="Make one with: amphora export ENVIRONMENT ITEM… --as NAME",
+    )
+
+
+def is_version(text: str) -> bool:
+    """Whether a text is a version as SemVer 2.0.0 has it."""
+    return _SEMVER.fullmatch(text) is not None
+
+
+def version_order(text: str) -> tuple[Any, ...]:
+    """Sorts versions by the precedence of SemVer 2.0.0, section 11."""
+    found = _SEMVER.fullmatch(text)
+    if found is None:
+        raise ValueError(f"{text!r} is no version")
+    before = tuple(
+        (0, int(part), "") if part.isdigit() else (1, 0, part) for part in (found[4] or "").split(".") if part
+    )
+    return (*(int(found[n]) for n in (1, 2, 3)), not before, before)
+
+
+def _packing_list(contents: Contents) -> dict[str, Any]:
+    return {
+        "amphora": {"format": f"{FORMAT[0]}.{FORMAT[1]}"},
+        "name": contents.name,
+        "version": contents.version,
+        "source": {"name": contents.source, "uid": contents.source_uid},
+        "note": contents.note,
+        "custody": "package",
+        "contents": [_row(item) for _, item in sorted(contents.items.items())],
+        "needs": [
+            {"key": need.key, "type": need.type, "used_by": list(need.used_by)}
+            for need in sorted(contents.needs, key=lambda need: need.key)
+        ],
+        "contents_digest": contents.digest(),
+    }
+
+
+def _row(item: Item) -> dict[str, Any]:
+    return {
+        "key": item.key,
+        "kind": item.kind,
+        "schema": item.schema,
+        "digest": item.digest,
+        "states": item.states.to_json(),
+        "source": {"id": item.native_id, "link": item.link},
+        "tokens": _token_lists(item),
+    }
+
+
+def _token_lists(item: Item) -> dict[str, list[str]]:
+    return {
+        "whole": sorted({place.pointer for place in item.places if not place.in_text}),
+        "text": sorted({place.pointer for place in item.places if place.in_text}),
+    }
+
+
+def _parsed(files: Mapping[str, bytes], name: str) -> Any:
+    if name not in files:
+        raise PackageDamaged(f"It has no {name}.", place=name)
+    try:
+        return parse_json(files[name])
+    except JsonFault as error:
+        raise PackageDamaged(f"{name} is not strict JSON: {error}.", place=name) from error
+
+
+def _contents(listing: Mapping[str, Any], files: Mapping[str, bytes]) -> Contents:
+    rows = {row["key"]: row for row in listing["contents"]}
+    bad = [key for key in rows if not is_key(key) or rows[key]["kind"] != kind_of(key)]
+    if bad or len(rows) != len(listing["contents"]):
+        raise PackageDamaged("It lists an item twice, or under no proper key.", place=", ".join(bad))
+    members = item_members(rows)
+    items = {key: _item(row, files, members[key]) for key, row in sorted(rows.items())}
+    return Contents(
+        name=str(listing["name"]),
+        version=str(listing["version"]),
+        source=str(listing["source"]["name"]),
+        source_uid=str(listing["source"]["uid"]),
+        items=items,
+        needs=tuple(Need(n["key"], tuple(n["used_by"]), n["type"]) for n in listing["needs"]),
+        note=str(listing["note"]),
+        sheets={name[11:-5]: files[name].decode() for name in sorted(files) if name.startswith("data/kinds/")},
+        package_digest=hashlib.sha256(files[TAG_MANIFEST]).hexdigest() if TAG_MANIFEST in files else "",
+    )
+
+
+def _item(row: Mapping[str, Any], files: Mapping[str, bytes], member: str) -> Item:
+    layout = f"data/layout/{member}"
+    item = Item(
+        key=row["key"],
+        schema=int(row["schema"]),
+        form=_parsed(files, f"data/items/{member}"),
+        states=States.from_json(row["states"]),
+        layout=_parsed(files, layout) if layout in files else None,
+        native_id=str(row["source"]["id"]),
+        link=str(row["source"]["link"]),
+    )
+    if item.digest != row["digest"]:
+        raise PackageDamaged(f"{item.key} is not what was packed: its digest differs.", place=f"data/items/{member}")
+    if _token_lists(item) != row["tokens"]:
+        raise PackageDamaged(
+            f"{item.key} holds tokens at other places than the packing list says.", place=f"data/items/{member}"
+        )
+    return item
+
+
+def _check_members(contents: Contents, files: Mapping[str, bytes]) -> None:
+    members = set(item_members(contents.items).values())
+    for name in files:
+        folder, _, rest = name.removeprefix("data/").partition("/")
+        if name.startswith("data/") and folder in ("items", "layout") and rest not in members:
+            raise PackageDamaged(f"{name} belongs to no item of the packing list.", place=name)

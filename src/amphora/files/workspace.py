@@ -1,0 +1,225 @@
+"""The workspace: `amphora.toml` and the folders beside it."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from amphora.core.errors import UsageFault
+
+FILE = "amphora.toml"
+ROLES = ("build", "test", "live")
+_TOP = {"amphora", "environments", "silenced", "ledger"}
+_ENVIRONMENT = {"location", "role", "region", "customer", "sign_in", "user"}
+_NAME = re.compile(r"[a-z0-9][a-z0-9._-]*", re.IGNORECASE)
+_SECRET_NAMES = re.compile(r"(?i)pass(word|wd|phrase)?$|secret|token|api_?key")
+
+
+@dataclass(frozen=True)
+class EnvironmentEntry:
+    """What the workspace says of an environment. `sign_in` is `env:NAME` or `keyring:NAME`, or empty."""
+
+    name: str
+    location: str
+    role: str = "build"
+    region: str = ""
+    customer: str = ""
+    sign_in: str = ""
+    user: str = ""
+
+
+@dataclass(frozen=True)
+class Silenced:
+    """A finding that somebody has silenced, with the reason."""
+
+    rule: str
+    item: str
+    place: str
+    reason: str
+
+
+@dataclass(frozen=True)
+class Workspace:
+    """An opened workspace; paths are absolute."""
+
+    folder: Path
+    environments: Mapping[str, EnvironmentEntry] = field(default_factory=dict)
+    silenced: tuple[Silenced, ...] = ()
+
+    @property
+    def packages(self) -> Path:
+        """Where packages are kept."""
+        return self.folder / "packages"
+
+    @property
+    def crosswalk(self) -> Path:
+        """The crosswalk file."""
+        return self.folder / "crosswalk.yaml"
+
+    @property
+    def ledger(self) -> Path:
+        """The ledger's database file."""
+        return self.folder / "ledger.sqlite"
+
+    def environment(self, name: str) -> EnvironmentEntry:
+        """The entry of an environment; UsageFault names those that are known."""
+        if name in self.environments:
+            return self.environments[name]
+        known = ", ".join(sorted(self.environments)) or "none yet"
+        raise UsageFault(
+            f"The workspace has no environment {name!r}.",
+            subject=name,
+            details=[f"known: {known}"],
+            next_step=f"Add it with: amphora env add {name} LOCATION",
+        )
+
+
+def init_workspace(folder: Path) -> Workspace:
+    """Starts a workspace in a folder; UsageFault where one is already."""
+    path = folder / FILE
+    if path.exists():
+        raise UsageFault(
+            f"There is a workspace in {folder} already.",
+            subject=str(path),
+            next_step="Go on with: amphora env list",
+        )
+    folder.mkdir(parents=True, exist_ok=True)
+    (folder / "packages").mkdir(exist_ok=True)
+    path.write_text(
+        '# An Amphora workspace. Secrets never stand here: write sign_in = "env:NAME" and set NAME.\n'
+        "\n[amphora]\nformat = 1\n",
+        encoding="utf-8",
+    )
+    return Workspace(folder.resolve())
+
+
+def find_workspace(start: Path) -> Workspace:
+    """The workspace of a folder or of the nearest folder above it."""
+    for folder in (start.resolve(), *start.resolve().parents):
+        if (folder / FILE).is_file():
+            return read_workspace(folder)
+    raise UsageFault(
+        f"There is no workspace in {start.resolve()} or above it.",
+        subject=FILE,
+        next_step="Start one with: amphora init",
+    )
+
+
+def read_workspace(folder: Path) -> Workspace:
+    """Reads `amphora.toml`; UsageFault with line and column for what is wrong in it."""
+    path = folder / FILE
+    try:
+        text = path.read_text(encoding="utf-8")
+        table = tomllib.loads(text)
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        found = re.search(r"^(.*?) \(at (.*)\)$", str(error))
+        reason, place = (found[1], found[2]) if found else (str(error), "")
+        raise UsageFault(
+            f"{path} is not TOML: {reason}.",
+            subject=str(path),
+            place=place,
+            next_step="Mend that line and try again.",
+        ) from error
+    for name in table.keys() - _TOP:
+        raise _fault(path, text, (), name, f"{name!r} is not known here")
+    entries = {name: _entry(path, text, name, entry) for name, entry in table.get("environments", {}).items()}
+    silenced = tuple(_silenced(path, text, row) for row in table.get("silenced", []))
+    return Workspace(folder.resolve(), entries, silenced)
+
+
+def add_environment(workspace: Workspace, entry: EnvironmentEntry) -> Workspace:
+    """Adds an environment to `amphora.toml`, keeping what people wrote there."""
+    import tomlkit
+
+    if not _NAME.fullmatch(entry.name):
+        raise UsageFault(
+            f"{entry.name!r} can't be the name of an environment.",
+            subject=entry.name,
+            next_step="Use letters, digits, dots, dashes and underscores.",
+        )
+    if entry.name in workspace.environments:
+        raise UsageFault(f"The workspace has an environment {entry.name!r} already.", subject=entry.name)
+    path = workspace.folder / FILE
+    document = tomlkit.parse(path.read_text(encoding="utf-8"))
+    table = tomlkit.table()
+    for name in ("location", "role", "region", "customer", "sign_in", "user"):
+        if value := getattr(entry, name):
+            table.add(name, value)
+    if "environments" not in document:
+        document.add("environments", tomlkit.table(is_super_table=True))
+    document["environments"].append(entry.name, table)
+    text = tomlkit.dumps(document)
+    _entry(path, text, entry.name, tomllib.loads(text)["environments"][entry.name])
+    path.write_text(text, encoding="utf-8")
+    return read_workspace(workspace.folder)
+
+
+def _entry(path: Path, text: str, name: str, table: Any) -> EnvironmentEntry:
+    within = ("environments", name)
+    if not isinstance(table, dict):
+        raise _fault(path, text, ("environments",), name, f"environment {name!r} has to be a table")
+    for field_name, value in table.items():
+        if field_name not in _ENVIRONMENT:
+            if _SECRET_NAMES.search(field_name):
+                raise _secret(path, text, within, field_name)
+            raise _fault(path, text, within, field_name, f"{field_name!r} is not known for an environment")
+        if not isinstance(value, str):
+            raise _fault(path, text, within, field_name, f"{field_name!r} has to be text")
+    if "location" not in table:
+        raise _fault(path, text, within, name, f"environment {name!r} has no location")
+    if not table.get("sign_in", "env:").startswith(("env:", "keyring:")) or "@" in _authority(table["location"]):
+        raise _secret(path, text, within, "sign_in" if "sign_in" in table else "location")
+    if table.get("role", "build") not in ROLES:
+        raise _fault(path, text, within, "role", f"the role has to be one of {', '.join(ROLES)}")
+    return EnvironmentEntry(name, **table)
+
+
+def _authority(location: str) -> str:
+    return location.partition("://")[2].partition("/")[0]
+
+
+def _silenced(path: Path, text: str, row: Any) -> Silenced:
+    if not isinstance(row, dict) or not all(isinstance(row.get(n), str) for n in ("rule", "item", "reason")):
+        raise _fault(path, text, (), "silenced", "[[silenced]] needs rule, item and reason (and place)")
+    return Silenced(row["rule"], row["item"], row.get("place", ""), row["reason"])
+
+
+def _secret(path: Path, text: str, within: tuple[str, ...], name: str) -> UsageFault:
+    fault = _fault(path, text, within, name, f"a secret stands in clear at {name!r}")
+    fault.next_step = (
+        f'Take it out, write sign_in = "env:SOME_NAME" there, and set SOME_NAME in your shell;'
+        f" change the secret, as this file may have been seen ({path.name} is not a safe place)."
+    )
+    return fault
+
+
+def _fault(path: Path, text: str, within: tuple[str, ...], name: str, reason: str) -> UsageFault:
+    line, column = _locate(text, within, name)
+    return UsageFault(
+        f"{path}: {reason}.",
+        subject=str(path),
+        place=f"line {line}, column {column}",
+        next_step="Mend that line and try again.",
+    )
+
+
+def _locate(text: str, within: tuple[str, ...], name: str) -> tuple[int, int]:
+    """Line and column of a member in a TOML text, as well as lines can tell."""
+    header = ".".join(within)
+    is_inside = not within
+    for number, line in enumerate(text.splitlines(), 1):
+        stripped = line.strip()
+        if stripped.startswith("["):
+            table = stripped.strip("[] ").replace('"', "")
+            is_inside = table == header or not within
+            if table in (name, f"{header}.{name}"):
+                return number, 1
+            if table == header and within and within[-1] == name:
+                return number, 1
+        elif is_inside and re.match(rf'"?{re.escape(name)}"?\s*=', stripped):
+            return number, line.index(stripped[0]) + 1
+    return 1, 1

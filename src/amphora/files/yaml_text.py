@@ -1,0 +1,72 @@
+"""YAML that people edit: read with line and column, written with their comments, order and quotes kept."""
+
+from __future__ import annotations
+
+import io
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from amphora.core.errors import UsageFault
+
+if TYPE_CHECKING:
+    from ruamel.yaml import YAML
+
+
+def yaml_tool() -> YAML:
+    """The round-trip reader and writer, set so that an unchanged file stays the same to the byte."""
+    from ruamel.yaml import YAML
+
+    tool = YAML(typ="rt")
+    tool.preserve_quotes = True
+    tool.width = 10_000
+    tool.indent(mapping=2, sequence=4, offset=2)
+    return tool
+
+
+def load_yaml(path: Path) -> Any:
+    """The document of a file; UsageFault with line and column where it isn't YAML."""
+    from ruamel.yaml.error import MarkedYAMLError, YAMLError
+
+    try:
+        return yaml_tool().load(path.read_text(encoding="utf-8"))
+    except MarkedYAMLError as error:
+        mark = error.problem_mark or error.context_mark
+        place = f"line {mark.line + 1}, column {mark.column + 1}" if mark else ""
+        reason = " ".join(str(part) for part in (error.context, error.problem) if part)
+        raise UsageFault(
+            f"{path} is not YAML: {reason}.",
+            subject=str(path),
+            place=place,
+            next_step="Mend that line.",
+        ) from error
+    except (YAMLError, UnicodeDecodeError) as error:
+        raise UsageFault(f"{path} is not YAML: {error}", subject=str(path)) from error
+
+
+def dump_yaml(document: Any) -> str:
+    """The text of a document."""
+    buffer = io.StringIO()
+    yaml_tool().dump(document, buffer)
+    return buffer.getvalue()
+
+
+def write_text(path: Path, text: str) -> None:
+    """Replaces a file's text in one go."""
+    beside = path.with_name(f".{path.name}.writing")
+    beside.write_text(text, encoding="utf-8")
+    beside.replace(path)
+
+
+def plain(value: Any, path: Path, place: str) -> Any:
+    """A YAML scalar as a plain JSON value; UsageFault for dates and other types that JSON lacks."""
+    if value is None or isinstance(value, bool):
+        return value
+    for kind in (int, float, str):
+        if isinstance(value, kind):
+            return kind(value)
+    raise UsageFault(
+        f"{path}: {value!r} is neither text, number nor yes/no.",
+        subject=str(path),
+        place=place,
+        next_step="Put it in quotation marks.",
+    )

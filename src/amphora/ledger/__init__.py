@@ -1,0 +1,1 @@
+"""The ledger: the database of exports, runs, deliveries, claims and links."""

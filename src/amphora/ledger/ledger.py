@@ -1,0 +1,298 @@
+"""Reading and writing the ledger. Every public method is one transaction."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+from uuid import uuid4
+
+from sqlalchemy import Engine, create_engine, delete, event, func, insert, select, update
+from sqlalchemy.exc import DatabaseError
+
+from amphora.core.canon import digest
+from amphora.core.compare import Base
+from amphora.core.errors import UsageFault
+from amphora.core.keys import Key
+from amphora.core.matching import Link
+from amphora.core.model import Contents, Json, States
+from amphora.ledger import tables as t
+
+
+@dataclass(frozen=True)
+class Delivery:
+    """One item brought into one environment by one run. `base` is the package's side, `merged` what the
+    target was made to be (what `verify` expects)."""
+
+    key: Key
+    native_id: str
+    package: str
+    source_uid: str
+    version: str
+    base: Base
+    merged: Json
+    merged_states: States
+
+
+@dataclass(frozen=True)
+class Run:
+    """One execution of an import."""
+
+    id: int
+    name: str
+    environment: str
+    uid: str
+    package: str
+    version: str
+    account: str
+    state: str
+    started_at: str
+    ended_at: str | None
+    note: str
+
+
+@dataclass(frozen=True)
+class JournalStep:
+    """One journalled step: intent before, outcome after."""
+
+    number: int
+    do: str
+    keys: tuple[Key, ...]
+    intent: Json
+    state: str
+    outcome: Json
+
+
+@dataclass(frozen=True)
+class Export:
+    """One recorded export."""
+
+    at: str
+    environment: str
+    package: str
+    version: str
+    contents_digest: str
+    package_digest: str
+    file: str
+
+
+class Ledger:
+    """An open ledger in a SQLite file. `clock` gives RFC 3339 times in UTC."""
+
+    def __init__(self, path: Path, clock: Callable[[], str]) -> None:
+        self._clock = clock
+        self._engine: Engine = create_engine(f"sqlite:///{path}")
+        event.listen(self._engine, "connect", _durable)
+        try:
+            t.metadata.create_all(self._engine)
+            with self._engine.begin() as db:
+                if db.execute(select(t.facts.c.value).where(t.facts.c.name == "uid")).first() is None:
+                    db.execute(insert(t.facts).values(name="uid", value=str(uuid4())))
+        except DatabaseError as error:
+            raise UsageFault(
+                f"The ledger {path} can't be read: {error.orig}.",
+                subject=str(path),
+                next_step="Put it back from a backup; it remembers what was delivered where.",
+            ) from error
+
+    def close(self) -> None:
+        """Closes the file."""
+        self._engine.dispose()
+
+    def uid(self) -> str:
+        """This ledger's own uid."""
+        with self._engine.connect() as db:
+            return str(db.execute(select(t.facts.c.value).where(t.facts.c.name == "uid")).scalar_one())
+
+    def links(self, uid: str | None = None) -> list[Link]:
+        """All links, or those into one environment."""
+        query = select(t.links) if uid is None else select(t.links).where(t.links.c.uid == uid)
+        with self._engine.connect() as db:
+            return [Link(row.key, row.uid, row.native_id, json.loads(row.inner)) for row in db.execute(query)]
+
+    def record_links(self, links: Iterable[Link], addresses: Mapping[str, str]) -> None:
+        """Remembers which native id is which item; `addresses` gives the link of a native id."""
+        with self._engine.begin() as db:
+            for link in links:
+                for same in ((t.links.c.key == link.key), (t.links.c.native_id == link.native_id)):
+                    db.execute(delete(t.links).where(t.links.c.uid == link.uid, same))
+                row = {"key": link.key, "uid": link.uid, "native_id": link.native_id}
+                row |= {"inner": _dump(dict(link.inner)), "link": addresses.get(link.native_id, "")}
+                db.execute(insert(t.links).values(**row))
+
+    def exports(self, package: str | None = None) -> list[Export]:
+        """Recorded exports, the latest last."""
+        query = select(t.exports).order_by(t.exports.c.id)
+        if package is not None:
+            query = query.where(t.exports.c.package == package)
+        with self._engine.connect() as db:
+            return [
+                Export(r.at, r.environment, r.package, r.version, r.contents_digest, r.package_digest, r.file)
+                for r in db.execute(query)
+            ]
+
+    def exported_forms(self, uid: str) -> dict[Key, tuple[Json, States]]:
+        """The form and states in which each item of an environment was last exported."""
+        join = t.exported.join(t.exports)
+        query = select(t.exported).select_from(join).where(t.exports.c.uid == uid).order_by(t.exports.c.id)
+        with self._engine.connect() as db:
+            rows = db.execute(query)
+            return {row.key: (json.loads(row.form), States.from_json(json.loads(row.states))) for row in rows}
+
+    def exported_digests(self, package: str, version: str) -> dict[Key, str]:
+        """Item digests of one exported version."""
+        join = t.exported.join(t.exports)
+        query = select(t.exported).select_from(join).where(t.exports.c.package == package)
+        with self._engine.connect() as db:
+            rows = db.execute(query.where(t.exports.c.version == version))
+            return {row.key: digest(json.loads(row.form)) for row in rows}
+
+    def record_export(self, contents: Contents, package_digest: str, file: str) -> None:
+        """Remembers an export, with every form: the base when something comes back to its source."""
+        with self._engine.begin() as db:
+            row = {"at": self._clock(), "environment": contents.source, "uid": contents.source_uid}
+            row |= {"package": contents.name, "version": contents.version, "file": file}
+            row |= {"contents_digest": contents.digest(), "package_digest": package_digest}
+            [export_id] = db.execute(insert(t.exports).values(**row)).inserted_primary_key or [None]
+            forms = [
+                {"export_id": export_id, "key": key, "form": _dump(item.form), "states": _dump(item.states.to_json())}
+                for key, item in contents.items.items()
+            ]
+            if forms:
+                db.execute(insert(t.exported), forms)
+
+    def begin_run(
+        self,
+        environment: str,
+        uid: str,
+        package: str,
+        version: str,
+        source_uid: str,
+        package_digest: str,
+        account: str,
+    ) -> Run:
+        """A new run, named `ENVIRONMENT-N`."""
+        with self._engine.begin() as db:
+            count = db.execute(select(func.count()).where(t.runs.c.environment == environment)).scalar_one()
+            row = {"name": f"{environment}-{count + 1}", "environment": environment, "uid": uid, "state": "running"}
+            row |= {"package": package, "version": version, "source_uid": source_uid, "account": account}
+            row |= {"package_digest": package_digest, "started_at": self._clock(), "note": ""}
+            db.execute(insert(t.runs).values(**row))
+        return self.run(row["name"])
+
+    def end_run(self, run: Run, state: str, note: str = "") -> Run:
+        """Closes a run with its state: `done`, `put back` or `broken off`."""
+        with self._engine.begin() as db:
+            change = {"state": state, "ended_at": self._clock(), "note": note}
+            db.execute(update(t.runs).where(t.runs.c.id == run.id).values(**change))
+        return self.run(run.name)
+
+    def runs(self) -> list[Run]:
+        """All runs, the latest first."""
+        with self._engine.connect() as db:
+            return [_run(row) for row in db.execute(select(t.runs).order_by(t.runs.c.id.desc()))]
+
+    def run(self, name: str) -> Run:
+        """A run by name, `last` for the latest; UsageFault where there is none."""
+        runs = self.runs()
+        for run in runs:
+            if name in ("last", run.name):
+                return run
+        raise UsageFault(
+            f"There is no run {name!r}.",
+            subject=name,
+            details=[f"latest: {', '.join(run.name for run in runs[:5])}"] if runs else (),
+            next_step="See them with: amphora history",
+        )
+
+    def begin_step(self, run: Run, number: int, do: str, keys: Iterable[Key], intent: Json) -> None:
+        """Journals what is about to be done."""
+        with self._engine.begin() as db:
+            row = {"run_id": run.id, "number": number, "do": do, "keys": _dump(list(keys)), "intent": _dump(intent)}
+            db.execute(insert(t.steps).values(**row, state="intended", outcome="null", at=self._clock()))
+
+    def end_step(self, run: Run, number: int, state: str, outcome: Json) -> None:
+        """Journals what became of it: `done`, `failed`, `uncertain`, `put back`, `left`."""
+        where = (t.steps.c.run_id == run.id) & (t.steps.c.number == number)
+        with self._engine.begin() as db:
+            db.execute(update(t.steps).where(where).values(state=state, outcome=_dump(outcome), at=self._clock()))
+
+    def journal(self, run: Run) -> list[JournalStep]:
+        """The steps of a run, in order."""
+        query = select(t.steps).where(t.steps.c.run_id == run.id).order_by(t.steps.c.number)
+        with self._engine.connect() as db:
+            return [
+                JournalStep(
+                    r.number, r.do, tuple(json.loads(r.keys)), json.loads(r.intent), r.state, json.loads(r.outcome)
+                )
+                for r in db.execute(query)
+            ]
+
+    def record_deliveries(self, run: Run, deliveries: Iterable[Delivery], custody: str) -> None:
+        """Remembers what a run brought, and makes the claims."""
+        with self._engine.begin() as db:
+            for delivery in deliveries:
+                base = delivery.base
+                same = {"package": delivery.package, "source_uid": delivery.source_uid, "key": delivery.key}
+                row = {**same, "uid": run.uid, "run_id": run.id, "at": self._clock(), "version": delivery.version}
+                row |= {"native_id": delivery.native_id, "form": _dump(base.form)}
+                row |= {"states": _dump(base.states.to_json()), "bindings": _dump(dict(base.bindings))}
+                row |= {"merged": _dump(delivery.merged), "merged_states": _dump(delivery.merged_states.to_json())}
+                db.execute(insert(t.deliveries).values(**row))
+                claim = {**same, "uid": run.uid}
+                db.execute(delete(t.claims).where(*(t.claims.c[name] == value for name, value in claim.items())))
+                db.execute(insert(t.claims).values(**claim, custody=custody))
+
+    def last_deliveries(self, uid: str) -> dict[Key, Delivery]:
+        """The latest delivery of each item into an environment, whichever package brought it."""
+        query = select(t.deliveries).where(t.deliveries.c.uid == uid).order_by(t.deliveries.c.id)
+        with self._engine.connect() as db:
+            return {row.key: _delivery(row) for row in db.execute(query)}
+
+    def delivered(self, run: Run) -> list[Delivery]:
+        """What a run brought."""
+        query = select(t.deliveries).where(t.deliveries.c.run_id == run.id).order_by(t.deliveries.c.id)
+        with self._engine.connect() as db:
+            return [_delivery(row) for row in db.execute(query)]
+
+
+def _durable(connection: Any, _record: Any) -> None:
+    connection.execute("pragma journal_mode = wal")
+    connection.execute("pragma synchronous = full")
+    connection.execute("pragma foreign_keys = on")
+
+
+def _dump(value: Json) -> str:
+    return json.dumps(value, ensure_ascii=False, sort_keys=True)
+
+
+def _run(row: Any) -> Run:
+    return Run(
+        row.id,
+        row.name,
+        row.environment,
+        row.uid,
+        row.package,
+        row.version,
+        row.account,
+        row.state,
+        row.started_at,
+        row.ended_at,
+        row.note,
+    )
+
+
+def _delivery(row: Any) -> Delivery:
+    states = States.from_json(json.loads(row.states))
+    return Delivery(
+        row.key,
+        row.native_id,
+        row.package,
+        row.source_uid,
+        row.version,
+        Base(json.loads(row.form), states, json.loads(row.bindings)),
+        json.loads(row.merged),
+        States.from_json(json.loads(row.merged_states)),
+    )

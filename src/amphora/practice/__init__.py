@@ -1,0 +1,1 @@
+"""The simulated platform: state in SQLite, rules of its own, made-up data."""

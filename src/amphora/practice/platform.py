@@ -1,0 +1,294 @@
+"""The platform itself: one environment in one SQLite file, with the habits of real ones.
+
+Every created item gets a new id; a reference to nothing is refused; writes are conditional on the revision
+that was seen; kinds with drafts go live only when published; creations carry an idempotency token.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import sqlite3
+from collections.abc import Callable, Iterable, Sequence
+from contextlib import closing
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from amphora.core.kinds import KindSheet
+from amphora.core.pointers import parse_pointer, value_at, with_value
+from amphora.core.portable import part_ids, reference_values
+from amphora.practice.sheets import practice_sheets
+
+JOINER = "#"
+RELEASE = "2026.2"
+PERMISSIONS = {
+    "keeper": ("read", "write", "publish", "switch", "retire", "grant"),
+    "author": ("read", "write"),
+    "reader": ("read",),
+}
+_PREFIX = {
+    "app": "ap",
+    "flow": "fl",
+    "report": "re",
+    "integration": "in",
+    "table": "ta",
+    "value-list": "vl",
+    "theme": "th",
+    "letter-template": "lt",
+    "access-rule": "ar",
+    "connection": "cn",
+}
+ID_PATTERN = "(?:" + "|".join(sorted(_PREFIX.values())) + ")-[0-9a-z]{8}"
+_LETTERS = "0123456789abcdefghjkmnpqrstvwxyz"
+_TABLES = """
+create table meta (name text primary key, value text not null);
+create table accounts (address text primary key, role text not null);
+create table supplies (
+    id text primary key, kind text not null, name text not null, type text not null,
+    owner text not null, works integer not null);
+create table items (
+    id text primary key, kind text not null, folder text not null, name text not null, title text not null,
+    live text, draft text, is_on integer, revision integer not null,
+    modified_at text not null, modified_by text not null, row_count integer,
+    unique (kind, folder, name));
+create table answered (token text primary key, id text not null);
+"""
+
+
+class PlatformRefusal(Exception):
+    """The platform says no. `code` is one of not-found, moved, taken, dangling, forbidden, in-use, invalid."""
+
+    def __init__(self, code: str, message: str) -> None:
+        super().__init__(message)
+        self.code = code
+        self.message = message
+
+
+@dataclass(frozen=True)
+class PracticeItem:
+    """A row of the platform. `draft` stands beside `live` where there are unpublished edits."""
+
+    id: str
+    kind: str
+    folder: str
+    name: str
+    title: str
+    live: Any
+    draft: Any
+    is_on: bool | None
+    revision: int
+    modified_at: str
+    modified_by: str
+    row_count: int | None
+
+    @property
+    def newest(self) -> Any:
+        """The draft if there is one, else the live definition."""
+        return self.live if self.draft is None else self.draft
+
+
+class Platform:
+    """One simulated environment, opened as one account."""
+
+    def __init__(self, path: Path, account: str, clock: Callable[[], str]) -> None:
+        self._db = sqlite3.connect(path, isolation_level=None)
+        self._db.row_factory = sqlite3.Row
+        self._clock = clock
+        self.account = account
+        row = self._db.execute("select role from accounts where address = ?", (account,)).fetchone()
+        if row is None:
+            self._db.close()
+            raise PlatformRefusal("forbidden", f"no account {account!r} here")
+        self.role: str = row["role"]
+
+    @staticmethod
+    def found(path: Path, uid: str, name: str, region: str, base_url: str, accounts: dict[str, str]) -> None:
+        """Makes a new, empty environment in a file."""
+        with closing(sqlite3.connect(path)) as db:
+            db.executescript(_TABLES)
+            meta = {"uid": uid, "name": name, "region": region, "base_url": base_url, "counter": "0"}
+            db.executemany("insert into meta values (?, ?)", meta.items())
+            db.executemany("insert into accounts values (?, ?)", accounts.items())
+            db.commit()
+
+    def close(self) -> None:
+        """Closes the file."""
+        self._db.close()
+
+    def meta(self, name: str) -> str:
+        """One fact about the environment: uid, name, region, base_url."""
+        value: str = self._db.execute("select value from meta where name = ?", (name,)).fetchone()["value"]
+        return value
+
+    @property
+    def permissions(self) -> tuple[str, ...]:
+        """What this account may do."""
+        return PERMISSIONS[self.role]
+
+    def supplies(self) -> list[dict[str, Any]]:
+        """Connections and people on offer."""
+        return [dict(row) for row in self._db.execute("select * from supplies order by kind, name")]
+
+    def add_supply(self, kind: str, name: str, type_: str = "", owner: str = "", works: bool = True) -> str:
+        """Offers a connection or a person (whose id is the address)."""
+        id_ = name if kind == "person" else self._new_id(kind)
+        self._db.execute("insert into supplies values (?, ?, ?, ?, ?, ?)", (id_, kind, name, type_, owner, works))
+        return id_
+
+    def index(self) -> list[PracticeItem]:
+        """Every item, without its definitions: one cheap sweep."""
+        columns = "id, kind, folder, name, title, is_on, revision, modified_at, modified_by, row_count"
+        query = f"select {columns}, live is not null as live, draft is not null as draft from items order by id"
+        return [self._row(row, lambda flag: flag or None) for row in self._db.execute(query)]
+
+    def read(self, ids: Sequence[str]) -> list[PracticeItem]:
+        """The items with these ids, in this order; refused where one isn't there."""
+        return [self._one(id_) for id_ in ids]
+
+    def create(
+        self, kind: str, folder: str, name: str, title: str, definition: Any, is_on: bool | None, token: str
+    ) -> str:
+        """Makes an item and returns its id; the same token again gives the same item."""
+        self._allow("write")
+        answered = self.answered(token)
+        if answered:
+            return answered
+        sheet = self._sheet(kind)
+        self._check_references(definition, sheet)
+        id_ = self._new_id(kind)
+        text = json.dumps(definition, ensure_ascii=False)
+        live, draft = (None, text) if sheet.is_published else (text, None)
+        switch = bool(is_on) if sheet.is_switched else None
+        row = (id_, kind, folder, name or title, title, live, draft, switch, 1, self._clock(), self.account, None)
+        self._db.execute("begin")
+        try:
+            self._db.execute("insert into items values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", row)
+            self._db.execute("insert into answered values (?, ?)", (token, id_))
+            self._db.execute("commit")
+        except sqlite3.IntegrityError as error:
+            self._db.execute("rollback")
+            raise PlatformRefusal("taken", f"{kind} {name!r} exists in {folder or 'the top folder'!r}") from error
+        return id_
+
+    def answered(self, token: str) -> str | None:
+        """The id that a creation with this token made, if it was carried out."""
+        row = self._db.execute("select id from answered where token = ?", (token,)).fetchone()
+        return row["id"] if row else None
+
+    def update(self, id_: str, title: str, folder: str, definition: Any, keep: Iterable[str], revision: int) -> int:
+        """Writes a definition (of a kind with drafts: the draft) over the revision seen; `keep` are the
+        pointers of secrets that stay as they are. Returns the new revision."""
+        self._allow("write")
+        item = self._one(id_)
+        if item.revision != revision:
+            raise PlatformRefusal("moved", f"revision is {item.revision}, not {revision}")
+        sheet = self._sheet(item.kind)
+        for pointer in keep:
+            definition = with_value(definition, parse_pointer(pointer), self._secret(item, pointer))
+        self._check_references(definition, sheet)
+        column = "draft" if sheet.is_published else "live"
+        self._db.execute(
+            f"update items set {column} = ?, title = ?, folder = ?, revision = revision + 1,"
+            " modified_at = ?, modified_by = ? where id = ?",
+            (json.dumps(definition, ensure_ascii=False), title, folder, self._clock(), self.account, id_),
+        )
+        return revision + 1
+
+    def publish(self, id_: str) -> None:
+        """Makes the draft the live version."""
+        self._allow("publish")
+        if self._one(id_).draft is not None:
+            self._touch("live = draft, draft = null", id_)
+
+    def drop_draft(self, id_: str) -> None:
+        """Throws the draft away."""
+        self._allow("write")
+        self._touch("draft = null", id_)
+
+    def switch(self, id_: str, is_on: bool) -> None:
+        """Switches an item on or off."""
+        self._allow("switch")
+        self._touch(f"is_on = {int(is_on)}", id_)
+
+    def delete(self, id_: str) -> None:
+        """Removes an item; refused while another uses it."""
+        self._allow("retire")
+        self._one(id_)
+        users = [other.title for other in self.everything() if other.id != id_ and self._uses(other, id_)]
+        if users:
+            raise PlatformRefusal("in-use", f"{id_} is used by {', '.join(users)}")
+        self._db.execute("delete from items where id = ?", (id_,))
+
+    def everything(self) -> list[PracticeItem]:
+        """All items with their definitions."""
+        return [self._row(row, _parsed) for row in self._db.execute("select * from items order by id")]
+
+    def set_rows(self, id_: str, count: int) -> None:
+        """Says how many rows a table holds."""
+        self._db.execute("update items set row_count = ? where id = ?", (count, id_))
+
+    def _one(self, id_: str) -> PracticeItem:
+        row = self._db.execute("select * from items where id = ?", (id_,)).fetchone()
+        if row is None:
+            raise PlatformRefusal("not-found", f"there is no item {id_!r}")
+        return self._row(row, _parsed)
+
+    def _row(self, row: sqlite3.Row, definition: Callable[[Any], Any]) -> PracticeItem:
+        values = dict(row)
+        on = values["is_on"]
+        live, draft = definition(values["live"]), definition(values["draft"])
+        return PracticeItem(**values | {"live": live, "draft": draft, "is_on": None if on is None else bool(on)})
+
+    def _touch(self, what: str, id_: str) -> None:
+        self._one(id_)
+        stamp = (self._clock(), self.account, id_)
+        self._db.execute(
+            f"update items set {what}, revision = revision + 1, modified_at = ?, modified_by = ? where id = ?", stamp
+        )
+
+    def _allow(self, permission: str) -> None:
+        if permission not in self.permissions:
+            raise PlatformRefusal("forbidden", f"{self.account} ({self.role}) may not {permission}")
+
+    def _sheet(self, kind: str) -> KindSheet:
+        sheet = practice_sheets().get(kind)
+        if sheet is None:
+            raise PlatformRefusal("invalid", f"no kind {kind!r} here")
+        return sheet
+
+    def _new_id(self, kind: str) -> str:
+        counter = int(self.meta("counter")) + 1
+        self._db.execute("update meta set value = ? where name = 'counter'", (str(counter),))
+        seed = hashlib.sha256(f"{self.meta('uid')}/{counter}".encode()).digest()
+        return f"{_PREFIX[kind]}-{''.join(_LETTERS[byte % 32] for byte in seed[:8])}"
+
+    def _secret(self, item: PracticeItem, pointer: str) -> Any:
+        try:
+            return value_at(item.newest, parse_pointer(pointer))
+        except LookupError as error:
+            raise PlatformRefusal("invalid", f"nothing to keep at {pointer} of {item.title!r}") from error
+
+    def _check_references(self, definition: Any, sheet: KindSheet) -> None:
+        known = {row["id"] for row in self._db.execute("select id from supplies")}
+        for pointer, value, refer in reference_values(definition, sheet):
+            if value in known or value == "":
+                continue
+            id_, joiner, part = value.partition(JOINER)
+            row = self._db.execute("select kind from items where id = ?", (id_,)).fetchone()
+            is_there = row is not None and refer.may_name(row["kind"])
+            if is_there and joiner and part not in part_ids(self._one(id_).newest, self._sheet(row["kind"])):
+                is_there = False
+            if not is_there:
+                raise PlatformRefusal("dangling", f"{value!r} at {pointer} is nothing that exists here")
+
+    def _uses(self, item: PracticeItem, id_: str) -> bool:
+        sheet = self._sheet(item.kind)
+        definitions = [part for part in (item.live, item.draft) if part is not None]
+        return any(
+            value.partition(JOINER)[0] == id_ for part in definitions for _, value, _ in reference_values(part, sheet)
+        )
+
+
+def _parsed(text: str | None) -> Any:
+    return None if text is None else json.loads(text)
