@@ -117,8 +117,11 @@ def _guessed(need: Need, environment: str, supplies: Sequence[Supply], offers: t
     mine = [supply for supply in supplies if supply.kind == need.kind]
     typed = [supply for supply in mine if need.type and supply.type == need.type]
     near = get_close_matches(name, [supply.name for supply in mine], 1, 0.6)
+    alike = [supply for supply in mine if need.kind == "person" and supply.name.partition("@")[0] == name]
     if any(supply.name == name for supply in mine):
         value, reason = name, "same name"
+    elif len(alike) == 1:
+        value, reason = alike[0].name, "same name before the @"
     elif len(typed) == 1:
         value, reason = typed[0].name, f"the only {need.type} there"
     elif near:

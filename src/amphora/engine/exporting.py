@@ -222,3 +222,10 @@ def _link(item: Item, side: Side) -> Link:
 
 def _addresses(contents: Contents) -> dict[str, str]:
     return {item.native_id: item.link for item in contents.items.values()}
+
+
+def listed_items(contents: Contents) -> dict[Key, Listed]:
+    """A package's items as an index, so that they can be named like those of an environment."""
+    return {
+        key: Listed(item.native_id, item.kind, (), item.states, "", item.link) for key, item in contents.items.items()
+    }

@@ -33,6 +33,7 @@ class Prepared:
     docket: Docket
     side: Side
     opened: Opened
+    contents: Contents
 
 
 def map_needs(session: Session, contents: Contents, opened: Opened) -> list[Mapped]:
@@ -78,7 +79,7 @@ def prepare(session: Session, contents: Contents, environment: str, choices: Cho
         to_enter=to_enter,
         order=order_of(list(contents.items.values())),
     )
-    return Prepared(docket, side, opened)
+    return Prepared(docket, side, opened, contents)
 
 
 def check_package(session: Session, contents: Contents, environment: str | None) -> list[Finding]:

@@ -12,7 +12,7 @@ from amphora.core.keys import Key
 from amphora.environments.contract import Description, Environment
 from amphora.environments.locations import open_environment
 from amphora.files.crosswalk_file import read_crosswalk
-from amphora.files.workspace import EnvironmentEntry, Workspace
+from amphora.files.workspace import ROLES, EnvironmentEntry, Workspace
 from amphora.ledger.ledger import Ledger
 
 Listener = Callable[[str, int, int], None]
@@ -66,6 +66,12 @@ class Session:
             environment = open_environment(entry, self.workspace.folder)
             self._opened[name] = Opened(entry, environment, environment.describe())
         return self._opened[name]
+
+    def likely_target(self, source: str) -> str:
+        """The environment where things from a source go next: the first with a later role."""
+        entries = [entry for entry in self.workspace.environments.values() if entry.name != source]
+        later = sorted((entry for entry in entries if entry.role != "build"), key=lambda e: ROLES.index(e.role))
+        return (later or entries)[0].name if entries else "ENVIRONMENT"
 
     def silenced(self, rule: str) -> dict[Key, tuple[str, ...]]:
         """The places, by item, at which a rule's findings have been silenced with a reason."""

@@ -28,7 +28,7 @@ def item_missing(context: CheckContext) -> Iterable[Finding]:
                 f"{readable(key)} is neither packed nor in {context.target.name}; used by {users}{more}.",
                 item=uses[0][0].key,
                 place=uses[0][1].pointer,
-                next_step=f"Export again with it: {context.retry}, without leaving {name_of(key)!r} out.",
+                next_step=context.retry,
             )
 
 

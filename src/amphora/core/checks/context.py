@@ -47,5 +47,7 @@ class CheckContext:
 
     @property
     def retry(self) -> str:
-        """How to export again what the package holds."""
-        return f"amphora export {self.contents.source} … --as {self.contents.name}"
+        """How to export again what the package holds: the items that no other item in it uses."""
+        used = {key for item in self.contents.items.values() for key in item.uses()}
+        roots = [key for key in sorted(self.contents.items) if key not in used] or sorted(self.contents.items)
+        return f"amphora export {self.contents.source} {' '.join(roots)} --as {self.contents.name}"

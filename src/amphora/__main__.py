@@ -1,0 +1,5 @@
+"""`python -m amphora`."""
+
+from amphora.cli.main import run
+
+run()

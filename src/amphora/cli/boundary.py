@@ -1,0 +1,95 @@
+"""The one place where errors become words and exit codes."""
+
+from __future__ import annotations
+
+import sys
+import traceback
+from collections.abc import Callable
+
+import click
+
+from amphora.core.errors import (
+    AmphoraError,
+    BrokenOff,
+    EnvironmentRefused,
+    NotReady,
+    PackageDamaged,
+    SheetFault,
+    Unavailable,
+    Uncertain,
+    UsageFault,
+)
+
+CODES: tuple[tuple[type[AmphoraError], int], ...] = (
+    (UsageFault, 2),
+    (SheetFault, 2),
+    (NotReady, 3),
+    (EnvironmentRefused, 4),
+    (BrokenOff, 6),
+    (Uncertain, 6),
+    (PackageDamaged, 7),
+    (Unavailable, 75),
+)
+FAULT = 70
+INTERRUPTED = 130
+
+
+def code_of(error: AmphoraError) -> int:
+    """The exit code of an expected error (design, section 9)."""
+    return next((code for kind, code in CODES if isinstance(error, kind)), FAULT)
+
+
+def guarded(command: Callable[[], int | None]) -> int:
+    """Runs a command and returns its exit code; whatever it raises is told on stderr (as JSON on stdout
+    with `--json`)."""
+    try:
+        return int(command() or 0)
+    except click.exceptions.Abort:
+        return INTERRUPTED
+    except click.ClickException as error:
+        return _told(_as_usage(error))
+    except AmphoraError as error:
+        if "--debug" in sys.argv:
+            traceback.print_exc()
+        return _told(error)
+    except KeyboardInterrupt:
+        print("Interrupted.", file=sys.stderr)
+        return INTERRUPTED
+    except BrokenPipeError:
+        sys.stderr.close()
+        return 0
+    except Exception as error:
+        return _fault(error)
+
+
+def _as_usage(error: click.ClickException) -> UsageFault:
+    context = getattr(error, "ctx", None)
+    path = context.command_path if context else "amphora"
+    return UsageFault(error.format_message().rstrip(".") + ".", next_step=f"See: {path} --help")
+
+
+def _told(error: AmphoraError) -> int:
+    code = code_of(error)
+    if "--json" in sys.argv:
+        from amphora.render.json_text import error_json
+
+        print(error_json(error, code))
+        return code
+    where = f" At {error.place}." if error.place else ""
+    print(f"{error.message}{where}", file=sys.stderr)
+    for line in error.details:
+        print(f"  {line}", file=sys.stderr)
+    if error.next_step:
+        print(f"Next: {error.next_step}", file=sys.stderr)
+    return code
+
+
+def _fault(error: Exception) -> int:
+    if "--debug" in sys.argv:
+        traceback.print_exc()
+    else:
+        frame = traceback.extract_tb(error.__traceback__)[-1]
+        spot = f"{frame.filename.rpartition('/')[2]}:{frame.lineno}"
+        print(f"A fault in Amphora: {type(error).__name__} at {spot}. Nothing more is known here.", file=sys.stderr)
+        print("Next: run the same command with --debug and report what it prints.", file=sys.stderr)
+    return FAULT

@@ -1,0 +1,97 @@
+"""The guided example: real commands, run as processes, with one line on what to see."""
+
+from __future__ import annotations
+
+import os
+import shlex
+import subprocess
+import sys
+import tempfile
+from contextlib import ExitStack
+from dataclasses import dataclass
+from pathlib import Path
+
+from amphora.core.errors import UsageFault
+
+
+@dataclass(frozen=True)
+class Scene:
+    """One command, what to see in it, and the exit codes that belong to the story."""
+
+    words: str
+    command: str
+    codes: tuple[int, ...] = (0,)
+
+
+STORY: tuple[Scene, ...] = (
+    Scene("A workspace keeps packages, the crosswalk and the ledger.", "init"),
+    Scene("Four environments of Halcyon Grove, simulated, each in a file.", "practice new ."),
+    Scene("", "env add grove-dev practice:grove-dev.practice --role build --region north"),
+    Scene("", "env add grove-test practice:grove-test.practice --role test --region north"),
+    Scene("", "env add grove-live practice:grove-live.practice --role live --region north"),
+    Scene("", "env add grove-south practice:grove-south.practice --role live --region south"),
+    Scene("", "env list"),
+    Scene("What is there, who touched it last, what is on and what is live.", "survey grove-dev"),
+    Scene(
+        "An app with all that it uses; somebody thinks the varieties are in the target anyway.",
+        'export grove-dev "Harvest Intake" --as olive-intake --leave-out "Olive varieties"',
+    ),
+    Scene("They are not, and check says so before anything leaves.", "check olive-intake grove-live", (1,)),
+    Scene(
+        "So it is packed again, whole; the version goes up by itself.",
+        'export grove-dev "Harvest Intake" --as olive-intake',
+    ),
+    Scene("What is in the package, and what it needs without carrying it.", "peek olive-intake"),
+    Scene("Nothing is missing now; some names have to be mapped.", "check olive-intake grove-live"),
+    Scene("The crosswalk: what is guessed and what is open.", "map olive-intake grove-live", (1,)),
+    Scene(
+        "Guesses accepted, the rest filled in (in the file, or like this).",
+        "map olive-intake grove-live --accept --set mill-db-dev=mill-main --set office-db-dev=office-main"
+        " --set bruised-fruit-check-limit=15 --set weigh-ticket-batch=40",
+    ),
+    Scene(
+        "What the import will do, item by item. The theme is there already, and the same.",
+        "compare olive-intake grove-live",
+        (1,),
+    ),
+    Scene(
+        "The import: created in order, published, switched on, verified; old and new links.",
+        "import olive-intake grove-live --yes",
+    ),
+    Scene("Is the target what was promised?", "verify olive-intake grove-live"),
+    Scene("Importing the same again changes nothing, and says so.", "import olive-intake grove-live --yes"),
+    Scene("Who moved what when.", "history"),
+)
+
+
+def play(keep: Path | None) -> int:
+    """Plays the story in a temporary folder or in `keep`; returns 0 if every command ended as told."""
+    with ExitStack() as stack:
+        if keep is None:
+            folder = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="halcyon-")))
+        else:
+            folder = keep
+            if folder.exists() and any(folder.iterdir()):
+                raise UsageFault(f"{folder} is not empty.", subject=str(folder), next_step="Choose a new folder.")
+            folder.mkdir(parents=True, exist_ok=True)
+        for number, scene in enumerate(STORY, 1):
+            code = _play_scene(scene, folder)
+            if code not in scene.codes:
+                print(f"\nThe demo stopped: scene {number} ended with code {code}.", file=sys.stderr)
+                return 1
+    print(f"\nThe demo is over: {len(STORY)} commands, all real.", end=" ")
+    print(
+        f"Go on in {keep}: cd {keep} && amphora env list"
+        if keep
+        else "Keep it next time with: amphora demo --keep FOLDER"
+    )
+    return 0
+
+
+def _play_scene(scene: Scene, folder: Path) -> int:
+    if scene.words:
+        print(f"\n# {scene.words}")
+    print(f"$ amphora {scene.command}", flush=True)
+    words = [sys.executable, "-m", "amphora", *shlex.split(scene.command)]
+    done = subprocess.run(words, cwd=folder, env=os.environ, stderr=subprocess.STDOUT, check=False)
+    return done.returncode

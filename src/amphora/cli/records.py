@@ -1,0 +1,61 @@
+"""verify and history."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, working
+
+
+def verify(
+    subject: Annotated[str, typer.Argument(metavar="RUN|PACKAGE", help="A run (last for the latest) or a package.")],
+    environment: Annotated[str | None, typer.Argument(help="Where, for a package.")] = None,
+    json: JsonFlag = False,
+    workspace: FolderOption = None,
+    debug: DebugFlag = False,
+) -> None:
+    """Is the target what was promised?
+
+    \b
+    Examples:
+      amphora verify olive-intake grove-live
+      amphora verify last
+    """
+    from amphora.engine.verifying import verify as verify_deliveries
+    from amphora.engine.verifying import verify_package
+    from amphora.render.records import verify_result
+
+    with working(json, workspace) as work:
+        if environment is None:
+            run = work.session.ledger.run(subject)
+            found = verify_deliveries(work.session, run.environment, work.session.ledger.delivered(run))
+            work.show(verify_result(run.package, run.version, run.environment, found))
+            return
+        version, found = verify_package(work.session, subject, environment)
+        work.show(verify_result(subject, version, environment, found))
+
+
+def history(
+    run: Annotated[str | None, typer.Argument(help="One run in full; last for the latest.")] = None,
+    json: JsonFlag = False,
+    workspace: FolderOption = None,
+    debug: DebugFlag = False,
+) -> None:
+    """Who moved what when.
+
+    \b
+    Examples:
+      amphora history
+      amphora history last
+    """
+    from amphora.render.records import history_result, run_result
+
+    with working(json, workspace) as work:
+        ledger = work.session.ledger
+        if run is None:
+            work.show(history_result(ledger.runs()))
+            return
+        found = ledger.run(run)
+        work.show(run_result(found, ledger.journal(found)))

@@ -1,0 +1,129 @@
+"""What every command shares: options, an open session, showing the result, telling the code."""
+
+from __future__ import annotations
+
+import sys
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+if TYPE_CHECKING:
+    from amphora.engine.session import Session
+    from amphora.render.result import Result
+
+JsonFlag = Annotated[bool, typer.Option("--json", help="One JSON document on stdout instead of text.")]
+FolderOption = Annotated[
+    Path | None, typer.Option("--workspace", metavar="FOLDER", help="The workspace; else the nearest one above here.")
+]
+DebugFlag = Annotated[bool, typer.Option("--debug", help="Show a traceback when something goes wrong.", hidden=True)]
+
+QUIET_S = 1.0
+"""Progress is shown for what takes longer than this."""
+
+
+class Progress:
+    """Tells on stderr what goes on: a line that renews itself at a terminal, sparse lines elsewhere."""
+
+    def __init__(self) -> None:
+        self._started = self._told = time.monotonic()
+        self._status: Any = None
+
+    def __call__(self, what: str, done: int, total: int) -> None:
+        now = time.monotonic()
+        if now - self._started < QUIET_S:
+            return
+        count = f" {done} of {total}" if total else ""
+        if sys.stderr.isatty():
+            self._renew(f"{what}{count}")
+        elif now - self._told >= QUIET_S:
+            print(f"… {what}{count}", file=sys.stderr)
+            self._told = now
+
+    def _renew(self, text: str) -> None:
+        if self._status is None:
+            from amphora.render.terminal import console_for
+
+            self._status = console_for(sys.stderr).status(text)
+            self._status.start()
+        self._status.update(text)
+
+    def stop(self) -> None:
+        """Takes the line away."""
+        if self._status is not None:
+            self._status.stop()
+            self._status = None
+
+
+class Work:
+    """One command at work."""
+
+    def __init__(self, is_json: bool, folder: Path | None) -> None:
+        self.is_json = is_json
+        self.folder = folder
+        self.progress = Progress()
+        self._session: Session | None = None
+
+    @property
+    def session(self) -> Session:
+        """The session of the workspace, opened when first asked for."""
+        if self._session is None:
+            from amphora.engine.session import Session
+            from amphora.files.workspace import find_workspace, read_workspace
+
+            workspace = read_workspace(self.folder.resolve()) if self.folder else find_workspace(Path.cwd())
+            self._session = Session(workspace, self.progress)
+        return self._session
+
+    def likely_target(self, source: str) -> str:
+        """An environment to go on with, or a placeholder outside a workspace."""
+        from amphora.core.errors import UsageFault
+
+        try:
+            return self.session.likely_target(source)
+        except UsageFault:
+            return "ENVIRONMENT"
+
+    @property
+    def is_terminal(self) -> bool:
+        """Whether questions can be asked."""
+        return sys.stdin.isatty() and sys.stderr.isatty() and not self.is_json
+
+    def tell(self, lines: list[str]) -> None:
+        """Says something beside the result, on stderr."""
+        self.progress.stop()
+        for line in lines:
+            print(line, file=sys.stderr)
+
+    def show(self, result: Result) -> None:
+        """Prints a result and leaves with its code if it isn't 0."""
+        self.progress.stop()
+        if self.is_json:
+            from amphora.render.json_text import result_json
+
+            print(result_json(result))
+        else:
+            from amphora.render.terminal import console_for, print_result
+
+            print_result(result, console_for(sys.stdout))
+        if result.code:
+            raise typer.Exit(result.code)
+
+    def close(self) -> None:
+        """Closes whatever was opened."""
+        self.progress.stop()
+        if self._session is not None:
+            self._session.close()
+
+
+@contextmanager
+def working(is_json: bool, folder: Path | None) -> Iterator[Work]:
+    """A command's frame: whatever it opens is closed again."""
+    work = Work(is_json, folder)
+    try:
+        yield work
+    finally:
+        work.close()

@@ -1,0 +1,52 @@
+"""Comparing any two sides, with nobody importing anything."""
+
+from __future__ import annotations
+
+from amphora.core.compare import item_differences
+from amphora.core.keys import Key
+from amphora.core.kinds import KindSheet, parse_sheet
+from amphora.core.merge import FieldChange
+from amphora.core.model import Contents, Item
+from amphora.core.selection import choose
+from amphora.engine.exporting import listed_items
+from amphora.engine.session import Session
+from amphora.engine.sides import own_side, read_items
+
+Differences = tuple[list[Key], list[Key], dict[Key, list[FieldChange]]]
+"""Keys only on the left, keys only on the right, changes by key."""
+
+
+def named_key(contents: Contents, name: str) -> Key:
+    """The one item of a package that a name means."""
+    return choose([name], listed_items(contents), contents.title)[0]
+
+
+def compare_sides(session: Session, left: str | Contents, right: str | Contents, only: str | None) -> Differences:
+    """Two environments (by name), two packages, or one of each."""
+    left_items, left_sheets = _items(session, left)
+    right_items, right_sheets = _items(session, right)
+    sheets = left_sheets | right_sheets
+    if only is not None:
+        merged = {**right_items, **left_items}
+        index = listed_items(Contents("", "", "", "", merged, ()))
+        [chosen, *_] = choose([only], index, "either side")
+        left_items, right_items = (
+            {k: i for k, i in side.items() if k == chosen} for side in (left_items, right_items)
+        )
+    changed = {
+        key: changes
+        for key in sorted(left_items.keys() & right_items.keys())
+        if (changes := item_differences(left_items[key], right_items[key], sheets[left_items[key].kind]))
+    }
+    return sorted(left_items.keys() - right_items.keys()), sorted(right_items.keys() - left_items.keys()), changed
+
+
+def _items(session: Session, side: str | Contents) -> tuple[dict[Key, Item], dict[str, KindSheet]]:
+    if isinstance(side, Contents):
+        return dict(side.items), {kind: parse_sheet(source, kind) for kind, source in side.sheets.items()}
+    own = own_side(session.open(side), session.ledger, session.crosswalk)
+    published = [key for key, row in own.by_key.items() if not row.is_drafted_only]
+    guides = {key: d.merged for key, d in session.ledger.last_deliveries(own.uid).items()}
+    guides |= {key: form for key, (form, _) in session.ledger.exported_forms(own.uid).items()}
+    items, _, _ = read_items(own, published, guides=guides, binds_new=True)
+    return items, dict(own.opened.description.sheets)

@@ -1,0 +1,143 @@
+"""Importing: what has to be settled before anything is touched, the run, and the verification after it."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+from amphora.core.docket import Custody, Do, Docket
+from amphora.core.errors import AmphoraError, BrokenOff, EnvironmentRefused, NotReady
+from amphora.core.selection import readable
+from amphora.engine.carrying import Outcome, carry_out
+from amphora.engine.preparing import Prepared, current_fingerprint, prepare
+from amphora.engine.session import Session
+from amphora.engine.verifying import Verified, verify
+from amphora.files.docket_file import read_docket
+from amphora.files.package import find_package, read_package
+
+
+def prepare_from_docket(session: Session, path: Path) -> Prepared:
+    """The docket that a file describes, with its decisions; NotReady where something has moved since."""
+    file = read_docket(path)
+    contents = read_package(find_package(f"{file.package}-{file.version}", session.workspace.packages))
+    prepared = prepare(session, contents, file.target, file.choices)
+    docket = prepared.docket
+    reasons = {
+        "the package is another one": contents.package_digest != file.package_digest,
+        "the environment is another one": docket.target_uid != file.target_uid,
+        "the ledger is another one": docket.ledger_uid != file.ledger_uid,
+        "something has moved in the target or the crosswalk": docket.fingerprint != file.fingerprint,
+    }
+    if stale := [reason for reason, is_so in reasons.items() if is_so]:
+        raise NotReady(
+            f"The docket {path.name} is out of date: {', '.join(stale)}. Nothing was touched.",
+            subject=str(path),
+            next_step=f"amphora compare {contents.name}-{contents.version} {file.target} --docket {path}",
+        )
+    return replace(prepared, docket=replace(docket, custody=Custody(file.custody)))
+
+
+def refuse_unready(docket: Docket) -> None:
+    """NotReady while a check has errors, a need is open or a question is unanswered."""
+    name = f"{docket.package}-{docket.version}"
+    if docket.errors:
+        raise NotReady(
+            f"{docket.title} can't go to {docket.target} yet; nothing was touched.",
+            subject=docket.errors[0].item,
+            details=[finding.message for finding in docket.errors],
+            next_step=f"amphora check {name} {docket.target}",
+        )
+    to_map = [finding for finding in docket.findings if finding.rule == "need-open"]
+    if to_map:
+        raise NotReady(
+            f"{len(to_map)} needs of {docket.title} are not mapped for {docket.target}; nothing was touched.",
+            details=[finding.message for finding in to_map],
+            next_step=f"amphora map {name} {docket.target}",
+        )
+    if docket.undecided:
+        raise NotReady(
+            f"{len(docket.undecided)} items of {docket.title} need a decision; nothing was touched.",
+            details=[
+                f"{readable(action.key)} at {change.place}: {change.by}"
+                for action in docket.undecided
+                if action.comparison
+                for change in action.comparison.open
+            ],
+            next_step=f"amphora compare {name} {docket.target} --docket {name}.{docket.target}.docket.yaml",
+        )
+
+
+def ask_for(docket: Docket, yes: bool, is_terminal: bool) -> str:
+    """The question to ask before going on, empty where none is needed; NotReady where it can't be asked.
+    `--yes` doesn't cover items with local edits, unless every choice on them was made in a docket."""
+    beyond = [
+        action
+        for action in docket.edited
+        if action.do is Do.UPDATE and action.comparison and not any(c.choice for c in action.comparison.changes)
+    ]
+    if yes and not beyond:
+        return ""
+    question = f"Import {docket.title} into {docket.target}: {len(docket.by(Do.CREATE))} new,"
+    question += f" {len(docket.by(Do.UPDATE))} changed"
+    question += f", {len(docket.edited)} with local edits that stay?" if docket.edited else "?"
+    if is_terminal:
+        return question
+    name = f"{docket.package}-{docket.version}"
+    if beyond:
+        raise NotReady(
+            f"--yes does not cover {len(beyond)} items with local edits in {docket.target}; nothing was touched.",
+            details=[readable(action.key) for action in beyond],
+            next_step=f"amphora compare {name} {docket.target} --docket {name}.{docket.target}.docket.yaml",
+        )
+    raise NotReady(
+        "Nobody is here to confirm the import; nothing was touched.",
+        next_step=f"amphora import {docket.package} {docket.target} --yes",
+    )
+
+
+def import_prepared(session: Session, prepared: Prepared) -> tuple[Outcome, list[Verified]]:
+    """Carries out a decided docket and verifies what came of it. A failure is in the outcome, with what
+    it means for the target."""
+    docket, opened = prepared.docket, prepared.opened
+    if current_fingerprint(session, prepared.contents, opened) != docket.fingerprint:
+        raise NotReady(
+            f"Something moved in {docket.target} since the docket was made; nothing was touched.",
+            subject=docket.target,
+            next_step=f"amphora compare {docket.package} {docket.target}",
+        )
+    outcome = carry_out(docket, opened, session.ledger, session.listener)
+    if outcome.failure:
+        return replace(outcome, failure=_explained(outcome)), []
+    delivered = session.ledger.delivered(outcome.run)
+    return outcome, verify(session, opened.name, delivered)
+
+
+def is_recorded(session: Session, docket: Docket) -> bool:
+    """Whether every item's latest delivery is by this very version."""
+    latest = session.ledger.last_deliveries(docket.target_uid)
+    return all(
+        (delivery := latest.get(action.key)) is not None
+        and (delivery.package, delivery.version) == (docket.package, docket.version)
+        for action in docket.actions
+    )
+
+
+def _explained(outcome: Outcome) -> AmphoraError:
+    """The failure of a run, with what it means for the target and what to do."""
+    run, error = outcome.run, outcome.failure
+    assert error is not None
+    if outcome.left:
+        return BrokenOff(
+            f"{run.name} broke off: {error.message} Not everything could be put back.",
+            subject=error.subject,
+            place=error.place,
+            details=outcome.left,
+            next_step=f"amphora history {run.name}",
+        )
+    return EnvironmentRefused(
+        f"{run.name} failed and everything was put back: {error.message}",
+        subject=error.subject,
+        place=error.place,
+        details=error.details,
+        next_step=f"{error.next_step or 'Mend the cause'}; the run is in: amphora history {run.name}",
+    )

@@ -1,0 +1,132 @@
+"""Field changes, findings and mappings in words and in JSON."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+from amphora.core.bindings import MISSING
+from amphora.core.crosswalk import Mapped, MapState, row_name
+from amphora.core.merge import By, FieldChange
+from amphora.core.model import Finding, Item, Json
+from amphora.core.pointers import parse_pointer
+from amphora.core.selection import readable
+from amphora.render.result import Cell, Grid, Row, Tone, shown
+
+_BY: dict[By, tuple[str, Tone]] = {
+    By.PACKAGE: ("package", "plain"),
+    By.CROSSWALK: ("crosswalk", "plain"),
+    By.TARGET: ("target", "warn"),
+    By.BOTH: ("both alike", "dim"),
+    By.CLASH: ("both, differently", "bad"),
+    By.UNKNOWN: ("unknown origin", "warn"),
+}
+_LEVEL: dict[str, Tone] = {"error": "bad", "warning": "warn", "note": "dim"}
+
+
+def place_phrase(place: str) -> str:
+    """A place as people read it: `/steps/tell/to` -> `steps > tell > to`, `state:on` -> `on/off`."""
+    if place.startswith("state:"):
+        return {"state:on": "switched on", "state:published": "published"}.get(place, place[6:])
+    path, note, _ = place.partition(" (order)")
+    words = " > ".join(parse_pointer(path)) or "the whole definition"
+    return f"{words}, the order" if note else words
+
+
+def changes_grid(changes: Iterable[FieldChange], left: str, right: str, has_base: bool) -> Grid:
+    """Changes as a table: place, the three sides, who changed it."""
+    rows: list[Row] = []
+    for change in changes:
+        by = Cell(*_BY[change.by])
+        values = [change.target, change.package]
+        if has_base:
+            values.insert(0, change.last_delivered)
+        rows.append([place_phrase(change.place), *(shown(value, 44) for value in values), by])
+    headings = ["where", *(["last delivered"] if has_base else []), left, right, "changed by"]
+    return Grid(headings if has_base else headings[:-1], rows if has_base else [row[:-1] for row in rows])
+
+
+def change_json(change: FieldChange) -> dict[str, Any]:
+    """A change for machines; absent sides are left out."""
+    sides = {"last_delivered": change.last_delivered, "target": change.target, "package": change.package}
+    return {
+        "place": change.place,
+        "by": change.by.value,
+        **{name: value for name, value in sides.items() if value is not MISSING},
+        "choice": change.choice,
+    }
+
+
+def findings_grid(findings: Iterable[Finding]) -> Grid:
+    """Findings as a table."""
+    rows: list[Row] = [
+        [
+            Cell("to map" if finding.rule == "need-open" else finding.level.value, _LEVEL[finding.level.value]),
+            finding.message,
+            Cell(finding.rule, "dim"),
+        ]
+        for finding in findings
+    ]
+    return Grid(["", "what", "rule"], rows)
+
+
+def finding_json(finding: Finding) -> dict[str, Any]:
+    """A finding for machines."""
+    return {
+        "rule": finding.rule,
+        "level": finding.level.value,
+        "message": finding.message,
+        "item": finding.item,
+        "place": finding.place,
+        "target": finding.target,
+        "next": finding.next_step,
+    }
+
+
+def mapped_row(mapped: Mapped) -> Row:
+    """One need in one environment as a table row."""
+    users = ", ".join(readable(key) for key in mapped.need.used_by[:2])
+    more = f" +{len(mapped.need.used_by) - 2}" if len(mapped.need.used_by) > 2 else ""
+    tone: Tone = "good" if mapped.state is MapState.MAPPED else "warn"
+    value = shown(mapped.value, 40) if mapped.value is not None else ""
+    if mapped.state is MapState.GUESSED:
+        value = f"?{value}"
+    return [
+        mapped.need.kind,
+        row_name(mapped.need.key),
+        Cell(mapped.state.value, tone),
+        value,
+        Cell(mapped.reason or _offers(mapped), "dim"),
+        Cell(users + more, "dim"),
+    ]
+
+
+def _offers(mapped: Mapped) -> str:
+    if mapped.state is MapState.MAPPED or not mapped.offers:
+        return ""
+    return "on offer: " + ", ".join(mapped.offers[:6])
+
+
+def mapped_json(mapped: Mapped) -> dict[str, Any]:
+    """One need in one environment for machines."""
+    return {
+        "need": mapped.need.key,
+        "environment": mapped.environment,
+        "state": mapped.state.value,
+        "value": mapped.value,
+        "reason": mapped.reason,
+        "offers": list(mapped.offers),
+        "used_by": list(mapped.need.used_by),
+    }
+
+
+def item_json(item: Item) -> dict[str, Json]:
+    """An item's line in a package for machines."""
+    return {
+        "key": item.key,
+        "kind": item.kind,
+        "title": item.states.title,
+        "states": item.states.to_json(),
+        "digest": item.digest,
+        "uses": sorted(item.uses()),
+    }

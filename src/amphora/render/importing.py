@@ -1,0 +1,216 @@
+"""Results of compare and import: the docket, before and after."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from amphora.core.docket import Do, Docket
+from amphora.core.keys import Key
+from amphora.core.merge import FieldChange
+from amphora.core.selection import readable
+from amphora.engine.carrying import Outcome
+from amphora.engine.verifying import Verified
+from amphora.environments.contract import Identity
+from amphora.files.workspace import EnvironmentEntry
+from amphora.render.changes import (
+    change_json,
+    changes_grid,
+    finding_json,
+    mapped_json,
+    place_phrase,
+)
+from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone, counted, titled
+
+_DO: dict[Do, Tone] = {Do.CREATE: "good", Do.UPDATE: "warn", Do.LEAVE: "dim", Do.RETIRE: "bad"}
+
+
+def docket_verdict(docket: Docket) -> str:
+    """What is at stake, in one sentence."""
+    if docket.is_idle and not docket.undecided:
+        return f"Nothing to do: {docket.target} already has {docket.title}."
+    parts = [f"{len(docket.by(Do.CREATE))} new", f"{len(docket.by(Do.UPDATE))} changed"]
+    if docket.edited:
+        parts.append(f"{counted(len(docket.edited), 'local edit')} at stake")
+    if docket.undecided:
+        parts.append(f"{len(docket.undecided)} to decide")
+    return f"{docket.title} into {docket.target}: {', '.join(parts)}, nothing removed."
+
+
+def docket_blocks(docket: Docket, only: Key | None = None) -> list[Block]:
+    """Actions as a table, then what changes in each updated item."""
+    shown = [action for action in docket.actions if only in (None, action.key)]
+    rows: list[Row] = [
+        [
+            Cell(action.do.value, _DO[action.do]),
+            Cell(readable(action.key), "strong"),
+            action.states.title,
+            Cell(action.reason, "dim"),
+        ]
+        for action in shown
+    ]
+    blocks: list[Block] = [Grid(["", "item", "title", "why"], rows)]
+    for action in shown:
+        comparison = action.comparison
+        if comparison and comparison.changes:
+            grid = changes_grid(comparison.changes, docket.target, docket.title, comparison.has_base)
+            blocks.append(titled(grid, readable(action.key)))
+        if comparison and comparison.is_layout_moved and (comparison.changes or only):
+            blocks.append(Lines([Cell("Some of it was only moved on the canvas.", "dim")]))
+    return blocks
+
+
+def docket_json(docket: Docket) -> dict[str, object]:
+    """A docket for machines."""
+    return {
+        "package": docket.title,
+        "target": docket.target,
+        "fingerprint": docket.fingerprint,
+        "actions": [
+            {
+                "key": action.key,
+                "do": action.do.value,
+                "reason": action.reason,
+                "changes": [change_json(c) for c in action.comparison.changes] if action.comparison else [],
+            }
+            for action in docket.actions
+        ],
+        "needs": [mapped_json(one) for one in docket.mapped],
+        "findings": [finding_json(finding) for finding in docket.findings],
+    }
+
+
+def compare_result(docket: Docket, file: str = "", only: Key | None = None) -> Result:
+    """A package against a target."""
+    written = f" The docket is in {file}." if file else ""
+    questions: list[str] = []
+    for action in docket.undecided:
+        if action.comparison:
+            questions += [f"- {readable(action.key)}: {place_phrase(c.place)}" for c in action.comparison.open]
+    blocks = docket_blocks(docket, only)
+    if questions:
+        blocks.append(Lines(questions, "Somebody has to decide"))
+    name = f"{docket.package}-{docket.version}"
+    if docket.is_idle and not docket.undecided:
+        after = f"amphora verify {docket.package} {docket.target}"
+    elif docket.undecided and not file:
+        after = f"amphora compare {name} {docket.target} --docket {name}.{docket.target}.docket.yaml"
+    else:
+        after = f"amphora import {file or docket.package + ' ' + docket.target}"
+        after = f"answer the questions in {file}, then {after}" if docket.undecided else after
+    return Result(
+        "compare",
+        docket_verdict(docket) + written,
+        "warn" if docket.undecided else "plain",
+        blocks,
+        docket_json(docket),
+        after,
+        0 if docket.is_idle else 1,
+    )
+
+
+def difference_result(
+    left: str,
+    right: str,
+    only_left: Sequence[Key],
+    only_right: Sequence[Key],
+    changed: Mapping[Key, Sequence[FieldChange]],
+) -> Result:
+    """Two sides against each other, with nobody importing anything."""
+    total = len(only_left) + len(only_right) + len(changed)
+    rows: list[Row] = [[f"only in {left}", Cell(readable(key), "strong")] for key in only_left]
+    rows += [[f"only in {right}", Cell(readable(key), "strong")] for key in only_right]
+    blocks: list[Block] = [Grid([], rows)] if rows else []
+    blocks += [
+        titled(changes_grid(changes, left, right, False), readable(key)) for key, changes in sorted(changed.items())
+    ]
+    verdict = (
+        f"{left} and {right} are the same."
+        if not total
+        else f"{len(changed)} differ, {len(only_left)} only in {left}, {len(only_right)} only in {right}."
+    )
+    data = {
+        "only_left": list(only_left),
+        "only_right": list(only_right),
+        "changed": {key: [change_json(change) for change in changes] for key, changes in changed.items()},
+    }
+    return Result("compare", verdict, "plain" if total else "good", blocks, data, "", 1 if total else 0)
+
+
+def target_lines(entry: EnvironmentEntry, identity: Identity, release: str) -> list[str]:
+    """Where an import is going, shown before anything happens."""
+    where = ", ".join(
+        part for part in (entry.role, f"region {entry.region}" if entry.region else "", entry.customer) if part
+    )
+    return [
+        f"Target   {entry.name} ({where}), release {release}",
+        f"Account  {identity.account} ({identity.role})",
+    ]
+
+
+def preview_result(docket: Docket) -> Result:
+    """What an import would do; nothing was touched."""
+    return Result(
+        "import",
+        f"Preview, nothing was touched. {docket_verdict(docket)}",
+        blocks=docket_blocks(docket),
+        data={"preview": True, **docket_json(docket)},
+        next_step=f"amphora import {docket.package}-{docket.version} {docket.target}",
+    )
+
+
+def idle_result(docket: Docket) -> Result:
+    """There was nothing to import."""
+    return Result(
+        "import",
+        docket_verdict(docket),
+        "good",
+        data={"state": "nothing to do", "target": docket.target, "package": docket.title},
+        next_step=f"amphora verify {docket.package} {docket.target}",
+    )
+
+
+def import_result(docket: Docket, outcome: Outcome, verified: Sequence[Verified]) -> Result:
+    """An import was carried out."""
+    actions = {action.key: action for action in docket.actions}
+    links: list[Row] = [
+        [Cell(actions[key].states.title, "strong"), Cell(actions[key].item.link, "dim"), link]
+        for key, link in sorted(outcome.links.items())
+    ]
+    wrong = [one for one in verified if not one.is_as_promised]
+    blocks: list[Block] = [Grid(["item", "was at", "is now at"], links, "Old and new links")] if links else []
+    todo = [
+        f"- Enter secret {token.partition(':')[2].partition(':')[2]} in {actions[key].states.title}:"
+        f" {outcome.links.get(key) or _address(docket, key)}"
+        for key, token in docket.to_enter
+    ]
+    if todo:
+        blocks.append(Lines([Cell(line, "warn") for line in todo], "Still to do by hand"))
+    if wrong:
+        blocks.append(Lines([Cell(f"- {readable(one.key)} is not as promised", "bad") for one in wrong], "Verified"))
+    created, updated = len(docket.by(Do.CREATE)), len(docket.by(Do.UPDATE))
+    checked = f"all {len(verified)} items verified" if not wrong else f"{len(wrong)} items are not as promised"
+    return Result(
+        "import",
+        f"Done: {docket.title} is in {docket.target}, {created} created, {updated} updated; {checked}."
+        f" Run {outcome.run.name}.",
+        "bad" if wrong else "good",
+        blocks,
+        {
+            "state": outcome.run.state,
+            "run": outcome.run.name,
+            "target": docket.target,
+            "package": docket.title,
+            "created": created,
+            "updated": updated,
+            "links": {key: {"old": actions[key].item.link, "new": link} for key, link in outcome.links.items()},
+            "secrets_to_enter": [[key, token] for key, token in docket.to_enter],
+            "not_as_promised": [one.key for one in wrong],
+        },
+        f"amphora history {outcome.run.name}",
+        1 if wrong else 0,
+    )
+
+
+def _address(docket: Docket, key: Key) -> str:
+    present = next(action.present for action in docket.actions if action.key == key)
+    return present.link if present else ""

@@ -1,0 +1,31 @@
+"""Results for machines: one versioned JSON document."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from amphora.core.errors import AmphoraError
+from amphora.render.result import Result
+
+OUTPUT_VERSION = 1
+
+
+def result_json(result: Result) -> str:
+    """A result as JSON text."""
+    return _document({"command": result.command, "verdict": result.verdict, **result.data, "next": result.next_step})
+
+
+def error_json(error: AmphoraError, code: int) -> str:
+    """An error as JSON text."""
+    body = {
+        "message": error.message,
+        "subject": error.subject,
+        "place": error.place,
+        "details": list(error.details),
+    }
+    return _document({"error": body, "next": error.next_step or "", "exit_code": code})
+
+
+def _document(body: dict[str, Any]) -> str:
+    return json.dumps({"amphora_output": OUTPUT_VERSION, **body}, ensure_ascii=False, indent=2)

@@ -1,0 +1,232 @@
+"""Results of looking round: workspace, environments, survey, packages."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+from amphora.core.keys import Key
+from amphora.core.kinds import Sheets
+from amphora.core.model import Contents, Item, Listed
+from amphora.core.selection import readable
+from amphora.environments.contract import Description, Identity
+from amphora.files.workspace import EnvironmentEntry
+from amphora.render.changes import item_json
+from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted
+
+
+def init_result(folder: Path) -> Result:
+    """A workspace was started."""
+    return Result(
+        "init",
+        f"Started a workspace in {folder}.",
+        "good",
+        data={"workspace": str(folder)},
+        next_step="amphora env add NAME LOCATION --role build|test|live",
+    )
+
+
+def env_added_result(entry: EnvironmentEntry) -> Result:
+    """An environment was added."""
+    return Result(
+        "env add",
+        f"Added {entry.name} ({entry.role}) at {entry.location}.",
+        "good",
+        data={"environment": entry.name, "location": entry.location, "role": entry.role},
+        next_step=f"amphora survey {entry.name}",
+    )
+
+
+def env_list_result(entries: Sequence[EnvironmentEntry]) -> Result:
+    """The environments of the workspace."""
+    rows: list[Row] = [
+        [Cell(e.name, "strong"), e.role, e.region, e.customer, e.sign_in or "open", Cell(e.location, "dim")]
+        for e in entries
+    ]
+    first = next((entry.name for entry in entries if entry.role == "build"), entries[0].name if entries else "")
+    return Result(
+        "env list",
+        f"{counted(len(entries), 'environment')} in this workspace." if entries else "No environment yet.",
+        blocks=[Grid(["name", "role", "region", "customer", "sign-in", "location"], rows)] if rows else [],
+        data={"environments": [vars(entry) for entry in entries]},
+        next_step=f"amphora survey {first}" if first else "amphora env add NAME LOCATION",
+    )
+
+
+def env_test_result(entry: EnvironmentEntry, description: Description, identity: Identity) -> Result:
+    """What an environment says of itself."""
+    consequences = {
+        "read": "nothing can be read",
+        "write": "nothing can be imported",
+        "publish": "new versions arrive unpublished",
+        "switch": "flows arrive switched off",
+        "retire": "nothing can be removed, and created items can't be put back",
+        "grant": "access has to be given by hand",
+    }
+    rows: list[Row] = [
+        [
+            may,
+            Cell("yes", "good") if may in identity.permissions else Cell("no", "warn"),
+            "" if may in identity.permissions else then,
+        ]
+        for may, then in consequences.items()
+    ]
+    capabilities = vars(description.capabilities) if hasattr(description.capabilities, "__dict__") else {}
+    return Result(
+        "env test",
+        f"{entry.name} answers: release {description.release}, signed in as {identity.account} ({identity.role}).",
+        "good",
+        [Grid(["may", "", "otherwise"], rows)],
+        {
+            "uid": description.uid,
+            "release": description.release,
+            "account": identity.account,
+            "permissions": sorted(identity.permissions),
+            "capabilities": capabilities,
+        },
+        f"amphora survey {entry.name}",
+    )
+
+
+def survey_result(environment: str, rows: Mapping[Key, Listed], sheets: Sheets, is_part: bool) -> Result:
+    """What is in an environment."""
+    kinds = Counter(row.kind for row in rows.values())
+    drafts = sum(row.has_draft for row in rows.values())
+    table: list[Row] = [
+        [
+            Cell(readable(key), "strong"),
+            row.states.title,
+            _state(row),
+            "" if row.rows is None else f"{row.rows:,}",
+            Cell((row.modified_at or "")[:16].replace("T", " "), "dim"),
+            Cell(row.modified_by or "", "dim"),
+        ]
+        for key, row in sorted(rows.items())
+    ]
+    names = {kind: (sheets[kind].title.lower(), sheets[kind].plural) for kind in kinds}
+    what = ", ".join(counted(number, *names[kind]) for kind, number in sorted(kinds.items()))
+    edits = f"; {drafts} with unpublished edits" if drafts else ""
+    verb = "shows" if is_part else "holds"
+    return Result(
+        "survey",
+        f"{environment} {verb} {counted(len(rows), 'item')}: {what}{edits}." if rows else f"{environment} is empty.",
+        blocks=[Grid(["item", "title", "state", "rows", "changed", "by"], table, right=(3,))] if rows else [],
+        data={"environment": environment, "items": [_listed_json(key, row) for key, row in sorted(rows.items())]},
+        next_step=f'amphora export {environment} "{_suggested(rows)}" --as NAME' if rows else "",
+    )
+
+
+def _suggested(rows: Mapping[Key, Listed]) -> str:
+    apps = [row.states.title for _, row in sorted(rows.items()) if row.kind == "app"]
+    return (apps or [row.states.title for _, row in sorted(rows.items())])[0]
+
+
+def _state(row: Listed) -> Cell:
+    words = []
+    if row.is_drafted_only:
+        words.append("never published")
+    elif row.has_draft:
+        words.append("live, unpublished edits")
+    elif row.states.is_published:
+        words.append("live")
+    if row.states.is_on is not None:
+        words.append("on" if row.states.is_on else "off")
+    return Cell(", ".join(words), "warn" if row.has_draft or row.is_drafted_only else "plain")
+
+
+def _listed_json(key: Key, row: Listed) -> dict[str, object]:
+    return {
+        "key": key,
+        "title": row.states.title,
+        "folder": row.states.folder,
+        "native_id": row.native_id,
+        "link": row.link,
+        "on": row.states.is_on,
+        "published": row.states.is_published,
+        "draft": row.has_draft,
+        "rows": row.rows,
+        "modified_at": row.modified_at,
+        "modified_by": row.modified_by,
+    }
+
+
+def peek_result(contents: Contents, target: str) -> Result:
+    """What is in a package."""
+    rows: list[Row] = [
+        [Cell(readable(key), "strong"), item.states.title, _package_state(item), str(len(item.places))]
+        for key, item in sorted(contents.items.items())
+    ]
+    needs: list[Row] = [
+        [
+            need.kind,
+            readable(need.key).partition(":")[2],
+            need.type,
+            Cell(", ".join(map(readable, need.used_by)), "dim"),
+        ]
+        for need in contents.needs
+    ]
+    blocks: list[Block] = [Grid(["item", "title", "state", "tokens"], rows, right=(3,))]
+    if needs:
+        blocks.append(Grid(["kind", "name", "type", "used by"], needs, "It needs, and does not carry:"))
+    blocks.append(
+        Lines(
+            [
+                Cell(f"package digest  {contents.package_digest}", "dim"),
+                Cell(f"contents digest {contents.digest()}", "dim"),
+            ]
+        )
+    )
+    return Result(
+        "peek",
+        f"{contents.title} from {contents.source}: {counted(len(contents.items), 'item')},"
+        f" {counted(len(contents.needs), 'need')}; every digest is right.",
+        blocks=blocks,
+        data={
+            "name": contents.name,
+            "version": contents.version,
+            "source": {"name": contents.source, "uid": contents.source_uid},
+            "note": contents.note,
+            "items": [item_json(item) for _, item in sorted(contents.items.items())],
+            "needs": [{"key": n.key, "type": n.type, "used_by": list(n.used_by)} for n in contents.needs],
+            "package_digest": contents.package_digest,
+            "contents_digest": contents.digest(),
+        },
+        next_step=f"amphora check {contents.name} {target}",
+    )
+
+
+def peek_item_result(contents: Contents, key: Key) -> Result:
+    """One item of a package, in portable form."""
+    from amphora.core.strict_json import pretty_bytes
+
+    item = contents.items[key]
+    places: list[Row] = [[place.pointer, place.token, "in a text" if place.in_text else ""] for place in item.places]
+    return Result(
+        "peek",
+        f"{readable(key)} ({item.states.title}) in {contents.title}, schema {item.schema}.",
+        blocks=[
+            Lines(pretty_bytes(item.form).decode().splitlines(), "Portable form"),
+            Grid(["place", "token", ""], places, "Rewritten in each environment"),
+        ],
+        data={**item_json(item), "form": item.form, "layout": item.layout},
+        next_step=f"amphora peek {contents.name}",
+    )
+
+
+def _package_state(item: Item) -> str:
+    on = {True: "on", False: "off", None: ""}[item.states.is_on]
+    return ", ".join(word for word in ("live" if item.states.is_published else "", on) if word)
+
+
+def practice_result(paths: Sequence[Path]) -> Result:
+    """The practice environments were made."""
+    rows: list[Row] = [[Cell(path.stem, "strong"), str(path)] for path in paths]
+    return Result(
+        "practice new",
+        f"Made {counted(len(paths), 'practice environment')}.",
+        "good",
+        [Grid([], rows)],
+        {"files": [str(path) for path in paths]},
+        f"amphora env add {paths[0].stem} practice:{paths[0].name}",
+    )

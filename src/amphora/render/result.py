@@ -1,0 +1,84 @@
+"""What every command gives back: a verdict, blocks to read, data for machines, the next command."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any, Literal
+
+Tone = Literal["plain", "good", "warn", "bad", "dim", "strong"]
+
+
+@dataclass(frozen=True)
+class Cell:
+    """A piece of text with a tone; the words carry the meaning, the tone only helps the eye."""
+
+    text: str
+    tone: Tone = "plain"
+
+
+Row = Sequence[Cell | str]
+
+
+@dataclass(frozen=True)
+class Grid:
+    """Rows under headings. `right` are the columns that are set flush right."""
+
+    headings: Sequence[str]
+    rows: Sequence[Row]
+    title: str = ""
+    right: Sequence[int] = ()
+
+
+@dataclass(frozen=True)
+class Lines:
+    """Plain lines under a title."""
+
+    lines: Sequence[Cell | str]
+    title: str = ""
+
+
+Block = Grid | Lines
+
+
+@dataclass(frozen=True)
+class Result:
+    """One command's result. `data` is what `--json` adds to verdict and next step."""
+
+    command: str
+    verdict: str
+    tone: Tone = "plain"
+    blocks: Sequence[Block] = ()
+    data: dict[str, Any] = field(default_factory=dict)
+    next_step: str = ""
+    code: int = 0
+
+
+def titled(grid: Grid, title: str) -> Grid:
+    """The same grid under another title."""
+    return replace(grid, title=title)
+
+
+def counted(number: int, one: str, many: str = "") -> str:
+    """A number with its noun.
+
+    >>> counted(1, "item"), counted(3, "item")
+    ('1 item', '3 items')
+    """
+    return f"{number} {one if number == 1 else many or one + 's'}"
+
+
+def shown(value: Any, longest: int = 60) -> str:
+    """A JSON value on one line, shortened in the middle where it is long."""
+    import json
+
+    from amphora.core.bindings import MISSING
+
+    if value is MISSING:
+        return "(none)"
+    text = value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
+    text = text.replace("\n", "⏎")
+    if len(text) <= longest:
+        return text or '""'
+    head = longest * 2 // 3
+    return f"{text[:head]}…{text[len(text) - (longest - head - 1) :]}"

@@ -1,0 +1,88 @@
+"""Results on a terminal or in a pipe."""
+
+from __future__ import annotations
+
+import os
+from typing import TYPE_CHECKING, TextIO
+
+from amphora.render.result import Block, Cell, Grid, Lines, Result, Tone
+
+if TYPE_CHECKING:
+    from rich.console import Console
+    from rich.table import Table
+    from rich.text import Text
+
+PIPE_WIDTH = 4000
+_STYLES: dict[Tone, str] = {
+    "plain": "",
+    "good": "green",
+    "warn": "yellow",
+    "bad": "red",
+    "dim": "dim",
+    "strong": "bold",
+}
+
+
+def console_for(stream: TextIO) -> Console:
+    """A console that colours only at a terminal (and not under NO_COLOR) and has full width in a pipe."""
+    from rich.console import Console
+
+    is_terminal = stream.isatty()
+    return Console(
+        file=stream,
+        width=None if is_terminal else PIPE_WIDTH,
+        no_color=not is_terminal or bool(os.environ.get("NO_COLOR")),
+        highlight=False,
+        markup=False,
+        emoji=False,
+        soft_wrap=False,
+    )
+
+
+def print_result(result: Result, console: Console) -> None:
+    """Verdict, blocks, next command."""
+    if console.is_terminal:
+        _print_parts(result, console)
+        return
+    with console.capture() as captured:
+        _print_parts(result, console)
+    console.file.write("".join(line.rstrip() + "\n" for line in captured.get().splitlines()))
+
+
+def _print_parts(result: Result, console: Console) -> None:
+    console.print(_text(Cell(result.verdict, result.tone), bold=True))
+    for block in result.blocks:
+        console.print()
+        if block.title:
+            console.print(_text(Cell(block.title, "strong")))
+        console.print(_renderable(block))
+    if result.next_step:
+        console.print()
+        console.print(_text(Cell(f"Next: {result.next_step}")))
+
+
+def _renderable(block: Block) -> Table | Text:
+    from rich.text import Text
+
+    if isinstance(block, Lines):
+        return Text("\n").join(_text(line) for line in block.lines)
+    return _table(block)
+
+
+def _table(grid: Grid) -> Table:
+    from rich.table import Table
+
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim", show_header=bool(grid.headings))
+    for number, heading in enumerate(grid.headings):
+        table.add_column(heading, justify="right" if number in grid.right else "left", overflow="fold")
+    for row in grid.rows:
+        table.add_row(*(_text(cell) for cell in row))
+    return table
+
+
+def _text(cell: Cell | str, bold: bool = False) -> Text:
+    from rich.text import Text
+
+    cell = Cell(cell) if isinstance(cell, str) else cell
+    style = " ".join(part for part in ("bold" if bold else "", _STYLES[cell.tone]) if part)
+    return Text(cell.text, style=style)
