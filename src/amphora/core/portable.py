@@ -187,7 +187,7 @@ class _Reader:
 
     def _own_name(self, kind: str, at: Pointer) -> Key:
         """A name from key and pointer; the short one unless another place holds it already."""
-        tail = [part for part in at if not part.isdigit()]
+        tail = [part for part in at if not part.isdigit() and part != "value"]
         spot = f"{self.key}{write_pointer(at)}"
         short = "-".join([name_of(self.key), *tail])
         long = ".".join([self.key.replace(":", ".").replace("/", "."), *at])
@@ -206,10 +206,17 @@ class _Reader:
             return token
         if spot.is_text:
             return self._text(text)
-        if not spot.refer and (token := self.names.token_of(text)):
+        if not spot.refer and (token := self._token_of(text)):
             self.undeclared.append((write_pointer(at), token))
             return token
         return escape(text)
+
+    def _token_of(self, text: str) -> str | None:
+        """The token of a native id; the item's own parts travel as they are where they stand alone."""
+        token = self.names.token_of(text)
+        if token is None or self.names.style.joiner or self.names.part_owner.get(text) != self.key:
+            return token
+        return None
 
     def _renders(self, guide: str, text: str) -> bool:
         if PREFIX not in guide:
@@ -219,7 +226,7 @@ class _Reader:
         return render_text(guide, self.names.value_of) == text
 
     def _reference(self, text: str, refer: Refer) -> str | None:
-        token = self.names.token_of(text)
+        token = self._token_of(text)
         if token is not None or refer.is_known_only or text == "":
             return token
         if not refer.may_name("person"):
@@ -236,7 +243,7 @@ class _Reader:
         position = 0
         for found in self.names.text_pattern().finditer(text):
             native = found[0]
-            token = urls.get(native) or self.names.token_of(native)
+            token = urls.get(native) or self._token_of(native)
             inner = self.inward.get(native)
             if token is None and inner is None:
                 continue

@@ -1,0 +1,304 @@
+"""The Environment protocol over a runtime: keeps ids, writes everything in one atomic, revision-checked call."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote, urlsplit
+
+from amphora.core.bindings import IdStyle
+from amphora.core.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain, UsageFault
+from amphora.core.model import Found, Json, Listed, Supply
+from amphora.core.portable import mask_secrets
+from amphora.environments.contract import (
+    Capabilities,
+    Description,
+    Identity,
+    Reserved,
+    Take,
+    Wanted,
+    Write,
+    Written,
+)
+from amphora.environments.nodered.client import Client
+from amphora.environments.nodered.flowfile import (
+    BUILT_IN,
+    FileItem,
+    Node,
+    compose,
+    masked,
+    replaced,
+    sendable,
+    split,
+    unmasked,
+    with_masked_credentials,
+)
+from amphora.environments.nodered.sheets import nodered_sheets
+
+ID_PATTERN = r"[0-9a-zA-Z._-]{8,}"
+_PLAIN_TYPES = frozenset(
+    [
+        "inject",
+        "debug",
+        "complete",
+        "catch",
+        "status",
+        "comment",
+        "function",
+        "switch",
+        "change",
+        "range",
+        "template",
+        "delay",
+        "trigger",
+        "exec",
+        "rbe",
+        "split",
+        "join",
+        "sort",
+        "batch",
+        "csv",
+        "html",
+        "json",
+        "xml",
+        "yaml",
+        "file",
+        "file in",
+        "watch",
+        "junction",
+        "group",
+        "tab",
+        "subflow",
+        "global-config",
+        "unknown",
+        "link in",
+        "link out",
+        "link call",
+        "http in",
+        "http response",
+        "mqtt in",
+        "mqtt out",
+    ]
+)
+_ALL = frozenset({"read", "write", "publish", "switch", "retire", "grant"})
+
+
+def connect(location: str, folder: Path, user: str, secret: str) -> NodeRed:
+    """Opens `nodered+http://HOST:PORT`."""
+    base_url = location.partition("+")[2]
+    parts = urlsplit(base_url)
+    if parts.scheme not in ("http", "https") or not parts.hostname:
+        raise UsageFault(
+            f"{location!r} is no location of a runtime.",
+            subject=location,
+            next_step="Write it like nodered+http://127.0.0.1:1880",
+        )
+    return NodeRed(Client(base_url, user, secret))
+
+
+class NodeRed:
+    """A runtime as an environment. Its uid is made from its address, as a runtime has none of its own."""
+
+    def __init__(self, client: Client) -> None:
+        self.client = client
+        self._credentials: dict[tuple[str, str], tuple[str, ...]] = {}
+
+    def describe(self) -> Description:
+        settings = self.client.get("/settings")
+        installed = {t for module in self.client.get("/nodes") if module.get("enabled") for t in module["types"]}
+        return Description(
+            uid="nodered-" + hashlib.sha256(self.client.base_url.encode()).hexdigest()[:16],
+            release=str(settings.get("version", "")),
+            region="",
+            base_url=self.client.base_url,
+            capabilities=Capabilities(is_atomic=True, keeps_ids=True, has_drafts=False, writes_states=True),
+            id_style=IdStyle(ID_PATTERN),
+            sheets=nodered_sheets(),
+            features=frozenset(installed) | BUILT_IN,
+        )
+
+    def whoami(self) -> Identity:
+        user = self.client.get("/settings").get("user")
+        if not user:
+            return Identity("nobody signed in", "open runtime", _ALL)
+        given = user.get("permissions", [])
+        scopes = {given} if isinstance(given, str) else set(given)
+        may = set(_ALL) if "*" in scopes else set()
+        if scopes & {"read", "flows.read", "*"}:
+            may.add("read")
+        if scopes & {"write", "flows.write"}:
+            may |= {"write", "switch", "retire"}
+        return Identity(str(user.get("username", "")), " ".join(sorted(map(str, scopes))), frozenset(may))
+
+    def index(self) -> list[Listed]:
+        items, _, _ = self._items()
+        return [self._listed(item) for _, item in sorted(items.items()) if item.kind != "connection"]
+
+    def read(self, native_ids: Sequence[str], take: Take = "live") -> list[Found]:
+        items, _, _ = self._items()
+        return [self._found(self._one(items, id_)) for id_ in native_ids]
+
+    def supplies(self) -> list[Supply]:
+        items, _, _ = self._items()
+        return [
+            Supply("connection", id_, item.title, str(item.head["type"]))
+            for id_, item in sorted(items.items())
+            if item.kind == "connection"
+        ]
+
+    def reserve(self, wanted: Sequence[Wanted]) -> list[Reserved]:
+        items, flows, _ = self._items()
+        held = {str(node["id"]) for node in flows}
+        return [self._reserved(one, items, held) for one in wanted]
+
+    def write(self, writes: Sequence[Write]) -> list[Written]:
+        items, flows, revision = self._items()
+        after = list(flows)
+        for write in writes:
+            present = self._seen(write, items)
+            nodes = compose(write.kind, str(write.native_id), write.definition, write.states, present)
+            after = replaced(after, present, nodes)
+        self._deploy(flows, after, revision)
+        items, _, _ = self._items()
+        done = [self._listed(self._one(items, str(write.native_id))) for write in writes]
+        return [Written(row.native_id, row.revision, row.link) for row in done]
+
+    def answered(self, token: str) -> Written | None:
+        return None
+
+    def publish(self, native_id: str) -> None:
+        """A runtime has no drafts: whatever is deployed is live."""
+
+    def switch(self, native_id: str, is_on: bool) -> None:
+        items, flows, revision = self._items()
+        item = self._one(items, native_id)
+        head = {**item.head, "disabled": not is_on}
+        self._deploy(flows, [head if node["id"] == native_id else node for node in flows], revision)
+
+    def retire(self, native_ids: Sequence[str]) -> None:
+        self.put_back([], native_ids)
+
+    def images(self, native_ids: Sequence[str]) -> list[Json]:
+        items, _, _ = self._items()
+        found = [self._one(items, id_) for id_ in native_ids]
+        return [{"id": item.native_id, "nodes": [masked(node) for node in item.nodes]} for item in found]
+
+    def put_back(self, images: Sequence[Json], created: Sequence[str]) -> None:
+        items, flows, revision = self._items()
+        after = list(flows)
+        for id_ in created:
+            after = replaced(after, self._one(items, id_), [])
+        for image in images:
+            present = items.get(image["id"])
+            before = {str(node["id"]): node for node in present.nodes} if present else {}
+            nodes = [unmasked(node, before.get(str(node["id"]))) for node in image["nodes"]]
+            after = replaced(after, present, nodes)
+        self._deploy(flows, after, revision)
+
+    def close(self) -> None:
+        self.client.close()
+
+    def _items(self) -> tuple[dict[str, FileItem], list[Node], str]:
+        flows, revision = self.client.flows()
+        config = [node for node in flows if not node.get("z") and node["type"] not in ("tab", "subflow")]
+        holding = {str(node["id"]) for node in config if self._credential_fields(node)}
+        return split(flows, holding), flows, revision
+
+    def _one(self, items: Mapping[str, FileItem], native_id: str) -> FileItem:
+        if native_id not in items:
+            raise EnvironmentRefused(f"{self.client.base_url} has no item {native_id!r}.", subject=native_id)
+        return items[native_id]
+
+    def _found(self, item: FileItem) -> Found:
+        marked = self._with_credentials(item)
+        return Found(self._listed(item), mask_secrets(marked.definition(), nodered_sheets()[item.kind]))
+
+    def _with_credentials(self, item: FileItem) -> FileItem:
+        return with_masked_credentials(item, {str(n["id"]): self._credential_fields(n) for n in item.nodes})
+
+    def _credential_fields(self, node: Node) -> Collection[str]:
+        """The names of a node's credentials that are set; the values never leave the runtime."""
+        type_, id_ = str(node["type"]), str(node["id"])
+        if type_ in _PLAIN_TYPES or type_.startswith(("subflow:", "ui-")):
+            return ()
+        if (type_, id_) not in self._credentials:
+            answer = self.client.get(f"/credentials/{quote(type_, safe='')}/{quote(id_, safe='')}")
+            names = {name.removeprefix("has_") for name, value in answer.items() if value not in ("", False, None)}
+            self._credentials[type_, id_] = tuple(sorted(names))
+        return self._credentials[type_, id_]
+
+    def _listed(self, item: FileItem) -> Listed:
+        path = f"/dashboard{item.head.get('path', '')}" if item.kind == "app" else f"/#flow/{item.native_id}"
+        parts = tuple(str(node["id"]) for node in item.members)
+        return Listed(
+            native_id=item.native_id,
+            kind=item.kind,
+            segments=(item.title,),
+            states=item.states,
+            revision=item.revision(),
+            link=self.client.base_url + path,
+            parts=parts,
+        )
+
+    def _reserved(self, wanted: Wanted, items: Mapping[str, FileItem], held: set[str]) -> Reserved:
+        present = items.get(wanted.native_id) if not wanted.is_new else None
+        mine = {str(node["id"]) for node in present.nodes} if present else set()
+        native_id = wanted.native_id
+        if wanted.is_new:
+            native_id = _free_id(f"{self.client.base_url}/{wanted.key}", wanted.native_id, held)
+            held.add(native_id)
+        inner = {}
+        for part in wanted.parts:
+            known = wanted.inner.get(part)
+            if known is None and part in mine and part not in wanted.inner.values():
+                continue
+            there = known or _free_id(f"{self.client.base_url}/{wanted.key}#{part}", part, held)
+            held.add(there)
+            if there != part:
+                inner[part] = there
+        return Reserved(native_id, inner)
+
+    def _seen(self, write: Write, items: Mapping[str, FileItem]) -> FileItem | None:
+        present = items.get(str(write.native_id))
+        if write.is_new and present is None:
+            return None
+        if write.is_new or present is None or present.revision() != write.revision:
+            raise RevisionMoved(
+                f"{write.states.title!r} was changed in {self.client.base_url} meanwhile.",
+                subject=write.states.title,
+                next_step="Run the same command again.",
+            )
+        return present
+
+    def _deploy(self, before: Sequence[Node], after: Sequence[Node], revision: str) -> None:
+        """Writes the file; where no answer came, looks which of the two states is there."""
+        self._credentials.clear()
+        try:
+            self.client.deploy(sendable(after), revision)
+        except Uncertain as error:
+            now, current = self.client.flows()
+            if current == revision and sendable(now) == sendable(before):
+                raise Unavailable(
+                    f"{self.client.base_url} gave no answer, and nothing was written.",
+                    subject=self.client.base_url,
+                    next_step="Check that the runtime is up, then run the same command again.",
+                ) from error
+            if [_without(node, "credentials") for node in sendable(now)] != [
+                _without(node, "credentials") for node in sendable(after)
+            ]:
+                raise
+
+
+def _free_id(seed: str, wanted: str, held: Iterable[str]) -> str:
+    """The wanted id where it is free, else one made from the seed: the same every time."""
+    candidate, number = wanted, 0
+    while not candidate or candidate in held:
+        number += 1
+        candidate = hashlib.sha256(f"{seed}/{number}".encode()).hexdigest()[:16]
+    return candidate
+
+
+def _without(node: Mapping[str, Any], *names: str) -> dict[str, Any]:
+    return {name: value for name, value in node.items() if name not in names}

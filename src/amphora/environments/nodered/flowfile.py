@@ -1,0 +1,194 @@
+"""The flow file of a runtime, seen as items: one flat array of nodes, pure functions over it.
+
+Tabs and subflows are flows and their nodes are parts; dashboard pages with their groups are apps; config
+nodes that carry credentials or a network address are connections; other config nodes are integrations.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from amphora.core.canon import digest
+from amphora.core.model import Json, States
+from amphora.core.tokens import MASK
+
+Node = dict[str, Any]
+
+CONTAINERS = ("tab", "subflow")
+PAGE, GROUP = "ui-page", "ui-group"
+BUILT_IN = frozenset({"tab", "subflow", "group", "junction", "comment"})
+_ADDRESSES = ("broker", "host", "hostname", "server", "url", "uri", "addr", "address", "ip", "path")
+_ADDRESS_TYPES = frozenset({"mqtt-broker", "tls-config", "http proxy", "websocket-client", "websocket-listener"})
+
+
+@dataclass(frozen=True)
+class FileItem:
+    """One item of a flow file: the node that stands for it and those that belong to it, in file order."""
+
+    kind: str
+    head: Node
+    members: tuple[Node, ...] = ()
+
+    @property
+    def native_id(self) -> str:
+        return str(self.head["id"])
+
+    @property
+    def title(self) -> str:
+        name = self.head.get("label" if self.head["type"] == "tab" else "name")
+        return str(name or self.head["type"])
+
+    @property
+    def states(self) -> States:
+        """Title and switch; only tabs can be switched off."""
+        is_on = not self.head.get("disabled", False) if self.head["type"] == "tab" else None
+        return States(self.title, "", is_on, None)
+
+    @property
+    def nodes(self) -> tuple[Node, ...]:
+        """All nodes, the head first."""
+        return (self.head, *self.members)
+
+    def revision(self) -> str:
+        """Changes with everything that is written in the file about this item."""
+        return digest([_cleaned(node) for node in self.nodes])[:16]
+
+    def definition(self) -> Json:
+        """The native definition: the head's own members, with nodes or groups under it."""
+        own = {name: value for name, value in _cleaned(self.head).items() if name not in _outside(self.head)}
+        if self.kind == "flow":
+            own["nodes"] = [{n: v for n, v in _cleaned(node).items() if n != "z"} for node in self.members]
+        elif self.kind == "app":
+            own["groups"] = [{n: v for n, v in _cleaned(node).items() if n != "page"} for node in self.members]
+        return own
+
+
+def split(flows: Sequence[Node], with_credentials: Collection[str] = ()) -> dict[str, FileItem]:
+    """The items of a flow file by native id. `with_credentials` are the ids of config nodes that hold
+    credentials. Connections come out as items of kind `connection`."""
+    heads = {str(node["id"]): node for node in flows if _is_head(node)}
+    members: dict[str, list[Node]] = {}
+    for node in flows:
+        owner = _owner(node, heads)
+        if owner is not None:
+            members.setdefault(owner, []).append(node)
+    owned = {str(node["id"]) for nodes in members.values() for node in nodes}
+    return {
+        id_: FileItem(_kind(node, with_credentials), node, tuple(members.get(id_, ())))
+        for id_, node in heads.items()
+        if id_ not in owned
+    }
+
+
+def compose(kind: str, native_id: str, definition: Json, states: States, present: FileItem | None) -> list[Node]:
+    """The nodes of an item to be written; masked secrets are taken from what is there at present."""
+    before = {str(node["id"]): node for node in present.nodes} if present else {}
+    head = {name: value for name, value in definition.items() if name not in ("nodes", "groups")}
+    head = {"id": native_id, **head, "label" if head["type"] == "tab" else "name": states.title}
+    if head["type"] == "tab":
+        head["disabled"] = states.is_on is False
+    if present and not present.head.get("name") and states.title == head["type"]:
+        head.pop("name", None)
+    link, listed = ("z", "nodes") if kind == "flow" else ("page", "groups")
+    nodes = [head, *({**node, link: native_id} for node in definition.get(listed, ()))]
+    return [unmasked(node, before.get(str(node["id"]))) for node in nodes]
+
+
+def replaced(flows: Sequence[Node], old: FileItem | None, new: Sequence[Node]) -> list[Node]:
+    """The flow file with an item's nodes replaced: those that stay keep their place, new ones follow the
+    last of them, or the end of the file."""
+    fresh = {str(node["id"]): node for node in new}
+    mine = {str(node["id"]) for node in old.nodes} if old else set()
+    result: list[Node] = []
+    last = None
+    for node in flows:
+        id_ = str(node["id"])
+        if id_ not in mine:
+            result.append(node)
+        elif id_ in fresh:
+            result.append(fresh.pop(id_))
+            last = len(result)
+    rest = list(fresh.values())
+    return [*result, *rest] if last is None else [*result[:last], *rest, *result[last:]]
+
+
+def sendable(flows: Iterable[Node]) -> list[Node]:
+    """A flow file without what must never be written back: computed members and masked credentials."""
+    return [_sendable(node) for node in flows]
+
+
+def with_masked_credentials(item: FileItem, fields: Mapping[str, Collection[str]]) -> FileItem:
+    """The item with a masked `credentials` member on each node that holds some (`fields`: by node id)."""
+
+    def marked(node: Node) -> Node:
+        names = fields.get(str(node["id"]), ())
+        return {**node, "credentials": dict.fromkeys(sorted(names), MASK)} if names else node
+
+    return replace(item, head=marked(item.head), members=tuple(marked(node) for node in item.members))
+
+
+def masked(node: Node) -> Node:
+    """A node without the values of its secret environment entries."""
+    entries = node.get("env")
+    if not isinstance(entries, list):
+        return node
+    return {
+        **node,
+        "env": [{**e, "value": MASK} if e.get("type") == "cred" and e.get("value") else e for e in entries],
+    }
+
+
+def unmasked(node: Node, before: Node | None) -> Node:
+    """Masked values of typed environment entries, taken from the node as it is now."""
+    entries = node.get("env")
+    if not isinstance(entries, list):
+        return node
+    old = {e.get("name"): e.get("value", "") for e in (before or {}).get("env", []) if isinstance(e, dict)}
+    kept = [{**e, "value": old.get(e.get("name"), "")} if e.get("value") == MASK else e for e in entries]
+    return {**node, "env": kept}
+
+
+def _is_head(node: Node) -> bool:
+    return node["type"] in CONTAINERS or not node.get("z")
+
+
+def _owner(node: Node, heads: Mapping[str, Node]) -> str | None:
+    if node["type"] in CONTAINERS:
+        return None
+    owner = node.get("z") or (node.get("page") if node["type"] == GROUP else None)
+    head = heads.get(str(owner))
+    fits = head is not None and (head["type"] in CONTAINERS or head["type"] == PAGE)
+    return str(owner) if fits else None
+
+
+def _kind(node: Node, with_credentials: Collection[str]) -> str:
+    if node["type"] in CONTAINERS:
+        return "flow"
+    if node["type"] == PAGE:
+        return "app"
+    is_addressed = any(isinstance(node.get(name), str) and node[name] for name in _ADDRESSES)
+    is_dashboard = node["type"].startswith("ui-")
+    if node["type"] in _ADDRESS_TYPES or node["id"] in with_credentials or (is_addressed and not is_dashboard):
+        return "connection"
+    return "integration"
+
+
+def _outside(head: Node) -> tuple[str, ...]:
+    return ("id", "label", "disabled") if head["type"] == "tab" else ("id", "name")
+
+
+def _cleaned(node: Node) -> Node:
+    return {name: value for name, value in node.items() if name != "_users"}
+
+
+def _sendable(node: Node) -> Node:
+    node = _cleaned(node)
+    credentials = node.get("credentials")
+    if isinstance(credentials, dict):
+        given = {name: value for name, value in credentials.items() if value != MASK}
+        node = {name: value for name, value in node.items() if name != "credentials"}
+        if given:
+            node["credentials"] = given
+    return node
