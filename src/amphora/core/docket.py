@@ -58,7 +58,9 @@ class Action:
         changes = self.comparison.changes if self.comparison else ()
         kept = (By.TARGET, By.BOTH)
         return any(
-            change.by not in kept and change.place not in ("state:on", "state:published") for change in changes
+            change.by not in kept
+            and change.place not in ("state:on", "state:published", "state:draft", "state:secrets")
+            for change in changes
         )
 
 
@@ -101,7 +103,8 @@ class Docket:
     custody: Custody = Custody.PACKAGE
     to_enter: tuple[tuple[Key, str], ...] = ()
     aftercare: tuple[str, ...] = ()
-    order: tuple[tuple[Key, ...], ...] = field(default=())
+    order: tuple[tuple[Key, ...], ...] = ()
+    files: Mapping[str, bytes] = field(default_factory=dict, repr=False)
 
     @property
     def title(self) -> str:

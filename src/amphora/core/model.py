@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import cached_property
@@ -113,11 +113,7 @@ class Item:
 
     def uses(self) -> set[Key]:
         """The keys of the other items that this one refers to."""
-        return {
-            token.key
-            for _, token in self.tokens
-            if not token.is_need and token.kind != "unbound" and token.key != self.key
-        }
+        return {token.key for _, token in self.tokens if token.is_item and token.key != self.key}
 
 
 @dataclass(frozen=True, slots=True)
@@ -166,6 +162,7 @@ class Contents:
     needs: tuple[Need, ...]
     note: str = ""
     sheets: Mapping[str, str] = field(default_factory=dict)
+    files: Mapping[str, bytes] = field(default_factory=dict, repr=False)
     package_digest: str = ""
 
     @property
@@ -174,10 +171,11 @@ class Contents:
 
     def digest(self) -> str:
         """The contents digest (design, section 3)."""
-        return contents_digest(self.items, self.needs)
+        return contents_digest(self.items, self.needs, self.files)
 
 
-def contents_digest(items: Mapping[Key, Item], needs: tuple[Need, ...]) -> str:
-    """SHA-256 over the sorted (key, schema, item digest, states) and the keys of the needs."""
+def contents_digest(items: Mapping[Key, Item], needs: tuple[Need, ...], files: Iterable[str]) -> str:
+    """SHA-256 over the sorted (key, schema, item digest, states), the keys of the needs and the SHA-256
+    of the files."""
     rows = [[key, item.schema, item.digest, item.states.to_json()] for key, item in sorted(items.items())]
-    return digest({"items": rows, "needs": sorted(need.key for need in needs)})
+    return digest({"items": rows, "needs": sorted(need.key for need in needs), "files": sorted(files)})

@@ -7,10 +7,12 @@ what the target has at present. Laws, property-tested: `to_portable(to_native(p)
 
 from __future__ import annotations
 
+import base64
+import hashlib
 import json
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from amphora.core.bindings import MISSING, Bindings
 from amphora.core.keys import Key, encode_segment, name_of, path_of
@@ -19,6 +21,8 @@ from amphora.core.model import Json
 from amphora.core.places import Refer, Spot, Walk
 from amphora.core.pointers import Pointer, write_pointer
 from amphora.core.tokens import MASK, PREFIX, escape, parse_token, render_text, token_for, unbound
+
+_DATA_URL = re.compile(r"data:([^;,]*);base64,([A-Za-z0-9+/=]*)")
 
 
 @dataclass(frozen=True)
@@ -34,6 +38,7 @@ class Portable:
     layout: Json = None
     is_on: bool | None = None
     undeclared: tuple[tuple[str, str], ...] = ()
+    files: Mapping[str, bytes] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -70,7 +75,7 @@ def to_portable(
     """
     reader = _Reader(names, key, {there: here for here, there in (inner or {}).items()}, binds_new)
     form = reader.read(native, sheet.places.walk(native), (), guide)
-    return Portable(form, reader.layout or None, reader.is_on, tuple(reader.undeclared))
+    return Portable(form, reader.layout or None, reader.is_on, tuple(reader.undeclared), reader.files)
 
 
 def to_native(
@@ -81,10 +86,12 @@ def to_native(
     inner: Mapping[str, str] | None = None,
     layout: Json = None,
     present: Json = None,
+    files: Mapping[str, bytes] | None = None,
 ) -> Native:
     """A portable form in the words of an environment, laid over `present`: its volatile and secret
-    places stay as they are, and so does its layout where `layout` says nothing."""
-    writer = _Writer(names, inner or {})
+    places stay as they are, and so does its layout where `layout` says nothing. `files` are the
+    attachments by SHA-256."""
+    writer = _Writer(names, inner or {}, files or {})
     walk = sheet.places.walk(form)
     definition = writer.write(form, walk, ())
     if layout is not None:
@@ -122,6 +129,7 @@ class _Reader:
         self.layout: dict[str, Json] = {}
         self.is_on: bool | None = None
         self.undeclared: list[tuple[str, str]] = []
+        self.files: dict[str, bytes] = {}
 
     def read(self, value: Json, walk: Walk, at: Pointer, guide: Json) -> Json:
         spot = walk.spot
@@ -198,6 +206,8 @@ class _Reader:
         return f"{kind}:{encode_segment(long + '-' + path_of(self.key))}"
 
     def _string(self, text: str, spot: Spot, at: Pointer, guide: Json) -> str:
+        if spot.is_file and (token := self._file(text)):
+            return token
         if text in self.inward and not spot.is_text:
             return self.inward[text]
         if isinstance(guide, str) and (guide == escape(text) or self._renders(guide, text)):
@@ -210,6 +220,19 @@ class _Reader:
             self.undeclared.append((write_pointer(at), token))
             return token
         return escape(text)
+
+    def _file(self, text: str) -> str | None:
+        """The token of an attachment that stands inline as a data URL (RFC 2397)."""
+        found = _DATA_URL.fullmatch(text)
+        if found is None:
+            return None
+        try:
+            content = base64.b64decode(found[2], validate=True)
+        except ValueError:
+            return None
+        name = hashlib.sha256(content).hexdigest()
+        self.files[name] = content
+        return token_for(f"file:{name}", found[1])
 
     def _token_of(self, text: str) -> str | None:
         """The token of a native id; the item's own parts travel as they are where they stand alone."""
@@ -261,9 +284,10 @@ def escape_inside(text: str) -> str:
 
 
 class _Writer:
-    def __init__(self, names: Bindings, inner: Mapping[str, str]) -> None:
+    def __init__(self, names: Bindings, inner: Mapping[str, str], files: Mapping[str, bytes]) -> None:
         self.names = names
         self.inner = inner
+        self.files = files
         self.missing: list[tuple[str, str]] = []
         found = "|".join(re.escape(part) for part in sorted(inner, key=len, reverse=True))
         self.inner_text = re.compile(rf"(?<![A-Za-z0-9_])(?:{found})(?![A-Za-z0-9_])") if found else None
@@ -285,6 +309,8 @@ class _Writer:
             return _Secret(token)
         if token.kind == "unbound":
             return name_of(token.key)
+        if token.kind == "file" and token.path in self.files:
+            return f"data:{token.part};base64,{base64.b64encode(self.files[token.path]).decode()}"
         value = self.names.value_of_token(token)
         if value is MISSING:
             self.missing.append((write_pointer(at), text))
@@ -408,6 +434,28 @@ def part_ids(form: Json, sheet: KindSheet) -> set[str]:
     found: set[str] = set()
     _collect(form, sheet.places.walk(form), lambda spot: spot.part is not None, found)
     return found
+
+
+def masked_places(definition: Json, sheet: KindSheet) -> dict[str, str]:
+    """Where secrets are masked in a native definition: JSON Pointer, and the same place with elements of
+    named arrays under their names."""
+    found: dict[str, str] = {}
+    _find_masked(definition, sheet.places.walk(definition), (), (), found)
+    return found
+
+
+def _find_masked(value: Json, walk: Walk, at: Pointer, named: Pointer, found: dict[str, str]) -> None:
+    if walk.spot.is_secret and value == MASK:
+        found[write_pointer(at)] = write_pointer(named)
+    elif isinstance(value, dict):
+        for name, part in value.items():
+            _find_masked(part, walk.step(name), (*at, name), (*named, name), found)
+    elif isinstance(value, list):
+        member = walk.spot.named_by
+        by_position = {n: name for name, n in ((named_elements(value, member) if member else None) or {}).items()}
+        for position, part in enumerate(value):
+            step = str(position)
+            _find_masked(part, walk.step(step), (*at, step), (*named, by_position.get(position, step)), found)
 
 
 def reference_values(definition: Json, sheet: KindSheet) -> Iterator[tuple[str, str, Refer]]:

@@ -29,6 +29,8 @@ def named(name: str, rows: Mapping[Key, Listed], where: str) -> list[Key]:
     text = name.strip()
     if text in rows:
         return [text]
+    if spelled := [key for key in rows if readable(key) == text]:
+        return spelled
     for means in (_by_id, _by_link, _by_pattern, _by_title, _by_path):
         keys = sorted(means(text, rows))
         if len(keys) > 1 and means is not _by_pattern:

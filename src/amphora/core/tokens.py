@@ -42,6 +42,11 @@ class Token:
         return f"{self.kind}:{self.path}"
 
     @property
+    def is_item(self) -> bool:
+        """Whether it names an item, rather than a need, a file or nothing."""
+        return not self.is_need and self.kind not in ("unbound", "file")
+
+    @property
     def is_need(self) -> bool:
         """Whether the target supplies it, rather than an item."""
         return self.kind in NEED_KINDS

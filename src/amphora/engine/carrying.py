@@ -143,6 +143,7 @@ class _Carrier:
             inner=self.names.inner.get(key),
             layout=action.item.layout,
             present=present.definition if present else None,
+            files=self.docket.files,
         )
         if native.missing:
             place, missing = native.missing[0]

@@ -47,6 +47,7 @@ class Gathered:
 
     items: dict[Key, Item]
     why: dict[Key, str]
+    files: dict[str, bytes]
 
 
 def export(
@@ -71,10 +72,9 @@ def export(
     guides = {key: form for key, (form, _) in session.ledger.exported_forms(side.uid).items()}
     gathered = _gather_consistently(session, side, asked, left, take, guides)
     needs = tuple(needs_of(gathered.items, side))
-    sheets = {kind: side.opened.description.sheets[kind].source for kind in {i.kind for i in gathered.items.values()}}
-    contents = Contents(
-        name, "0.0.0", environment, side.uid, gathered.items, needs, note, dict(sorted(sheets.items()))
-    )
+    kinds = sorted({item.kind for item in gathered.items.values()})
+    sheets = {kind: opened.description.sheets[kind].source for kind in kinds}
+    contents = Contents(name, "0.0.0", environment, side.uid, gathered.items, needs, note, sheets, gathered.files)
     _refuse_secrets(session, contents, side)
     chosen, is_unchanged = _version(session, contents, version)
     contents = replace(contents, version=chosen)
@@ -96,7 +96,7 @@ def needs_of(items: Mapping[Key, Item], side: Side | None = None) -> Iterable[Ne
     users: dict[Key, dict[Key, None]] = {}
     for key, item in sorted(items.items()):
         for _, token in item.tokens:
-            if token.kind != "unbound" and token.key not in items:
+            if (token.is_need or token.is_item) and token.key not in items:
                 users.setdefault(token.key, {})[key] = None
     types = {supply.native_id: supply.type for supply in side.supplies} if side else {}
     for need, used_by in sorted(users.items()):
@@ -128,12 +128,15 @@ def _gather(
     session: Session, side: Side, asked: Sequence[Key], left: set[Key], take: Take, guides: Mapping[Key, Json]
 ) -> Gathered:
     items: dict[Key, Item] = {}
+    files: dict[str, bytes] = {}
     why = dict.fromkeys(asked, "asked for")
     waiting = list(asked)
     while waiting:
         _refuse_never_published(waiting, side, take)
-        read, _, _ = read_items(side, waiting, take, guides, binds_new=True)
+        read, _, noticed = read_items(side, waiting, take, guides, binds_new=True)
         items |= read
+        for portable in noticed.values():
+            files |= portable.files
         session.listener(f"reading {side.name}", len(items), len(items))
         waiting = []
         for key, item in read.items():
@@ -142,7 +145,7 @@ def _gather(
                     why[used] = f"used by {readable(key)}"
                     waiting.append(used)
         waiting.sort()
-    return Gathered(dict(sorted(items.items())), why)
+    return Gathered(dict(sorted(items.items())), why, dict(sorted(files.items())))
 
 
 def _refuse_never_published(keys: Iterable[Key], side: Side, take: Take) -> None:

@@ -12,9 +12,9 @@ from amphora.core.crosswalk import Mapped, resolve
 from amphora.core.docket import Action, Custody, Do, Docket, decide, fingerprint, order_of
 from amphora.core.keys import Key
 from amphora.core.kinds import KindSheet, parse_sheet
-from amphora.core.merge import NEEDS_CHOICE, By, FieldChange
+from amphora.core.merge import NEEDS_CHOICE, TARGET, By, FieldChange
 from amphora.core.model import Contents, Finding, Found, Item, Json, Listed
-from amphora.core.portable import part_ids, to_native
+from amphora.core.portable import masked_places, part_ids, to_native
 from amphora.core.tokens import NEED_KINDS, parse_token
 from amphora.engine.session import Opened, Session
 from amphora.engine.sides import OWN_ADDRESS, Side, read_items, target_side
@@ -24,6 +24,7 @@ Choices = Mapping[Key, Mapping[str, Json]]
 """Item, then place (or `*` for the whole item), then choice."""
 
 DRAFT = STATE + "draft"
+SECRETS = STATE + "secrets"
 
 
 @dataclass(frozen=True)
@@ -56,11 +57,14 @@ def prepare(session: Session, contents: Contents, environment: str, choices: Cho
     present, found, _ = read_items(side, _readable(there, side), guides=guides, bases=bases)
     _reserve_ids(contents, side)
     actions = [
-        _action(contents, key, side, present.get(key), bases.get(key), choices or {}) for key in contents.items
+        _action(contents, key, side, present.get(key), found.get(key), bases.get(key), choices or {})
+        for key in contents.items
     ]
     findings = _check(session, contents, side, mapped)
     to_enter = tuple(
-        (action.key, token) for action in actions for token in _secrets_to_enter(action, side, found.get(action.key))
+        (action.key, token)
+        for action in actions
+        for token in _secrets_to_enter(contents, action, side, found.get(action.key))
     )
     docket = Docket(
         package=contents.name,
@@ -78,6 +82,7 @@ def prepare(session: Session, contents: Contents, environment: str, choices: Cho
         custody=Custody.PACKAGE if opened.entry.role != "build" else Custody.TARGET,
         to_enter=to_enter,
         order=order_of(list(contents.items.values())),
+        files=contents.files,
     )
     return Prepared(docket, side, opened, contents)
 
@@ -137,7 +142,13 @@ def _reserve_ids(contents: Contents, side: Side) -> None:
 
 
 def _action(
-    contents: Contents, key: Key, side: Side, present: Item | None, base: Base | None, choices: Choices
+    contents: Contents,
+    key: Key,
+    side: Side,
+    present: Item | None,
+    found: Found | None,
+    base: Base | None,
+    choices: Choices,
 ) -> Action:
     item = contents.items[key]
     listed = side.by_key.get(key)
@@ -154,7 +165,9 @@ def _action(
     comparison = compare_item(item, present, base, sheet, side.names, choose)
     if listed.has_draft:
         comparison = _with_draft(comparison, listed, mine)
-    if mine.get("*") == "target" or mine.get(DRAFT) == "target":
+    if found and (lost := _lost_secrets(comparison, found, sheet, side)):
+        comparison = _with_lost_secrets(comparison, lost, mine)
+    if TARGET in (mine.get("*"), mine.get(DRAFT), mine.get(SECRETS)):
         reason = "left as it is, as decided"
         return Action(key, Do.LEAVE, reason, item, present.form, present.states, listed, comparison)
     return decide(comparison, item, listed, contents.title)
@@ -171,7 +184,22 @@ def _with_draft(comparison: Comparison, listed: Listed, choices: Mapping[str, Js
     return replace(comparison, changes=(*comparison.changes, change))
 
 
-def _secrets_to_enter(action: Action, side: Side, found: Found | None) -> list[str]:
+def _lost_secrets(comparison: Comparison, found: Found, sheet: KindSheet, side: Side) -> list[str]:
+    """Places of secrets that the target holds and that would be gone after the write."""
+    inner = side.names.inner.get(comparison.key)
+    native = to_native(comparison.form, sheet, side.names, inner=inner, present=found.definition)
+    kept = set(masked_places(native.definition, sheet).values())
+    return sorted(set(masked_places(found.definition, sheet).values()) - kept)
+
+
+def _with_lost_secrets(comparison: Comparison, lost: list[str], choices: Mapping[str, Json]) -> Comparison:
+    """Destroying a secret can't be put back, so somebody has to agree."""
+    choice = choices.get(SECRETS, choices.get("*"))
+    change = FieldChange(SECRETS, By.CLASH, "", f"holds {', '.join(lost)}", "gone, and can't be put back", choice)
+    return replace(comparison, changes=(*comparison.changes, change))
+
+
+def _secrets_to_enter(contents: Contents, action: Action, side: Side, found: Found | None) -> list[str]:
     if action.do is Do.LEAVE:
         return []
     sheet = side.opened.description.sheets.get(action.item.kind)
@@ -183,6 +211,7 @@ def _secrets_to_enter(action: Action, side: Side, found: Found | None) -> list[s
         side.names,
         inner=side.names.inner.get(action.key),
         present=found.definition if found else None,
+        files=contents.files,
     )
     return [token for _, token in native.to_enter]
 

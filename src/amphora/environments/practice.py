@@ -7,15 +7,11 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
 
 from amphora.core.bindings import IdStyle
 from amphora.core.errors import AmphoraError, EnvironmentRefused, RevisionMoved, Unavailable
 from amphora.core.model import Found, Json, Listed, States, Supply
-from amphora.core.places import Walk
-from amphora.core.pointers import Pointer, write_pointer
-from amphora.core.portable import mask_secrets
-from amphora.core.tokens import MASK
+from amphora.core.portable import mask_secrets, masked_places
 from amphora.environments.contract import (
     Capabilities,
     Description,
@@ -149,7 +145,7 @@ class PracticeEnvironment:
                     write.token,
                 )
                 return self._written(id_)
-            keep = list(_masked_places(write.definition, practice_sheets()[write.kind].places.walk(write.definition)))
+            keep = list(masked_places(write.definition, practice_sheets()[write.kind]))
             self.platform.update(
                 write.native_id,
                 write.states.title,
@@ -170,7 +166,7 @@ class PracticeEnvironment:
         for version in ("live", "draft"):
             definition = image[version]
             if definition is not None:
-                keep = list(_masked_places(definition, sheet.places.walk(definition)))
+                keep = list(masked_places(definition, sheet))
                 revision = platform.read([id_])[0].revision
                 platform.update(id_, image["title"], image["folder"], definition, keep, revision)
                 if version == "live" and sheet.is_published:
@@ -197,17 +193,6 @@ class PracticeEnvironment:
             is_drafted_only=item.live is None,
             rows=item.row_count,
         )
-
-
-def _masked_places(value: Any, walk: Walk, at: Pointer = ()) -> Iterator[str]:
-    if walk.spot.is_secret and value == MASK:
-        yield write_pointer(at)
-    elif isinstance(value, dict):
-        for name, part in value.items():
-            yield from _masked_places(part, walk.step(name), (*at, name))
-    elif isinstance(value, list):
-        for position, part in enumerate(value):
-            yield from _masked_places(part, walk.step(str(position)), (*at, str(position)))
 
 
 def _now() -> str:

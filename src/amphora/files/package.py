@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from amphora.core.errors import PackageDamaged, UsageFault
-from amphora.core.keys import is_key, kind_of
+from amphora.core.keys import Key, is_key, kind_of
 from amphora.core.model import Contents, Item, Need, States
 from amphora.core.strict_json import JsonFault, parse_json, pretty_bytes
 from amphora.files.archive import read_archive, write_archive
@@ -31,6 +31,7 @@ def package_files(contents: Contents) -> dict[str, bytes]:
         payload[f"data/items/{members[key]}"] = pretty_bytes(item.form)
         if item.layout is not None:
             payload[f"data/layout/{members[key]}"] = pretty_bytes(item.layout)
+    payload |= {f"data/files/{name}": content for name, content in contents.files.items()}
     for kind, source in contents.sheets.items():
         payload[f"data/kinds/{kind}.toml"] = source.encode()
     return payload | tag_files(f"{contents.name}-{contents.version}", payload)
@@ -176,6 +177,7 @@ def _contents(listing: Mapping[str, Any], files: Mapping[str, bytes]) -> Content
         items=items,
         needs=tuple(Need(n["key"], tuple(n["used_by"]), n["type"]) for n in listing["needs"]),
         note=str(listing["note"]),
+        files=_attachments(files, items),
         sheets={name[11:-5]: files[name].decode() for name in sorted(files) if name.startswith("data/kinds/")},
         package_digest=hashlib.sha256(files[TAG_MANIFEST]).hexdigest() if TAG_MANIFEST in files else "",
     )
@@ -199,6 +201,18 @@ def _item(row: Mapping[str, Any], files: Mapping[str, bytes], member: str) -> It
             f"{item.key} holds tokens at other places than the packing list says.", place=f"data/items/{member}"
         )
     return item
+
+
+def _attachments(files: Mapping[str, bytes], items: Mapping[Key, Item]) -> dict[str, bytes]:
+    """The attachments by their SHA-256; each one that a form names has to be there, and no other."""
+    found = {name.removeprefix("data/files/"): raw for name, raw in files.items() if name.startswith("data/files/")}
+    named = {token.path for item in items.values() for _, token in item.tokens if token.kind == "file"}
+    wrong = [name for name, raw in found.items() if hashlib.sha256(raw).hexdigest() != name]
+    for name in sorted({*wrong, *(named ^ found.keys())}):
+        raise PackageDamaged(
+            f"The attachment {name} is missing, unused or not what its name says.", place="data/files"
+        )
+    return dict(sorted(found.items()))
 
 
 def _check_members(contents: Contents, files: Mapping[str, bytes]) -> None:

@@ -91,10 +91,11 @@ def mapped_row(mapped: Mapped) -> Row:
     value = shown(mapped.value, 40) if mapped.value is not None else ""
     if mapped.state is MapState.GUESSED:
         value = f"?{value}"
+    is_to_enter = mapped.need.kind == "secret" and mapped.state is not MapState.MAPPED
     return [
         mapped.need.kind,
         row_name(mapped.need.key),
-        Cell(mapped.state.value, tone),
+        Cell("enter there" if is_to_enter else mapped.state.value, "dim" if is_to_enter else tone),
         value,
         Cell(mapped.reason or _offers(mapped), "dim"),
         Cell(users + more, "dim"),

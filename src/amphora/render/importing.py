@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
+from amphora.core.crosswalk import row_name
 from amphora.core.docket import Do, Docket
 from amphora.core.keys import Key
 from amphora.core.merge import FieldChange
 from amphora.core.selection import readable
+from amphora.core.tokens import PREFIX
 from amphora.engine.carrying import Outcome
 from amphora.engine.verifying import Verified
 from amphora.environments.contract import Identity
@@ -179,7 +181,7 @@ def import_result(docket: Docket, outcome: Outcome, verified: Sequence[Verified]
     wrong = [one for one in verified if not one.is_as_promised]
     blocks: list[Block] = [Grid(["item", "was at", "is now at"], links, "Old and new links")] if links else []
     todo = [
-        f"- Enter secret {token.partition(':')[2].partition(':')[2]} in {actions[key].states.title}:"
+        f"- Enter secret {row_name(token.removeprefix(PREFIX))} in {actions[key].states.title}:"
         f" {outcome.links.get(key) or _address(docket, key)}"
         for key, token in docket.to_enter
     ]

@@ -88,7 +88,7 @@ def undeclared_reference(context: CheckContext) -> Iterable[Finding]:
 def _references(context: CheckContext) -> Iterator[tuple[Item, TokenPlace, Token]]:
     for _, item in sorted(context.contents.items.items()):
         for place, token in item.tokens:
-            if not token.is_need:
+            if token.is_item or token.kind == "unbound":
                 yield item, place, token
 
 
@@ -96,6 +96,6 @@ def _outside(context: CheckContext) -> dict[Key, list[tuple[Item, TokenPlace]]]:
     """The items that are used but not packed, with where."""
     result: dict[Key, list[tuple[Item, TokenPlace]]] = {}
     for item, place, token in _references(context):
-        if token.kind != "unbound" and token.key not in context.contents.items:
+        if token.is_item and token.key not in context.contents.items:
             result.setdefault(token.key, []).append((item, place))
     return result

@@ -82,7 +82,7 @@ _PLAIN_TYPES = frozenset(
         "mqtt out",
     ]
 )
-_ALL = frozenset({"read", "write", "publish", "switch", "retire", "grant"})
+_ALL = frozenset({"read", "write", "publish", "switch", "retire"})
 
 
 def connect(location: str, folder: Path, user: str, secret: str) -> NodeRed:
@@ -122,7 +122,7 @@ class NodeRed:
     def whoami(self) -> Identity:
         user = self.client.get("/settings").get("user")
         if not user:
-            return Identity("nobody signed in", "open runtime", _ALL)
+            return Identity("nobody", "open to everybody", _ALL)
         given = user.get("permissions", [])
         scopes = {given} if isinstance(given, str) else set(given)
         may = set(_ALL) if "*" in scopes else set()

@@ -134,10 +134,11 @@ def masked(node: Node) -> Node:
     entries = node.get("env")
     if not isinstance(entries, list):
         return node
-    return {
-        **node,
-        "env": [{**e, "value": MASK} if e.get("type") == "cred" and e.get("value") else e for e in entries],
-    }
+    return {**node, "env": [{**e, "value": MASK} if _is_secret(e) else e for e in entries]}
+
+
+def _is_secret(entry: Node) -> bool:
+    return bool(entry.get("type") == "cred" and entry.get("value"))
 
 
 def unmasked(node: Node, before: Node | None) -> Node:
