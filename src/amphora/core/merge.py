@@ -12,7 +12,7 @@ from amphora.core.canon import same
 from amphora.core.model import Json
 from amphora.core.places import Walk
 from amphora.core.pointers import Pointer, write_pointer
-from amphora.core.portable import named_elements
+from amphora.core.spots import named_elements
 from amphora.core.tokens import parse_token
 
 

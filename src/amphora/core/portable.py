@@ -1,4 +1,4 @@
-"""The portable form, both ways (design, section 3).
+"""From a native definition to its portable form (design, section 3); `native` is the way back.
 
 `to_portable` replaces every environment-specific value by a token; `to_native` lays a portable form over
 what the target has at present. Laws, property-tested: `to_portable(to_native(p)) == p`, and
@@ -9,9 +9,8 @@ from __future__ import annotations
 
 import base64
 import hashlib
-import json
 import re
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from amphora.core.bindings import MISSING, Bindings
@@ -20,7 +19,8 @@ from amphora.core.kinds import KindSheet
 from amphora.core.model import Json
 from amphora.core.places import Refer, Spot, Walk
 from amphora.core.pointers import Pointer, write_pointer
-from amphora.core.tokens import MASK, PREFIX, escape, parse_token, render_text, token_for, unbound
+from amphora.core.spots import named_elements, sort_unordered
+from amphora.core.tokens import PREFIX, escape, parse_token, render_text, token_for, unbound
 
 _DATA_URL = re.compile(r"data:([^;,]*);base64,([A-Za-z0-9+/=]*)")
 
@@ -39,21 +39,6 @@ class Portable:
     is_on: bool | None = None
     undeclared: tuple[tuple[str, str], ...] = ()
     files: Mapping[str, bytes] = field(default_factory=dict)
-
-
-@dataclass(frozen=True)
-class Native:
-    """A native definition to write. `missing` lists tokens without a value here: (pointer, token);
-    `to_enter` the secrets that neither the target nor the crosswalk holds: (pointer, token)."""
-
-    definition: Json
-    missing: tuple[tuple[str, str], ...] = ()
-    to_enter: tuple[tuple[str, str], ...] = ()
-
-
-def mask_secrets(definition: Json, sheet: KindSheet) -> Json:
-    """A copy of a native definition in which every declared secret that is set is masked."""
-    return _masked(definition, sheet.places.walk(definition))
 
 
 def to_portable(
@@ -76,48 +61,6 @@ def to_portable(
     reader = _Reader(names, key, {there: here for here, there in (inner or {}).items()}, binds_new)
     form = reader.read(native, sheet.places.walk(native), (), guide)
     return Portable(form, reader.layout or None, reader.is_on, tuple(reader.undeclared), reader.files)
-
-
-def to_native(
-    form: Json,
-    sheet: KindSheet,
-    names: Bindings,
-    *,
-    inner: Mapping[str, str] | None = None,
-    layout: Json = None,
-    present: Json = None,
-    files: Mapping[str, bytes] | None = None,
-) -> Native:
-    """A portable form in the words of an environment, laid over `present`: its volatile and secret
-    places stay as they are, and so does its layout where `layout` says nothing. `files` are the
-    attachments by SHA-256."""
-    writer = _Writer(names, inner or {}, files or {})
-    walk = sheet.places.walk(form)
-    definition = writer.write(form, walk, ())
-    if layout is not None:
-        _apply_layout(definition, layout, walk, inner or {})
-    if present is not None:
-        definition = _laid_over(definition, present, sheet.places.walk(present))
-    to_enter = _drop_unset_secrets(definition, ())
-    return Native(definition, tuple(writer.missing), tuple(to_enter))
-
-
-def named_elements(elements: list[Json], member: str) -> dict[str, int] | None:
-    """Positions by name where every element has its own; None where that can't be said."""
-    names = [element.get(member) if isinstance(element, dict) else None for element in elements]
-    index = {name: position for position, name in enumerate(names) if isinstance(name, str)}
-    return index if len(index) == len(elements) else None
-
-
-def sort_unordered(elements: list[Json], member: str | None) -> list[Json]:
-    """The fixed order of an array whose order means nothing: by name, else by content."""
-    if member and named_elements(elements, member) is not None:
-        return sorted(elements, key=lambda element: str(element[member]))
-    return sorted(elements, key=lambda element: json.dumps(element, sort_keys=True))
-
-
-class _Secret(str):
-    """A secret token on its way into a native definition."""
 
 
 class _Reader:
@@ -283,210 +226,11 @@ def escape_inside(text: str) -> str:
     return text.replace("${amphora:", "${amphora:literal:")
 
 
-class _Writer:
-    def __init__(self, names: Bindings, inner: Mapping[str, str], files: Mapping[str, bytes]) -> None:
-        self.names = names
-        self.inner = inner
-        self.files = files
-        self.missing: list[tuple[str, str]] = []
-        found = "|".join(re.escape(part) for part in sorted(inner, key=len, reverse=True))
-        self.inner_text = re.compile(rf"(?<![A-Za-z0-9_])(?:{found})(?![A-Za-z0-9_])") if found else None
-
-    def write(self, value: Json, walk: Walk, at: Pointer) -> Json:
-        if isinstance(value, dict):
-            return {name: self.write(part, walk.step(name), (*at, name)) for name, part in value.items()}
-        if isinstance(value, list):
-            return [self.write(part, walk.step(str(n)), (*at, str(n))) for n, part in enumerate(value)]
-        return self._string(value, walk.spot, at) if isinstance(value, str) else value
-
-    def _string(self, text: str, spot: Spot, at: Pointer) -> Json:
-        if text in self.inner and not spot.is_text:
-            return self.inner[text]
-        token = parse_token(text)
-        if token is None:
-            return self._text(text, spot, at)
-        if token.kind == "secret" and token.key not in self.names.values:
-            return _Secret(token)
-        if token.kind == "unbound":
-            return name_of(token.key)
-        if token.kind == "file" and token.path in self.files:
-            return f"data:{token.part};base64,{base64.b64encode(self.files[token.path]).decode()}"
-        value = self.names.value_of_token(token)
-        if value is MISSING:
-            self.missing.append((write_pointer(at), text))
-            return None
-        return value
-
-    def _text(self, text: str, spot: Spot, at: Pointer) -> str:
-        if self.inner_text and spot.is_text:
-            text = self.inner_text.sub(lambda found: self.inner[found[0]], text)
-
-        def value_of(token: str) -> object:
-            value = self.names.value_of(token)
-            if value is MISSING:
-                self.missing.append((write_pointer(at), token))
-                return ""
-            return value
-
-        return render_text(text, value_of)
-
-
 def _is_value(bound: Json, value: Json) -> bool:
     return bound is not MISSING and type(bound) is type(value) and bool(bound == value)
-
-
-def _masked(value: Json, walk: Walk) -> Json:
-    if walk.spot.is_secret:
-        return value if value in (None, "", [], {}) else MASK
-    if isinstance(value, dict):
-        return {name: _masked(part, walk.step(name)) for name, part in value.items()}
-    if isinstance(value, list):
-        return [_masked(part, walk.step(str(n))) for n, part in enumerate(value)]
-    return value
 
 
 def _put(tree: dict[str, Json], at: Pointer, value: Json) -> None:
     for name in at[:-1]:
         tree = tree.setdefault(name, {})
     tree[at[-1]] = value
-
-
-def _apply_layout(definition: Json, layout: Json, walk: Walk, inner: Mapping[str, str]) -> None:
-    """Puts each value of a layout tree into the definition where its container is still there."""
-    if not isinstance(layout, dict):
-        return
-    index: Mapping[str, int] | None = None
-    if isinstance(definition, list):
-        by_name = named_elements(definition, walk.spot.named_by) if walk.spot.named_by else None
-        index = by_name if by_name is not None else {str(n): n for n in range(len(definition))}
-    for name, part in layout.items():
-        if index is not None:
-            position = index.get(inner.get(name, name))
-            if position is not None:
-                _apply_layout(definition[position], part, walk.step(str(position)), inner)
-        elif isinstance(definition, dict):
-            child = walk.step(name)
-            if child.spot.is_layout:
-                definition[name] = part
-            else:
-                _apply_layout(definition.get(name), part, child, inner)
-
-
-def _laid_over(new: Json, present: Json, walk: Walk) -> Json:
-    if isinstance(new, dict) and isinstance(present, dict):
-        return _object_over(new, present, walk)
-    if isinstance(new, list) and isinstance(present, list):
-        return _array_over(new, present, walk)
-    return new
-
-
-def _object_over(new: dict[str, Json], present: dict[str, Json], walk: Walk) -> Json:
-    result = dict(new)
-    for name, kept in present.items():
-        spot = walk.step(name).spot
-        is_kept_secret = spot.is_secret and (kept == MASK or name not in new)
-        if spot.is_volatile or spot.is_switch or is_kept_secret or (spot.is_layout and name not in new):
-            result[name] = kept
-        elif name in new:
-            result[name] = _laid_over(new[name], kept, walk.step(name))
-    return result
-
-
-def _array_over(new: list[Json], present: list[Json], walk: Walk) -> Json:
-    member = walk.spot.named_by
-    places = named_elements(present, member) if member else None
-    if member and places is not None and named_elements(new, member) is not None:
-        result = [
-            _laid_over(part, present[places[part[member]]], walk.step(str(places[part[member]])))
-            if part[member] in places
-            else part
-            for part in new
-        ]
-        if walk.spot.is_unordered:
-            result.sort(key=lambda part: places.get(part[member], len(present)))
-        return result
-    if walk.spot.is_unordered:
-        rest = list(new)
-        first = [part for part in present if part in rest and not rest.remove(part)]  # type: ignore[func-returns-value]
-        return first + rest
-    kept = [_laid_over(a, b, walk.step(str(n))) for n, (a, b) in enumerate(zip(new, present, strict=False))]
-    return kept + new[len(present) :]
-
-
-def _drop_unset_secrets(value: Json, at: Pointer) -> Iterable[tuple[str, str]]:
-    """Takes out the secret tokens that nothing stands for yet, and tells where they were."""
-    found: list[tuple[str, str]] = []
-    members = list(value.items()) if isinstance(value, dict) else []
-    for name, part in members:
-        if isinstance(part, _Secret):
-            found.append((write_pointer((*at, name)), str(part)))
-            del value[name]
-        else:
-            found += _drop_unset_secrets(part, (*at, name))
-    if isinstance(value, list):
-        for position, part in enumerate(value):
-            found += _drop_unset_secrets(part, (*at, str(position)))
-    return found
-
-
-def part_ids(form: Json, sheet: KindSheet) -> set[str]:
-    """The ids of all parts of a form that others may refer to."""
-    found: set[str] = set()
-    _collect(form, sheet.places.walk(form), lambda spot: spot.part is not None, found)
-    return found
-
-
-def masked_places(definition: Json, sheet: KindSheet) -> dict[str, str]:
-    """Where secrets are masked in a native definition: JSON Pointer, and the same place with elements of
-    named arrays under their names."""
-    found: dict[str, str] = {}
-    _find_masked(definition, sheet.places.walk(definition), (), (), found)
-    return found
-
-
-def _find_masked(value: Json, walk: Walk, at: Pointer, named: Pointer, found: dict[str, str]) -> None:
-    if walk.spot.is_secret and value == MASK:
-        found[write_pointer(at)] = write_pointer(named)
-    elif isinstance(value, dict):
-        for name, part in value.items():
-            _find_masked(part, walk.step(name), (*at, name), (*named, name), found)
-    elif isinstance(value, list):
-        member = walk.spot.named_by
-        by_position = {n: name for name, n in ((named_elements(value, member) if member else None) or {}).items()}
-        for position, part in enumerate(value):
-            step = str(position)
-            _find_masked(part, walk.step(step), (*at, step), (*named, by_position.get(position, step)), found)
-
-
-def reference_values(definition: Json, sheet: KindSheet) -> Iterator[tuple[str, str, Refer]]:
-    """Every text at a declared reference position: (pointer, value, what may stand there)."""
-    yield from _references(definition, sheet.places.walk(definition), ())
-
-
-def _references(value: Json, walk: Walk, at: Pointer) -> Iterator[tuple[str, str, Refer]]:
-    if isinstance(value, dict):
-        for name, part in value.items():
-            yield from _references(part, walk.step(name), (*at, name))
-    elif isinstance(value, list):
-        for position, part in enumerate(value):
-            yield from _references(part, walk.step(str(position)), (*at, str(position)))
-    elif isinstance(value, str) and walk.spot.refer:
-        yield write_pointer(at), value, walk.spot.refer
-
-
-def feature_values(form: Json, sheet: KindSheet) -> set[str]:
-    """The features of the platform that a form asks for; references among them don't count."""
-    found: set[str] = set()
-    _collect(form, sheet.places.walk(form), lambda spot: spot.is_feature, found)
-    return {feature for feature in found if PREFIX not in feature}
-
-
-def _collect(value: Json, walk: Walk, is_wanted: Callable[[Spot], bool], found: set[str]) -> None:
-    if isinstance(value, dict):
-        for name, part in value.items():
-            _collect(part, walk.step(name), is_wanted, found)
-    elif isinstance(value, list):
-        for position, part in enumerate(value):
-            _collect(part, walk.step(str(position)), is_wanted, found)
-    elif isinstance(value, str) and is_wanted(walk.spot):
-        found.add(value)

@@ -15,7 +15,7 @@ from amphora.core.errors import AmphoraError, BrokenOff, EnvironmentRefused, Not
 from amphora.core.keys import Key, decode_segment, path_of
 from amphora.core.matching import Link
 from amphora.core.model import Json
-from amphora.core.portable import to_native
+from amphora.core.native import to_native
 from amphora.core.tokens import parse_token, render_text, tokens_in
 from amphora.engine.session import Listener, Opened
 from amphora.environments.contract import Environment, Write, Written

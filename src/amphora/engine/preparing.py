@@ -14,7 +14,8 @@ from amphora.core.keys import Key
 from amphora.core.kinds import KindSheet, parse_sheet
 from amphora.core.merge import NEEDS_CHOICE, TARGET, By, FieldChange
 from amphora.core.model import Contents, Finding, Found, Item, Json, Listed
-from amphora.core.portable import masked_places, part_ids, to_native
+from amphora.core.native import to_native
+from amphora.core.spots import masked_places, part_ids
 from amphora.core.tokens import NEED_KINDS, parse_token
 from amphora.engine.session import Opened, Session
 from amphora.engine.sides import OWN_ADDRESS, Side, read_items, target_side

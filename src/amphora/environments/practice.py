@@ -11,7 +11,7 @@ from pathlib import Path
 from amphora.core.bindings import IdStyle
 from amphora.core.errors import AmphoraError, EnvironmentRefused, RevisionMoved, Unavailable
 from amphora.core.model import Found, Json, Listed, States, Supply
-from amphora.core.portable import mask_secrets, masked_places
+from amphora.core.spots import mask_secrets, masked_places
 from amphora.environments.contract import (
     Capabilities,
     Description,

@@ -11,7 +11,7 @@ from typing import Any
 
 from amphora.core.bindings import Bindings, IdStyle
 from amphora.core.keys import kind_of, path_of
-from amphora.core.portable import to_native
+from amphora.core.native import to_native
 from amphora.practice.platform import ID_PATTERN, JOINER, Platform
 from amphora.practice.sheets import practice_sheets
 

@@ -17,7 +17,7 @@ from typing import Any
 
 from amphora.core.kinds import KindSheet
 from amphora.core.pointers import parse_pointer, value_at, with_value
-from amphora.core.portable import part_ids, reference_values
+from amphora.core.spots import part_ids, reference_values
 from amphora.practice.sheets import practice_sheets
 
 JOINER = "#"

@@ -8,8 +8,8 @@ from amphora.core.checks.context import CheckContext
 from amphora.core.keys import Key, name_of
 from amphora.core.model import Finding, Item, Level
 from amphora.core.pointers import parse_pointer
-from amphora.core.portable import part_ids
 from amphora.core.selection import readable
+from amphora.core.spots import part_ids
 from amphora.core.tokens import Token, TokenPlace
 
 

@@ -6,8 +6,8 @@ from collections.abc import Iterable
 
 from amphora.core.checks.context import CheckContext
 from amphora.core.model import Finding, Level
-from amphora.core.portable import feature_values
 from amphora.core.selection import readable
+from amphora.core.spots import feature_values
 
 
 def kind_unknown(context: CheckContext) -> Iterable[Finding]:

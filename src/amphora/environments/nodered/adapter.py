@@ -11,7 +11,7 @@ from urllib.parse import quote, urlsplit
 from amphora.core.bindings import IdStyle
 from amphora.core.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain, UsageFault
 from amphora.core.model import Found, Json, Listed, Supply
-from amphora.core.portable import mask_secrets
+from amphora.core.spots import mask_secrets
 from amphora.environments.contract import (
     Capabilities,
     Description,

@@ -1,0 +1,43 @@
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+RUNTIME := tests/nodered/node_modules/.installed
+
+.PHONY: demo test lint bench screenshots clean
+
+demo: $(VENV)/.installed
+	$(BIN)/amphora demo
+
+test: $(VENV)/.tested $(RUNTIME)
+	$(BIN)/amphora demo > /dev/null
+	$(BIN)/python -m pytest
+
+lint: $(VENV)/.tested
+	$(BIN)/ruff check src tests bench
+	$(BIN)/ruff format --check src tests bench
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+bench: $(VENV)/.tested
+	$(BIN)/python bench/transport.py
+
+screenshots: $(VENV)/.tested
+	bash docs/screenshots/make.sh
+
+$(VENV)/bin/python:
+	$(PYTHON) -m venv $(VENV)
+
+$(VENV)/.installed: $(VENV)/bin/python pyproject.toml constraints.txt
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e .
+	touch $@
+
+$(VENV)/.tested: $(VENV)/.installed
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[test]'
+	touch $@
+
+$(RUNTIME): tests/nodered/package.json tests/nodered/package-lock.json
+	bash tests/nodered/install.sh
+	touch $@
+
+clean:
+	rm -rf $(VENV) tests/nodered/node_modules build

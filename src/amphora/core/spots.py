@@ -1,0 +1,104 @@
+"""What stands at the places of a definition: parts, references, features, secrets, named elements."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterator
+
+from amphora.core.kinds import KindSheet
+from amphora.core.model import Json
+from amphora.core.places import Refer, Spot, Walk
+from amphora.core.pointers import Pointer, write_pointer
+from amphora.core.tokens import MASK, PREFIX
+
+
+def mask_secrets(definition: Json, sheet: KindSheet) -> Json:
+    """A copy of a native definition in which every declared secret that is set is masked."""
+    return _masked(definition, sheet.places.walk(definition))
+
+
+def named_elements(elements: list[Json], member: str) -> dict[str, int] | None:
+    """Positions by name where every element has its own; None where that can't be said."""
+    names = [element.get(member) if isinstance(element, dict) else None for element in elements]
+    index = {name: position for position, name in enumerate(names) if isinstance(name, str)}
+    return index if len(index) == len(elements) else None
+
+
+def sort_unordered(elements: list[Json], member: str | None) -> list[Json]:
+    """The fixed order of an array whose order means nothing: by name, else by content."""
+    if member and named_elements(elements, member) is not None:
+        return sorted(elements, key=lambda element: str(element[member]))
+    return sorted(elements, key=lambda element: json.dumps(element, sort_keys=True))
+
+
+def part_ids(form: Json, sheet: KindSheet) -> set[str]:
+    """The ids of all parts of a form that others may refer to."""
+    found: set[str] = set()
+    _collect(form, sheet.places.walk(form), lambda spot: spot.part is not None, found)
+    return found
+
+
+def masked_places(definition: Json, sheet: KindSheet) -> dict[str, str]:
+    """Where secrets are masked in a native definition: JSON Pointer, and the same place with elements of
+    named arrays under their names."""
+    found: dict[str, str] = {}
+    _find_masked(definition, sheet.places.walk(definition), (), (), found)
+    return found
+
+
+def reference_values(definition: Json, sheet: KindSheet) -> Iterator[tuple[str, str, Refer]]:
+    """Every text at a declared reference position: (pointer, value, what may stand there)."""
+    yield from _references(definition, sheet.places.walk(definition), ())
+
+
+def feature_values(form: Json, sheet: KindSheet) -> set[str]:
+    """The features of the platform that a form asks for; references among them don't count."""
+    found: set[str] = set()
+    _collect(form, sheet.places.walk(form), lambda spot: spot.is_feature, found)
+    return {feature for feature in found if PREFIX not in feature}
+
+
+def _masked(value: Json, walk: Walk) -> Json:
+    if walk.spot.is_secret:
+        return value if value in (None, "", [], {}) else MASK
+    if isinstance(value, dict):
+        return {name: _masked(part, walk.step(name)) for name, part in value.items()}
+    if isinstance(value, list):
+        return [_masked(part, walk.step(str(n))) for n, part in enumerate(value)]
+    return value
+
+
+def _find_masked(value: Json, walk: Walk, at: Pointer, named: Pointer, found: dict[str, str]) -> None:
+    if walk.spot.is_secret and value == MASK:
+        found[write_pointer(at)] = write_pointer(named)
+    elif isinstance(value, dict):
+        for name, part in value.items():
+            _find_masked(part, walk.step(name), (*at, name), (*named, name), found)
+    elif isinstance(value, list):
+        member = walk.spot.named_by
+        by_position = {n: name for name, n in ((named_elements(value, member) if member else None) or {}).items()}
+        for position, part in enumerate(value):
+            step = str(position)
+            _find_masked(part, walk.step(step), (*at, step), (*named, by_position.get(position, step)), found)
+
+
+def _references(value: Json, walk: Walk, at: Pointer) -> Iterator[tuple[str, str, Refer]]:
+    if isinstance(value, dict):
+        for name, part in value.items():
+            yield from _references(part, walk.step(name), (*at, name))
+    elif isinstance(value, list):
+        for position, part in enumerate(value):
+            yield from _references(part, walk.step(str(position)), (*at, str(position)))
+    elif isinstance(value, str) and walk.spot.refer:
+        yield write_pointer(at), value, walk.spot.refer
+
+
+def _collect(value: Json, walk: Walk, is_wanted: Callable[[Spot], bool], found: set[str]) -> None:
+    if isinstance(value, dict):
+        for name, part in value.items():
+            _collect(part, walk.step(name), is_wanted, found)
+    elif isinstance(value, list):
+        for position, part in enumerate(value):
+            _collect(part, walk.step(str(position)), is_wanted, found)
+    elif isinstance(value, str) and is_wanted(walk.spot):
+        found.add(value)
