@@ -185,6 +185,9 @@ def _is_named(value: Json, member: str) -> bool:
 
 
 def _is_secret(value: Json) -> bool:
+    """Whether nothing but secrets stands here: an environment that lacks them may lack the object too."""
+    if isinstance(value, dict):
+        return bool(value) and all(_is_secret(part) for part in value.values())
     token = parse_token(value)
     return token is not None and token.kind == "secret"
 

@@ -73,7 +73,7 @@ class _Carrier:
     def _journalled(self, number: int, step: Step) -> None:
         present = [native_id for key in step.keys if (native_id := self._native_id(key))]
         token = f"{self.run.name}/{number}"
-        intent = {"token": token, "images": self.environment.images(present)}
+        intent = {"token": token, "images": self.environment.images(present), "chosen": self._chosen(step)}
         self.ledger.begin_step(self.run, number, step.do, step.keys, intent)
         try:
             outcome = self._perform(step, token)
@@ -84,6 +84,12 @@ class _Carrier:
             self.ledger.end_step(self.run, number, "failed", {"created": [], "error": error.message})
             raise
         self.ledger.end_step(self.run, number, "done", outcome)
+
+    def _chosen(self, step: Step) -> list[str]:
+        """The ids that new items will have, where we choose them: known before the call is answered."""
+        if not self.opened.description.capabilities.keeps_ids:
+            return []
+        return [str(self.names.values[key]) for key in step.keys if self._native_id(key) is None]
 
     def _native_id(self, key: Key) -> str | None:
         if key in self.written:
@@ -208,7 +214,8 @@ def put_back(run: Run, environment: Environment, ledger: Ledger) -> list[str]:
 
 def _undo(step: JournalStep, environment: Environment, expected: dict[str, str]) -> list[str]:
     now = {row.native_id: row for row in environment.index()}
-    created = [id_ for id_ in step.outcome["created"] if id_ in now]
+    made = step.intent["chosen"] if step.state == "uncertain" else step.outcome["created"]
+    created = [id_ for id_ in made if id_ in now]
     images = [image for image in step.intent["images"] if image["id"] in now]
     touched = [*created, *(image["id"] for image in images)]
     moved = {id_ for id_ in touched if id_ in expected and now[id_].revision != expected[id_]}

@@ -64,7 +64,11 @@ class Session:
         if name not in self._opened:
             entry = self.workspace.environment(name)
             environment = open_environment(entry, self.workspace.folder)
-            self._opened[name] = Opened(entry, environment, environment.describe())
+            try:
+                self._opened[name] = Opened(entry, environment, environment.describe())
+            except BaseException:
+                environment.close()
+                raise
         return self._opened[name]
 
     def likely_target(self, source: str) -> str:

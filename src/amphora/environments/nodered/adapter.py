@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import re
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -25,6 +26,7 @@ from amphora.environments.contract import (
 from amphora.environments.nodered.client import Client
 from amphora.environments.nodered.flowfile import (
     BUILT_IN,
+    CONTAINERS,
     FileItem,
     Node,
     compose,
@@ -38,50 +40,13 @@ from amphora.environments.nodered.flowfile import (
 from amphora.environments.nodered.sheets import nodered_sheets
 
 ID_PATTERN = r"[0-9a-zA-Z._-]{8,}"
-_PLAIN_TYPES = frozenset(
-    [
-        "inject",
-        "debug",
-        "complete",
-        "catch",
-        "status",
-        "comment",
-        "function",
-        "switch",
-        "change",
-        "range",
-        "template",
-        "delay",
-        "trigger",
-        "exec",
-        "rbe",
-        "split",
-        "join",
-        "sort",
-        "batch",
-        "csv",
-        "html",
-        "json",
-        "xml",
-        "yaml",
-        "file",
-        "file in",
-        "watch",
-        "junction",
-        "group",
-        "tab",
-        "subflow",
-        "global-config",
-        "unknown",
-        "link in",
-        "link out",
-        "link call",
-        "http in",
-        "http response",
-        "mqtt in",
-        "mqtt out",
-    ]
-)
+_PLAIN_TYPES = frozenset({
+    "inject", "debug", "complete", "catch", "status", "comment", "function", "switch", "change", "range",
+    "template", "delay", "trigger", "exec", "rbe", "split", "join", "sort", "batch", "csv", "html", "json",
+    "xml", "yaml", "file", "file in", "watch", "junction", "unknown", "link in", "link out", "link call",
+    "http in", "http response", "mqtt in", "mqtt out",
+})  # fmt: skip
+"""Node types that never hold credentials, so that nobody has to ask for each node."""
 _ALL = frozenset({"read", "write", "publish", "switch", "retire"})
 
 
@@ -220,8 +185,11 @@ class NodeRed:
 
     def _credential_fields(self, node: Node) -> Collection[str]:
         """The names of a node's credentials that are set; the values never leave the runtime."""
-        type_, id_ = str(node["type"]), str(node["id"])
-        if type_ in _PLAIN_TYPES or type_.startswith(("subflow:", "ui-")):
+        type_, id_ = re.sub(r"\s+", "-", str(node["type"])), str(node["id"])
+        if node["type"] in _PLAIN_TYPES or type_.startswith("ui-"):
+            return ()
+        is_container = type_ in (*CONTAINERS, "group") or type_.startswith("subflow:")
+        if is_container and not any(entry.get("type") == "cred" for entry in node.get("env") or ()):
             return ()
         if (type_, id_) not in self._credentials:
             answer = self.client.get(f"/credentials/{quote(type_, safe='')}/{quote(id_, safe='')}")

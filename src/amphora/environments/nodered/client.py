@@ -19,7 +19,11 @@ class Client:
     def __init__(self, base_url: str, user: str = "", secret: str = "", timeout_s: float = TIMEOUT_S) -> None:
         self.base_url = base_url.rstrip("/")
         self._http = httpx.Client(base_url=self.base_url, timeout=timeout_s, trust_env=False)
-        token = self._token(user, secret) if user and secret else secret
+        try:
+            token = self._token(user, secret) if user and secret else secret
+        except BaseException:
+            self._http.close()
+            raise
         if token:
             self._http.headers["Authorization"] = f"Bearer {token}"
 

@@ -1,0 +1,112 @@
+"""Fixtures: the made-up environments, a workspace over them, the installed program, real runtimes."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from amphora.practice.halcyon import PLACES, make_halcyon
+
+SECRETS = ("quiet-heron", "amber-finch", "silver-wren")
+"""Pieces of every secret in the demo data."""
+
+
+@dataclass(frozen=True)
+class Done:
+    """What a run of the program left."""
+
+    code: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> Any:
+        """Stdout as the one JSON document that it has to be."""
+        return json.loads(self.out)
+
+    @property
+    def verdict(self) -> str:
+        """The first line."""
+        return self.out.splitlines()[0]
+
+
+Program = Callable[..., Done]
+
+
+def run_program(folder: Path, *words: str | Path, **variables: str) -> Done:
+    """Runs the installed program as a process in a folder."""
+    command = [sys.executable, "-m", "amphora", *map(str, words)]
+    done = subprocess.run(
+        command,
+        cwd=folder,
+        env=os.environ | variables,
+        capture_output=True,
+        text=True,
+        check=False,
+        stdin=subprocess.DEVNULL,
+    )
+    return Done(done.returncode, done.stdout, done.stderr)
+
+
+@pytest.fixture(scope="session")
+def halcyon_files(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The four practice environments, made once."""
+    folder = tmp_path_factory.mktemp("halcyon")
+    make_halcyon(folder)
+    return folder
+
+
+@pytest.fixture
+def halcyon(halcyon_files: Path, tmp_path: Path) -> Path:
+    """A workspace over fresh copies of the four environments, crosswalk filled for olive-intake."""
+    folder = tmp_path / "halcyon"
+    shutil.copytree(halcyon_files, folder)
+    text = ["[amphora]", "format = 1"]
+    for place in PLACES.values():
+        text += [f"[environments.{place.name}]", f'location = "practice:{place.name}.practice"']
+        text += [f'role = "{place.role}"', f'region = "{place.region}"']
+    (folder / "amphora.toml").write_text("\n".join(text) + "\n", encoding="utf-8")
+    (folder / "crosswalk.yaml").write_text(CROSSWALK, encoding="utf-8")
+    return folder
+
+
+CROSSWALK = """\
+connections:
+  mill-db: {grove-dev: mill-db-dev, grove-test: mill-db-test, grove-live: mill-main, grove-south: mill-db-south}
+  office-db: {grove-dev: office-db-dev, grove-test: office-db-test, grove-live: office-main}
+people:
+  intake-desk:
+    grove-dev: intake@dev.halcyon.example
+    grove-test: intake@test.halcyon.example
+    grove-live: intake@halcyon.example
+settings:
+  bruised-fruit-check-limit: {grove-live: 15, any: 14}
+  weigh-ticket-batch: {any: 40}   # the same everywhere
+"""
+
+
+@pytest.fixture
+def amphora(halcyon: Path) -> Program:
+    """The program, run in the workspace."""
+    return lambda *words, **variables: run_program(halcyon, *words, **variables)
+
+
+@pytest.fixture(scope="session")
+def runtimes(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[str, str]]:
+    """Two real runtimes on loopback; their base URLs. The second one asks for a token."""
+    from tests.nodered.runtime import started_runtime
+
+    with (
+        started_runtime(tmp_path_factory.mktemp("one")) as one,
+        started_runtime(tmp_path_factory.mktemp("two"), token="made-up-token") as two,
+    ):
+        yield one, two

@@ -1,0 +1,121 @@
+"""Two grounds on which the same contract is tried: each a source, a target, and things to move."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from amphora.core.errors import EnvironmentRefused, Uncertain
+from amphora.core.keys import Key
+from amphora.core.model import States
+from amphora.engine.carrying import Outcome
+from amphora.engine.exporting import ExportReport, export
+from amphora.engine.importing import import_prepared
+from amphora.engine.preparing import Prepared, prepare
+from amphora.engine.session import Session
+from amphora.engine.sides import own_side, read_items
+from amphora.environments.contract import Environment, Write
+from amphora.files.package import read_package
+from amphora.files.workspace import read_workspace
+
+Definition = Any
+MUTATING = ("write", "publish", "switch")
+
+
+@dataclass
+class Ground:
+    """A workspace with a source and a target of one adapter."""
+
+    folder: Path
+    source: str
+    target: str
+    asked: str
+    renamed: Key
+    setting: str
+
+    def __post_init__(self) -> None:
+        self.sessions: list[Session] = []
+
+    def session(self) -> Session:
+        """A new session, as every command has one."""
+        self.sessions.append(Session(read_workspace(self.folder)))
+        return self.sessions[-1]
+
+    def close(self) -> None:
+        for session in self.sessions:
+            session.close()
+
+    def export(self, **options: Any) -> ExportReport:
+        """Exports what this ground moves."""
+        return export(self.session(), self.source, [self.asked], "moved", **options)
+
+    def prepare(self, report: ExportReport, session: Session | None = None) -> Prepared:
+        """The docket of bringing it into the target."""
+        return prepare(session or self.session(), read_package(report.path), self.target)
+
+    def bring(self, report: ExportReport) -> tuple[Prepared, Outcome]:
+        """Prepares, imports and expects everything to be as promised."""
+        session = self.session()
+        prepared = self.prepare(report, session)
+        assert not prepared.docket.errors, prepared.docket.errors
+        assert all(one.native is not None for one in prepared.docket.mapped if one.need.kind != "secret")
+        outcome, verified = import_prepared(session, prepared)
+        assert outcome.failure is None
+        assert all(one.is_as_promised for one in verified), verified
+        return prepared, outcome
+
+    def state(self, name: str) -> dict[Key, tuple[Any, States]]:
+        """The portable form and states of everything in an environment."""
+        session = self.session()
+        side = own_side(session.open(name), session.ledger, session.crosswalk)
+        delivered = session.ledger.last_deliveries(side.uid)
+        bases = {key: replace(d.base, form=d.merged) for key, d in delivered.items()}
+        items, _, _ = read_items(side, side.by_key, bases=bases)
+        return {key: (item.form, item.states) for key, item in items.items()}
+
+    def change(
+        self, name: str, key: Key, edit: Callable[[Definition], Definition] | None = None, **states: Any
+    ) -> None:
+        """Somebody edits an item in an environment: its definition, title or folder."""
+        session = self.session()
+        side = own_side(session.open(name), session.ledger, session.crosswalk)
+        environment, row = side.opened.environment, side.by_key[key]
+        [found] = environment.read([row.native_id])
+        definition = edit(found.definition) if edit else found.definition
+        write = Write(
+            row.kind, row.segments, replace(row.states, **states), definition, "edit", row.native_id, row.revision
+        )
+        environment.write([write])
+        if row.states.is_published:
+            environment.publish(row.native_id)
+
+
+class Breaking:
+    """An environment whose nth changing call fails: before it takes effect, or after it with no answer."""
+
+    def __init__(self, inside: Environment, at: int, after: bool) -> None:
+        self.inside, self.left, self.after = inside, at, after
+
+    def __getattr__(self, name: str) -> Any:
+        method = getattr(self.inside, name)
+        if name not in MUTATING:
+            return method
+
+        def call(*words: Any) -> Any:
+            self.left -= 1
+            if self.left:
+                return method(*words)
+            if self.after:
+                method(*words)
+                raise Uncertain("the line went dead")
+            raise EnvironmentRefused("no more today")
+
+        return call
+
+
+def breaking(session: Session, name: str, at: int, after: bool) -> None:
+    """Makes an environment of a session fail at its nth changing call."""
+    opened = session.open(name)
+    session._opened[name] = replace(opened, environment=Breaking(opened.environment, at, after))

@@ -1,0 +1,182 @@
+"""Moving things from a source to a target, on every adapter."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from amphora.core.docket import Do
+from amphora.core.merge import By
+from amphora.engine.importing import ask_for, import_prepared, refuse_unready
+from amphora.files.crosswalk_file import Cell, write_cells
+from amphora.files.package import read_package
+from tests.conftest import SECRETS
+from tests.contract.grounds import Ground, breaking
+
+
+def test_everything_that_is_used_arrives_and_a_second_import_changes_nothing(ground: Ground) -> None:
+    others = set(ground.state(ground.target))
+    report = ground.export()
+    prepared, outcome = ground.bring(report)
+    assert outcome.written == len(prepared.docket.by(Do.CREATE))
+    after = ground.state(ground.target)
+    assert set(report.contents.items) | others == set(after)
+    for key, item in report.contents.items.items():
+        assert "amphora:secret:" in str(item.form) or after[key] == (item.form, item.states)
+    again = ground.prepare(report).docket
+    assert again.is_idle
+    assert not again.undecided
+    assert ground.export().is_unchanged
+
+
+def test_a_package_exported_twice_is_the_same_to_the_byte(ground: Ground, tmp_path: Path) -> None:
+    one, two = ground.export(out=tmp_path / "one.amphora"), ground.export(out=tmp_path / "two.amphora")
+    assert one.package_digest == two.package_digest
+    assert one.path.read_bytes() == two.path.read_bytes()
+    assert read_package(one.path).package_digest == one.package_digest
+
+
+def test_no_secret_travels_or_is_kept_anywhere(ground: Ground) -> None:
+    report = ground.export()
+    ground.bring(report)
+    for session in ground.sessions:
+        session.close()
+    ours = [path for path in ground.folder.rglob("*") if path.is_file() and path.suffix != ".practice"]
+    assert {"ledger.sqlite", "crosswalk.yaml", "moved-1.0.0.amphora"} <= {path.name for path in ours}
+    with sqlite3.connect(ground.folder / "ledger.sqlite") as ledger:
+        dump = "\n".join(ledger.iterdump())
+    package = read_package(report.path)
+    everything = dump + str(package) + "".join(path.read_bytes().decode("latin-1") for path in ours)
+    assert not [piece for piece in SECRETS if piece in everything]
+    assert [need for need in package.needs if need.kind == "secret"]
+
+
+def test_renamed_and_moved_in_the_source_it_stays_the_same_item(ground: Ground) -> None:
+    ground.bring(ground.export())
+    key = ground.renamed
+    before = _native_ids(ground)
+    ground.change(ground.source, key, title="Quite another name", folder="attic" if "/" in key else "")
+    report = ground.export()
+    assert report.contents.version == "1.0.1"
+    assert report.contents.items[key].states.title == "Quite another name"
+    prepared, _ = ground.bring(report)
+    assert [action.key for action in prepared.docket.by(Do.UPDATE)] == [key]
+    assert _native_ids(ground) == before
+    assert ground.state(ground.target)[key][1].title == "Quite another name"
+
+
+def _native_ids(ground: Ground) -> list[str]:
+    return [row.native_id for row in ground.session().open(ground.target).environment.index()]
+
+
+def test_a_changed_crosswalk_value_reaches_the_target(ground: Ground) -> None:
+    report = ground.export()
+    ground.bring(report)
+    write_cells(ground.folder / "crosswalk.yaml", [Cell("settings", ground.setting, ground.target, 77)])
+    prepared, _ = ground.bring(report)
+    [action] = prepared.docket.by(Do.UPDATE)
+    assert action.reason == "changed in the crosswalk"
+    assert action.comparison is not None
+    assert [change.by for change in action.comparison.changes] == [By.CROSSWALK]
+    [found] = (
+        ground.session()
+        .open(ground.target)
+        .environment.read([str(action.present.native_id if action.present else "")])
+    )
+    assert "77" in json.dumps(found.definition)
+    assert ground.prepare(report).docket.is_idle
+
+
+@pytest.mark.parametrize("after", [False, True])
+def test_a_step_that_fails_leaves_the_target_as_it_was(ground: Ground, after: bool) -> None:
+    report = ground.export()
+    before = ground.state(ground.target)
+    is_atomic = ground.session().open(ground.target).description.capabilities.is_atomic
+    for at in (1,) if is_atomic else (1, 5, 11, 14, 17):
+        session = ground.session()
+        breaking(session, ground.target, at, after)
+        outcome, _ = import_prepared(session, ground.prepare(report, session))
+        if after and outcome.failure is None:
+            ground_state = ground.state(ground.target)
+            assert set(report.contents.items) <= set(ground_state)
+            return
+        assert outcome.run.state == "put back"
+        assert ground.state(ground.target) == before
+        assert not session.ledger.delivered(outcome.run)
+    ground.bring(report)
+
+
+def test_a_failing_update_is_put_back_too(ground: Ground) -> None:
+    ground.bring(ground.export())
+    ground.change(ground.source, ground.renamed, _noted, title="New title")
+    report = ground.export()
+    before = ground.state(ground.target)
+    session = ground.session()
+    is_atomic = session.open(ground.target).description.capabilities.is_atomic
+    breaking(session, ground.target, 1 if is_atomic else 2, False)
+    outcome, _ = import_prepared(session, ground.prepare(report, session))
+    assert outcome.run.state == "put back"
+    assert ground.state(ground.target) == before
+
+
+def _noted(definition: Any) -> Any:
+    return {**definition, "remark": "changed in the source"}
+
+
+def _mended(definition: Any) -> Any:
+    return {**definition, "remark": "mended in the target"}
+
+
+def test_a_local_edit_is_kept_and_a_clash_stops_everything(ground: Ground) -> None:
+    ground.bring(ground.export())
+    ground.change(ground.target, ground.renamed, lambda d: {**d, "fix": "on the far side"})
+    ground.change(ground.source, ground.renamed, _noted)
+    report = ground.export()
+    prepared = ground.prepare(report)
+    assert [action.key for action in prepared.docket.edited] == [ground.renamed]
+    with pytest.raises(Exception, match="local edits"):
+        ask_for(prepared.docket, True, False)
+    ground.bring(report)
+    form = ground.state(ground.target)[ground.renamed][0]
+    assert (form["fix"], form["remark"]) == ("on the far side", "changed in the source")
+    ground.change(ground.target, ground.renamed, _mended)
+    ground.change(ground.source, ground.renamed, lambda d: {**d, "remark": "changed again"})
+    clashing = ground.prepare(ground.export())
+    with pytest.raises(Exception, match="need a decision"):
+        refuse_unready(clashing.docket)
+    assert ground.state(ground.target)[ground.renamed][0]["remark"] == "mended in the target"
+
+
+def test_what_moved_since_the_docket_was_made_stops_the_import(ground: Ground) -> None:
+    report = ground.export()
+    ground.bring(report)
+    ground.change(ground.source, ground.renamed, _noted)
+    report = ground.export()
+    session = ground.session()
+    prepared = ground.prepare(report, session)
+    ground.change(ground.target, ground.renamed, lambda d: {**d, "fix": 1})
+    with pytest.raises(Exception, match="moved"):
+        import_prepared(session, prepared)
+    assert "remark" not in ground.state(ground.target)[ground.renamed][0]
+
+
+def test_it_can_go_on_and_come_back_to_its_source(ground: Ground) -> None:
+    first = ground.export()
+    ground.bring(first)
+    ground.change(ground.target, ground.renamed, _mended)
+    session = ground.session()
+    from amphora.engine.exporting import export
+    from amphora.engine.preparing import prepare
+
+    back = export(session, ground.target, [ground.renamed], "mended")
+    assert ground.renamed in back.contents.items
+    docket = prepare(ground.session(), read_package(back.path), ground.source).docket
+    assert not docket.by(Do.CREATE)
+    [action] = docket.by(Do.UPDATE)
+    assert action.key == ground.renamed
+    assert action.comparison is not None
+    assert [(change.place, change.by) for change in action.comparison.changes] == [("/remark", By.PACKAGE)]

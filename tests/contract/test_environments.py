@@ -1,0 +1,103 @@
+"""What every adapter promises, tried on each."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+from typing import Any
+
+import pytest
+
+from amphora.core.bindings import Bindings
+from amphora.core.errors import EnvironmentRefused, RevisionMoved
+from amphora.core.native import to_native
+from amphora.core.portable import to_portable
+from amphora.engine.sides import own_side
+from amphora.environments.contract import Write
+from tests.conftest import SECRETS
+from tests.contract.grounds import Ground
+
+
+def test_it_says_what_it_is(ground: Ground) -> None:
+    opened = ground.session().open(ground.source)
+    description, identity = opened.description, opened.environment.whoami()
+    assert description.uid
+    assert description.base_url.startswith("http")
+    assert {"read", "write", "retire"} <= identity.permissions
+    assert description.uid != ground.session().open(ground.target).description.uid
+
+
+def test_the_index_is_whole_and_ordered(ground: Ground) -> None:
+    environment = ground.session().open(ground.source).environment
+    rows = environment.index()
+    ids = [row.native_id for row in rows]
+    assert ids == sorted(set(ids))
+    assert [found.listed for found in environment.read(ids[::-1])] == rows[::-1]
+    assert all(row.revision and row.link.startswith("http") and row.states.title for row in rows)
+    with pytest.raises(EnvironmentRefused):
+        environment.read(["nothing-has-this-id"])
+
+
+def test_both_laws_of_the_portable_form(ground: Ground) -> None:
+    session = ground.session()
+    side = own_side(session.open(ground.source), session.ledger, session.crosswalk)
+    for key, row in side.by_key.items():
+        sheet = side.opened.description.sheets[row.kind]
+        [found] = side.opened.environment.read([row.native_id])
+        first = to_portable(found.definition, sheet, side.names, key=key, binds_new=True)
+        back = to_native(
+            first.form, sheet, side.names, layout=first.layout, present=found.definition, files=first.files
+        )
+        assert back.definition == found.definition
+        assert not back.missing
+        elsewhere = Bindings(side.names.style, dict(side.names.values))
+        elsewhere.part_owner = side.names.part_owner
+        again = to_portable(back.definition, sheet, elsewhere, key=key, guide=first.form)
+        assert again.form == first.form
+
+
+def test_no_secret_is_ever_read(ground: Ground) -> None:
+    environment = ground.session().open(ground.source).environment
+    ids = [row.native_id for row in environment.index()]
+    everything = str(environment.read(ids)) + json.dumps(environment.images(ids))
+    assert not [piece for piece in SECRETS if piece in everything]
+
+
+def test_a_stale_write_changes_nothing(ground: Ground) -> None:
+    environment = ground.session().open(ground.source).environment
+    row = next(row for row in environment.index() if row.kind == "flow")
+    [found] = environment.read([row.native_id])
+    before = ground.state(ground.source)
+    stale = Write(
+        row.kind, row.segments, replace(row.states, title="Other"), found.definition, "t", row.native_id, "0"
+    )
+    with pytest.raises(RevisionMoved):
+        environment.write([stale])
+    assert ground.state(ground.source) == before
+
+
+def test_put_back_gives_what_the_image_says(ground: Ground) -> None:
+    environment = ground.session().open(ground.source).environment
+    key = ground.renamed
+    native_id = (
+        own_side(ground.session().open(ground.source), ground.session().ledger, ground.session().crosswalk)
+        .by_key[key]
+        .native_id
+    )
+    before = ground.state(ground.source)
+    images = environment.images([native_id])
+    ground.change(ground.source, key, _emptied, title="Spoiled")
+    assert ground.state(ground.source) != before
+    environment.put_back(json.loads(json.dumps(images)), [])
+    assert ground.state(ground.source) == before
+
+
+def _emptied(definition: Any) -> Any:
+    return {**definition, "note": "spoiled", "info": "spoiled"}
+
+
+def test_switching(ground: Ground) -> None:
+    environment = ground.session().open(ground.source).environment
+    row = next(row for row in environment.index() if row.states.is_on)
+    environment.switch(row.native_id, False)
+    assert environment.read([row.native_id])[0].listed.states.is_on is False

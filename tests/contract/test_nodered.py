@@ -1,0 +1,128 @@
+"""What only a real runtime can show."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import closing
+from pathlib import Path
+
+import pytest
+
+from amphora.core.docket import Do
+from amphora.core.errors import EnvironmentRefused, Unavailable
+from amphora.engine.importing import refuse_unready
+from amphora.environments.nodered.adapter import connect
+from tests.contract.conftest import nodered_ground
+from tests.contract.grounds import Ground
+from tests.nodered.runtime import started_runtime
+from tests.nodered.seeds import BROKER, INJECT, TAB, TARGET, credentials_of, deploy, flows_of
+
+TOKEN = "made-up-token"
+
+
+@pytest.fixture
+def line(tmp_path: Path, runtimes: tuple[str, str], monkeypatch: pytest.MonkeyPatch) -> Iterator[Ground]:
+    """The two runtimes, reset."""
+    monkeypatch.setenv("TWO_TOKEN", TOKEN)
+    made = nodered_ground(tmp_path, runtimes)
+    yield made
+    made.close()
+
+
+def test_taken_ids_are_rewritten_everywhere_and_nothing_else_changes(line: Ground, runtimes: tuple[str, str]) -> None:
+    line.bring(line.export())
+    now = flows_of(runtimes[1], TOKEN)
+    for node in TARGET:
+        assert now[node["id"]] == {name: value for name, value in node.items() if name != "credentials"}
+    [inject] = [node for node in now.values() if node["type"] == "inject"]
+    assert inject["id"] != INJECT
+    assert inject["wires"] == [["c000000000000002"]]
+    assert now["c000000000000003"]["broker"] == "7700000000000001"
+    assert now[TAB]["env"][0]["value"] == "south"
+    live = {"id": "7700000000000001", "type": "mqtt-broker"}
+    assert credentials_of(runtimes[1], live, TOKEN) == {"user": "x", "has_password": True}
+    [link] = [link for link in line.session().ledger.links() if link.inner and link.uid != "one"]
+    assert link.inner == {INJECT: inject["id"]}
+
+
+def test_credentials_that_the_target_has_stay_over_an_update(
+    line: Ground, tmp_path: Path, runtimes: tuple[str, str]
+) -> None:
+    line.bring(line.export())
+    request = flows_of(runtimes[1], TOKEN)["d000000000000002"]
+    entered = {**request, "credentials": {"user": "theirs", "password": "pw-entered-there"}}
+    deploy(
+        runtimes[1],
+        [entered if n["id"] == request["id"] else n for n in flows_of(runtimes[1], TOKEN).values()],
+        TOKEN,
+    )
+    line.change("one", "flow:Press", lambda d: {**d, "info": "new"})
+    prepared, _ = line.bring(line.export())
+    assert [action.key for action in prepared.docket.by(Do.UPDATE)] == ["flow:Press"]
+    assert credentials_of(runtimes[1], {**request, "type": "http-request"}, TOKEN) == {
+        "user": "theirs",
+        "has_password": True,
+    }
+    line.change("one", "flow:Press", lambda d: {**d, "nodes": [n for n in d["nodes"] if n["id"] != request["id"]]})
+    docket = line.prepare(line.export()).docket
+    with pytest.raises(Exception, match="need a decision"):
+        refuse_unready(docket)
+
+
+def test_nodes_moved_on_the_canvas_are_no_change(line: Ground, tmp_path: Path, runtimes: tuple[str, str]) -> None:
+    report = line.export()
+    line.bring(report)
+    moved = [{**node, "x": 999} if node.get("z") == TAB else node for node in flows_of(runtimes[1], TOKEN).values()]
+    deploy(runtimes[1], moved, TOKEN)
+    docket = line.prepare(report).docket
+    assert docket.is_idle
+    assert [a.key for a in docket.actions if a.comparison and a.comparison.is_layout_moved] == [
+        "flow:Weigh ticket".replace(" ", "%20")
+    ]
+
+
+def test_a_missing_node_type_is_found_before_anything_is_written(
+    line: Ground, tmp_path: Path, runtimes: tuple[str, str]
+) -> None:
+    with started_runtime(tmp_path_factory(tmp_path), excluded="10-mqtt.js") as lean:
+        text = (tmp_path / "amphora.toml").read_text() + f'[environments.lean]\nlocation = "nodered+{lean}"\n'
+        (tmp_path / "amphora.toml").write_text(text, encoding="utf-8")
+        line.target = "lean"
+        docket = line.prepare(line.export()).docket
+    assert [finding.rule for finding in docket.errors] == ["feature-missing"]
+    assert "'mqtt out'" in docket.errors[0].message
+
+
+def tmp_path_factory(folder: Path) -> Path:
+    (folder / "lean").mkdir()
+    return folder / "lean"
+
+
+def test_an_id_under_another_key_is_not_taken_for_the_same_item(
+    line: Ground, tmp_path: Path, runtimes: tuple[str, str]
+) -> None:
+    other = {"id": TAB, "type": "tab", "label": "Somebody else's", "disabled": False, "info": "", "env": []}
+    deploy(runtimes[1], [*TARGET, other], TOKEN)
+    report = line.export()
+    docket = line.prepare(report).docket
+    assert [finding.rule for finding in docket.findings if finding.level == "warning"] == ["name-taken"]
+    line.bring(report)
+    now = flows_of(runtimes[1], TOKEN)
+    assert now[TAB] == other
+    assert [n["label"] for n in now.values() if n["type"] == "tab"].count("Weigh ticket") == 1
+    assert now[BROKER]["label"] == "Another thing"
+
+
+def test_unreachable_signed_out_or_something_else(line: Ground, tmp_path: Path, runtimes: tuple[str, str]) -> None:
+    for location, secret, error, words in (
+        ("http://127.0.0.1:9", "", Unavailable, "can't be reached"),
+        (runtimes[1], "wrong", EnvironmentRefused, "does not accept the sign-in"),
+        (f"{runtimes[0]}/icons", "", EnvironmentRefused, "refused|answers, but"),
+    ):
+        with (
+            closing(connect(f"nodered+{location}", tmp_path, "", secret)) as environment,
+            pytest.raises(error, match=words),
+        ):
+            environment.describe()
+    with pytest.raises(EnvironmentRefused, match="does not accept the sign-in"):
+        connect(f"nodered+{runtimes[1]}", tmp_path, "somebody", "wrong")

@@ -1,0 +1,244 @@
+"""The portable form: both laws on generated definitions, guides, parts, settings, secrets, escapes."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from amphora.core.bindings import Bindings, IdStyle
+from amphora.core.errors import SheetFault
+from amphora.core.kinds import parse_sheet, sheets_in_force
+from amphora.core.native import to_native
+from amphora.core.portable import to_portable
+from amphora.core.spots import feature_values, mask_secrets, masked_places, part_ids
+from amphora.core.tokens import MASK
+
+SHEET = parse_sheet(
+    """
+kind = "flow"
+schema = 3
+[[refers]]
+at = "$.steps[*].connection"
+to = ["connection"]
+[[refers]]
+at = "$.steps[*].to"
+to = ["person"]
+[[refers]]
+at = "$.column"
+to = ["table#column"]
+[fields]
+parts = { step = "$.steps[*].id" }
+named = { "$.steps" = "id" }
+unordered = ["$.tags", "$.bag"]
+text = ["$.steps[*].script"]
+settings = { "$.limit" = "number" }
+layout = ["$.steps[*].x"]
+volatile = ["$.run_count", "$.steps[*].seen"]
+secret = ["$.hook.token", "$.env[?@.type == 'cred'].value"]
+files = ["$.icon"]
+features = ["$.uses"]
+"""
+)
+PRACTICE = IdStyle(r"(?:ta|fl|cn)-[0-9a-z]{4}", "#")
+
+
+def bindings() -> Bindings:
+    names = Bindings(PRACTICE)
+    for key, value in {
+        "table:intake/deliveries": "ta-0001",
+        "flow:self": "fl-0001",
+        "connection:mill-db": "cn-0001",
+        "connection:second-name": "cn-0001",
+        "person:desk": "desk@halcyon.example",
+        "setting:x-limit": 3,
+        "url:site": "https://dev.halcyon.example",
+        "url:longer": "https://dev.halcyon.example/shop",
+    }.items():
+        names.bind(key, value)
+    return names
+
+
+WORDS = st.sampled_from(
+    [
+        "",
+        "plain",
+        "ta-0001",
+        "see ta-0001, not ta-00012 or xta-0001",
+        "amphora:flow:x",
+        "${amphora:table:x}",
+        "amphora:masked",
+        "https://dev.halcyon.example/open/ta-0001",
+        "https://dev.halcyon.example.org and https://dev.halcyon.example/shop/7",
+        "amphora:literal:${amphora:literal:x}",
+        "${amphora:",
+        "cn-0001#x",
+    ]
+)
+SCALARS = st.none() | st.booleans() | st.integers(-5, 5) | st.floats(0.25, 0.75) | WORDS
+STEPS = st.lists(
+    st.fixed_dictionaries(
+        {"id": st.sampled_from("abcdef"), "script": WORDS},
+        optional={
+            "connection": st.sampled_from(["cn-0001", "cn-9999", ""]),
+            "to": st.sampled_from(["desk@halcyon.example", "new@halcyon.example"]),
+            "x": st.integers(0, 9),
+            "seen": st.integers(0, 9),
+            "loose": WORDS,
+        },
+    ),
+    max_size=4,
+    unique_by=lambda step: step["id"],
+)
+DEFINITIONS = st.fixed_dictionaries(
+    {"steps": STEPS},
+    optional={
+        "limit": st.integers(0, 5) | WORDS,
+        "column": st.sampled_from(["ta-0001#variety", "ta-7777#x", ""]),
+        "run_count": st.integers(0, 9),
+        "hook": st.fixed_dictionaries({"token": st.sampled_from(["s3cret", ""]), "path": WORDS}),
+        "tags": st.lists(st.sampled_from(["b", "a", "ta-0001"]), max_size=3, unique=True),
+        "free": st.dictionaries(st.sampled_from("pq"), SCALARS | st.lists(SCALARS, max_size=2), max_size=2),
+        "icon": st.sampled_from(["data:image/png;base64,AAEC", "none"]),
+        "env": st.lists(
+            st.fixed_dictionaries({"type": st.sampled_from(["cred", "str"]), "value": WORDS}), max_size=2
+        ),
+    },
+)
+
+
+@given(DEFINITIONS, st.booleans())
+def test_writing_back_what_was_read_changes_nothing(native: Any, binds_new: bool) -> None:
+    native = mask_secrets(native, SHEET)
+    names = bindings()
+    portable = to_portable(native, SHEET, names, key="flow:self", binds_new=binds_new)
+    assert "s3cret" not in str(portable)
+    back = to_native(portable.form, SHEET, names, layout=portable.layout, present=native, files=portable.files)
+    assert back.definition == native
+    assert back.missing == ()
+
+
+@given(DEFINITIONS)
+def test_reading_what_was_written_gives_the_same_form(native: Any) -> None:
+    source = bindings()
+    first = to_portable(mask_secrets(native, SHEET), SHEET, source, key="flow:self", binds_new=True)
+    target = Bindings(PRACTICE)
+    for key, value in source.values.items():
+        other = {"ta": "ta-9001", "fl": "fl-9001", "cn": "cn-9001"}.get(str(value)[:2], value)
+        target.bind(key, f"https://www.halcyon.example/{key[4:]}" if key.startswith("url:") else other)
+    written = to_native(first.form, SHEET, target, layout=first.layout, files=first.files)
+    entered = {token for _, token in written.to_enter}
+    again = to_portable(written.definition, SHEET, target, key="flow:self", guide=first.form)
+    assert _without_secrets(again.form) == _without_secrets(first.form)
+    assert again.layout == first.layout
+    assert all(token.startswith("amphora:secret:") for token in entered)
+
+
+def _without_secrets(form: Any) -> Any:
+    if isinstance(form, dict):
+        kept = {name: _without_secrets(part) for name, part in form.items()}
+        return {name: part for name, part in kept.items() if not str(part).startswith("amphora:secret:")}
+    return [_without_secrets(part) for part in form] if isinstance(form, list) else form
+
+
+def read(native: Any, **options: Any) -> Any:
+    return to_portable(native, SHEET, options.pop("names", bindings()), key="flow:self", **options).form
+
+
+def test_ids_urls_parts_and_escapes() -> None:
+    form = read(
+        {
+            "column": "ta-0001#variety",
+            "steps": [{"id": "a", "connection": "cn-7777", "script": "go https://dev.halcyon.example/open/ta-0001"}],
+            "free": {"p": "amphora:mine", "q": "ta-0001"},
+        }
+    )
+    assert form["column"] == "amphora:table:intake/deliveries#variety"
+    assert form["steps"][0]["connection"] == "amphora:unbound:cn-7777"
+    assert form["steps"][0]["script"] == "go ${amphora:url:site}/open/${amphora:table:intake/deliveries}"
+    assert form["free"] == {"p": "amphora:literal:mine", "q": "amphora:table:intake/deliveries"}
+
+
+def test_a_guide_keeps_its_token_only_while_it_renders_to_the_value() -> None:
+    native = {"steps": [{"id": "a", "connection": "cn-0001", "script": ""}], "limit": 3}
+    assert read(native)["steps"][0]["connection"] == "amphora:connection:mill-db"
+    guide = {
+        "steps": [{"id": "a", "connection": "amphora:connection:second-name"}],
+        "limit": "amphora:setting:x-limit",
+    }
+    assert read(native, guide=guide)["steps"][0]["connection"] == "amphora:connection:second-name"
+    assert read(native, guide=guide)["limit"] == "amphora:setting:x-limit"
+    assert read({**native, "limit": 4}, guide=guide)["limit"] == 4
+    literal = {"steps": [{"id": "a", "script": "on https://dev.halcyon.example"}]}
+    assert read(literal, guide=literal) == literal
+
+
+def test_settings_are_named_by_place_and_never_by_value() -> None:
+    names = bindings()
+    first = to_portable({"steps": [], "limit": 7}, SHEET, names, key="flow:mill/alert", binds_new=True).form
+    other = to_portable({"steps": [], "limit": 7}, SHEET, names, key="flow:lab/alert", binds_new=True).form
+    assert first["limit"] == "amphora:setting:alert-limit"
+    assert other["limit"] != first["limit"]
+    assert names.value_of(other["limit"]) == 7
+
+
+def test_other_ids_of_parts_are_mapped_and_undone() -> None:
+    style = IdStyle(r"[0-9a-f]{8,}")
+    names = Bindings(style, {"flow:self": "11111111"})
+    inner = {"aaaaaaaa": "bbbbbbbb"}
+    form = {"steps": [{"id": "aaaaaaaa", "script": "call aaaaaaaa"}, {"id": "c", "loose": "aaaaaaaa"}]}
+    native = to_native(form, SHEET, names, inner=inner).definition
+    assert native == {"steps": [{"id": "bbbbbbbb", "script": "call bbbbbbbb"}, {"id": "c", "loose": "bbbbbbbb"}]}
+    assert to_portable(native, SHEET, names, key="flow:self", inner=inner, guide=form).form == form
+    assert to_portable(native, SHEET, names, key="flow:self", inner=inner).form == form
+
+
+def test_secrets_are_masked_at_the_first_touch_and_kept_on_writing() -> None:
+    native = mask_secrets({"hook": {"token": "s3cret"}, "steps": [], "env": [{"type": "cred", "value": "x"}]}, SHEET)
+    assert native == {"hook": {"token": MASK}, "steps": [], "env": [{"type": "cred", "value": MASK}]}
+    assert set(masked_places(native, SHEET)) == {"/hook/token", "/env/0/value"}
+    form = read(native)
+    assert form["hook"]["token"] == "amphora:secret:self-hook-token"
+    new = to_native(form, SHEET, bindings())
+    assert new.definition["hook"] == {}
+    assert {pointer for pointer, _ in new.to_enter} == {"/hook/token", "/env/0/value"}
+
+
+def test_volatile_and_unknown_values_of_the_target_stay() -> None:
+    present = {"run_count": 9, "steps": [{"id": "b", "seen": 4, "x": 1}, {"id": "a", "seen": 5, "x": 2}]}
+    form = {"steps": [{"id": "a", "n": 1}, {"id": "c"}]}
+    native = to_native(form, SHEET, bindings(), present=present)
+    assert native.definition == {"run_count": 9, "steps": [{"id": "a", "n": 1, "seen": 5, "x": 2}, {"id": "c"}]}
+
+
+def test_a_token_without_a_value_is_reported() -> None:
+    native = to_native({"steps": [{"id": "a", "connection": "amphora:connection:nope"}]}, SHEET, bindings())
+    assert native.missing == (("/steps/0/connection", "amphora:connection:nope"),)
+
+
+def test_parts_and_features() -> None:
+    form = {"steps": [{"id": "a"}, {"id": "b"}], "uses": "mail"}
+    assert part_ids(form, SHEET) == {"a", "b"}
+    assert feature_values(form, SHEET) == {"mail"}
+
+
+@pytest.mark.parametrize(
+    "source",
+    [
+        "kind = 3",
+        'kind = "x"\nshapes = 1',
+        'kind = "x"\n[fields]\nsecret = "$.a"',
+        'kind = "x"\n[fields]\ntext = ["$.["]',
+    ],
+)
+def test_sheets_that_cannot_be_used_are_refused(source: str) -> None:
+    with pytest.raises(SheetFault):
+        parse_sheet(source)
+
+
+def test_no_sheet_loosens_a_secret() -> None:
+    loose = parse_sheet('kind = "flow"\n[fields]\nsecret = ["$.hook.token"]')
+    with pytest.raises(SheetFault, match="no longer treat"):
+        sheets_in_force([SHEET], [loose])

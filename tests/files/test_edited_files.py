@@ -1,0 +1,125 @@
+"""The files that people edit: nothing of theirs is lost, and faults come with line and column."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from amphora.core.crosswalk import Crosswalk, MapState, resolve
+from amphora.core.errors import UsageFault
+from amphora.core.model import Need, Supply
+from amphora.files.crosswalk_file import Cell, read_crosswalk, write_cells
+from amphora.files.workspace import EnvironmentEntry, add_environment, init_workspace, read_workspace
+
+WRITTEN = """\
+# ours
+connections:
+  mill-db:                      # do not touch
+    grove-dev: mill-db-dev
+    any: 'mill-db'              # wherever no other value stands
+settings:
+  limit: {grove-dev: 0.5, grove-live: "?0.8"}
+  ticket: {grove-dev: "017", any: yes}
+"""
+
+
+def test_adding_rows_keeps_what_people_wrote(tmp_path: Path) -> None:
+    path = tmp_path / "crosswalk.yaml"
+    path.write_text(WRITTEN, encoding="utf-8")
+    assert write_cells(path, [Cell("connections", "mill-db", "grove-dev", "mill-db-dev")]) == []
+    assert path.read_text(encoding="utf-8") == WRITTEN
+    write_cells(
+        path,
+        [
+            Cell("connections", "new one", "grove-live", "?", "needed by x"),
+            Cell("people", "desk", "any", "a@b.example"),
+        ],
+    )
+    text = path.read_text(encoding="utf-8")
+    assert text.startswith(WRITTEN[: WRITTEN.index("settings:")].rstrip())
+    assert "# do not touch" in text
+    assert 'grove-live: "?"' in text
+    table = read_crosswalk(path)
+    assert table.value("connection:new%20one", "grove-live") == "?"
+    assert table.value("connection:mill-db", "elsewhere") == "mill-db"
+    assert table.value("setting:ticket", "grove-dev") == "017"
+
+
+@pytest.mark.parametrize(
+    ("text", "place"),
+    [
+        ("connections:\n  a: {grove-dev: b\n", "line 3, column 1"),
+        ("konnections:\n  a: {}\n", "line 1, column 1"),
+        ("connections:\n  a: text\n", "line 2, column 3"),
+        ("settings:\n  day:\n    grove-dev: 2026-01-01\n", "line 3, column 5"),
+        ("connections:\n  a: {}\n  a: {}\n", "line 3, column 3"),
+    ],
+)
+def test_a_broken_crosswalk_is_told_with_its_place(tmp_path: Path, text: str, place: str) -> None:
+    path = tmp_path / "crosswalk.yaml"
+    path.write_text(text, encoding="utf-8")
+    with pytest.raises(UsageFault) as caught:
+        read_crosswalk(path)
+    assert caught.value.place == place
+
+
+@pytest.mark.parametrize(
+    ("cell", "type_", "state", "native"),
+    [
+        ("mill-main", "database", MapState.MAPPED, "cn-1"),
+        ("cn-2", "database", MapState.MAPPED, "cn-2"),
+        ("?mill-main", "database", MapState.GUESSED, None),
+        ("gone", "database", MapState.OPEN, None),
+        (None, "feed", MapState.GUESSED, None),
+        (None, "", MapState.OPEN, None),
+    ],
+)
+def test_how_a_need_is_resolved(cell: str | None, type_: str, state: MapState, native: str | None) -> None:
+    offers = [
+        Supply("connection", "cn-1", "mill-main", "database"),
+        Supply("connection", "cn-2", "office-x", "database"),
+    ]
+    offers.append(Supply("connection", "cn-3", "bridge", "feed"))
+    table = Crosswalk({"connections": {"zz": {"here": cell}}} if cell else {})
+    [mapped] = resolve([Need("connection:zz", ("flow:a",), type_)], table, "here", offers, {})
+    assert (mapped.state, mapped.native) == (state, native)
+
+
+def test_environments_are_added_and_comments_stay(tmp_path: Path) -> None:
+    workspace = init_workspace(tmp_path)
+    path = tmp_path / "amphora.toml"
+    path.write_text(path.read_text() + "# mine\n", encoding="utf-8")
+    entry = EnvironmentEntry("grove-live", "practice:x", "live", "north", sign_in="env:GROVE")
+    assert add_environment(workspace, entry).environment("grove-live") == entry
+    assert "# mine" in path.read_text()
+    with pytest.raises(UsageFault, match="already"):
+        add_environment(read_workspace(tmp_path), entry)
+
+
+@pytest.mark.parametrize(
+    ("text", "place", "words"),
+    [
+        ("[environments.a]\nlocation = practice", "line 2, column 12", "not TOML"),
+        (
+            '[environments.a]\nlocation = "practice:x"\nsign_in = "hunter2"',
+            "line 3, column 1",
+            "secret stands in clear",
+        ),
+        (
+            '[environments.a]\nlocation = "practice:x"\npassword = "hunter2"',
+            "line 3, column 1",
+            "secret stands in clear",
+        ),
+        ('[environments.a]\nlocation = "nodered+http://u:hunter2@h"', "line 2, column 1", "secret stands in clear"),
+        ('[environments.a]\nrole = "live"', "line 1, column 1", "no location"),
+        ('[environments.a]\nlocation = "practice:x"\nrole = "prod"', "line 3, column 1", "build, test, live"),
+        ("[enviroments.a]", "line 1, column 1", "not known"),
+    ],
+)
+def test_a_broken_workspace_is_told_with_its_place(tmp_path: Path, text: str, place: str, words: str) -> None:
+    (tmp_path / "amphora.toml").write_text(text, encoding="utf-8")
+    with pytest.raises(UsageFault, match=words) as caught:
+        read_workspace(tmp_path)
+    assert caught.value.place == place
+    assert "hunter2" not in caught.value.message
