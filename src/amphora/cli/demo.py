@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import shlex
 import subprocess
 import sys
@@ -10,8 +9,11 @@ import tempfile
 from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from amphora.core.errors import UsageFault
+from amphora.render.json_text import result_json
+from amphora.render.result import Result
 
 
 @dataclass(frozen=True)
@@ -64,8 +66,10 @@ STORY: tuple[Scene, ...] = (
 )
 
 
-def play(keep: Path | None) -> int:
-    """Plays the story in a temporary folder or in `keep`; returns 0 if every command ended as told."""
+def play(keep: Path | None, is_json: bool = False) -> int:
+    """Plays the story in a temporary folder or in `keep`; returns 0 if every command ended as told. For
+    machines it tells each command with its code and output at the end."""
+    played: list[dict[str, Any]] = []
     with ExitStack() as stack:
         if keep is None:
             folder = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="halcyon-")))
@@ -75,10 +79,15 @@ def play(keep: Path | None) -> int:
                 raise UsageFault(f"{folder} is not empty.", subject=str(folder), next_step="Choose a new folder.")
             folder.mkdir(parents=True, exist_ok=True)
         for number, scene in enumerate(STORY, 1):
-            code = _play_scene(scene, folder)
+            code, output = _play_scene(scene, folder, is_json)
+            played.append({"command": f"amphora {scene.command}", "code": code, "output": output})
             if code not in scene.codes:
-                print(f"\nThe demo stopped: scene {number} ended with code {code}.", file=sys.stderr)
+                print(f"\nThe demo stopped: scene {number} ended with code {code}.\n{output}", file=sys.stderr)
                 return 1
+    if is_json:
+        verdict = f"The demo is over: {len(STORY)} commands, all real."
+        print(result_json(Result("demo", verdict, data={"played": played}, next_step="amphora demo --keep FOLDER")))
+        return 0
     print(f"\nThe demo is over: {len(STORY)} commands, all real.", end=" ")
     print(
         f"Go on in {keep}: cd {keep} && amphora env list"
@@ -88,10 +97,11 @@ def play(keep: Path | None) -> int:
     return 0
 
 
-def _play_scene(scene: Scene, folder: Path) -> int:
-    if scene.words:
-        print(f"\n# {scene.words}")
-    print(f"$ amphora {scene.command}", flush=True)
+def _play_scene(scene: Scene, folder: Path, is_quiet: bool) -> tuple[int, str]:
+    if not is_quiet:
+        print(f"\n# {scene.words}\n" if scene.words else "", end="")
+        print(f"$ amphora {scene.command}", flush=True)
     words = [sys.executable, "-m", "amphora", *shlex.split(scene.command)]
-    done = subprocess.run(words, cwd=folder, env=os.environ, stderr=subprocess.STDOUT, check=False)
-    return done.returncode
+    output = subprocess.PIPE if is_quiet else None
+    done = subprocess.run(words, cwd=folder, stdout=output, stderr=subprocess.STDOUT, text=True, check=False)
+    return done.returncode, done.stdout or ""

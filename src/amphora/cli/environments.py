@@ -9,7 +9,12 @@ import typer
 
 from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, working
 
-app = typer.Typer(help="The environments of this workspace.", no_args_is_help=True, rich_markup_mode=None)
+app = typer.Typer(
+    help="The environments of this workspace.",
+    no_args_is_help=True,
+    rich_markup_mode=None,
+    context_settings={"show_default": False},
+)
 
 
 def init(
@@ -35,7 +40,7 @@ def init(
 def add(
     name: Annotated[str, typer.Argument(help="What to call it, such as grove-live.")],
     location: Annotated[str, typer.Argument(help="practice:FILE or nodered+http://HOST:PORT")],
-    role: Annotated[str, typer.Option(help="build, test or live.")] = "build",
+    role: Annotated[str, typer.Option(help="build, test or live; build if left out.")] = "build",
     region: Annotated[str, typer.Option(help="The region its data belong to.")] = "",
     customer: Annotated[str, typer.Option(help="Whose it is.")] = "",
     sign_in: Annotated[str, typer.Option(help="Where its secret is kept: env:NAME.")] = "",

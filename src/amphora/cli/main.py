@@ -17,6 +17,7 @@ app = typer.Typer(
     no_args_is_help=True,
     add_completion=False,
     rich_markup_mode=None,
+    context_settings={"show_default": False},
     pretty_exceptions_enable=False,
 )
 app.command("demo")(playing.demo)

@@ -19,7 +19,7 @@ def export(
         list[str] | None,
         typer.Option("--leave-out", metavar="ITEM", help="Stays at home; the target has to have it."),
     ] = None,
-    take: Annotated[str, typer.Option(help="live or draft, for items with unpublished edits.")] = "live",
+    take: Annotated[str, typer.Option(help="live (as it is) or draft, for items with unpublished edits.")] = "live",
     version: Annotated[str | None, typer.Option(help="A SemVer version of your own.")] = None,
     out: Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Write it there.")] = None,
     note: Annotated[str, typer.Option(help="A line for those who receive it.")] = "",

@@ -9,7 +9,12 @@ import typer
 
 from amphora.cli.working import DebugFlag, JsonFlag, working
 
-app = typer.Typer(help="The simulated platform.", no_args_is_help=True, rich_markup_mode=None)
+app = typer.Typer(
+    help="The simulated platform.",
+    no_args_is_help=True,
+    rich_markup_mode=None,
+    context_settings={"show_default": False},
+)
 
 
 @app.callback()
@@ -38,6 +43,7 @@ def new(
 
 def demo(
     keep: Annotated[Path | None, typer.Option("--keep", metavar="FOLDER", help="Play it there and leave it.")] = None,
+    json: JsonFlag = False,
     debug: DebugFlag = False,
 ) -> None:
     """Play the full example on the made-up data: every command is really run.
@@ -49,4 +55,4 @@ def demo(
     """
     from amphora.cli.demo import play
 
-    raise typer.Exit(play(keep))
+    raise typer.Exit(play(keep, json))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -22,6 +23,7 @@ from amphora.files.crosswalk_file import Cell, write_cells
 from amphora.files.package import SUFFIX, is_version, version_order, write_package
 
 ATTEMPTS = 5
+_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,99}")
 FIRST_VERSION = "1.0.0"
 
 
@@ -63,6 +65,12 @@ def export(
     note: str = "",
 ) -> ExportReport:
     """Exports items and what they use; writes the package, the crosswalk's source rows and the ledger."""
+    if not _NAME.fullmatch(name):
+        raise UsageFault(
+            f"{name!r} can't be the name of a package.",
+            subject=name,
+            next_step="Use letters, digits, dots, dashes and underscores, beginning with a letter or digit.",
+        )
     opened = session.open(environment)
     side = own_side(opened, session.ledger, session.crosswalk)
     asked = choose(wanted, side.by_key, environment)

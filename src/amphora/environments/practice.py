@@ -199,6 +199,11 @@ def _now() -> str:
     return datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
+_NEXT = {
+    "forbidden": "Sign in with another account (user in amphora.toml), or ask the owner for the permission.",
+    "moved": "Somebody is working there; run the same command again.",
+    "taken": "Rename the other item, or say in the crosswalk under items: that it is the same.",
+}
 _ERRORS: dict[str, Callable[..., AmphoraError]] = {"moved": RevisionMoved}
 
 
@@ -208,6 +213,6 @@ def _translated(name: str) -> Iterator[None]:
         yield
     except PlatformRefusal as error:
         kind = _ERRORS.get(error.code, EnvironmentRefused)
-        raise kind(f"{name} refused: {error.message}.", subject=name) from error
+        raise kind(f"{name} refused: {error.message}.", subject=name, next_step=_NEXT.get(error.code)) from error
     except sqlite3.Error as error:
         raise Unavailable(f"{name} can't be read: {error}.", subject=name) from error

@@ -50,7 +50,11 @@ def read_archive(path: Path) -> tuple[str, dict[str, bytes]]:
                 entry.filename[len(folder) + 1 :]: _content(archive, entry) for entry in entries if not entry.is_dir()
             }
     except (FileNotFoundError, IsADirectoryError) as error:
-        raise UsageFault(f"There is no package file {path}.", subject=str(path)) from error
+        raise UsageFault(
+            f"There is no package file {path}.",
+            subject=str(path),
+            next_step="Give its name in the workspace, or the path of a file that is there.",
+        ) from error
     except PackageDamaged as error:
         raise PackageDamaged(
             f"{path.name} is refused: {error.message}",

@@ -142,7 +142,11 @@ def add_environment(workspace: Workspace, entry: EnvironmentEntry) -> Workspace:
             next_step="Use letters, digits, dots, dashes and underscores.",
         )
     if entry.name in workspace.environments:
-        raise UsageFault(f"The workspace has an environment {entry.name!r} already.", subject=entry.name)
+        raise UsageFault(
+            f"The workspace has an environment {entry.name!r} already.",
+            subject=entry.name,
+            next_step=f"Choose another name, or change it in {FILE}.",
+        )
     path = workspace.folder / FILE
     document = tomlkit.parse(path.read_text(encoding="utf-8"))
     table = tomlkit.table()

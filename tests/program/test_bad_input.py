@@ -1,0 +1,187 @@
+"""Bad input through the real program: each says what, where and what next, and loses nothing."""
+
+from __future__ import annotations
+
+import shutil
+import zipfile
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Done, Program
+
+
+@pytest.fixture
+def packed(amphora: Program, halcyon: Path) -> Path:
+    """A good package in the workspace."""
+    done = amphora("export", "grove-dev", "Harvest Intake", "--as", "olive-intake")
+    assert done.code == 0, done.err
+    return halcyon / "packages" / "olive-intake-1.0.0.amphora"
+
+
+def told(done: Done, code: int, *words: str) -> None:
+    """It ended with this code, said these words, and closed with what to do next."""
+    assert done.code == code, done.out + done.err
+    for word in words:
+        assert word in done.err, done.err
+    assert "Traceback" not in done.err
+    assert done.err.rstrip().splitlines()[-1].startswith("Next: ")
+
+
+def _truncated(good: bytes) -> bytes:
+    return good[: len(good) // 2]
+
+
+def _changed(good: bytes) -> bytes:
+    middle = len(good) // 3
+    return good[:middle] + bytes([good[middle] ^ 0xFF]) + good[middle + 1 :]
+
+
+@pytest.mark.parametrize(
+    ("spoil", "words"),
+    [
+        (lambda good: b"just some text", "is not a package"),
+        (_truncated, "is cut short or damaged"),
+        (_changed, "olive-intake"),
+        (lambda good: b"", "is not a package"),
+    ],
+)
+def test_files_that_are_no_good_package(
+    amphora: Program, packed: Path, spoil: Callable[[bytes], bytes], words: str
+) -> None:
+    packed.write_bytes(spoil(packed.read_bytes()))
+    for command in (("peek",), ("check",), ("import", "--yes")):
+        done = amphora(command[0], "olive-intake", *(["grove-live"] if command[0] != "peek" else []), *command[1:])
+        told(done, 7, words)
+    assert len(amphora("survey", "grove-live", "--json").json["items"]) == 1
+
+
+def test_a_wrong_digest_and_a_member_outside_are_refused(amphora: Program, packed: Path, halcyon: Path) -> None:
+    bad = halcyon / "bad.amphora"
+    with zipfile.ZipFile(packed) as archive, zipfile.ZipFile(bad, "w") as edited:
+        for name in archive.namelist():
+            raw = archive.read(name)
+            edited.writestr(name, raw.replace(b"Harvest", b"harvest") if name.endswith("packing-list.json") else raw)
+    told(amphora("peek", "bad.amphora"), 7, "packing-list.json is not what was packed", "SHA-256")
+    shutil.copy(packed, bad)
+    with zipfile.ZipFile(bad, "a") as archive:
+        archive.writestr("olive-intake-1.0.0/../../outside.txt", "x")
+    told(amphora("peek", "bad.amphora"), 7, "outside the package's folder", "outside.txt")
+    assert not (halcyon.parent / "outside.txt").exists()
+
+
+@pytest.mark.parametrize(
+    ("words", "code", "said"),
+    [
+        (
+            ("survey", "grove-dev", "Harvest Intke"),
+            2,
+            ("no item called 'Harvest Intke'", "near: app:intake/harvest-intake"),
+        ),
+        (("export", "grove-dev", "Nothing like it", "--as", "x"), 2, ("no item called",)),
+        (("survey", "grove-prod"), 2, ("no environment 'grove-prod'", "known: grove-dev")),
+        (("peek", "olive-intke"), 2, ("There is no package 'olive-intke'", "there: olive-intake-1.0.0")),
+        (("peek", "nowhere/x.amphora"), 2, ("There is no package file",)),
+        (("survey",), 2, ("Missing argument",)),
+        (("surfey",), 2, ("No such command 'surfey'",)),
+        (("export", "grove-dev", "Olive", "--as", "x", "--take", "both"), 2, ("live or draft",)),
+        (("export", "grove-dev", "Olive", "--as", "x", "--version", "1.0"), 2, ("SemVer",)),
+        (("env", "add", "x", "ftp://somewhere"), 2, ("No adapter knows",)),
+        (("env", "add", "grove-dev", "practice:x"), 2, ("already",)),
+        (("history", "nobody-7"), 2, ("There is no run 'nobody-7'",)),
+        (("verify", "olive-intake", "grove-test"), 3, ("never imported",)),
+        (("import", "olive-intake", "grove-live"), 3, ("Nobody is here to confirm", "nothing was touched")),
+        (("import", "olive-intake", "grove-south", "--yes"), 3, ("nothing was touched", "not mapped")),
+        (("map", "olive-intake", "grove-live", "--set", "nope=1"), 2, ("is no need",)),
+        (("export", "grove-dev", "Harvest Intake", "--as", "a b"), 2, ("'a b' can't be the name",)),
+        (("init",), 2, ("There is a workspace",)),
+    ],
+)
+def test_requests_that_cannot_be_met(
+    amphora: Program, packed: Path, words: tuple[str, ...], code: int, said: tuple[str, ...]
+) -> None:
+    told(amphora(*words), code, *said)
+
+
+def test_an_ambiguous_title_lists_what_it_can_mean(amphora: Program, halcyon: Path) -> None:
+    amphora("env", "list")
+    from amphora.practice.platform import Platform
+
+    platform = Platform(halcyon / "grove-dev.practice", "ines@halcyon.example", lambda: "2026-05-01T00:00:00Z")
+    platform.create("theme", "other", "olive", "Olive", {}, None, "t")
+    platform.close()
+    told(amphora("survey", "grove-dev", "Olive"), 2, "can mean 2 items", "theme:house/olive", "theme:other/olive")
+
+
+def test_outside_a_workspace(tmp_path: Path, packed: Path) -> None:
+    from tests.conftest import run_program
+
+    told(run_program(tmp_path.parent, "env", "list"), 2, "no workspace", "amphora init")
+    shutil.copy(packed, tmp_path / "p.amphora")
+    assert run_program(tmp_path, "peek", "p.amphora").code == 0
+
+
+def test_a_target_that_is_not_there_is_told_as_try_later(amphora: Program, packed: Path, halcyon: Path) -> None:
+    assert amphora("env", "add", "far", "nodered+http://127.0.0.1:9", "--role", "live").code == 0
+    for command in ("check", "compare", "import"):
+        told(amphora(command, "olive-intake", "far"), 75, "can't be reached")
+    (halcyon / "grove-live.practice").unlink()
+    told(amphora("survey", "grove-live"), 75, "There is no practice environment")
+
+
+@pytest.mark.parametrize(
+    ("file", "text", "said"),
+    [
+        ("amphora.toml", "[environments.a\n", ("amphora.toml is not TOML", "At line 1")),
+        (
+            "amphora.toml",
+            '[environments.a]\nlocation = "practice:a"\nsign_in = "hunter2"\n',
+            ("secret stands in clear", "line 3", 'sign_in = "env:'),
+        ),
+        ("crosswalk.yaml", "connections:\n  mill: [\n", ("crosswalk.yaml is not YAML", "line 3, column 1")),
+        ("crosswalk.yaml", "conections: {}\n", ("no section of a crosswalk", "line 1, column 1")),
+    ],
+)
+def test_broken_files_are_told_with_line_and_column(
+    amphora: Program, packed: Path, halcyon: Path, file: str, text: str, said: tuple[str, ...]
+) -> None:
+    (halcyon / file).write_text(text, encoding="utf-8")
+    done = amphora("map", "olive-intake", "grove-live")
+    told(done, 2, *said)
+    assert "hunter2" not in done.err
+    assert (halcyon / file).read_text(encoding="utf-8") == text
+
+
+def test_a_secret_in_clear_blocks_the_export_until_silenced(amphora: Program, halcyon: Path) -> None:
+    from amphora.practice.platform import Platform
+
+    platform = Platform(halcyon / "grove-dev.practice", "ines@halcyon.example", lambda: "2026-05-01T00:00:00Z")
+    platform.create("theme", "house", "leaky", "Leaky", {"api_key": "k-9913-loud-crow"}, None, "t")
+    platform.close()
+    refused = amphora("export", "grove-dev", "Leaky", "--as", "leaky")
+    told(refused, 3, "secret in clear", "theme:house/leaky at /api_key")
+    assert "loud-crow" not in refused.err
+    assert not list((halcyon / "packages").glob("*")) if (halcyon / "packages").exists() else True
+    toml = halcyon / "amphora.toml"
+    row = '[[silenced]]\nrule = "secret-in-clear"\nitem = "theme:house/leaky"\nplace = "/api_key"\nreason = "a test key"\n'
+    toml.write_text(toml.read_text() + row, encoding="utf-8")
+    assert amphora("export", "grove-dev", "Leaky", "--as", "leaky").code == 0
+
+
+def test_an_account_that_may_not_is_told_before_anything_is_touched(
+    amphora: Program, packed: Path, halcyon: Path
+) -> None:
+    toml = halcyon / "amphora.toml"
+    text = toml.read_text()
+    toml.write_text(
+        text.replace("[environments.grove-live]\n", '[environments.grove-live]\nuser = "author@halcyon.example"\n'),
+        encoding="utf-8",
+    )
+    done = amphora("import", "olive-intake", "grove-live", "--yes")
+    told(done, 3, "may not publish, switch in grove-live", "nothing was touched")
+    toml.write_text(
+        text.replace("[environments.grove-live]\n", '[environments.grove-live]\nuser = "nobody@halcyon.example"\n'),
+        encoding="utf-8",
+    )
+    told(amphora("import", "olive-intake", "grove-live", "--yes"), 4, "no account 'nobody@halcyon.example'")

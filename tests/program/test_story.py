@@ -1,0 +1,143 @@
+"""The installed program: the demo, machine output, start-up, help."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import click
+import pytest
+import typer
+
+from amphora.cli.demo import STORY
+from amphora.cli.main import app
+from tests.conftest import SECRETS, Program, run_program
+
+HEAVY = ("httpx", "sqlalchemy", "sqlite3", "matplotlib", "numpy", "rich", "ruamel.yaml", "orjson", "jsonpath_rfc9535")
+
+
+def test_the_demo_plays_to_its_end_and_leaves_what_it_says(tmp_path: Path) -> None:
+    done = run_program(tmp_path, "demo", "--keep", "grove")
+    assert done.code == 0, done.out + done.err
+    assert f"The demo is over: {len(STORY)} commands, all real." in done.out
+    assert "Not yet for grove-live: 1 item missing" in done.out
+    assert "Nothing to do: grove-live already has olive-intake 1.1.0." in done.out
+    assert not [piece for piece in SECRETS if piece in done.out + done.err]
+    assert run_program(tmp_path / "grove", "verify", "olive-intake", "grove-live").code == 0
+    kept = [path for path in (tmp_path / "grove").rglob("*") if path.is_file() and path.suffix != ".practice"]
+    assert not [path for path in kept for piece in SECRETS if piece.encode() in path.read_bytes()]
+    assert run_program(tmp_path, "demo", "--keep", "grove").code == 2
+
+
+def test_every_command_speaks_json(amphora: Program, halcyon: Path) -> None:
+    export = ("export", "grove-dev", "Harvest Intake", "--as", "olive-intake")
+    steps: list[tuple[tuple[str, ...], int]] = [
+        (("env", "list"), 0),
+        (("env", "test", "grove-live"), 0),
+        (("survey", "grove-dev", "flow:*"), 0),
+        (export, 0),
+        (("peek", "olive-intake"), 0),
+        (("peek", "olive-intake", "Weigh ticket"), 0),
+        (("check", "olive-intake", "grove-live", "grove-south"), 0),
+        (("map", "olive-intake", "grove-live"), 0),
+        (("compare", "olive-intake", "grove-live"), 1),
+        (("import", "olive-intake", "grove-live", "--preview"), 0),
+        (("import", "olive-intake", "grove-live", "--yes"), 0),
+        (("import", "olive-intake", "grove-live", "--yes"), 0),
+        (("verify", "last"), 0),
+        (("compare", "olive-intake", "grove-live"), 0),
+        (("compare", "grove-dev", "grove-live"), 1),
+        (("history",), 0),
+        (("history", "last"), 0),
+    ]
+    for words, code in steps:
+        done = amphora(*words, "--json")
+        assert done.code == code, (words, done.out, done.err)
+        assert done.json["amphora_output"] == 1
+        assert done.json["command"].startswith(words[0])
+        assert done.json["verdict"]
+    assert amphora("init", str(halcyon / "new"), "--json").json["workspace"] == str(halcyon / "new")
+    assert amphora("practice", "new", "again", "--json").json["files"]
+    broken = amphora("peek", "nothing", "--json")
+    assert (broken.code, broken.json["exit_code"]) == (2, 2)
+    assert broken.json["error"]["message"]
+
+
+def test_the_first_line_is_the_verdict_and_the_last_the_next_command(amphora: Program) -> None:
+    for words in (
+        ("survey", "grove-dev"),
+        ("export", "grove-dev", "flow:mill/*", "--as", "mill"),
+        ("peek", "mill"),
+        ("check", "mill", "grove-test"),
+        ("map", "mill", "grove-test"),
+        ("compare", "mill", "grove-test"),
+    ):
+        lines = amphora(*words).out.splitlines()
+        assert lines[0].endswith((".", ":"))
+        assert lines[-1].startswith("Next: ")
+        assert not any(line != line.rstrip() or "\x1b" in line for line in lines)
+
+
+def test_a_selected_package_also_goes_to_several_targets(amphora: Program) -> None:
+    amphora("export", "grove-dev", "Harvest Intake", "--as", "olive-intake")
+    done = amphora("import", "olive-intake", "grove-live", "grove-test", "--yes")
+    assert done.code == 0, done.err
+    assert "olive-intake 1.0.0 is in grove-test, 11 created" in done.out
+    assert "Target   grove-test (test, region north)" in done.err
+
+
+def test_a_docket_is_written_answered_and_carried_out(amphora: Program, halcyon: Path) -> None:
+    amphora("export", "grove-dev", "Olive", "--as", "house")
+    theme = json.loads(amphora("survey", "grove-live", "theme:house/olive", "--json").out)["items"][0]
+    from amphora.practice.platform import Platform
+
+    platform = Platform(halcyon / "grove-live.practice", "ines@halcyon.example", lambda: "2026-05-01T00:00:00Z")
+    platform.update(theme["native_id"], "Olive", "house", {"colours": {"ground": "#fff"}, "font": "Alegreya"}, [], 1)
+    platform.close()
+    refused = amphora("import", "house", "grove-live", "--yes")
+    assert (refused.code, "need a decision" in refused.err) == (3, True)
+    written = amphora("compare", "house", "grove-live", "--docket", "h.docket.yaml")
+    assert written.code == 1
+    docket = halcyon / "h.docket.yaml"
+    text = docket.read_text(encoding="utf-8")
+    assert text.count("choice: '?'") == 3
+    assert amphora("import", "h.docket.yaml", "--yes").code == 3
+    docket.write_text(text.replace("choice: '?'", "choice: package"), encoding="utf-8")
+    done = amphora("import", "h.docket.yaml", "--yes")
+    assert done.code == 0, done.err
+    assert amphora("import", "h.docket.yaml", "--yes").code == 3
+    docket.write_text(text.replace("choice: '?'", "choice: mine"), encoding="utf-8")
+    assert amphora("import", "h.docket.yaml", "--yes").code == 2
+
+
+def test_help_loads_nothing_heavy() -> None:
+    code = (
+        "import sys; from amphora.cli.main import app\n"
+        "try: app(['--help'])\n"
+        "except SystemExit: pass\n"
+        f"print([name for name in {HEAVY!r} if name in sys.modules])"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.splitlines()[-1] == "[]"
+
+
+def commands(command: click.Command, path: str) -> list[tuple[str, click.Command]]:
+    if isinstance(command, click.Group):
+        return [pair for name, inner in command.commands.items() for pair in commands(inner, f"{path} {name}")]
+    return [(path, command)]
+
+
+@pytest.mark.parametrize(("path", "command"), commands(typer.main.get_command(app), "amphora"))
+def test_every_help_has_an_example(path: str, command: click.Command) -> None:
+    text = command.get_help(click.Context(command, info_name=path))
+    assert f"\n  {path}" in text or f"\n    {path}" in text, text
+    names = {option for parameter in command.params for option in parameter.opts}
+    assert "--json" in names
+
+
+def test_the_command_reference_is_current() -> None:
+    from docs.reference import reference
+
+    assert (Path(__file__).parents[2] / "docs" / "commands.md").read_text(encoding="utf-8") == reference()
