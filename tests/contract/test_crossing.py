@@ -139,7 +139,7 @@ def test_a_local_edit_is_kept_and_a_clash_stops_everything(ground: Ground) -> No
     prepared = ground.prepare(report)
     assert [action.key for action in prepared.docket.edited] == [ground.renamed]
     with pytest.raises(Exception, match="local edits"):
-        ask_for(prepared.docket, True, False)
+        ask_for(prepared, True, False)
     ground.bring(report)
     form = ground.state(ground.target)[ground.renamed][0]
     assert (form["fix"], form["remark"]) == ("on the far side", "changed in the source")

@@ -46,6 +46,9 @@ def guarded(command: Callable[[], int | None]) -> int:
         return int(command() or 0)
     except click.exceptions.Abort:
         return INTERRUPTED
+    except click.exceptions.NoArgsIsHelpError as error:
+        print(error.format_message())
+        return 2
     except click.ClickException as error:
         return _told(_as_usage(error))
     except AmphoraError as error:
@@ -65,7 +68,7 @@ def guarded(command: Callable[[], int | None]) -> int:
 def _as_usage(error: click.ClickException) -> UsageFault:
     context = getattr(error, "ctx", None)
     path = context.command_path if context else "amphora"
-    return UsageFault(error.format_message().rstrip(".") + ".", next_step=f"See: {path} --help")
+    return UsageFault(error.format_message().rstrip(".") + ".", next_step=f"{path} --help")
 
 
 def _told(error: AmphoraError) -> int:

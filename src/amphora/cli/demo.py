@@ -62,6 +62,24 @@ STORY: tuple[Scene, ...] = (
     ),
     Scene("Is the target what was promised?", "verify olive-intake grove-live"),
     Scene("Importing the same again changes nothing, and says so.", "import olive-intake grove-live --yes"),
+    Scene(
+        "Later: the source moves on, and somebody mends the live side by hand.",
+        'practice edit grove-dev.practice "Bruised fruit check" --set /starts_on/event=\'"changed"\''
+        ' --set title="Bruised fruit alarm"',
+    ),
+    Scene("", 'practice edit grove-live.practice "Bruised fruit check" --set /steps/0/note=\'"frost: ask the lab"\''),
+    Scene("The same item, renamed; a minor version.", 'export grove-dev "Harvest Intake" --as olive-intake'),
+    Scene(
+        "Who changed what since the last delivery: field by field, and the fix is not lost.",
+        "compare olive-intake grove-live --docket live.docket.yaml",
+        (1,),
+    ),
+    Scene(
+        "--yes alone does not cover an item that somebody edited there …",
+        "import olive-intake grove-live --yes",
+        (3,),
+    ),
+    Scene("… the reviewed docket does.", "import live.docket.yaml --yes"),
     Scene("Who moved what when.", "history"),
 )
 

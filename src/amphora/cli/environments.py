@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, working
+from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, PlainCommand, working
 
 app = typer.Typer(
     help="The environments of this workspace.",
@@ -36,7 +36,7 @@ def init(
         work.show(init_result(init_workspace(folder).folder))
 
 
-@app.command("add")
+@app.command("add", cls=PlainCommand)
 def add(
     name: Annotated[str, typer.Argument(help="What to call it, such as grove-live.")],
     location: Annotated[str, typer.Argument(help="practice:FILE or nodered+http://HOST:PORT")],
@@ -68,7 +68,7 @@ def add(
         work.show(env_added_result(entry))
 
 
-@app.command("list")
+@app.command("list", cls=PlainCommand)
 def list_(json: JsonFlag = False, workspace: FolderOption = None, debug: DebugFlag = False) -> None:
     """List the environments.
 
@@ -82,14 +82,14 @@ def list_(json: JsonFlag = False, workspace: FolderOption = None, debug: DebugFl
         work.show(env_list_result(list(work.session.workspace.environments.values())))
 
 
-@app.command("test")
+@app.command("test", cls=PlainCommand)
 def reach(
     environment: Annotated[str, typer.Argument(help="Its name in the workspace.")],
     json: JsonFlag = False,
     workspace: FolderOption = None,
     debug: DebugFlag = False,
 ) -> None:
-    """Reach an environment and say who is signed in and what that account may do.
+    """Reach an environment: who is signed in, and what they may do.
 
     \b
     Example:

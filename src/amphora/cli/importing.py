@@ -27,7 +27,7 @@ def compare(
     workspace: FolderOption = None,
     debug: DebugFlag = False,
 ) -> None:
-    """See what differs between any two, and what an import would do.
+    """See what differs, and what an import would do.
 
     \b
     Examples:
@@ -67,7 +67,7 @@ def import_(
     workspace: FolderOption = None,
     debug: DebugFlag = False,
 ) -> None:
-    """Carry out an import; if a step fails, everything done is put back.
+    """Carry out an import; if a step fails, all is put back.
 
     \b
     Examples:
@@ -105,7 +105,7 @@ def _import_one(work: Work, prepared: Prepared, preview: bool, yes: bool) -> Non
             import_prepared(work.session, prepared)
         work.show(idle_result(docket))
         return
-    question = ask_for(docket, yes, work.is_terminal)
+    question = ask_for(prepared, yes, work.is_terminal)
     if question and not typer.confirm(question, err=True):
         work.tell(["Nothing was touched."])
         raise typer.Exit(3)

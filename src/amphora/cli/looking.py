@@ -44,7 +44,7 @@ def peek(
     workspace: FolderOption = None,
     debug: DebugFlag = False,
 ) -> None:
-    """See what is in a package, and what it needs; every digest is verified.
+    """See what is in a package, and what it needs.
 
     \b
     Examples:

@@ -3,35 +3,57 @@
 from __future__ import annotations
 
 import sys
+from typing import Annotated
 
 import typer
 
 from amphora.cli import environments, importing, looking, packing, playing, records
 from amphora.cli.boundary import guarded
+from amphora.cli.working import PlainCommand, PlainGroup
 
 app = typer.Typer(
     name="amphora",
     help="Moves apps, flows, reports and integrations between environments, and finishes the job.\n\n"
     "The way: survey, export, check, map, compare, import, verify, history.\n\n"
     "Try it on made-up data:  amphora demo",
-    no_args_is_help=True,
+    cls=PlainGroup,
+    invoke_without_command=True,
     add_completion=False,
     rich_markup_mode=None,
-    context_settings={"show_default": False},
     pretty_exceptions_enable=False,
+    context_settings={"show_default": False},
 )
-app.command("demo")(playing.demo)
-app.command("init")(environments.init)
+
+
+@app.callback()
+def bare(
+    context: typer.Context,
+    version: Annotated[bool, typer.Option("--version", help="Say which Amphora this is.")] = False,
+) -> None:
+    """The program without a command."""
+    if version:
+        from amphora import __version__
+
+        print(f"amphora {__version__}")
+    elif context.invoked_subcommand is None:
+        print(context.get_help())
+
+
+for name, command in (
+    ("demo", playing.demo),
+    ("init", environments.init),
+    ("survey", looking.survey),
+    ("export", packing.export),
+    ("peek", looking.peek),
+    ("check", packing.check),
+    ("map", packing.map_),
+    ("compare", importing.compare),
+    ("import", importing.import_),
+    ("verify", records.verify),
+    ("history", records.history),
+):
+    app.command(name, cls=PlainCommand)(command)
 app.add_typer(environments.app, name="env")
-app.command("survey")(looking.survey)
-app.command("export")(packing.export)
-app.command("peek")(looking.peek)
-app.command("check")(packing.check)
-app.command("map")(packing.map_)
-app.command("compare")(importing.compare)
-app.command("import")(importing.import_)
-app.command("verify")(records.verify)
-app.command("history")(records.history)
 app.add_typer(playing.app, name="practice")
 
 

@@ -40,7 +40,7 @@ def export(
     from amphora.render.packing import export_result
 
     if take not in ("live", "draft"):
-        raise UsageFault(f"--take is live or draft, not {take!r}.", next_step="See: amphora export --help")
+        raise UsageFault(f"--take is live or draft, not {take!r}.", next_step="amphora export --help")
     with working(json, workspace) as work:
         report = export_items(
             work.session,
@@ -64,7 +64,7 @@ def check(
     workspace: FolderOption = None,
     debug: DebugFlag = False,
 ) -> None:
-    """Find what would go wrong on the far side, before the package leaves.
+    """Find what would go wrong on the far side.
 
     \b
     Examples:
@@ -92,7 +92,7 @@ def map_(
     workspace: FolderOption = None,
     debug: DebugFlag = False,
 ) -> None:
-    """Fill the crosswalk: what each need of a package is called in each target.
+    """Fill in what each need of a package is called there.
 
     \b
     Examples:

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from amphora.cli.working import DebugFlag, JsonFlag, working
+from amphora.cli.working import DebugFlag, JsonFlag, PlainCommand, working
 
 app = typer.Typer(
     help="The simulated platform.",
@@ -22,7 +22,7 @@ def practice() -> None:
     """The simulated platform."""
 
 
-@app.command("new")
+@app.command("new", cls=PlainCommand)
 def new(
     folder: Annotated[Path, typer.Argument(help="Where to put the four files.")] = Path(),
     json: JsonFlag = False,
@@ -41,12 +41,39 @@ def new(
         work.show(practice_result(new_practice(folder)))
 
 
+@app.command("edit", cls=PlainCommand)
+def edit(
+    file: Annotated[Path, typer.Argument(help="A practice environment.")],
+    item: Annotated[str, typer.Argument(help="Key, title or native id of an item in it.")],
+    values: Annotated[
+        list[str],
+        typer.Option("--set", metavar="PLACE=VALUE", help="A JSON Pointer and a JSON value; or title=TEXT."),
+    ],
+    by: Annotated[str, typer.Option("--by", metavar="ADDRESS", help="Who does it.")] = "ines@halcyon.example",
+    draft: Annotated[bool, typer.Option("--draft", help="Leave it unpublished.")] = False,
+    json: JsonFlag = False,
+    debug: DebugFlag = False,
+) -> None:
+    """Be somebody who edits an item there, past Amphora.
+
+    \b
+    Examples:
+      amphora practice edit grove-live.practice "Bruised fruit check" --set /limit=18
+      amphora practice edit grove-dev.practice "Weigh ticket" --set title="Weigh slip flow" --draft
+    """
+    from amphora.engine.playing import edit_practice
+    from amphora.render.looking import edited_result
+
+    with working(json, None) as work:
+        work.show(edited_result(file, edit_practice(file, item, values, by, draft)))
+
+
 def demo(
     keep: Annotated[Path | None, typer.Option("--keep", metavar="FOLDER", help="Play it there and leave it.")] = None,
     json: JsonFlag = False,
     debug: DebugFlag = False,
 ) -> None:
-    """Play the full example on the made-up data: every command is really run.
+    """Play the whole example on made-up data; every command is run.
 
     \b
     Examples:

@@ -9,7 +9,9 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
+import click
 import typer
+from typer.core import TyperCommand, TyperGroup
 
 if TYPE_CHECKING:
     from amphora.engine.session import Session
@@ -23,6 +25,20 @@ DebugFlag = Annotated[bool, typer.Option("--debug", help="Show a traceback when 
 
 QUIET_S = 1.0
 """Progress is shown for what takes longer than this."""
+
+
+class PlainCommand(TyperCommand):
+    """A command whose help has no escapes in it."""
+
+    def get_help(self, ctx: click.Context) -> str:
+        return super().get_help(ctx).replace("\\[", "[")
+
+
+class PlainGroup(TyperGroup):
+    """A group of such commands; without a command it shows its help."""
+
+    def get_help(self, ctx: click.Context) -> str:
+        return super().get_help(ctx).replace("\\[", "[")
 
 
 class Progress:

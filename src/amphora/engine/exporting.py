@@ -34,6 +34,7 @@ class ExportReport:
 
     contents: Contents
     path: Path
+    shown_path: Path
     package_digest: str
     is_unchanged: bool
     why: Mapping[Key, str]
@@ -94,8 +95,9 @@ def export(
         session.ledger.record_links([_link(item, side) for item in contents.items.values()], _addresses(contents))
     drafts = tuple(side.by_key[key] for key in gathered.items if side.by_key[key].has_draft)
     outside = tuple(sorted(left & {used for item in gathered.items.values() for used in item.uses()}))
+    shown = path.relative_to(folder) if path.is_relative_to(folder := session.workspace.folder) else path
     return ExportReport(
-        contents, path, package_digest, is_unchanged, gathered.why, outside, drafts, tuple(cells), take
+        contents, path, shown, package_digest, is_unchanged, gathered.why, outside, drafts, tuple(cells), take
     )
 
 

@@ -34,7 +34,7 @@ def prepare_from_docket(session: Session, path: Path) -> Prepared:
             subject=str(path),
             next_step=f"amphora compare {contents.name}-{contents.version} {file.target} --docket {path}",
         )
-    return replace(prepared, docket=replace(docket, custody=Custody(file.custody)))
+    return replace(prepared, docket=replace(docket, custody=Custody(file.custody)), is_reviewed=True)
 
 
 def refuse_unready(docket: Docket) -> None:
@@ -67,14 +67,11 @@ def refuse_unready(docket: Docket) -> None:
         )
 
 
-def ask_for(docket: Docket, yes: bool, is_terminal: bool) -> str:
+def ask_for(prepared: Prepared, yes: bool, is_terminal: bool) -> str:
     """The question to ask before going on, empty where none is needed; NotReady where it can't be asked.
-    `--yes` doesn't cover items with local edits, unless every choice on them was made in a docket."""
-    beyond = [
-        action
-        for action in docket.edited
-        if action.do is Do.UPDATE and action.comparison and not any(c.choice for c in action.comparison.changes)
-    ]
+    `--yes` covers items with local edits only where a docket file was read and answered."""
+    docket = prepared.docket
+    beyond = [a for a in docket.edited if a.do is Do.UPDATE and not prepared.is_reviewed]
     if yes and not beyond:
         return ""
     question = f"Import {docket.title} into {docket.target}: {len(docket.by(Do.CREATE))} new,"
@@ -85,7 +82,7 @@ def ask_for(docket: Docket, yes: bool, is_terminal: bool) -> str:
     name = f"{docket.package}-{docket.version}"
     if beyond:
         raise NotReady(
-            f"--yes does not cover {len(beyond)} items with local edits in {docket.target}; nothing was touched.",
+            f"--yes does not cover items with local edits in {docket.target}; nothing was touched.",
             details=[readable(action.key) for action in beyond],
             next_step=f"amphora compare {name} {docket.target} --docket {name}.{docket.target}.docket.yaml",
         )

@@ -2,10 +2,51 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from contextlib import closing
+from dataclasses import replace
 from pathlib import Path
 
 from amphora.core.errors import UsageFault
+from amphora.core.matching import assign_keys
+from amphora.core.model import Json, Listed, States
+from amphora.core.pointers import parse_pointer, with_value
+from amphora.core.selection import choose
+from amphora.core.strict_json import JsonFault, parse_json
+from amphora.environments.contract import Write
+from amphora.environments.practice import connect
 from amphora.practice.halcyon import PLACES, SUFFIX, make_halcyon
+
+
+def edit_practice(path: Path, item: str, values: Sequence[str], by: str, is_draft: bool) -> Listed:
+    """Sets values in an item's definition (`PLACE=VALUE`) or its title, as somebody working there."""
+    with closing(connect(f"practice:{path.resolve()}", path.parent, by, "")) as environment:
+        rows = environment.index()
+        keys = assign_keys(rows, [], environment.describe().uid)
+        [key, *_] = choose([item], {keys[row.native_id]: row for row in rows}, path.name)
+        row = next(row for row in rows if keys[row.native_id] == key)
+        [found] = environment.read([row.native_id], "draft")
+        definition, states = found.definition, row.states
+        for text in values:
+            definition, states = _with_value(text, definition, states)
+        environment.write([Write(row.kind, row.segments, states, definition, "", row.native_id, row.revision)])
+        if row.states.is_published and not is_draft:
+            environment.publish(row.native_id)
+        return row
+
+
+def _with_value(text: str, definition: Json, states: States) -> tuple[Json, States]:
+    place, equals, value = text.partition("=")
+    if place == "title" and equals:
+        return definition, replace(states, title=value)
+    try:
+        pointer = parse_pointer(place)
+        parsed = parse_json(value)
+    except JsonFault:
+        parsed = value
+    except ValueError as error:
+        raise UsageFault(f"{text!r} is not PLACE=VALUE.", next_step="Write it like --set /limit=18") from error
+    return with_value(definition, pointer, parsed), states
 
 
 def new_practice(folder: Path) -> list[Path]:

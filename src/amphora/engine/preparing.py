@@ -30,12 +30,13 @@ SECRETS = STATE + "secrets"
 
 @dataclass(frozen=True)
 class Prepared:
-    """A docket with the target side that it was made from."""
+    """A docket with the target side that it was made from; `is_reviewed` if it came from a file."""
 
     docket: Docket
     side: Side
     opened: Opened
     contents: Contents
+    is_reviewed: bool = False
 
 
 def map_needs(session: Session, contents: Contents, opened: Opened) -> list[Mapped]:

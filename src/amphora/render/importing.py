@@ -32,7 +32,8 @@ def docket_verdict(docket: Docket) -> str:
         return f"Nothing to do: {docket.target} already has {docket.title}."
     parts = [f"{len(docket.by(Do.CREATE))} new", f"{len(docket.by(Do.UPDATE))} changed"]
     if docket.edited:
-        parts.append(f"{counted(len(docket.edited), 'local edit')} at stake")
+        is_safe = not any(action in docket.edited for action in docket.undecided)
+        parts.append(f"{counted(len(docket.edited), 'local edit')} {'kept' if is_safe else 'at stake'}")
     if docket.undecided:
         parts.append(f"{len(docket.undecided)} to decide")
     return f"{docket.title} into {docket.target}: {', '.join(parts)}, nothing removed."

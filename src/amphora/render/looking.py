@@ -219,6 +219,13 @@ def _package_state(item: Item) -> str:
     return ", ".join(word for word in ("live" if item.states.is_published else "", on) if word)
 
 
+def edited_result(path: Path, row: Listed) -> Result:
+    """Somebody edited an item in a practice environment."""
+    data = {"file": str(path), "native_id": row.native_id, "title": row.states.title}
+    verdict = f"{row.states.title} is changed in {path.stem}, past Amphora."
+    return Result("practice edit", verdict, "good", data=data, next_step=f"amphora survey {path.stem}")
+
+
 def practice_result(paths: Sequence[Path]) -> Result:
     """The practice environments were made."""
     rows: list[Row] = [[Cell(path.stem, "strong"), str(path)] for path in paths]

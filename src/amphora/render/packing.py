@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Mapping, Sequence
 
-from amphora.core.crosswalk import Mapped, MapState
+from amphora.core.crosswalk import Mapped, MapState, row_name
 from amphora.core.model import Contents, Finding, Level, Listed
 from amphora.core.selection import readable
 from amphora.engine.exporting import ExportReport
@@ -41,7 +42,7 @@ def export_result(report: ExportReport, target: str) -> Result:
     made = "Nothing changed since" if report.is_unchanged else "Packed"
     return Result(
         "export",
-        f"{made} {contents.title}: {counted(len(contents.items), 'item')} from {contents.source}, in {report.path}.",
+        f"{made} {contents.title}: {counted(len(contents.items), 'item')} from {contents.source}, in {report.shown_path}.",
         "good",
         blocks,
         {
@@ -107,6 +108,13 @@ def _verdict(contents: Contents, target: str, findings: Sequence[Finding]) -> st
     return f"{contents.title} can go to {target}{': ' + ', '.join(parts) if parts else ''}."
 
 
+def _answers(open_ones: Sequence[Mapped]) -> str:
+    """The options that would answer what is open."""
+    words = " --accept" if any(one.state is MapState.GUESSED for one in open_ones) else ""
+    names = dict.fromkeys(row_name(one.need.key) for one in open_ones if one.state is MapState.OPEN)
+    return words + "".join(f" --set {shlex.quote(name)}=…" for name in names)
+
+
 def map_result(contents: Contents, mapped: Mapping[str, Sequence[Mapped]], file: str, changed: int) -> Result:
     """How far the mapping is, for each environment."""
     everything = [one for rows in mapped.values() for one in rows if one.need.kind != "secret"]
@@ -122,8 +130,8 @@ def map_result(contents: Contents, mapped: Mapping[str, Sequence[Mapped]], file:
             f"{len(open_ones)} of {len(everything)} needs of {contents.title} are still to be mapped for {names}"
         )
         verdict += f", {guessed} of them guessed." if guessed else "."
-        after = f"fill them in in {file}, or: amphora map {contents.name} {names} --set NAME=VALUE"
-        after += " --accept" if guessed else ""
+        after = f"amphora map {contents.name} {names}{_answers(open_ones)}"
+        blocks.append(Lines([Cell(f"Or write the values into {file}, by hand.", "dim")]))
     else:
         verdict = f"All {len(everything)} needs of {contents.title} are mapped for {names}."
         after = f"amphora compare {contents.name} {next(iter(mapped))}"

@@ -13,12 +13,13 @@ if TYPE_CHECKING:
     from rich.text import Text
 
 PIPE_WIDTH = 4000
+# Tones that can be read on a light and on a dark ground.
 _STYLES: dict[Tone, str] = {
     "plain": "",
-    "good": "green",
-    "warn": "yellow",
-    "bad": "red",
-    "dim": "dim",
+    "good": "chartreuse4",
+    "warn": "dark_orange3",
+    "bad": "red3",
+    "dim": "grey50",
     "strong": "bold",
 }
 
@@ -72,7 +73,9 @@ def _renderable(block: Block) -> Table | Text:
 def _table(grid: Grid) -> Table:
     from rich.table import Table
 
-    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim", show_header=bool(grid.headings))
+    table = Table(
+        box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style=_STYLES["dim"], show_header=bool(grid.headings)
+    )
     for number, heading in enumerate(grid.headings):
         table.add_column(heading, justify="right" if number in grid.right else "left", overflow="fold")
     for row in grid.rows:
