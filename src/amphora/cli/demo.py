@@ -121,5 +121,7 @@ def _play_scene(scene: Scene, folder: Path, is_quiet: bool) -> tuple[int, str]:
         print(f"$ amphora {scene.command}", flush=True)
     words = [sys.executable, "-m", "amphora", *shlex.split(scene.command)]
     output = subprocess.PIPE if is_quiet else None
-    done = subprocess.run(words, cwd=folder, stdout=output, stderr=subprocess.STDOUT, text=True, check=False)
+    done = subprocess.run(
+        words, cwd=folder, stdout=output, stdin=subprocess.DEVNULL, stderr=subprocess.STDOUT, text=True, check=False
+    )
     return done.returncode, done.stdout or ""

@@ -42,7 +42,8 @@ def export_result(report: ExportReport, target: str) -> Result:
     made = "Nothing changed since" if report.is_unchanged else "Packed"
     return Result(
         "export",
-        f"{made} {contents.title}: {counted(len(contents.items), 'item')} from {contents.source}, in {report.shown_path}.",
+        f"{made} {contents.title}: {counted(len(contents.items), 'item')} from {contents.source},"
+        f" in {report.shown_path}.",
         "good",
         blocks,
         {
