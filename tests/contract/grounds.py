@@ -95,8 +95,8 @@ class Ground:
 class Breaking:
     """An environment whose nth changing call fails: before it takes effect, or after it with no answer."""
 
-    def __init__(self, inside: Environment, at: int, after: bool) -> None:
-        self.inside, self.left, self.after = inside, at, after
+    def __init__(self, inside: Environment, at: int, after: bool, error: BaseException | None) -> None:
+        self.inside, self.left, self.after, self.error = inside, at, after, error
 
     def __getattr__(self, name: str) -> Any:
         method = getattr(self.inside, name)
@@ -109,13 +109,13 @@ class Breaking:
                 return method(*words)
             if self.after:
                 method(*words)
-                raise Uncertain("the line went dead")
-            raise EnvironmentRefused("no more today")
+                raise self.error or Uncertain("the line went dead")
+            raise self.error or EnvironmentRefused("no more today")
 
         return call
 
 
-def breaking(session: Session, name: str, at: int, after: bool) -> None:
+def breaking(session: Session, name: str, at: int, after: bool, error: BaseException | None = None) -> None:
     """Makes an environment of a session fail at its nth changing call."""
     opened = session.open(name)
-    session._opened[name] = replace(opened, environment=Breaking(opened.environment, at, after))
+    session._opened[name] = replace(opened, environment=Breaking(opened.environment, at, after, error))

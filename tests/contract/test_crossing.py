@@ -11,7 +11,7 @@ import pytest
 
 from amphora.core.docket import Do
 from amphora.core.merge import By
-from amphora.engine.importing import ask_for, import_prepared, refuse_unready
+from amphora.engine.importing import ask_for, import_prepared, refuse_unready, undo
 from amphora.files.crosswalk_file import Cell, write_cells
 from amphora.files.package import read_package
 from tests.conftest import SECRETS
@@ -180,3 +180,52 @@ def test_it_can_go_on_and_come_back_to_its_source(ground: Ground) -> None:
     assert action.key == ground.renamed
     assert action.comparison is not None
     assert [(change.place, change.by) for change in action.comparison.changes] == [("/remark", By.PACKAGE)]
+
+
+@pytest.mark.parametrize("after", [False, True])
+def test_after_a_crash_at_any_step_undo_puts_everything_back(ground: Ground, after: bool) -> None:
+    report = ground.export()
+    before = ground.state(ground.target)
+    is_atomic = ground.session().open(ground.target).description.capabilities.is_atomic
+    for at in (1,) if is_atomic else (1, 4, 11, 13, 16):
+        session = ground.session()
+        breaking(session, ground.target, at, after, Crash("the lights went out"))
+        with pytest.raises(Crash):
+            import_prepared(session, ground.prepare(report, session))
+        run, left = undo(ground.session(), "last")
+        assert (run.state, left) == ("undone", [])
+        assert ground.state(ground.target) == before
+
+
+class Crash(BaseException):
+    """Nothing catches it: as if the process had been killed."""
+
+
+def test_undo_gives_back_what_was_there_but_not_what_others_changed(ground: Ground) -> None:
+    ground.bring(ground.export())
+    before = ground.state(ground.target)
+    ground.change(ground.source, ground.renamed, _noted, title="New title")
+    ground.bring(ground.export())
+    undo(ground.session(), "last")
+    assert ground.state(ground.target) == before
+    assert ground.prepare(ground.export()).docket.by(Do.UPDATE)
+    ground.bring(ground.export())
+    ground.change(ground.target, ground.renamed, _mended)
+    run, left = undo(ground.session(), "last")
+    assert run.state == "broken off"
+    assert len(left) == 1
+    assert ground.state(ground.target)[ground.renamed][0]["remark"] == "mended in the target"
+
+
+def test_items_that_use_each_other_arrive(ground: Ground) -> None:
+    flows = [key for key in ground.export().contents.items if key.startswith("flow:")]
+    ids = {key: item.native_id for key, item in ground.export().contents.items.items()}
+    one, two = flows[:2]
+    ground.change(ground.source, one, lambda d: {**d, "partner": ids[two]})
+    ground.change(ground.source, two, lambda d: {**d, "partner": ids[one]})
+    report = ground.export()
+    ground.bring(report)
+    after = ground.state(ground.target)
+    assert after[one][0]["partner"] == f"amphora:{two}"
+    assert after[two][0]["partner"] == f"amphora:{one}"
+    assert ground.prepare(report).docket.is_idle

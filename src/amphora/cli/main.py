@@ -50,6 +50,7 @@ for name, command in (
     ("compare", importing.compare),
     ("import", importing.import_),
     ("verify", records.verify),
+    ("undo", records.undo),
     ("history", records.history),
 ):
     app.command(name, cls=PlainCommand)(command)

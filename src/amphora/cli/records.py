@@ -1,4 +1,4 @@
-"""verify and history."""
+"""verify, undo and history."""
 
 from __future__ import annotations
 
@@ -35,6 +35,35 @@ def verify(
             return
         version, found = verify_package(work.session, subject, environment)
         work.show(verify_result(subject, version, environment, found))
+
+
+def undo(
+    run: Annotated[str, typer.Argument(help="A run; last for the latest.")],
+    yes: Annotated[bool, typer.Option("--yes", help="Agree without being asked.")] = False,
+    json: JsonFlag = False,
+    workspace: FolderOption = None,
+    debug: DebugFlag = False,
+) -> None:
+    """Put back what a run did; what others changed since stays.
+
+    \b
+    Examples:
+      amphora undo last
+      amphora undo grove-live-2 --yes
+    """
+    from amphora.core.errors import NotReady
+    from amphora.engine.importing import undo as undo_run
+    from amphora.render.records import undo_result
+
+    with working(json, workspace) as work:
+        found = work.session.ledger.run(run)
+        if not yes and not work.is_terminal:
+            message = f"Nobody is here to confirm that {found.name} is put back; nothing was touched."
+            raise NotReady(message, subject=found.name, next_step=f"amphora undo {found.name} --yes")
+        question = f"Put back what {found.name} did ({found.package} {found.version} into {found.environment})?"
+        if not yes and not typer.confirm(question, err=True):
+            raise typer.Exit(3)
+        work.show(undo_result(*undo_run(work.session, found.name)))
 
 
 def history(

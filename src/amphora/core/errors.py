@@ -54,6 +54,10 @@ class Uncertain(AmphoraError):
     """A call was sent and no answer came: nobody knows whether it took effect."""
 
 
+class Interrupted(AmphoraError):
+    """The user interrupted what was going on."""
+
+
 class BrokenOff(AmphoraError):
     """A run stopped with something done that was not put back."""
 

@@ -11,7 +11,7 @@ from amphora.core.bindings import Bindings
 from amphora.core.compare import Base
 from amphora.core.crosswalk import MapState
 from amphora.core.docket import Action, Do, Docket, Step, StepDo, plan_steps
-from amphora.core.errors import AmphoraError, BrokenOff, EnvironmentRefused, NotReady, Uncertain
+from amphora.core.errors import AmphoraError, BrokenOff, EnvironmentRefused, Interrupted, NotReady, Uncertain
 from amphora.core.keys import Key, decode_segment, path_of
 from amphora.core.matching import Link
 from amphora.core.model import Json
@@ -20,6 +20,9 @@ from amphora.core.tokens import parse_token, render_text, tokens_in
 from amphora.engine.session import Listener, Opened
 from amphora.environments.contract import Environment, Write, Written
 from amphora.ledger.ledger import Delivery, JournalStep, Ledger, Run
+
+UNCERTAIN = ("uncertain", "intended")
+"""States of a journalled step of which nobody knows whether it took effect."""
 
 
 @dataclass(frozen=True)
@@ -65,6 +68,8 @@ class _Carrier:
                 self._journalled(number, step)
             except AmphoraError as error:
                 return self._broken(error)
+            except KeyboardInterrupt:
+                return self._broken(Interrupted("It was interrupted."))
         self._record()
         run = self.ledger.end_run(self.run, "done")
         links = {key: written.link for key, written in self.written.items()}
@@ -82,6 +87,9 @@ class _Carrier:
             raise
         except AmphoraError as error:
             self.ledger.end_step(self.run, number, "failed", {"created": [], "error": error.message})
+            raise
+        except KeyboardInterrupt:
+            self.ledger.end_step(self.run, number, "uncertain", {"created": [], "error": "interrupted"})
             raise
         self.ledger.end_step(self.run, number, "done", outcome)
 
@@ -201,30 +209,42 @@ def put_back(run: Run, environment: Environment, ledger: Ledger) -> list[str]:
     for step in journal:
         expected |= (step.outcome or {}).get("revisions", {})
     for step in reversed(journal):
-        if step.state not in ("done", "uncertain"):
+        if step.state not in ("done", *UNCERTAIN, "left"):
             continue
         try:
-            names = _undo(step, environment, expected)
+            names = _undo(step, environment, expected, run.account)
         except AmphoraError as error:
             names = [f"{', '.join(step.keys)}: {error.message}"]
         ledger.end_step(run, step.number, "left" if names else "put back", step.outcome)
         left += names
-    return left
+    return list(dict.fromkeys(left))
 
 
-def _undo(step: JournalStep, environment: Environment, expected: dict[str, str]) -> list[str]:
+def _undo(step: JournalStep, environment: Environment, expected: dict[str, str], account: str) -> list[str]:
+    """Undoes one step. A step without an outcome may itself have moved the revision: there the account
+    that changed the item last tells whether it was us."""
     now = {row.native_id: row for row in environment.index()}
-    made = step.intent["chosen"] if step.state == "uncertain" else step.outcome["created"]
+    made = _perhaps_made(step, environment) if step.state in UNCERTAIN else step.outcome["created"]
     created = [id_ for id_ in made if id_ in now]
     images = [image for image in step.intent["images"] if image["id"] in now]
     touched = [*created, *(image["id"] for image in images)]
     moved = {id_ for id_ in touched if id_ in expected and now[id_].revision != expected[id_]}
+    if step.state in UNCERTAIN:
+        moved = {id_ for id_ in moved if now[id_].modified_by != account}
     environment.put_back(
         [image for image in images if image["id"] not in moved], [id_ for id_ in created if id_ not in moved]
     )
     after = {row.native_id: row.revision for row in environment.index()}
     expected |= {id_: after[id_] for id_ in touched if id_ in after and id_ not in moved}
     return [f"{now[i].states.title!r} was changed meanwhile by {now[i].modified_by or 'somebody'}" for i in moved]
+
+
+def _perhaps_made(step: JournalStep, environment: Environment) -> list[str]:
+    """The ids of items that a step without an outcome may have created."""
+    if step.intent["chosen"] or step.do not in (StepDo.CREATE, StepDo.CREATE_BARE):
+        return list(step.intent["chosen"])
+    answers = [environment.answered(f"{step.intent['token']}/{key}") for key in step.keys]
+    return [written.native_id for written in answers if written]
 
 
 def without(form: Json, keys: Collection[Key]) -> Json:

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from amphora.core.canon import NotCanonical
 from amphora.core.checks import CheckContext
 from amphora.core.checks.portability import secret_in_clear
 from amphora.core.crosswalk import SECTIONS, row_name
@@ -80,6 +81,7 @@ def export(
         raise UsageFault(f"{readable(both[0])} is both asked for and left out.", subject=both[0])
     guides = {key: form for key, (form, _) in session.ledger.exported_forms(side.uid).items()}
     gathered = _gather_consistently(session, side, asked, left, take, guides)
+    _refuse_inexact(gathered.items)
     needs = tuple(needs_of(gathered.items, side))
     kinds = sorted({item.kind for item in gathered.items.values()})
     sheets = {kind: opened.description.sheets[kind].source for kind in kinds}
@@ -113,6 +115,20 @@ def needs_of(items: Mapping[Key, Item], side: Side | None = None) -> Iterable[Ne
         value = side.names.values.get(need) if side else None
         type_ = types.get(value, "") if isinstance(value, str) else type(value).__name__
         yield Need(need, tuple(used_by), type_ if need.startswith(("connection:", "setting:")) else "")
+
+
+def _refuse_inexact(items: Mapping[Key, Item]) -> None:
+    """What RFC 8785 can't hold is refused with item and place."""
+    for key, item in items.items():
+        try:
+            _ = item.digest
+        except NotCanonical as error:
+            raise NotReady(
+                f"{readable(key)} can't be packed. {error.message}",
+                subject=key,
+                place=error.place,
+                next_step=error.next_step,
+            ) from error
 
 
 def _gather_consistently(

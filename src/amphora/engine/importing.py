@@ -6,14 +6,15 @@ from dataclasses import replace
 from pathlib import Path
 
 from amphora.core.docket import Custody, Do, Docket
-from amphora.core.errors import AmphoraError, BrokenOff, EnvironmentRefused, NotReady
+from amphora.core.errors import AmphoraError, BrokenOff, EnvironmentRefused, Interrupted, NotReady
 from amphora.core.selection import readable
-from amphora.engine.carrying import Outcome, carry_out
+from amphora.engine.carrying import Outcome, carry_out, put_back
 from amphora.engine.preparing import Prepared, current_fingerprint, prepare
 from amphora.engine.session import Session
 from amphora.engine.verifying import Verified, verify
 from amphora.files.docket_file import read_docket
 from amphora.files.package import find_package, read_package
+from amphora.ledger.ledger import Run
 
 
 def prepare_from_docket(session: Session, path: Path) -> Prepared:
@@ -109,6 +110,24 @@ def import_prepared(session: Session, prepared: Prepared) -> tuple[Outcome, list
     return outcome, verify(session, opened.name, delivered)
 
 
+def undo(session: Session, name: str) -> tuple[Run, list[str]]:
+    """Puts back what a run did, and forgets its deliveries; what can't be put back is named."""
+    run = session.ledger.run(name)
+    if run.state in ("put back", "undone"):
+        raise NotReady(f"{run.name} was put back already.", subject=run.name, next_step="amphora history")
+    later = [other.name for other in session.ledger.runs() if other.uid == run.uid and other.id > run.id]
+    still = [name for name in later if session.ledger.run(name).state not in ("put back", "undone")]
+    if still:
+        raise NotReady(
+            f"{run.name} is not the latest run into {run.environment}: {', '.join(still)} came after it.",
+            subject=run.name,
+            next_step=f"amphora undo {still[0]}",
+        )
+    left = put_back(run, session.open(run.environment).environment, session.ledger)
+    session.ledger.forget(run)
+    return session.ledger.end_run(run, "broken off" if left else "undone", run.note), left
+
+
 def is_recorded(session: Session, docket: Docket) -> bool:
     """Whether every item's latest delivery is by this very version."""
     latest = session.ledger.last_deliveries(docket.target_uid)
@@ -129,9 +148,10 @@ def _explained(outcome: Outcome) -> AmphoraError:
             subject=error.subject,
             place=error.place,
             details=outcome.left,
-            next_step=f"amphora history {run.name}",
+            next_step=f"amphora undo {run.name}",
         )
-    return EnvironmentRefused(
+    kind = Interrupted if isinstance(error, Interrupted) else EnvironmentRefused
+    return kind(
         f"{run.name} failed and everything was put back: {error.message}",
         subject=error.subject,
         place=error.place,

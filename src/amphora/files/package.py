@@ -9,8 +9,9 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from amphora.core.errors import PackageDamaged, UsageFault
+from amphora.core.errors import PackageDamaged, SheetFault, UsageFault
 from amphora.core.keys import Key, is_key, kind_of
+from amphora.core.kinds import parse_sheet
 from amphora.core.model import Contents, Item, Need, States
 from amphora.core.strict_json import JsonFault, parse_json, pretty_bytes
 from amphora.files.archive import read_archive, write_archive
@@ -75,6 +76,7 @@ def contents_of(files: Mapping[str, bytes]) -> Contents:
     except (KeyError, TypeError, ValueError, AttributeError) as error:
         raise PackageDamaged(f"Its packing list is incomplete: {error!r}.", place=PACKING_LIST) from error
     _check_members(contents, files)
+    _check_sheets(contents)
     if contents.digest() != listing["contents_digest"]:
         raise PackageDamaged("Its contents digest differs from the packing list's.", place=PACKING_LIST)
     return contents
@@ -213,6 +215,18 @@ def _attachments(files: Mapping[str, bytes], items: Mapping[Key, Item]) -> dict[
             f"The attachment {name} is missing, unused or not what its name says.", place="data/files"
         )
     return dict(sorted(found.items()))
+
+
+def _check_sheets(contents: Contents) -> None:
+    for kind, source in contents.sheets.items():
+        try:
+            parsed = parse_sheet(source, kind)
+        except SheetFault as error:
+            raise PackageDamaged(
+                f"Its kind sheet {kind} can't be used: {error.message}", place="data/kinds"
+            ) from error
+        if parsed.kind != kind:
+            raise PackageDamaged(f"Its kind sheet {kind} is for {parsed.kind!r}.", place="data/kinds")
 
 
 def _check_members(contents: Contents, files: Mapping[str, bytes]) -> None:

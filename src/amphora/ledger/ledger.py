@@ -245,6 +245,21 @@ class Ledger:
                 db.execute(delete(t.claims).where(*(t.claims.c[name] == value for name, value in claim.items())))
                 db.execute(insert(t.claims).values(**claim, custody=custody))
 
+    def forget(self, run: Run) -> None:
+        """Takes back what a run recorded: its deliveries, the claims that rested on them alone, and the
+        links of items that it created."""
+        with self._engine.begin() as db:
+            mine = db.execute(select(t.deliveries).where(t.deliveries.c.run_id == run.id)).all()
+            db.execute(delete(t.deliveries).where(t.deliveries.c.run_id == run.id))
+            for row in mine:
+                same = (t.deliveries.c.uid == run.uid, t.deliveries.c.key == row.key)
+                if db.execute(select(t.deliveries.c.id).where(*same, t.deliveries.c.package == row.package)).first():
+                    continue
+                claim = (t.claims.c.uid == run.uid, t.claims.c.key == row.key, t.claims.c.package == row.package)
+                db.execute(delete(t.claims).where(*claim))
+                if not db.execute(select(t.deliveries.c.id).where(*same)).first():
+                    db.execute(delete(t.links).where(t.links.c.uid == run.uid, t.links.c.key == row.key))
+
     def last_deliveries(self, uid: str) -> dict[Key, Delivery]:
         """The latest delivery of each item into an environment, whichever package brought it."""
         query = select(t.deliveries).where(t.deliveries.c.uid == uid).order_by(t.deliveries.c.id)

@@ -52,7 +52,23 @@ def verify_result(package: str, version: str, environment: str, verified: Sequen
     )
 
 
-_STATE: dict[str, Tone] = {"done": "good", "put back": "warn", "broken off": "bad", "running": "warn"}
+def undo_result(run: Run, left: Sequence[str]) -> Result:
+    """A run was put back."""
+    blocks = [Lines([Cell(f"- {name}", "bad") for name in left], "Could not be put back")] if left else []
+    verdict = f"{run.name} is undone: {run.environment} is as it was before."
+    if left:
+        verdict = f"{run.name} is undone but for {counted(len(left), 'item')} in {run.environment}."
+    data = {"run": run.name, "state": run.state, "left": list(left)}
+    return Result("undo", verdict, "bad" if left else "good", blocks, data, "amphora history", 6 if left else 0)
+
+
+_STATE: dict[str, Tone] = {
+    "undone": "warn",
+    "done": "good",
+    "put back": "warn",
+    "broken off": "bad",
+    "running": "warn",
+}
 
 
 def history_result(runs: Sequence[Run]) -> Result:
