@@ -28,11 +28,11 @@ $(VENV)/bin/python:
 	$(PYTHON) -m venv $(VENV)
 
 $(VENV)/.installed: $(VENV)/bin/python pyproject.toml constraints.txt
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e .
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-warn-script-location -c constraints.txt -e .
 	touch $@
 
 $(VENV)/.tested: $(VENV)/.installed
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[test]'
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-warn-script-location -c constraints.txt -e '.[test]'
 	touch $@
 
 $(RUNTIME): tests/nodered/package.json tests/nodered/package-lock.json

@@ -160,6 +160,7 @@ def _listing(change: Callable[[dict[str, object]], object]) -> Edit:
 HOSTILE: dict[str, tuple[Edit, bool, str]] = {
     "changed item": (lambda m: {**m, ITEM: b'{"n":7}'}, False, "SHA-256 differs"),
     "changed item, manifests mended": (lambda m: {**m, ITEM: b'{"n":7}'}, True, "digest differs"),
+    "huge number": (lambda m: {**m, ITEM: b'{"n":1' + b"0" * 400 + b"}"}, True, "exactly"),
     "missing item": (lambda m: {n: r for n, r in m.items() if n != ITEM}, False, "listed but not"),
     "extra file": (lambda m: {**m, "olive-1.2.0/data/items/flow/x.json": b"{}"}, False, "not listed"),
     "extra item, manifests mended": (lambda m: {**m, "olive-1.2.0/data/items/flow/x.json": b"{}"}, True, "belongs to no item"),

@@ -49,6 +49,7 @@ class Bindings:
     part_owner: dict[str, Key] = field(default_factory=dict)
     held: dict[Key, str] = field(default_factory=dict)
     _reverse: dict[str, Key] = field(default_factory=dict, init=False, repr=False)
+    _urls: dict[str, str] | None = field(default=None, init=False, repr=False)
     _text: re.Pattern[str] | None = field(default=None, init=False, repr=False)
 
     def __post_init__(self) -> None:
@@ -58,7 +59,9 @@ class Bindings:
     def bind(self, key: Key, value: Json) -> None:
         """Adds one binding. Where two needs share a value, the first is the one that reading gives."""
         self.values[key] = value
-        self._text = None
+        if key.startswith("url:"):
+            self._urls = None
+            self._text = None
         if isinstance(value, str) and not key.startswith(("setting:", "secret:")):
             self._reverse.setdefault(value, key)
 
@@ -92,8 +95,10 @@ class Bindings:
 
     def url_tokens(self) -> dict[str, str]:
         """URL prefixes of this environment with their tokens, longest first."""
-        urls = {str(v): token_for(k) for k, v in self.values.items() if k.startswith("url:") and v}
-        return dict(sorted(urls.items(), key=lambda pair: (-len(pair[0]), pair[0])))
+        if self._urls is None:
+            urls = {str(v): token_for(k) for k, v in self.values.items() if k.startswith("url:") and v}
+            self._urls = dict(sorted(urls.items(), key=lambda pair: (-len(pair[0]), pair[0])))
+        return self._urls
 
     def text_pattern(self) -> re.Pattern[str]:
         """Matches, in a text, the URL prefixes and whatever looks like an id, at token boundaries."""

@@ -77,7 +77,7 @@ def _culprit(value: Any, at: Pointer) -> tuple[Pointer, str] | None:
     if isinstance(value, bool):
         return None
     if isinstance(value, int) and abs(value) > LARGEST_INTEGER:
-        return at, f"the integer {str(value)[:40]} is beyond 2^53-1, where JSON numbers lose digits"
+        return at, f"the integer {str(value)[:40]} is beyond 2^53-1, where JSON numbers lose digits."
     if isinstance(value, float) and not math.isfinite(value):
         return at, f"the number {value} is not finite"
     if isinstance(value, str) and any("\ud800" <= letter <= "\udfff" for letter in value):

@@ -87,7 +87,7 @@ def _unknown(name: str, rows: Mapping[Key, Listed], where: str) -> UsageFault:
         f"{where} has no item called {name!r}.",
         subject=name,
         details=[f"near: {key}  ({rows[key].states.title})" for key in list(near)[:3]],
-        next_step=f"See what is there with: amphora survey {where}",
+        next_step=f"amphora survey {where}",
     )
 
 

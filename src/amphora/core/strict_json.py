@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 from typing import Any
 
+import orjson
+
 MOST_LEVELS = 200
 """A document nested deeper than this is refused."""
 
@@ -14,7 +16,18 @@ class JsonFault(ValueError):
 
 
 def parse_json(raw: bytes | str) -> Any:
-    """The value of a JSON text; JsonFault for everything that is not strict JSON."""
+    """The value of a JSON text; JsonFault for everything that is not strict JSON.
+
+    Text in our own layout is parsed fast: what comes out the same to the byte held no duplicate, no NaN
+    and no number that would have lost digits.
+    """
+    if isinstance(raw, bytes) and raw.startswith((b"{\n", b"[\n")):
+        try:
+            quick = orjson.loads(raw)
+            if pretty_bytes(quick) == raw:
+                return quick
+        except (orjson.JSONDecodeError, orjson.JSONEncodeError):
+            pass
     try:
         text = raw.decode("utf-8") if isinstance(raw, bytes) else raw
         value = json.loads(text, object_pairs_hook=_unique, parse_constant=_no_constant)
@@ -32,8 +45,7 @@ def parse_json(raw: bytes | str) -> Any:
 
 def pretty_bytes(value: Any) -> bytes:
     """The fixed, indented, sorted layout in which JSON stands in packages: one member a line."""
-    text = json.dumps(value, ensure_ascii=False, indent=2, sort_keys=True, allow_nan=False)
-    return text.encode("utf-8") + b"\n"
+    return orjson.dumps(value, option=orjson.OPT_INDENT_2 | orjson.OPT_SORT_KEYS | orjson.OPT_APPEND_NEWLINE)
 
 
 def _unique(pairs: list[tuple[str, Any]]) -> dict[str, Any]:

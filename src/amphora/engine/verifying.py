@@ -38,7 +38,7 @@ def verify_package(session: Session, package: str, environment: str) -> tuple[st
         raise NotReady(
             f"{package} was never imported into {environment} from this workspace.",
             subject=package,
-            next_step=f"Import it with: amphora import {package} {environment}",
+            next_step=f"amphora import {package} {environment}",
         )
     return mine[-1].version, verify(session, environment, mine)
 

@@ -35,7 +35,7 @@ def connect(location: str, folder: Path, user: str, secret: str) -> PracticeEnvi
         raise Unavailable(
             f"There is no practice environment at {path}.",
             subject=location,
-            next_step=f"Make the four of the demo with: amphora practice new {path.parent}",
+            next_step=f"amphora practice new {path.parent}",
         )
     with _translated(location):
         return PracticeEnvironment(Platform(path, user or DEFAULT_ACCOUNT, _now))

@@ -9,6 +9,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
+from amphora.core.canon import NotCanonical
 from amphora.core.errors import PackageDamaged, SheetFault, UsageFault
 from amphora.core.keys import Key, is_key, kind_of
 from amphora.core.kinds import parse_sheet
@@ -73,6 +74,8 @@ def contents_of(files: Mapping[str, bytes]) -> Contents:
                 f"It has format {major}.{minor}; this Amphora reads {FORMAT[0]}.x.", place=PACKING_LIST
             )
         contents = _contents(listing, files)
+    except NotCanonical as error:
+        raise PackageDamaged(f"It holds what can't be carried exactly: {error.message}", place=error.place) from error
     except (KeyError, TypeError, ValueError, AttributeError) as error:
         raise PackageDamaged(f"Its packing list is incomplete: {error!r}.", place=PACKING_LIST) from error
     _check_members(contents, files)
@@ -99,7 +102,7 @@ def find_package(name: str, folder: Path) -> Path:
         f"There is no package {name!r} in {folder}.",
         subject=name,
         details=[f"there: {stem}" for stem in there[-5:]],
-        next_step="Make one with: amphora export ENVIRONMENT ITEM… --as NAME",
+        next_step="amphora export ENVIRONMENT ITEM… --as NAME",
     )
 
 

@@ -74,7 +74,7 @@ class Workspace:
             f"The workspace has no environment {name!r}.",
             subject=name,
             details=[f"known: {known}"],
-            next_step=f"Add it with: amphora env add {name} LOCATION",
+            next_step=f"amphora env add {name} LOCATION",
         )
 
 
@@ -85,7 +85,7 @@ def init_workspace(folder: Path) -> Workspace:
         raise UsageFault(
             f"There is a workspace in {folder} already.",
             subject=str(path),
-            next_step="Go on with: amphora env list",
+            next_step="amphora env list",
         )
     folder.mkdir(parents=True, exist_ok=True)
     (folder / "packages").mkdir(exist_ok=True)
@@ -105,7 +105,7 @@ def find_workspace(start: Path) -> Workspace:
     raise UsageFault(
         f"There is no workspace in {start.resolve()} or above it.",
         subject=FILE,
-        next_step="Start one with: amphora init",
+        next_step="amphora init",
     )
 
 

@@ -204,7 +204,7 @@ class Ledger:
             f"There is no run {name!r}.",
             subject=name,
             details=[f"latest: {', '.join(run.name for run in runs[:5])}"] if runs else (),
-            next_step="See them with: amphora history",
+            next_step="amphora history",
         )
 
     def begin_step(self, run: Run, number: int, do: str, keys: Iterable[Key], intent: Json) -> None:
