@@ -34,9 +34,10 @@ class Matches:
 
 def assign_keys(listed: Iterable[Listed], links: Iterable[Link], uid: str) -> dict[str, Key]:
     """Keys of all listed items by native id: the recorded ones, and for the others new ones made from
-    kind, folders and name (a doubled name gets `~2`)."""
-    known = {link.native_id: link.key for link in links if link.uid == uid}
+    kind, folders and name (a doubled name gets `~2`; the key of an item that is gone is free again)."""
     rows = sorted(listed, key=lambda row: row.native_id)
+    there = {row.native_id for row in rows}
+    known = {link.native_id: link.key for link in links if link.uid == uid and link.native_id in there}
     keys = {row.native_id: known[row.native_id] for row in rows if row.native_id in known}
     taken = set(known.values())
     for row in rows:

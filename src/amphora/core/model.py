@@ -164,6 +164,7 @@ class Contents:
     sheets: Mapping[str, str] = field(default_factory=dict)
     files: Mapping[str, bytes] = field(default_factory=dict, repr=False)
     package_digest: str = ""
+    format_minor: int = 0
 
     @property
     def title(self) -> str:

@@ -31,7 +31,11 @@ def detected_secrets(form: Json, walk: Walk, at: Pointer = (), name: str = "") -
     elif isinstance(form, list):
         for position, part in enumerate(form):
             yield from detected_secrets(part, walk.step(str(position)), (*at, str(position)), name)
-    elif isinstance(form, str) and form:
-        is_named = _NAMES.search(name) is not None and len(form) >= 6 and " " not in form and not tokens_in(form)
-        if (is_named and not form.startswith(("${", "$("))) or _VALUES.search(form):
-            yield write_pointer(at)
+    elif isinstance(form, str) and not tokens_in(form) and looks_secret(name, form):
+        yield write_pointer(at)
+
+
+def looks_secret(name: str, value: str) -> bool:
+    """Whether a value at a place of this name is a secret by every appearance."""
+    is_named = _NAMES.search(name) is not None and len(value) >= 6 and " " not in value
+    return (is_named and not value.startswith(("${", "$("))) or _VALUES.search(value) is not None

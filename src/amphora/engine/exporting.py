@@ -14,7 +14,8 @@ from amphora.core.crosswalk import SECTIONS, row_name
 from amphora.core.errors import NotReady, Unavailable, UsageFault
 from amphora.core.keys import Key
 from amphora.core.matching import Link
-from amphora.core.model import Contents, Finding, Item, Json, Listed, Need
+from amphora.core.model import Contents, Finding, Item, Json, Level, Listed, Need
+from amphora.core.secrets import looks_secret
 from amphora.core.selection import choose, readable
 from amphora.core.tokens import NEED_KINDS
 from amphora.engine.session import Session
@@ -188,7 +189,7 @@ def _refuse_never_published(keys: Iterable[Key], side: Side, take: Take) -> None
 def _refuse_secrets(session: Session, contents: Contents, side: Side) -> None:
     silenced = session.silenced("secret-in-clear")
     context = CheckContext(contents, side.opened.description.sheets, secrets_in_clear=silenced)
-    found: list[Finding] = list(secret_in_clear(context))
+    found: list[Finding] = [*secret_in_clear(context), *_secret_settings(context, side)]
     if found:
         raise NotReady(
             f"{len(found)} value{'s' if len(found) > 1 else ''} would carry a secret in clear; nothing was written.",
@@ -197,6 +198,27 @@ def _refuse_secrets(session: Session, contents: Contents, side: Side) -> None:
             details=[f"{readable(finding.item)} at {finding.place}" for finding in found],
             next_step=found[0].next_step,
         )
+
+
+def _secret_settings(context: CheckContext, side: Side) -> Iterable[Finding]:
+    """Settings that look like secrets: their values would stand in the crosswalk."""
+    for need in context.contents.needs:
+        value = side.names.values.get(need.key)
+        name = row_name(need.key)
+        if need.kind != "setting" or not isinstance(value, str) or not looks_secret(name, value):
+            continue
+        item = context.contents.items[need.used_by[0]]
+        place = next(place.pointer for place, token in item.tokens if token.key == need.key)
+        if place not in context.secrets_in_clear.get(item.key, ()):
+            yield Finding(
+                "secret-in-clear",
+                Level.ERROR,
+                f"Setting {name!r} looks like a secret.",
+                item.key,
+                place,
+                "Make it a secret field in the source, or silence the finding in amphora.toml with [[silenced]]"
+                " rule, item, place and reason.",
+            )
 
 
 def _version(session: Session, contents: Contents, wanted: str | None) -> tuple[str, bool]:

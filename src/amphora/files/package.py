@@ -6,6 +6,7 @@ import glob
 import hashlib
 import re
 from collections.abc import Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -73,7 +74,7 @@ def contents_of(files: Mapping[str, bytes]) -> Contents:
             raise PackageDamaged(
                 f"It has format {major}.{minor}; this Amphora reads {FORMAT[0]}.x.", place=PACKING_LIST
             )
-        contents = _contents(listing, files)
+        contents = replace(_contents(listing, files), format_minor=minor)
     except NotCanonical as error:
         raise PackageDamaged(f"It holds what can't be carried exactly: {error.message}", place=error.place) from error
     except (KeyError, TypeError, ValueError, AttributeError) as error:

@@ -177,6 +177,9 @@ def peek_result(contents: Contents, target: str) -> Result:
             ]
         )
     )
+    if contents.format_minor:
+        note = f"Its format 1.{contents.format_minor} is newer than this Amphora; what it adds was not read."
+        blocks.append(Lines([Cell(note, "warn")]))
     return Result(
         "peek",
         f"{contents.title} from {contents.source}: {counted(len(contents.items), 'item')},"
