@@ -1,7 +1,8 @@
-"""survey and peek."""
+"""survey, uses and peek."""
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Annotated
 
 import typer
@@ -12,6 +13,13 @@ from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, working
 def survey(
     environment: Annotated[str, typer.Argument(help="Where to look.")],
     items: Annotated[list[str] | None, typer.Argument(help="Key, pattern, title, native id or link.")] = None,
+    tree: Annotated[bool, typer.Option("--tree", help="By folders.")] = False,
+    drafts: Annotated[bool, typer.Option("--drafts", help="Only what has unpublished edits.")] = False,
+    changed_since: Annotated[
+        str, typer.Option("--changed-since", metavar="TIME", help="Only what changed since, such as 2026-04-01.")
+    ] = "",
+    sort: Annotated[str, typer.Option(help="key, title, changed, rows, size, uses or used-by.")] = "key",
+    csv: Annotated[bool, typer.Option("--csv", help="As CSV, for a spreadsheet.")] = False,
     json: JsonFlag = False,
     workspace: FolderOption = None,
     debug: DebugFlag = False,
@@ -21,20 +29,53 @@ def survey(
     \b
     Examples:
       amphora survey grove-dev
+      amphora survey grove-dev --tree
       amphora survey grove-dev "flow:mill/*"
-      amphora survey grove-dev "Harvest Intake"
+      amphora survey grove-dev --changed-since 2026-04-01 --sort changed
     """
-    from amphora.core.selection import choose
-    from amphora.engine.sides import own_side
-    from amphora.render.looking import survey_result
+    from amphora.engine.surveying import survey as survey_items
+    from amphora.render.surveying import survey_csv, survey_result
 
     with working(json, workspace) as work:
         session = work.session
-        opened = session.open(environment)
-        rows = own_side(opened, session.ledger, session.crosswalk).by_key
-        chosen = choose(items, rows, environment) if items else list(rows)
-        found = {key: rows[key] for key in chosen}
-        work.show(survey_result(environment, found, opened.description.sheets, bool(items)))
+        rows = survey_items(session, environment, items or (), drafts=drafts, changed_since=changed_since, sort=sort)
+        if csv:
+            work.write(survey_csv(rows))
+            return
+        is_part = bool(items or drafts or changed_since)
+        sheets = session.open(environment).description.sheets
+        work.show(survey_result(environment, rows, sheets, is_part, tree))
+
+
+def uses(
+    environment: Annotated[str, typer.Argument(help="Where it is.")],
+    item: Annotated[str, typer.Argument(help="Key, title, native id or link.")],
+    depth: Annotated[int | None, typer.Option("--depth", help="How many steps to follow; all if left out.")] = None,
+    figure: Annotated[
+        Path | None, typer.Option("--figure", metavar="FILE", help="Draw it as well: FILE.svg or FILE.png.")
+    ] = None,
+    json: JsonFlag = False,
+    workspace: FolderOption = None,
+    debug: DebugFlag = False,
+) -> None:
+    """What an item uses, and what uses it.
+
+    \b
+    Examples:
+      amphora uses grove-dev "Harvest Intake"
+      amphora uses grove-dev "Press log" --depth 1
+      amphora uses grove-dev "Harvest Intake" --figure intake.svg
+    """
+    from amphora.engine.surveying import uses_of
+    from amphora.render.surveying import uses_result
+
+    with working(json, workspace) as work:
+        net = uses_of(work.session, environment, item)
+        if figure is not None:
+            from amphora.render.figures import draw_uses
+
+            draw_uses(net, depth, figure)
+        work.show(uses_result(net, depth, str(figure or "")))
 
 
 def peek(

@@ -43,6 +43,7 @@ for name, command in (
     ("demo", playing.demo),
     ("init", environments.init),
     ("survey", looking.survey),
+    ("uses", looking.uses),
     ("export", packing.export),
     ("peek", looking.peek),
     ("check", packing.check),

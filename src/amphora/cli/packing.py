@@ -12,9 +12,11 @@ from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, working
 
 
 def export(
-    environment: Annotated[str, typer.Argument(help="Where to take them from.")],
-    items: Annotated[list[str], typer.Argument(help="Key, pattern, title, native id or link.")],
-    name: Annotated[str, typer.Option("--as", metavar="NAME", help="What to call the package.")],
+    environment: Annotated[
+        str, typer.Argument(metavar="ENVIRONMENT|SELECTION", help="Where to take them from; or a saved selection.")
+    ],
+    items: Annotated[list[str] | None, typer.Argument(help="Key, pattern, title, native id or link.")] = None,
+    name: Annotated[str | None, typer.Option("--as", metavar="NAME", help="What to call the package.")] = None,
     leave_out: Annotated[
         list[str] | None,
         typer.Option("--leave-out", metavar="ITEM", help="Stays at home; the target has to have it."),
@@ -23,6 +25,10 @@ def export(
     version: Annotated[str | None, typer.Option(help="A SemVer version of your own.")] = None,
     out: Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Write it there.")] = None,
     note: Annotated[str, typer.Option(help="A line for those who receive it.")] = "",
+    with_: Annotated[
+        list[str] | None, typer.Option("--with", metavar="WHAT", help="access: take the access rules of apps along.")
+    ] = None,
+    preview: Annotated[bool, typer.Option("--preview", help="Only show what would go in, and why.")] = False,
     json: JsonFlag = False,
     workspace: FolderOption = None,
     debug: DebugFlag = False,
@@ -34,25 +40,16 @@ def export(
       amphora export grove-dev "Harvest Intake" --as olive-intake
       amphora export grove-dev "flow:mill/*" "Press Board" --as press-hall --take draft
       amphora export grove-dev "Harvest Intake" --as olive-intake --leave-out "Olive varieties"
+      amphora export grove-dev "Press Board" --as press-hall --with access --preview
+      amphora export olive-intake
     """
-    from amphora.core.errors import UsageFault
-    from amphora.engine.exporting import export as export_items
+    from amphora.engine.selecting import Wish, export_wish
     from amphora.render.packing import export_result
 
-    if take not in ("live", "draft"):
-        raise UsageFault(f"--take is live or draft, not {take!r}.", next_step="amphora export --help")
     with working(json, workspace) as work:
-        report = export_items(
-            work.session,
-            environment,
-            items,
-            name,
-            leave_out=leave_out or (),
-            take="draft" if take == "draft" else "live",
-            version=version,
-            out=out,
-            note=note,
-        )
+        wish = Wish(environment, tuple(items or ()), name, tuple(leave_out or ()), take, tuple(with_ or ()))
+        report = export_wish(work.session, wish, version=version, out=out, note=note, preview=preview)
+        environment = report.contents.source
         work.show(export_result(report, work.session.likely_target(environment)))
 
 

@@ -114,6 +114,11 @@ class Work:
         for line in lines:
             print(line, file=sys.stderr)
 
+    def write(self, text: str) -> None:
+        """Writes text in a format of its own to stdout."""
+        self.progress.stop()
+        sys.stdout.write(text)
+
     def show(self, result: Result) -> None:
         """Prints a result and leaves with its code if it isn't 0."""
         self.progress.stop()

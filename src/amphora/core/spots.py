@@ -31,6 +31,18 @@ def sort_unordered(elements: list[Json], member: str | None) -> list[Json]:
     return sorted(elements, key=lambda element: json.dumps(element, sort_keys=True))
 
 
+def named_pointer(form: Json, sheet: KindSheet, parts: Pointer) -> Pointer:
+    """A pointer with the elements of named arrays under their names, as people read it."""
+    walk, result = sheet.places.walk(form), []
+    for part in parts:
+        member = walk.spot.named_by
+        value = form[int(part)] if isinstance(form, list) else form[part]
+        name = value.get(member) if member and isinstance(value, dict) else None
+        result.append(str(name) if name is not None else part)
+        form, walk = value, walk.step(part)
+    return tuple(result)
+
+
 def part_ids(form: Json, sheet: KindSheet) -> set[str]:
     """The ids of all parts of a form that others may refer to."""
     found: set[str] = set()

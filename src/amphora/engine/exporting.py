@@ -27,6 +27,7 @@ from amphora.files.package import SUFFIX, is_version, version_order, write_packa
 ATTEMPTS = 5
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,99}")
 FIRST_VERSION = "1.0.0"
+ACCESS = "access-rule"
 
 
 @dataclass(frozen=True)
@@ -44,6 +45,7 @@ class ExportReport:
     drafts: tuple[Listed, ...]
     cells: tuple[Cell, ...]
     take: Take
+    is_preview: bool = False
 
 
 @dataclass(frozen=True)
@@ -66,8 +68,14 @@ def export(
     version: str | None = None,
     out: Path | None = None,
     note: str = "",
+    access: bool = False,
+    preview: bool = False,
 ) -> ExportReport:
-    """Exports items and what they use; writes the package, the crosswalk's source rows and the ledger."""
+    """Exports items and what they use; writes the package, the crosswalk's source rows and the ledger.
+
+    With `access`, access rules for what is packed come along. A `preview` writes nothing, and neither
+    does an export of contents that the last version holds already, unless `out` names another file.
+    """
     if not _NAME.fullmatch(name):
         raise UsageFault(
             f"{name!r} can't be the name of a package.",
@@ -81,6 +89,10 @@ def export(
     if both := sorted(left & set(asked)):
         raise UsageFault(f"{readable(both[0])} is both asked for and left out.", subject=both[0])
     guides = {key: form for key, (form, _) in session.ledger.exported_forms(side.uid).items()}
+    if access:
+        asked = sorted(
+            {*asked, *_access_rules(side, _gather(session, side, asked, left, take, guides).items, take)} - left
+        )
     gathered = _gather_consistently(session, side, asked, left, take, guides)
     _refuse_inexact(gathered.items)
     needs = tuple(needs_of(gathered.items, side))
@@ -91,16 +103,28 @@ def export(
     chosen, is_unchanged = _version(session, contents, version)
     contents = replace(contents, version=chosen)
     path = out or session.workspace.packages / f"{name}-{chosen}{SUFFIX}"
-    package_digest = write_package(contents, path)
-    cells = write_cells(session.workspace.crosswalk, _cells(contents, side))
-    if not is_unchanged:
+    package_digest, cells = "", []
+    if not preview and not (is_unchanged and path.is_file() and out is None):
+        package_digest = write_package(contents, path)
+        cells = write_cells(session.workspace.crosswalk, _cells(contents, side))
+    if not preview and not is_unchanged:
         session.ledger.record_export(contents, package_digest, str(path))
         session.ledger.record_links([_link(item, side) for item in contents.items.values()], _addresses(contents))
     drafts = tuple(side.by_key[key] for key in gathered.items if side.by_key[key].has_draft)
     outside = tuple(sorted(left & {used for item in gathered.items.values() for used in item.uses()}))
     shown = path.relative_to(folder) if path.is_relative_to(folder := session.workspace.folder) else path
     return ExportReport(
-        contents, path, shown, package_digest, is_unchanged, gathered.why, outside, drafts, tuple(cells), take
+        contents,
+        path,
+        shown,
+        package_digest,
+        is_unchanged,
+        gathered.why,
+        outside,
+        drafts,
+        tuple(cells),
+        take,
+        preview,
     )
 
 
@@ -173,6 +197,15 @@ def _gather(
                     waiting.append(used)
         waiting.sort()
     return Gathered(dict(sorted(items.items())), why, dict(sorted(files.items())))
+
+
+def _access_rules(side: Side, items: Mapping[Key, Item], take: Take) -> list[Key]:
+    """The access rules of the source that are for an app among these items."""
+    rules = [key for key, row in side.by_key.items() if row.kind == ACCESS and not row.is_drafted_only]
+    read, _, _ = read_items(side, sorted(rules), take)
+    return [
+        key for key, rule in read.items() if any(used.startswith("app:") and used in items for used in rule.uses())
+    ]
 
 
 def _refuse_never_published(keys: Iterable[Key], side: Side, take: Take) -> None:

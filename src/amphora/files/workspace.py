@@ -13,7 +13,8 @@ from amphora.core.errors import UsageFault
 
 FILE = "amphora.toml"
 ROLES = ("build", "test", "live")
-_TOP = {"amphora", "environments", "silenced", "ledger"}
+_TOP = {"amphora", "environments", "silenced", "selections"}
+_SELECTION = {"environment": str, "items": list, "leave_out": list, "take": str, "with": list}
 _ENVIRONMENT = {"location", "role", "region", "customer", "sign_in", "user"}
 _NAME = re.compile(r"[a-z0-9][a-z0-9._-]*", re.IGNORECASE)
 _SECRET_NAMES = re.compile(r"(?i)pass(word|wd|phrase)?$|secret|token|api_?key")
@@ -43,12 +44,24 @@ class Silenced:
 
 
 @dataclass(frozen=True)
+class Selection:
+    """Which items to take, kept by the name of the package so that an export can be repeated."""
+
+    environment: str
+    items: tuple[str, ...]
+    leave_out: tuple[str, ...] = ()
+    take: str = "live"
+    with_: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
 class Workspace:
     """An opened workspace; paths are absolute."""
 
     folder: Path
     environments: Mapping[str, EnvironmentEntry] = field(default_factory=dict)
     silenced: tuple[Silenced, ...] = ()
+    selections: Mapping[str, Selection] = field(default_factory=dict)
 
     @property
     def packages(self) -> Path:
@@ -128,7 +141,8 @@ def read_workspace(folder: Path) -> Workspace:
         raise _fault(path, text, (), name, f"{name!r} is not known here")
     entries = {name: _entry(path, text, name, entry) for name, entry in table.get("environments", {}).items()}
     silenced = tuple(_silenced(path, text, row) for row in table.get("silenced", []))
-    return Workspace(folder.resolve(), entries, silenced)
+    selections = {name: _selection(path, text, name, row) for name, row in table.get("selections", {}).items()}
+    return Workspace(folder.resolve(), entries, silenced, selections)
 
 
 def add_environment(workspace: Workspace, entry: EnvironmentEntry) -> Workspace:
@@ -160,6 +174,39 @@ def add_environment(workspace: Workspace, entry: EnvironmentEntry) -> Workspace:
     _entry(path, text, entry.name, tomllib.loads(text)["environments"][entry.name])
     path.write_text(text, encoding="utf-8")
     return read_workspace(workspace.folder)
+
+
+def save_selection(workspace: Workspace, name: str, selection: Selection) -> None:
+    """Keeps a selection in `amphora.toml`; what people wrote elsewhere in it stays."""
+    import tomlkit
+
+    if workspace.selections.get(name) == selection:
+        return
+    path = workspace.folder / FILE
+    document = tomlkit.parse(path.read_text(encoding="utf-8"))
+    table = tomlkit.table()
+    values = {"environment": selection.environment, "items": list(selection.items)}
+    values |= {"leave_out": list(selection.leave_out), "with": list(selection.with_)}
+    values |= {"take": selection.take} if selection.take != "live" else {}
+    for field_name, value in values.items():
+        if value:
+            table.add(field_name, value)
+    if "selections" not in document:
+        document.add("selections", tomlkit.table(is_super_table=True))
+    document["selections"][name] = table
+    path.write_text(tomlkit.dumps(document), encoding="utf-8")
+
+
+def _selection(path: Path, text: str, name: str, table: Any) -> Selection:
+    within = ("selections", name)
+    for field_name, value in table.items() if isinstance(table, dict) else ():
+        if field_name not in _SELECTION or not isinstance(value, _SELECTION[field_name]):
+            raise _fault(path, text, within, field_name, f"{field_name!r} is not right in a selection")
+    if not isinstance(table, dict) or "environment" not in table or not table.get("items"):
+        raise _fault(path, text, within, name, f"selection {name!r} needs environment and items")
+    lists = {n: tuple(map(str, table.get(n, []))) for n in ("items", "leave_out", "with")}
+    take = table.get("take", "live")
+    return Selection(table["environment"], lists["items"], lists["leave_out"], take, lists["with"])
 
 
 def _entry(path: Path, text: str, name: str, table: Any) -> EnvironmentEntry:

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 
 from amphora.core.keys import Key
-from amphora.core.kinds import Sheets
 from amphora.core.model import Contents, Item, Listed
 from amphora.core.selection import readable
 from amphora.environments.contract import Description, Identity
@@ -87,68 +85,6 @@ def env_test_result(entry: EnvironmentEntry, description: Description, identity:
         },
         f"amphora survey {entry.name}",
     )
-
-
-def survey_result(environment: str, rows: Mapping[Key, Listed], sheets: Sheets, is_part: bool) -> Result:
-    """What is in an environment."""
-    kinds = Counter(row.kind for row in rows.values())
-    drafts = sum(row.has_draft for row in rows.values())
-    table: list[Row] = [
-        [
-            Cell(readable(key), "strong"),
-            row.states.title,
-            _state(row),
-            "" if row.rows is None else f"{row.rows:,}",
-            Cell((row.modified_at or "")[:16].replace("T", " "), "dim"),
-            Cell(row.modified_by or "", "dim"),
-        ]
-        for key, row in sorted(rows.items())
-    ]
-    names = {kind: (sheets[kind].title.lower(), sheets[kind].plural) for kind in kinds}
-    what = ", ".join(counted(number, *names[kind]) for kind, number in sorted(kinds.items()))
-    edits = f"; {drafts} with unpublished edits" if drafts else ""
-    verb = "shows" if is_part else "holds"
-    return Result(
-        "survey",
-        f"{environment} {verb} {counted(len(rows), 'item')}: {what}{edits}." if rows else f"{environment} is empty.",
-        blocks=[Grid(["item", "title", "state", "rows", "changed", "by"], table, right=(3,))] if rows else [],
-        data={"environment": environment, "items": [_listed_json(key, row) for key, row in sorted(rows.items())]},
-        next_step=f'amphora export {environment} "{_suggested(rows)}" --as NAME' if rows else "",
-    )
-
-
-def _suggested(rows: Mapping[Key, Listed]) -> str:
-    apps = [row.states.title for _, row in sorted(rows.items()) if row.kind == "app"]
-    return (apps or [row.states.title for _, row in sorted(rows.items())])[0]
-
-
-def _state(row: Listed) -> Cell:
-    words = []
-    if row.is_drafted_only:
-        words.append("never published")
-    elif row.has_draft:
-        words.append("live, unpublished edits")
-    elif row.states.is_published:
-        words.append("live")
-    if row.states.is_on is not None:
-        words.append("on" if row.states.is_on else "off")
-    return Cell(", ".join(words), "warn" if row.has_draft or row.is_drafted_only else "plain")
-
-
-def _listed_json(key: Key, row: Listed) -> dict[str, object]:
-    return {
-        "key": key,
-        "title": row.states.title,
-        "folder": row.states.folder,
-        "native_id": row.native_id,
-        "link": row.link,
-        "on": row.states.is_on,
-        "published": row.states.is_published,
-        "draft": row.has_draft,
-        "rows": row.rows,
-        "modified_at": row.modified_at,
-        "modified_by": row.modified_by,
-    }
 
 
 def peek_result(contents: Contents, target: str) -> Result:

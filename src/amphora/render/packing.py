@@ -40,6 +40,8 @@ def export_result(report: ExportReport, target: str) -> Result:
     if notes:
         blocks.append(Lines(notes, "To know"))
     made = "Nothing changed since" if report.is_unchanged else "Packed"
+    if report.is_preview:
+        made = "Nothing would change since" if report.is_unchanged else "Preview, nothing was written:"
     return Result(
         "export",
         f"{made} {contents.title}: {counted(len(contents.items), 'item')} from {contents.source},"
@@ -53,6 +55,7 @@ def export_result(report: ExportReport, target: str) -> Result:
             "package_digest": report.package_digest,
             "contents_digest": contents.digest(),
             "unchanged": report.is_unchanged,
+            "preview": report.is_preview,
             "why": dict(report.why),
             "left_out": list(report.left_out),
             "crosswalk_rows": [[cell.section, cell.row, cell.column, cell.value] for cell in report.cells],

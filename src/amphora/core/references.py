@@ -1,0 +1,39 @@
+"""References in native definitions, quickly: which items does it name, without making a portable form."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from amphora.core.bindings import Bindings
+from amphora.core.keys import Key
+from amphora.core.model import Json
+from amphora.core.tokens import parse_token
+
+
+def quick_references(definition: Json, names: Bindings, own: Key) -> set[Key]:
+    """The keys of the items that a native definition names, as whole values or inside texts. Linear in
+    the size of the definition; declared and undeclared places count alike."""
+    found: set[Key] = set()
+    pattern = names.text_pattern()
+    waiting = [definition]
+    while waiting:
+        value = waiting.pop()
+        if isinstance(value, dict):
+            waiting.extend(value.values())
+        elif isinstance(value, list):
+            waiting.extend(value)
+        elif isinstance(value, str) and len(value) > 1:
+            whole = names.token_of(value)
+            natives = [whole] if whole else [names.token_of(native) for native in pattern.findall(value)]
+            found.update(token for token in natives if token)
+    parsed = (parse_token(text) for text in found)
+    return {token.key for token in parsed if token and token.is_item and token.key != own}
+
+
+def counts(uses: Mapping[Key, set[Key]]) -> dict[Key, int]:
+    """How many items use each key."""
+    result: dict[Key, int] = {}
+    for used in uses.values():
+        for key in used:
+            result[key] = result.get(key, 0) + 1
+    return result

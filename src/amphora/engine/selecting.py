@@ -1,0 +1,75 @@
+"""Selections: an export that is named once can be repeated."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from amphora.core.errors import UsageFault
+from amphora.engine.exporting import ExportReport, export
+from amphora.engine.session import Session
+from amphora.files.workspace import Selection, save_selection
+
+WITH = ("access",)
+
+
+@dataclass(frozen=True)
+class Wish:
+    """What stands on the command line: an environment with items and a name, or a selection's name."""
+
+    first: str
+    items: tuple[str, ...]
+    name: str | None
+    leave_out: tuple[str, ...]
+    take: str
+    with_: tuple[str, ...]
+
+
+def export_wish(
+    session: Session, wish: Wish, *, version: str | None, out: Path | None, note: str, preview: bool
+) -> ExportReport:
+    """Exports what is wished for, and keeps the selection under the package's name."""
+    name, selection = _selected(session, wish)
+    if selection.take not in ("live", "draft"):
+        raise UsageFault(f"--take is live or draft, not {selection.take!r}.", next_step="amphora export --help")
+    if unknown := sorted(set(selection.with_) - set(WITH)):
+        raise UsageFault(f"--with takes {', '.join(WITH)}, not {unknown[0]!r}.", next_step="amphora export --help")
+    report = export(
+        session,
+        selection.environment,
+        selection.items,
+        name,
+        leave_out=selection.leave_out,
+        take="draft" if selection.take == "draft" else "live",
+        version=version,
+        out=out,
+        note=note,
+        access="access" in selection.with_,
+        preview=preview,
+    )
+    if not preview:
+        save_selection(session.workspace, name, selection)
+    return report
+
+
+def _selected(session: Session, wish: Wish) -> tuple[str, Selection]:
+    saved = session.workspace.selections.get(wish.first)
+    if saved and not wish.items and wish.first not in session.workspace.environments:
+        changed = Selection(
+            saved.environment,
+            saved.items,
+            wish.leave_out or saved.leave_out,
+            wish.take if wish.take != "live" else saved.take,
+            wish.with_ or saved.with_,
+        )
+        return wish.name or wish.first, changed
+    session.workspace.environment(wish.first)
+    if not wish.items or not wish.name:
+        missing = "which items" if not wish.items else "what to call the package"
+        raise UsageFault(
+            f"It isn't said {missing}.",
+            subject=wish.first,
+            details=[f"saved selections: {', '.join(session.workspace.selections) or 'none'}"],
+            next_step=f'amphora export {wish.first} "ITEM" --as NAME',
+        )
+    return wish.name, Selection(wish.first, wish.items, wish.leave_out, wish.take, wish.with_)

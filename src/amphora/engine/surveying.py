@@ -1,0 +1,130 @@
+"""Surveying: what is in an environment, in which condition, and what uses what."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass
+
+import orjson
+
+from amphora.core.errors import UsageFault
+from amphora.core.keys import Key
+from amphora.core.kinds import KindSheet
+from amphora.core.model import Item, Listed
+from amphora.core.pointers import parse_pointer, write_pointer
+from amphora.core.references import counts, quick_references
+from amphora.core.selection import choose
+from amphora.core.spots import named_pointer
+from amphora.engine.session import Session
+from amphora.engine.sides import own_side, read_items
+
+SORTS = ("key", "title", "changed", "rows", "size", "uses", "used-by")
+
+
+@dataclass(frozen=True)
+class Surveyed:
+    """One item of a survey. `uses` and `used_by` count items of the same environment; `size_bytes` is
+    that of the definition as JSON."""
+
+    key: Key
+    listed: Listed
+    uses: int
+    used_by: int
+    size_bytes: int
+
+
+def survey(
+    session: Session,
+    environment: str,
+    wanted: Sequence[str] = (),
+    *,
+    drafts: bool = False,
+    changed_since: str = "",
+    sort: str = "key",
+) -> list[Surveyed]:
+    """The chosen items (all, if none is named), filtered and sorted."""
+    if sort not in SORTS:
+        raise UsageFault(f"--sort is one of {', '.join(SORTS)}, not {sort!r}.", next_step="amphora survey --help")
+    side = own_side(session.open(environment), session.ledger, session.crosswalk)
+    uses: dict[Key, set[Key]] = {}
+    sizes: dict[Key, int] = {}
+    for found in side.opened.environment.read(list(side.keys), "draft"):
+        key = side.keys[found.listed.native_id]
+        uses[key] = quick_references(found.definition, side.names, key)
+        sizes[key] = len(orjson.dumps(found.definition))
+    used_by = counts(uses)
+    chosen = choose(wanted, side.by_key, environment) if wanted else sorted(side.by_key)
+    rows = [Surveyed(key, side.by_key[key], len(uses[key]), used_by.get(key, 0), sizes[key]) for key in chosen]
+    rows = [row for row in rows if not drafts or row.listed.has_draft or row.listed.is_drafted_only]
+    rows = [row for row in rows if (row.listed.modified_at or "") >= changed_since]
+    return sorted(rows, key=_ORDER[sort])
+
+
+_ORDER = {
+    "key": lambda row: row.key,
+    "title": lambda row: row.listed.states.title.casefold(),
+    "changed": lambda row: (_reversed(row.listed.modified_at or ""), row.key),
+    "rows": lambda row: (-(row.listed.rows or 0), row.key),
+    "size": lambda row: (-row.size_bytes, row.key),
+    "uses": lambda row: (-row.uses, row.key),
+    "used-by": lambda row: (-row.used_by, row.key),
+}
+
+
+def _reversed(text: str) -> list[int]:
+    """Sorts texts backwards: the latest time first."""
+    return [-ord(letter) for letter in text] or [1]
+
+
+@dataclass(frozen=True)
+class Uses:
+    """One item in the net of references: `direct` gives, per item, what it uses with the places."""
+
+    environment: str
+    start: Key
+    titles: Mapping[Key, str]
+    direct: Mapping[Key, Mapping[Key, Sequence[str]]]
+
+    def reached(self, backwards: bool, depth: int | None) -> dict[Key, int]:
+        """Everything that is used (or, backwards, that uses it), with the least number of steps."""
+        net = self.inverse() if backwards else self.direct
+        found = {self.start: 0}
+        waiting = [self.start]
+        while waiting:
+            key = waiting.pop(0)
+            if depth is not None and found[key] >= depth:
+                continue
+            for other in sorted(net.get(key, {})):
+                if other not in found:
+                    found[other] = found[key] + 1
+                    waiting.append(other)
+        return found
+
+    def inverse(self) -> dict[Key, dict[Key, Sequence[str]]]:
+        """What uses each item, with the places in the user."""
+        result: dict[Key, dict[Key, Sequence[str]]] = {}
+        for user, used in self.direct.items():
+            for key, places in used.items():
+                result.setdefault(key, {})[user] = places
+        return result
+
+
+def uses_of(session: Session, environment: str, name: str) -> Uses:
+    """The net around one item, from the definitions as they are now (drafts, where there are some)."""
+    side = own_side(session.open(environment), session.ledger, session.crosswalk)
+    [start, *_] = choose([name], side.by_key, environment)
+    session.listener(f"reading {environment}", 0, len(side.by_key))
+    items, _, _ = read_items(side, sorted(side.by_key), "draft", binds_new=True)
+    titles = {key: row.states.title for key, row in side.by_key.items()}
+    sheets = side.opened.description.sheets
+    direct = {key: _places(item, sheets[item.kind], side.by_key) for key, item in items.items()}
+    return Uses(environment, start, titles, direct)
+
+
+def _places(item: Item, sheet: KindSheet, known: Collection[Key]) -> dict[Key, list[str]]:
+    found: dict[Key, list[str]] = {}
+    for place, token in item.tokens:
+        if token.is_item and token.key != item.key and token.key in known:
+            named = named_pointer(item.form, sheet, parse_pointer(place.pointer))
+            found.setdefault(token.key, []).append(write_pointer(named))
+    return found

@@ -1,0 +1,190 @@
+"""Results of survey and uses."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections import Counter
+from collections.abc import Mapping, Sequence
+
+from amphora.core.keys import Key
+from amphora.core.kinds import Sheets
+from amphora.core.model import Listed
+from amphora.core.selection import readable
+from amphora.engine.surveying import Surveyed, Uses
+from amphora.render.changes import place_phrase
+from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted
+
+
+def survey_result(environment: str, rows: Sequence[Surveyed], sheets: Sheets, is_part: bool, is_tree: bool) -> Result:
+    """What is in an environment, as a list or by folders."""
+    kinds = Counter(row.listed.kind for row in rows)
+    drafts = sum(row.listed.has_draft for row in rows)
+    names = {kind: (sheets[kind].title.lower(), sheets[kind].plural) for kind in kinds}
+    what = ", ".join(counted(number, *names[kind]) for kind, number in sorted(kinds.items()))
+    edits = f"; {drafts} with unpublished edits" if drafts else ""
+    empty = f"Nothing in {environment} is like that." if is_part else f"{environment} is empty."
+    verb = "shows" if is_part else "holds"
+    block: Block = _tree(rows) if is_tree else _list(rows)
+    return Result(
+        "survey",
+        f"{environment} {verb} {counted(len(rows), 'item')}: {what}{edits}." if rows else empty,
+        blocks=[block] if rows else [],
+        data={"environment": environment, "items": [_json(row) for row in rows]},
+        next_step=f'amphora export {environment} "{_suggested(rows)}" --as NAME' if rows else "",
+    )
+
+
+def survey_csv(rows: Sequence[Surveyed]) -> str:
+    """The survey as CSV (RFC 4180), one line an item."""
+    buffer = io.StringIO()
+    table = [_json(row) for row in rows]
+    writer = csv.DictWriter(buffer, list(table[0]) if table else ["key"], lineterminator="\r\n")
+    writer.writeheader()
+    writer.writerows({name: "" if value is None else value for name, value in row.items()} for row in table)
+    return buffer.getvalue()
+
+
+def _list(rows: Sequence[Surveyed]) -> Grid:
+    table: list[Row] = [
+        [
+            Cell(readable(row.key), "strong"),
+            row.listed.states.title,
+            state_cell(row.listed),
+            "" if row.listed.rows is None else f"{row.listed.rows:,}",
+            str(row.uses or ""),
+            str(row.used_by or ""),
+            Cell(_moment(row.listed), "dim"),
+            Cell(row.listed.modified_by or "", "dim"),
+        ]
+        for row in rows
+    ]
+    headings = ["item", "title", "state", "rows", "uses", "used by", "changed", "last edited by"]
+    return Grid(headings, table, right=(3, 4, 5))
+
+
+def _tree(rows: Sequence[Surveyed]) -> Grid:
+    """Folders, then what is in them: kind, title, state."""
+    table: list[Row] = []
+    shown: list[str] = []
+    for row in sorted(rows, key=lambda row: (row.listed.states.folder.split("/"), row.listed.kind, row.key)):
+        folder = [part for part in row.listed.states.folder.split("/") if part]
+        common = 0
+        while common < min(len(shown), len(folder)) and shown[common] == folder[common]:
+            common += 1
+        for depth in range(common, len(folder)):
+            table.append([Cell("    " * depth + folder[depth], "strong"), "", "", "", ""])
+        shown = folder
+        rows_count = "" if row.listed.rows is None else f"{row.listed.rows:,} rows"
+        table.append(
+            [
+                "    " * len(folder) + row.listed.states.title,
+                Cell(row.listed.kind, "dim"),
+                state_cell(row.listed),
+                Cell(rows_count, "dim"),
+                Cell(_moment(row.listed), "dim"),
+            ]
+        )
+    return Grid([], table, right=(3,))
+
+
+def state_cell(row: Listed) -> Cell:
+    """Live, draft, on, off in words."""
+    words = []
+    if row.is_drafted_only:
+        words.append("never published")
+    elif row.has_draft:
+        words.append("live, unpublished edits")
+    elif row.states.is_published:
+        words.append("live")
+    if row.states.is_on is not None:
+        words.append("on" if row.states.is_on else "off")
+    return Cell(", ".join(words), "warn" if row.has_draft or row.is_drafted_only else "plain")
+
+
+def _moment(row: Listed) -> str:
+    return (row.modified_at or "")[:16].replace("T", " ")
+
+
+def _suggested(rows: Sequence[Surveyed]) -> str:
+    apps = [row.listed.states.title for row in rows if row.listed.kind == "app"]
+    return (apps or [row.listed.states.title for row in rows])[0]
+
+
+def _json(row: Surveyed) -> dict[str, object]:
+    listed = row.listed
+    return {
+        "key": row.key,
+        "title": listed.states.title,
+        "folder": listed.states.folder,
+        "native_id": listed.native_id,
+        "link": listed.link,
+        "on": listed.states.is_on,
+        "published": listed.states.is_published,
+        "draft": listed.has_draft,
+        "rows": listed.rows,
+        "size_bytes": row.size_bytes,
+        "uses": row.uses,
+        "used_by": row.used_by,
+        "modified_at": listed.modified_at,
+        "modified_by": listed.modified_by,
+    }
+
+
+def uses_result(net: Uses, depth: int | None, figure: str) -> Result:
+    """What an item uses, and what uses it, as indented lists with the places."""
+    title = net.titles[net.start]
+    ahead, back = net.reached(False, depth), net.reached(True, depth)
+    direct, inverse = net.direct.get(net.start, {}), net.inverse().get(net.start, {})
+    blocks: list[Block] = []
+    for heading, backwards, reached in (("It uses", False, ahead), ("It is used by", True, back)):
+        if len(reached) > 1:
+            blocks.append(Grid([], _branches(net, backwards, depth), heading))
+    blocks += [Lines([Cell(f"The figure is in {figure}.", "dim")])] if figure else []
+    verdict = (
+        f"{title} uses {counted(len(direct), 'item')} ({len(ahead) - 1} in all) and is used by"
+        f" {counted(len(inverse), 'item')} ({len(back) - 1} in all) in {net.environment}."
+    )
+    data = {
+        "environment": net.environment,
+        "item": net.start,
+        "uses": [_reach_json(net, key, steps) for key, steps in ahead.items() if steps],
+        "used_by": [_reach_json(net, key, steps) for key, steps in back.items() if steps],
+        "places": {key: list(places) for key, places in direct.items()},
+    }
+    return Result("uses", verdict, blocks=blocks, data=data, next_step=_next(net))
+
+
+def _next(net: Uses) -> str:
+    return f'amphora export {net.environment} "{net.titles[net.start]}" --as NAME'
+
+
+def _reach_json(net: Uses, key: Key, steps: int) -> dict[str, object]:
+    return {"key": key, "title": net.titles[key], "steps": steps}
+
+
+def _branches(net: Uses, backwards: bool, depth: int | None) -> list[Row]:
+    """The net as a tree; an item that was shown before is not unfolded again."""
+    links: Mapping[Key, Mapping[Key, Sequence[str]]] = net.inverse() if backwards else net.direct
+    rows: list[Row] = []
+    seen = {net.start}
+
+    def unfold(key: Key, level: int) -> None:
+        for other, places in sorted(links.get(key, {}).items()):
+            is_known = other in seen and bool(links.get(other))
+            where = place_phrase(places[0]) + (f" and {len(places) - 1} more" if len(places) > 1 else "")
+            rows.append(
+                [
+                    Cell("    " * level + readable(other), "plain" if is_known else "strong"),
+                    Cell(net.titles.get(other, ""), "plain"),
+                    Cell(("in it, at " if backwards else "at ") + where, "dim"),
+                    Cell("see above" if is_known else "", "dim"),
+                ]
+            )
+            if other not in seen and (depth is None or level + 1 < depth):
+                seen.add(other)
+                unfold(other, level + 1)
+            seen.add(other)
+
+    unfold(net.start, 0)
+    return rows
