@@ -7,8 +7,10 @@ from pathlib import Path
 
 import pytest
 
+from amphora.practice.halcyon import KEEPER, PLACES, fill
+from amphora.practice.platform import Platform
 from tests.contract.grounds import Ground
-from tests.nodered.seeds import SOURCE, TARGET, deploy
+from tests.nodered.seeds import BROKER_NODE, SOURCE, TARGET, deploy
 
 
 def nodered_ground(folder: Path, urls: tuple[str, str]) -> Ground:
@@ -26,7 +28,24 @@ def nodered_ground(folder: Path, urls: tuple[str, str]) -> Ground:
         "settings:\n  Weigh ticket-env-REGION: {one: north, two: south}\n",
         encoding="utf-8",
     )
-    return Ground(folder, "one", "two", "Weigh ticket", "flow:Press", "Weigh ticket-env-REGION")
+    return Ground(
+        folder,
+        "one",
+        "two",
+        "Weigh ticket",
+        "flow:Press",
+        "Weigh ticket-env-REGION",
+        lambda: deploy(two, [BROKER_NODE], "made-up-token"),
+    )
+
+
+def _emptied(path: Path) -> None:
+    """The live environment with the source's connections and people, and without any item."""
+    path.unlink()
+    dev = PLACES["grove-dev"]
+    accounts = {KEEPER: "keeper"}
+    Platform.found(path, "practice-empty", "grove-live", "north", "https://copy.halcyon.example", accounts)
+    fill(path, dev, [])
 
 
 @pytest.fixture(params=["practice", "nodered"])
@@ -41,6 +60,7 @@ def ground(request: pytest.FixtureRequest, tmp_path: Path, monkeypatch: pytest.M
             "Harvest Intake",
             "flow:intake/bruised-fruit-check",
             "bruised-fruit-check-limit",
+            lambda: _emptied(folder / "grove-live.practice"),
         )
     else:
         monkeypatch.setenv("TWO_TOKEN", "made-up-token")

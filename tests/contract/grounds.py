@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from amphora.core.crosswalk import SECTIONS, row_name
 from amphora.core.errors import EnvironmentRefused, Uncertain
 from amphora.core.keys import Key
 from amphora.core.model import States
@@ -17,6 +18,7 @@ from amphora.engine.preparing import Prepared, prepare
 from amphora.engine.session import Session
 from amphora.engine.sides import own_side, read_items
 from amphora.environments.contract import Environment, Write
+from amphora.files.crosswalk_file import Cell
 from amphora.files.package import read_package
 from amphora.files.workspace import read_workspace
 
@@ -34,6 +36,7 @@ class Ground:
     asked: str
     renamed: Key
     setting: str
+    empty_target: Callable[[], None]
 
     def __post_init__(self) -> None:
         self.sessions: list[Session] = []
@@ -47,9 +50,20 @@ class Ground:
         for session in self.sessions:
             session.close()
 
-    def export(self, **options: Any) -> ExportReport:
-        """Exports what this ground moves."""
-        return export(self.session(), self.source, [self.asked], "moved", **options)
+    def export(
+        self, wanted: Sequence[str] = (), source: str = "", name: str = "moved", **options: Any
+    ) -> ExportReport:
+        """Exports what this ground moves, or what is wanted."""
+        return export(self.session(), source or self.source, wanted or [self.asked], name, **options)
+
+    def cells(self, report: ExportReport) -> list[Cell]:
+        """The crosswalk rows of a package's needs as they are in its source."""
+        rows = self.session().crosswalk
+        return [
+            Cell(SECTIONS[need.kind], row_name(need.key), self.source, rows.value(need.key, self.source))
+            for need in report.contents.needs
+            if need.kind in SECTIONS and rows.value(need.key, self.source) is not None
+        ]
 
     def prepare(self, report: ExportReport, session: Session | None = None) -> Prepared:
         """The docket of bringing it into the target."""

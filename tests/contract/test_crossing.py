@@ -9,6 +9,7 @@ from typing import Any
 
 import pytest
 
+from amphora.core.crosswalk import row_name
 from amphora.core.docket import Do
 from amphora.core.merge import By
 from amphora.engine.importing import ask_for, import_prepared, refuse_unready, undo
@@ -215,6 +216,23 @@ def test_undo_gives_back_what_was_there_but_not_what_others_changed(ground: Grou
     assert run.state == "broken off"
     assert len(left) == 1
     assert ground.state(ground.target)[ground.renamed][0]["remark"] == "mended in the target"
+
+
+def test_a_whole_environment_goes_into_an_empty_one_and_has_the_same_contents(
+    ground: Ground, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    report = ground.export(wanted=["*"])
+    secrets = [need.key for need in report.contents.needs if need.kind == "secret"]
+    monkeypatch.setenv("A_SECRET", "entered-by-the-crosswalk")
+    cells = [Cell("secrets", row_name(key), "any", "env:A_SECRET") for key in secrets]
+    source = {cell.row: cell for cell in ground.cells(report)}
+    cells += [Cell(cell.section, cell.row, ground.target, cell.value) for cell in source.values()]
+    write_cells(ground.folder / "crosswalk.yaml", cells)
+    ground.empty_target()
+    ground.bring(report)
+    back = ground.export(wanted=["*"], source=ground.target, name="backup")
+    assert back.contents.digest() == report.contents.digest()
+    assert "entered-by-the-crosswalk" not in str(back.contents)
 
 
 def test_items_that_use_each_other_arrive(ground: Ground) -> None:

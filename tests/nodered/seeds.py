@@ -38,6 +38,7 @@ SOURCE: list[Node] = [
     {"id": "d000000000000002", "type": "http request", "z": PRESS, "name": "", "method": "GET", "url": "http://127.0.0.1:1/", "x": 260, "y": 100, "wires": [[]],
      "credentials": {"user": "p", "password": "pw-amber-finch"}},
 ]  # fmt: skip
+BROKER_NODE: Node = next(node for node in SOURCE if node["id"] == BROKER)
 TARGET: list[Node] = [
     {"id": TAKEN_TAB, "type": "tab", "label": "Local", "disabled": False, "info": "", "env": []},
     {"id": INJECT, "type": "debug", "z": TAKEN_TAB, "name": "mine", "x": 1, "y": 1, "wires": []},

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from amphora.cli import environments, importing, looking, packing, playing, records
+from amphora.cli import environments, folders, importing, looking, packing, playing, records
 from amphora.cli.boundary import guarded
 from amphora.cli.working import PlainCommand, PlainGroup
 
@@ -53,6 +53,8 @@ for name, command in (
     ("verify", records.verify),
     ("undo", records.undo),
     ("history", records.history),
+    ("to-folder", folders.to_folder),
+    ("from-folder", folders.from_folder),
 ):
     app.command(name, cls=PlainCommand)(command)
 app.add_typer(environments.app, name="env")

@@ -12,9 +12,7 @@ if TYPE_CHECKING:
 
 
 def opened_package(work: Work, name: str) -> Contents:
-    """Reads and verifies the package that a name means; a file can be read without a workspace."""
-    from amphora.files.package import find_package, read_package
+    """Reads and verifies the package that a name means; files and folders need no workspace."""
+    from amphora.files.sources import is_elsewhere, open_package
 
-    if Path(name).is_file():
-        return read_package(Path(name))
-    return read_package(find_package(name, work.session.workspace.packages))
+    return open_package(name, Path() if is_elsewhere(name) else work.session.workspace.packages)

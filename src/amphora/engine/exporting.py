@@ -14,7 +14,8 @@ from amphora.core.crosswalk import SECTIONS, row_name
 from amphora.core.errors import NotReady, Unavailable, UsageFault
 from amphora.core.keys import Key
 from amphora.core.matching import Link
-from amphora.core.model import Contents, Finding, Item, Json, Level, Listed, Need
+from amphora.core.model import Contents, Finding, Item, Json, Level, Listed
+from amphora.core.needs import needs_of
 from amphora.core.secrets import looks_secret
 from amphora.core.selection import choose, readable
 from amphora.core.tokens import NEED_KINDS
@@ -88,14 +89,15 @@ def export(
     left = set(choose(leave_out, side.by_key, environment)) if leave_out else set()
     if both := sorted(left & set(asked)):
         raise UsageFault(f"{readable(both[0])} is both asked for and left out.", subject=both[0])
-    guides = {key: form for key, (form, _) in session.ledger.exported_forms(side.uid).items()}
+    guides = {key: delivery.merged for key, delivery in session.ledger.last_deliveries(side.uid).items()}
+    guides |= {key: form for key, (form, _) in session.ledger.exported_forms(side.uid).items()}
     if access:
         asked = sorted(
             {*asked, *_access_rules(side, _gather(session, side, asked, left, take, guides).items, take)} - left
         )
     gathered = _gather_consistently(session, side, asked, left, take, guides)
     _refuse_inexact(gathered.items)
-    needs = tuple(needs_of(gathered.items, side))
+    needs = tuple(needs_of(gathered.items, _need_types(side)))
     kinds = sorted({item.kind for item in gathered.items.values()})
     sheets = {kind: opened.description.sheets[kind].source for kind in kinds}
     contents = Contents(name, "0.0.0", environment, side.uid, gathered.items, needs, note, sheets, gathered.files)
@@ -128,18 +130,14 @@ def export(
     )
 
 
-def needs_of(items: Mapping[Key, Item], side: Side | None = None) -> Iterable[Need]:
-    """What items use and do not carry, sorted: connections and the like, and items that stay at home."""
-    users: dict[Key, dict[Key, None]] = {}
-    for key, item in sorted(items.items()):
-        for _, token in item.tokens:
-            if (token.is_need or token.is_item) and token.key not in items:
-                users.setdefault(token.key, {})[key] = None
-    types = {supply.native_id: supply.type for supply in side.supplies} if side else {}
-    for need, used_by in sorted(users.items()):
-        value = side.names.values.get(need) if side else None
-        type_ = types.get(value, "") if isinstance(value, str) else type(value).__name__
-        yield Need(need, tuple(used_by), type_ if need.startswith(("connection:", "setting:")) else "")
+def _need_types(side: Side) -> dict[Key, str]:
+    """The native type of each connection and setting that the source's bindings name."""
+    types = {supply.native_id: supply.type for supply in side.supplies}
+    return {
+        key: types.get(value, "") if key.startswith("connection:") else type(value).__name__
+        for key, value in side.names.values.items()
+        if key.startswith(("connection:", "setting:"))
+    }
 
 
 def _refuse_inexact(items: Mapping[Key, Item]) -> None:

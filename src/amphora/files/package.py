@@ -40,6 +40,11 @@ def package_files(contents: Contents) -> dict[str, bytes]:
     return payload | tag_files(f"{contents.name}-{contents.version}", payload)
 
 
+def package_digest_of(contents: Contents) -> str:
+    """The package digest: SHA-256 of the tag manifest."""
+    return hashlib.sha256(package_files(contents)[TAG_MANIFEST]).hexdigest()
+
+
 def write_package(contents: Contents, path: Path) -> str:
     """Writes a package file and returns its package digest."""
     files = package_files(contents)
@@ -65,8 +70,9 @@ def read_package(path: Path) -> Contents:
         ) from error
 
 
-def contents_of(files: Mapping[str, bytes]) -> Contents:
-    """What verified files hold; PackageDamaged where packing list and items don't agree."""
+def contents_of(files: Mapping[str, bytes], is_edited: bool = False) -> Contents:
+    """What verified files hold; PackageDamaged where packing list and items don't agree. In an edited
+    folder the contents digest of the list is not looked at."""
     listing = _parsed(files, PACKING_LIST)
     try:
         major, minor = (int(part) for part in listing["amphora"]["format"].split("."))
@@ -81,9 +87,19 @@ def contents_of(files: Mapping[str, bytes]) -> Contents:
         raise PackageDamaged(f"Its packing list is incomplete: {error!r}.", place=PACKING_LIST) from error
     _check_members(contents, files)
     _check_sheets(contents)
-    if contents.digest() != listing["contents_digest"]:
+    if not is_edited and contents.digest() != listing["contents_digest"]:
         raise PackageDamaged("Its contents digest differs from the packing list's.", place=PACKING_LIST)
     return contents
+
+
+def refuse_other_contents(contents: Contents, path: Path) -> None:
+    """UsageFault where a file holds the same version with other contents: a version is never reused."""
+    if path.is_file() and read_package(path).digest() != contents.digest():
+        raise UsageFault(
+            f"{path.name} exists with other contents.",
+            subject=str(path),
+            next_step=f"Raise the version in the folder's {PACKING_LIST}, or write elsewhere with --out FILE.",
+        )
 
 
 def find_package(name: str, folder: Path) -> Path:
@@ -131,7 +147,7 @@ def _packing_list(contents: Contents) -> dict[str, Any]:
         "source": {"name": contents.source, "uid": contents.source_uid},
         "note": contents.note,
         "custody": "package",
-        "contents": [_row(item) for _, item in sorted(contents.items.items())],
+        "contents": [packing_row(item) for _, item in sorted(contents.items.items())],
         "needs": [
             {"key": need.key, "type": need.type, "used_by": list(need.used_by)}
             for need in sorted(contents.needs, key=lambda need: need.key)
@@ -140,7 +156,8 @@ def _packing_list(contents: Contents) -> dict[str, Any]:
     }
 
 
-def _row(item: Item) -> dict[str, Any]:
+def packing_row(item: Item) -> dict[str, Any]:
+    """An item's line in the packing list."""
     return {
         "key": item.key,
         "kind": item.kind,

@@ -1,0 +1,172 @@
+"""A package as a plain folder made for version control, or as a git revision of one.
+
+The same tree as in the bag, without manifests. What people edit by hand is taken as it is: digests, token
+places and needs are computed anew, and every file is validated with its name and line.
+"""
+
+from __future__ import annotations
+
+import io
+import os
+import shutil
+import subprocess
+import tarfile
+from collections.abc import Mapping
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from amphora.core.errors import PackageDamaged, UsageFault
+from amphora.core.model import Contents, Item, States
+from amphora.core.needs import needs_of
+from amphora.core.strict_json import JsonFault, parse_json
+from amphora.files.bag import MANIFEST, TAG_MANIFEST
+from amphora.files.members import item_members
+from amphora.files.package import PACKING_LIST, contents_of, package_digest_of, package_files, packing_row
+
+ATTRIBUTES = ".gitattributes"
+GIT = "git:"
+_TAG_FILES = frozenset({"bagit.txt", "bag-info.txt", MANIFEST, TAG_MANIFEST})
+
+
+def write_folder(contents: Contents, folder: Path) -> int:
+    """Lays a package out in a folder, which is new, empty, or one of ours; returns the number of files
+    that changed. Files of items that are no longer packed are removed, others are left alone."""
+    is_ours = (folder / PACKING_LIST).is_file()
+    if folder.exists() and not is_ours and any(entry.name != ".git" for entry in folder.iterdir()):
+        raise UsageFault(
+            f"{folder} holds something else.",
+            subject=str(folder),
+            next_step="Choose a new folder, an empty one, or one that a package was laid out in.",
+        )
+    files = {name: raw for name, raw in package_files(contents).items() if name not in _TAG_FILES}
+    files[ATTRIBUTES] = b"* -text\n"
+    present = set(_names(folder / "data", "data/")) if is_ours else set()
+    changed = 0
+    for name, raw in files.items():
+        path = folder / name
+        if not path.is_file() or path.read_bytes() != raw:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_bytes(raw)
+            changed += 1
+    for name in present - set(files):
+        (folder / name).unlink()
+        changed += 1
+    _drop_empty(folder / "data")
+    return changed
+
+
+def read_folder(folder: Path) -> Contents:
+    """Reads a folder; PackageDamaged with file and line for what can't be used."""
+    if not (folder / PACKING_LIST).is_file():
+        raise PackageDamaged(
+            f"{folder} holds no package: there is no {PACKING_LIST}.",
+            subject=str(folder),
+            next_step="amphora to-folder PACKAGE FOLDER",
+        )
+    files: dict[str, bytes] = {}
+    for name in _names(folder / "data", "data/"):
+        path = folder / name
+        if path.is_symlink() or not path.is_file():
+            raise PackageDamaged(f"{path} is a link or a special file.", subject=str(path), next_step="Take it out.")
+        files[name] = path.read_bytes()
+    return folder_contents(files, str(folder))
+
+
+def read_git(location: str) -> Contents:
+    """Reads `git:REPO@REV:FOLDER`, through git's own commands; nothing is checked out."""
+    body, _, folder = location.removeprefix(GIT).rpartition(":")
+    repository, _, revision = body.rpartition("@")
+    if not repository or not revision:
+        raise UsageFault(
+            f"{location!r} is no git location.", subject=location, next_step="Write it like git:REPO@REV:FOLDER"
+        )
+    tree = f"{revision}:{folder.strip('/')}"
+    command = ["git", "-C", repository, "archive", "--format=tar", tree]
+    try:
+        done = subprocess.run(command, capture_output=True, check=False, stdin=subprocess.DEVNULL)
+    except FileNotFoundError as error:
+        raise UsageFault("git is not installed.", next_step="Install git, or use a plain folder.") from error
+    if done.returncode:
+        reason = done.stderr.decode(errors="replace").strip().splitlines()[-1:]
+        raise UsageFault(
+            f"git can't read {tree} in {repository}: {' '.join(reason)}",
+            subject=location,
+            next_step=f"git -C {repository} log --oneline",
+        )
+    files: dict[str, bytes] = {}
+    with tarfile.open(fileobj=io.BytesIO(done.stdout)) as archive:
+        for member in archive:
+            if member.isfile() and (raw := archive.extractfile(member)) is not None:
+                files[member.name] = raw.read()
+            elif not member.isdir():
+                raise PackageDamaged(f"{member.name} is a link or a special file.", subject=location)
+    return folder_contents({name: raw for name, raw in files.items() if name.startswith("data/")}, location)
+
+
+def folder_contents(files: Mapping[str, bytes], where: str) -> Contents:
+    """The contents of a folder's files, with everything computed anew that can be computed."""
+    listing = _parsed(files, PACKING_LIST, where)
+    rows = listing.get("contents") if isinstance(listing, dict) else None
+    if not isinstance(rows, list) or not all(
+        isinstance(row, dict) and isinstance(row.get("key"), str) for row in rows
+    ):
+        raise _damaged(where, PACKING_LIST, "it has no proper list of contents")
+    members = item_members([row["key"] for row in rows])
+    renewed = [_renewed(row, files, members[row["key"]], where) for row in rows]
+    sheet_files = {**files, PACKING_LIST: _dump({**listing, "contents": renewed, "contents_digest": None})}
+    try:
+        contents = contents_of(sheet_files, is_edited=True)
+    except PackageDamaged as error:
+        raise PackageDamaged(
+            f"{where} can't be used: {error.message}", subject=where, place=error.place, next_step="Mend that file."
+        ) from error
+    types = {need.key: need.type for need in contents.needs}
+    needs = tuple(replace(need, type=types.get(need.key, need.type)) for need in needs_of(contents.items))
+    contents = replace(contents, needs=needs)
+    return replace(contents, package_digest=package_digest_of(contents))
+
+
+def _renewed(row: Mapping[str, Any], files: Mapping[str, bytes], member: str, where: str) -> dict[str, Any]:
+    form = _parsed(files, f"data/items/{member}", where)
+    try:
+        states = States.from_json(row["states"])
+        item = Item(row["key"], int(row["schema"]), form, states, None, row["source"]["id"], row["source"]["link"])
+    except (KeyError, TypeError, ValueError) as error:
+        raise _damaged(where, PACKING_LIST, f"the row of {row['key']} lacks {error}") from error
+    return packing_row(item)
+
+
+def _parsed(files: Mapping[str, bytes], name: str, where: str) -> Any:
+    if name not in files:
+        raise _damaged(where, name, "it is listed but not there")
+    try:
+        return parse_json(files[name])
+    except JsonFault as error:
+        raise _damaged(where, name, str(error)) from error
+
+
+def _damaged(where: str, name: str, reason: str) -> PackageDamaged:
+    return PackageDamaged(
+        f"{where} can't be used: {name}: {reason}.", subject=where, place=name, next_step="Mend that file."
+    )
+
+
+def _dump(value: Any) -> bytes:
+    from amphora.core.strict_json import pretty_bytes
+
+    return pretty_bytes(value)
+
+
+def _names(folder: Path, prefix: str) -> list[str]:
+    return [
+        prefix + Path(root).joinpath(name).relative_to(folder).as_posix()
+        for root, _, names in sorted(os.walk(folder))
+        for name in sorted(names)
+    ]
+
+
+def _drop_empty(folder: Path) -> None:
+    for root, _, _ in sorted(os.walk(folder), reverse=True):
+        if not any(Path(root).iterdir()):
+            shutil.rmtree(root)

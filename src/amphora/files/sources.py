@@ -1,0 +1,23 @@
+"""Wherever a package can stand: a file, a name in the workspace, a plain folder, a git revision of one."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from amphora.core.model import Contents
+from amphora.files.folder import GIT, read_folder, read_git
+from amphora.files.package import find_package, read_package
+
+
+def open_package(name: str, packages: Path) -> Contents:
+    """Reads and verifies the package that a name on the command line means."""
+    if name.startswith(GIT):
+        return read_git(name)
+    if Path(name).is_dir():
+        return read_folder(Path(name))
+    return read_package(find_package(name, packages))
+
+
+def is_elsewhere(name: str) -> bool:
+    """Whether a name can be read without a workspace."""
+    return name.startswith(GIT) or Path(name).exists()
