@@ -11,6 +11,7 @@ from amphora.cli.packages import opened_package
 from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, Work, working
 
 if TYPE_CHECKING:
+    from amphora.core.model import Contents
     from amphora.engine.preparing import Prepared
 
 DOCKET_SUFFIX = ".docket.yaml"
@@ -81,13 +82,23 @@ def import_(
 
     with working(json, workspace) as work:
         if package.endswith(DOCKET_SUFFIX):
-            _import_one(work, prepare_from_docket(work.session, Path(package)), preview, yes)
+            prepared = prepare_from_docket(work.session, Path(package))
+            _require_trust(work, prepared.contents)
+            _import_one(work, prepared, preview, yes)
             return
         if not environments:
             raise UsageFault("Into which environment?", next_step=f"amphora import {package} ENVIRONMENT")
         contents = opened_package(work, package)
+        _require_trust(work, contents)
         for name in environments:
             _import_one(work, prepare(work.session, contents, name), preview, yes)
+
+
+def _require_trust(work: Work, contents: Contents) -> None:
+    if work.session.workspace.is_signature_required:
+        from amphora.files.signing import require_signature
+
+        require_signature(contents, work.session.workspace.keys)
 
 
 def _import_one(work: Work, prepared: Prepared, preview: bool, yes: bool) -> None:

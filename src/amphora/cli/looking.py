@@ -100,7 +100,13 @@ def peek(
     with working(json, workspace) as work:
         contents = opened_package(work, package)
         if item is None:
-            work.show(peek_result(contents, work.likely_target(contents.source)))
+            signature = ""
+            if contents.signature:
+                from amphora.files.signing import judged
+
+                verdict = judged(contents, work.trusted_keys)
+                signature = f"{verdict.trust} ({verdict.key})" if verdict.key else str(verdict.trust)
+            work.show(peek_result(contents, work.likely_target(contents.source), signature))
             return
         [key, *_] = choose([item], listed_items(contents), contents.title)
         work.show(peek_item_result(contents, key))

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from amphora.cli import environments, folders, importing, looking, packing, playing, records
+from amphora.cli import environments, folders, importing, looking, packing, playing, records, signing
 from amphora.cli.boundary import guarded
 from amphora.cli.working import PlainCommand, PlainGroup
 
@@ -55,9 +55,11 @@ for name, command in (
     ("history", records.history),
     ("to-folder", folders.to_folder),
     ("from-folder", folders.from_folder),
+    ("sign", signing.sign),
 ):
     app.command(name, cls=PlainCommand)(command)
 app.add_typer(environments.app, name="env")
+app.add_typer(signing.app, name="keys")
 app.add_typer(playing.app, name="practice")
 
 

@@ -104,6 +104,16 @@ class Work:
             return "ENVIRONMENT"
 
     @property
+    def trusted_keys(self) -> Path:
+        """The folder of trusted keys; one that isn't there outside a workspace."""
+        from amphora.core.errors import UsageFault
+
+        try:
+            return self.session.workspace.keys
+        except UsageFault:
+            return Path("keys")
+
+    @property
     def is_terminal(self) -> bool:
         """Whether questions can be asked."""
         return sys.stdin.isatty() and sys.stderr.isatty() and not self.is_json

@@ -165,6 +165,7 @@ class Contents:
     files: Mapping[str, bytes] = field(default_factory=dict, repr=False)
     package_digest: str = ""
     format_minor: int = 0
+    signature: bytes = field(default=b"", repr=False)
 
     @property
     def title(self) -> str:

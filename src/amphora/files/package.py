@@ -200,6 +200,7 @@ def _contents(listing: Mapping[str, Any], files: Mapping[str, bytes]) -> Content
         items=items,
         needs=tuple(Need(n["key"], tuple(n["used_by"]), n["type"]) for n in listing["needs"]),
         note=str(listing["note"]),
+        signature=files.get("signature.json", b""),
         files=_attachments(files, items),
         sheets={name[11:-5]: files[name].decode() for name in sorted(files) if name.startswith("data/kinds/")},
         package_digest=hashlib.sha256(files[TAG_MANIFEST]).hexdigest() if TAG_MANIFEST in files else "",

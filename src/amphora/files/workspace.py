@@ -13,7 +13,7 @@ from amphora.core.errors import UsageFault
 
 FILE = "amphora.toml"
 ROLES = ("build", "test", "live")
-_TOP = {"amphora", "environments", "silenced", "selections"}
+_TOP = {"amphora", "environments", "silenced", "selections", "policies"}
 _SELECTION = {"environment": str, "items": list, "leave_out": list, "take": str, "with": list}
 _ENVIRONMENT = {"location", "role", "region", "customer", "sign_in", "user"}
 _NAME = re.compile(r"[a-z0-9][a-z0-9._-]*", re.IGNORECASE)
@@ -62,6 +62,12 @@ class Workspace:
     environments: Mapping[str, EnvironmentEntry] = field(default_factory=dict)
     silenced: tuple[Silenced, ...] = ()
     selections: Mapping[str, Selection] = field(default_factory=dict)
+    is_signature_required: bool = False
+
+    @property
+    def keys(self) -> Path:
+        """Where the trusted public keys lie."""
+        return self.folder / "keys"
 
     @property
     def packages(self) -> Path:
@@ -142,7 +148,12 @@ def read_workspace(folder: Path) -> Workspace:
     entries = {name: _entry(path, text, name, entry) for name, entry in table.get("environments", {}).items()}
     silenced = tuple(_silenced(path, text, row) for row in table.get("silenced", []))
     selections = {name: _selection(path, text, name, row) for name, row in table.get("selections", {}).items()}
-    return Workspace(folder.resolve(), entries, silenced, selections)
+    policies = table.get("policies", {})
+    for name, value in policies.items():
+        if name != "signature" or value not in ("required", "optional"):
+            raise _fault(path, text, ("policies",), name, 'the policy known is signature = "required" or "optional"')
+    is_required = policies.get("signature") == "required"
+    return Workspace(folder.resolve(), entries, silenced, selections, is_required)
 
 
 def add_environment(workspace: Workspace, entry: EnvironmentEntry) -> Workspace:

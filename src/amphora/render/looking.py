@@ -87,7 +87,7 @@ def env_test_result(entry: EnvironmentEntry, description: Description, identity:
     )
 
 
-def peek_result(contents: Contents, target: str) -> Result:
+def peek_result(contents: Contents, target: str, signature: str) -> Result:
     """What is in a package."""
     rows: list[Row] = [
         [Cell(readable(key), "strong"), item.states.title, _package_state(item), str(len(item.places))]
@@ -113,6 +113,8 @@ def peek_result(contents: Contents, target: str) -> Result:
             ]
         )
     )
+    if signature:
+        blocks.append(Lines([Cell(f"It is {signature}.", "good" if "by a trusted" in signature else "warn")]))
     if contents.format_minor:
         note = f"Its format 1.{contents.format_minor} is newer than this Amphora; what it adds was not read."
         blocks.append(Lines([Cell(note, "warn")]))
@@ -128,6 +130,7 @@ def peek_result(contents: Contents, target: str) -> Result:
             "note": contents.note,
             "items": [item_json(item) for _, item in sorted(contents.items.items())],
             "needs": [{"key": n.key, "type": n.type, "used_by": list(n.used_by)} for n in contents.needs],
+            "signature": signature or "not signed",
             "package_digest": contents.package_digest,
             "contents_digest": contents.digest(),
         },

@@ -1,0 +1,103 @@
+"""sign and keys."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, PlainCommand, working
+
+app = typer.Typer(
+    help="Keys to sign with, and whom to trust.",
+    no_args_is_help=True,
+    rich_markup_mode=None,
+    context_settings={"show_default": False},
+)
+
+
+def sign(
+    package: Annotated[str, typer.Argument(help="A package's name, NAME-VERSION, or file.")],
+    key: Annotated[str, typer.Option("--key", metavar="NAME", help="Which of your keys.")],
+    json: JsonFlag = False,
+    workspace: FolderOption = None,
+    debug: DebugFlag = False,
+) -> None:
+    """Sign a package; its digest stays the same.
+
+    \b
+    Example:
+      amphora sign olive-intake --key ines
+    """
+    from amphora.files.package import find_package
+    from amphora.files.signing import sign_package
+    from amphora.render.signing import sign_result
+
+    with working(json, workspace) as work:
+        path = Path(package) if Path(package).is_file() else find_package(package, work.session.workspace.packages)
+        work.show(sign_result(sign_package(path, key), key, path))
+
+
+@app.command("new", cls=PlainCommand)
+def new(
+    name: Annotated[str, typer.Argument(help="What to call it, such as your own name.")],
+    json: JsonFlag = False,
+    workspace: FolderOption = None,
+    debug: DebugFlag = False,
+) -> None:
+    """Make a key pair; the private half stays with you.
+
+    \b
+    Example:
+      amphora keys new ines
+    """
+    from amphora.files.signing import new_key
+    from amphora.render.signing import key_result
+
+    with working(json, workspace) as work:
+        work.show(key_result(name, new_key(name, work.session.workspace.keys)))
+
+
+@app.command("trust", cls=PlainCommand)
+def trust(
+    file: Annotated[Path, typer.Argument(help="A public key as JWK.")],
+    name: Annotated[str, typer.Option("--as", metavar="NAME", help="Whose key it is.")],
+    json: JsonFlag = False,
+    workspace: FolderOption = None,
+    debug: DebugFlag = False,
+) -> None:
+    """Trust somebody's public key in this workspace.
+
+    \b
+    Example:
+      amphora keys trust petra.jwk.json --as petra
+    """
+    from amphora.core.errors import UsageFault
+    from amphora.core.strict_json import JsonFault, parse_json
+    from amphora.files.signing import trust_key
+    from amphora.render.signing import trust_result
+
+    with working(json, workspace) as work:
+        try:
+            public = parse_json(file.read_bytes())
+        except (OSError, JsonFault) as error:
+            raise UsageFault(f"{file} can't be read as a key: {error}.", next_step="Give a JWK file.") from error
+        fit = public if isinstance(public, dict) else {}
+        work.show(trust_result(name, trust_key(fit, name, work.session.workspace.keys)))
+
+
+@app.command("list", cls=PlainCommand)
+def list_(json: JsonFlag = False, workspace: FolderOption = None, debug: DebugFlag = False) -> None:
+    """List the keys that this workspace trusts.
+
+    \b
+    Example:
+      amphora keys list
+    """
+    from amphora.files.signing import trusted_keys
+    from amphora.render.signing import keys_result
+
+    with working(json, workspace) as work:
+        found = work.session.workspace
+        work.show(keys_result(list(trusted_keys(found.keys)), found.is_signature_required))

@@ -1,0 +1,151 @@
+"""Signatures: JWS (RFC 7515) with EdDSA over a package's tag manifest, keys as JWK (RFC 7517).
+
+A private key lives in the user's own configuration folder, readable by them alone; the public keys that a
+workspace trusts lie in its folder `keys`.
+"""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from enum import StrEnum
+from pathlib import Path
+from typing import Any
+
+from amphora.core.errors import PackageDamaged, UsageFault
+from amphora.core.model import Contents
+from amphora.files.archive import read_archive, write_archive
+from amphora.files.bag import TAG_MANIFEST
+from amphora.files.package import package_files, read_package
+
+SIGNATURE = "signature.json"
+TRUSTED_SUFFIX = ".jwk.json"
+PRIVATE_SUFFIX = ".private.jwk.json"
+
+
+class Trust(StrEnum):
+    """What a signature is worth in a workspace."""
+
+    NONE = "not signed"
+    GOOD = "signed by a trusted key"
+    UNKNOWN = "signed by a key that is not trusted here"
+    WRONG = "signed wrongly: the signature is not over these contents"
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """A signature's worth, and by which key (its name, or its thumbprint where it isn't trusted)."""
+
+    trust: Trust
+    key: str = ""
+
+
+def private_folder() -> Path:
+    """The user's own folder for private keys."""
+    from platformdirs import user_config_path
+
+    return user_config_path("amphora") / "keys"
+
+
+def new_key(name: str, trusted: Path) -> Path:
+    """Makes a key pair; the public key is trusted in the workspace. Returns the private key's file."""
+    from jwcrypto.jwk import JWK
+
+    private = private_folder() / f"{name}{PRIVATE_SUFFIX}"
+    if private.exists():
+        raise UsageFault(f"There is a key {name!r} already.", subject=str(private), next_step="Choose another name.")
+    key = JWK.generate(kty="OKP", crv="Ed25519", kid=name)
+    private.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+    private.touch(mode=0o600)
+    private.write_text(key.export_private(), encoding="utf-8")
+    trust_key(json.loads(key.export_public()), name, trusted)
+    return private
+
+
+def trust_key(public: dict[str, Any], name: str, trusted: Path) -> Path:
+    """Puts a public key among the trusted ones; UsageFault where it is none, or holds a private part."""
+    from jwcrypto.common import JWException
+    from jwcrypto.jwk import JWK
+
+    try:
+        key = JWK(**public)
+        is_fit = key.get("kty") == "OKP" and key.get("crv") == "Ed25519"
+    except (JWException, TypeError, ValueError):
+        is_fit = False
+    if not is_fit or "d" in public:
+        raise UsageFault(
+            "This is no public Ed25519 key as JWK." if not is_fit else "This file holds a private key.",
+            next_step="Ask for the public key: a file with kty, crv and x only.",
+        )
+    trusted.mkdir(parents=True, exist_ok=True)
+    path = trusted / f"{name}{TRUSTED_SUFFIX}"
+    path.write_text(json.dumps(public, indent=2, sort_keys=True) + "\n", encoding="utf-8")
+    return path
+
+
+def trusted_keys(folder: Path) -> dict[str, dict[str, Any]]:
+    """The trusted public keys by name; UsageFault for a file that is none."""
+    keys = {}
+    for path in sorted(folder.glob(f"*{TRUSTED_SUFFIX}")):
+        try:
+            keys[path.name.removesuffix(TRUSTED_SUFFIX)] = json.loads(path.read_text(encoding="utf-8"))
+        except ValueError as error:
+            raise UsageFault(f"{path} is no key: {error}.", subject=str(path), next_step="Take it out.") from error
+    return keys
+
+
+def sign_package(path: Path, name: str) -> Contents:
+    """Signs a package file with the user's key of that name; nothing else in it changes."""
+    from jwcrypto.jwk import JWK
+    from jwcrypto.jws import JWS
+
+    private = private_folder() / f"{name}{PRIVATE_SUFFIX}"
+    if not private.is_file():
+        raise UsageFault(f"You have no key {name!r}.", subject=name, next_step=f"amphora keys new {name}")
+    contents = read_package(path)
+    folder, files = read_archive(path)
+    key = JWK.from_json(private.read_text(encoding="utf-8"))
+    jws = JWS(files[TAG_MANIFEST])
+    jws.add_signature(key, alg="EdDSA", protected=json.dumps({"alg": "EdDSA", "kid": key.thumbprint()}))
+    signature = json.dumps(json.loads(jws.serialize()), indent=2, sort_keys=True).encode() + b"\n"
+    write_archive(path, folder, {**files, SIGNATURE: signature})
+    return contents
+
+
+def judged(contents: Contents, trusted: Path) -> Verdict:
+    """What the signature of a package is worth here."""
+    from jwcrypto.common import JWException, base64url_decode
+    from jwcrypto.jwk import JWK
+    from jwcrypto.jws import JWS
+
+    if not contents.signature:
+        return Verdict(Trust.NONE)
+    manifest = package_files(contents)[TAG_MANIFEST]
+    try:
+        jws = JWS()
+        jws.deserialize(contents.signature.decode("utf-8"))
+        kid = str(json.loads(base64url_decode(json.loads(contents.signature)["protected"]))["kid"])
+    except (JWException, ValueError, KeyError, TypeError):
+        return Verdict(Trust.WRONG)
+    for name, public in trusted_keys(trusted).items():
+        key = JWK(**public)
+        if key.thumbprint() != kid:
+            continue
+        try:
+            jws.verify(key, alg="EdDSA")
+        except JWException:
+            return Verdict(Trust.WRONG, name)
+        return Verdict(Trust.GOOD if jws.payload == manifest else Trust.WRONG, name)
+    return Verdict(Trust.UNKNOWN, kid)
+
+
+def require_signature(contents: Contents, trusted: Path) -> None:
+    """PackageDamaged unless a package is signed by a trusted key."""
+    verdict = judged(contents, trusted)
+    if verdict.trust is not Trust.GOOD:
+        by = f" ({verdict.key})" if verdict.key else ""
+        raise PackageDamaged(
+            f"{contents.title} is refused: it is {verdict.trust}{by}, and this workspace requires a signature.",
+            subject=contents.title,
+            next_step="Have it signed (amphora sign), or trust the key: amphora keys trust FILE --as NAME",
+        )
