@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, PlainCommand, working
+from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, PlainCommand, Work, working
 
 app = typer.Typer(
     help="The environments of this workspace.",
@@ -38,8 +38,8 @@ def init(
 
 @app.command("add", cls=PlainCommand)
 def add(
-    name: Annotated[str, typer.Argument(help="What to call it, such as grove-live.")],
-    location: Annotated[str, typer.Argument(help="practice:FILE or nodered+http://HOST:PORT")],
+    name: Annotated[str | None, typer.Argument(help="What to call it, such as grove-live.")] = None,
+    location: Annotated[str | None, typer.Argument(help="practice:FILE or nodered+http://HOST:PORT")] = None,
     role: Annotated[str, typer.Option(help="build, test or live; build if left out.")] = "build",
     region: Annotated[str, typer.Option(help="The region its data belong to.")] = "",
     customer: Annotated[str, typer.Option(help="Whose it is.")] = "",
@@ -49,7 +49,7 @@ def add(
     workspace: FolderOption = None,
     debug: DebugFlag = False,
 ) -> None:
-    """Add an environment to the workspace.
+    """Add an environment; at a terminal it asks for what is left out.
 
     \b
     Examples:
@@ -62,10 +62,57 @@ def add(
     from amphora.render.looking import env_added_result
 
     with working(json, workspace) as work:
+        if not (name and location):
+            name, location, role = _asked(work, name, location, role)
         adapter_for(location)
         entry = EnvironmentEntry(name, location, role, region, customer, sign_in, user)
         add_environment(work.session.workspace, entry)
         work.show(env_added_result(entry))
+
+
+def _asked(work: Work, name: str | None, location: str | None, role: str) -> tuple[str, str, str]:
+    """Name, location and role, asked for at a terminal."""
+    from amphora.core.errors import NotReady
+
+    if not work.is_terminal:
+        raise NotReady(
+            "It isn't said what to add, and nobody is here to ask.", next_step="amphora env add NAME LOCATION"
+        )
+    name = name or typer.prompt("What is it called", err=True)
+    location = location or typer.prompt("Where is it (practice:FILE, nodered+http://HOST:PORT)", err=True)
+    role = typer.prompt("What is it for: build, test or live", default=role, err=True)
+    return str(name), str(location), str(role)
+
+
+@app.command("sign-in", cls=PlainCommand)
+def sign_in_(
+    environment: Annotated[str, typer.Argument(help="Its name in the workspace.")],
+    json: JsonFlag = False,
+    workspace: FolderOption = None,
+    debug: DebugFlag = False,
+) -> None:
+    """Put the secret that an environment is signed in with into the keyring.
+
+    \b
+    Example:
+      amphora env sign-in line-one
+    """
+    from amphora.core.errors import NotReady
+    from amphora.environments.locations import keep_secret
+    from amphora.files.workspace import set_sign_in
+    from amphora.render.looking import signed_in_result
+
+    with working(json, workspace) as work:
+        entry = work.session.workspace.environment(environment)
+        if not work.is_terminal:
+            raise NotReady(
+                "A secret is only taken at a terminal, where nobody else reads along.",
+                subject=environment,
+                next_step='Set a variable and write sign_in = "env:NAME" in amphora.toml.',
+            )
+        keep_secret(entry.name, typer.prompt(f"Token or password for {entry.name}", hide_input=True, err=True))
+        set_sign_in(work.session.workspace, entry.name, f"keyring:{entry.name}")
+        work.show(signed_in_result(entry.name))
 
 
 @app.command("list", cls=PlainCommand)

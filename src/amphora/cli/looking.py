@@ -7,7 +7,28 @@ from typing import Annotated
 
 import typer
 
-from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, working
+from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, Work, working
+
+
+def show_workspace(work: Work) -> bool:
+    """Shows where the workspace stands; false where there is none."""
+    from amphora.core.errors import UsageFault
+    from amphora.files.package import SUFFIX
+    from amphora.files.workspace import FILE
+
+    try:
+        workspace = work.session.workspace
+    except UsageFault as error:
+        if error.subject == FILE:
+            return False
+        raise
+    from amphora.render.looking import workspace_result
+
+    packages = sorted(workspace.packages.glob(f"*{SUFFIX}"), key=lambda path: path.stat().st_mtime)
+    names = [path.name.removesuffix(SUFFIX) for path in packages]
+    runs = work.session.ledger.runs() if workspace.ledger.exists() else []
+    work.show(workspace_result(workspace.folder, list(workspace.environments), names, runs))
+    return True
 
 
 def survey(

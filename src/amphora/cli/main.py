@@ -9,7 +9,8 @@ import typer
 
 from amphora.cli import environments, folders, importing, looking, packing, playing, records, signing
 from amphora.cli.boundary import guarded
-from amphora.cli.working import PlainCommand, PlainGroup
+from amphora.cli.looking import show_workspace
+from amphora.cli.working import FolderOption, JsonFlag, PlainCommand, PlainGroup, working
 
 app = typer.Typer(
     name="amphora",
@@ -29,14 +30,18 @@ app = typer.Typer(
 def bare(
     context: typer.Context,
     version: Annotated[bool, typer.Option("--version", help="Say which Amphora this is.")] = False,
+    json: JsonFlag = False,
+    workspace: FolderOption = None,
 ) -> None:
-    """The program without a command."""
+    """The program without a command: in a workspace, what is open and the next command; else help."""
     if version:
         from amphora import __version__
 
         print(f"amphora {__version__}")
     elif context.invoked_subcommand is None:
-        print(context.get_help())
+        with working(json, workspace) as work:
+            if not show_workspace(work):
+                print(context.get_help())
 
 
 for name, command in (

@@ -12,6 +12,7 @@ from amphora.environments.contract import Environment
 from amphora.files.workspace import EnvironmentEntry
 
 GROUP = "amphora.environments"
+KEYRING = "amphora"
 
 
 def scheme_of(location: str) -> str:
@@ -51,10 +52,41 @@ def sign_in_secret(entry: EnvironmentEntry) -> str:
                 next_step=f"Set {name} in this shell and try again.",
             )
         return os.environ[name]
-    if source == "keyring":
+    return keyring_secret(entry.name, name) if source == "keyring" else ""
+
+
+def keyring_secret(environment: str, name: str) -> str:
+    """A secret from the system keyring; UsageFault where there is none, or no keyring."""
+    import keyring
+    from keyring.errors import KeyringError
+
+    try:
+        secret = keyring.get_password(KEYRING, name)
+    except KeyringError as error:
         raise UsageFault(
-            f"{entry.name} signs in from the keyring, which this version can't read yet.",
-            subject=entry.name,
-            next_step='Write sign_in = "env:NAME" in amphora.toml.',
+            f"The system keyring can't be read: {error}.",
+            subject=environment,
+            next_step='Write sign_in = "env:NAME" in amphora.toml instead.',
+        ) from error
+    if not secret:
+        raise UsageFault(
+            f"{environment} signs in from the keyring, which holds nothing under {name!r}.",
+            subject=environment,
+            next_step=f"amphora env sign-in {environment}",
         )
-    return ""
+    return secret
+
+
+def keep_secret(environment: str, secret: str) -> None:
+    """Puts a secret into the system keyring, under the environment's name."""
+    import keyring
+    from keyring.errors import KeyringError
+
+    try:
+        keyring.set_password(KEYRING, environment, secret)
+    except KeyringError as error:
+        raise UsageFault(
+            f"The system keyring can't be used: {error}.",
+            subject=environment,
+            next_step='Set a variable in your shell and write sign_in = "env:NAME" in amphora.toml.',
+        ) from error

@@ -187,6 +187,16 @@ def add_environment(workspace: Workspace, entry: EnvironmentEntry) -> Workspace:
     return read_workspace(workspace.folder)
 
 
+def set_sign_in(workspace: Workspace, name: str, sign_in: str) -> None:
+    """Writes where an environment's secret is kept into `amphora.toml`."""
+    import tomlkit
+
+    path = workspace.folder / FILE
+    document = tomlkit.parse(path.read_text(encoding="utf-8"))
+    document["environments"][name]["sign_in"] = sign_in
+    path.write_text(tomlkit.dumps(document), encoding="utf-8")
+
+
 def save_selection(workspace: Workspace, name: str, selection: Selection) -> None:
     """Keeps a selection in `amphora.toml`; what people wrote elsewhere in it stays."""
     import tomlkit

@@ -10,6 +10,7 @@ from amphora.core.model import Contents, Item, Listed
 from amphora.core.selection import readable
 from amphora.environments.contract import Description, Identity
 from amphora.files.workspace import EnvironmentEntry
+from amphora.ledger.ledger import Run
 from amphora.render.changes import item_json
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted
 
@@ -50,6 +51,34 @@ def env_list_result(entries: Sequence[EnvironmentEntry]) -> Result:
         data={"environments": [vars(entry) for entry in entries]},
         next_step=f"amphora survey {first}" if first else "amphora env add NAME LOCATION",
     )
+
+
+def signed_in_result(name: str) -> Result:
+    """A secret was put into the keyring."""
+    verdict = f"The secret for {name} is in the system keyring."
+    return Result("env sign-in", verdict, "good", data={"environment": name}, next_step=f"amphora env test {name}")
+
+
+def workspace_result(
+    folder: Path, environments: Sequence[str], packages: Sequence[str], runs: Sequence[Run]
+) -> Result:
+    """Where a workspace stands: what is open, and the next command."""
+    unsettled = [run for run in runs if run.state in ("running", "broken off")]
+    last = f"; the last run is {runs[0].name}, {runs[0].state}" if runs else ""
+    what = f"{counted(len(environments), 'environment')}, {counted(len(packages), 'package')}"
+    if unsettled:
+        verdict, after = f"{counted(len(unsettled), 'run')} is not finished.", f"amphora undo {unsettled[0].name}"
+    elif not environments:
+        verdict, after = "Nothing is open. No environment yet.", "amphora env add NAME LOCATION"
+    elif not packages:
+        verdict, after = "Nothing is open. No package yet.", f"amphora survey {environments[0]}"
+    else:
+        verdict, after = "Nothing is open.", f"amphora peek {packages[-1]}"
+    rows: list[Row] = [[Cell(r.name, "strong"), f"{r.package} {r.version}", Cell(r.state, "warn")] for r in unsettled]
+    blocks: list[Block] = [Grid(["run", "package", "state"], rows)] if rows else []
+    blocks.append(Lines([Cell(f"{folder}: {what}{last}.", "dim")]))
+    data = {"environments": list(environments), "packages": list(packages), "open_runs": [r.name for r in unsettled]}
+    return Result("amphora", verdict, "warn" if unsettled else "good", blocks, data, after)
 
 
 def env_test_result(entry: EnvironmentEntry, description: Description, identity: Identity) -> Result:

@@ -1,0 +1,99 @@
+"""What is asked only at a terminal, tried at one."""
+
+from __future__ import annotations
+
+import os
+import pty
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Program
+
+BACKEND = """
+import json, pathlib
+from keyring.backend import KeyringBackend
+FILE = pathlib.Path(__file__).with_name("ring.json")
+class Ring(KeyringBackend):
+    priority = 1
+    def get_password(self, service, username):
+        return json.loads(FILE.read_text()).get(username) if FILE.exists() else None
+    def set_password(self, service, username, password):
+        FILE.write_text(json.dumps({username: password}))
+"""
+
+
+def at_terminal(folder: Path, words: list[str], answers: list[str], **variables: str) -> tuple[int, str]:
+    """Runs the program at a terminal of its own and types the answers; its code and all that was shown."""
+    ours, theirs = pty.openpty()
+    command = [sys.executable, "-m", "amphora", *words]
+    with subprocess.Popen(
+        command, cwd=folder, env=os.environ | variables, stdin=theirs, stdout=theirs, stderr=theirs, close_fds=True
+    ) as process:
+        os.close(theirs)
+        shown = b""
+        for answer in [*answers, None]:
+            while answer is not None and not shown.rstrip().endswith((b":", b"]:")):
+                shown += os.read(ours, 4096)
+            if answer is not None:
+                time.sleep(0.05)
+                os.write(ours, answer.encode() + b"\n")
+                shown += b"\n> "
+        while True:
+            try:
+                piece = os.read(ours, 4096)
+            except OSError:
+                break
+            if not piece:
+                break
+            shown += piece
+        os.close(ours)
+        return process.wait(timeout=60), shown.decode(errors="replace")
+
+
+def test_env_add_asks_for_what_is_left_out(halcyon: Path, amphora: Program) -> None:
+    code, shown = at_terminal(halcyon, ["env", "add"], ["grove-copy", "practice:grove-test.practice", "test"])
+    assert code == 0, shown
+    assert "Added grove-copy (test)" in shown
+    assert "grove-copy" in [e["name"] for e in amphora("env", "list", "--json").json["environments"]]
+    elsewhere = amphora("env", "add", "x")
+    assert (elsewhere.code, "nobody is here to ask" in elsewhere.err) == (3, True)
+
+
+def test_a_secret_goes_into_the_keyring_and_nowhere_else(halcyon: Path, amphora: Program, tmp_path: Path) -> None:
+    (tmp_path / "test_ring.py").write_text(BACKEND, encoding="utf-8")
+    ring = {"PYTHON_KEYRING_BACKEND": "test_ring.Ring", "PYTHONPATH": str(tmp_path)}
+    assert amphora("env", "sign-in", "grove-live", **ring).code == 3
+    code, shown = at_terminal(halcyon, ["env", "sign-in", "grove-live"], ["t0ken-quiet-owl"], **ring)
+    assert code == 0, shown
+    assert "quiet-owl" not in shown
+    assert 'sign_in = "keyring:grove-live"' in (halcyon / "amphora.toml").read_text()
+    assert "quiet-owl" in (tmp_path / "ring.json").read_text()
+    assert not [path for path in halcyon.rglob("*") if path.is_file() and b"quiet-owl" in path.read_bytes()]
+    assert amphora("survey", "grove-live", **ring).code == 0
+    (tmp_path / "ring.json").unlink()
+    missing = amphora("survey", "grove-live", **ring)
+    assert (missing.code, "Next: amphora env sign-in grove-live" in missing.err) == (2, True)
+
+
+@pytest.mark.parametrize(("answer", "code"), [("n", 3), ("y", 0)])
+def test_an_import_is_confirmed_at_a_terminal(halcyon: Path, amphora: Program, answer: str, code: int) -> None:
+    assert amphora("export", "grove-dev", "Harvest Intake", "--as", "olive-intake").code == 0
+    ended, shown = at_terminal(halcyon, ["import", "olive-intake", "grove-live"], [answer])
+    assert ended == code, shown
+    assert "Import olive-intake 1.0.0 into grove-live: 10 new, 0 changed?" in shown
+    assert len(amphora("survey", "grove-live", "--json").json["items"]) == (11 if answer == "y" else 1)
+
+
+def test_bare_it_says_what_is_open_and_what_to_do(halcyon: Path, amphora: Program, tmp_path: Path) -> None:
+    assert amphora().out.splitlines()[-1] == "Next: amphora survey grove-dev"
+    amphora("export", "grove-dev", "Olive", "--as", "house")
+    assert amphora("--json").json["packages"] == ["house-1.0.0"]
+    empty = tmp_path / "empty"
+    empty.mkdir()
+    from tests.conftest import run_program
+
+    assert "Commands:" in run_program(empty).out
