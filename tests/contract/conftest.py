@@ -3,12 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import closing
 from pathlib import Path
 
 import pytest
 
-from amphora.practice.halcyon import KEEPER, PLACES, fill
+from amphora.core.bindings import Bindings, IdStyle
+from amphora.core.model import States, Supply
+from amphora.core.native import to_native
+from amphora.environments.contract import Write
+from amphora.environments.folder import ID_PATTERN, JOINER, connect, found_folder
+from amphora.practice.halcyon import KEEPER, PLACES, fill, seeds
 from amphora.practice.platform import Platform
+from amphora.practice.sheets import practice_sheets
+from tests.conftest import CROSSWALK
 from tests.contract.grounds import Ground
 from tests.nodered.seeds import BROKER_NODE, SOURCE, TARGET, deploy
 
@@ -48,7 +56,48 @@ def _emptied(path: Path) -> None:
     fill(path, dev, [])
 
 
-@pytest.fixture(params=["practice", "nodered"])
+def folder_ground(workspace: Path) -> Ground:
+    """A workspace over two folders: one holds the demo's items, the other is empty but for supplies."""
+    (workspace / "amphora.toml").write_text(
+        '[environments.shelf]\nlocation = "folder:shelf"\n[environments.box]\nlocation = "folder:box"\nrole = "live"\n',
+        encoding="utf-8",
+    )
+    names = Bindings(IdStyle(ID_PATTERN, JOINER), {"url:environment": (workspace / "shelf").as_uri()})
+    offers = []
+    for need, name, type_ in PLACES["grove-dev"].connections:
+        names.bind(f"connection:{need}", f"cn-{need}")
+        offers.append(Supply("connection", f"cn-{need}", name, type_))
+    for need, address in PLACES["grove-dev"].people:
+        names.bind(f"person:{need}", address)
+        offers.append(Supply("person", address, address))
+    for folder in ("shelf", "box"):
+        found_folder(workspace / folder, f"uid-{folder}", practice_sheets(), offers)
+    with closing(connect("folder:shelf", workspace, "", "")) as shelf:
+        for number, row in enumerate(seeds()):
+            kind, path = row["key"].split(":")
+            names.bind(row["key"], f"{kind[:2]}-{number:06d}")
+            definition = to_native(row["form"], practice_sheets()[kind], names).definition
+            states = States(row["title"], path.rpartition("/")[0], row.get("on"))
+            shelf.write([Write(kind, tuple(path.split("/")), states, definition, "", names.values[row["key"]])])
+            if practice_sheets()[kind].is_published:
+                shelf.publish(names.values[row["key"]])
+    crosswalk = CROSSWALK.replace("grove-dev", "shelf").replace("grove-live", "box")
+    for live, dev in (
+        ("mill-main", "mill-db-dev"),
+        ("office-main", "office-db-dev"),
+        ("intake@halcyon", "intake@dev.halcyon"),
+    ):
+        crosswalk = crosswalk.replace(live, dev)
+    (workspace / "crosswalk.yaml").write_text(crosswalk, encoding="utf-8")
+    return Ground(
+        workspace, "shelf", "box", "Harvest Intake", CHECK, f"{CHECK.rpartition('/')[2]}-limit", lambda: None
+    )
+
+
+CHECK = "flow:intake/bruised-fruit-check"
+
+
+@pytest.fixture(params=["practice", "nodered", "folder"])
 def ground(request: pytest.FixtureRequest, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Ground]:
     """Each adapter's ground in turn."""
     if request.param == "practice":
@@ -58,10 +107,12 @@ def ground(request: pytest.FixtureRequest, tmp_path: Path, monkeypatch: pytest.M
             "grove-dev",
             "grove-live",
             "Harvest Intake",
-            "flow:intake/bruised-fruit-check",
+            CHECK,
             "bruised-fruit-check-limit",
             lambda: _emptied(folder / "grove-live.practice"),
         )
+    elif request.param == "folder":
+        made = folder_ground(tmp_path)
     else:
         monkeypatch.setenv("TWO_TOKEN", "made-up-token")
         made = nodered_ground(tmp_path, request.getfixturevalue("runtimes"))

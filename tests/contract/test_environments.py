@@ -22,7 +22,7 @@ def test_it_says_what_it_is(ground: Ground) -> None:
     opened = ground.session().open(ground.source)
     description, identity = opened.description, opened.environment.whoami()
     assert description.uid
-    assert description.base_url.startswith("http")
+    assert "://" in description.base_url
     assert {"read", "write", "retire"} <= identity.permissions
     assert description.uid != ground.session().open(ground.target).description.uid
 
@@ -33,7 +33,7 @@ def test_the_index_is_whole_and_ordered(ground: Ground) -> None:
     ids = [row.native_id for row in rows]
     assert ids == sorted(set(ids))
     assert [found.listed for found in environment.read(ids[::-1])] == rows[::-1]
-    assert all(row.revision and row.link.startswith("http") and row.states.title for row in rows)
+    assert all(row.revision and "://" in row.link and row.states.title for row in rows)
     with pytest.raises(EnvironmentRefused):
         environment.read(["nothing-has-this-id"])
 

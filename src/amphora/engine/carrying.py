@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 from amphora.core.bindings import Bindings
+from amphora.core.canon import digest
 from amphora.core.compare import Base
 from amphora.core.crosswalk import MapState
 from amphora.core.docket import Action, Do, Docket, Step, StepDo, plan_steps
@@ -16,11 +17,13 @@ from amphora.core.keys import Key, decode_segment, path_of
 from amphora.core.matching import Link
 from amphora.core.model import Json
 from amphora.core.native import to_native
+from amphora.core.spots import mask_secrets
 from amphora.core.tokens import parse_token, render_text, tokens_in
 from amphora.engine.session import Listener, Opened
 from amphora.environments.contract import Environment, Write, Written
 from amphora.ledger.ledger import Delivery, JournalStep, Ledger, Run
 
+WRITING = (StepDo.CREATE, StepDo.CREATE_BARE, StepDo.UPDATE, StepDo.WRITE_ALL)
 UNCERTAIN = ("uncertain", "intended")
 """States of a journalled step of which nobody knows whether it took effect."""
 
@@ -78,10 +81,16 @@ class _Carrier:
     def _journalled(self, number: int, step: Step) -> None:
         present = [native_id for key in step.keys if (native_id := self._native_id(key))]
         token = f"{self.run.name}/{number}"
-        intent = {"token": token, "images": self.environment.images(present), "chosen": self._chosen(step)}
+        writes = [self._rendered(key, step, f"{token}/{key}") for key in step.keys] if step.do in WRITING else []
+        intent = {
+            "token": token,
+            "images": self.environment.images(present),
+            "chosen": self._chosen(step),
+            "ours": self._recognisable(present, writes),
+        }
         self.ledger.begin_step(self.run, number, step.do, step.keys, intent)
         try:
-            outcome = self._perform(step, token)
+            outcome = self._write(step, writes) if writes else self._set_state(step)
         except Uncertain as error:
             self.ledger.end_step(self.run, number, "uncertain", {"created": [], "error": error.message})
             raise
@@ -105,14 +114,18 @@ class _Carrier:
         present = self.actions[key].present
         return present.native_id if present else None
 
-    def _perform(self, step: Step, token: str) -> Json:
-        [key, *_] = step.keys
+    def _recognisable(self, present: Sequence[str], writes: Sequence[Write]) -> list[str]:
+        """Digests of the definitions before and after a step: whatever else is found later isn't ours."""
+        sheets = self.opened.description.sheets
+        before = [digest(found.definition) for found in self.environment.read(present, "draft")]
+        return before + [digest(mask_secrets(write.definition, sheets[write.kind])) for write in writes]
+
+    def _set_state(self, step: Step) -> Json:
+        [key] = step.keys
         if step.do is StepDo.PUBLISH:
             self.environment.publish(self._here(key))
-        elif step.do is StepDo.SWITCH:
-            self.environment.switch(self._here(key), bool(self.actions[key].states.is_on))
         else:
-            return self._write(step, token)
+            self.environment.switch(self._here(key), bool(self.actions[key].states.is_on))
         return {"created": [], "revisions": self._revisions([self._here(key)])}
 
     def _here(self, key: Key) -> str:
@@ -121,8 +134,7 @@ class _Carrier:
             raise EnvironmentRefused(f"{key} is not in {self.docket.target}.", subject=key)
         return native_id
 
-    def _write(self, step: Step, token: str) -> Json:
-        writes = [self._rendered(key, step, f"{token}/{key}") for key in step.keys]
+    def _write(self, step: Step, writes: list[Write]) -> Json:
         created = [key for key in step.keys if self._native_id(key) is None]
         written = self._written(writes)
         for key, one in zip(step.keys, written, strict=True):
@@ -222,7 +234,7 @@ def put_back(run: Run, environment: Environment, ledger: Ledger) -> list[str]:
 
 def _undo(step: JournalStep, environment: Environment, expected: dict[str, str], account: str) -> list[str]:
     """Undoes one step. A step without an outcome may itself have moved the revision: there the account
-    that changed the item last tells whether it was us."""
+    that changed the item last tells whether it was us, or a definition that is the one before or after."""
     now = {row.native_id: row for row in environment.index()}
     made = _perhaps_made(step, environment) if step.state in UNCERTAIN else step.outcome["created"]
     created = [id_ for id_ in made if id_ in now]
@@ -230,7 +242,9 @@ def _undo(step: JournalStep, environment: Environment, expected: dict[str, str],
     touched = [*created, *(image["id"] for image in images)]
     moved = {id_ for id_ in touched if id_ in expected and now[id_].revision != expected[id_]}
     if step.state in UNCERTAIN:
-        moved = {id_ for id_ in moved if now[id_].modified_by != account}
+        found = {one.listed.native_id: digest(one.definition) for one in environment.read(sorted(moved), "draft")}
+        ours = step.intent["ours"]
+        moved = {id_ for id_ in moved if now[id_].modified_by != account and found[id_] not in ours}
     environment.put_back(
         [image for image in images if image["id"] not in moved], [id_ for id_ in created if id_ not in moved]
     )

@@ -1,0 +1,242 @@
+"""Adapter to a plain folder: `folder:PATH`. One JSON file an item, the kind sheets beside them.
+
+environment.json          uid, region, base URL, connections and people on offer
+kinds/KIND.toml           the kinds that it takes
+items/KIND/ID.json        id, name, folder, title, states, definition
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
+from typing import Any
+from uuid import uuid4
+
+from amphora.core.bindings import IdStyle
+from amphora.core.errors import EnvironmentRefused, RevisionMoved, Unavailable
+from amphora.core.keys import encode_segment
+from amphora.core.kinds import KindSheet, parse_sheet
+from amphora.core.model import Found, Json, Listed, States, Supply
+from amphora.core.pointers import parse_pointer, value_at, with_value
+from amphora.core.spots import mask_secrets, masked_places
+from amphora.core.strict_json import JsonFault, parse_json, pretty_bytes
+from amphora.environments.contract import (
+    Capabilities,
+    Description,
+    Identity,
+    Reserved,
+    Take,
+    Wanted,
+    Write,
+    Written,
+)
+from amphora.practice.sheets import practice_sheets
+
+FILE = "environment.json"
+ID_PATTERN = r"[0-9A-Za-z._-]{6,}"
+JOINER = "#"
+Record = dict[str, Any]
+
+
+def connect(location: str, folder: Path, user: str, secret: str) -> FolderEnvironment:
+    """Opens `folder:PATH`; an empty folder is made an environment that takes the kinds we know."""
+    path = folder / location.partition(":")[2]
+    if not path.is_dir():
+        raise Unavailable(f"There is no folder {path}.", subject=location, next_step=f"mkdir -p {path}")
+    if not (path / FILE).is_file():
+        if any(path.iterdir()):
+            raise Unavailable(
+                f"{path} is no environment: it has no {FILE}.",
+                subject=location,
+                next_step="Name an empty folder, or one that was an environment before.",
+            )
+        found_folder(path, f"folder-{uuid4()}", practice_sheets())
+    return FolderEnvironment(path)
+
+
+def found_folder(path: Path, uid: str, sheets: Mapping[str, KindSheet], supplies: Sequence[Supply] = ()) -> None:
+    """Makes a folder an environment."""
+    (path / "kinds").mkdir(parents=True, exist_ok=True)
+    for kind, sheet in sheets.items():
+        (path / "kinds" / f"{kind}.toml").write_text(sheet.source, encoding="utf-8")
+    offers = [{"kind": s.kind, "id": s.native_id, "name": s.name, "type": s.type} for s in supplies]
+    described = {"uid": uid, "region": "", "base_url": path.resolve().as_uri(), "supplies": offers}
+    (path / FILE).write_bytes(pretty_bytes(described))
+
+
+class FolderEnvironment:
+    """The Environment protocol over files: item by item, ids of our choice, no drafts."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.about: Record = self._parsed(path / FILE)
+        self.sheets = {
+            file.stem: parse_sheet(file.read_text(encoding="utf-8"), str(file))
+            for file in sorted((path / "kinds").glob("*.toml"))
+        }
+
+    def describe(self) -> Description:
+        return Description(
+            uid=str(self.about["uid"]),
+            release="1",
+            region=str(self.about.get("region", "")),
+            base_url=str(self.about.get("base_url", "")),
+            capabilities=Capabilities(is_atomic=False, keeps_ids=True, has_drafts=False, writes_states=True),
+            id_style=IdStyle(ID_PATTERN, JOINER),
+            sheets=self.sheets,
+        )
+
+    def whoami(self) -> Identity:
+        return Identity(
+            "whoever owns the folder", "owner", frozenset({"read", "write", "publish", "switch", "retire"})
+        )
+
+    def index(self) -> list[Listed]:
+        return sorted((self._listed(record) for record in self._records()), key=lambda row: row.native_id)
+
+    def read(self, native_ids: Sequence[str], take: Take = "live") -> list[Found]:
+        records = {record["id"]: record for record in self._records()}
+        return [self._found(self._one(records, id_)) for id_ in native_ids]
+
+    def supplies(self) -> list[Supply]:
+        return [Supply(row["kind"], row["id"], row["name"], row.get("type", "")) for row in self.about["supplies"]]
+
+    def reserve(self, wanted: Sequence[Wanted]) -> list[Reserved]:
+        held = {record["id"] for record in self._records()}
+        result = []
+        for one in wanted:
+            id_, number = one.native_id, 0
+            while one.is_new and (not id_ or id_ in held):
+                number += 1
+                seed = f"{self.about['uid']}/{one.key}/{number}"
+                id_ = f"{one.kind[:2]}-{hashlib.sha256(seed.encode()).hexdigest()[:8]}"
+            held.add(id_)
+            result.append(Reserved(id_, {}))
+        return result
+
+    def write(self, writes: Sequence[Write]) -> list[Written]:
+        return [self._write(write) for write in writes]
+
+    def answered(self, token: str) -> Written | None:
+        found = [record for record in self._records() if record.get("token") == token]
+        return self._written(found[0]) if found else None
+
+    def publish(self, native_id: str) -> None:
+        self._change(native_id, published=True)
+
+    def switch(self, native_id: str, is_on: bool) -> None:
+        self._change(native_id, on=is_on)
+
+    def retire(self, native_ids: Sequence[str]) -> None:
+        for native_id in native_ids:
+            self._file(self._record(native_id)).unlink()
+
+    def images(self, native_ids: Sequence[str]) -> list[Json]:
+        return [
+            {**record, "definition": mask_secrets(record["definition"], self.sheets[record["kind"]])}
+            for record in map(self._record, native_ids)
+        ]
+
+    def put_back(self, images: Sequence[Json], created: Sequence[str]) -> None:
+        self.retire(created)
+        for image in images:
+            present = self._record(image["id"])
+            definition = _unmasked(image["definition"], present["definition"], self.sheets[image["kind"]])
+            self._store({**image, "definition": definition})
+
+    def close(self) -> None:
+        """Nothing is held open."""
+
+    def _write(self, write: Write) -> Written:
+        id_ = str(write.native_id)
+        present = {record["id"]: record for record in self._records()}.get(id_)
+        if write.is_new == (present is not None) or (present and _revision(present) != write.revision):
+            raise RevisionMoved(
+                f"{write.states.title!r} was changed in {self.path} meanwhile.",
+                subject=write.states.title,
+                next_step="Run the same command again.",
+            )
+        sheet = self.sheets[write.kind]
+        definition = _unmasked(write.definition, present["definition"], sheet) if present else write.definition
+        record = {
+            "id": id_,
+            "kind": write.kind,
+            "name": write.segments[-1] if present is None else present["name"],
+            "folder": write.states.folder,
+            "title": write.states.title,
+            "on": bool(write.states.is_on) if sheet.is_switched else None,
+            "published": (bool(present["published"]) if present else False) if sheet.is_published else None,
+            "definition": definition,
+            "token": write.token,
+        }
+        self._store(record)
+        return self._written(record)
+
+    def _written(self, record: Record) -> Written:
+        row = self._listed(record)
+        return Written(row.native_id, row.revision, row.link)
+
+    def _change(self, native_id: str, **states: bool) -> None:
+        self._store({**self._record(native_id), **states})
+
+    def _store(self, record: Record) -> None:
+        path = self._file(record)
+        path.parent.mkdir(parents=True, exist_ok=True)
+        beside = path.with_name(f".{path.name}.writing")
+        beside.write_bytes(pretty_bytes(record))
+        beside.replace(path)
+
+    def _file(self, record: Record) -> Path:
+        return self.path / "items" / str(record["kind"]) / f"{encode_segment(str(record['id']))}.json"
+
+    def _records(self) -> Iterator[Record]:
+        for path in sorted((self.path / "items").glob("*/[!.]*.json")):
+            yield self._parsed(path)
+
+    def _record(self, native_id: str) -> Record:
+        return self._one({record["id"]: record for record in self._records()}, native_id)
+
+    def _one(self, records: Mapping[str, Record], native_id: str) -> Record:
+        if native_id not in records:
+            raise EnvironmentRefused(f"{self.path} has no item {native_id!r}.", subject=native_id)
+        return records[native_id]
+
+    def _parsed(self, path: Path) -> Record:
+        try:
+            record = parse_json(path.read_bytes())
+            missing = {"id", "kind", "title", "definition"} - record.keys() if path.name != FILE else set()
+        except (OSError, JsonFault, AttributeError) as error:
+            raise EnvironmentRefused(f"{path} can't be read: {error}.", subject=str(path)) from error
+        if missing or (path.name != FILE and record["kind"] not in self.sheets):
+            raise EnvironmentRefused(
+                f"{path} is no item of a kind that is known here.", subject=str(path), next_step="Mend or remove it."
+            )
+        return dict(record)
+
+    def _found(self, record: Record) -> Found:
+        return Found(self._listed(record), mask_secrets(record["definition"], self.sheets[record["kind"]]))
+
+    def _listed(self, record: Record) -> Listed:
+        folder = str(record.get("folder", ""))
+        return Listed(
+            native_id=str(record["id"]),
+            kind=str(record["kind"]),
+            segments=(*(part for part in folder.split("/") if part), str(record.get("name") or record["title"])),
+            states=States(str(record["title"]), folder, record.get("on"), record.get("published")),
+            revision=_revision(record),
+            link=self._file(record).resolve().as_uri(),
+        )
+
+
+def _revision(record: Record) -> str:
+    return hashlib.sha256(json.dumps(record, sort_keys=True).encode()).hexdigest()[:16]
+
+
+def _unmasked(definition: Json, present: Json, sheet: KindSheet) -> Json:
+    """Masked secrets taken from what is there."""
+    for pointer in masked_places(definition, sheet):
+        parts = parse_pointer(pointer)
+        definition = with_value(definition, parts, value_at(present, parts))
+    return definition
