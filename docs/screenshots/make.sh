@@ -40,7 +40,11 @@ SCENE
 shot demo-end demo --keep "$work/grove"
 cd "$work/grove"
 shot survey survey grove-dev
+shot survey-tree survey grove-dev --tree
+shot uses uses grove-dev "'Press log'"
+"$program" uses grove-dev "Press log" --figure "$here/uses-figure.png" >/dev/null
 shot peek peek olive-intake
+shot export-preview export grove-dev "'Press Board'" --as press-hall --with access --preview
 "$program" export grove-dev '"Press Board"' --as press-hall >/dev/null 2>&1 || "$program" export grove-dev "Press Board" --as press-hall >/dev/null
 shot export export grove-dev "'Press Board'" --as press-hall --leave-out "'Press lines'"
 shot check check press-hall grove-live grove-south || true

@@ -207,6 +207,21 @@ def test_links_duplicates_and_other_files_are_refused(package: Path, tmp_path: P
         read_package(path)
 
 
+def test_overlapping_members_and_lying_sizes_are_refused(package: Path) -> None:
+    good = package.read_bytes()
+    with zipfile.ZipFile(package) as archive:
+        first, second = archive.infolist()[:2]
+        start = archive.start_dir
+    entry = good.index(second.filename.encode(), start) - 46
+    overlapping = good[: entry + 42] + first.header_offset.to_bytes(4, "little") + good[entry + 46 :]
+    lying = good[: entry + 24] + (5).to_bytes(4, "little") + good[entry + 28 :]
+    for bad, reason in ((overlapping, "share bytes"), (lying, "CRC|size|damaged|not what")):
+        path = package.with_name("bad.amphora")
+        path.write_bytes(bad)
+        with pytest.raises(PackageDamaged, match=reason):
+            read_package(path)
+
+
 @settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture], deadline=None)
 @given(data=st.data())
 def test_no_mutation_is_read_as_something_else(package: Path, data: st.DataObject) -> None:

@@ -34,6 +34,16 @@ STORY: tuple[Scene, ...] = (
     Scene("", "env add grove-south practice:grove-south.practice --role live --region south"),
     Scene("", "env list"),
     Scene("What is there, who touched it last, what is on and what is live.", "survey grove-dev"),
+    Scene("The same by folders; and only what changed lately.", "survey grove-dev --tree"),
+    Scene("", "survey grove-dev --changed-since 2026-04-05 --sort changed"),
+    Scene(
+        "What an app uses, and where; who uses it. As a figure, too.",
+        'uses grove-dev "Harvest Intake" --figure intake.svg',
+    ),
+    Scene(
+        "What would go into a package, and why each item is in; nothing is written.",
+        'export grove-dev "Press Board" --as press-hall --with access --preview',
+    ),
     Scene(
         "An app with all that it uses; somebody thinks the varieties are in the target anyway.",
         'export grove-dev "Harvest Intake" --as olive-intake --leave-out "Olive varieties"',
@@ -44,6 +54,12 @@ STORY: tuple[Scene, ...] = (
         'export grove-dev "Harvest Intake" --as olive-intake',
     ),
     Scene("What is in the package, and what it needs without carrying it.", "peek olive-intake"),
+    Scene(
+        "The same as a plain folder, one item a file, for version control; and back, to the same digest.",
+        "to-folder olive-intake intake",
+    ),
+    Scene("", "from-folder intake --out again.amphora"),
+    Scene("Exported again, nothing has changed, and nothing is written.", "export olive-intake"),
     Scene("Nothing is missing now; some names have to be mapped.", "check olive-intake grove-live"),
     Scene("The crosswalk: what is guessed and what is open.", "map olive-intake grove-live", (1,)),
     Scene(

@@ -26,6 +26,11 @@ def encode_segment(text: str) -> str:
     return "%2E" + coded[1:] if coded.startswith(".") else coded
 
 
+def encode_exact(text: str) -> str:
+    """An id as it stands, percent-encoded: not brought to NFC, so that it comes back unchanged."""
+    return quote(text, safe="").replace("~", "%7E")
+
+
 def decode_segment(segment: str) -> str:
     """The text that `encode_segment` was given (in NFC)."""
     return unquote(segment)

@@ -74,13 +74,14 @@ class _Node:
 class Walk:
     """A position in the automaton: `spot` says what is here, `step` leads to a child."""
 
-    __slots__ = ("_names", "_next", "_nodes", "spot")
+    __slots__ = ("_names", "_next", "_nodes", "is_outside", "spot")
 
     def __init__(self, nodes: tuple[_Node, ...]) -> None:
         self._nodes = nodes
         self._names = frozenset(name for node in nodes for name in node.names)
         self._next: dict[str | None, Walk] = {}
         self.spot = merged(spot for node in nodes for spot in node.spots) if nodes else NOWHERE
+        self.is_outside = self.spot.is_outside
 
     def step(self, name: str) -> Walk:
         """The position of the child with this member name, or index as text."""

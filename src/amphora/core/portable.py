@@ -91,7 +91,7 @@ class _Reader:
         result = {}
         for name, part in value.items():
             child = walk.step(name)
-            if not child.spot.is_outside:
+            if not child.is_outside:
                 result[name] = self.read(part, child, (*at, name), guides.get(name))
             elif child.spot.is_layout:
                 _put(self.layout, (*at, name), part)

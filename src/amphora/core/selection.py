@@ -24,6 +24,15 @@ def choose(wanted: Sequence[str], rows: Mapping[Key, Listed], where: str) -> lis
     return sorted(found)
 
 
+def lasting(wanted: Sequence[str], rows: Mapping[Key, Listed], where: str) -> list[str]:
+    """The same names in a form that survives renaming: keys, and patterns as they are."""
+    return [name if _is_pattern(name) else named(name, rows, where)[0] for name in wanted]
+
+
+def _is_pattern(text: str) -> bool:
+    return any(letter in text for letter in "*?[")
+
+
 def named(name: str, rows: Mapping[Key, Listed], where: str) -> list[Key]:
     """The keys that one name means; see `choose`."""
     text = name.strip()
@@ -59,7 +68,7 @@ def _by_link(text: str, rows: Mapping[Key, Listed]) -> Iterable[Key]:
 
 
 def _by_pattern(text: str, rows: Mapping[Key, Listed]) -> Iterable[Key]:
-    if not any(letter in text for letter in "*?["):
+    if not _is_pattern(text):
         return ()
     lower = text.lower()
     return (

@@ -9,12 +9,12 @@ found again by reading it.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Final
 
-from amphora.core.keys import decode_segment, encode_segment
-from amphora.core.pointers import Pointer, write_pointer
+from amphora.core.keys import decode_segment, encode_exact
+from amphora.core.pointers import write_pointer
 
 PREFIX: Final = "amphora:"
 LITERAL: Final = "amphora:literal:"
@@ -52,7 +52,7 @@ class Token:
         return self.kind in NEED_KINDS
 
     def __str__(self) -> str:
-        tail = "" if self.part is None else "#" + encode_segment(self.part)
+        tail = "" if self.part is None else "#" + encode_exact(self.part)
         return f"{PREFIX}{self.kind}:{self.path}{tail}"
 
 
@@ -67,12 +67,12 @@ class TokenPlace:
 
 def token_for(key: str, part: str | None = None) -> str:
     """The token of an item or need, or of a part of an item."""
-    return PREFIX + key if part is None else f"{PREFIX}{key}#{encode_segment(part)}"
+    return PREFIX + key if part is None else f"{PREFIX}{key}#{encode_exact(part)}"
 
 
 def unbound(native: str) -> str:
     """The token of an id that resolves to nothing."""
-    return f"amphora:unbound:{encode_segment(native)}"
+    return f"amphora:unbound:{encode_exact(native)}"
 
 
 def parse_token(text: object) -> Token | None:
@@ -121,14 +121,23 @@ def tokens_in(text: str) -> list[tuple[str, bool]]:
     return [(m[1], True) for m in _IN_TEXT.finditer(text) if m[1]]
 
 
-def token_places(form: Any, at: Pointer = ()) -> Iterator[TokenPlace]:
+def token_places(form: Any) -> list[TokenPlace]:
     """Every place of a form at which a token stands, in document order."""
-    if isinstance(form, str):
-        for token, in_text in tokens_in(form):
-            yield TokenPlace(write_pointer(at), token, in_text)
-    elif isinstance(form, dict):
-        for name, value in form.items():
-            yield from token_places(value, (*at, name))
-    elif isinstance(form, list):
-        for position, value in enumerate(form):
-            yield from token_places(value, (*at, str(position)))
+    found: list[TokenPlace] = []
+    _scan(form, [], found)
+    return found
+
+
+def _scan(value: Any, path: list[str], found: list[TokenPlace]) -> None:
+    kind = type(value)
+    if kind is str:
+        if PREFIX in value:
+            pointer = write_pointer(tuple(path))
+            found += [TokenPlace(pointer, token, in_text) for token, in_text in tokens_in(value)]
+    elif kind is dict or kind is list:
+        for name, part in value.items() if kind is dict else enumerate(value):
+            inside = type(part)
+            if inside is dict or inside is list or (inside is str and PREFIX in part):
+                path.append(str(name))
+                _scan(part, path, found)
+                path.pop()

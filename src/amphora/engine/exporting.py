@@ -17,7 +17,7 @@ from amphora.core.matching import Link
 from amphora.core.model import Contents, Finding, Item, Json, Level, Listed
 from amphora.core.needs import needs_of
 from amphora.core.secrets import looks_secret
-from amphora.core.selection import choose, readable
+from amphora.core.selection import choose, lasting, readable
 from amphora.core.tokens import NEED_KINDS
 from amphora.engine.session import Session
 from amphora.engine.sides import OWN_ADDRESS, Side, own_side, read_items
@@ -34,7 +34,8 @@ ACCESS = "access-rule"
 @dataclass(frozen=True)
 class ExportReport:
     """What an export did. `why` tells of each item who asked for it or which item uses it; `drafts` are
-    the packed items with unpublished edits; `cells` the crosswalk rows that were written."""
+    the packed items with unpublished edits; `cells` the crosswalk rows that were written. `asked` and
+    `leave_out` repeat the request in names that survive renaming."""
 
     contents: Contents
     path: Path
@@ -47,6 +48,8 @@ class ExportReport:
     cells: tuple[Cell, ...]
     take: Take
     is_preview: bool = False
+    asked: tuple[str, ...] = ()
+    leave_out: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -127,6 +130,8 @@ def export(
         tuple(cells),
         take,
         preview,
+        tuple(lasting(wanted, side.by_key, environment)),
+        tuple(lasting(leave_out, side.by_key, environment)),
     )
 
 

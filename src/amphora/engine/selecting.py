@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from amphora.core.errors import UsageFault
@@ -48,7 +48,8 @@ def export_wish(
         preview=preview,
     )
     if not preview:
-        save_selection(session.workspace, name, selection)
+        kept = replace(selection, items=report.asked, leave_out=report.leave_out)
+        save_selection(session.workspace, name, kept)
     return report
 
 

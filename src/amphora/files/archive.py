@@ -16,6 +16,8 @@ MOST_MEMBERS = 1_000_000
 MOST_BYTES = 8 * 2**30
 MOST_RATIO = 400
 RATIO_COUNTS_FROM = 2**26
+LOCAL_HEADER = 30
+"""The least size in bytes of what stands before a member's content."""
 _FIXED_TIME = (1980, 1, 1, 0, 0, 0)
 
 
@@ -93,9 +95,19 @@ def _checked(entries: list[zipfile.ZipInfo]) -> str:
         other = seen.setdefault(entry.filename.lower(), entry.filename)
         if other != entry.filename:
             raise PackageDamaged("two of its members differ only in case.", place=entry.filename)
+    _check_overlap(entries)
     if len(seen) != len(entries):
         raise PackageDamaged("it has two members of one name.")
     return folder
+
+
+def _check_overlap(entries: list[zipfile.ZipInfo]) -> None:
+    """Members that share bytes unpack to more than they take: no honest writer makes them."""
+    end = -1
+    for entry in sorted(entries, key=lambda entry: entry.header_offset):
+        if entry.header_offset < end:
+            raise PackageDamaged("two of its members share bytes (a compression bomb).", place=entry.filename)
+        end = entry.header_offset + LOCAL_HEADER + entry.compress_size
 
 
 def _check_entry(entry: zipfile.ZipInfo, folder: str) -> None:

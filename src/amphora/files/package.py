@@ -85,7 +85,7 @@ def contents_of(files: Mapping[str, bytes], is_edited: bool = False) -> Contents
         raise PackageDamaged(f"It holds what can't be carried exactly: {error.message}", place=error.place) from error
     except (KeyError, TypeError, ValueError, AttributeError) as error:
         raise PackageDamaged(f"Its packing list is incomplete: {error!r}.", place=PACKING_LIST) from error
-    _check_members(contents, files)
+    _check_members(set(item_members(contents.items).values()), files)
     _check_sheets(contents)
     if not is_edited and contents.digest() != listing["contents_digest"]:
         raise PackageDamaged("Its contents digest differs from the packing list's.", place=PACKING_LIST)
@@ -251,8 +251,7 @@ def _check_sheets(contents: Contents) -> None:
             raise PackageDamaged(f"Its kind sheet {kind} is for {parsed.kind!r}.", place="data/kinds")
 
 
-def _check_members(contents: Contents, files: Mapping[str, bytes]) -> None:
-    members = set(item_members(contents.items).values())
+def _check_members(members: set[str], files: Mapping[str, bytes]) -> None:
     for name in files:
         folder, _, rest = name.removeprefix("data/").partition("/")
         if name.startswith("data/") and folder in ("items", "layout") and rest not in members:

@@ -1,0 +1,134 @@
+"""Looking round and exporting through the real program."""
+
+from __future__ import annotations
+
+import csv
+import io
+from pathlib import Path
+from xml.etree import ElementTree
+
+import pytest
+
+from tests.conftest import Program
+
+
+def test_survey_filters_sorts_and_speaks_csv(amphora: Program, halcyon: Path) -> None:
+    rows = amphora("survey", "grove-dev", "--json").json["items"]
+    assert len(rows) == 38
+    by_key = {row["key"]: row for row in rows}
+    assert (by_key["table:intake/deliveries"]["uses"], by_key["table:intake/deliveries"]["used_by"]) == (3, 7)
+    assert by_key["app:intake/harvest-intake"]["uses"] == 6
+    late = amphora("survey", "grove-dev", "--changed-since", "2026-04-05", "--sort", "changed", "--json").json[
+        "items"
+    ]
+    times = [row["modified_at"] for row in late]
+    assert times == sorted(times, reverse=True)
+    assert min(times) >= "2026-04-05"
+    table = list(csv.DictReader(io.StringIO(amphora("survey", "grove-dev", "table:*", "--csv").out)))
+    assert [row["rows"] for row in table if row["key"] == "table:intake/deliveries"] == ["10433"]
+    assert amphora("survey", "grove-dev", "--sort", "colour").code == 2
+    edited = amphora("practice", "edit", "grove-dev.practice", "Press yield", "--set", "/filter=x", "--draft")
+    assert edited.code == 0
+    drafts = amphora("survey", "grove-dev", "--drafts")
+    assert drafts.verdict == "grove-dev shows 1 item: 1 report; 1 with unpublished edits."
+    tree = amphora("survey", "grove-dev", "--tree").out
+    assert "\nmill\n" in tree
+    assert "\n    quality\n        Acidity alert" in tree
+
+
+def test_uses_follows_references_both_ways(amphora: Program, halcyon: Path) -> None:
+    found = amphora("uses", "grove-dev", "Press log", "--json").json
+    assert {row["key"] for row in found["uses"] if row["steps"] == 1} == {
+        "table:intake/deliveries",
+        "value-list:mill/press-lines",
+    }
+    assert "app:mill/press-board" in {row["key"] for row in found["used_by"]}
+    assert found["places"]["table:intake/deliveries"] == ["/columns/delivery/table"]
+    near = amphora("uses", "grove-dev", "Press log", "--depth", "1", "--json").json
+    assert {row["steps"] for row in near["uses"] + near["used_by"]} == {1}
+    assert "at columns > delivery > table" in amphora("uses", "grove-dev", "Press log").out
+
+
+@pytest.mark.parametrize("ending", ["svg", "png"])
+def test_the_figure_names_every_item(amphora: Program, halcyon: Path, ending: str) -> None:
+    path = halcyon / f"net.{ending}"
+    assert amphora("uses", "grove-dev", "Press log", "--figure", path).code == 0
+    if ending == "svg":
+        words = "".join(ElementTree.parse(path).getroot().itertext())
+        assert all(title in words for title in ("Press log", "Mill crew", "Olive varieties", "letter-template"))
+    else:
+        assert path.read_bytes().startswith(b"\x89PNG")
+    assert amphora("uses", "grove-dev", "Press log", "--figure", "net.gif").code == 2
+
+
+def test_a_preview_writes_nothing_and_says_why_each_item_is_in(amphora: Program, halcyon: Path) -> None:
+    before = sorted(path.name for path in halcyon.iterdir())
+    shown = amphora(
+        "export", "grove-dev", "Press Board", "--as", "press-hall", "--with", "access", "--preview", "--json"
+    ).json
+    assert shown["preview"]
+    assert shown["why"]["theme:house/press-hall"] == "used by app:mill/press-board"
+    assert "access-rule:mill/mill-crew" in shown["why"]
+    assert not (halcyon / "packages").exists()
+    assert sorted(path.name for path in halcyon.iterdir() if not path.name.startswith("ledger")) == before
+
+
+def test_a_selection_is_kept_and_repeated(amphora: Program, halcyon: Path) -> None:
+    first = amphora(
+        "export", "grove-dev", "Harvest Intake", "--as", "olive-intake", "--leave-out", "Olive", "--json"
+    ).json
+    again = amphora("export", "olive-intake", "--json").json
+    assert again["unchanged"]
+    assert (again["left_out"], again["version"]) == (first["left_out"], "1.0.0")
+    assert amphora("export", "olive-intake").verdict.startswith("Nothing changed since olive-intake 1.0.0")
+    amphora("practice", "edit", "grove-dev.practice", "Weigh ticket", "--set", "/steps/0/script=x", "--draft")
+    drafts = amphora("export", "olive-intake")
+    assert "Unpublished edits not taken: Weigh ticket (by ines@halcyon.example" in drafts.out
+    assert amphora("export", "olive-intake", "--take", "draft", "--json").json["unchanged"] is False
+    toml = (halcyon / "amphora.toml").read_text()
+    assert 'take = "draft"' in toml
+    assert amphora("export", "grove-dev", "--as", "x").code == 2
+
+
+@pytest.mark.parametrize(
+    ("change", "version"),
+    [
+        ((), "1.0.0"),
+        (("title=Weighing",), "1.0.1"),
+        (("/steps/0/script=new",), "1.1.0"),
+    ],
+)
+def test_versions_follow_the_contents(amphora: Program, change: tuple[str, ...], version: str) -> None:
+    amphora("export", "grove-dev", "Weigh ticket", "--as", "w")
+    for text in change:
+        assert amphora("practice", "edit", "grove-dev.practice", "Weigh ticket", "--set", text).code == 0
+    assert amphora("export", "w", "--json").json["version"] == version
+    taken = amphora("export", "grove-dev", "Press yield", "--as", "w", "--version", "1.0.0")
+    assert (taken.code, "exists with other contents" in taken.err) == (2, True)
+    assert amphora("export", "grove-dev", "Weigh slip", "--as", "w", "--json").json["version"] == "2.0.0"
+
+
+def test_what_was_never_published_has_no_live_version(amphora: Program, halcyon: Path) -> None:
+    from amphora.practice.platform import Platform
+
+    platform = Platform(halcyon / "grove-dev.practice", "ines@halcyon.example", lambda: "2026-05-01T00:00:00Z")
+    platform.create("report", "mill", "new", "New report", {"table": "", "columns": []}, None, "t")
+    platform.close()
+    refused = amphora("export", "grove-dev", "New report", "--as", "n")
+    assert (refused.code, "was never published" in refused.err) == (3, True)
+    assert amphora("export", "grove-dev", "New report", "--as", "n", "--take", "draft").code == 0
+
+
+def test_a_package_in_any_form_can_be_compared_and_imported(amphora: Program, halcyon: Path) -> None:
+    amphora("export", "grove-dev", "Harvest Intake", "--as", "olive-intake")
+    assert amphora("to-folder", "olive-intake", "intake").code == 0
+    assert amphora("compare", "olive-intake", "intake").verdict == "olive-intake and intake are the same."
+    packed = amphora("from-folder", "intake", "--out", "again.amphora", "--json").json
+    assert packed["package_digest"] == amphora("peek", "olive-intake", "--json").json["package_digest"]
+    item = halcyon / "intake" / "data" / "items" / "flow" / "intake" / "weigh-ticket.json"
+    item.write_text(item.read_text().replace('"/hooks/weigh"', '"/hooks/scale"'), encoding="utf-8")
+    refused = amphora("from-folder", "intake")
+    assert (refused.code, "exists with other contents" in refused.err) == (2, True)
+    done = amphora("import", "intake", "grove-live", "--yes")
+    assert done.code == 0, done.err
+    assert amphora("compare", "grove-dev", "grove-live", "Weigh ticket").code == 1
