@@ -50,6 +50,7 @@ class ExportReport:
     is_preview: bool = False
     asked: tuple[str, ...] = ()
     leave_out: tuple[str, ...] = ()
+    has_access: bool = False
 
 
 @dataclass(frozen=True)
@@ -94,11 +95,12 @@ def export(
         raise UsageFault(f"{readable(both[0])} is both asked for and left out.", subject=both[0])
     guides = {key: delivery.merged for key, delivery in session.ledger.last_deliveries(side.uid).items()}
     guides |= {key: form for key, (form, _) in session.ledger.exported_forms(side.uid).items()}
+    rules: list[Key] = []
     if access:
-        asked = sorted(
-            {*asked, *_access_rules(side, _gather(session, side, asked, left, take, guides).items, take)} - left
-        )
-    gathered = _gather_consistently(session, side, asked, left, take, guides)
+        packed = _gather(session, side, asked, left, take, guides).items
+        rules = [key for key in _access_rules(side, packed, take) if key not in left and key not in asked]
+    gathered = _gather_consistently(session, side, sorted([*asked, *rules]), left, take, guides)
+    gathered.why.update(dict.fromkeys(rules, "access rule of a packed app"))
     _refuse_inexact(gathered.items)
     needs = tuple(needs_of(gathered.items, _need_types(side)))
     kinds = sorted({item.kind for item in gathered.items.values()})
@@ -132,6 +134,7 @@ def export(
         preview,
         tuple(lasting(wanted, side.by_key, environment)),
         tuple(lasting(leave_out, side.by_key, environment)),
+        access,
     )
 
 

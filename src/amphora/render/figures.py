@@ -120,7 +120,7 @@ def _draw(axes: Axes, net: Uses, boxes: Sequence[_Box], tallest: int) -> None:
         _box(axes, box, *places[box.keys])
     xs = [x for x, _ in places.values()]
     axes.set_xlim(min(xs) - 0.55, max(xs) + 0.55)
-    axes.set_ylim(-1.0, tallest)
+    axes.set_ylim(-1.6, tallest + 0.6)
     axes.invert_yaxis()
     axes.axis("off")
 
@@ -148,7 +148,7 @@ def _line(axes: Axes, start: tuple[float, float], end: tuple[float, float]) -> N
     from matplotlib.patches import FancyArrowPatch
 
     span = round((end[0] - start[0]) / COLUMN)
-    bend = min(0.2, 0.07 * (span - 1)) if span > 0 else 0.5
+    bend = min(0.32, 0.11 * (span - 1)) if span > 0 else 0.5
     axes.add_patch(
         FancyArrowPatch(
             (start[0] + WIDE, start[1]),

@@ -39,13 +39,9 @@ def export_result(report: ExportReport, target: str) -> Result:
     ]
     if notes:
         blocks.append(Lines(notes, "To know"))
-    made = "Nothing changed since" if report.is_unchanged else "Packed"
-    if report.is_preview:
-        made = "Nothing would change since" if report.is_unchanged else "Preview, nothing was written:"
     return Result(
         "export",
-        f"{made} {contents.title}: {counted(len(contents.items), 'item')} from {contents.source},"
-        f" in {report.shown_path}.",
+        _export_verdict(report),
         "good",
         blocks,
         {
@@ -60,8 +56,27 @@ def export_result(report: ExportReport, target: str) -> Result:
             "left_out": list(report.left_out),
             "crosswalk_rows": [[cell.section, cell.row, cell.column, cell.value] for cell in report.cells],
         },
-        f"amphora check {contents.name} {target}",
+        _export_words(report) if report.is_preview else f"amphora check {contents.name} {target}",
     )
+
+
+def _export_verdict(report: ExportReport) -> str:
+    contents = report.contents
+    what = f"{counted(len(contents.items), 'item')} from {contents.source}"
+    if report.is_preview and not report.is_unchanged:
+        return f"Preview, nothing was written: {contents.title} would hold {what}."
+    if report.is_unchanged:
+        return f"Nothing changed since {contents.title}: {what}, in {report.shown_path}."
+    return f"Packed {contents.title}: {what}, in {report.shown_path}."
+
+
+def _export_words(report: ExportReport) -> str:
+    """The command that does what was previewed."""
+    words = ["amphora", "export", report.contents.source, *map(shlex.quote, report.asked)]
+    words += ["--as", report.contents.name]
+    words += [part for key in report.leave_out for part in ("--leave-out", shlex.quote(key))]
+    words += ["--take", "draft"] if report.take == "draft" else []
+    return " ".join(words + (["--with", "access"] if report.has_access else []))
 
 
 def _draft(row: Listed) -> str:

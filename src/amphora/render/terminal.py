@@ -76,7 +76,8 @@ def _table(grid: Grid) -> Table:
     table = Table(
         box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style=_STYLES["dim"], show_header=bool(grid.headings)
     )
-    for number, heading in enumerate(grid.headings):
+    width = len(grid.rows[0]) if grid.rows else 0
+    for number, heading in enumerate(grid.headings or [""] * width):
         table.add_column(heading, justify="right" if number in grid.right else "left", overflow="fold")
     for row in grid.rows:
         table.add_row(*(_text(cell) for cell in row))
