@@ -9,6 +9,7 @@ import zipfile
 import zlib
 from collections.abc import Mapping
 from pathlib import Path
+from typing import BinaryIO
 
 from amphora.core.errors import PackageDamaged, UsageFault
 
@@ -45,11 +46,11 @@ def write_archive(path: Path, folder: str, files: Mapping[str, bytes]) -> None:
 def read_archive(path: Path) -> tuple[str, dict[str, bytes]]:
     """The folder and its files; PackageDamaged for whatever an honest writer would not have written."""
     try:
-        with zipfile.ZipFile(path) as archive:
+        with path.open("rb") as file, zipfile.ZipFile(file) as archive:
             entries = archive.infolist()
             folder = _checked(entries)
             return folder, {
-                entry.filename[len(folder) + 1 :]: _content(archive, entry) for entry in entries if not entry.is_dir()
+                entry.filename[len(folder) + 1 :]: _content(file, entry) for entry in entries if not entry.is_dir()
             }
     except (FileNotFoundError, IsADirectoryError) as error:
         raise UsageFault(
@@ -123,9 +124,26 @@ def _check_entry(entry: zipfile.ZipInfo, folder: str) -> None:
         raise PackageDamaged("a member is encrypted.", place=name)
 
 
-def _content(archive: zipfile.ZipFile, entry: zipfile.ZipInfo) -> bytes:
-    with archive.open(entry) as member:
-        content = member.read(entry.file_size + 1)
-    if len(content) != entry.file_size:
-        raise PackageDamaged("a member's size is not what the index says.", place=entry.filename)
+def _content(file: BinaryIO, entry: zipfile.ZipInfo) -> bytes:
+    """One member's bytes, straight from the file: what its own header says has to be what the index says."""
+    file.seek(entry.header_offset)
+    head = file.read(LOCAL_HEADER)
+    if len(head) < LOCAL_HEADER or head[:4] != b"PK\x03\x04":
+        raise PackageDamaged("a member is not where the index says.", place=entry.filename)
+    name_size, extra_size = int.from_bytes(head[26:28], "little"), int.from_bytes(head[28:30], "little")
+    name = file.read(name_size)
+    if name != entry.orig_filename.encode("utf-8" if entry.flag_bits & 0x800 else "cp437", "replace"):
+        raise PackageDamaged("a member has another name than the index says.", place=entry.filename)
+    file.seek(extra_size, os.SEEK_CUR)
+    packed = file.read(entry.compress_size)
+    content = packed
+    if entry.compress_type == zipfile.ZIP_DEFLATED:
+        inflater = zlib.decompressobj(-zlib.MAX_WBITS)
+        content = inflater.decompress(packed, entry.file_size + 1)
+    elif entry.compress_type != zipfile.ZIP_STORED:
+        raise PackageDamaged("a member is compressed in a way that packages never are.", place=entry.filename)
+    if len(content) != entry.file_size or zlib.crc32(content) != entry.CRC:
+        raise PackageDamaged(
+            "a member is damaged: size or checksum is not what the index says.", place=entry.filename
+        )
     return content

@@ -12,24 +12,21 @@ LONGEST_SEGMENT = 100
 
 def item_members(keys: Iterable[Key]) -> dict[Key, str]:
     """Each key's path below `data/items/` (the same below `data/layout/`), without case collisions."""
-    paths = {key: [kind_of(key), *(s.replace("%", "=") for s in path_of(key).split("/"))] for key in sorted(keys)}
-    spellings: dict[tuple[str, ...], set[str]] = {}
+    paths = {key: [kind_of(key), *path_of(key).replace("%", "=").split("/")] for key in sorted(keys)}
+    spellings: dict[str, set[str]] = {}
     for path in paths.values():
+        place = ""
         for depth, segment in enumerate(path):
-            folder = tuple(part.lower() for part in path[:depth])
-            spellings.setdefault((*folder, _as_file(segment, depth, path).lower()), set()).add(segment)
-    return {
-        key: "/".join(
-            _safe(segment, depth, path, len(spellings[_place(path, depth)]) > 1) for depth, segment in enumerate(path)
-        )
-        + ".json"
-        for key, path in paths.items()
-    }
-
-
-def _place(path: list[str], depth: int) -> tuple[str, ...]:
-    folder = tuple(part.lower() for part in path[:depth])
-    return (*folder, _as_file(path[depth], depth, path).lower())
+            place += "/" + _as_file(segment, depth, path).lower()
+            spellings.setdefault(place, set()).add(segment)
+    members = {}
+    for key, path in paths.items():
+        place, safe = "", []
+        for depth, segment in enumerate(path):
+            place += "/" + _as_file(segment, depth, path).lower()
+            safe.append(_safe(segment, depth, path, len(spellings[place]) > 1))
+        members[key] = "/".join(safe) + ".json"
+    return members
 
 
 def _as_file(segment: str, depth: int, path: list[str]) -> str:
