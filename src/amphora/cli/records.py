@@ -23,6 +23,7 @@ def verify(
       amphora verify olive-intake grove-live
       amphora verify last
     """
+    from amphora.core.errors import NotReady
     from amphora.engine.verifying import verify as verify_deliveries
     from amphora.engine.verifying import verify_package
     from amphora.render.records import verify_result
@@ -30,7 +31,11 @@ def verify(
     with working(json, workspace) as work:
         if environment is None:
             run = work.session.ledger.run(subject)
-            found = verify_deliveries(work.session, run.environment, work.session.ledger.delivered(run))
+            delivered = work.session.ledger.delivered(run)
+            if not delivered:
+                message = f"{run.name} delivered nothing that could be verified: it is {run.state}."
+                raise NotReady(message, subject=run.name, next_step=f"amphora history {run.name}")
+            found = verify_deliveries(work.session, run.environment, delivered)
             work.show(verify_result(run.package, run.version, run.environment, found))
             return
         version, found = verify_package(work.session, subject, environment)

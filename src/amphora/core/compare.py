@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from amphora.core.bindings import MISSING, Bindings
-from amphora.core.canon import same
+from amphora.core.canon import digest, same
 from amphora.core.keys import Key
 from amphora.core.kinds import KindSheet
 from amphora.core.merge import By, Chooser, FieldChange, Merge, differences, no_choice
@@ -70,6 +70,9 @@ def compare_item(
 ) -> Comparison:
     """Compares and merges one matched item. The target's form has been made with the base's bindings."""
     was = rebound(base, today) if base else {}
+    if not was and _is_untouched(package, target, base):
+        moved = package.layout is not None and not same(package.layout, target.layout)
+        return Comparison(package.key, (), target.form, target.states, base is not None, moved)
     old_form = _with_values(base.form, was) if base else MISSING
     target_form = _with_values(target.form, was)
     merge = Merge(base is not None, choose, [])
@@ -79,6 +82,13 @@ def compare_item(
     moved = package.layout is not None and not same(package.layout, target.layout)
     all_changes = (*changes, *state_changes)
     return Comparison(package.key, all_changes, form, states, base is not None, moved)
+
+
+def _is_untouched(package: Item, target: Item, base: Base | None) -> bool:
+    """Whether all sides are equal to the byte: then nothing has to be looked at field by field."""
+    if package.states != target.states or package.digest != target.digest:
+        return False
+    return base is None or (base.states == package.states and digest(base.form) == package.digest)
 
 
 def item_differences(left: Item, right: Item, sheet: KindSheet) -> list[FieldChange]:

@@ -154,7 +154,8 @@ class _Carrier:
             raise
 
     def _revisions(self, native_ids: Collection[str]) -> dict[str, str]:
-        return {row.native_id: row.revision for row in self.environment.index() if row.native_id in native_ids}
+        found = self.environment.read(list(native_ids), "draft")
+        return {one.listed.native_id: one.listed.revision for one in found}
 
     def _rendered(self, key: Key, step: Step, token: str) -> Write:
         action = self.actions[key]

@@ -110,5 +110,14 @@ def run_result(run: Run, journal: Sequence[JournalStep]) -> Result:
             "run": vars(run),
             "steps": [{"number": s.number, "do": s.do, "keys": list(s.keys), "state": s.state} for s in journal],
         },
-        f"amphora verify {run.name}",
+        _after(run),
     )
+
+
+def _after(run: Run) -> str:
+    """What to do next about a run."""
+    if run.state == "done":
+        return f"amphora verify {run.name}"
+    if run.state in ("running", "broken off"):
+        return f"amphora undo {run.name}"
+    return f"amphora compare {run.package}-{run.version} {run.environment}"
