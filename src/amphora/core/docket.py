@@ -15,6 +15,7 @@ from amphora.core.graph import in_order
 from amphora.core.keys import Key
 from amphora.core.merge import By
 from amphora.core.model import Finding, Item, Json, Listed, States
+from amphora.core.raw import Raw
 
 
 class Do(StrEnum):
@@ -104,7 +105,7 @@ class Docket:
     to_enter: tuple[tuple[Key, str], ...] = ()
     aftercare: tuple[str, ...] = ()
     order: tuple[tuple[Key, ...], ...] = ()
-    files: Mapping[str, bytes] = field(default_factory=dict, repr=False)
+    files: Mapping[str, Raw] = field(default_factory=dict, repr=False)
 
     @property
     def title(self) -> str:

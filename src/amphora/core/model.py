@@ -10,6 +10,7 @@ from typing import Any
 
 from amphora.core.canon import digest
 from amphora.core.keys import Key, kind_of
+from amphora.core.raw import Raw
 from amphora.core.tokens import Token, TokenPlace, parse_token, token_places
 
 Json = Any
@@ -162,7 +163,7 @@ class Contents:
     needs: tuple[Need, ...]
     note: str = ""
     sheets: Mapping[str, str] = field(default_factory=dict)
-    files: Mapping[str, bytes] = field(default_factory=dict, repr=False)
+    files: Mapping[str, Raw] = field(default_factory=dict, repr=False)
     package_digest: str = ""
     format_minor: int = 0
     signature: bytes = field(default=b"", repr=False)

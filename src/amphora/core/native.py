@@ -13,6 +13,7 @@ from amphora.core.kinds import KindSheet
 from amphora.core.model import Json
 from amphora.core.places import Spot, Walk
 from amphora.core.pointers import Pointer, write_pointer
+from amphora.core.raw import Raw, whole
 from amphora.core.spots import named_elements
 from amphora.core.tokens import MASK, parse_token, render_text
 
@@ -35,7 +36,7 @@ def to_native(
     inner: Mapping[str, str] | None = None,
     layout: Json = None,
     present: Json = None,
-    files: Mapping[str, bytes] | None = None,
+    files: Mapping[str, Raw] | None = None,
 ) -> Native:
     """A portable form in the words of an environment, laid over `present`: its volatile and secret
     places stay as they are, and so does its layout where `layout` says nothing. `files` are the
@@ -56,7 +57,7 @@ class _Secret(str):
 
 
 class _Writer:
-    def __init__(self, names: Bindings, inner: Mapping[str, str], files: Mapping[str, bytes]) -> None:
+    def __init__(self, names: Bindings, inner: Mapping[str, str], files: Mapping[str, Raw]) -> None:
         self.names = names
         self.inner = inner
         self.files = files
@@ -82,7 +83,7 @@ class _Writer:
         if token.kind == "unbound":
             return name_of(token.key)
         if token.kind == "file" and token.path in self.files:
-            return f"data:{token.part};base64,{base64.b64encode(self.files[token.path]).decode()}"
+            return f"data:{token.part};base64,{base64.b64encode(whole(self.files[token.path])).decode()}"
         value = self.names.value_of_token(token)
         if value is MISSING:
             self.missing.append((write_pointer(at), text))

@@ -7,12 +7,17 @@ import stat
 import tempfile
 import zipfile
 import zlib
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
 from amphora.core.errors import PackageDamaged, UsageFault
+from amphora.core.raw import PIECE_BYTES, Raw, chunks_of, size_of
 
+LARGE = ("data/files/", "data/records/")
+"""Where members lie that may be too large to be held in memory."""
+ZIP64_FROM = 2**31 - 1
 MOST_MEMBERS = 1_000_000
 MOST_BYTES = 8 * 2**30
 MOST_RATIO = 400
@@ -22,7 +27,7 @@ LOCAL_HEADER = 30
 _FIXED_TIME = (1980, 1, 1, 0, 0, 0)
 
 
-def write_archive(path: Path, folder: str, files: Mapping[str, bytes]) -> None:
+def write_archive(path: Path, folder: str, files: Mapping[str, Raw]) -> None:
     """Writes all files below one folder into a ZIP; appears whole under its name or not at all."""
     path.parent.mkdir(parents=True, exist_ok=True)
     with tempfile.NamedTemporaryFile(dir=path.parent, prefix=".writing-", delete=False) as target:
@@ -33,7 +38,10 @@ def write_archive(path: Path, folder: str, files: Mapping[str, bytes]) -> None:
                     entry.compress_type = zipfile.ZIP_DEFLATED
                     entry.create_system = 3
                     entry.external_attr = 0o100644 << 16
-                    archive.writestr(entry, files[name])
+                    entry.file_size = size_of(files[name])
+                    with archive.open(entry, "w", force_zip64=entry.file_size > ZIP64_FROM) as member:
+                        for piece in chunks_of(files[name]):
+                            member.write(piece)
             target.flush()
             os.fsync(target.fileno())
         except BaseException:
@@ -43,14 +51,17 @@ def write_archive(path: Path, folder: str, files: Mapping[str, bytes]) -> None:
     Path(target.name).replace(path)
 
 
-def read_archive(path: Path) -> tuple[str, dict[str, bytes]]:
-    """The folder and its files; PackageDamaged for whatever an honest writer would not have written."""
+def read_archive(path: Path) -> tuple[str, dict[str, Raw]]:
+    """The folder and its files; PackageDamaged for whatever an honest writer would not have written.
+    Attachments and records stay in the file and are read in pieces when they are asked for."""
     try:
         with path.open("rb") as file, zipfile.ZipFile(file) as archive:
             entries = archive.infolist()
             folder = _checked(entries)
             return folder, {
-                entry.filename[len(folder) + 1 :]: _content(file, entry) for entry in entries if not entry.is_dir()
+                name: Member(path, entry) if name.startswith(LARGE) else _content(file, entry)
+                for entry in entries
+                if not entry.is_dir() and (name := entry.filename[len(folder) + 1 :])
             }
     except (FileNotFoundError, IsADirectoryError) as error:
         raise UsageFault(
@@ -74,6 +85,30 @@ def read_archive(path: Path) -> tuple[str, dict[str, bytes]]:
         ) from error
     except (zlib.error, EOFError, OSError, NotImplementedError, RuntimeError, ValueError) as error:
         raise PackageDamaged(f"{path.name} can't be unpacked: {error}", subject=str(path)) from error
+
+
+@dataclass(frozen=True)
+class Member:
+    """One member of a ZIP file, read in pieces; PackageDamaged where size or checksum are wrong."""
+
+    path: Path
+    entry: zipfile.ZipInfo
+
+    @property
+    def size_bytes(self) -> int:
+        return self.entry.file_size
+
+    def chunks(self) -> Iterator[bytes]:
+        size = 0
+        try:
+            with zipfile.ZipFile(self.path) as archive, archive.open(self.entry) as member:
+                while piece := member.read(PIECE_BYTES):
+                    size += len(piece)
+                    yield piece
+        except (zipfile.BadZipFile, zlib.error, EOFError, OSError, NotImplementedError) as error:
+            raise PackageDamaged(f"{self.entry.filename} is damaged: {error}.", place=self.entry.filename) from error
+        if size != self.entry.file_size:
+            raise PackageDamaged(f"{self.entry.filename} is cut short.", place=self.entry.filename)
 
 
 def _starts_as_zip(path: Path) -> bool:

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Mapping
 
 from amphora.core.errors import PackageDamaged
+from amphora.core.raw import Raw, sha256_of, size_of, whole
 
 DECLARATION = b"BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
 MANIFEST = "manifest-sha256.txt"
@@ -13,10 +13,10 @@ TAG_MANIFEST = "tagmanifest-sha256.txt"
 UNLISTED = frozenset({TAG_MANIFEST, "signature.json"})
 
 
-def tag_files(identifier: str, payload: Mapping[str, bytes]) -> dict[str, bytes]:
+def tag_files(identifier: str, payload: Mapping[str, Raw]) -> dict[str, bytes]:
     """The tag files of a bag over a payload (names start with `data/`). No date, no version of ours:
     the same contents give the same bag."""
-    size = sum(len(content) for content in payload.values())
+    size = sum(map(size_of, payload.values()))
     tags = {
         "bagit.txt": DECLARATION,
         "bag-info.txt": (
@@ -27,9 +27,9 @@ def tag_files(identifier: str, payload: Mapping[str, bytes]) -> dict[str, bytes]
     return {**tags, TAG_MANIFEST: manifest_of(tags)}
 
 
-def manifest_of(files: Mapping[str, bytes]) -> bytes:
+def manifest_of(files: Mapping[str, Raw]) -> bytes:
     """Manifest lines, sorted by name."""
-    return "".join(f"{hashlib.sha256(files[name]).hexdigest()}  {name}\n" for name in sorted(files)).encode()
+    return "".join(f"{sha256_of(files[name])}  {name}\n" for name in sorted(files)).encode()
 
 
 def parse_manifest(raw: bytes, name: str) -> dict[str, str]:
@@ -47,24 +47,24 @@ def parse_manifest(raw: bytes, name: str) -> dict[str, str]:
     return result
 
 
-def verify_bag(files: Mapping[str, bytes]) -> None:
+def verify_bag(files: Mapping[str, Raw]) -> None:
     """Every file listed, every listed file there, every digest right; else PackageDamaged."""
     for name in ("bagit.txt", "bag-info.txt", MANIFEST, TAG_MANIFEST):
         if name not in files:
             raise PackageDamaged(f"The package has no {name}.", place=name)
-    if files["bagit.txt"].replace(b"\r\n", b"\n") != DECLARATION:
+    if whole(files["bagit.txt"]).replace(b"\r\n", b"\n") != DECLARATION:
         raise PackageDamaged("The package does not declare itself as a bag of version 1.0.", place="bagit.txt")
     payload = {name for name in files if name.startswith("data/")}
     tags = set(files) - payload - UNLISTED
-    _verify(files, parse_manifest(files[TAG_MANIFEST], TAG_MANIFEST), tags, TAG_MANIFEST)
-    _verify(files, parse_manifest(files[MANIFEST], MANIFEST), payload, MANIFEST)
+    _verify(files, parse_manifest(whole(files[TAG_MANIFEST]), TAG_MANIFEST), tags, TAG_MANIFEST)
+    _verify(files, parse_manifest(whole(files[MANIFEST]), MANIFEST), payload, MANIFEST)
 
 
-def _verify(files: Mapping[str, bytes], listed: Mapping[str, str], present: set[str], manifest: str) -> None:
+def _verify(files: Mapping[str, Raw], listed: Mapping[str, str], present: set[str], manifest: str) -> None:
     for name in sorted(set(listed) - present):
         raise PackageDamaged(f"{name} is listed but not in the package.", place=manifest)
     for name in sorted(present - set(listed)):
         raise PackageDamaged(f"{name} is in the package but not listed.", place=manifest)
     for name in sorted(present):
-        if hashlib.sha256(files[name]).hexdigest() != listed[name]:
+        if sha256_of(files[name]) != listed[name]:
             raise PackageDamaged(f"{name} is not what was packed: its SHA-256 differs.", place=name)

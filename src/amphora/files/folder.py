@@ -11,15 +11,17 @@ import os
 import shutil
 import subprocess
 import tarfile
-from collections.abc import Mapping
-from dataclasses import replace
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 from amphora.core.errors import PackageDamaged, UsageFault
 from amphora.core.model import Contents, Item, States
 from amphora.core.needs import needs_of
+from amphora.core.raw import PIECE_BYTES, Raw, chunks_of, sha256_of, size_of, whole
 from amphora.core.strict_json import JsonFault, parse_json
+from amphora.files.archive import LARGE
 from amphora.files.bag import MANIFEST, TAG_MANIFEST
 from amphora.files.members import item_members
 from amphora.files.package import PACKING_LIST, contents_of, package_digest_of, package_files, packing_row
@@ -27,6 +29,22 @@ from amphora.files.package import PACKING_LIST, contents_of, package_digest_of, 
 ATTRIBUTES = ".gitattributes"
 GIT = "git:"
 _TAG_FILES = frozenset({"bagit.txt", "bag-info.txt", MANIFEST, TAG_MANIFEST})
+
+
+@dataclass(frozen=True)
+class OnDisk:
+    """A file's content, read in pieces."""
+
+    path: Path
+
+    @property
+    def size_bytes(self) -> int:
+        return self.path.stat().st_size
+
+    def chunks(self) -> Iterator[bytes]:
+        with self.path.open("rb") as file:
+            while piece := file.read(PIECE_BYTES):
+                yield piece
 
 
 def write_folder(contents: Contents, folder: Path) -> int:
@@ -45,10 +63,12 @@ def write_folder(contents: Contents, folder: Path) -> int:
     changed = 0
     for name, raw in files.items():
         path = folder / name
-        if not path.is_file() or path.read_bytes() != raw:
-            path.parent.mkdir(parents=True, exist_ok=True)
-            path.write_bytes(raw)
-            changed += 1
+        if path.is_file() and path.stat().st_size == size_of(raw) and sha256_of(OnDisk(path)) == sha256_of(raw):
+            continue
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with path.open("wb") as file:
+            file.writelines(chunks_of(raw))
+        changed += 1
     for name in present - set(files):
         (folder / name).unlink()
         changed += 1
@@ -64,12 +84,12 @@ def read_folder(folder: Path) -> Contents:
             subject=str(folder),
             next_step="amphora to-folder PACKAGE FOLDER",
         )
-    files: dict[str, bytes] = {}
+    files: dict[str, Raw] = {}
     for name in _names(folder / "data", "data/"):
         path = folder / name
         if path.is_symlink() or not path.is_file():
             raise PackageDamaged(f"{path} is a link or a special file.", subject=str(path), next_step="Take it out.")
-        files[name] = path.read_bytes()
+        files[name] = OnDisk(path) if name.startswith(LARGE) else path.read_bytes()
     return folder_contents(files, str(folder))
 
 
@@ -94,7 +114,7 @@ def read_git(location: str) -> Contents:
             subject=location,
             next_step=f"git -C {repository} log --oneline",
         )
-    files: dict[str, bytes] = {}
+    files: dict[str, Raw] = {}
     with tarfile.open(fileobj=io.BytesIO(done.stdout)) as archive:
         for member in archive:
             if member.isfile() and (raw := archive.extractfile(member)) is not None:
@@ -104,7 +124,7 @@ def read_git(location: str) -> Contents:
     return folder_contents({name: raw for name, raw in files.items() if name.startswith("data/")}, location)
 
 
-def folder_contents(files: Mapping[str, bytes], where: str) -> Contents:
+def folder_contents(files: Mapping[str, Raw], where: str) -> Contents:
     """The contents of a folder's files, with everything computed anew that can be computed."""
     listing = _parsed(files, PACKING_LIST, where)
     rows = listing.get("contents") if isinstance(listing, dict) else None
@@ -127,7 +147,7 @@ def folder_contents(files: Mapping[str, bytes], where: str) -> Contents:
     return replace(contents, package_digest=package_digest_of(contents))
 
 
-def _renewed(row: Mapping[str, Any], files: Mapping[str, bytes], member: str, where: str) -> dict[str, Any]:
+def _renewed(row: Mapping[str, Any], files: Mapping[str, Raw], member: str, where: str) -> dict[str, Any]:
     form = _parsed(files, f"data/items/{member}", where)
     try:
         states = States.from_json(row["states"])
@@ -137,11 +157,11 @@ def _renewed(row: Mapping[str, Any], files: Mapping[str, bytes], member: str, wh
     return packing_row(item)
 
 
-def _parsed(files: Mapping[str, bytes], name: str, where: str) -> Any:
+def _parsed(files: Mapping[str, Raw], name: str, where: str) -> Any:
     if name not in files:
         raise _damaged(where, name, "it is listed but not there")
     try:
-        return parse_json(files[name])
+        return parse_json(whole(files[name]))
     except JsonFault as error:
         raise _damaged(where, name, str(error)) from error
 

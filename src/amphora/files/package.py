@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import gc
 import glob
-import hashlib
 import re
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
@@ -17,6 +16,7 @@ from amphora.core.errors import PackageDamaged, SheetFault, UsageFault
 from amphora.core.keys import Key, is_key, kind_of
 from amphora.core.kinds import parse_sheet
 from amphora.core.model import Contents, Item, Need, States
+from amphora.core.raw import Raw, sha256_of, whole
 from amphora.core.strict_json import JsonFault, parse_json, pretty_bytes
 from amphora.files.archive import read_archive, write_archive
 from amphora.files.bag import TAG_MANIFEST, tag_files, verify_bag
@@ -28,10 +28,10 @@ PACKING_LIST = "data/packing-list.json"
 _SEMVER = re.compile(r"(0|[1-9]\d*)\.(0|[1-9]\d*)\.(0|[1-9]\d*)(?:-([0-9A-Za-z.-]+))?(?:\+[0-9A-Za-z.-]+)?")
 
 
-def package_files(contents: Contents) -> dict[str, bytes]:
+def package_files(contents: Contents) -> dict[str, Raw]:
     """Every file of the bag, tag files included."""
     members = item_members(contents.items)
-    payload = {PACKING_LIST: pretty_bytes(_packing_list(contents))}
+    payload: dict[str, Raw] = {PACKING_LIST: pretty_bytes(_packing_list(contents))}
     for key, item in contents.items.items():
         payload[f"data/items/{members[key]}"] = pretty_bytes(item.form)
         if item.layout is not None:
@@ -44,14 +44,14 @@ def package_files(contents: Contents) -> dict[str, bytes]:
 
 def package_digest_of(contents: Contents) -> str:
     """The package digest: SHA-256 of the tag manifest."""
-    return hashlib.sha256(package_files(contents)[TAG_MANIFEST]).hexdigest()
+    return sha256_of(package_files(contents)[TAG_MANIFEST])
 
 
 def write_package(contents: Contents, path: Path) -> str:
     """Writes a package file and returns its package digest."""
     files = package_files(contents)
     write_archive(path, f"{contents.name}-{contents.version}", files)
-    return hashlib.sha256(files[TAG_MANIFEST]).hexdigest()
+    return sha256_of(files[TAG_MANIFEST])
 
 
 @contextmanager
@@ -89,7 +89,7 @@ def _read_package(path: Path) -> Contents:
         ) from error
 
 
-def contents_of(files: Mapping[str, bytes], is_edited: bool = False) -> Contents:
+def contents_of(files: Mapping[str, Raw], is_edited: bool = False) -> Contents:
     """What verified files hold; PackageDamaged where packing list and items don't agree. In an edited
     folder the contents digest of the list is not looked at."""
     listing = _parsed(files, PACKING_LIST)
@@ -195,16 +195,16 @@ def _token_lists(item: Item) -> dict[str, list[str]]:
     }
 
 
-def _parsed(files: Mapping[str, bytes], name: str) -> Any:
+def _parsed(files: Mapping[str, Raw], name: str) -> Any:
     if name not in files:
         raise PackageDamaged(f"It has no {name}.", place=name)
     try:
-        return parse_json(files[name])
+        return parse_json(whole(files[name]))
     except JsonFault as error:
         raise PackageDamaged(f"{name} is not strict JSON: {error}.", place=name) from error
 
 
-def _contents(listing: Mapping[str, Any], files: Mapping[str, bytes]) -> Contents:
+def _contents(listing: Mapping[str, Any], files: Mapping[str, Raw]) -> Contents:
     rows = {row["key"]: row for row in listing["contents"]}
     bad = [key for key in rows if not is_key(key) or rows[key]["kind"] != kind_of(key)]
     if bad or len(rows) != len(listing["contents"]):
@@ -219,14 +219,14 @@ def _contents(listing: Mapping[str, Any], files: Mapping[str, bytes]) -> Content
         items=items,
         needs=tuple(Need(n["key"], tuple(n["used_by"]), n["type"]) for n in listing["needs"]),
         note=str(listing["note"]),
-        signature=files.get("signature.json", b""),
+        signature=whole(files.get("signature.json", b"")),
         files=_attachments(files, items),
-        sheets={name[11:-5]: files[name].decode() for name in sorted(files) if name.startswith("data/kinds/")},
-        package_digest=hashlib.sha256(files[TAG_MANIFEST]).hexdigest() if TAG_MANIFEST in files else "",
+        sheets={name[11:-5]: whole(files[name]).decode() for name in sorted(files) if name.startswith("data/kinds/")},
+        package_digest=sha256_of(files[TAG_MANIFEST]) if TAG_MANIFEST in files else "",
     )
 
 
-def _item(row: Mapping[str, Any], files: Mapping[str, bytes], member: str) -> Item:
+def _item(row: Mapping[str, Any], files: Mapping[str, Raw], member: str) -> Item:
     layout = f"data/layout/{member}"
     item = Item(
         key=row["key"],
@@ -246,11 +246,11 @@ def _item(row: Mapping[str, Any], files: Mapping[str, bytes], member: str) -> It
     return item
 
 
-def _attachments(files: Mapping[str, bytes], items: Mapping[Key, Item]) -> dict[str, bytes]:
+def _attachments(files: Mapping[str, Raw], items: Mapping[Key, Item]) -> dict[str, Raw]:
     """The attachments by their SHA-256; each one that a form names has to be there, and no other."""
     found = {name.removeprefix("data/files/"): raw for name, raw in files.items() if name.startswith("data/files/")}
     named = {token.path for item in items.values() for _, token in item.tokens if token.kind == "file"}
-    wrong = [name for name, raw in found.items() if hashlib.sha256(raw).hexdigest() != name]
+    wrong = [name for name, raw in found.items() if sha256_of(raw) != name]
     for name in sorted({*wrong, *(named ^ found.keys())}):
         raise PackageDamaged(
             f"The attachment {name} is missing, unused or not what its name says.", place="data/files"
@@ -270,7 +270,7 @@ def _check_sheets(contents: Contents) -> None:
             raise PackageDamaged(f"Its kind sheet {kind} is for {parsed.kind!r}.", place="data/kinds")
 
 
-def _check_members(members: set[str], files: Mapping[str, bytes]) -> None:
+def _check_members(members: set[str], files: Mapping[str, Raw]) -> None:
     for name in files:
         folder, _, rest = name.removeprefix("data/").partition("/")
         if name.startswith("data/") and folder in ("items", "layout") and rest not in members:

@@ -14,6 +14,7 @@ from typing import Any
 
 from amphora.core.errors import PackageDamaged, UsageFault
 from amphora.core.model import Contents
+from amphora.core.raw import whole
 from amphora.files.archive import read_archive, write_archive
 from amphora.files.bag import TAG_MANIFEST
 from amphora.files.package import package_files, read_package
@@ -105,7 +106,7 @@ def sign_package(path: Path, name: str) -> Contents:
     contents = read_package(path)
     folder, files = read_archive(path)
     key = JWK.from_json(private.read_text(encoding="utf-8"))
-    jws = JWS(files[TAG_MANIFEST])
+    jws = JWS(whole(files[TAG_MANIFEST]))
     jws.add_signature(key, alg="EdDSA", protected=json.dumps({"alg": "EdDSA", "kid": key.thumbprint()}))
     signature = json.dumps(json.loads(jws.serialize()), indent=2, sort_keys=True).encode() + b"\n"
     write_archive(path, folder, {**files, SIGNATURE: signature})
@@ -120,7 +121,7 @@ def judged(contents: Contents, trusted: Path) -> Verdict:
 
     if not contents.signature:
         return Verdict(Trust.NONE)
-    manifest = package_files(contents)[TAG_MANIFEST]
+    manifest = whole(package_files(contents)[TAG_MANIFEST])
     try:
         jws = JWS()
         jws.deserialize(contents.signature.decode("utf-8"))
