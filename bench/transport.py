@@ -7,6 +7,7 @@ writes docs/benchmarks.md. Run `python bench/transport.py 100000` for a larger c
 
 from __future__ import annotations
 
+import gc
 import hashlib
 import platform
 import random
@@ -96,10 +97,12 @@ def exported(native: dict[str, bytes], sheet: KindSheet, path: Path) -> Contents
     for id_ in native:
         names.bind(f"flow:bench/{id_}", id_)
     items = {}
+    gc.disable()  # as the engine does while it gathers
     for id_, raw in native.items():
         key = f"flow:bench/{id_}"
         portable = to_portable(orjson.loads(raw), sheet, names, key=key, binds_new=True)
         items[key] = Item(key, 1, portable.form, States(id_, "bench", True, True), portable.layout, id_)
+    gc.enable()
     in_order({key: item.uses() for key, item in items.items()})
     contents = Contents("bench", "1.0.0", "bench", "bench", items, (), "", {"flow": sheet.source})
     write_package(contents, path)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 from typing import Any
 
@@ -11,6 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from amphora.core.canon import LARGEST_INTEGER, NotCanonical, canonical_bytes, same
+from amphora.core.model import Item, States
 from amphora.core.strict_json import JsonFault, parse_json, pretty_bytes
 
 TEXT = st.text(st.characters(exclude_categories=["Cs"]), max_size=12)
@@ -39,6 +41,8 @@ def test_the_examples_of_the_rfc() -> None:
 @given(JSON)
 def test_agrees_with_an_independent_implementation(value: Any) -> None:
     assert canonical_bytes(value) == jcs.canonicalize(value)
+    item = Item("flow:x", 1, value, States("x"))
+    assert item.digest == hashlib.sha256(jcs.canonicalize(value)).hexdigest()
 
 
 @pytest.mark.parametrize(

@@ -9,7 +9,8 @@ from hypothesis import strategies as st
 from amphora.core.graph import in_order
 from amphora.core.keys import decode_segment, encode_segment, free_key, is_key, make_key
 from amphora.core.pointers import parse_pointer, write_pointer
-from amphora.core.tokens import escape, parse_token, render_text, token_for, token_places, tokens_in, unescape
+from amphora.core.scan import token_places
+from amphora.core.tokens import escape, parse_token, render_text, token_for, tokens_in, unescape
 from amphora.files.members import item_members
 
 TEXT = st.text(st.characters(exclude_categories=["Cs"]), max_size=20)

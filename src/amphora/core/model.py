@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import cached_property
 from typing import Any
 
-from amphora.core.canon import digest
+from amphora.core.canon import digest, plain_digest
 from amphora.core.keys import Key, kind_of
 from amphora.core.raw import Raw
-from amphora.core.tokens import Token, TokenPlace, parse_token, token_places
+from amphora.core.scan import Scan
+from amphora.core.tokens import Token, TokenPlace, parse_token
 
 Json = Any
 """A JSON value: dict, list, str, int, float, bool or None."""
@@ -98,14 +99,18 @@ class Item:
         return kind_of(self.key)
 
     @cached_property
-    def places(self) -> tuple[TokenPlace, ...]:
+    def _scan(self) -> Scan:
+        return Scan(self.form)
+
+    @property
+    def places(self) -> Sequence[TokenPlace]:
         """Every place at which a token stands."""
-        return tuple(token_places(self.form))
+        return self._scan.places
 
     @cached_property
     def digest(self) -> str:
         """The item digest: SHA-256 over the canonical portable form."""
-        return digest(self.form)
+        return plain_digest(self.form) if self._scan.is_plain else digest(self.form)
 
     @cached_property
     def tokens(self) -> tuple[tuple[TokenPlace, Token], ...]:

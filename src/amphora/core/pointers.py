@@ -13,6 +13,11 @@ def write_pointer(parts: Pointer) -> str:
     >>> write_pointer(("steps", "a/b"))
     '/steps/a~1b'
     """
+    if not parts:
+        return ""
+    plain = "/".join(parts)
+    if "~" not in plain and plain.count("/") == len(parts) - 1:
+        return "/" + plain
     return "".join("/" + part.replace("~", "~0").replace("/", "~1") for part in parts)
 
 

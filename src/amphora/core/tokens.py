@@ -11,10 +11,9 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any, Final
+from typing import Final
 
 from amphora.core.keys import decode_segment, encode_exact
-from amphora.core.pointers import write_pointer
 
 PREFIX: Final = "amphora:"
 LITERAL: Final = "amphora:literal:"
@@ -119,25 +118,3 @@ def tokens_in(text: str) -> list[tuple[str, bool]]:
     if _WHOLE.fullmatch(text):
         return [(text, False)]
     return [(m[1], True) for m in _IN_TEXT.finditer(text) if m[1]]
-
-
-def token_places(form: Any) -> list[TokenPlace]:
-    """Every place of a form at which a token stands, in document order."""
-    found: list[TokenPlace] = []
-    _scan(form, [], found)
-    return found
-
-
-def _scan(value: Any, path: list[str], found: list[TokenPlace]) -> None:
-    kind = type(value)
-    if kind is str:
-        if PREFIX in value:
-            pointer = write_pointer(tuple(path))
-            found += [TokenPlace(pointer, token, in_text) for token, in_text in tokens_in(value)]
-    elif kind is dict or kind is list:
-        for name, part in value.items() if kind is dict else enumerate(value):
-            inside = type(part)
-            if inside is dict or inside is list or (inside is str and PREFIX in part):
-                path.append(str(name))
-                _scan(part, path, found)
-                path.pop()

@@ -16,6 +16,7 @@ from amphora.core.keys import Key
 from amphora.core.matching import Link
 from amphora.core.model import Contents, Finding, Item, Json, Level, Listed
 from amphora.core.needs import needs_of
+from amphora.core.pace import uncollected
 from amphora.core.secrets import looks_secret
 from amphora.core.selection import choose, lasting, readable
 from amphora.core.tokens import NEED_KINDS
@@ -169,7 +170,8 @@ def _gather_consistently(
     environment = side.opened.environment
     for _ in range(ATTEMPTS):
         before = {row.native_id: row.revision for row in environment.index()}
-        gathered = _gather(session, side, asked, left, take, guides)
+        with uncollected():
+            gathered = _gather(session, side, asked, left, take, guides)
         after = {row.native_id: row.revision for row in environment.index()}
         moved = [k for k, item in gathered.items.items() if before.get(item.native_id) != after.get(item.native_id)]
         if not moved:

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import gc
 import glob
 import re
-from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
+from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -16,8 +14,10 @@ from amphora.core.errors import PackageDamaged, SheetFault, UsageFault
 from amphora.core.keys import Key, is_key, kind_of
 from amphora.core.kinds import parse_sheet
 from amphora.core.model import Contents, Item, Need, States
+from amphora.core.pace import uncollected
 from amphora.core.raw import Raw, sha256_of, whole
 from amphora.core.strict_json import JsonFault, parse_json, pretty_bytes
+from amphora.core.tokens import parse_token
 from amphora.files.archive import read_archive, write_archive
 from amphora.files.bag import TAG_MANIFEST, tag_files, verify_bag
 from amphora.files.members import item_members
@@ -25,6 +25,7 @@ from amphora.files.members import item_members
 FORMAT = (1, 0)
 SUFFIX = ".amphora"
 PACKING_LIST = "data/packing-list.json"
+FILE_TOKEN = "amphora:file:"
 _SEMVER = re.compile(r"(0|[1-9]\d*)\.(0|[1-9]\d*)\.(0|[1-9]\d*)(?:-([0-9A-Za-z.-]+))?(?:\+[0-9A-Za-z.-]+)?")
 
 
@@ -49,26 +50,15 @@ def package_digest_of(contents: Contents) -> str:
 
 def write_package(contents: Contents, path: Path) -> str:
     """Writes a package file and returns its package digest."""
-    files = package_files(contents)
+    with uncollected():
+        files = package_files(contents)
     write_archive(path, f"{contents.name}-{contents.version}", files)
     return sha256_of(files[TAG_MANIFEST])
 
 
-@contextmanager
-def _uncollected() -> Iterator[None]:
-    """No garbage collection while much is built that stays: it costs a third of the time there."""
-    was_enabled = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if was_enabled:
-            gc.enable()
-
-
 def read_package(path: Path) -> Contents:
     """Reads and verifies a package file; PackageDamaged with the reason where it can't be trusted."""
-    with _uncollected():
+    with uncollected():
         return _read_package(path)
 
 
@@ -99,12 +89,13 @@ def contents_of(files: Mapping[str, Raw], is_edited: bool = False) -> Contents:
             raise PackageDamaged(
                 f"It has format {major}.{minor}; this Amphora reads {FORMAT[0]}.x.", place=PACKING_LIST
             )
-        contents = replace(_contents(listing, files), format_minor=minor)
+        members = item_members(row["key"] for row in listing["contents"])
+        contents = replace(_contents(listing, files, members), format_minor=minor)
     except NotCanonical as error:
         raise PackageDamaged(f"It holds what can't be carried exactly: {error.message}", place=error.place) from error
     except (KeyError, TypeError, ValueError, AttributeError) as error:
         raise PackageDamaged(f"Its packing list is incomplete: {error!r}.", place=PACKING_LIST) from error
-    _check_members(set(item_members(contents.items).values()), files)
+    _check_members(set(members.values()), files)
     _check_sheets(contents)
     if not is_edited and contents.digest() != listing["contents_digest"]:
         raise PackageDamaged("Its contents digest differs from the packing list's.", place=PACKING_LIST)
@@ -204,12 +195,11 @@ def _parsed(files: Mapping[str, Raw], name: str) -> Any:
         raise PackageDamaged(f"{name} is not strict JSON: {error}.", place=name) from error
 
 
-def _contents(listing: Mapping[str, Any], files: Mapping[str, Raw]) -> Contents:
+def _contents(listing: Mapping[str, Any], files: Mapping[str, Raw], members: Mapping[Key, str]) -> Contents:
     rows = {row["key"]: row for row in listing["contents"]}
     bad = [key for key in rows if not is_key(key) or rows[key]["kind"] != kind_of(key)]
     if bad or len(rows) != len(listing["contents"]):
         raise PackageDamaged("It lists an item twice, or under no proper key.", place=", ".join(bad))
-    members = item_members(rows)
     items = {key: _item(row, files, members[key]) for key, row in sorted(rows.items())}
     return Contents(
         name=str(listing["name"]),
@@ -249,7 +239,8 @@ def _item(row: Mapping[str, Any], files: Mapping[str, Raw], member: str) -> Item
 def _attachments(files: Mapping[str, Raw], items: Mapping[Key, Item]) -> dict[str, Raw]:
     """The attachments by their SHA-256; each one that a form names has to be there, and no other."""
     found = {name.removeprefix("data/files/"): raw for name, raw in files.items() if name.startswith("data/files/")}
-    named = {token.path for item in items.values() for _, token in item.tokens if token.kind == "file"}
+    of_files = {place.token for item in items.values() for place in item.places if place.token.startswith(FILE_TOKEN)}
+    named = {token.path for text in of_files if (token := parse_token(text))}
     wrong = [name for name, raw in found.items() if sha256_of(raw) != name]
     for name in sorted({*wrong, *(named ^ found.keys())}):
         raise PackageDamaged(
