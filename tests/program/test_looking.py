@@ -119,6 +119,36 @@ def test_what_was_never_published_has_no_live_version(amphora: Program, halcyon:
     assert amphora("export", "grove-dev", "New report", "--as", "n", "--take", "draft").code == 0
 
 
+def test_rows_travel_only_when_asked_for_on_both_sides(amphora: Program, halcyon: Path) -> None:
+    plain = amphora("export", "grove-dev", "Harvest Intake", "--as", "olive-intake", "--json").json
+    full = amphora(
+        "export", "grove-dev", "Harvest Intake", "--as", "olive-intake", "--with", "records", "--json"
+    ).json
+    assert (plain["version"], full["version"]) == ("1.0.0", "1.0.1")
+    assert amphora("export", "olive-intake", "--json").json["unchanged"]
+    tables = ["table:growers/groves", "table:growers/growers", "table:intake/deliveries"]
+    assert amphora("peek", "olive-intake", "--json").json["records"] == tables
+    assert amphora("import", "olive-intake-1.0.0", "grove-live", "--yes", "--with", "records").code == 2
+    assert amphora("import", "olive-intake", "grove-test", "--yes").code == 0
+    assert _rows(amphora, "grove-test") == dict.fromkeys(tables)
+    done = amphora("import", "olive-intake", "grove-live", "--yes", "--with", "records")
+    assert "Rows were loaded into 3 new tables." in done.out
+    assert _rows(amphora, "grove-live") == {tables[0]: 967, tables[1]: 412, tables[2]: 10433}
+    assert amphora("import", "olive-intake", "grove-live", "--yes", "--with", "records").verdict.startswith(
+        "Nothing to do"
+    )
+    assert amphora("undo", "last", "--yes").code == 0
+    assert amphora("to-folder", "olive-intake", "intake").code == 0
+    packed = amphora("from-folder", "intake", "--out", "again.amphora", "--json").json
+    assert packed["package_digest"] == amphora("peek", "olive-intake", "--json").json["package_digest"]
+    assert len((halcyon / "intake/data/records/table/growers/growers.jsonl").read_text().splitlines()) == 412
+
+
+def _rows(amphora: Program, environment: str) -> dict[str, int | None]:
+    items = amphora("survey", environment, "table:*", "--json").json["items"]
+    return {item["key"]: item["rows"] for item in items}
+
+
 def test_a_package_in_any_form_can_be_compared_and_imported(amphora: Program, halcyon: Path) -> None:
     amphora("export", "grove-dev", "Harvest Intake", "--as", "olive-intake")
     assert amphora("to-folder", "olive-intake", "intake").code == 0

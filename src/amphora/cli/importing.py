@@ -61,6 +61,10 @@ def import_(
     package: Annotated[str, typer.Argument(metavar="PACKAGE|DOCKET", help="A package, or a docket file.")],
     environments: Annotated[list[str] | None, typer.Argument(help="The targets, one after the other.")] = None,
     preview: Annotated[bool, typer.Option("--preview", help="Only show what would be done.")] = False,
+    with_: Annotated[
+        list[str] | None,
+        typer.Option("--with", metavar="WHAT", help="records: load rows into tables that are new there."),
+    ] = None,
     yes: Annotated[
         bool, typer.Option("--yes", help="Agree to creating items, and to updating those without local edits.")
     ] = False,
@@ -77,21 +81,22 @@ def import_(
       amphora import intake.docket.yaml --yes
     """
     from amphora.core.errors import UsageFault
-    from amphora.engine.importing import prepare_from_docket
+    from amphora.engine.importing import prepare_from_docket, with_records
     from amphora.engine.preparing import prepare
 
     with working(json, workspace) as work:
         if package.endswith(DOCKET_SUFFIX):
             prepared = prepare_from_docket(work.session, Path(package))
             _require_trust(work, prepared.contents)
-            _import_one(work, prepared, preview, yes)
+            _import_one(work, with_records(prepared, with_ or ()), preview, yes)
             return
         if not environments:
             raise UsageFault("Into which environment?", next_step=f"amphora import {package} ENVIRONMENT")
         contents = opened_package(work, package)
         _require_trust(work, contents)
         for name in environments:
-            _import_one(work, prepare(work.session, contents, name), preview, yes)
+            prepared = with_records(prepare(work.session, contents, name), with_ or ())
+            _import_one(work, prepared, preview, yes)
 
 
 def _require_trust(work: Work, contents: Contents) -> None:

@@ -26,7 +26,8 @@ def export(
     out: Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Write it there.")] = None,
     note: Annotated[str, typer.Option(help="A line for those who receive it.")] = "",
     with_: Annotated[
-        list[str] | None, typer.Option("--with", metavar="WHAT", help="access: take the access rules of apps along.")
+        list[str] | None,
+        typer.Option("--with", metavar="WHAT", help="access: the access rules of apps; records: the rows of tables."),
     ] = None,
     preview: Annotated[bool, typer.Option("--preview", help="Only show what would go in, and why.")] = False,
     json: JsonFlag = False,

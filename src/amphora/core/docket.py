@@ -74,6 +74,7 @@ class StepDo(StrEnum):
     WRITE_ALL = "write all"
     PUBLISH = "publish"
     SWITCH = "switch"
+    LOAD = "load rows"
 
 
 @dataclass(frozen=True)
@@ -106,6 +107,7 @@ class Docket:
     aftercare: tuple[str, ...] = ()
     order: tuple[tuple[Key, ...], ...] = ()
     files: Mapping[str, Raw] = field(default_factory=dict, repr=False)
+    records: Mapping[Key, Raw] = field(default_factory=dict, repr=False)
 
     @property
     def title(self) -> str:
@@ -154,7 +156,8 @@ def decide(comparison: Comparison, item: Item, present: Listed, title: str) -> A
 
 def plan_steps(docket: Docket, is_atomic: bool, writes_states: bool) -> list[Step]:
     """The steps of a docket, used before user. Items that refer to each other are created bare first and
-    completed once all of them are there. Publishing and switching follow when everything is written."""
+    completed once all of them are there. Loading rows into tables that this run created, publishing and
+    switching follow when everything is written."""
     actions = {action.key: action for action in docket.actions if action.do in (Do.CREATE, Do.UPDATE)}
     if is_atomic:
         written = tuple(key for group in docket.order for key in group if key in actions)
@@ -164,6 +167,8 @@ def plan_steps(docket: Docket, is_atomic: bool, writes_states: bool) -> list[Ste
         mine = [key for key in group if key in actions]
         steps += _group_steps(mine, actions)
     for key in [key for group in docket.order for key in group if key in actions]:
+        if key in docket.records and actions[key].do is Do.CREATE:
+            steps.append(Step(StepDo.LOAD, (key,)))
         steps += _state_steps(actions[key], writes_states)
     return steps
 

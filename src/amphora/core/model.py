@@ -10,7 +10,7 @@ from typing import Any
 
 from amphora.core.canon import digest, plain_digest
 from amphora.core.keys import Key, kind_of
-from amphora.core.raw import Raw
+from amphora.core.raw import Raw, sha256_of
 from amphora.core.scan import Scan
 from amphora.core.tokens import Token, TokenPlace, parse_token
 
@@ -169,6 +169,7 @@ class Contents:
     note: str = ""
     sheets: Mapping[str, str] = field(default_factory=dict)
     files: Mapping[str, Raw] = field(default_factory=dict, repr=False)
+    records: Mapping[Key, Raw] = field(default_factory=dict, repr=False)
     package_digest: str = ""
     format_minor: int = 0
     signature: bytes = field(default=b"", repr=False)
@@ -179,7 +180,8 @@ class Contents:
 
     def digest(self) -> str:
         """The contents digest (design, section 3)."""
-        return contents_digest(self.items, self.needs, self.files)
+        rows = [f"{key} {sha256_of(raw)}" for key, raw in sorted(self.records.items())]
+        return contents_digest(self.items, self.needs, [*self.files, *rows])
 
 
 def contents_digest(items: Mapping[Key, Item], needs: tuple[Need, ...], files: Iterable[str]) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -12,12 +12,22 @@ from amphora.core.canon import digest
 from amphora.core.compare import Base
 from amphora.core.crosswalk import MapState
 from amphora.core.docket import Action, Do, Docket, Step, StepDo, plan_steps
-from amphora.core.errors import AmphoraError, BrokenOff, EnvironmentRefused, Interrupted, NotReady, Uncertain
+from amphora.core.errors import (
+    AmphoraError,
+    BrokenOff,
+    EnvironmentRefused,
+    Interrupted,
+    NotReady,
+    PackageDamaged,
+    Uncertain,
+)
 from amphora.core.keys import Key, decode_segment, path_of
 from amphora.core.matching import Link
 from amphora.core.model import Json
 from amphora.core.native import to_native
+from amphora.core.raw import Raw, chunks_of
 from amphora.core.spots import mask_secrets
+from amphora.core.strict_json import JsonFault, parse_json
 from amphora.core.tokens import parse_token, render_text, tokens_in
 from amphora.engine.session import Listener, Opened
 from amphora.environments.contract import Environment, Write, Written
@@ -124,6 +134,9 @@ class _Carrier:
         [key] = step.keys
         if step.do is StepDo.PUBLISH:
             self.environment.publish(self._here(key))
+        elif step.do is StepDo.LOAD:
+            count = self.environment.load(self._here(key), _rows(self.docket.records[key]))
+            return {"created": [], "rows": count, "revisions": self._revisions([self._here(key)])}
         else:
             self.environment.switch(self._here(key), bool(self.actions[key].states.is_on))
         return {"created": [], "revisions": self._revisions([self._here(key)])}
@@ -260,6 +273,19 @@ def _perhaps_made(step: JournalStep, environment: Environment) -> list[str]:
         return list(step.intent["chosen"])
     answers = [environment.answered(f"{step.intent['token']}/{key}") for key in step.keys]
     return [written.native_id for written in answers if written]
+
+
+def _rows(raw: Raw) -> Iterator[Json]:
+    """The rows of JSON Lines, one by one."""
+    rest = b""
+    try:
+        for piece in chunks_of(raw):
+            *lines, rest = (rest + piece).split(b"\n")
+            yield from (parse_json(line) for line in lines if line)
+        if rest:
+            yield parse_json(rest)
+    except JsonFault as error:
+        raise PackageDamaged(f"Its rows can't be read: {error}.", next_step="Export the package again.") from error
 
 
 def without(form: Json, keys: Collection[Key]) -> Json:

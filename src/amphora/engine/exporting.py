@@ -6,6 +6,9 @@ import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from tempfile import TemporaryDirectory
+
+import orjson
 
 from amphora.core.canon import NotCanonical
 from amphora.core.checks import CheckContext
@@ -17,6 +20,7 @@ from amphora.core.matching import Link
 from amphora.core.model import Contents, Finding, Item, Json, Level, Listed
 from amphora.core.needs import needs_of
 from amphora.core.pace import uncollected
+from amphora.core.raw import Raw
 from amphora.core.secrets import looks_secret
 from amphora.core.selection import choose, lasting, readable
 from amphora.core.tokens import NEED_KINDS
@@ -24,6 +28,7 @@ from amphora.engine.session import Session
 from amphora.engine.sides import OWN_ADDRESS, Side, own_side, read_items
 from amphora.environments.contract import Take
 from amphora.files.crosswalk_file import Cell, write_cells
+from amphora.files.folder import OnDisk
 from amphora.files.package import SUFFIX, is_version, version_order, write_package
 
 ATTEMPTS = 5
@@ -52,6 +57,8 @@ class ExportReport:
     asked: tuple[str, ...] = ()
     leave_out: tuple[str, ...] = ()
     has_access: bool = False
+    has_records: bool = False
+    contents_digest: str = ""
 
 
 @dataclass(frozen=True)
@@ -75,11 +82,13 @@ def export(
     out: Path | None = None,
     note: str = "",
     access: bool = False,
+    records: bool = False,
     preview: bool = False,
 ) -> ExportReport:
     """Exports items and what they use; writes the package, the crosswalk's source rows and the ledger.
 
-    With `access`, access rules for what is packed come along. A `preview` writes nothing, and neither
+    With `access`, access rules for what is packed come along, with `records` the rows
+    of tables. A `preview` writes nothing, and neither
     does an export of contents that the last version holds already, unless `out` names another file.
     """
     if not _NAME.fullmatch(name):
@@ -94,6 +103,7 @@ def export(
     left = set(choose(leave_out, side.by_key, environment)) if leave_out else set()
     if both := sorted(left & set(asked)):
         raise UsageFault(f"{readable(both[0])} is both asked for and left out.", subject=both[0])
+    request = _Request(wanted, leave_out, left, take, version, out, access, records, preview)
     guides = {key: delivery.merged for key, delivery in session.ledger.last_deliveries(side.uid).items()}
     guides |= {key: form for key, (form, _) in session.ledger.exported_forms(side.uid).items()}
     rules: list[Key] = []
@@ -108,6 +118,49 @@ def export(
     sheets = {kind: opened.description.sheets[kind].source for kind in kinds}
     contents = Contents(name, "0.0.0", environment, side.uid, gathered.items, needs, note, sheets, gathered.files)
     _refuse_secrets(session, contents, side)
+    with TemporaryDirectory(prefix="amphora-") as spool:
+        if records:
+            contents = replace(contents, records=_spooled(session, side, gathered.items, Path(spool)))
+        return _packed(session, side, contents, gathered, request)
+
+
+@dataclass(frozen=True)
+class _Request:
+    """What of an export's request is still needed when everything is gathered."""
+
+    wanted: Sequence[str]
+    leave_out: Sequence[str]
+    left: set[Key]
+    take: Take
+    version: str | None
+    out: Path | None
+    access: bool
+    records: bool
+    preview: bool
+
+
+def _spooled(session: Session, side: Side, items: Mapping[Key, Item], folder: Path) -> dict[Key, Raw]:
+    """The rows of the packed tables as JSON Lines, in files: they never are in memory together."""
+    environment = side.opened.environment
+    result: dict[Key, Raw] = {}
+    if not side.opened.description.capabilities.has_rows:
+        raise UsageFault(f"{side.name} has no tables with rows.", next_step="Leave --with records out.")
+    for number, (key, item) in enumerate(items.items()):
+        if side.by_key[key].rows:
+            path = folder / f"{number}.jsonl"
+            with path.open("wb") as file:
+                for row in environment.records(item.native_id):
+                    file.write(orjson.dumps(row, option=orjson.OPT_SORT_KEYS | orjson.OPT_APPEND_NEWLINE))
+            session.listener(f"reading rows of {key}", number, len(items))
+            result[key] = OnDisk(path)
+    return result
+
+
+def _packed(session: Session, side: Side, contents: Contents, gathered: Gathered, request: _Request) -> ExportReport:
+    """Gives the version, writes the package, the crosswalk and the ledger, and tells about it."""
+    name, environment, version, out, take = contents.name, side.name, request.version, request.out, request.take
+    wanted, leave_out, left = request.wanted, request.leave_out, request.left
+    preview, access = request.preview, request.access
     chosen, is_unchanged = _version(session, contents, version)
     contents = replace(contents, version=chosen)
     path = out or session.workspace.packages / f"{name}-{chosen}{SUFFIX}"
@@ -136,6 +189,8 @@ def export(
         tuple(lasting(wanted, side.by_key, environment)),
         tuple(lasting(leave_out, side.by_key, environment)),
         access,
+        request.records,
+        contents.digest(),
     )
 
 

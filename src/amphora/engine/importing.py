@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
 from amphora.core.docket import Custody, Do, Docket
-from amphora.core.errors import AmphoraError, BrokenOff, EnvironmentRefused, Interrupted, NotReady
+from amphora.core.errors import AmphoraError, BrokenOff, EnvironmentRefused, Interrupted, NotReady, UsageFault
 from amphora.core.selection import readable
 from amphora.engine.carrying import Outcome, carry_out, put_back
 from amphora.engine.preparing import Prepared, current_fingerprint, prepare
@@ -36,6 +37,19 @@ def prepare_from_docket(session: Session, path: Path) -> Prepared:
             next_step=f"amphora compare {contents.name}-{contents.version} {file.target} --docket {path}",
         )
     return replace(prepared, docket=replace(docket, custody=Custody(file.custody)), is_reviewed=True)
+
+
+def with_records(prepared: Prepared, wanted: Sequence[str]) -> Prepared:
+    """The docket with the loading of rows in it, if that is wanted; UsageFault where it can't be."""
+    if unknown := sorted(set(wanted) - {"records"}):
+        raise UsageFault(f"--with takes records, not {unknown[0]!r}.", next_step="amphora import --help")
+    if not wanted:
+        return prepared
+    docket, contents = prepared.docket, prepared.contents
+    if not contents.records or not prepared.opened.description.capabilities.has_rows:
+        where = contents.title if not contents.records else docket.target
+        raise UsageFault(f"{where} holds no rows of tables.", subject=where, next_step="Leave --with records out.")
+    return replace(prepared, docket=replace(docket, records=contents.records))
 
 
 def refuse_unready(docket: Docket) -> None:

@@ -10,7 +10,7 @@ from amphora.engine.exporting import ExportReport, export
 from amphora.engine.session import Session
 from amphora.files.workspace import Selection, save_selection
 
-WITH = ("access",)
+WITH = ("access", "records")
 
 
 @dataclass(frozen=True)
@@ -45,6 +45,7 @@ def export_wish(
         out=out,
         note=note,
         access="access" in selection.with_,
+        records="records" in selection.with_,
         preview=preview,
     )
     if not preview:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal, Protocol
 
@@ -20,13 +20,15 @@ class Capabilities:
 
     `is_atomic`: one call writes many items, all or none. `keeps_ids`: created items have the ids that
     `reserve` gave; else each gets a new one. `has_drafts`: some kinds go live only by `publish`.
-    `writes_states`: a write sets on/off too, no `switch` is needed.
+    `writes_states`: a write sets on/off too, no `switch` is needed. `has_rows`: tables hold rows that
+    `records` reads and `load` brings in.
     """
 
     is_atomic: bool
     keeps_ids: bool
     has_drafts: bool
     writes_states: bool
+    has_rows: bool = False
 
 
 @dataclass(frozen=True)
@@ -137,6 +139,12 @@ class Environment(Protocol):
 
     def retire(self, native_ids: Sequence[str]) -> None:
         """Removes items."""
+
+    def records(self, native_id: str) -> Iterator[Json]:
+        """The rows of a table, one by one; only where `has_rows`."""
+
+    def load(self, native_id: str, rows: Iterator[Json]) -> int:
+        """Fills an empty table, with all rows or none; how many there were. Only where `has_rows`."""
 
     def images(self, native_ids: Sequence[str]) -> list[Json]:
         """Everything about items that `put_back` needs, without secrets; JSON."""

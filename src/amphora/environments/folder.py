@@ -133,6 +133,12 @@ class FolderEnvironment:
         for native_id in native_ids:
             self._file(self._record(native_id)).unlink()
 
+    def records(self, native_id: str) -> Iterator[Json]:
+        raise NotImplementedError("a folder has no tables with rows")
+
+    def load(self, native_id: str, rows: Iterator[Json]) -> int:
+        raise NotImplementedError("a folder has no tables with rows")
+
     def images(self, native_ids: Sequence[str]) -> list[Json]:
         return [
             {**record, "definition": mask_secrets(record["definition"], self.sheets[record["kind"]])}

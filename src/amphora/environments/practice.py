@@ -54,7 +54,9 @@ class PracticeEnvironment:
             release=RELEASE,
             region=self.platform.meta("region"),
             base_url=self.platform.meta("base_url"),
-            capabilities=Capabilities(is_atomic=False, keeps_ids=False, has_drafts=True, writes_states=False),
+            capabilities=Capabilities(
+                is_atomic=False, keeps_ids=False, has_drafts=True, writes_states=False, has_rows=True
+            ),
             id_style=IdStyle(ID_PATTERN, JOINER),
             sheets=practice_sheets(),
         )
@@ -107,6 +109,14 @@ class PracticeEnvironment:
         with _translated(self.name):
             for native_id in native_ids:
                 self.platform.delete(native_id)
+
+    def records(self, native_id: str) -> Iterator[Json]:
+        with _translated(self.name):
+            yield from self.platform.records(native_id)
+
+    def load(self, native_id: str, rows: Iterator[Json]) -> int:
+        with _translated(self.name):
+            return self.platform.add_records(native_id, rows)
 
     def images(self, native_ids: Sequence[str]) -> list[Json]:
         with _translated(self.name):

@@ -38,6 +38,7 @@ def package_files(contents: Contents) -> dict[str, Raw]:
         if item.layout is not None:
             payload[f"data/layout/{members[key]}"] = pretty_bytes(item.layout)
     payload |= {f"data/files/{name}": content for name, content in contents.files.items()}
+    payload |= {f"data/records/{members[key]}l": rows for key, rows in contents.records.items()}
     for kind, source in contents.sheets.items():
         payload[f"data/kinds/{kind}.toml"] = source.encode()
     return payload | tag_files(f"{contents.name}-{contents.version}", payload)
@@ -211,6 +212,7 @@ def _contents(listing: Mapping[str, Any], files: Mapping[str, Raw], members: Map
         note=str(listing["note"]),
         signature=whole(files.get("signature.json", b"")),
         files=_attachments(files, items),
+        records={key: files[name] for key in items if (name := f"data/records/{members[key]}l") in files},
         sheets={name[11:-5]: whole(files[name]).decode() for name in sorted(files) if name.startswith("data/kinds/")},
         package_digest=sha256_of(files[TAG_MANIFEST]) if TAG_MANIFEST in files else "",
     )
@@ -264,5 +266,6 @@ def _check_sheets(contents: Contents) -> None:
 def _check_members(members: set[str], files: Mapping[str, Raw]) -> None:
     for name in files:
         folder, _, rest = name.removeprefix("data/").partition("/")
-        if name.startswith("data/") and folder in ("items", "layout") and rest not in members:
+        rest = rest.removesuffix("l") if folder == "records" else rest
+        if name.startswith("data/") and folder in ("items", "layout", "records") and rest not in members:
             raise PackageDamaged(f"{name} belongs to no item of the packing list.", place=name)

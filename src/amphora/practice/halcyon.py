@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing
 from dataclasses import dataclass
 from importlib.resources import files
@@ -133,6 +133,15 @@ def fill(path: Path, place: Place, rows: Sequence[Mapping[str, Any]]) -> dict[st
     return {key: str(value) for key, value in names.values.items()}
 
 
+def made_up_rows(columns: Sequence[Mapping[str, str]], count: int) -> Iterator[dict[str, Any]]:
+    """Rows that fit a table's columns: the same every time."""
+    for number in range(1, count + 1):
+        yield {
+            column["id"]: number * 7 % 1000 if column["type"] == "number" else f"{column['id']}-{number}"
+            for column in columns
+        }
+
+
 def _create(platform: Platform, row: Mapping[str, Any], names: Bindings) -> str:
     key, sheet = row["key"], practice_sheets()[kind_of(row["key"])]
     folder, _, name = path_of(key).rpartition("/")
@@ -143,5 +152,5 @@ def _create(platform: Platform, row: Mapping[str, Any], names: Bindings) -> str:
     if row.get("on"):
         platform.switch(id_, True)
     if "rows" in row:
-        platform.set_rows(id_, row["rows"])
+        platform.add_records(id_, made_up_rows(row["form"]["columns"], row["rows"]))
     return id_

@@ -9,7 +9,7 @@ from __future__ import annotations
 import hashlib
 import json
 import sqlite3
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
@@ -52,6 +52,8 @@ create table items (
     live text, draft text, is_on integer, revision integer not null,
     modified_at text not null, modified_by text not null, row_count integer,
     unique (kind, folder, name));
+create table records (
+    item_id text not null, number integer not null, body text not null, primary key (item_id, number));
 create table answered (token text primary key, id text not null);
 """
 
@@ -218,15 +220,35 @@ class Platform:
         users = [other.title for other in self.everything() if other.id != id_ and self._uses(other, id_)]
         if users:
             raise PlatformRefusal("in-use", f"{id_} is used by {', '.join(users)}")
+        self._db.execute("delete from records where item_id = ?", (id_,))
         self._db.execute("delete from items where id = ?", (id_,))
 
     def everything(self) -> list[PracticeItem]:
         """All items with their definitions."""
         return [self._row(row, _parsed) for row in self._db.execute("select * from items order by id")]
 
-    def set_rows(self, id_: str, count: int) -> None:
-        """Says how many rows a table holds."""
-        self._db.execute("update items set row_count = ? where id = ?", (count, id_))
+    def records(self, id_: str) -> Iterator[Any]:
+        """The rows of a table, in order, without holding them."""
+        self._one(id_)
+        for row in self._db.execute("select body from records where item_id = ? order by number", (id_,)):
+            yield json.loads(row["body"])
+
+    def add_records(self, id_: str, rows: Iterable[Any]) -> int:
+        """Fills an empty table with rows; returns how many. All of them, or none."""
+        self._allow("write")
+        if self._one(id_).row_count:
+            raise PlatformRefusal("taken", f"{id_} holds rows already")
+        self._db.execute("begin")
+        try:
+            bodies = ((id_, number, json.dumps(row, ensure_ascii=False)) for number, row in enumerate(rows))
+            self._db.executemany("insert into records values (?, ?, ?)", bodies)
+            [count] = self._db.execute("select count(*) from records where item_id = ?", (id_,)).fetchone()
+            self._db.execute("update items set row_count = ? where id = ?", (count, id_))
+            self._db.execute("commit")
+        except BaseException:
+            self._db.execute("rollback")
+            raise
+        return int(count)
 
     def _one(self, id_: str) -> PracticeItem:
         row = self._db.execute("select * from items where id = ?", (id_,)).fetchone()

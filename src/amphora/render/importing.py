@@ -190,6 +190,9 @@ def import_result(docket: Docket, outcome: Outcome, verified: Sequence[Verified]
         blocks.append(Lines([Cell(line, "warn") for line in todo], "Still to do by hand"))
     if wrong:
         blocks.append(Lines([Cell(f"- {readable(one.key)} is not as promised", "bad") for one in wrong], "Verified"))
+    loaded = sum(key in docket.records for key in (action.key for action in docket.by(Do.CREATE)))
+    if loaded:
+        blocks.append(Lines([f"Rows were loaded into {counted(loaded, 'new table')}."]))
     created, updated = len(docket.by(Do.CREATE)), len(docket.by(Do.UPDATE))
     checked = f"all {len(verified)} items verified" if not wrong else f"{len(wrong)} items are not as promised"
     return Result(

@@ -142,6 +142,8 @@ def peek_result(contents: Contents, target: str, signature: str) -> Result:
             ]
         )
     )
+    if contents.records:
+        blocks.append(Lines([f"It holds the rows of {counted(len(contents.records), 'table')}."]))
     if signature:
         blocks.append(Lines([Cell(f"It is {signature}.", "good" if "by a trusted" in signature else "warn")]))
     if contents.format_minor:
@@ -159,6 +161,7 @@ def peek_result(contents: Contents, target: str, signature: str) -> Result:
             "note": contents.note,
             "items": [item_json(item) for _, item in sorted(contents.items.items())],
             "needs": [{"key": n.key, "type": n.type, "used_by": list(n.used_by)} for n in contents.needs],
+            "records": sorted(contents.records),
             "signature": signature or "not signed",
             "package_digest": contents.package_digest,
             "contents_digest": contents.digest(),

@@ -49,7 +49,7 @@ def export_result(report: ExportReport, target: str) -> Result:
             "version": contents.version,
             "file": str(report.path),
             "package_digest": report.package_digest,
-            "contents_digest": contents.digest(),
+            "contents_digest": report.contents_digest,
             "unchanged": report.is_unchanged,
             "preview": report.is_preview,
             "why": dict(report.why),
@@ -76,7 +76,8 @@ def _export_words(report: ExportReport) -> str:
     words += ["--as", report.contents.name]
     words += [part for key in report.leave_out for part in ("--leave-out", shlex.quote(key))]
     words += ["--take", "draft"] if report.take == "draft" else []
-    return " ".join(words + (["--with", "access"] if report.has_access else []))
+    words += ["--with", "access"] if report.has_access else []
+    return " ".join(words + (["--with", "records"] if report.has_records else []))
 
 
 def _draft(row: Listed) -> str:

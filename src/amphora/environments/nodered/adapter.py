@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import re
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote, urlsplit
@@ -144,6 +144,12 @@ class NodeRed:
 
     def retire(self, native_ids: Sequence[str]) -> None:
         self.put_back([], native_ids)
+
+    def records(self, native_id: str) -> Iterator[Json]:
+        raise NotImplementedError("a runtime has no tables with rows")
+
+    def load(self, native_id: str, rows: Iterator[Json]) -> int:
+        raise NotImplementedError("a runtime has no tables with rows")
 
     def images(self, native_ids: Sequence[str]) -> list[Json]:
         items, _, _ = self._items()
