@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -11,9 +12,12 @@ import pytest
 
 from amphora.core.crosswalk import row_name
 from amphora.core.docket import Do, plan_steps
+from amphora.core.errors import Unavailable
 from amphora.core.merge import By
-from amphora.engine.exporting import ExportReport
+from amphora.core.model import Listed
+from amphora.engine.exporting import ExportReport, export
 from amphora.engine.importing import ask_for, import_prepared, refuse_unready, undo
+from amphora.engine.preparing import prepare
 from amphora.files.crosswalk_file import Cell, write_cells
 from amphora.files.package import read_package
 from tests.conftest import SECRETS
@@ -178,9 +182,6 @@ def test_it_can_go_on_and_come_back_to_its_source(ground: Ground) -> None:
     ground.bring(first)
     ground.change(ground.target, ground.renamed, _mended)
     session = ground.session()
-    from amphora.engine.exporting import export
-    from amphora.engine.preparing import prepare
-
     back = export(session, ground.target, [ground.renamed], "mended")
     assert ground.renamed in back.contents.items
     docket = prepare(ground.session(), read_package(back.path), ground.source).docket
@@ -254,3 +255,23 @@ def test_items_that_use_each_other_arrive(ground: Ground) -> None:
     assert after[one][0]["partner"] == f"amphora:{two}"
     assert after[two][0]["partner"] == f"amphora:{one}"
     assert ground.prepare(report).docket.is_idle
+
+
+def test_an_item_that_will_not_stand_still_stops_the_export_and_is_named(
+    ground: Ground, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    session = ground.session()
+    environment = session.open(ground.source).environment
+    index, calls = environment.index, iter(range(100))
+
+    def restless() -> list[Listed]:
+        number = next(calls)
+        wanted = next(row for row in index() if row.kind == "flow").native_id
+        return [
+            replace(row, revision=f"{row.revision}-{number}") if row.native_id == wanted else row for row in index()
+        ]
+
+    monkeypatch.setattr(environment, "index", restless)
+    with pytest.raises(Unavailable, match="keeps changing"):
+        export(session, ground.source, ["flow:*"], "moved")
+    assert not list(ground.folder.glob("packages/*"))

@@ -95,7 +95,8 @@ def test_a_selection_is_kept_and_repeated(amphora: Program, halcyon: Path) -> No
     [
         ((), "1.0.0"),
         (("title=Weighing",), "1.0.1"),
-        (("/steps/0/script=new",), "1.1.0"),
+        (("/steps/0/script=new",), "1.0.1"),
+        (("/steps/0/do=store",), "1.1.0"),
     ],
 )
 def test_versions_follow_the_contents(amphora: Program, change: tuple[str, ...], version: str) -> None:

@@ -65,7 +65,7 @@ def survey(
             return
         is_part = bool(items or drafts or changed_since)
         sheets = session.open(environment).description.sheets
-        work.show(survey_result(environment, rows, sheets, is_part, tree))
+        work.show(survey_result(environment, rows, sheets, is_part, tree, sort == "size"))
 
 
 def uses(

@@ -12,7 +12,6 @@ from uuid import uuid4
 from sqlalchemy import Engine, create_engine, delete, event, func, insert, select, update
 from sqlalchemy.exc import DatabaseError
 
-from amphora.core.canon import digest
 from amphora.core.compare import Base
 from amphora.core.errors import UsageFault
 from amphora.core.keys import Key
@@ -141,13 +140,13 @@ class Ledger:
             rows = db.execute(query)
             return {row.key: (json.loads(row.form), States.from_json(json.loads(row.states))) for row in rows}
 
-    def exported_digests(self, package: str, version: str) -> dict[Key, str]:
-        """Item digests of one exported version."""
+    def exported_version(self, package: str, version: str) -> dict[Key, Json]:
+        """The forms of one exported version."""
         join = t.exported.join(t.exports)
         query = select(t.exported).select_from(join).where(t.exports.c.package == package)
         with self._engine.connect() as db:
             rows = db.execute(query.where(t.exports.c.version == version))
-            return {row.key: digest(json.loads(row.form)) for row in rows}
+            return {row.key: json.loads(row.form) for row in rows}
 
     def record_export(self, contents: Contents, package_digest: str, file: str) -> None:
         """Remembers an export, with every form: the base when something comes back to its source."""

@@ -99,18 +99,28 @@ def env_test_result(entry: EnvironmentEntry, description: Description, identity:
         ]
         for may, then in consequences.items()
     ]
-    capabilities = vars(description.capabilities) if hasattr(description.capabilities, "__dict__") else {}
+    can = description.capabilities
+    rows += [
+        [Cell(what, "strong"), Cell("yes", "good") if is_so else Cell("no", "warn"), "" if is_so else then]
+        for what, is_so, then in (
+            ("writes all in one call", can.is_atomic, "item by item; what was done is put back if a step fails"),
+            ("keeps ids", can.keeps_ids, "created items get new ids and links; a list of both comes out"),
+            ("has drafts", can.has_drafts, "whatever is written is live at once"),
+            ("switches by writing", can.writes_states, "switching on and off are steps of their own"),
+            ("holds rows of tables", can.has_rows, "rows can't be taken along"),
+        )
+    ]
     return Result(
         "env test",
         f"{entry.name} answers: release {description.release}, signed in as {identity.account} ({identity.role}).",
         "good",
-        [Grid(["may", "", "otherwise"], rows)],
+        [Grid(["may, or can", "", "otherwise"], rows)],
         {
             "uid": description.uid,
             "release": description.release,
             "account": identity.account,
             "permissions": sorted(identity.permissions),
-            "capabilities": capabilities,
+            "capabilities": vars(can),
         },
         f"amphora survey {entry.name}",
     )

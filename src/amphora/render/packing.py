@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shlex
+from collections import Counter
 from collections.abc import Mapping, Sequence
 
 from amphora.core.crosswalk import Mapped, MapState, row_name
@@ -16,6 +17,12 @@ from amphora.render.changes import (
     mapped_row,
 )
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted, titled
+
+_SUPPLIED = {
+    "connection": ("connection", "connections"),
+    "setting": ("setting", "settings"),
+    "person": ("person or group", "people or groups"),
+}
 
 
 def export_result(report: ExportReport, target: str) -> Result:
@@ -37,6 +44,10 @@ def export_result(report: ExportReport, target: str) -> Result:
         for need in contents.needs
         if need.kind == "secret"
     ]
+    kinds = Counter(need.kind for need in contents.needs if need.kind in _SUPPLIED)
+    if kinds:
+        words = ", ".join(counted(number, *_SUPPLIED[kind]) for kind, number in kinds.items())
+        notes.append(Cell(f"The target supplies: {words} (amphora peek {contents.name})", "dim"))
     if notes:
         blocks.append(Lines(notes, "To know"))
     return Result(

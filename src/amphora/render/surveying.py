@@ -16,7 +16,9 @@ from amphora.render.changes import place_phrase
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted
 
 
-def survey_result(environment: str, rows: Sequence[Surveyed], sheets: Sheets, is_part: bool, is_tree: bool) -> Result:
+def survey_result(
+    environment: str, rows: Sequence[Surveyed], sheets: Sheets, is_part: bool, is_tree: bool, has_sizes: bool = False
+) -> Result:
     """What is in an environment, as a list or by folders."""
     kinds = Counter(row.listed.kind for row in rows)
     drafts = sum(row.listed.has_draft for row in rows)
@@ -25,7 +27,7 @@ def survey_result(environment: str, rows: Sequence[Surveyed], sheets: Sheets, is
     edits = f"; {drafts} with unpublished edits" if drafts else ""
     empty = f"Nothing in {environment} is like that." if is_part else f"{environment} is empty."
     verb = "shows" if is_part else "holds"
-    block: Block = _tree(rows) if is_tree else _list(rows)
+    block: Block = _tree(rows) if is_tree else _list(rows, has_sizes)
     return Result(
         "survey",
         f"{environment} {verb} {counted(len(rows), 'item')}: {what}{edits}." if rows else empty,
@@ -45,13 +47,14 @@ def survey_csv(rows: Sequence[Surveyed]) -> str:
     return buffer.getvalue()
 
 
-def _list(rows: Sequence[Surveyed]) -> Grid:
+def _list(rows: Sequence[Surveyed], has_sizes: bool) -> Grid:
     table: list[Row] = [
         [
             Cell(readable(row.key), "strong"),
             row.listed.states.title,
             state_cell(row.listed),
             "" if row.listed.rows is None else f"{row.listed.rows:,}",
+            *([f"{row.size_bytes / 1000:,.1f} kB"] if has_sizes else []),
             str(row.uses or ""),
             str(row.used_by or ""),
             Cell(_moment(row.listed), "dim"),
@@ -59,8 +62,18 @@ def _list(rows: Sequence[Surveyed]) -> Grid:
         ]
         for row in rows
     ]
-    headings = ["item", "title", "state", "rows", "uses", "used by", "changed", "last edited by"]
-    return Grid(headings, table, right=(3, 4, 5))
+    headings = [
+        "item",
+        "title",
+        "state",
+        "rows",
+        *(["size"] if has_sizes else []),
+        "uses",
+        "used by",
+        "changed",
+        "last edited by",
+    ]
+    return Grid(headings, table, right=(3, 4, 5, 6) if has_sizes else (3, 4, 5))
 
 
 def _tree(rows: Sequence[Surveyed]) -> Grid:
