@@ -51,7 +51,7 @@ def docket_blocks(docket: Docket, only: Key | None = None) -> list[Block]:
         ]
         for action in shown
     ]
-    blocks: list[Block] = [Grid(["", "item", "title", "why"], rows)]
+    blocks: list[Block] = [Grid(["", "item", "title", "why"], rows, spare=(2,))]
     for action in shown:
         comparison = action.comparison
         if comparison and comparison.changes:

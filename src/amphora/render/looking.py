@@ -47,7 +47,9 @@ def env_list_result(entries: Sequence[EnvironmentEntry]) -> Result:
     return Result(
         "env list",
         f"{counted(len(entries), 'environment')} in this workspace." if entries else "No environment yet.",
-        blocks=[Grid(["name", "role", "region", "customer", "sign-in", "location"], rows)] if rows else [],
+        blocks=[Grid(["name", "role", "region", "customer", "sign-in", "location"], rows, spare=(3, 4))]
+        if rows
+        else [],
         data={"environments": [vars(entry) for entry in entries]},
         next_step=f"amphora survey {first}" if first else "amphora env add NAME LOCATION",
     )

@@ -34,7 +34,7 @@ def export_result(report: ExportReport, target: str) -> Result:
             contents.items.items(), key=lambda pair: (report.why[pair[0]] != "asked for", pair[0])
         )
     ]
-    blocks: list[Block] = [Grid(["item", "title", "why it is in"], rows)]
+    blocks: list[Block] = [Grid(["item", "title", "why it is in"], rows, spare=(1,))]
     notes = [
         Cell(f"Unpublished edits not taken: {_draft(row)}", "warn") for row in report.drafts if report.take == "live"
     ]
@@ -151,7 +151,7 @@ def map_result(contents: Contents, mapped: Mapping[str, Sequence[Mapped]], file:
     everything = [one for rows in mapped.values() for one in rows if one.need.kind != "secret"]
     open_ones = [one for one in everything if one.state is not MapState.MAPPED]
     blocks: list[Block] = [
-        Grid(["need", "name", "", "value", "", "used by"], [mapped_row(one) for one in rows], name)
+        Grid(["need", "name", "", "value", "", "used by"], [mapped_row(one) for one in rows], name, spare=(5, 4))
         for name, rows in mapped.items()
     ]
     names = " ".join(mapped)

@@ -87,7 +87,7 @@ def history_result(runs: Sequence[Run]) -> Result:
     return Result(
         "history",
         f"{counted(len(runs), 'run')}{f', {bad} of them not done' if bad else ''}." if runs else "No run yet.",
-        blocks=[Grid(["run", "package", "state", "started", "by"], rows)] if runs else [],
+        blocks=[Grid(["run", "package", "state", "started", "by"], rows, spare=(4,))] if runs else [],
         data={"runs": [vars(run) for run in runs]},
         next_step=f"amphora history {runs[0].name}" if runs else "amphora import PACKAGE ENVIRONMENT",
     )

@@ -22,12 +22,14 @@ Row = Sequence[Cell | str]
 
 @dataclass(frozen=True)
 class Grid:
-    """Rows under headings. `right` are the columns that are set flush right."""
+    """Rows under headings. `right` are the columns that are set flush right, `spare` those that are left
+    out on a narrow terminal, the first one first."""
 
     headings: Sequence[str]
     rows: Sequence[Row]
     title: str = ""
     right: Sequence[int] = ()
+    spare: Sequence[int] = ()
 
 
 @dataclass(frozen=True)

@@ -73,7 +73,9 @@ def _list(rows: Sequence[Surveyed], has_sizes: bool) -> Grid:
         "changed",
         "last edited by",
     ]
-    return Grid(headings, table, right=(3, 4, 5, 6) if has_sizes else (3, 4, 5))
+    last = len(headings) - 1
+    spare = (last, last - 1, last - 2, last - 3, 3)
+    return Grid(headings, table, right=(3, 4, 5, 6) if has_sizes else (3, 4, 5), spare=spare)
 
 
 def _tree(rows: Sequence[Surveyed]) -> Grid:

@@ -56,10 +56,38 @@ def _print_parts(result: Result, console: Console) -> None:
         console.print()
         if block.title:
             console.print(_text(Cell(block.title, "strong")))
+        block, left_out = _fitted(block, console.width)
         console.print(_renderable(block))
+        if left_out:
+            console.print(_text(Cell(f"(too narrow here for: {', '.join(left_out)})", "dim")))
     if result.next_step:
         console.print()
         console.print(_text(Cell(f"Next: {result.next_step}")))
+
+
+def _fitted(block: Block, width: int) -> tuple[Block, list[str]]:
+    """A grid without the spare columns for which there is no room, and their headings."""
+    left_out: list[str] = []
+    if isinstance(block, Lines):
+        return block, left_out
+    kept = list(range(len(block.headings)))
+    lengths = [max([len(h), *(len(_words(row[n])) for row in block.rows)]) + 2 for n, h in enumerate(block.headings)]
+    for column in block.spare:
+        if sum(lengths[n] for n in kept) - 2 > width:
+            kept.remove(column)
+            left_out.append(block.headings[column])
+    if not left_out:
+        return block, left_out
+    return Grid(
+        [block.headings[n] for n in kept],
+        [[row[n] for n in kept] for row in block.rows],
+        block.title,
+        [kept.index(n) for n in block.right if n in kept],
+    ), left_out
+
+
+def _words(cell: Cell | str) -> str:
+    return cell if isinstance(cell, str) else cell.text
 
 
 def _renderable(block: Block) -> Table | Text:
