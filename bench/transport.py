@@ -30,8 +30,11 @@ from amphora.core.kinds import KindSheet
 from amphora.core.merge import differences
 from amphora.core.model import Contents, Item, States
 from amphora.core.portable import to_portable
+from amphora.engine.session import Session
+from amphora.engine.surveying import survey
 from amphora.environments.practice import PracticeEnvironment
 from amphora.files.package import read_package, write_package
+from amphora.files.workspace import EnvironmentEntry, Workspace
 from amphora.practice.platform import ID_PATTERN, JOINER, Platform
 from amphora.practice.sheets import practice_sheets
 
@@ -110,7 +113,7 @@ def exported(native: dict[str, bytes], sheet: KindSheet, path: Path) -> Contents
 
 
 def surveyed(native: dict[str, bytes], folder: Path) -> float:
-    """Seconds for one survey of a practice environment that holds the corpus."""
+    """Seconds for one survey of a practice environment that holds the corpus, with all its counts."""
     path = folder / "bench.practice"
     Platform.found(path, "bench", "bench", "", "https://bench.example", {"keeper@halcyon.example": "keeper"})
     with closing(
@@ -123,8 +126,10 @@ def surveyed(native: dict[str, bytes], folder: Path) -> float:
         there.platform._db.execute("begin")
         there.platform._db.executemany(f"insert into items values ({','.join('?' * 12)})", rows)
         there.platform._db.execute("commit")
-        seconds, listed = timed(there.index)
-        assert len(listed) == len(native)
+    entry = EnvironmentEntry("bench", f"practice:{path}", user="keeper@halcyon.example")
+    with closing(Session(Workspace(folder, {"bench": entry}))) as session:
+        seconds, rows = timed(lambda: survey(session, "bench"))
+    assert len(rows) == len(native)
     return seconds
 
 

@@ -70,11 +70,16 @@ class _Node:
     every: _Node | None = None
     spots: list[Spot] = field(default_factory=list)
 
+    def holds_secret(self) -> bool:
+        """Whether a secret place is here or below."""
+        below = [*self.names.values(), *([self.every] if self.every else [])]
+        return any(spot.is_secret for spot in self.spots) or any(node.holds_secret() for node in below)
+
 
 class Walk:
     """A position in the automaton: `spot` says what is here, `step` leads to a child."""
 
-    __slots__ = ("_names", "_next", "_nodes", "is_outside", "spot")
+    __slots__ = ("_names", "_next", "_nodes", "holds_secret", "is_outside", "spot")
 
     def __init__(self, nodes: tuple[_Node, ...]) -> None:
         self._nodes = nodes
@@ -82,6 +87,7 @@ class Walk:
         self._next: dict[str | None, Walk] = {}
         self.spot = merged(spot for node in nodes for spot in node.spots) if nodes else NOWHERE
         self.is_outside = self.spot.is_outside
+        self.holds_secret = any(node.holds_secret() for node in nodes)
 
     def step(self, name: str) -> Walk:
         """The position of the child with this member name, or index as text."""

@@ -9,6 +9,9 @@ from amphora.core.keys import Key
 from amphora.core.model import Json
 from amphora.core.tokens import parse_token
 
+SHORTEST_ID = 5
+"""No id inside a text is as short as this."""
+
 
 def quick_references(definition: Json, names: Bindings, own: Key) -> set[Key]:
     """The keys of the items that a native definition names, as whole values or inside texts. Linear in
@@ -24,8 +27,10 @@ def quick_references(definition: Json, names: Bindings, own: Key) -> set[Key]:
             waiting.extend(value)
         elif isinstance(value, str) and len(value) > 1:
             whole = names.token_of(value)
-            natives = [whole] if whole else [names.token_of(native) for native in pattern.findall(value)]
-            found.update(token for token in natives if token)
+            if whole:
+                found.add(whole)
+            elif len(value) > SHORTEST_ID:
+                found.update(token for native in pattern.findall(value) if (token := names.token_of(native)))
     parsed = (parse_token(text) for text in found)
     return {token.key for token in parsed if token and token.is_item and token.key != own}
 

@@ -71,6 +71,8 @@ def feature_values(form: Json, sheet: KindSheet) -> set[str]:
 
 
 def _masked(value: Json, walk: Walk) -> Json:
+    if not walk.holds_secret:
+        return value
     if walk.spot.is_secret:
         return value if value in (None, "", [], {}) else MASK
     if isinstance(value, dict):

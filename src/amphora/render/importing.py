@@ -152,12 +152,17 @@ def target_lines(entry: EnvironmentEntry, identity: Identity, release: str) -> l
 
 def preview_result(docket: Docket) -> Result:
     """What an import would do; nothing was touched."""
+    blocks = docket_blocks(docket)
+    loaded = sum(action.key in docket.records for action in docket.by(Do.CREATE))
+    if loaded:
+        blocks.append(Lines([f"Rows would be loaded into {counted(loaded, 'new table')}."]))
     return Result(
         "import",
         f"Preview, nothing was touched. {docket_verdict(docket)}",
-        blocks=docket_blocks(docket),
+        blocks=blocks,
         data={"preview": True, **docket_json(docket)},
-        next_step=f"amphora import {docket.package}-{docket.version} {docket.target}",
+        next_step=f"amphora import {docket.package}-{docket.version} {docket.target}"
+        + (" --with records" if docket.records else ""),
     )
 
 
@@ -190,7 +195,7 @@ def import_result(docket: Docket, outcome: Outcome, verified: Sequence[Verified]
         blocks.append(Lines([Cell(line, "warn") for line in todo], "Still to do by hand"))
     if wrong:
         blocks.append(Lines([Cell(f"- {readable(one.key)} is not as promised", "bad") for one in wrong], "Verified"))
-    loaded = sum(key in docket.records for key in (action.key for action in docket.by(Do.CREATE)))
+    loaded = sum(action.key in docket.records for action in docket.by(Do.CREATE))
     if loaded:
         blocks.append(Lines([f"Rows were loaded into {counted(loaded, 'new table')}."]))
     created, updated = len(docket.by(Do.CREATE)), len(docket.by(Do.UPDATE))
