@@ -11,6 +11,7 @@ from amphora.core.errors import UsageFault
 from amphora.core.keys import Key
 from amphora.core.kinds import KindSheet
 from amphora.core.model import Item, Listed
+from amphora.core.pace import uncollected
 from amphora.core.pointers import parse_pointer, write_pointer
 from amphora.core.references import counts, quick_references
 from amphora.core.selection import choose
@@ -48,10 +49,11 @@ def survey(
     side = own_side(session.open(environment), session.ledger, session.crosswalk)
     uses: dict[Key, set[Key]] = {}
     sizes: dict[Key, int] = {}
-    for found in side.opened.environment.read(list(side.keys), "draft"):
-        key = side.keys[found.listed.native_id]
-        uses[key] = quick_references(found.definition, side.names, key)
-        sizes[key] = len(orjson.dumps(found.definition))
+    with uncollected():
+        for found in side.opened.environment.read(list(side.keys), "draft"):
+            key = side.keys[found.listed.native_id]
+            uses[key] = quick_references(found.definition, side.names, key)
+            sizes[key] = len(orjson.dumps(found.definition))
     used_by = counts(uses)
     chosen = choose(wanted, side.by_key, environment) if wanted else sorted(side.by_key)
     rows = [Surveyed(key, side.by_key[key], len(uses[key]), used_by.get(key, 0), sizes[key]) for key in chosen]
