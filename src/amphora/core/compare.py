@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 from amphora.core.bindings import MISSING, Bindings
 from amphora.core.canon import digest, same
 from amphora.core.keys import Key
 from amphora.core.kinds import KindSheet
-from amphora.core.merge import By, Chooser, FieldChange, Merge, differences, no_choice
+from amphora.core.merge import By, Chooser, FieldChange, Merge, differences, equal, no_choice
 from amphora.core.model import Item, Json, States
 from amphora.core.places import Places
 from amphora.core.tokens import parse_token, render_text, token_for, tokens_in
@@ -109,16 +109,9 @@ def _states(
 
 
 def _by_crosswalk(change: FieldChange, was: Mapping[str, Json]) -> FieldChange:
-    if change.by is By.PACKAGE and was and same_or_missing(_with_values(change.package, was), change.last_delivered):
+    if change.by is By.PACKAGE and was and equal(_with_values(change.package, was), change.last_delivered):
         return replace(change, by=By.CROSSWALK)
     return change
-
-
-def same_or_missing(left: Json, right: Json) -> bool:
-    """Equality of two values either of which may be MISSING."""
-    if left is MISSING or right is MISSING:
-        return left is right
-    return same(left, right)
 
 
 def _with_values(form: Json, was: Mapping[str, Json]) -> Json:
@@ -134,14 +127,3 @@ def _with_values(form: Json, was: Mapping[str, Json]) -> Json:
     if parse_token(form):
         return was[form]
     return render_text(form, lambda token: was.get(token, "${" + token + "}"))
-
-
-@dataclass(frozen=True)
-class Overview:
-    """How many items fall into each class, for the first line of a comparison."""
-
-    new: list[Key] = field(default_factory=list)
-    changed: list[Key] = field(default_factory=list)
-    edited: list[Key] = field(default_factory=list)
-    undecided: list[Key] = field(default_factory=list)
-    same: list[Key] = field(default_factory=list)

@@ -49,7 +49,6 @@ class Action:
     states: States
     present: Listed | None = None
     comparison: Comparison | None = None
-    irreversible: tuple[str, ...] = ()
 
     @property
     def is_form_changed(self) -> bool:
@@ -104,7 +103,6 @@ class Docket:
     fingerprint: str
     custody: Custody = Custody.PACKAGE
     to_enter: tuple[tuple[Key, str], ...] = ()
-    aftercare: tuple[str, ...] = ()
     order: tuple[tuple[Key, ...], ...] = ()
     files: Mapping[str, Raw] = field(default_factory=dict, repr=False)
     records: Mapping[Key, Raw] = field(default_factory=dict, repr=False)

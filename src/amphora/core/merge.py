@@ -134,15 +134,15 @@ class Merge:
             self.changes.append(FieldChange(place + " (order)", by, base, target, package))
 
     def _leaf(self, base: Json, target: Json, package: Json, place: str) -> Json:
-        if _equal(target, package):
-            if self.has_base and not _equal(base, target):
+        if equal(target, package):
+            if self.has_base and not equal(base, target):
                 self.changes.append(FieldChange(place, By.BOTH, base, target, package))
             return target
         if not self.has_base:
             by = By.UNKNOWN
-        elif _equal(base, target):
+        elif equal(base, target):
             by = By.PACKAGE
-        elif _equal(base, package):
+        elif equal(base, package):
             by = By.TARGET
         else:
             by = By.CLASH
@@ -192,7 +192,8 @@ def _is_secret(value: Json) -> bool:
     return token is not None and token.kind == "secret"
 
 
-def _equal(left: Json, right: Json) -> bool:
+def equal(left: Json, right: Json) -> bool:
+    """Equality of two values either of which may be MISSING."""
     if left is MISSING or right is MISSING:
         return left is right
     return same(left, right)

@@ -10,33 +10,30 @@ from tempfile import TemporaryDirectory
 
 import orjson
 
-from amphora.core.canon import NotCanonical, digest
+from amphora.core.canon import NotCanonical
 from amphora.core.checks import CheckContext
 from amphora.core.checks.portability import secret_in_clear
 from amphora.core.crosswalk import SECTIONS, row_name
 from amphora.core.errors import NotReady, Unavailable, UsageFault
 from amphora.core.keys import Key
-from amphora.core.kinds import Sheets, parse_sheet
 from amphora.core.matching import Link
-from amphora.core.merge import differences
 from amphora.core.model import Contents, Finding, Item, Json, Level, Listed
 from amphora.core.needs import needs_of
 from amphora.core.pace import uncollected
-from amphora.core.pointers import parse_pointer
 from amphora.core.raw import Raw
 from amphora.core.secrets import looks_secret
 from amphora.core.selection import choose, lasting, readable
 from amphora.core.tokens import NEED_KINDS
 from amphora.engine.session import Session
 from amphora.engine.sides import OWN_ADDRESS, Side, own_side, read_items
+from amphora.engine.versioning import version_for
 from amphora.environments.contract import Take
 from amphora.files.crosswalk_file import Cell, write_cells
 from amphora.files.folder import OnDisk
-from amphora.files.package import SUFFIX, is_version, version_order, write_package
+from amphora.files.package import SUFFIX, write_package
 
 ATTEMPTS = 5
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,99}")
-FIRST_VERSION = "1.0.0"
 ACCESS = "access-rule"
 
 
@@ -164,7 +161,7 @@ def _packed(session: Session, side: Side, contents: Contents, gathered: Gathered
     name, environment, version, out, take = contents.name, side.name, request.version, request.out, request.take
     wanted, leave_out, left = request.wanted, request.leave_out, request.left
     preview, access = request.preview, request.access
-    chosen, is_unchanged = _version(session, contents, version)
+    chosen, is_unchanged = version_for(session, contents, version)
     contents = replace(contents, version=chosen)
     path = out or session.workspace.packages / f"{name}-{chosen}{SUFFIX}"
     package_digest, cells = "", []
@@ -318,55 +315,6 @@ def _secret_settings(context: CheckContext, side: Side) -> Iterable[Finding]:
                 "Make it a secret field in the source, or silence the finding in amphora.toml with [[silenced]]"
                 " rule, item, place and reason.",
             )
-
-
-def _version(session: Session, contents: Contents, wanted: str | None) -> tuple[str, bool]:
-    """The version for these contents, and whether they were exported as that before."""
-    past = session.ledger.exports(contents.name)
-    contents_digest = contents.digest()
-    if wanted is not None:
-        if not is_version(wanted):
-            raise UsageFault(f"{wanted!r} is no version as SemVer 2.0.0 has it.", next_step="Write it like 1.4.0")
-        taken = [export for export in past if export.version == wanted]
-        if taken and taken[-1].contents_digest != contents_digest:
-            raise UsageFault(
-                f"{contents.name} {wanted} exists with other contents.",
-                subject=wanted,
-                next_step="Choose a higher version, or leave --version out.",
-            )
-        return wanted, bool(taken)
-    if not past:
-        return FIRST_VERSION, False
-    last = max(past, key=lambda export: version_order(export.version))
-    if last.contents_digest == contents_digest:
-        return last.version, True
-    before = session.ledger.exported_version(contents.name, last.version)
-    sheets = {kind: parse_sheet(source, kind) for kind, source in contents.sheets.items()}
-    return next_version(last.version, before, contents.items, sheets), False
-
-
-def next_version(last: str, before: Mapping[Key, Json], items: Mapping[Key, Item], sheets: Sheets) -> str:
-    """From the forms then and the items now. Item removed: major; new or changed: minor; only texts and
-    states: patch."""
-    major, minor, patch = (int(part) for part in last.partition("-")[0].partition("+")[0].split("."))
-    if before.keys() - items.keys():
-        return f"{major + 1}.0.0"
-    changed = [key for key, item in items.items() if key in before and digest(before[key]) != item.digest]
-    if items.keys() - before.keys() or not all(_is_text_only(before[key], items[key], sheets) for key in changed):
-        return f"{major}.{minor + 1}.0"
-    return f"{major}.{minor}.{patch + 1}"
-
-
-def _is_text_only(before: Json, item: Item, sheets: Sheets) -> bool:
-    """Whether only text fields of an item differ."""
-    start = sheets[item.kind].places.walk(item.form)
-    for change in differences(before, item.form, start):
-        walk = start
-        for part in parse_pointer(change.place.removesuffix(" (order)")):
-            walk = walk.step(part)
-        if not walk.spot.is_text:
-            return False
-    return True
 
 
 def _cells(contents: Contents, side: Side) -> Iterable[Cell]:

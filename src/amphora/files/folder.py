@@ -20,7 +20,7 @@ from amphora.core.errors import PackageDamaged, UsageFault
 from amphora.core.model import Contents, Item, States
 from amphora.core.needs import needs_of
 from amphora.core.raw import PIECE_BYTES, Raw, chunks_of, sha256_of, size_of, whole
-from amphora.core.strict_json import JsonFault, parse_json
+from amphora.core.strict_json import JsonFault, parse_json, pretty_bytes
 from amphora.files.archive import LARGE
 from amphora.files.bag import MANIFEST, TAG_MANIFEST
 from amphora.files.members import item_members
@@ -134,7 +134,7 @@ def folder_contents(files: Mapping[str, Raw], where: str) -> Contents:
         raise _damaged(where, PACKING_LIST, "it has no proper list of contents")
     members = item_members([row["key"] for row in rows])
     renewed = [_renewed(row, files, members[row["key"]], where) for row in rows]
-    sheet_files = {**files, PACKING_LIST: _dump({**listing, "contents": renewed, "contents_digest": None})}
+    sheet_files = {**files, PACKING_LIST: pretty_bytes({**listing, "contents": renewed, "contents_digest": None})}
     try:
         contents = contents_of(sheet_files, is_edited=True)
     except PackageDamaged as error:
@@ -170,12 +170,6 @@ def _damaged(where: str, name: str, reason: str) -> PackageDamaged:
     return PackageDamaged(
         f"{where} can't be used: {name}: {reason}.", subject=where, place=name, next_step="Mend that file."
     )
-
-
-def _dump(value: Any) -> bytes:
-    from amphora.core.strict_json import pretty_bytes
-
-    return pretty_bytes(value)
 
 
 def _names(folder: Path, prefix: str) -> list[str]:

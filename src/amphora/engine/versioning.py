@@ -1,0 +1,66 @@
+"""Versions: which one a package gets for its contents (SemVer 2.0.0)."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from amphora.core.canon import digest
+from amphora.core.errors import UsageFault
+from amphora.core.keys import Key
+from amphora.core.kinds import Sheets, parse_sheet
+from amphora.core.merge import differences
+from amphora.core.model import Contents, Item, Json
+from amphora.core.pointers import parse_pointer
+from amphora.engine.session import Session
+from amphora.files.package import is_version, version_order
+
+FIRST_VERSION = "1.0.0"
+
+
+def version_for(session: Session, contents: Contents, wanted: str | None) -> tuple[str, bool]:
+    """The version for these contents, and whether they were exported as that before."""
+    past = session.ledger.exports(contents.name)
+    contents_digest = contents.digest()
+    if wanted is not None:
+        if not is_version(wanted):
+            raise UsageFault(f"{wanted!r} is no version as SemVer 2.0.0 has it.", next_step="Write it like 1.4.0")
+        taken = [export for export in past if export.version == wanted]
+        if taken and taken[-1].contents_digest != contents_digest:
+            raise UsageFault(
+                f"{contents.name} {wanted} exists with other contents.",
+                subject=wanted,
+                next_step="Choose a higher version, or leave --version out.",
+            )
+        return wanted, bool(taken)
+    if not past:
+        return FIRST_VERSION, False
+    last = max(past, key=lambda export: version_order(export.version))
+    if last.contents_digest == contents_digest:
+        return last.version, True
+    before = session.ledger.exported_version(contents.name, last.version)
+    sheets = {kind: parse_sheet(source, kind) for kind, source in contents.sheets.items()}
+    return next_version(last.version, before, contents.items, sheets), False
+
+
+def next_version(last: str, before: Mapping[Key, Json], items: Mapping[Key, Item], sheets: Sheets) -> str:
+    """From the forms then and the items now. Item removed: major; new or changed: minor; only texts and
+    states: patch."""
+    major, minor, patch = (int(part) for part in last.partition("-")[0].partition("+")[0].split("."))
+    if before.keys() - items.keys():
+        return f"{major + 1}.0.0"
+    changed = [key for key, item in items.items() if key in before and digest(before[key]) != item.digest]
+    if items.keys() - before.keys() or not all(_is_text_only(before[key], items[key], sheets) for key in changed):
+        return f"{major}.{minor + 1}.0"
+    return f"{major}.{minor}.{patch + 1}"
+
+
+def _is_text_only(before: Json, item: Item, sheets: Sheets) -> bool:
+    """Whether only text fields of an item differ."""
+    start = sheets[item.kind].places.walk(item.form)
+    for change in differences(before, item.form, start):
+        walk = start
+        for part in parse_pointer(change.place.removesuffix(" (order)")):
+            walk = walk.step(part)
+        if not walk.spot.is_text:
+            return False
+    return True
