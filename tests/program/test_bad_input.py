@@ -96,6 +96,9 @@ def test_a_wrong_digest_and_a_member_outside_are_refused(amphora: Program, packe
         (("map", "olive-intake", "grove-live", "--set", "nope=1"), 2, ("is no need",)),
         (("export", "grove-dev", "Harvest Intake", "--as", "a b"), 2, ("'a b' can't be the name",)),
         (("init",), 2, ("There is a workspace",)),
+        (("import", "nothing.docket.yaml", "--yes"), 2, ("nothing.docket.yaml can't be used: no such file",)),
+        (("compare", "olive-intake", "grove-live", "--docket", "no/where.docket.yaml"), 2, ("can't be used",)),
+        (("keys", "trust", "nope.json", "--as", "x"), 2, ("nope.json",)),
     ],
 )
 def test_requests_that_cannot_be_met(

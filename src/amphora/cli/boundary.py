@@ -63,8 +63,20 @@ def guarded(command: Callable[[], int | None]) -> int:
     except BrokenPipeError:
         sys.stderr.close()
         return 0
+    except OSError as error:
+        return _told(_as_file_trouble(error)) if error.filename else _fault(error)
     except Exception as error:
         return _fault(error)
+
+
+def _as_file_trouble(error: OSError) -> UsageFault:
+    """A file that was named can't be opened or written: the request's trouble, not ours."""
+    words = (error.strerror or type(error).__name__).lower()
+    return UsageFault(
+        f"{error.filename} can't be used: {words}.",
+        subject=str(error.filename),
+        next_step="Name a file that is there, or a place where files can be written.",
+    )
 
 
 def _as_usage(error: click.ClickException) -> UsageFault:
