@@ -65,6 +65,10 @@ def import_(
         list[str] | None,
         typer.Option("--with", metavar="WHAT", help="records: load rows into tables that are new there."),
     ] = None,
+    without: Annotated[
+        list[str] | None,
+        typer.Option("--without", metavar="WHAT", help="attachments: the target keeps its own; access: no rules."),
+    ] = None,
     yes: Annotated[
         bool, typer.Option("--yes", help="Agree to creating items, and to updating those without local edits.")
     ] = False,
@@ -86,7 +90,7 @@ def import_(
 
     with working(json, workspace) as work:
         if package.endswith(DOCKET_SUFFIX):
-            prepared = prepare_from_docket(work.session, Path(package))
+            prepared = prepare_from_docket(work.session, Path(package), without or ())
             _require_trust(work, prepared.contents)
             _import_one(work, with_records(prepared, with_ or ()), preview, yes)
             return
@@ -95,7 +99,7 @@ def import_(
         contents = opened_package(work, package)
         _require_trust(work, contents)
         for name in environments:
-            prepared = with_records(prepare(work.session, contents, name), with_ or ())
+            prepared = with_records(prepare(work.session, contents, name, without=without or ()), with_ or ())
             _import_one(work, prepared, preview, yes)
 
 

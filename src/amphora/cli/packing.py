@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated
 
@@ -29,6 +30,10 @@ def export(
         list[str] | None,
         typer.Option("--with", metavar="WHAT", help="access: the access rules of apps; records: the rows of tables."),
     ] = None,
+    without: Annotated[
+        list[str] | None,
+        typer.Option("--without", metavar="WHAT", help="attachments: they stay behind, the target keeps its own."),
+    ] = None,
     preview: Annotated[bool, typer.Option("--preview", help="Only show what would go in, and why.")] = False,
     json: JsonFlag = False,
     workspace: FolderOption = None,
@@ -49,6 +54,7 @@ def export(
 
     with working(json, workspace) as work:
         wish = Wish(environment, tuple(items or ()), name, tuple(leave_out or ()), take, tuple(with_ or ()))
+        wish = replace(wish, without=tuple(without or ()))
         report = export_wish(work.session, wish, version=version, out=out, note=note, preview=preview)
         environment = report.contents.source
         work.show(export_result(report, work.session.likely_target(environment)))

@@ -26,11 +26,13 @@ class IdStyle:
     """How an environment's ids look.
 
     `pattern` matches an id inside a text. `joiner` stands between an item's id and a part's where a
-    part is named by both (`T1#price`); empty where a part's id stands alone, unique in the environment.
+    part is named by both (`T1#price`); empty where a part's id stands alone, unique in the environment. `mark` is a
+    letter that every id holds, if there is one: a text without it needs no search.
     """
 
     pattern: str
     joiner: str = ""
+    mark: str = ""
 
 
 @dataclass
@@ -99,6 +101,15 @@ class Bindings:
             urls = {str(v): token_for(k) for k, v in self.values.items() if k.startswith("url:") and v}
             self._urls = dict(sorted(urls.items(), key=lambda pair: (-len(pair[0]), pair[0])))
         return self._urls
+
+    @property
+    def natives(self) -> Mapping[str, Key]:
+        """The native ids and values that have a token, with its key."""
+        return self._reverse
+
+    def may_hold_ids(self, text: str) -> bool:
+        """Whether a text can hold a native id or a URL at all."""
+        return self.style.mark in text or "://" in text or any(url in text for url in self.url_tokens())
 
     def text_pattern(self) -> re.Pattern[str]:
         """Matches, in a text, the URL prefixes and whatever looks like an id, at token boundaries."""

@@ -1,8 +1,8 @@
 """Canonical bytes (RFC 8785) and digests over them.
 
-A fast encoder writes every value for which it agrees with the RFC to the byte; a walk proves that. What it
-can't be trusted with (integral or very small and large floats, member names beyond the surrogate
-range) goes to the RFC's own library.
+A fast encoder writes every value for which it agrees with the RFC to the byte: a look at its bytes shows that
+for nearly all, a walk over the value for the rest. What it can't be trusted with (integral or very small
+and large floats, member names beyond the surrogate range) goes to the RFC's own library.
 """
 
 from __future__ import annotations
@@ -18,6 +18,11 @@ from amphora.core.errors import AmphoraError
 from amphora.core.pointers import Pointer, write_pointer
 
 LARGEST_INTEGER = 2**53 - 1
+_PLAIN = orjson.OPT_SORT_KEYS | orjson.OPT_PASSTHROUGH_DATACLASS | orjson.OPT_PASSTHROUGH_DATETIME
+_BELOW_SURROGATES = bytes(range(0xEE))
+"""The others begin, in UTF-8, the letters whose order as names differs between UTF-8 and UTF-16."""
+_DIGITS_ALIKE = bytes(ord("0") if ord("0") < code <= ord("9") else code for code in range(256))
+_BESIDE_NUMBERS = bytes(code for code in range(128) if chr(code) not in "0123456789.e-,:{}[]")
 
 
 class NotCanonical(AmphoraError):
@@ -28,24 +33,20 @@ def canonical_bytes(value: Any) -> bytes:
     """The RFC 8785 serialisation; NotCanonical for integers beyond 2^53-1, NaN, infinities and
     text that is not Unicode."""
     try:
-        if _is_fast(value):
-            return orjson.dumps(value, option=orjson.OPT_SORT_KEYS)
+        raw = orjson.dumps(value, option=_PLAIN)
+        if _is_surely_plain(raw) or _is_fast(value):
+            return raw
+    except orjson.JSONEncodeError:
+        pass  # the RFC library, or the explanation, says what is wrong
+    try:
         return rfc8785.dumps(value)
-    except (rfc8785.CanonicalizationError, orjson.JSONEncodeError, UnicodeError, RecursionError) as error:
+    except (rfc8785.CanonicalizationError, UnicodeError, RecursionError) as error:
         raise _explained(value, error) from error
 
 
 def digest(value: Any) -> str:
     """SHA-256 over the canonical bytes, in lower-case hexadecimal."""
     return hashlib.sha256(canonical_bytes(value)).hexdigest()
-
-
-def plain_digest(value: Any) -> str:
-    """`digest` for a value that is known to be plain (see `scan`): without a walk of its own."""
-    try:
-        return hashlib.sha256(orjson.dumps(value, option=orjson.OPT_SORT_KEYS)).hexdigest()
-    except orjson.JSONEncodeError as error:
-        raise _explained(value, error) from error
 
 
 def is_plain_float(value: float) -> bool:
@@ -62,6 +63,18 @@ def same(left: Any, right: Any) -> bool:
     if isinstance(left, bool) or isinstance(right, bool):
         return left is right
     return bool(left == right)
+
+
+def _is_surely_plain(raw: bytes) -> bool:
+    """Whether the fast encoder's bytes hold nothing in which it could differ from the RFC. May say no
+    of what is plain (long fractions, null, which is also how it writes NaN); never yes of what is not."""
+    if b"null" in raw or not (raw.isascii() or not raw.translate(None, _BELOW_SURROGATES)):
+        return False
+    numbers = raw.translate(None, _BESIDE_NUMBERS)
+    if b".0," in numbers or b".0}" in numbers or b".0]" in numbers or numbers.endswith(b".0"):
+        return False
+    digits = numbers.translate(_DIGITS_ALIKE)
+    return not (b"0" * 16 in digits or b"0e0" in digits or b"0e-" in digits)
 
 
 def _is_fast(value: Any) -> bool:

@@ -8,6 +8,11 @@ from amphora.core.keys import Key
 from amphora.core.model import Item, Need
 
 
+def types_of(needs: Iterable[Need]) -> dict[Key, str]:
+    """The native types that needs carry, for another round of `needs_of`."""
+    return {need.key: need.type for need in needs}
+
+
 def needs_of(items: Mapping[Key, Item], types: Mapping[Key, str] | None = None) -> Iterable[Need]:
     """What items use and do not carry, sorted: connections and the like, and items that stay at home.
     `types` gives the native type of connections and settings, where it is known."""

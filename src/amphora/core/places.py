@@ -79,26 +79,35 @@ class _Node:
 class Walk:
     """A position in the automaton: `spot` says what is here, `step` leads to a child."""
 
-    __slots__ = ("_names", "_next", "_nodes", "holds_secret", "is_outside", "spot")
+    __slots__ = ("_nodes", "_other", "_steps", "holds_secret", "is_bare", "is_dull", "is_outside", "spot")
 
     def __init__(self, nodes: tuple[_Node, ...]) -> None:
         self._nodes = nodes
-        self._names = frozenset(name for node in nodes for name in node.names)
-        self._next: dict[str | None, Walk] = {}
+        self._steps: dict[str, Walk] = {}
+        self._other: Walk | None = None
         self.spot = merged(spot for node in nodes for spot in node.spots) if nodes else NOWHERE
         self.is_outside = self.spot.is_outside
+        self.is_bare = self.spot == NOWHERE
+        """Whether this place has no role of its own."""
+        self.is_dull = not nodes
+        """Whether neither this place nor any below it has a role."""
         self.holds_secret = any(node.holds_secret() for node in nodes)
 
     def step(self, name: str) -> Walk:
         """The position of the child with this member name, or index as text."""
-        known = name if name in self._names else None
-        found = self._next.get(known)
-        if found is None:
-            children = [node.every for node in self._nodes if node.every]
-            if known is not None:
-                children += [node.names[known] for node in self._nodes if known in node.names]
-            found = self._next[known] = Walk(tuple(children))
-        return found
+        steps, other = self.children()
+        return steps.get(name, other)
+
+    def children(self) -> tuple[dict[str, Walk], Walk]:
+        """The positions of the children that the sheet names, and that of all others."""
+        if self._other is None:
+            every = [node.every for node in self._nodes if node.every]
+            names = sorted({name for node in self._nodes for name in node.names})
+            self._other = Walk(tuple(every)) if self._nodes else self
+            for name in names:
+                named = [node.names[name] for node in self._nodes if name in node.names]
+                self._steps[name] = Walk((*every, *named))
+        return self._steps, self._other
 
 
 class Places:

@@ -33,7 +33,14 @@ def parse_pointer(text: str) -> Pointer:
 def value_at(document: Any, parts: Pointer) -> Any:
     """The value at a pointer; LookupError where there is none."""
     for part in parts:
-        document = document[int(part)] if isinstance(document, list) else document[part]
+        if type(document) is list:
+            if (part[0:1] == "0" and part != "0") or not (part.isdigit() and part.isascii()):
+                raise LookupError(f"{part!r} is no index of an array (RFC 6901, section 4)")
+            document = document[int(part)]
+        elif type(document) is dict:
+            document = document[part]
+        else:
+            raise LookupError(f"{part!r} is below a value without members")
     return document
 
 

@@ -89,15 +89,34 @@ class _Reader:
     def _object(self, value: dict[str, Json], walk: Walk, at: Pointer, guide: Json) -> Json:
         guides = guide if isinstance(guide, dict) else {}
         result = {}
+        steps, other = walk.children()
         for name, part in value.items():
-            child = walk.step(name)
-            if not child.is_outside:
+            child = steps.get(name, other)
+            if child.is_bare:
+                kind = type(part)
+                if kind is dict or kind is list or (kind is str and not self._is_own_text(part, guides.get(name))):
+                    result[name] = self.read(part, child, (*at, name), guides.get(name))
+                else:
+                    result[name] = part
+            elif not child.is_outside:
                 result[name] = self.read(part, child, (*at, name), guides.get(name))
             elif child.spot.is_layout:
                 _put(self.layout, (*at, name), part)
             elif child.spot.is_switch:
                 self.is_on = bool(part)
         return result
+
+    def _is_own_text(self, text: str, guide: Json) -> bool:
+        """Whether a text at a place without a role surely stays as it is: the short way for most of them."""
+        names = self.names
+        return (
+            text not in names.natives
+            and text not in self.inward
+            and text not in names.part_owner
+            and PREFIX not in text
+            and (not names.style.joiner or names.style.joiner not in text)
+            and (guide is None or guide == text)
+        )
 
     def _array(self, value: list[Json], walk: Walk, at: Pointer, guide: Json) -> Json:
         member = walk.spot.named_by
@@ -207,7 +226,7 @@ class _Reader:
         urls = self.names.url_tokens()
         pieces: list[str] = []
         position = 0
-        for found in self.names.text_pattern().finditer(text):
+        for found in self.names.text_pattern().finditer(text) if self.names.may_hold_ids(text) else ():
             native = found[0]
             token = urls.get(native) or self._token_of(native)
             inner = self.inward.get(native)

@@ -29,7 +29,7 @@ def quick_references(definition: Json, names: Bindings, own: Key) -> set[Key]:
             whole = names.token_of(value)
             if whole:
                 found.add(whole)
-            elif len(value) > SHORTEST_ID:
+            elif len(value) > SHORTEST_ID and names.may_hold_ids(value):
                 found.update(token for native in pattern.findall(value) if (token := names.token_of(native)))
     parsed = (parse_token(text) for text in found)
     return {token.key for token in parsed if token and token.is_item and token.key != own}

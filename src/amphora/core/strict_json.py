@@ -21,13 +21,22 @@ def parse_json(raw: bytes | str) -> Any:
     Text in our own layout is parsed fast: what comes out the same to the byte held no duplicate, no NaN
     and no number that would have lost digits.
     """
+    return parse_laid_out(raw)[0]
+
+
+def parse_laid_out(raw: bytes | str) -> tuple[Any, bytes | None]:
+    """The value likewise, and the bytes if they stand in our own layout."""
     if isinstance(raw, bytes) and raw.startswith((b"{\n", b"[\n")):
         try:
             quick = orjson.loads(raw)
             if pretty_bytes(quick) == raw:
-                return quick
+                return quick, raw
         except (orjson.JSONDecodeError, orjson.JSONEncodeError):
             pass
+    return _parse_slowly(raw), None
+
+
+def _parse_slowly(raw: bytes | str) -> Any:
     try:
         text = raw.decode("utf-8") if isinstance(raw, bytes) else raw
         value = json.loads(text, object_pairs_hook=_unique, parse_constant=_no_constant)

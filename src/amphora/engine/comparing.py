@@ -46,7 +46,6 @@ def _items(session: Session, side: str | Contents) -> tuple[dict[Key, Item], dic
         return dict(side.items), {kind: parse_sheet(source, kind) for kind, source in side.sheets.items()}
     own = own_side(session.open(side), session.ledger, session.crosswalk)
     published = [key for key, row in own.by_key.items() if not row.is_drafted_only]
-    guides = {key: d.merged for key, d in session.ledger.last_deliveries(own.uid).items()}
-    guides |= {key: form for key, (form, _) in session.ledger.exported_forms(own.uid).items()}
+    guides = session.ledger.last_forms(own.uid, own.by_key)
     items, _, _ = read_items(own, published, guides=guides, binds_new=True)
     return items, dict(own.opened.description.sheets)

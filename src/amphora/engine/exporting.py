@@ -10,6 +10,7 @@ from tempfile import TemporaryDirectory
 
 import orjson
 
+from amphora.core.attachments import without_attachments
 from amphora.core.canon import NotCanonical
 from amphora.core.checks import CheckContext
 from amphora.core.checks.portability import secret_in_clear
@@ -17,7 +18,7 @@ from amphora.core.crosswalk import SECTIONS, row_name
 from amphora.core.errors import NotReady, Unavailable, UsageFault
 from amphora.core.keys import Key
 from amphora.core.matching import Link
-from amphora.core.model import Contents, Finding, Item, Json, Level, Listed
+from amphora.core.model import Contents, Finding, Item, Level, Listed
 from amphora.core.needs import needs_of
 from amphora.core.pace import uncollected
 from amphora.core.raw import Raw
@@ -33,6 +34,7 @@ from amphora.files.folder import OnDisk
 from amphora.files.package import SUFFIX, write_package
 
 ATTEMPTS = 5
+AT_ONCE = 500
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,99}")
 ACCESS = "access-rule"
 
@@ -58,6 +60,7 @@ class ExportReport:
     leave_out: tuple[str, ...] = ()
     has_access: bool = False
     has_records: bool = False
+    has_attachments: bool = True
     contents_digest: str = ""
 
 
@@ -83,12 +86,13 @@ def export(
     note: str = "",
     access: bool = False,
     records: bool = False,
+    attachments: bool = True,
     preview: bool = False,
 ) -> ExportReport:
     """Exports items and what they use; writes the package, the crosswalk's source rows and the ledger.
 
     With `access`, access rules for what is packed come along, with `records` the rows
-    of tables. A `preview` writes nothing, and neither
+    of tables; without `attachments`, the target keeps its own. A `preview` writes nothing, and neither
     does an export of contents that the last version holds already, unless `out` names another file.
     """
     if not _NAME.fullmatch(name):
@@ -103,16 +107,13 @@ def export(
     left = set(choose(leave_out, side.by_key, environment)) if leave_out else set()
     if both := sorted(left & set(asked)):
         raise UsageFault(f"{readable(both[0])} is both asked for and left out.", subject=both[0])
-    request = _Request(wanted, leave_out, left, take, version, out, access, records, preview)
-    guides = {key: delivery.merged for key, delivery in session.ledger.last_deliveries(side.uid).items()}
-    guides |= {key: form for key, (form, _) in session.ledger.exported_forms(side.uid).items()}
+    request = _Request(wanted, leave_out, left, take, version, out, access, records, attachments, preview)
     rules: list[Key] = []
     if access:
-        packed = _gather(session, side, asked, left, take, guides).items
+        packed = _gather(session, side, asked, request).items
         rules = [key for key in _access_rules(side, packed, take) if key not in left and key not in asked]
-    gathered = _gather_consistently(session, side, sorted([*asked, *rules]), left, take, guides)
+    gathered = _gather_consistently(session, side, sorted([*asked, *rules]), request)
     gathered.why.update(dict.fromkeys(rules, "access rule of a packed app"))
-    _refuse_inexact(gathered.items)
     needs = tuple(needs_of(gathered.items, _need_types(side)))
     kinds = sorted({item.kind for item in gathered.items.values()})
     sheets = {kind: opened.description.sheets[kind].source for kind in kinds}
@@ -136,6 +137,7 @@ class _Request:
     out: Path | None
     access: bool
     records: bool
+    attachments: bool
     preview: bool
 
 
@@ -190,6 +192,7 @@ def _packed(session: Session, side: Side, contents: Contents, gathered: Gathered
         tuple(lasting(leave_out, side.by_key, environment)),
         access,
         request.records,
+        request.attachments,
         contents.digest(),
     )
 
@@ -204,29 +207,26 @@ def _need_types(side: Side) -> dict[Key, str]:
     }
 
 
-def _refuse_inexact(items: Mapping[Key, Item]) -> None:
-    """What RFC 8785 can't hold is refused with item and place."""
-    for key, item in items.items():
-        try:
-            _ = item.digest
-        except NotCanonical as error:
-            raise NotReady(
-                f"{readable(key)} can't be packed. {error.message}",
-                subject=key,
-                place=error.place,
-                next_step=error.next_step,
-            ) from error
+def _exact(item: Item) -> Item:
+    """The item in the form in which many are held at once; what RFC 8785 can't hold is refused."""
+    try:
+        return item.folded()
+    except NotCanonical as error:
+        raise NotReady(
+            f"{readable(item.key)} can't be packed. {error.message}",
+            subject=item.key,
+            place=error.place,
+            next_step=error.next_step,
+        ) from error
 
 
-def _gather_consistently(
-    session: Session, side: Side, asked: Sequence[Key], left: set[Key], take: Take, guides: Mapping[Key, Json]
-) -> Gathered:
+def _gather_consistently(session: Session, side: Side, asked: Sequence[Key], request: _Request) -> Gathered:
     """Index, read, index again, until the revisions agree."""
     environment = side.opened.environment
     for _ in range(ATTEMPTS):
         before = {row.native_id: row.revision for row in environment.index()}
         with uncollected():
-            gathered = _gather(session, side, asked, left, take, guides)
+            gathered = _gather(session, side, asked, request)
         after = {row.native_id: row.revision for row in environment.index()}
         moved = [k for k, item in gathered.items.items() if before.get(item.native_id) != after.get(item.native_id)]
         if not moved:
@@ -238,28 +238,34 @@ def _gather_consistently(
     )
 
 
-def _gather(
-    session: Session, side: Side, asked: Sequence[Key], left: set[Key], take: Take, guides: Mapping[Key, Json]
-) -> Gathered:
+def _gather(session: Session, side: Side, asked: Sequence[Key], request: _Request) -> Gathered:
     items: dict[Key, Item] = {}
     files: dict[str, bytes] = {}
     why = dict.fromkeys(asked, "asked for")
     waiting = list(asked)
     while waiting:
-        _refuse_never_published(waiting, side, take)
-        read, _, noticed = read_items(side, waiting, take, guides, binds_new=True)
+        _refuse_never_published(waiting, side, request.take)
+        read: dict[Key, Item] = {}
+        for some in _batches(waiting):
+            guides = session.ledger.last_forms(side.uid, some)
+            batch, _, noticed = read_items(side, some, request.take, guides, binds_new=True)
+            for key, item in batch.items():
+                read[key] = _exact(item if request.attachments else without_attachments(item))
+                files |= noticed[key].files if request.attachments else {}
+            session.listener(f"reading {side.name}", len(items) + len(read), len(items) + len(waiting))
         items |= read
-        for portable in noticed.values():
-            files |= portable.files
-        session.listener(f"reading {side.name}", len(items), len(items))
         waiting = []
         for key, item in read.items():
             for used in sorted(item.uses()):
-                if used in side.by_key and used not in why and used not in left:
+                if used in side.by_key and used not in why and used not in request.left:
                     why[used] = f"used by {readable(key)}"
                     waiting.append(used)
         waiting.sort()
     return Gathered(dict(sorted(items.items())), why, dict(sorted(files.items())))
+
+
+def _batches(keys: Sequence[Key]) -> Iterable[Sequence[Key]]:
+    return (keys[start : start + AT_ONCE] for start in range(0, len(keys), AT_ONCE))
 
 
 def _access_rules(side: Side, items: Mapping[Key, Item], take: Take) -> list[Key]:

@@ -18,11 +18,11 @@ from amphora.files.package import find_package, read_package
 from amphora.ledger.ledger import Run
 
 
-def prepare_from_docket(session: Session, path: Path) -> Prepared:
+def prepare_from_docket(session: Session, path: Path, without: Sequence[str] = ()) -> Prepared:
     """The docket that a file describes, with its decisions; NotReady where something has moved since."""
     file = read_docket(path)
     contents = read_package(find_package(f"{file.package}-{file.version}", session.workspace.packages))
-    prepared = prepare(session, contents, file.target, file.choices)
+    prepared = prepare(session, contents, file.target, file.choices, without)
     docket = prepared.docket
     reasons = {
         "the package is another one": contents.package_digest != file.package_digest,
@@ -144,7 +144,7 @@ def undo(session: Session, name: str) -> tuple[Run, list[str]]:
 
 def is_recorded(session: Session, docket: Docket) -> bool:
     """Whether every item's latest delivery is by this very version."""
-    latest = session.ledger.last_deliveries(docket.target_uid)
+    latest = session.ledger.last_deliveries(docket.target_uid, [action.key for action in docket.actions])
     return all(
         (delivery := latest.get(action.key)) is not None
         and (delivery.package, delivery.version) == (docket.package, docket.version)

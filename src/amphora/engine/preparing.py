@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, replace
 
+from amphora.core.attachments import LEFT_OUT, with_present, without_attachments
+from amphora.core.bindings import MISSING
 from amphora.core.checks import CheckContext, check
 from amphora.core.checks.context import TargetIndex
 from amphora.core.compare import STATE, Base, Comparison, compare_item
 from amphora.core.crosswalk import Mapped, resolve
 from amphora.core.docket import Action, Custody, Do, Docket, decide, fingerprint, order_of
+from amphora.core.errors import UsageFault
 from amphora.core.keys import Key
 from amphora.core.kinds import KindSheet, parse_sheet
 from amphora.core.merge import NEEDS_CHOICE, TARGET, By, FieldChange
 from amphora.core.model import Contents, Finding, Found, Item, Json, Listed
 from amphora.core.native import to_native
+from amphora.core.needs import needs_of, types_of
+from amphora.core.portable import Portable
 from amphora.core.spots import masked_places, part_ids
 from amphora.core.tokens import NEED_KINDS, parse_token
 from amphora.engine.session import Opened, Session
@@ -47,8 +52,16 @@ def map_needs(session: Session, contents: Contents, opened: Opened) -> list[Mapp
     return resolve(needs, session.crosswalk, opened.name, supplies, known)
 
 
-def prepare(session: Session, contents: Contents, environment: str, choices: Choices | None = None) -> Prepared:
-    """The docket of importing a package into an environment; changes nothing."""
+def prepare(
+    session: Session,
+    contents: Contents,
+    environment: str,
+    choices: Choices | None = None,
+    without: Collection[str] = (),
+) -> Prepared:
+    """The docket of importing a package into an environment; changes nothing. `without` names what of the
+    package stays out: `attachments` (the target keeps its own), `access` (rules that nothing else uses)."""
+    contents = reduced(contents, without)
     opened = session.open(environment)
     session.listener(f"reading {environment}", 0, 0)
     mapped = map_needs(session, contents, opened)
@@ -56,7 +69,8 @@ def prepare(session: Session, contents: Contents, environment: str, choices: Cho
     bases = _bases(session, contents, side)
     there = [key for key in contents.items if key in side.by_key]
     guides = {key: contents.items[key].form for key in there}
-    present, found, _ = read_items(side, _readable(there, side), guides=guides, bases=bases)
+    present, found, noticed = read_items(side, _readable(there, side), guides=guides, bases=bases)
+    contents = _with_kept_attachments(contents, side, present, noticed)
     _reserve_ids(contents, side)
     actions = [
         _action(contents, key, side, present.get(key), found.get(key), bases.get(key), choices or {})
@@ -89,6 +103,36 @@ def prepare(session: Session, contents: Contents, environment: str, choices: Cho
     return Prepared(docket, side, opened, contents)
 
 
+def reduced(contents: Contents, without: Collection[str]) -> Contents:
+    """What of a package is taken into an environment."""
+    if unknown := sorted(set(without) - {"attachments", "access"}):
+        raise UsageFault(
+            f"--without takes attachments or access, not {unknown[0]!r}.", next_step="amphora import --help"
+        )
+    items = dict(contents.items)
+    if "access" in without:
+        used = {key for item in items.values() for key in item.uses()}
+        items = {key: item for key, item in items.items() if item.kind != "access-rule" or key in used}
+        contents = replace(contents, items=items, needs=tuple(needs_of(items, types_of(contents.needs))))
+    if "attachments" in without:
+        items = {key: without_attachments(item) for key, item in items.items()}
+        contents = replace(contents, items=items, files={})
+    return contents
+
+
+def _with_kept_attachments(
+    contents: Contents, side: Side, present: Mapping[Key, Item], noticed: Mapping[Key, Portable]
+) -> Contents:
+    """The contents with the target's own attachments where the package carries none."""
+    items = dict(contents.items)
+    for key, item in items.items():
+        if any(place.token == LEFT_OUT for place in item.places):
+            form = present[key].form if key in present else MISSING
+            items[key] = with_present(item, form, side.opened.description.sheets[item.kind].places.walk(item.form))
+    kept = {name: raw for portable in noticed.values() for name, raw in portable.files.items()}
+    return replace(contents, items=items, files={**kept, **contents.files})
+
+
 def check_package(session: Session, contents: Contents, environment: str | None) -> list[Finding]:
     """The findings for one target, or for the package by itself."""
     if environment is None:
@@ -113,10 +157,9 @@ def _readable(keys: list[Key], side: Side) -> list[Key]:
 
 def _bases(session: Session, contents: Contents, side: Side) -> dict[Key, Base]:
     """What was last delivered there; else, coming back to its source, what was last exported."""
-    bases = {key: d.base for key, d in session.ledger.last_deliveries(side.uid).items() if key in contents.items}
-    for key, (form, states) in session.ledger.exported_forms(side.uid).items():
-        if key in contents.items:
-            bases.setdefault(key, Base(form, states, {}))
+    bases = {key: d.base for key, d in session.ledger.last_deliveries(side.uid, contents.items).items()}
+    for key, (form, states) in session.ledger.exported_forms(side.uid, contents.items).items():
+        bases.setdefault(key, Base(form, states, {}))
     return bases
 
 

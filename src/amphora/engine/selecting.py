@@ -11,6 +11,7 @@ from amphora.engine.session import Session
 from amphora.files.workspace import Selection, save_selection
 
 WITH = ("access", "records")
+WITHOUT = ("attachments",)
 
 
 @dataclass(frozen=True)
@@ -23,6 +24,7 @@ class Wish:
     leave_out: tuple[str, ...]
     take: str
     with_: tuple[str, ...]
+    without: tuple[str, ...] = ()
 
 
 def export_wish(
@@ -34,6 +36,8 @@ def export_wish(
         raise UsageFault(f"--take is live or draft, not {selection.take!r}.", next_step="amphora export --help")
     if unknown := sorted(set(selection.with_) - set(WITH)):
         raise UsageFault(f"--with takes {', '.join(WITH)}, not {unknown[0]!r}.", next_step="amphora export --help")
+    if unknown := sorted(set(selection.without) - set(WITHOUT)):
+        raise UsageFault(f"--without takes attachments, not {unknown[0]!r}.", next_step="amphora export --help")
     report = export(
         session,
         selection.environment,
@@ -46,6 +50,7 @@ def export_wish(
         note=note,
         access="access" in selection.with_,
         records="records" in selection.with_,
+        attachments="attachments" not in selection.without,
         preview=preview,
     )
     if not preview:
@@ -63,6 +68,7 @@ def _selected(session: Session, wish: Wish) -> tuple[str, Selection]:
             wish.leave_out or saved.leave_out,
             wish.take if wish.take != "live" else saved.take,
             wish.with_ or saved.with_,
+            wish.without or saved.without,
         )
         return wish.name or wish.first, changed
     session.workspace.environment(wish.first)
@@ -74,4 +80,4 @@ def _selected(session: Session, wish: Wish) -> tuple[str, Selection]:
             details=[f"saved selections: {', '.join(session.workspace.selections) or 'none'}"],
             next_step=f'amphora export {wish.first} "ITEM" --as NAME',
         )
-    return wish.name, Selection(wish.first, wish.items, wish.leave_out, wish.take, wish.with_)
+    return wish.name, Selection(wish.first, wish.items, wish.leave_out, wish.take, wish.with_, wish.without)

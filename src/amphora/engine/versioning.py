@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 
 from amphora.core.canon import digest
 from amphora.core.errors import UsageFault
@@ -13,6 +13,7 @@ from amphora.core.model import Contents, Item, Json
 from amphora.core.pointers import parse_pointer
 from amphora.engine.session import Session
 from amphora.files.package import is_version, version_order
+from amphora.ledger.ledger import Export
 
 FIRST_VERSION = "1.0.0"
 
@@ -20,12 +21,11 @@ FIRST_VERSION = "1.0.0"
 def version_for(session: Session, contents: Contents, wanted: str | None) -> tuple[str, bool]:
     """The version for these contents, and whether they were exported as that before."""
     past = session.ledger.exports(contents.name)
-    contents_digest = contents.digest()
     if wanted is not None:
         if not is_version(wanted):
             raise UsageFault(f"{wanted!r} is no version as SemVer 2.0.0 has it.", next_step="Write it like 1.4.0")
         taken = [export for export in past if export.version == wanted]
-        if taken and taken[-1].contents_digest != contents_digest:
+        if taken and not _is_same(taken[-1], contents):
             raise UsageFault(
                 f"{contents.name} {wanted} exists with other contents.",
                 subject=wanted,
@@ -35,23 +35,31 @@ def version_for(session: Session, contents: Contents, wanted: str | None) -> tup
     if not past:
         return FIRST_VERSION, False
     last = max(past, key=lambda export: version_order(export.version))
-    if last.contents_digest == contents_digest:
+    if _is_same(last, contents):
         return last.version, True
     before = session.ledger.exported_version(contents.name, last.version)
     sheets = {kind: parse_sheet(source, kind) for kind, source in contents.sheets.items()}
     return next_version(last.version, before, contents.items, sheets), False
 
 
-def next_version(last: str, before: Mapping[Key, Json], items: Mapping[Key, Item], sheets: Sheets) -> str:
-    """From the forms then and the items now. Item removed: major; new or changed: minor; only texts and
-    states: patch."""
+def _is_same(export: Export, contents: Contents) -> bool:
+    """Whether these contents were exported so, to the layout (which older ledgers don't remember)."""
+    is_laid_out = export.layout_digest in ("", contents.layout_digest())
+    return is_laid_out and export.contents_digest == contents.digest()
+
+
+def next_version(last: str, before: Iterable[tuple[Key, Json]], items: Mapping[Key, Item], sheets: Sheets) -> str:
+    """From the forms then and the items now. Item removed: major; new or changed: minor; only texts, states
+    or layout: patch."""
     major, minor, patch = (int(part) for part in last.partition("-")[0].partition("+")[0].split("."))
-    if before.keys() - items.keys():
-        return f"{major + 1}.0.0"
-    changed = [key for key, item in items.items() if key in before and digest(before[key]) != item.digest]
-    if items.keys() - before.keys() or not all(_is_text_only(before[key], items[key], sheets) for key in changed):
-        return f"{major}.{minor + 1}.0"
-    return f"{major}.{minor}.{patch + 1}"
+    rest = set(items)
+    is_small = True
+    for key, form in before:
+        if key not in rest:
+            return f"{major + 1}.0.0"
+        rest.remove(key)
+        is_small = is_small and (digest(form) == items[key].digest or _is_text_only(form, items[key], sheets))
+    return f"{major}.{minor}.{patch + 1}" if is_small and not rest else f"{major}.{minor + 1}.0"
 
 
 def _is_text_only(before: Json, item: Item, sheets: Sheets) -> bool:

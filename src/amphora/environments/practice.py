@@ -57,7 +57,7 @@ class PracticeEnvironment:
             capabilities=Capabilities(
                 is_atomic=False, keeps_ids=False, has_drafts=True, writes_states=False, has_rows=True
             ),
-            id_style=IdStyle(ID_PATTERN, JOINER),
+            id_style=IdStyle(ID_PATTERN, JOINER, mark="-"),
             sheets=practice_sheets(),
         )
 

@@ -22,6 +22,7 @@ MOST_MEMBERS = 1_000_000
 MOST_BYTES = 8 * 2**30
 MOST_RATIO = 400
 RATIO_COUNTS_FROM = 2**26
+COMPRESSION = 6
 LOCAL_HEADER = 30
 """The least size in bytes of what stands before a member's content."""
 _FIXED_TIME = (1980, 1, 1, 0, 0, 0)
@@ -32,16 +33,14 @@ def write_archive(path: Path, folder: str, files: Mapping[str, Raw]) -> None:
     path.parent.mkdir(parents=True, exist_ok=True)
     with tempfile.NamedTemporaryFile(dir=path.parent, prefix=".writing-", delete=False) as target:
         try:
-            with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
+            with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED, compresslevel=COMPRESSION) as archive:
                 for name in sorted(files):
                     entry = zipfile.ZipInfo(f"{folder}/{name}", _FIXED_TIME)
                     entry.compress_type = zipfile.ZIP_DEFLATED
                     entry.create_system = 3
                     entry.external_attr = 0o100644 << 16
                     entry.file_size = size_of(files[name])
-                    with archive.open(entry, "w", force_zip64=entry.file_size > ZIP64_FROM) as member:
-                        for piece in chunks_of(files[name]):
-                            member.write(piece)
+                    _add(archive, entry, files[name])
             target.flush()
             os.fsync(target.fileno())
         except BaseException:
@@ -49,6 +48,23 @@ def write_archive(path: Path, folder: str, files: Mapping[str, Raw]) -> None:
             raise
     Path(target.name).chmod(0o644)
     Path(target.name).replace(path)
+
+
+def _add(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, raw: Raw) -> None:
+    """Adds one member. What is in memory is compressed at once and written behind its header, which is what
+    the library does too, with a few more steps for each; what is stored elsewhere goes through in pieces."""
+    if not isinstance(raw, bytes) or archive.fp is None:
+        with archive.open(entry, "w", force_zip64=entry.file_size > ZIP64_FROM) as member:
+            for piece in chunks_of(raw):
+                member.write(piece)
+        return
+    packer = zlib.compressobj(COMPRESSION, zlib.DEFLATED, -zlib.MAX_WBITS)
+    packed = packer.compress(raw) + packer.flush()
+    entry.CRC, entry.compress_size, entry.header_offset = zlib.crc32(raw), len(packed), archive.start_dir
+    written = archive.fp.write(entry.FileHeader() + packed)
+    archive.start_dir += written
+    archive.filelist.append(entry)
+    archive.NameToInfo[entry.filename] = entry
 
 
 def read_archive(path: Path) -> tuple[str, dict[str, Raw]]:

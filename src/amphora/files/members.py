@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 from amphora.core.keys import Key, kind_of, path_of
 
@@ -12,29 +12,34 @@ LONGEST_SEGMENT = 100
 
 def item_members(keys: Iterable[Key]) -> dict[Key, str]:
     """Each key's path below `data/items/` (the same below `data/layout/`), without case collisions."""
-    paths = {key: [kind_of(key), *path_of(key).replace("%", "=").split("/")] for key in sorted(keys)}
+    paths = {key: f"{kind_of(key)}/{path_of(key).replace('%', '=')}" for key in sorted(keys)}
     spellings: dict[str, set[str]] = {}
-    for path in paths.values():
+    folders = {path.rpartition("/")[0] for path in paths.values()}
+    for folder in sorted(folders):
         place = ""
-        for depth, segment in enumerate(path):
-            place += "/" + _as_file(segment, depth, path).lower()
+        for segment in folder.split("/"):
+            place += "/" + segment.lower()
             spellings.setdefault(place, set()).add(segment)
+    for path in paths.values():
+        spellings.setdefault(f"/{path.lower()}.json", set()).add(path.rpartition("/")[2])
+    safe = {folder: _safe_folder(folder, spellings) for folder in folders}
     members = {}
     for key, path in paths.items():
-        place, safe = "", []
-        for depth, segment in enumerate(path):
-            place += "/" + _as_file(segment, depth, path).lower()
-            safe.append(_safe(segment, depth, path, len(spellings[place]) > 1))
-        members[key] = "/".join(safe) + ".json"
+        folder, _, name = path.rpartition("/")
+        is_colliding = len(spellings[f"/{path.lower()}.json"]) > 1
+        members[key] = f"{safe[folder]}/{_safe(name, is_colliding)}.json"
     return members
 
 
-def _as_file(segment: str, depth: int, path: list[str]) -> str:
-    return segment if depth < len(path) - 1 else segment + ".json"
+def _safe_folder(folder: str, spellings: Mapping[str, set[str]]) -> str:
+    place, safe = "", []
+    for segment in folder.split("/"):
+        place += "/" + segment.lower()
+        safe.append(_safe(segment, len(spellings[place]) > 1 or segment.lower().endswith(".json")))
+    return "/".join(safe)
 
 
-def _safe(segment: str, depth: int, path: list[str], is_colliding: bool) -> str:
-    is_folder_like_file = depth < len(path) - 1 and segment.lower().endswith(".json")
-    if not (is_colliding or is_folder_like_file or len(segment) > LONGEST_SEGMENT):
+def _safe(segment: str, is_colliding: bool) -> str:
+    if not (is_colliding or len(segment) > LONGEST_SEGMENT):
         return segment
     return f"{segment[:40]}=-{hashlib.sha256(segment.encode()).hexdigest()[:16]}"

@@ -9,6 +9,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from amphora.core.attachments import LEFT_OUT
 from amphora.core.canon import NotCanonical
 from amphora.core.errors import PackageDamaged, SheetFault, UsageFault
 from amphora.core.keys import Key, is_key, kind_of
@@ -16,7 +17,8 @@ from amphora.core.kinds import parse_sheet
 from amphora.core.model import Contents, Item, Need, States
 from amphora.core.pace import uncollected
 from amphora.core.raw import Raw, sha256_of, whole
-from amphora.core.strict_json import JsonFault, parse_json, pretty_bytes
+from amphora.core.scan import confirmed_places
+from amphora.core.strict_json import JsonFault, parse_laid_out, pretty_bytes
 from amphora.core.tokens import parse_token
 from amphora.files.archive import read_archive, write_archive
 from amphora.files.bag import TAG_MANIFEST, tag_files, verify_bag
@@ -34,9 +36,9 @@ def package_files(contents: Contents) -> dict[str, Raw]:
     members = item_members(contents.items)
     payload: dict[str, Raw] = {PACKING_LIST: pretty_bytes(_packing_list(contents))}
     for key, item in contents.items.items():
-        payload[f"data/items/{members[key]}"] = pretty_bytes(item.form)
-        if item.layout is not None:
-            payload[f"data/layout/{members[key]}"] = pretty_bytes(item.layout)
+        payload[f"data/items/{members[key]}"] = item.form_bytes
+        if (layout := item.layout_bytes) is not None:
+            payload[f"data/layout/{members[key]}"] = layout
     payload |= {f"data/files/{name}": content for name, content in contents.files.items()}
     payload |= {f"data/records/{members[key]}l": rows for key, rows in contents.records.items()}
     for kind, source in contents.sheets.items():
@@ -83,7 +85,7 @@ def _read_package(path: Path) -> Contents:
 def contents_of(files: Mapping[str, Raw], is_edited: bool = False) -> Contents:
     """What verified files hold; PackageDamaged where packing list and items don't agree. In an edited
     folder the contents digest of the list is not looked at."""
-    listing = _parsed(files, PACKING_LIST)
+    listing, _ = _parsed(files, PACKING_LIST)
     try:
         major, minor = (int(part) for part in listing["amphora"]["format"].split("."))
         if major != FORMAT[0]:
@@ -181,19 +183,31 @@ def packing_row(item: Item) -> dict[str, Any]:
 
 
 def _token_lists(item: Item) -> dict[str, list[str]]:
-    return {
-        "whole": sorted({place.pointer for place in item.places if not place.in_text}),
-        "text": sorted({place.pointer for place in item.places if place.in_text}),
-    }
+    whole: set[str] = set()
+    text: set[str] = set()
+    for place in item.places:
+        (text if place.in_text else whole).add(place.pointer)
+    return {"whole": sorted(whole), "text": sorted(text)}
 
 
-def _parsed(files: Mapping[str, Raw], name: str) -> Any:
+def _parsed(files: Mapping[str, Raw], name: str) -> tuple[Any, bytes | None]:
     if name not in files:
         raise PackageDamaged(f"It has no {name}.", place=name)
     try:
-        return parse_json(whole(files[name]))
+        return parse_laid_out(whole(files[name]))
     except JsonFault as error:
         raise PackageDamaged(f"{name} is not strict JSON: {error}.", place=name) from error
+
+
+def _item_of(row: Mapping[str, Any], files: Mapping[str, Raw], name: str, layout: str) -> Item:
+    """An item as its files say, folded: its digest and places are worked out while it is unfolded."""
+    form, form_bytes = _parsed(files, name)
+    beside, layout_bytes = _parsed(files, layout) if layout in files else (None, None)
+    states, source = States.from_json(row["states"]), row["source"]
+    item = Item(row["key"], int(row["schema"]), form, states, beside, str(source["id"]), str(source["link"]))
+    listed = {*row["tokens"]["whole"], *row["tokens"]["text"]}
+    places = confirmed_places(form, form_bytes, sorted(listed)) if form_bytes else None
+    return item.folded(form_bytes, layout_bytes, places)
 
 
 def _contents(listing: Mapping[str, Any], files: Mapping[str, Raw], members: Mapping[Key, str]) -> Contents:
@@ -219,16 +233,7 @@ def _contents(listing: Mapping[str, Any], files: Mapping[str, Raw], members: Map
 
 
 def _item(row: Mapping[str, Any], files: Mapping[str, Raw], member: str) -> Item:
-    layout = f"data/layout/{member}"
-    item = Item(
-        key=row["key"],
-        schema=int(row["schema"]),
-        form=_parsed(files, f"data/items/{member}"),
-        states=States.from_json(row["states"]),
-        layout=_parsed(files, layout) if layout in files else None,
-        native_id=str(row["source"]["id"]),
-        link=str(row["source"]["link"]),
-    )
+    item = _item_of(row, files, f"data/items/{member}", f"data/layout/{member}")
     if item.digest != row["digest"]:
         raise PackageDamaged(f"{item.key} is not what was packed: its digest differs.", place=f"data/items/{member}")
     if _token_lists(item) != row["tokens"]:
@@ -242,7 +247,7 @@ def _attachments(files: Mapping[str, Raw], items: Mapping[Key, Item]) -> dict[st
     """The attachments by their SHA-256; each one that a form names has to be there, and no other."""
     found = {name.removeprefix("data/files/"): raw for name, raw in files.items() if name.startswith("data/files/")}
     of_files = {place.token for item in items.values() for place in item.places if place.token.startswith(FILE_TOKEN)}
-    named = {token.path for text in of_files if (token := parse_token(text))}
+    named = {token.path for text in of_files - {LEFT_OUT} if (token := parse_token(text))}
     wrong = [name for name, raw in found.items() if sha256_of(raw) != name]
     for name in sorted({*wrong, *(named ^ found.keys())}):
         raise PackageDamaged(

@@ -14,7 +14,7 @@ from amphora.core.errors import UsageFault
 FILE = "amphora.toml"
 ROLES = ("build", "test", "live")
 _TOP = {"amphora", "environments", "silenced", "selections", "policies"}
-_SELECTION = {"environment": str, "items": list, "leave_out": list, "take": str, "with": list}
+_SELECTION = {"environment": str, "items": list, "leave_out": list, "take": str, "with": list, "without": list}
 _ENVIRONMENT = {"location", "role", "region", "customer", "sign_in", "user"}
 _NAME = re.compile(r"[a-z0-9][a-z0-9._-]*", re.IGNORECASE)
 _SECRET_NAMES = re.compile(r"(?i)pass(word|wd|phrase)?$|secret|token|api_?key")
@@ -52,6 +52,7 @@ class Selection:
     leave_out: tuple[str, ...] = ()
     take: str = "live"
     with_: tuple[str, ...] = ()
+    without: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -207,7 +208,11 @@ def save_selection(workspace: Workspace, name: str, selection: Selection) -> Non
     document = tomlkit.parse(path.read_text(encoding="utf-8"))
     table = tomlkit.table()
     values = {"environment": selection.environment, "items": list(selection.items)}
-    values |= {"leave_out": list(selection.leave_out), "with": list(selection.with_)}
+    values |= {
+        "leave_out": list(selection.leave_out),
+        "with": list(selection.with_),
+        "without": list(selection.without),
+    }
     values |= {"take": selection.take} if selection.take != "live" else {}
     for field_name, value in values.items():
         if value:
@@ -225,9 +230,9 @@ def _selection(path: Path, text: str, name: str, table: Any) -> Selection:
             raise _fault(path, text, within, field_name, f"{field_name!r} is not right in a selection")
     if not isinstance(table, dict) or "environment" not in table or not table.get("items"):
         raise _fault(path, text, within, name, f"selection {name!r} needs environment and items")
-    lists = {n: tuple(map(str, table.get(n, []))) for n in ("items", "leave_out", "with")}
+    lists = {n: tuple(map(str, table.get(n, []))) for n in ("items", "leave_out", "with", "without")}
     take = table.get("take", "live")
-    return Selection(table["environment"], lists["items"], lists["leave_out"], take, lists["with"])
+    return Selection(table["environment"], lists["items"], lists["leave_out"], take, lists["with"], lists["without"])
 
 
 def _entry(path: Path, text: str, name: str, table: Any) -> EnvironmentEntry:

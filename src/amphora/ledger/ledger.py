@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 from uuid import uuid4
 
-from sqlalchemy import Engine, create_engine, delete, event, func, insert, select, update
+import orjson
+from sqlalchemy import Engine, bindparam, create_engine, delete, event, func, insert, select, update
 from sqlalchemy.exc import DatabaseError
 
 from amphora.core.compare import Base
@@ -18,6 +19,10 @@ from amphora.core.keys import Key
 from amphora.core.matching import Link
 from amphora.core.model import Contents, Json, States
 from amphora.ledger import tables as t
+from amphora.ledger.upgrades import bring_up_to_date
+
+PORTION = 500
+"""How many rows are asked for or written at once."""
 
 
 @dataclass(frozen=True)
@@ -75,6 +80,7 @@ class Export:
     contents_digest: str
     package_digest: str
     file: str
+    layout_digest: str = ""
 
 
 class Ledger:
@@ -87,6 +93,7 @@ class Ledger:
         try:
             t.metadata.create_all(self._engine)
             with self._engine.begin() as db:
+                bring_up_to_date(db)
                 if db.execute(select(t.facts.c.value).where(t.facts.c.name == "uid")).first() is None:
                     db.execute(insert(t.facts).values(name="uid", value=str(uuid4())))
         except DatabaseError as error:
@@ -114,12 +121,22 @@ class Ledger:
     def record_links(self, links: Iterable[Link], addresses: Mapping[str, str]) -> None:
         """Remembers which native id is which item; `addresses` gives the link of a native id."""
         with self._engine.begin() as db:
-            for link in links:
-                for same in ((t.links.c.key == link.key), (t.links.c.native_id == link.native_id)):
-                    db.execute(delete(t.links).where(t.links.c.uid == link.uid, same))
-                row = {"key": link.key, "uid": link.uid, "native_id": link.native_id}
-                row |= {"inner": _dump(dict(link.inner)), "link": addresses.get(link.native_id, "")}
-                db.execute(insert(t.links).values(**row))
+            rows = [
+                {
+                    "key": link.key,
+                    "uid": link.uid,
+                    "native_id": link.native_id,
+                    "inner": _dump(dict(link.inner)),
+                    "link": addresses.get(link.native_id, ""),
+                }
+                for link in links
+            ]
+            if rows:
+                this = t.links.c.uid == bindparam("of_uid")
+                old = [{"of_uid": r["uid"], "of_key": r["key"], "of_id": r["native_id"]} for r in rows]
+                db.execute(delete(t.links).where(this, t.links.c.key == bindparam("of_key")), old)
+                db.execute(delete(t.links).where(this, t.links.c.native_id == bindparam("of_id")), old)
+                db.execute(insert(t.links), rows)
 
     def exports(self, package: str | None = None) -> list[Export]:
         """Recorded exports, the latest last."""
@@ -128,25 +145,50 @@ class Ledger:
             query = query.where(t.exports.c.package == package)
         with self._engine.connect() as db:
             return [
-                Export(r.at, r.environment, r.package, r.version, r.contents_digest, r.package_digest, r.file)
+                Export(
+                    r.at,
+                    r.environment,
+                    r.package,
+                    r.version,
+                    r.contents_digest,
+                    r.package_digest,
+                    r.file,
+                    r.layout_digest,
+                )
                 for r in db.execute(query)
             ]
 
-    def exported_forms(self, uid: str) -> dict[Key, tuple[Json, States]]:
-        """The form and states in which each item of an environment was last exported."""
+    def exported_forms(self, uid: str, keys: Collection[Key]) -> dict[Key, tuple[Json, States]]:
+        """The form and states in which each of these items of an environment was last exported."""
         join = t.exported.join(t.exports)
-        query = select(t.exported).select_from(join).where(t.exports.c.uid == uid).order_by(t.exports.c.id)
-        with self._engine.connect() as db:
-            rows = db.execute(query)
-            return {row.key: (json.loads(row.form), States.from_json(json.loads(row.states))) for row in rows}
+        latest = select(t.exported.c.key, func.max(t.exported.c.export_id).label("latest")).select_from(join)
+        mine = latest.where(t.exports.c.uid == uid).group_by(t.exported.c.key).subquery()
+        is_last = (t.exported.c.key == mine.c.key) & (t.exported.c.export_id == mine.c.latest)
+        query = select(t.exported).join(mine, is_last)
+        return {
+            row.key: (orjson.loads(row.form), States.from_json(json.loads(row.states)))
+            for row in self._rows_of(query, t.exported.c.key, keys)
+        }
 
-    def exported_version(self, package: str, version: str) -> dict[Key, Json]:
-        """The forms of one exported version."""
+    def last_forms(self, uid: str, keys: Collection[Key]) -> dict[Key, Json]:
+        """What each of these items was last known as in an environment: exported from there, else delivered."""
+        known = {key: delivery.merged for key, delivery in self.last_deliveries(uid, keys).items()}
+        return known | {key: form for key, (form, _) in self.exported_forms(uid, keys).items()}
+
+    def exported_version(self, package: str, version: str) -> Iterator[tuple[Key, Json]]:
+        """The forms of one exported version, one by one."""
         join = t.exported.join(t.exports)
         query = select(t.exported).select_from(join).where(t.exports.c.package == package)
         with self._engine.connect() as db:
-            rows = db.execute(query.where(t.exports.c.version == version))
-            return {row.key: json.loads(row.form) for row in rows}
+            for row in db.execute(query.where(t.exports.c.version == version)):
+                yield row.key, orjson.loads(row.form)
+
+    def _rows_of(self, query: Any, column: Any, keys: Collection[Key]) -> Iterator[Any]:
+        """The rows of a query for these keys, asked for in portions that every database takes."""
+        wanted = sorted(keys)
+        with self._engine.connect() as db:
+            for start in range(0, len(wanted), PORTION):
+                yield from db.execute(query.where(column.in_(wanted[start : start + PORTION])))
 
     def record_export(self, contents: Contents, package_digest: str, file: str) -> None:
         """Remembers an export, with every form: the base when something comes back to its source."""
@@ -154,13 +196,17 @@ class Ledger:
             row = {"at": self._clock(), "environment": contents.source, "uid": contents.source_uid}
             row |= {"package": contents.name, "version": contents.version, "file": file}
             row |= {"contents_digest": contents.digest(), "package_digest": package_digest}
+            row |= {"layout_digest": contents.layout_digest()}
             [export_id] = db.execute(insert(t.exports).values(**row)).inserted_primary_key or [None]
-            forms = [
-                {"export_id": export_id, "key": key, "form": _dump(item.form), "states": _dump(item.states.to_json())}
-                for key, item in contents.items.items()
-            ]
-            if forms:
-                db.execute(insert(t.exported), forms)
+            items = list(contents.items.values())
+            for start in range(0, len(items), PORTION):
+                some = items[start : start + PORTION]
+                forms = [(item.form_bytes.decode(), _dump(item.states.to_json())) for item in some]
+                rows = zip(some, forms, strict=True)
+                db.execute(
+                    insert(t.exported),
+                    [{"export_id": export_id, "key": i.key, "form": form, "states": s} for i, (form, s) in rows],
+                )
 
     def begin_run(
         self,
@@ -259,9 +305,13 @@ class Ledger:
                 if not db.execute(select(t.deliveries.c.id).where(*same)).first():
                     db.execute(delete(t.links).where(t.links.c.uid == run.uid, t.links.c.key == row.key))
 
-    def last_deliveries(self, uid: str) -> dict[Key, Delivery]:
-        """The latest delivery of each item into an environment, whichever package brought it."""
-        query = select(t.deliveries).where(t.deliveries.c.uid == uid).order_by(t.deliveries.c.id)
+    def last_deliveries(self, uid: str, keys: Collection[Key] | None = None) -> dict[Key, Delivery]:
+        """The latest delivery of each of these items (of all, if none are named) into an environment,
+        whichever package brought it."""
+        latest = select(func.max(t.deliveries.c.id)).where(t.deliveries.c.uid == uid).group_by(t.deliveries.c.key)
+        query = select(t.deliveries).where(t.deliveries.c.id.in_(latest))
+        if keys is not None:
+            return {row.key: _delivery(row) for row in self._rows_of(query, t.deliveries.c.key, keys)}
         with self._engine.connect() as db:
             return {row.key: _delivery(row) for row in db.execute(query)}
 

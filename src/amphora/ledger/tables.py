@@ -25,6 +25,7 @@ exports = Table(
     Column("contents_digest", String, nullable=False),
     Column("package_digest", String, nullable=False),
     Column("file", String, nullable=False),
+    Column("layout_digest", String, nullable=False, default=""),
 )
 
 exported = Table(

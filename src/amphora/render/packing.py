@@ -44,6 +44,8 @@ def export_result(report: ExportReport, target: str) -> Result:
         for need in contents.needs
         if need.kind == "secret"
     ]
+    if not report.has_attachments:
+        notes.append(Cell("Attachments stay behind: the target keeps its own", "warn"))
     kinds = Counter(need.kind for need in contents.needs if need.kind in _SUPPLIED)
     if kinds:
         words = ", ".join(counted(number, *_SUPPLIED[kind]) for kind, number in kinds.items())
@@ -88,7 +90,8 @@ def _export_words(report: ExportReport) -> str:
     words += [part for key in report.leave_out for part in ("--leave-out", shlex.quote(key))]
     words += ["--take", "draft"] if report.take == "draft" else []
     words += ["--with", "access"] if report.has_access else []
-    return " ".join(words + (["--with", "records"] if report.has_records else []))
+    words += ["--with", "records"] if report.has_records else []
+    return " ".join(words + ([] if report.has_attachments else ["--without", "attachments"]))
 
 
 def _draft(row: Listed) -> str:

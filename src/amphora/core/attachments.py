@@ -1,0 +1,65 @@
+"""Attachments that stay behind: what stands in a form instead of them, and what becomes of that in a target."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+from amphora.core.bindings import MISSING
+from amphora.core.model import Item, Json
+from amphora.core.places import Walk
+from amphora.core.spots import named_elements
+from amphora.core.tokens import parse_token
+
+LEFT_OUT = "amphora:file:left-out"
+"""Stands where an attachment was that the package doesn't carry: the target keeps its own."""
+
+
+def without_attachments(item: Item) -> Item:
+    """The item with every attachment left out."""
+    return replace(item, _form=_left_out(item.form))
+
+
+def with_present(item: Item, present: Json, walk: Walk) -> Item:
+    """The item with what the target has where an attachment was left out; nothing where it has none.
+    `present` is the target's form, MISSING if the item is new there."""
+    form = _filled(item.form, present, walk)
+    return item if form is None else replace(item, _form=form[0])
+
+
+def _left_out(value: Json) -> Json:
+    if isinstance(value, dict):
+        return {name: _left_out(part) for name, part in value.items()}
+    if isinstance(value, list):
+        return [_left_out(part) for part in value]
+    token = parse_token(value)
+    return LEFT_OUT if token and token.kind == "file" else value
+
+
+def _filled(value: Json, present: Json, walk: Walk) -> tuple[Json] | None:
+    """The value with the gaps filled, None where it has none."""
+    if value == LEFT_OUT:
+        return ("" if present is MISSING else present,)
+    if isinstance(value, dict):
+        there: Mapping[str, Json] = present if isinstance(present, dict) else {}
+        parts = {name: _filled(part, there.get(name, MISSING), walk.step(name)) for name, part in value.items()}
+        if not any(parts.values()):
+            return None
+        filled = {name: value[name] if part is None else part[0] for name, part in parts.items()}
+        return ({name: part for name, part in filled.items() if value[name] != LEFT_OUT or name in there},)
+    if isinstance(value, list):
+        beside = _beside(value, present, walk.spot.named_by)
+        elements = [_filled(part, beside[n], walk.step(str(n))) for n, part in enumerate(value)]
+        if any(elements):
+            return ([old if new is None else new[0] for old, new in zip(value, elements, strict=True)],)
+    return None
+
+
+def _beside(value: list[Json], present: Json, member: str | None) -> list[Json]:
+    """The target's element for each of ours: of the same name, else at the same position."""
+    there: list[Json] = present if isinstance(present, list) else []
+    index = named_elements(there, member) if member else None
+    if member and index is not None:
+        names = [part.get(member) if isinstance(part, dict) else None for part in value]
+        return [there[index[name]] if name in index else MISSING for name in names]
+    return [there[n] if n < len(there) else MISSING for n in range(len(value))]
