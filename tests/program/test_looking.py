@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import zipfile
 from pathlib import Path
 from xml.etree import ElementTree
 
@@ -163,3 +164,28 @@ def test_a_package_in_any_form_can_be_compared_and_imported(amphora: Program, ha
     done = amphora("import", "intake", "grove-live", "--yes")
     assert done.code == 0, done.err
     assert amphora("compare", "grove-dev", "grove-live", "Weigh ticket").code == 1
+
+
+def test_attachments_and_access_can_stay_out(amphora: Program, halcyon: Path) -> None:
+    def packed(name: str) -> list[str]:
+        return zipfile.ZipFile(next((halcyon / "packages").glob(f"{name}-*.amphora"))).namelist()
+
+    assert amphora("export", "grove-dev", "Harvest Intake", "--as", "bare", "--without", "attachments").code == 0
+    assert amphora("export", "grove-dev", "Harvest Intake", "--as", "olive-intake", "--with", "access").code == 0
+    assert [any("/data/files/" in name for name in packed(n)) for n in ("bare", "olive-intake")] == [False, True]
+    done = amphora("import", "olive-intake", "grove-live", "--yes", "--without", "attachments", "--without", "access")
+    assert done.code == 0, done.err
+    assert "access-rule" not in done.out
+    there = amphora("compare", "bare", "grove-live", "--json").json
+    assert {row["do"] for row in there["actions"]} == {"leave"}
+    assert amphora("import", "olive-intake", "grove-live", "--yes").code == 0
+    assert amphora("import", "bare", "grove-live", "--yes").verdict.startswith("Nothing to do")
+    icon = amphora("compare", "olive-intake", "grove-live", "--json").json
+    assert {row["do"] for row in icon["actions"]} == {"leave"}
+
+
+def test_what_is_only_moved_on_a_canvas_is_a_patch(amphora: Program, halcyon: Path) -> None:
+    assert amphora("export", "grove-dev", "Weigh ticket", "--as", "tickets").code == 0
+    assert amphora("practice", "edit", "grove-dev.practice", "Weigh ticket", "--set", "/steps/0/x=5").code == 0
+    assert amphora("export", "tickets").verdict.startswith("Packed tickets 1.0.1")
+    assert amphora("export", "tickets").verdict.startswith("Nothing changed since tickets 1.0.1")

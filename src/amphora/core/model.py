@@ -222,7 +222,8 @@ class Finding:
 
 @dataclass(frozen=True, slots=True)
 class Contents:
-    """What a package holds, in memory: items by key, and what they need."""
+    """What a package holds, in memory: items by key, and what they need. `is_edited` if it was read from a
+    folder, where digests are computed and not compared."""
 
     name: str
     version: str
@@ -237,6 +238,7 @@ class Contents:
     package_digest: str = ""
     format_minor: int = 0
     signature: bytes = field(default=b"", repr=False)
+    is_edited: bool = False
 
     @property
     def title(self) -> str:

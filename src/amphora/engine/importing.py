@@ -65,7 +65,8 @@ def refuse_unready(docket: Docket) -> None:
     to_map = [finding for finding in docket.findings if finding.rule == "need-open"]
     if to_map:
         raise NotReady(
-            f"{len(to_map)} needs of {docket.title} are not mapped for {docket.target}; nothing was touched.",
+            f"{docket.title} has {'a need' if len(to_map) == 1 else f'{len(to_map)} needs'} that {docket.target} does"
+            " not know how to serve yet; nothing was touched.",
             details=[finding.message for finding in to_map],
             next_step=f"amphora map {name} {docket.target}",
         )

@@ -144,7 +144,7 @@ def folder_contents(files: Mapping[str, Raw], where: str) -> Contents:
     types = {need.key: need.type for need in contents.needs}
     needs = tuple(replace(need, type=types.get(need.key, need.type)) for need in needs_of(contents.items))
     contents = replace(contents, needs=needs)
-    return replace(contents, package_digest=package_digest_of(contents))
+    return replace(contents, package_digest=package_digest_of(contents), is_edited=True)
 
 
 def _renewed(row: Mapping[str, Any], files: Mapping[str, Raw], member: str, where: str) -> dict[str, Any]:

@@ -161,10 +161,11 @@ def peek_result(contents: Contents, target: str, signature: str) -> Result:
     if contents.format_minor:
         note = f"Its format 1.{contents.format_minor} is newer than this Amphora; what it adds was not read."
         blocks.append(Lines([Cell(note, "warn")]))
+    state = "a folder to be edited" if contents.is_edited else "every digest is right"
     return Result(
         "peek",
         f"{contents.title} from {contents.source}: {counted(len(contents.items), 'item')},"
-        f" {counted(len(contents.needs), 'need')}; every digest is right.",
+        f" {counted(len(contents.needs), 'need')}; {state}.",
         blocks=blocks,
         data={
             "name": contents.name,

@@ -1,0 +1,79 @@
+"""Attachments that stay behind, and items held folded."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+from hypothesis import given
+
+from amphora.core.attachments import LEFT_OUT, with_present, without_attachments
+from amphora.core.bindings import MISSING
+from amphora.core.kinds import parse_sheet
+from amphora.core.model import Item, States
+from amphora.core.pointers import value_at
+from amphora.core.scan import confirmed_places, token_places
+from amphora.core.strict_json import pretty_bytes
+from tests.core.test_canon import JSON
+
+SHEET = parse_sheet(
+    'kind = "app"\ntitle = "App"\nplural = "apps"\nschema = 1\n[fields]\n'
+    'files = ["$.icon", "$.pages[*].picture"]\nnamed = { "$.pages" = "id" }\n',
+    "app",
+)
+ICON = "amphora:file:" + "a" * 64 + "#image%2Fpng"
+
+
+@pytest.mark.parametrize(
+    ("form", "present", "result"),
+    [
+        ({"icon": ICON, "a": 1}, MISSING, {"a": 1}),
+        ({"icon": ICON}, {"icon": "mine"}, {"icon": "mine"}),
+        ({"icon": "none"}, {"icon": "mine"}, {"icon": "none"}),
+        (
+            {"pages": [{"id": "x", "picture": ICON}, {"id": "y", "picture": ICON}]},
+            {"pages": [{"id": "y", "picture": "mine"}]},
+            {"pages": [{"id": "x"}, {"id": "y", "picture": "mine"}]},
+        ),
+        ({"list": [ICON, 2]}, {"list": ["mine"]}, {"list": ["mine", 2]}),
+        ({"list": [ICON]}, MISSING, {"list": [""]}),
+    ],
+)
+def test_the_target_keeps_its_own(form: Any, present: Any, result: Any) -> None:
+    item = without_attachments(Item("app:a", 1, form, States("A")))
+    assert ICON not in str(item.form)
+    assert (LEFT_OUT in str(item.form)) == (ICON in str(form))
+    assert with_present(item, present, SHEET.places.walk(form)).form == result
+
+
+@given(JSON)
+def test_a_folded_item_is_the_same_item(value: Any) -> None:
+    form = {"a": [value, ICON], "text": "to ${amphora:flow:x} and back"}
+    item = Item("app:a", 1, form, States("A"), {"x": 3})
+    folded = item.folded()
+    assert folded == item
+    assert (folded.form, folded.layout, folded.digest) == (form, {"x": 3}, item.digest)
+    assert list(folded.places) == token_places(form)
+
+
+@pytest.mark.parametrize(
+    ("pointers", "is_confirmed"),
+    [
+        (["/a/0", "/b"], True),
+        (["/a/0"], False),
+        (["/a/0", "/a/00"], False),
+        (["/a/0", "/a/-2"], False),
+        (["/a/0", "/c"], False),
+        (["/a/0", "/b", "/a/1"], False),
+    ],
+)
+def test_listed_places_are_believed_only_if_they_are_all(pointers: list[str], is_confirmed: bool) -> None:
+    form = {"a": [ICON, 1], "b": "amphora:flow:x"}
+    found = confirmed_places(form, pretty_bytes(form), pointers)
+    assert found == (token_places(form) if is_confirmed else None)
+
+
+@pytest.mark.parametrize("pointer", [("a", "-1"), ("a", "00"), ("a", "1_0"), ("a", " 1"), ("a", "٣"), ("b", "0")])
+def test_an_index_is_written_in_one_way(pointer: tuple[str, ...]) -> None:
+    with pytest.raises(LookupError):
+        value_at({"a": list(range(20)), "b": "text"}, pointer)
