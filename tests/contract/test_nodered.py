@@ -105,7 +105,7 @@ def test_an_id_under_another_key_is_not_taken_for_the_same_item(
     deploy(runtimes[1], [*TARGET, other], TOKEN)
     report = line.export()
     docket = line.prepare(report).docket
-    assert [finding.rule for finding in docket.findings if finding.level == "warning"] == ["name-taken"]
+    assert [finding.rule for finding in docket.findings if finding.level == "warning"] == ["id-taken"]
     line.bring(report)
     now = flows_of(runtimes[1], TOKEN)
     assert now[TAB] == other

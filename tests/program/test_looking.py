@@ -114,11 +114,11 @@ def test_what_was_never_published_has_no_live_version(amphora: Program, halcyon:
     from amphora.practice.platform import Platform
 
     platform = Platform(halcyon / "grove-dev.practice", "ines@halcyon.example", lambda: "2026-05-01T00:00:00Z")
-    platform.create("report", "mill", "new", "New report", {"table": "", "columns": []}, None, "t")
+    platform.create("letter-template", "mill", "new", "New letter", {"subject": "x"}, None, "t")
     platform.close()
-    refused = amphora("export", "grove-dev", "New report", "--as", "n")
+    refused = amphora("export", "grove-dev", "New letter", "--as", "n")
     assert (refused.code, "was never published" in refused.err) == (3, True)
-    assert amphora("export", "grove-dev", "New report", "--as", "n", "--take", "draft").code == 0
+    assert amphora("export", "grove-dev", "New letter", "--as", "n", "--take", "draft").code == 0
 
 
 def test_rows_travel_only_when_asked_for_on_both_sides(amphora: Program, halcyon: Path) -> None:

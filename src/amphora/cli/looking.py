@@ -126,7 +126,7 @@ def peek(
                 from amphora.files.signing import judged
 
                 verdict = judged(contents, work.trusted_keys)
-                signature = f"{verdict.trust} ({verdict.key})" if verdict.key else str(verdict.trust)
+                signature = verdict.words
             work.show(peek_result(contents, work.likely_target(contents.source), signature))
             return
         [key, *_] = choose([item], listed_items(contents), contents.title)

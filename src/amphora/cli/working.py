@@ -114,6 +114,16 @@ class Work:
             return Path("keys")
 
     @property
+    def rule_levels(self) -> dict[str, str]:
+        """The rules that the workspace has set to another level; none outside a workspace."""
+        from amphora.core.errors import UsageFault
+
+        try:
+            return dict(self.session.workspace.rule_levels)
+        except UsageFault:
+            return {}
+
+    @property
     def is_terminal(self) -> bool:
         """Whether questions can be asked."""
         return sys.stdin.isatty() and sys.stderr.isatty() and not self.is_json

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from difflib import get_close_matches
 from enum import StrEnum
 
 from amphora.core.keys import Key, decode_segment, kind_of, path_of
@@ -22,18 +21,30 @@ SECTIONS: Mapping[str, str] = {
 
 ANY = "any"
 OPEN = "?"
+MADE_FROM = "made_from"
+NO_ENVIRONMENTS = (ANY, MADE_FROM)
+"""Columns that are no environment's."""
+NEAR_ENOUGH = 75
+"""How alike two names have to be, of 100, to be guessed."""
 
 
 @dataclass(frozen=True)
 class Crosswalk:
-    """The table: section, row name (as people write it), column (environment or `any`), value."""
+    """The table: section, row name (as people write it), column (environment, `any` or `made_from`), value.
+    `split` tells of cells that two files give differently: (row, words)."""
 
     rows: Mapping[str, Mapping[str, Mapping[str, Json]]] = field(default_factory=dict)
+    split: tuple[tuple[str, str], ...] = ()
 
     def value(self, need: Key, environment: str) -> Json:
         """The cell that counts for a need in an environment; None where there is none."""
         row = self.rows.get(SECTIONS.get(kind_of(need), ""), {}).get(row_name(need), {})
         return row.get(environment, row.get(ANY))
+
+    def made_from(self, need: Key) -> Key | None:
+        """The integration from which a connection can be made, if the row tells of one."""
+        cell = self.rows.get(SECTIONS.get(kind_of(need), ""), {}).get(row_name(need), {}).get(MADE_FROM)
+        return cell if isinstance(cell, str) else None
 
     def renamed(self, environment: str) -> dict[Key, Key]:
         """The `items:` rows of an environment: package key to target key."""
@@ -48,6 +59,7 @@ class MapState(StrEnum):
     MAPPED = "mapped"
     GUESSED = "guessed"
     OPEN = "open"
+    LATER = "in a pause"
 
 
 @dataclass(frozen=True)
@@ -55,7 +67,8 @@ class Mapped:
     """One need in one environment: the cell's value, what it stands for there, and why.
 
     `native` is the native id or value in force, None unless mapped. `reason` explains a guess, or what
-    is wrong with a value. `offers` are the names on offer there.
+    is wrong with a value. `offers` are the names on offer there. In a pause means: only once the item
+    `value` of the same package is there. `native_type` is the counterpart's.
     """
 
     need: Need
@@ -65,6 +78,7 @@ class Mapped:
     native: Json = None
     reason: str = ""
     offers: tuple[str, ...] = ()
+    native_type: str = ""
 
 
 def row_name(need: Key) -> str:
@@ -78,10 +92,18 @@ def resolve(
     environment: str,
     supplies: Sequence[Supply],
     known: Mapping[Key, Json],
+    packed: Collection[Key] = (),
 ) -> list[Mapped]:
     """Every need with its state in one environment. `known` are needs that the environment answers by
-    itself (its own address), or that an earlier delivery answered."""
-    return [_resolved(need, crosswalk.value(need.key, environment), environment, supplies, known) for need in needs]
+    itself (its own address), or that an earlier delivery answered; `packed` the items of the package."""
+    found = []
+    for need in needs:
+        mapped = _resolved(need, crosswalk.value(need.key, environment), environment, supplies, known)
+        maker = crosswalk.made_from(need.key)
+        if maker in packed and mapped.state is not MapState.MAPPED and mapped.value in (None, OPEN):
+            mapped = Mapped(need, environment, MapState.LATER, maker, None, "made from it in a pause", mapped.offers)
+        found.append(mapped)
+    return found
 
 
 def _resolved(
@@ -96,13 +118,15 @@ def _resolved(
         return Mapped(need, environment, MapState.GUESSED, cell[1:], None, "written down as a guess", offers)
     if cell is None or cell == OPEN:
         return _guessed(need, environment, supplies, offers)
+    if need.kind == "url" and not (isinstance(cell, str) and "://" in cell):
+        return Mapped(need, environment, MapState.OPEN, cell, None, f"{cell!r} is no address", offers)
     if need.kind in ("setting", "url", "secret"):
         return Mapped(need, environment, MapState.MAPPED, cell, cell, "", offers)
     supply = _supply(need.kind, cell, supplies)
     if supply is None:
         reason = f"{environment} has no {need.kind} {cell!r}"
         return Mapped(need, environment, MapState.OPEN, cell, None, reason, offers)
-    return Mapped(need, environment, MapState.MAPPED, cell, supply.native_id, "", offers)
+    return Mapped(need, environment, MapState.MAPPED, cell, supply.native_id, "", offers, supply.type)
 
 
 def _supply(kind: str, cell: Json, supplies: Sequence[Supply]) -> Supply | None:
@@ -116,7 +140,7 @@ def _guessed(need: Need, environment: str, supplies: Sequence[Supply], offers: t
     name = row_name(need.key)
     mine = [supply for supply in supplies if supply.kind == need.kind]
     typed = [supply for supply in mine if need.type and supply.type == need.type]
-    near = get_close_matches(name, [supply.name for supply in mine], 1, 0.6)
+    near = _near(name, [supply.name for supply in (typed or mine)]) if mine else None
     alike = [supply for supply in mine if need.kind == "person" and supply.name.partition("@")[0] == name]
     if any(supply.name == name for supply in mine):
         value, reason = name, "same name"
@@ -125,7 +149,17 @@ def _guessed(need: Need, environment: str, supplies: Sequence[Supply], offers: t
     elif len(typed) == 1:
         value, reason = typed[0].name, f"the only {need.type} there"
     elif near:
-        value, reason = near[0], "a name like it"
+        value, reason = near, f"a name like it{f', and {need.type} too' if typed else ''}"
     else:
         return Mapped(need, environment, MapState.OPEN, None, None, "", offers)
     return Mapped(need, environment, MapState.GUESSED, value, None, reason, offers)
+
+
+def _near(name: str, names: Sequence[str]) -> str | None:
+    """The one name that is most like this; None where none is, or several are alike."""
+    from rapidfuzz import fuzz, process, utils
+
+    found = process.extract(name, names, scorer=fuzz.token_sort_ratio, processor=utils.default_process, limit=2)
+    if not found or found[0][1] < NEAR_ENOUGH or (len(found) > 1 and found[1][1] == found[0][1]):
+        return None
+    return str(found[0][0])

@@ -21,6 +21,8 @@ _FIELDS = {
     "secret": list,
     "files": list,
     "features": list,
+    "region": list,
+    "data": list,
 }
 _TOP = {"kind", "title", "plural", "carried", "schema", "refers", "fields", "states", "conversion"}
 
@@ -42,6 +44,11 @@ class KindSheet:
     secrets: tuple[str, ...]
     is_switched: bool
     is_published: bool
+    has_required: bool = False
+    has_region: bool = False
+    has_data: bool = False
+    has_features: bool = False
+    has_objects: bool = False
     source: str = field(repr=False, default="")
 
 
@@ -73,6 +80,11 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
         secrets=tuple(table.get("fields", {}).get("secret", [])),
         is_switched=bool(switch),
         is_published=bool(states.get("publish", False)),
+        has_region=bool(table.get("fields", {}).get("region")),
+        has_data=bool(table.get("fields", {}).get("data")),
+        has_objects=any(refer.get("object") for refer in table.get("refers", [])),
+        has_features=bool(table.get("fields", {}).get("features")),
+        has_required=any(refer.get("required") for refer in table.get("refers", [])),
         source=source,
     )
 
@@ -95,7 +107,9 @@ def sheets_in_force(*layers: Iterable[KindSheet]) -> dict[str, KindSheet]:
 
 
 def _refer(table: Mapping[str, Any]) -> Refer:
-    return Refer(tuple(table["to"]), bool(table.get("required")), bool(table.get("known_only")))
+    return Refer(
+        tuple(table["to"]), bool(table.get("required")), bool(table.get("known_only")), str(table.get("object", ""))
+    )
 
 
 def _faults(table: Mapping[str, Any]) -> Iterable[str]:

@@ -87,6 +87,15 @@ class Supply:
     is_working: bool | None = None
 
 
+@dataclass(frozen=True)
+class Limits:
+    """What an environment holds at most: items by kind, and bytes of one definition as JSON; no entry and
+    None mean that there is no limit, or that nobody tells."""
+
+    items: Mapping[str, int] = field(default_factory=dict)
+    item_bytes: int | None = None
+
+
 class Folded:
     """A JSON document held as its bytes in the fixed layout of packages, which take a fifth of the memory;
     it is parsed anew whenever it is asked for."""
@@ -105,7 +114,8 @@ class Folded:
 @dataclass(frozen=True, eq=False)
 class Item:
     """One item in portable form, as packages carry it and comparisons see it. Form and layout are given
-    as values or `Folded`; `folded` gives the same item with both folded."""
+    as values or `Folded`; `folded` gives the same item with both folded. `unpublished` tells of edits that
+    lay unpublished in the source when the live version was packed: by whom, and since when."""
 
     key: Key
     schema: int
@@ -114,6 +124,7 @@ class Item:
     _layout: Json = None
     native_id: str = ""
     link: str = ""
+    unpublished: str = ""
 
     @property
     def kind(self) -> str:
@@ -152,7 +163,7 @@ class Item:
         digest, places = self.digest, self.places if places is None else places
         form, layout = Folded(form_bytes or self.form_bytes), layout_bytes or self.layout_bytes
         beside = None if layout is None else Folded(layout)
-        smaller = Item(self.key, self.schema, form, self.states, beside, self.native_id, self.link)
+        smaller = Item(self.key, self.schema, form, self.states, beside, self.native_id, self.link, self.unpublished)
         smaller.__dict__.update(digest=digest, places=places)
         return smaller
 
@@ -188,11 +199,13 @@ class Item:
 
 @dataclass(frozen=True, slots=True)
 class Need:
-    """Something that a package uses and does not carry: `key` as in `connection:mill-db`."""
+    """Something that a package uses and does not carry: `key` as in `connection:mill-db`. `seen` is the
+    digest of an item that stays at home, as the source had it when the package was made."""
 
     key: Key
     used_by: tuple[Key, ...]
     type: str = ""
+    seen: str = ""
 
     @property
     def kind(self) -> str:
@@ -209,7 +222,8 @@ class Level(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Finding:
-    """One result of a check: what, where, and what to do about it."""
+    """One result of a check: what, where, and what to do about it. `place` is a JSON Pointer into the item's
+    form, `phrase` the same place with elements of named arrays under their names."""
 
     rule: str
     level: Level
@@ -218,6 +232,7 @@ class Finding:
     place: str = ""
     next_step: str = ""
     target: str = ""
+    phrase: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -239,6 +254,7 @@ class Contents:
     format_minor: int = 0
     signature: bytes = field(default=b"", repr=False)
     is_edited: bool = False
+    source_release: str = ""
 
     @property
     def title(self) -> str:

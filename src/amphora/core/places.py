@@ -6,7 +6,7 @@ the document; other selectors (filters, slices, descendants) are answered by the
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, fields, replace
 from typing import Any
 
@@ -18,11 +18,13 @@ Step = str | None
 
 @dataclass(frozen=True, slots=True)
 class Refer:
-    """A reference position: the kinds it may name (`table`, `table#column`), and how strictly."""
+    """A reference position: the kinds it may name (`table`, `table#column`), and how strictly. Beside a
+    connection, the member `object_member` names what is used on its other end."""
 
     to: tuple[str, ...]
     is_required: bool = False
     is_known_only: bool = False
+    object_member: str = ""
 
     def may_name(self, kind: str) -> bool:
         """Whether an item or need of this kind may stand here."""
@@ -44,6 +46,8 @@ class Spot:
     is_secret: bool = False
     is_file: bool = False
     is_feature: bool = False
+    is_region: bool = False
+    is_data: bool = False
     is_switch: bool = False
 
     @property
@@ -124,6 +128,20 @@ class Places:
                 self._simple.append((steps, spot))
         self._start = Walk((_tree(self._simple),))
 
+    @property
+    def is_simple(self) -> bool:
+        """Whether a walk is the same for every definition: no place is searched for."""
+        return not self._searched
+
+    @property
+    def start(self) -> Walk:
+        """The start of a walk along any definition, where `is_simple`."""
+        return self._start
+
+    def has(self, is_wanted: Callable[[Spot], bool]) -> bool:
+        """Whether any place has such a role."""
+        return any(is_wanted(spot) for _, spot in [*self._simple, *self._searched])
+
     def walk(self, definition: Any) -> Walk:
         """The start of a walk along this definition."""
         if not self._searched:
@@ -183,6 +201,8 @@ def spots_from(table: Mapping[str, Any]) -> list[tuple[str, Spot]]:
         "secret": Spot(is_secret=True),
         "files": Spot(is_file=True),
         "features": Spot(is_feature=True),
+        "region": Spot(is_region=True),
+        "data": Spot(is_data=True),
     }
     roles = [(path, spot) for name, spot in plain.items() for path in table.get(name, [])]
     roles += [(path, Spot(part=part)) for part, path in table.get("parts", {}).items()]

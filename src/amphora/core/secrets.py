@@ -21,8 +21,23 @@ _VALUES = re.compile(
 )
 
 
-def detected_secrets(form: Json, walk: Walk, at: Pointer = (), name: str = "") -> Iterator[str]:
-    """The places (JSON Pointers) of values in clear that are secrets by every appearance."""
+_HINTS = (b"pass", b"pwd", b"secret", b"token", b"key", b"bearer ", b"eyj", b"://")
+
+
+def may_hold_secrets(raw: bytes) -> bool:
+    """Whether a form's bytes give any reason to look for secrets in it."""
+    lower = raw.lower()
+    return any(hint in lower for hint in _HINTS)
+
+
+def masked_value(value: str) -> str:
+    """A secret as it may be shown: enough to find it, not enough to use it."""
+    shown = value[:2] if len(value) >= 12 else ""
+    return f"{shown}… ({len(value)} characters)"
+
+
+def detected_secrets(form: Json, walk: Walk, at: Pointer = (), name: str = "") -> Iterator[tuple[str, str]]:
+    """The places (JSON Pointers) and values in clear that are secrets by every appearance."""
     if walk.spot.is_secret:
         return
     if isinstance(form, dict):
@@ -32,7 +47,7 @@ def detected_secrets(form: Json, walk: Walk, at: Pointer = (), name: str = "") -
         for position, part in enumerate(form):
             yield from detected_secrets(part, walk.step(str(position)), (*at, str(position)), name)
     elif isinstance(form, str) and not tokens_in(form) and looks_secret(name, form):
-        yield write_pointer(at)
+        yield write_pointer(at), form
 
 
 def looks_secret(name: str, value: str) -> bool:

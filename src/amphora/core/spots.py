@@ -63,6 +63,67 @@ def reference_values(definition: Json, sheet: KindSheet) -> Iterator[tuple[str, 
     yield from _references(definition, sheet.places.walk(definition), ())
 
 
+Spotted = tuple[Pointer, Json, Spot, Json]
+"""A place with a role: where, what stands there, the role, and the object or array that holds it."""
+
+
+def spotted(form: Json, sheet: KindSheet) -> Iterator[Spotted]:
+    """Every place of a form that has a role; a required reference that isn't there stands as None."""
+    yield from _spotted(form, sheet.places.walk(form), (), None)
+
+
+def region_values(form: Json, sheet: KindSheet) -> list[str]:
+    """The regions that a form is bound to."""
+    return [value for _, value, spot, _ in spotted(form, sheet) if spot.is_region and value]
+
+
+def setting_values(form: Json, sheet: KindSheet) -> list[tuple[str, Json, str]]:
+    """The settings of a form: (pointer, value, type)."""
+    found = [(write_pointer(at), value, spot.setting) for at, value, spot, _ in spotted(form, sheet) if spot.setting]
+    return [(at, value, str(type_)) for at, value, type_ in found]
+
+
+def empty_references(form: Json, sheet: KindSheet) -> list[str]:
+    """The places of required references at which nothing stands."""
+    return [
+        write_pointer(at)
+        for at, value, spot, _ in spotted(form, sheet)
+        if spot.refer and spot.refer.is_required and value in (None, "")
+    ]
+
+
+def required_references(form: Json, sheet: KindSheet) -> list[Json]:
+    """What stands at required references."""
+    return [value for _, value, spot, _ in spotted(form, sheet) if spot.refer and spot.refer.is_required]
+
+
+def objects_used(form: Json, sheet: KindSheet) -> list[tuple[str, str]]:
+    """What a form uses on the other end of connections: (connection as it stands there, name)."""
+    return [
+        (value, held[spot.refer.object_member])
+        for _, value, spot, held in spotted(form, sheet)
+        if spot.refer and spot.refer.object_member and isinstance(held, dict)
+        if isinstance(value, str) and value and isinstance(held.get(spot.refer.object_member), str)
+    ]
+
+
+def _spotted(value: Json, walk: Walk, at: Pointer, held: Json) -> Iterator[Spotted]:
+    if not walk.is_bare:
+        yield at, value, walk.spot, held
+    if walk.is_dull:
+        return
+    steps, other = walk.children()
+    if isinstance(value, dict):
+        for name, part in value.items():
+            yield from _spotted(part, steps.get(name, other), (*at, name), value)
+        for name, child in steps.items():
+            if name not in value and child.spot.refer and child.spot.refer.is_required:
+                yield (*at, name), None, child.spot, value
+    elif isinstance(value, list):
+        for position, part in enumerate(value):
+            yield from _spotted(part, steps.get(str(position), other), (*at, str(position)), value)
+
+
 def feature_values(form: Json, sheet: KindSheet) -> set[str]:
     """The features of the platform that a form asks for; references among them don't count."""
     found: set[str] = set()

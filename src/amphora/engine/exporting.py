@@ -18,7 +18,7 @@ from amphora.core.crosswalk import SECTIONS, row_name
 from amphora.core.errors import NotReady, Unavailable, UsageFault
 from amphora.core.keys import Key
 from amphora.core.matching import Link
-from amphora.core.model import Contents, Finding, Item, Level, Listed
+from amphora.core.model import Contents, Finding, Item, Level, Listed, Need
 from amphora.core.needs import needs_of
 from amphora.core.pace import uncollected
 from amphora.core.raw import Raw
@@ -114,10 +114,11 @@ def export(
         rules = [key for key in _access_rules(side, packed, take) if key not in left and key not in asked]
     gathered = _gather_consistently(session, side, sorted([*asked, *rules]), request)
     gathered.why.update(dict.fromkeys(rules, "access rule of a packed app"))
-    needs = tuple(needs_of(gathered.items, _need_types(side)))
+    needs = _with_seen(session, side, needs_of(gathered.items, _need_types(side)), request)
     kinds = sorted({item.kind for item in gathered.items.values()})
     sheets = {kind: opened.description.sheets[kind].source for kind in kinds}
     contents = Contents(name, "0.0.0", environment, side.uid, gathered.items, needs, note, sheets, gathered.files)
+    contents = replace(contents, source_release=opened.description.release)
     _refuse_secrets(session, contents, side)
     with TemporaryDirectory(prefix="amphora-") as spool:
         if records:
@@ -197,6 +198,15 @@ def _packed(session: Session, side: Side, contents: Contents, gathered: Gathered
     )
 
 
+def _with_seen(session: Session, side: Side, needs: Iterable[Need], request: _Request) -> tuple[Need, ...]:
+    """The needs, those for items with the digest that these have now, so that a target's can be compared."""
+    found = list(needs)
+    at_home = [n.key for n in found if n.key in side.by_key and not side.by_key[n.key].is_drafted_only]
+    guides = session.ledger.last_forms(side.uid, at_home)
+    read, _, _ = read_items(side, at_home, request.take, guides, binds_new=True)
+    return tuple(replace(need, seen=read[need.key].digest) if need.key in read else need for need in found)
+
+
 def _need_types(side: Side) -> dict[Key, str]:
     """The native type of each connection and setting that the source's bindings name."""
     types = {supply.native_id: supply.type for supply in side.supplies}
@@ -250,6 +260,9 @@ def _gather(session: Session, side: Side, asked: Sequence[Key], request: _Reques
             guides = session.ledger.last_forms(side.uid, some)
             batch, _, noticed = read_items(side, some, request.take, guides, binds_new=True)
             for key, item in batch.items():
+                row = side.by_key[key]
+                if row.has_draft and request.take == "live":
+                    item = replace(item, unpublished=f"by {row.modified_by or 'somebody'}, {row.modified_at or ''}")
                 read[key] = _exact(item if request.attachments else without_attachments(item))
                 files |= noticed[key].files if request.attachments else {}
             session.listener(f"reading {side.name}", len(items) + len(read), len(items) + len(waiting))

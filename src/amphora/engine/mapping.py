@@ -1,37 +1,206 @@
-"""Mapping: the crosswalk's rows for a package's needs, filled in and accepted."""
+"""Mapping: the crosswalk's rows for a package's needs, filled in and accepted; and what is odd about them."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
+from dataclasses import dataclass
+from urllib.parse import urlsplit
 
-from amphora.core.crosswalk import OPEN, SECTIONS, Mapped, MapState, row_name
-from amphora.core.errors import UsageFault
-from amphora.core.model import Contents, Json
+from amphora.core.bindings import Bindings, IdStyle
+from amphora.core.crosswalk import (
+    NO_ENVIRONMENTS,
+    OPEN,
+    SECTIONS,
+    Crosswalk,
+    Mapped,
+    MapState,
+    row_name,
+)
+from amphora.core.errors import AmphoraError, UsageFault
+from amphora.core.keys import Key
+from amphora.core.model import Contents, Item, Json, Need
+from amphora.core.pointers import parse_pointer, value_at
+from amphora.core.settings import parse_setting, setting_words
+from amphora.core.spots import setting_values
+from amphora.core.tokens import parse_token, render_text
+from amphora.engine.checking import sheets_for
 from amphora.engine.preparing import map_needs
 from amphora.engine.session import Session
-from amphora.files.crosswalk_file import Cell, read_crosswalk, write_cells
+from amphora.files.crosswalk_file import Cell, write_cells
+from amphora.files.package import SUFFIX, read_package
+
+Asker = Callable[[Mapped], "str | None"]
+"""Asks a person about one need: gives what is to be written, None to leave it open."""
+
+
+@dataclass(frozen=True)
+class Doubt:
+    """Something odd about a row of the crosswalk."""
+
+    row: str
+    words: str
+
+
+@dataclass(frozen=True)
+class Rewriting:
+    """One text with what changes in it: (line number, before, after)."""
+
+    key: Key
+    title: str
+    place: str
+    lines: tuple[tuple[int, str, str], ...]
 
 
 def map_package(
-    session: Session, contents: Contents, environments: Sequence[str], values: Sequence[str], accept: bool
+    session: Session,
+    contents: Contents,
+    environments: Sequence[str],
+    values: Sequence[str],
+    accept: bool,
+    only: Collection[str] = (),
+    ask: Asker | None = None,
 ) -> tuple[dict[str, list[Mapped]], int]:
-    """Writes given values, accepted guesses and open rows; returns the needs as they then stand, and how
-    many cells were written. Values that people wrote are never replaced but by `values`."""
+    """Writes given values, accepted guesses (of the needs named in `only`, if there are some), answers and
+    open rows; returns the needs as they then stand, and how many cells were written. Values that people
+    wrote are never replaced but by `values`."""
     if values and len(environments) > 1:
         raise UsageFault("--set maps for one target at a time.", next_step="Name one environment.")
+    types = setting_types(contents)
     written = 0
     for name in environments:
         before = map_needs(session, contents, session.open(name))
-        cells = [cell for one in before if (cell := _cell(one, accept))]
-        given = [_given(text, before, contents.title) for text in values]
+        for one in only:
+            _named(one, before, contents.title)
+        cells = [cell for one in before if (cell := _cell(one, accept and _is_meant(one, only)))]
+        given = [_given(text, before, contents.title, types) for text in values]
         written += len(write_cells(session.workspace.crosswalk, [*cells, *given]))
-    session.crosswalk = read_crosswalk(session.workspace.crosswalk)
+        if ask:
+            written += _answered(session, contents, name, ask, types)
+    session.renew_crosswalk()
     return {name: map_needs(session, contents, session.open(name)) for name in environments}, written
+
+
+def setting_types(contents: Contents) -> dict[Key, str]:
+    """The type of each setting that the package needs, as the kind sheets give it."""
+    sheets = sheets_for(contents, None)
+    wanted = {key for need in contents.needs if need.kind == "setting" for key in need.used_by}
+    return {
+        token.key: type_
+        for key in sorted(wanted & contents.items.keys())
+        if contents.items[key].kind in sheets
+        for _, value, type_ in setting_values(contents.items[key].form, sheets[contents.items[key].kind])
+        if (token := parse_token(value)) and token.kind == "setting"
+    }
+
+
+def doubts(session: Session, contents: Contents) -> list[Doubt]:
+    """Rows that no package of the workspace needs, and rows that contradict each other."""
+    crosswalk = session.crosswalk
+    needed = {(SECTIONS[n.kind], row_name(n.key)) for n in _all_needs(session, contents) if n.kind in SECTIONS}
+    found = [
+        Doubt(f"{section}: {row}", "no package in this workspace needs it")
+        for section, rows in crosswalk.rows.items()
+        if section != "items"
+        for row in rows
+        if (section, row) not in needed
+    ]
+    return [*found, *contradictions(crosswalk, contents.source), *(Doubt(*pair) for pair in crosswalk.split)]
+
+
+def contradictions(crosswalk: Crosswalk, source: str) -> list[Doubt]:
+    """Rows that mean the same in the source and different things elsewhere."""
+    found = []
+    for section in ("connections", "people", "urls"):
+        by_value: dict[str, tuple[str, dict[str, Json]]] = {}
+        for row, cells in crosswalk.rows.get(section, {}).items():
+            here = cells.get(source)
+            if not isinstance(here, str) or here.startswith(OPEN):
+                continue
+            other, seen = by_value.setdefault(here, (row, dict(cells)))
+            for column in sorted(seen.keys() & cells.keys() - {source, *NO_ENVIRONMENTS}):
+                if other != row and seen[column] != cells[column] and OPEN not in (seen[column], cells[column]):
+                    words = (
+                        f"{here!r} in {source} is {seen[column]!r} in {column} by the row {other},"
+                        f" and {cells[column]!r} by this one"
+                    )
+                    found.append(Doubt(f"{section}: {row}", words))
+    return found
+
+
+def rewritings(session: Session, contents: Contents, environment: str) -> list[Rewriting]:
+    """Every text in which a token stands, as it was in the source and as it will be in the target."""
+    opened = session.open(environment)
+    links = {link.key: link.native_id for link in session.ledger.links(opened.description.uid)}
+    there = {one.need.key: one.native for one in map_needs(session, contents, opened) if one.native is not None}
+    after = Bindings(opened.description.id_style, {**there, **links})
+    before = Bindings(IdStyle("", ""), {key: item.native_id for key, item in contents.items.items()})
+    for need in contents.needs:
+        value = session.crosswalk.value(need.key, contents.source)
+        if value is not None:
+            before.bind(need.key, value)
+    own = _own_address(contents)
+    if own:
+        before.bind("url:environment", own)
+    return [one for item in contents.items.values() for one in _rewritten(item, before, after)]
+
+
+def _own_address(contents: Contents) -> str:
+    for item in contents.items.values():
+        parts = urlsplit(item.link)
+        if parts.scheme in ("http", "https"):
+            return f"{parts.scheme}://{parts.netloc}"
+    return ""
+
+
+def _rewritten(item: Item, before: Bindings, after: Bindings) -> Iterable[Rewriting]:
+    for pointer in dict.fromkeys(place.pointer for place in item.places if place.in_text):
+        text = str(value_at(item.form, parse_pointer(pointer)))
+        was, will_be = (_shown(text, names, words) for names, words in ((before, "?"), (after, "its new id")))
+        pairs = zip(was.splitlines(), will_be.splitlines(), strict=False)
+        lines = tuple((n, old, new) for n, (old, new) in enumerate(pairs, 1) if old != new)
+        if lines:
+            yield Rewriting(item.key, item.states.title, pointer, lines)
+
+
+def _shown(text: str, names: Bindings, unknown: str) -> str:
+    def value_of(token: str) -> object:
+        parsed = parse_token(token)
+        known = parsed is not None and parsed.key in names.values
+        return names.value_of(token) if known else f"({unknown})"
+
+    return render_text(text, value_of)
+
+
+def _all_needs(session: Session, contents: Contents) -> Iterable[Need]:
+    yield from contents.needs
+    for path in sorted(session.workspace.packages.glob(f"*{SUFFIX}")):
+        try:
+            yield from read_package(path).needs
+        except AmphoraError:
+            continue  # a damaged package is told where it is used
+
+
+def _answered(session: Session, contents: Contents, name: str, ask: Asker, types: dict[Key, str]) -> int:
+    """Asks about what is not mapped yet, one need after the other; each answer is written at once."""
+    session.renew_crosswalk()
+    written = 0
+    for one in map_needs(session, contents, session.open(name)):
+        if one.state in (MapState.GUESSED, MapState.OPEN) and one.need.kind != "secret":
+            answer = ask(one)
+            if answer is not None:
+                value = _typed(answer, types.get(one.need.key, ""), row_name(one.need.key))
+                cell = Cell(SECTIONS[one.need.kind], row_name(one.need.key), name, value)
+                written += len(write_cells(session.workspace.crosswalk, [cell]))
+    return written
+
+
+def _is_meant(mapped: Mapped, only: Collection[str]) -> bool:
+    return not only or row_name(mapped.need.key) in only or mapped.need.key in only
 
 
 def _cell(mapped: Mapped, accept: bool) -> Cell | None:
     """The cell that a need's state asks for: an accepted guess, a guess to be accepted, or an open one."""
-    if mapped.state is MapState.MAPPED or mapped.need.kind == "secret":
+    if mapped.state in (MapState.MAPPED, MapState.LATER) or mapped.need.kind == "secret":
         return None
     if mapped.state is MapState.OPEN and mapped.value is not None:
         return None
@@ -42,10 +211,7 @@ def _cell(mapped: Mapped, accept: bool) -> Cell | None:
     return Cell(SECTIONS[mapped.need.kind], row_name(mapped.need.key), mapped.environment, value)
 
 
-def _given(text: str, mapped: Sequence[Mapped], title: str) -> Cell:
-    name, equals, value = text.partition("=")
-    if not equals:
-        raise UsageFault(f"{text!r} is not NAME=VALUE.", next_step="Write it like --set mill-db=mill-main")
+def _named(name: str, mapped: Sequence[Mapped], title: str) -> Mapped:
     found = [one for one in mapped if name in (row_name(one.need.key), one.need.key)]
     if len(found) != 1:
         what = "can mean several needs" if found else "is no need"
@@ -55,16 +221,29 @@ def _given(text: str, mapped: Sequence[Mapped], title: str) -> Cell:
             details=[one.need.key for one in found or mapped],
             next_step="Name one of these.",
         )
-    need = found[0].need
-    typed = _typed(value, need.type) if need.kind == "setting" else value
-    return Cell(SECTIONS[need.kind], row_name(need.key), found[0].environment, typed)
+    return found[0]
 
 
-def _typed(value: str, type_: str) -> Json:
-    """A setting's value in the type that it has in the source."""
+def _given(text: str, mapped: Sequence[Mapped], title: str, types: dict[Key, str]) -> Cell:
+    name, equals, value = text.partition("=")
+    if not equals:
+        raise UsageFault(f"{text!r} is not NAME=VALUE.", next_step="Write it like --set mill-db=mill-main")
+    one = _named(name, mapped, title)
+    need = one.need
+    typed = _typed(value, types.get(need.key, ""), name) if need.kind == "setting" else value
+    return Cell(SECTIONS[need.kind], row_name(need.key), one.environment, typed)
+
+
+def _typed(value: str, type_: str, name: str) -> Json:
+    """What a person wrote, in the type of the setting."""
+    if not type_:
+        return value
     try:
-        if type_ in ("int", "float"):
-            return int(value) if value.lstrip("-").isdigit() else float(value)
+        typed = parse_setting(value, type_)
     except ValueError as error:
-        raise UsageFault(f"{value!r} is not a number.", next_step="Give a number for this setting.") from error
-    return {"true": True, "false": False}.get(value, value) if type_ == "bool" else value
+        raise UsageFault(
+            f"{value!r} is not {setting_words(type_)}, which the setting {name!r} has to be.",
+            subject=name,
+            next_step="Give a value of that type.",
+        ) from error
+    return typed

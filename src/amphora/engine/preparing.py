@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from amphora.core.attachments import LEFT_OUT, with_present, without_attachments
 from amphora.core.bindings import MISSING
-from amphora.core.checks import CheckContext, check
-from amphora.core.checks.context import TargetIndex
 from amphora.core.compare import STATE, Base, Comparison, compare_item
 from amphora.core.crosswalk import Mapped, resolve
 from amphora.core.docket import Action, Custody, Do, Docket, decide, fingerprint, order_of
 from amphora.core.errors import UsageFault
 from amphora.core.keys import Key
-from amphora.core.kinds import KindSheet, parse_sheet
+from amphora.core.kinds import KindSheet
 from amphora.core.merge import NEEDS_CHOICE, TARGET, By, FieldChange
 from amphora.core.model import Contents, Finding, Found, Item, Json, Listed
 from amphora.core.native import to_native
@@ -22,6 +20,7 @@ from amphora.core.needs import needs_of, types_of
 from amphora.core.portable import Portable
 from amphora.core.spots import masked_places, part_ids
 from amphora.core.tokens import NEED_KINDS, parse_token
+from amphora.engine.checking import found_by_rules, sheets_for, target_index
 from amphora.engine.session import Opened, Session
 from amphora.engine.sides import OWN_ADDRESS, Side, read_items, target_side
 from amphora.environments.contract import Wanted
@@ -49,7 +48,7 @@ def map_needs(session: Session, contents: Contents, opened: Opened) -> list[Mapp
     needs = [need for need in contents.needs if need.kind in NEED_KINDS]
     known = {OWN_ADDRESS: opened.description.base_url}
     supplies = opened.environment.supplies()
-    return resolve(needs, session.crosswalk, opened.name, supplies, known)
+    return resolve(needs, session.crosswalk, opened.name, supplies, known, contents.items.keys())
 
 
 def prepare(
@@ -76,7 +75,7 @@ def prepare(
         _action(contents, key, side, present.get(key), found.get(key), bases.get(key), choices or {})
         for key in contents.items
     ]
-    findings = _check(session, contents, side, mapped)
+    findings = _check(session, contents, side, mapped, actions, present)
     to_enter = tuple(
         (action.key, token)
         for action in actions
@@ -133,15 +132,9 @@ def _with_kept_attachments(
     return replace(contents, items=items, files={**kept, **contents.files})
 
 
-def check_package(session: Session, contents: Contents, environment: str | None) -> list[Finding]:
-    """The findings for one target, or for the package by itself."""
-    if environment is None:
-        silenced = session.silenced("secret-in-clear")
-        return check(CheckContext(contents, _sheets(contents, None), secrets_in_clear=silenced))
-    opened = session.open(environment)
-    mapped = map_needs(session, contents, opened)
-    side = target_side(opened, session.ledger, session.crosswalk, contents, mapped)
-    return _check(session, contents, side, mapped)
+def check_package(session: Session, contents: Contents, environment: str) -> list[Finding]:
+    """The findings for one target: those with which its import would begin."""
+    return list(prepare(session, contents, environment).docket.findings)
 
 
 def current_fingerprint(session: Session, contents: Contents, opened: Opened) -> str:
@@ -261,35 +254,17 @@ def _secrets_to_enter(contents: Contents, action: Action, side: Side, found: Fou
     return [token for _, token in native.to_enter]
 
 
-def _check(session: Session, contents: Contents, side: Side, mapped: list[Mapped]) -> list[Finding]:
+def _check(
+    session: Session,
+    contents: Contents,
+    side: Side,
+    mapped: list[Mapped],
+    actions: Sequence[Action],
+    present: Mapping[Key, Item],
+) -> list[Finding]:
     opened = side.opened
-    outside = {
-        token.key
-        for item in contents.items.values()
-        for _, token in item.tokens
-        if token.part is not None and token.key not in contents.items and token.key in side.by_key
-    }
-    read, _, _ = read_items(side, _readable(sorted(outside), side))
-    sheets = _sheets(contents, opened)
-    identity = opened.environment.whoami()
-    target = TargetIndex(
-        name=opened.name,
-        account=identity.account,
-        rows=side.by_key,
-        parts={key: frozenset(part_ids(item.form, sheets[item.kind])) for key, item in read.items()},
-        sheets=opened.description.sheets,
-        features=opened.description.features,
-        permissions=identity.permissions,
-        mapped=tuple(mapped),
-        doubtful=side.doubtful,
-    )
-    return check(CheckContext(contents, sheets, target, session.silenced("secret-in-clear")))
-
-
-def _sheets(contents: Contents, opened: Opened | None) -> dict[str, KindSheet]:
-    """The target's sheets; a package's own count only for kinds that nobody else knows."""
-    packed = {kind: parse_sheet(source, kind) for kind, source in contents.sheets.items()}
-    return packed | (dict(opened.description.sheets) if opened else {})
+    target = target_index(session, contents, side, mapped, actions, present)
+    return found_by_rules(session, contents, sheets_for(contents, opened), target)
 
 
 def _fingerprint(contents: Contents, side: Side, mapped: list[Mapped]) -> str:

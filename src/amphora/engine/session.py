@@ -59,6 +59,10 @@ class Session:
         """The workspace's crosswalk as it stood when first asked for."""
         return read_crosswalk(self.workspace.crosswalk)
 
+    def renew_crosswalk(self) -> None:
+        """Reads the crosswalk again, after it was written."""
+        self.crosswalk = read_crosswalk(self.workspace.crosswalk)
+
     def open(self, name: str) -> Opened:
         """An environment of the workspace."""
         if name not in self._opened:

@@ -9,7 +9,7 @@ from typing import Literal, Protocol
 from amphora.core.bindings import IdStyle
 from amphora.core.keys import Key
 from amphora.core.kinds import KindSheet
-from amphora.core.model import Found, Json, Listed, States, Supply
+from amphora.core.model import Found, Json, Limits, Listed, States, Supply
 
 Take = Literal["live", "draft"]
 
@@ -32,6 +32,16 @@ class Capabilities:
 
 
 @dataclass(frozen=True)
+class Probe:
+    """What a look through a connection showed. `is_working` is None where nobody can tell without using it;
+    `missing` are those of the objects asked for (tables, folders, topics) that aren't on its other end."""
+
+    is_working: bool | None = None
+    missing: tuple[str, ...] = ()
+    reason: str = ""
+
+
+@dataclass(frozen=True)
 class Description:
     """An environment in its own words. `uid` never changes; `features` is None where it can't tell."""
 
@@ -43,15 +53,18 @@ class Description:
     id_style: IdStyle
     sheets: Mapping[str, KindSheet]
     features: frozenset[str] | None = None
+    limits: Limits = field(default_factory=Limits)
 
 
 @dataclass(frozen=True)
 class Identity:
-    """Who is signed in, and what of read, write, publish, switch, retire, grant that account may do."""
+    """Who is signed in, and what of read, write, publish, switch, retire, grant that account may do; `roles`
+    are the roles that the environment knows, with what each may do."""
 
     account: str
     role: str
     permissions: frozenset[str]
+    roles: Mapping[str, frozenset[str]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -121,6 +134,10 @@ class Environment(Protocol):
 
     def supplies(self) -> list[Supply]:
         """Connections and people on offer."""
+
+    def probe(self, connection: str, objects: Sequence[str]) -> Probe:
+        """Whether a connection (by native id) works, and whether these objects are on its other end.
+        Changes nothing."""
 
     def reserve(self, wanted: Sequence[Wanted]) -> list[Reserved]:
         """Free ids for items and parts; only where `keeps_ids`."""

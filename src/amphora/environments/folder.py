@@ -26,6 +26,7 @@ from amphora.environments.contract import (
     Capabilities,
     Description,
     Identity,
+    Probe,
     Reserved,
     Take,
     Wanted,
@@ -102,6 +103,9 @@ class FolderEnvironment:
 
     def supplies(self) -> list[Supply]:
         return [Supply(row["kind"], row["id"], row["name"], row.get("type", "")) for row in self.about["supplies"]]
+
+    def probe(self, connection: str, objects: Sequence[str]) -> Probe:
+        return Probe()
 
     def reserve(self, wanted: Sequence[Wanted]) -> list[Reserved]:
         held = {record["id"] for record in self._records()}

@@ -10,19 +10,20 @@ from pathlib import Path
 
 from amphora.core.bindings import IdStyle
 from amphora.core.errors import AmphoraError, EnvironmentRefused, RevisionMoved, Unavailable
-from amphora.core.model import Found, Json, Listed, States, Supply
+from amphora.core.model import Found, Json, Limits, Listed, States, Supply
 from amphora.core.spots import mask_secrets, masked_places
 from amphora.environments.contract import (
     Capabilities,
     Description,
     Identity,
+    Probe,
     Reserved,
     Take,
     Wanted,
     Write,
     Written,
 )
-from amphora.practice.platform import ID_PATTERN, JOINER, RELEASE, Platform, PlatformRefusal, PracticeItem
+from amphora.practice.platform import ID_PATTERN, JOINER, PERMISSIONS, Platform, PlatformRefusal, PracticeItem
 from amphora.practice.sheets import practice_sheets
 
 DEFAULT_ACCOUNT = "keeper@halcyon.example"
@@ -51,18 +52,20 @@ class PracticeEnvironment:
     def describe(self) -> Description:
         return Description(
             uid=self.platform.meta("uid"),
-            release=RELEASE,
+            release=self.platform.meta("release"),
             region=self.platform.meta("region"),
             base_url=self.platform.meta("base_url"),
             capabilities=Capabilities(
                 is_atomic=False, keeps_ids=False, has_drafts=True, writes_states=False, has_rows=True
             ),
             id_style=IdStyle(ID_PATTERN, JOINER, mark="-"),
-            sheets=practice_sheets(),
+            sheets=self.platform.sheets,
+            limits=Limits(self.platform.limits["items"], self.platform.limits["item_bytes"]),
         )
 
     def whoami(self) -> Identity:
-        return Identity(self.platform.account, self.platform.role, frozenset(self.platform.permissions))
+        roles = {role: frozenset(may) for role, may in PERMISSIONS.items()}
+        return Identity(self.platform.account, self.platform.role, frozenset(self.platform.permissions), roles)
 
     def index(self) -> list[Listed]:
         with _translated(self.name):
@@ -86,6 +89,12 @@ class PracticeEnvironment:
             Supply(row["kind"], row["id"], row["name"], row["type"], row["owner"], bool(row["works"]))
             for row in self.platform.supplies()
         ]
+
+    def probe(self, connection: str, objects: Sequence[str]) -> Probe:
+        with _translated(self.name):
+            is_working, held = self.platform.probe(connection)
+        missing = () if held is None else tuple(name for name in objects if name not in held)
+        return Probe(is_working, missing, "" if is_working else "it does not answer")
 
     def reserve(self, wanted: Sequence[Wanted]) -> list[Reserved]:
         raise NotImplementedError("the simulated platform gives ids by itself")

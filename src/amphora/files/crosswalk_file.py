@@ -1,21 +1,27 @@
-"""`crosswalk.yaml`: read with exact places, rows added without touching what people wrote."""
+"""The crosswalk on the disk: `crosswalk.yaml`, one environment's column apart in `crosswalk/ENV.yaml`, and the
+whole as CSV. Rows are added without touching what people wrote."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import csv
+import io
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from amphora.core.crosswalk import SECTIONS, Crosswalk
+from amphora.core.crosswalk import ANY, MADE_FROM, SECTIONS, Crosswalk
 from amphora.core.errors import UsageFault
 from amphora.core.model import Json
+from amphora.core.settings import parse_setting, type_of
 from amphora.files.yaml_text import dump_yaml, load_yaml, plain, write_text
 
 _HEADER = """\
 # The crosswalk: what each need is called in each environment. "?" is open, "?VALUE" a guess;
 # a value under any: holds wherever no other stands.
 """
+_FORMULA = ("=", "+", "-", "@", "'", "\t")
+"""What a spreadsheet would take for a formula; such text is written behind an apostrophe."""
 
 
 @dataclass(frozen=True)
@@ -30,27 +36,121 @@ class Cell:
 
 
 def read_crosswalk(path: Path) -> Crosswalk:
-    """The table of a file, empty where there is none; UsageFault with line and column."""
-    document = load_yaml(path) if path.exists() else None
+    """The table of a file and of the columns apart beside it, empty where there are none; UsageFault with
+    line and column."""
     rows: dict[str, dict[str, dict[str, Json]]] = {}
-    for section, table in (_mapping(document, path, "the file") if document is not None else {}).items():
-        if section not in SECTIONS.values():
-            raise _fault(path, document, section, f"{section!r} is no section of a crosswalk")
-        rows[section] = {}
-        for row, cells in (_mapping(table, path, section, document) if table is not None else {}).items():
-            columns = _mapping(cells, path, f"{section}: {row}", table, row) if cells is not None else {}
-            rows[section][str(row)] = {
-                str(column): plain(value, path, _place(columns, column)) for column, value in columns.items()
-            }
-    return Crosswalk(rows)
+    for section, row, columns, table in _rows(path):
+        cells = _mapping(columns, path, f"{section}: {row}", table, row) if columns is not None else {}
+        rows.setdefault(section, {})[row] = {
+            str(column): plain(value, path, _place(cells, column)) for column, value in cells.items()
+        }
+    split: list[tuple[str, str]] = []
+    for file in sorted(_apart(path).glob("*.yaml")):
+        for section, row, value, table in _rows(file):
+            cells = rows.setdefault(section, {}).setdefault(row, {})
+            mine = plain(value, file, _place(table, row))
+            if file.stem in cells and cells[file.stem] != mine:
+                words = f"{path.name} says {cells[file.stem]!r} for {file.stem}, {file.name} says {mine!r}"
+                split.append((f"{section}: {row}", words))
+            cells[file.stem] = mine
+    return Crosswalk(rows, tuple(split))
 
 
 def write_cells(path: Path, cells: Iterable[Cell]) -> list[Cell]:
-    """Writes cells into the file, making rows and sections as needed; returns those that changed."""
+    """Writes cells into the file (into that of its environment alone, where there is one), making rows and
+    sections as needed; returns those that changed."""
+    read_crosswalk(path)
+    by_file: dict[Path, list[Cell]] = {}
+    for cell in cells:
+        apart = _apart(path) / f"{cell.column}.yaml"
+        by_file.setdefault(apart if apart.exists() else path, []).append(cell)
+    return [cell for file, some in by_file.items() for cell in _write_file(file, some, is_apart=file != path)]
+
+
+def csv_text(crosswalk: Crosswalk, environments: Iterable[str]) -> str:
+    """The table as CSV (RFC 4180): section, name, one column for each environment and for `any`."""
+    columns = [*environments, *_extra_columns(crosswalk, environments), ANY, MADE_FROM]
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(["section", "name", *columns])
+    for section in SECTIONS.values():
+        for row, cells in crosswalk.rows.get(section, {}).items():
+            writer.writerow([section, _to_csv(row), *(_to_csv(cells.get(column)) for column in columns)])
+    return out.getvalue()
+
+
+def csv_cells(text: str, crosswalk: Crosswalk, name: str) -> list[Cell]:
+    """The cells of a CSV table that differ from the crosswalk; UsageFault with the line for what is wrong.
+    An empty cell says nothing. A value keeps the type that its row has."""
+    table = list(csv.reader(io.StringIO(text)))
+    if not table or table[0][:2] != ["section", "name"] or len(set(table[0])) != len(table[0]):
+        raise _csv_fault(name, 1, "the first line has to name the columns: section, name, environments")
+    columns = table[0][2:]
+    found = []
+    for number, line in enumerate(table[1:], 2):
+        if not any(line):
+            continue
+        if len(line) != len(table[0]):
+            raise _csv_fault(name, number, f"it has {len(line)} cells and not {len(table[0])}")
+        section, row = line[0], _from_csv(line[1])
+        if section not in SECTIONS.values() or not row:
+            raise _csv_fault(name, number, f"{section!r} is no section of a crosswalk")
+        known = crosswalk.rows.get(section, {}).get(row, {})
+        for column, written in zip(columns, line[2:], strict=True):
+            if written and written != _to_csv(known.get(column)):
+                found.append(Cell(section, row, column, _valued(_from_csv(written), known, name, number)))
+    return found
+
+
+def _valued(text: str, known: Mapping[str, Json], name: str, number: int) -> Json:
+    if text.startswith("?"):
+        return text
+    try:
+        return parse_setting(text, type_of(known.values()))
+    except ValueError as error:
+        raise _csv_fault(name, number, f"{text!r} is not of the type that the row has") from error
+
+
+def _to_csv(value: Json) -> str:
+    if value is None:
+        return ""
+    text = {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
+    return f"'{text}" if isinstance(value, str) and text.startswith(_FORMULA) else text
+
+
+def _from_csv(text: str) -> str:
+    return text[1:] if text.startswith("'") else text
+
+
+def _csv_fault(name: str, number: int, reason: str) -> UsageFault:
+    return UsageFault(f"{name}: {reason}.", subject=name, place=f"line {number}", next_step="Mend that line.")
+
+
+def _extra_columns(crosswalk: Crosswalk, environments: Iterable[str]) -> list[str]:
+    known = {ANY, MADE_FROM, *environments}
+    cells = (cells for rows in crosswalk.rows.values() for cells in rows.values())
+    return sorted({column for row in cells for column in row} - known)
+
+
+def _apart(path: Path) -> Path:
+    """Where single environments' columns lie."""
+    return path.with_suffix("")
+
+
+def _rows(path: Path) -> Iterable[tuple[str, str, Any, Any]]:
+    """The rows of one file: section, name, what stands there, and the table that it stands in."""
+    document = load_yaml(path) if path.exists() else None
+    for section, table in (_mapping(document, path, "the file") if document is not None else {}).items():
+        if section not in SECTIONS.values():
+            raise _fault(path, document, section, f"{section!r} is no section of a crosswalk")
+        for row, value in (_mapping(table, path, section, document) if table is not None else {}).items():
+            yield section, str(row), value, table
+
+
+def _write_file(path: Path, cells: Iterable[Cell], is_apart: bool) -> list[Cell]:
     from ruamel.yaml.comments import CommentedMap
     from ruamel.yaml.scalarstring import DoubleQuotedScalarString
 
-    read_crosswalk(path)
     document = (load_yaml(path) if path.exists() else None) or CommentedMap()
     is_new = not document
     changed = []
@@ -58,16 +158,16 @@ def write_cells(path: Path, cells: Iterable[Cell]) -> list[Cell]:
         section = document.get(cell.section)
         if section is None:
             section = document[cell.section] = CommentedMap()
-        row = section.get(cell.row)
+        row, name = (section, cell.row) if is_apart else (section.get(cell.row), cell.column)
         if row is None:
             row = section[cell.row] = CommentedMap()
             if cell.comment:
                 section.yaml_add_eol_comment(cell.comment, cell.row, column=32)
-        if cell.column in row and row[cell.column] == cell.value and type(row[cell.column]) is not bool:
+        if name in row and row[name] == cell.value and type(row[name]) is not bool:
             continue
         value = cell.value
         is_marked = isinstance(value, str) and value.startswith("?")
-        row[cell.column] = DoubleQuotedScalarString(value) if is_marked else value
+        row[name] = DoubleQuotedScalarString(value) if is_marked else value
         changed.append(cell)
     if changed:
         write_text(path, (_HEADER if is_new and not path.exists() else "") + dump_yaml(document))

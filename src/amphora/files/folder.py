@@ -141,8 +141,11 @@ def folder_contents(files: Mapping[str, Raw], where: str) -> Contents:
         raise PackageDamaged(
             f"{where} can't be used: {error.message}", subject=where, place=error.place, next_step="Mend that file."
         ) from error
-    types = {need.key: need.type for need in contents.needs}
-    needs = tuple(replace(need, type=types.get(need.key, need.type)) for need in needs_of(contents.items))
+    known = {need.key: need for need in contents.needs}
+    needs = tuple(
+        replace(need, type=known[need.key].type, seen=known[need.key].seen) if need.key in known else need
+        for need in needs_of(contents.items)
+    )
     contents = replace(contents, needs=needs)
     return replace(contents, package_digest=package_digest_of(contents), is_edited=True)
 
@@ -152,6 +155,7 @@ def _renewed(row: Mapping[str, Any], files: Mapping[str, Raw], member: str, wher
     try:
         states = States.from_json(row["states"])
         item = Item(row["key"], int(row["schema"]), form, states, None, row["source"]["id"], row["source"]["link"])
+        item = replace(item, unpublished=str(row["source"].get("unpublished", "")))
     except (KeyError, TypeError, ValueError) as error:
         raise _damaged(where, PACKING_LIST, f"the row of {row['key']} lacks {error}") from error
     return packing_row(item)

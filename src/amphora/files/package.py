@@ -24,7 +24,7 @@ from amphora.files.archive import read_archive, write_archive
 from amphora.files.bag import TAG_MANIFEST, tag_files, verify_bag
 from amphora.files.members import item_members
 
-FORMAT = (1, 0)
+FORMAT = (1, 1)
 SUFFIX = ".amphora"
 PACKING_LIST = "data/packing-list.json"
 FILE_TOKEN = "amphora:file:"
@@ -157,12 +157,12 @@ def _packing_list(contents: Contents) -> dict[str, Any]:
         "amphora": {"format": f"{FORMAT[0]}.{FORMAT[1]}"},
         "name": contents.name,
         "version": contents.version,
-        "source": {"name": contents.source, "uid": contents.source_uid},
+        "source": {"name": contents.source, "uid": contents.source_uid, "release": contents.source_release},
         "note": contents.note,
         "custody": "package",
         "contents": [packing_row(item) for _, item in sorted(contents.items.items())],
         "needs": [
-            {"key": need.key, "type": need.type, "used_by": list(need.used_by)}
+            {"key": need.key, "type": need.type, "seen": need.seen, "used_by": list(need.used_by)}
             for need in sorted(contents.needs, key=lambda need: need.key)
         ],
         "contents_digest": contents.digest(),
@@ -177,7 +177,7 @@ def packing_row(item: Item) -> dict[str, Any]:
         "schema": item.schema,
         "digest": item.digest,
         "states": item.states.to_json(),
-        "source": {"id": item.native_id, "link": item.link},
+        "source": {"id": item.native_id, "link": item.link, "unpublished": item.unpublished},
         "tokens": _token_lists(item),
     }
 
@@ -205,6 +205,7 @@ def _item_of(row: Mapping[str, Any], files: Mapping[str, Raw], name: str, layout
     beside, layout_bytes = _parsed(files, layout) if layout in files else (None, None)
     states, source = States.from_json(row["states"]), row["source"]
     item = Item(row["key"], int(row["schema"]), form, states, beside, str(source["id"]), str(source["link"]))
+    item = replace(item, unpublished=str(source.get("unpublished", "")))
     listed = {*row["tokens"]["whole"], *row["tokens"]["text"]}
     places = confirmed_places(form, form_bytes, sorted(listed)) if form_bytes else None
     return item.folded(form_bytes, layout_bytes, places)
@@ -221,8 +222,9 @@ def _contents(listing: Mapping[str, Any], files: Mapping[str, Raw], members: Map
         version=str(listing["version"]),
         source=str(listing["source"]["name"]),
         source_uid=str(listing["source"]["uid"]),
+        source_release=str(listing["source"].get("release", "")),
         items=items,
-        needs=tuple(Need(n["key"], tuple(n["used_by"]), n["type"]) for n in listing["needs"]),
+        needs=tuple(Need(n["key"], tuple(n["used_by"]), n["type"], n.get("seen", "")) for n in listing["needs"]),
         note=str(listing["note"]),
         signature=whole(files.get("signature.json", b"")),
         files=_attachments(files, items),

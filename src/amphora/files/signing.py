@@ -14,10 +14,10 @@ from typing import Any
 
 from amphora.core.errors import PackageDamaged, UsageFault
 from amphora.core.model import Contents
-from amphora.core.raw import whole
+from amphora.core.raw import sha256_of, whole
 from amphora.files.archive import read_archive, write_archive
 from amphora.files.bag import TAG_MANIFEST
-from amphora.files.package import package_files, read_package
+from amphora.files.package import read_package
 
 SIGNATURE = "signature.json"
 TRUSTED_SUFFIX = ".jwk.json"
@@ -39,6 +39,11 @@ class Verdict:
 
     trust: Trust
     key: str = ""
+
+    @property
+    def words(self) -> str:
+        """The verdict as it is told."""
+        return f"{self.trust} ({self.key})" if self.key else str(self.trust)
 
 
 def private_folder() -> Path:
@@ -115,13 +120,12 @@ def sign_package(path: Path, name: str) -> Contents:
 
 def judged(contents: Contents, trusted: Path) -> Verdict:
     """What the signature of a package is worth here."""
+    if not contents.signature:
+        return Verdict(Trust.NONE)
     from jwcrypto.common import JWException, base64url_decode
     from jwcrypto.jwk import JWK
     from jwcrypto.jws import JWS
 
-    if not contents.signature:
-        return Verdict(Trust.NONE)
-    manifest = whole(package_files(contents)[TAG_MANIFEST])
     try:
         jws = JWS()
         jws.deserialize(contents.signature.decode("utf-8"))
@@ -136,7 +140,7 @@ def judged(contents: Contents, trusted: Path) -> Verdict:
             jws.verify(key, alg="EdDSA")
         except JWException:
             return Verdict(Trust.WRONG, name)
-        return Verdict(Trust.GOOD if jws.payload == manifest else Trust.WRONG, name)
+        return Verdict(Trust.GOOD if sha256_of(jws.payload) == contents.package_digest else Trust.WRONG, name)
     return Verdict(Trust.UNKNOWN, kid)
 
 

@@ -9,11 +9,13 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from amphora.core.checks import RULES, Waiver
 from amphora.core.errors import UsageFault
+from amphora.core.model import Level
 
 FILE = "amphora.toml"
 ROLES = ("build", "test", "live")
-_TOP = {"amphora", "environments", "silenced", "selections", "policies"}
+_TOP = {"amphora", "environments", "silenced", "rules", "selections", "policies"}
 _SELECTION = {"environment": str, "items": list, "leave_out": list, "take": str, "with": list, "without": list}
 _ENVIRONMENT = {"location", "role", "region", "customer", "sign_in", "user"}
 _NAME = re.compile(r"[a-z0-9][a-z0-9._-]*", re.IGNORECASE)
@@ -34,16 +36,6 @@ class EnvironmentEntry:
 
 
 @dataclass(frozen=True)
-class Silenced:
-    """A finding that somebody has silenced, with the reason."""
-
-    rule: str
-    item: str
-    place: str
-    reason: str
-
-
-@dataclass(frozen=True)
 class Selection:
     """Which items to take, kept by the name of the package so that an export can be repeated."""
 
@@ -61,9 +53,10 @@ class Workspace:
 
     folder: Path
     environments: Mapping[str, EnvironmentEntry] = field(default_factory=dict)
-    silenced: tuple[Silenced, ...] = ()
+    silenced: tuple[Waiver, ...] = ()
     selections: Mapping[str, Selection] = field(default_factory=dict)
     is_signature_required: bool = False
+    rule_levels: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def keys(self) -> Path:
@@ -154,7 +147,8 @@ def read_workspace(folder: Path) -> Workspace:
         if name != "signature" or value not in ("required", "optional"):
             raise _fault(path, text, ("policies",), name, 'the policy known is signature = "required" or "optional"')
     is_required = policies.get("signature") == "required"
-    return Workspace(folder.resolve(), entries, silenced, selections, is_required)
+    levels = _levels(path, text, table.get("rules", {}))
+    return Workspace(folder.resolve(), entries, silenced, selections, is_required, levels)
 
 
 def add_environment(workspace: Workspace, entry: EnvironmentEntry) -> Workspace:
@@ -259,10 +253,21 @@ def _authority(location: str) -> str:
     return location.partition("://")[2].partition("/")[0]
 
 
-def _silenced(path: Path, text: str, row: Any) -> Silenced:
+def _silenced(path: Path, text: str, row: Any) -> Waiver:
     if not isinstance(row, dict) or not all(isinstance(row.get(n), str) for n in ("rule", "item", "reason")):
         raise _fault(path, text, (), "silenced", "[[silenced]] needs rule, item and reason (and place)")
-    return Silenced(row["rule"], row["item"], row.get("place", ""), row["reason"])
+    if row["rule"] not in RULES:
+        raise _fault(path, text, (), "silenced", f"there is no rule {row['rule']!r} (amphora check --rules)")
+    return Waiver(row["rule"], row["item"], row.get("place", ""), row["reason"])
+
+
+def _levels(path: Path, text: str, table: Any) -> dict[str, str]:
+    for name, level in table.items():
+        if name not in RULES:
+            raise _fault(path, text, ("rules",), name, f"there is no rule {name!r} (amphora check --rules)")
+        if level not in tuple(Level):
+            raise _fault(path, text, ("rules",), name, "a rule is set to error, warning or note")
+    return dict(table)
 
 
 def _secret(path: Path, text: str, within: tuple[str, ...], name: str) -> UsageFault:

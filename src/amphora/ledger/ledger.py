@@ -13,6 +13,7 @@ import orjson
 from sqlalchemy import Engine, bindparam, create_engine, delete, event, func, insert, select, update
 from sqlalchemy.exc import DatabaseError
 
+from amphora.core.checks.context import Claim
 from amphora.core.compare import Base
 from amphora.core.errors import UsageFault
 from amphora.core.keys import Key
@@ -314,6 +315,20 @@ class Ledger:
             return {row.key: _delivery(row) for row in self._rows_of(query, t.deliveries.c.key, keys)}
         with self._engine.connect() as db:
             return {row.key: _delivery(row) for row in db.execute(query)}
+
+    def claims(self, uid: str) -> list[Claim]:
+        """Who claims which item of an environment, with the version that was delivered last by each."""
+        latest = select(func.max(t.deliveries.c.id)).where(t.deliveries.c.uid == uid)
+        latest = latest.group_by(t.deliveries.c.key, t.deliveries.c.package, t.deliveries.c.source_uid)
+        columns = (t.deliveries.c.key, t.deliveries.c.package, t.deliveries.c.source_uid, t.deliveries.c.version)
+        query = select(t.claims).where(t.claims.c.uid == uid).order_by(t.claims.c.key, t.claims.c.package)
+        with self._engine.connect() as db:
+            rows = db.execute(select(*columns).where(t.deliveries.c.id.in_(latest)))
+            versions = {(row.key, row.package, row.source_uid): row.version for row in rows}
+            return [
+                Claim(r.key, r.package, r.source_uid, versions.get((r.key, r.package, r.source_uid), ""), r.custody)
+                for r in db.execute(query)
+            ]
 
     def delivered(self, run: Run) -> list[Delivery]:
         """What a run brought."""

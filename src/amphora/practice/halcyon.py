@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
@@ -12,7 +12,7 @@ from typing import Any
 from amphora.core.bindings import Bindings, IdStyle
 from amphora.core.keys import kind_of, path_of
 from amphora.core.native import to_native
-from amphora.practice.platform import ID_PATTERN, JOINER, Platform
+from amphora.practice.platform import ID_PATTERN, JOINER, RELEASE, Platform
 from amphora.practice.sheets import practice_sheets
 
 KEEPER = "keeper@halcyon.example"
@@ -23,7 +23,8 @@ SUFFIX = ".practice"
 
 @dataclass(frozen=True)
 class Place:
-    """One of the four environments. `connections` are (need, name there, type); `people` (need, address)."""
+    """One of the four environments. `connections` are (need, name there, type); `people` (need, address);
+    `broken` and `objects` tell, by need, which connections don't work and what can be reached through them."""
 
     name: str
     role: str
@@ -32,6 +33,12 @@ class Place:
     connections: Sequence[tuple[str, str, str]]
     people: Sequence[tuple[str, str]]
     present: Sequence[str] = ()
+    release: str = RELEASE
+    schemas: Mapping[str, int] = field(default_factory=dict)
+    items_limit: Mapping[str, int] = field(default_factory=dict)
+    item_bytes_limit: int | None = None
+    broken: Sequence[str] = ()
+    objects: Mapping[str, Sequence[str]] = field(default_factory=dict)
 
 
 _TYPES = {"mill-db": "database", "office-db": "database", "weighbridge": "feed", "lab-exchange": "exchange"}
@@ -87,6 +94,12 @@ PLACES: Mapping[str, Place] = {
             "https://south.halcyon.example",
             _connections("-south", "mill-db", "office-db", "weighbridge"),
             _people("south.halcyon.example"),
+            release="2025.4",
+            schemas={"access-rule": 0},
+            items_limit={"report": 2},
+            item_bytes_limit=20_000,
+            broken=("weighbridge",),
+            objects={"mill-db": ("deliveries", "lab_results")},
         ),
     )
 }
@@ -110,7 +123,18 @@ def make_halcyon(folder: Path) -> list[Path]:
         path = folder / f"{place.name}{SUFFIX}"
         accounts = {KEEPER: "keeper", AUTHOR: "author", READER: "reader"}
         accounts |= {row["by"]: "keeper" for row in rows}
-        Platform.found(path, f"practice-{place.name}", place.name, place.region, place.base_url, accounts)
+        Platform.found(
+            path,
+            f"practice-{place.name}",
+            place.name,
+            place.region,
+            place.base_url,
+            accounts,
+            release=place.release,
+            schemas=dict(place.schemas),
+            items_limit=dict(place.items_limit),
+            item_bytes_limit=place.item_bytes_limit,
+        )
         is_source = place.role == "build"
         fill(path, place, [row for row in rows if is_source or row["key"] in place.present])
         result.append(path)
@@ -123,7 +147,9 @@ def fill(path: Path, place: Place, rows: Sequence[Mapping[str, Any]]) -> dict[st
     names.bind("url:environment", place.base_url)
     with closing(Platform(path, KEEPER, lambda: "2026-01-07T08:00:00Z")) as platform:
         for need, name, type_ in place.connections:
-            names.bind(f"connection:{need}", platform.add_supply("connection", name, type_, KEEPER))
+            works, objects = need not in place.broken, place.objects.get(need)
+            id_ = platform.add_supply("connection", name, type_, KEEPER, works, objects)
+            names.bind(f"connection:{need}", id_)
         for need, address in place.people:
             names.bind(f"person:{need}", platform.add_supply("person", address))
     for number, row in enumerate(rows):

@@ -11,19 +11,28 @@ import json
 import sqlite3
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import closing
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 from amphora.core.kinds import KindSheet
 from amphora.core.pointers import parse_pointer, value_at, with_value
-from amphora.core.spots import part_ids, reference_values
+from amphora.core.settings import is_setting, setting_words
+from amphora.core.spots import (
+    empty_references,
+    objects_used,
+    part_ids,
+    reference_values,
+    region_values,
+    setting_values,
+)
 from amphora.practice.sheets import practice_sheets
 
 JOINER = "#"
 RELEASE = "2026.2"
 PERMISSIONS = {
     "keeper": ("read", "write", "publish", "switch", "retire", "grant"),
+    "publisher": ("read", "write", "publish", "switch"),
     "author": ("read", "write"),
     "reader": ("read",),
 }
@@ -46,7 +55,7 @@ create table meta (name text primary key, value text not null);
 create table accounts (address text primary key, role text not null);
 create table supplies (
     id text primary key, kind text not null, name text not null, type text not null,
-    owner text not null, works integer not null);
+    owner text not null, works integer not null, objects text);
 create table items (
     id text primary key, kind text not null, folder text not null, name text not null, title text not null,
     live text, draft text, is_on integer, revision integer not null,
@@ -59,7 +68,8 @@ create table answered (token text primary key, id text not null);
 
 
 class PlatformRefusal(Exception):
-    """The platform says no. `code` is one of not-found, moved, taken, dangling, forbidden, in-use, invalid."""
+    """The platform says no. `code` is one of not-found, moved, taken, dangling, forbidden, in-use, invalid,
+    too-much."""
 
     def __init__(self, code: str, message: str) -> None:
         super().__init__(message)
@@ -105,11 +115,26 @@ class Platform:
         self.role: str = row["role"]
 
     @staticmethod
-    def found(path: Path, uid: str, name: str, region: str, base_url: str, accounts: dict[str, str]) -> None:
-        """Makes a new, empty environment in a file."""
+    def found(
+        path: Path,
+        uid: str,
+        name: str,
+        region: str,
+        base_url: str,
+        accounts: dict[str, str],
+        *,
+        release: str = RELEASE,
+        schemas: dict[str, int] | None = None,
+        items_limit: dict[str, int] | None = None,
+        item_bytes_limit: int | None = None,
+    ) -> None:
+        """Makes a new, empty environment in a file. `schemas` are the shapes of kinds that this release has
+        in another version than the newest."""
         with closing(sqlite3.connect(path)) as db:
             db.executescript(_TABLES)
             meta = {"uid": uid, "name": name, "region": region, "base_url": base_url, "counter": "0"}
+            meta |= {"release": release, "schemas": json.dumps(schemas or {})}
+            meta |= {"limits": json.dumps({"items": items_limit or {}, "item_bytes": item_bytes_limit})}
             db.executemany("insert into meta values (?, ?)", meta.items())
             db.executemany("insert into accounts values (?, ?)", accounts.items())
             db.commit()
@@ -132,11 +157,41 @@ class Platform:
         """Connections and people on offer."""
         return [dict(row) for row in self._db.execute("select * from supplies order by kind, name")]
 
-    def add_supply(self, kind: str, name: str, type_: str = "", owner: str = "", works: bool = True) -> str:
-        """Offers a connection or a person (whose id is the address)."""
+    def add_supply(
+        self,
+        kind: str,
+        name: str,
+        type_: str = "",
+        owner: str = "",
+        works: bool = True,
+        objects: Sequence[str] | None = None,
+    ) -> str:
+        """Offers a connection or a person (whose id is the address). `objects` are what can be reached
+        through a connection; anything, if they aren't given."""
         id_ = name if kind == "person" else self._new_id(kind)
-        self._db.execute("insert into supplies values (?, ?, ?, ?, ?, ?)", (id_, kind, name, type_, owner, works))
+        held = None if objects is None else json.dumps(list(objects))
+        row = (id_, kind, name, type_, owner, works, held)
+        self._db.execute("insert into supplies values (?, ?, ?, ?, ?, ?, ?)", row)
         return id_
+
+    def probe(self, id_: str) -> tuple[bool, list[str] | None]:
+        """Whether a connection works, and what can be reached through it (None: anything)."""
+        row = self._db.execute("select works, objects from supplies where id = ?", (id_,)).fetchone()
+        if row is None:
+            raise PlatformRefusal("not-found", f"there is no connection {id_!r}")
+        return bool(row["works"]), None if row["objects"] is None else json.loads(row["objects"])
+
+    @property
+    def limits(self) -> dict[str, Any]:
+        """`items` by kind and `item_bytes`, None where there is no limit."""
+        limits: dict[str, Any] = json.loads(self.meta("limits"))
+        return limits
+
+    @property
+    def sheets(self) -> dict[str, KindSheet]:
+        """The kind sheets of this release."""
+        schemas = json.loads(self.meta("schemas"))
+        return {kind: replace(s, schema=schemas.get(kind, s.schema)) for kind, s in practice_sheets().items()}
 
     def index(self) -> list[PracticeItem]:
         """Every item, without its definitions: one cheap sweep."""
@@ -157,9 +212,10 @@ class Platform:
         if answered:
             return answered
         sheet = self._sheet(kind)
-        self._check_references(definition, sheet)
-        id_ = self._new_id(kind)
+        self._check(definition, sheet)
+        self._check_number(kind)
         text = json.dumps(definition, ensure_ascii=False)
+        id_ = self._new_id(kind)
         live, draft = (None, text) if sheet.is_published else (text, None)
         switch = bool(is_on) if sheet.is_switched else None
         row = (id_, kind, folder, name or title, title, live, draft, switch, 1, self._clock(), self.account, None)
@@ -188,7 +244,7 @@ class Platform:
         sheet = self._sheet(item.kind)
         for pointer in keep:
             definition = with_value(definition, parse_pointer(pointer), self._secret(item, pointer))
-        self._check_references(definition, sheet)
+        self._check(definition, sheet)
         column = "draft" if sheet.is_published else "live"
         self._db.execute(
             f"update items set {column} = ?, title = ?, folder = ?, revision = revision + 1,"
@@ -209,8 +265,10 @@ class Platform:
         self._touch("draft = null", id_)
 
     def switch(self, id_: str, is_on: bool) -> None:
-        """Switches an item on or off."""
+        """Switches an item on or off; on only while the connections that it uses work."""
         self._allow("switch")
+        if is_on:
+            self._check_connections(self._one(id_))
         self._touch(f"is_on = {int(is_on)}", id_)
 
     def delete(self, id_: str) -> None:
@@ -290,6 +348,40 @@ class Platform:
             return value_at(item.newest, parse_pointer(pointer))
         except LookupError as error:
             raise PlatformRefusal("invalid", f"nothing to keep at {pointer} of {item.title!r}") from error
+
+    def _check(self, definition: Any, sheet: KindSheet) -> None:
+        """What the platform takes: the right region and size, settings of their type, and references to
+        what exists here."""
+        region = self.meta("region")
+        for bound in region_values(definition, sheet):
+            if region and bound != region:
+                raise PlatformRefusal("invalid", f"it belongs to region {bound!r}, and this is {region!r}")
+        most = self.limits["item_bytes"]
+        size = len(json.dumps(definition, ensure_ascii=False).encode())
+        if most is not None and size > most:
+            raise PlatformRefusal("too-much", f"it takes {size} bytes, and {most} are the most")
+        for pointer, value, wanted in setting_values(definition, sheet):
+            if not is_setting(value, wanted):
+                raise PlatformRefusal("invalid", f"{value!r} at {pointer} is not {setting_words(wanted)}")
+        for pointer in empty_references(definition, sheet):
+            raise PlatformRefusal("dangling", f"nothing stands at {pointer}, where a reference has to be")
+        self._check_references(definition, sheet)
+        for connection, name in objects_used(definition, sheet):
+            _, held = self.probe(connection)
+            if held is not None and name not in held:
+                raise PlatformRefusal("dangling", f"{name!r} is not on the other end of {connection}")
+
+    def _check_number(self, kind: str) -> None:
+        most = self.limits["items"].get(kind)
+        [count] = self._db.execute("select count(*) from items where kind = ?", (kind,)).fetchone()
+        if most is not None and count >= most:
+            raise PlatformRefusal("too-much", f"there are {count} {kind} items already, the most there may be")
+
+    def _check_connections(self, item: PracticeItem) -> None:
+        works = {row["id"]: row["works"] for row in self._db.execute("select id, works from supplies")}
+        for _, value, _ in reference_values(item.newest, self._sheet(item.kind)):
+            if not works.get(value, True):
+                raise PlatformRefusal("invalid", f"{item.title!r} can't be switched on: {value} does not work")
 
     def _check_references(self, definition: Any, sheet: KindSheet) -> None:
         known = {row["id"] for row in self._db.execute("select id from supplies")}

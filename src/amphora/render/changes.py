@@ -8,7 +8,7 @@ from typing import Any
 from amphora.core.bindings import MISSING
 from amphora.core.crosswalk import Mapped, MapState, row_name
 from amphora.core.merge import By, FieldChange
-from amphora.core.model import Finding, Item, Json
+from amphora.core.model import Item, Json
 from amphora.core.pointers import parse_pointer
 from amphora.core.selection import readable
 from amphora.render.result import Cell, Grid, Row, Tone, shown
@@ -54,32 +54,6 @@ def change_json(change: FieldChange) -> dict[str, Any]:
         "by": change.by.value,
         **{name: value for name, value in sides.items() if value is not MISSING},
         "choice": change.choice,
-    }
-
-
-def findings_grid(findings: Iterable[Finding]) -> Grid:
-    """Findings as a table."""
-    rows: list[Row] = [
-        [
-            Cell("to map" if finding.rule == "need-open" else finding.level.value, _LEVEL[finding.level.value]),
-            finding.message,
-            Cell(finding.rule, "dim"),
-        ]
-        for finding in findings
-    ]
-    return Grid(["", "what", "rule"], rows)
-
-
-def finding_json(finding: Finding) -> dict[str, Any]:
-    """A finding for machines."""
-    return {
-        "rule": finding.rule,
-        "level": finding.level.value,
-        "message": finding.message,
-        "item": finding.item,
-        "place": finding.place,
-        "target": finding.target,
-        "next": finding.next_step,
     }
 
 

@@ -17,10 +17,10 @@ from amphora.files.workspace import EnvironmentEntry
 from amphora.render.changes import (
     change_json,
     changes_grid,
-    finding_json,
     mapped_json,
     place_phrase,
 )
+from amphora.render.checking import finding_json
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone, counted, titled
 
 _DO: dict[Do, Tone] = {Do.CREATE: "good", Do.UPDATE: "warn", Do.LEAVE: "dim", Do.RETIRE: "bad"}

@@ -2,39 +2,60 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
 
-from amphora.core.checks.completeness import item_missing, part_missing, unbound_id, undeclared_reference
-from amphora.core.checks.context import CheckContext
-from amphora.core.checks.needs import need_open, secret_to_enter
-from amphora.core.checks.portability import secret_in_clear
-from amphora.core.checks.target import feature_missing, kind_unknown, name_taken, permission_missing
+from amphora.core.checks import completeness, integrity, needs, portability, safety, target
+from amphora.core.checks.context import CheckContext, Rule, Todo
+from amphora.core.keys import Key
 from amphora.core.model import Finding, Level
 
-Rule = Callable[[CheckContext], Iterable[Finding]]
-
-RULES: dict[str, Rule] = {
-    "item-missing": item_missing,
-    "part-missing": part_missing,
-    "unbound-id": unbound_id,
-    "undeclared-reference": undeclared_reference,
-    "need-open": need_open,
-    "secret-to-enter": secret_to_enter,
-    "secret-in-clear": secret_in_clear,
-    "kind-unknown": kind_unknown,
-    "feature-missing": feature_missing,
-    "permission-missing": permission_missing,
-    "name-taken": name_taken,
-}
+FAMILIES = (integrity, completeness, needs, portability, target, safety)
+RULES: dict[str, Rule] = {rule.name: rule for family in FAMILIES for rule in family.RULES}
 """Every rule by its name, in the order in which findings are told."""
 
 _WEIGHT = {Level.ERROR: 0, Level.WARNING: 1, Level.NOTE: 2}
 
 
-def check(context: CheckContext) -> list[Finding]:
-    """All findings, the heaviest first."""
-    found = [finding for rule in RULES.values() for finding in rule(context)]
-    return sorted(found, key=lambda finding: _WEIGHT[finding.level])
+@dataclass(frozen=True)
+class Waiver:
+    """A finding that somebody has silenced, with the reason: of one rule, at one item (all, if empty), at one
+    place in it (all, if empty)."""
+
+    rule: str
+    item: Key
+    place: str
+    reason: str
+
+    def covers(self, finding: Finding) -> bool:
+        """Whether a finding is meant."""
+        is_item = self.item in ("", finding.item)
+        return self.rule == finding.rule and is_item and self.place in ("", finding.place)
 
 
-__all__ = ["RULES", "CheckContext", "check"]
+def check(
+    context: CheckContext, levels: Mapping[str, str] | None = None, waivers: Sequence[Waiver] = ()
+) -> list[Finding]:
+    """All findings, the heaviest first, those for one thing to do together. `levels` sets rules to another
+    level; what a waiver covers is left out."""
+    found = [_levelled(f, levels or {}) for rule in RULES.values() for f in rule.find(context)]
+    kept = [finding for finding in found if not any(waiver.covers(finding) for waiver in waivers)]
+    return sorted(kept, key=lambda finding: _WEIGHT[finding.level])
+
+
+def todo_of(finding: Finding) -> Todo:
+    """What a finding asks for."""
+    return RULES[finding.rule].todo
+
+
+def _levelled(finding: Finding, levels: Mapping[str, str]) -> Finding:
+    level = levels.get(finding.rule)
+    return finding if level is None else replace(finding, level=Level(level))
+
+
+def rule_names() -> Iterable[str]:
+    """The names of all rules."""
+    return RULES.keys()
+
+
+__all__ = ["RULES", "CheckContext", "Rule", "Todo", "Waiver", "check", "rule_names", "todo_of"]

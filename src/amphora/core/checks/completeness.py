@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 
-from amphora.core.checks.context import CheckContext
+from amphora.core.checks.context import CheckContext, Rule, Todo, named
 from amphora.core.keys import Key, name_of
 from amphora.core.model import Finding, Item, Level
 from amphora.core.pointers import parse_pointer
 from amphora.core.selection import readable
-from amphora.core.spots import part_ids
-from amphora.core.tokens import Token, TokenPlace
+from amphora.core.spots import empty_references, part_ids
+from amphora.core.tokens import TokenPlace
+
+FAMILY = "completeness"
 
 
 def item_missing(context: CheckContext) -> Iterable[Finding]:
@@ -20,58 +22,102 @@ def item_missing(context: CheckContext) -> Iterable[Finding]:
             message = f"{readable(key)} is used but not packed; the target has to have it."
             yield context.finding("item-missing", Level.NOTE, message, item=uses[0][0].key, place=uses[0][1].pointer)
         elif key not in context.target.rows:
-            users = ", ".join(f"{item.states.title!r} at {place.pointer}" for item, place in uses[:3])
-            more = f" and {len(uses) - 3} more" if len(uses) > 3 else ""
+            users = named(list(dict.fromkeys(repr(item.states.title) for item, _ in uses)))
             yield context.finding(
                 "item-missing",
                 Level.ERROR,
-                f"{readable(key)} is neither packed nor in {context.target.name}; used by {users}{more}.",
+                f"{readable(key)} is neither packed nor in {context.target.name}; used by {users}.",
                 item=uses[0][0].key,
                 place=uses[0][1].pointer,
                 next_step=context.retry,
             )
 
 
+def item_differs(context: CheckContext) -> Iterable[Finding]:
+    """An item that stays at home is in the target, but not as it was when the package was built."""
+    present = context.target.present if context.target else {}
+    for need in context.contents.needs:
+        there = present.get(need.key)
+        if there is not None and need.seen and there.digest != need.seen:
+            yield context.finding(
+                "item-differs",
+                Level.WARNING,
+                f"{readable(need.key)} in {context.target and context.target.name} is not as it was in"
+                f" {context.contents.source} when this was built against it.",
+                item=need.used_by[0],
+                next_step=f"amphora compare {context.contents.source} {context.target and context.target.name}"
+                f" {need.key}",
+            )
+
+
 def part_missing(context: CheckContext) -> Iterable[Finding]:
     """An item uses a part (a column, a node) that the packed or present item doesn't have."""
-    parts: dict[Key, frozenset[str]] = dict(context.target.parts) if context.target else {}
-    for item in context.contents.items.values():
-        sheet = context.sheets.get(item.kind)
-        if sheet:
-            parts[item.key] = frozenset(part_ids(item.form, sheet))
-    for item, place, token in _references(context):
-        if token.part is not None and token.key in parts and token.part not in parts[token.key]:
+    there = context.target.parts if context.target else {}
+    for item, place, token in context.references:
+        if token.part is None:
+            continue
+        packed = context.contents.items.get(token.key)
+        parts = _packed_parts(context, packed) if packed else there.get(token.key)
+        if parts is not None and token.part not in parts:
             yield context.finding(
                 "part-missing",
                 Level.ERROR,
                 f"{item.states.title!r} uses {token.part!r} of {readable(token.key)}, which has no such part.",
                 item=item.key,
                 place=place.pointer,
-                next_step="Mend the reference in the source, or pack the version that has it.",
+                next_step=f"amphora uses {context.contents.source} {item.key}",
+            )
+
+
+def reference_empty(context: CheckContext) -> Iterable[Finding]:
+    """Nothing stands where a reference has to be."""
+    for key, item in sorted(context.contents.items.items()):
+        sheet = context.sheets.get(item.kind)
+        if sheet and sheet.has_required:
+            for pointer in empty_references(item.form, sheet):
+                yield context.finding(
+                    "reference-empty",
+                    Level.ERROR,
+                    f"{item.states.title!r} names nothing where it has to refer to something.",
+                    item=key,
+                    place=pointer,
+                )
+
+
+def draft_newer(context: CheckContext) -> Iterable[Finding]:
+    """The source held unpublished edits that the package doesn't."""
+    for key, item in sorted(context.contents.items.items()):
+        if item.unpublished:
+            yield context.finding(
+                "draft-newer",
+                Level.WARNING,
+                f"{item.states.title!r} had unpublished edits {item.unpublished}; the live version is packed.",
+                item=key,
+                next_step=f"{context.retry} --take draft",
             )
 
 
 def unbound_id(context: CheckContext) -> Iterable[Finding]:
     """A reference names an id that nothing in the source has."""
-    for item, place, token in _references(context):
+    for item, place, token in context.references:
         if token.kind == "unbound":
             yield context.finding(
                 "unbound-id",
                 Level.ERROR,
-                f"{item.states.title!r} refers to {name_of(token.key)!r}, which exists nowhere in the source.",
+                f"{item.states.title!r} refers to {name_of(token.key)!r}, which exists nowhere in"
+                f" {context.contents.source}.",
                 item=item.key,
                 place=place.pointer,
-                next_step=f"Mend it in {context.contents.source} and export again.",
             )
 
 
 def undeclared_reference(context: CheckContext) -> Iterable[Finding]:
     """A value is the id of an item, at a place where the kind sheet knows of no reference."""
-    for item, place, token in _references(context):
+    for item, place, token in context.references:
         sheet = context.sheets.get(item.kind)
         if sheet is None or place.in_text:
             continue
-        walk = sheet.places.walk(item.form)
+        walk = sheet.places.start if sheet.places.is_simple else sheet.places.walk(item.form)
         for name in parse_pointer(place.pointer):
             walk = walk.step(name)
         if not (walk.spot.refer or walk.spot.setting):
@@ -81,21 +127,88 @@ def undeclared_reference(context: CheckContext) -> Iterable[Finding]:
                 f"{item.states.title!r} names {readable(token.key)} where no reference is declared.",
                 item=item.key,
                 place=place.pointer,
-                next_step=f"If it is one, add the place to the kind sheet of {item.kind!r}.",
             )
 
 
-def _references(context: CheckContext) -> Iterator[tuple[Item, TokenPlace, Token]]:
-    for _, item in sorted(context.contents.items.items()):
-        for place, token in item.tokens:
-            if token.is_item or token.kind == "unbound":
-                yield item, place, token
+def _packed_parts(context: CheckContext, item: Item) -> frozenset[str] | None:
+    if item.kind not in context.sheets:
+        return None
+    if item.key not in context.known_parts:
+        context.known_parts[item.key] = frozenset(part_ids(item.form, context.sheets[item.kind]))
+    return context.known_parts[item.key]
 
 
 def _outside(context: CheckContext) -> dict[Key, list[tuple[Item, TokenPlace]]]:
     """The items that are used but not packed, with where."""
     result: dict[Key, list[tuple[Item, TokenPlace]]] = {}
-    for item, place, token in _references(context):
+    for item, place, token in context.references:
         if token.is_item and token.key not in context.contents.items:
             result.setdefault(token.key, []).append((item, place))
     return result
+
+
+RULES = (
+    Rule(
+        "item-missing",
+        FAMILY,
+        Level.ERROR,
+        Todo.PACK,
+        "An item uses another that is neither packed nor in the target.",
+        "The target would refuse the import, or the item would point to nothing.",
+        item_missing,
+    ),
+    Rule(
+        "part-missing",
+        FAMILY,
+        Level.ERROR,
+        Todo.MEND,
+        "An item uses a part (a column, a step) that the packed or present item doesn't have.",
+        "What refers to the part breaks as soon as somebody opens it.",
+        part_missing,
+    ),
+    Rule(
+        "reference-empty",
+        FAMILY,
+        Level.ERROR,
+        Todo.MEND,
+        "Nothing stands where the kind sheet requires a reference.",
+        "The target refuses an item that lacks what it can't do without.",
+        reference_empty,
+    ),
+    Rule(
+        "unbound-id",
+        FAMILY,
+        Level.ERROR,
+        Todo.MEND,
+        "A reference names an id that nothing in the source has.",
+        "It is broken in the source already, and would travel broken.",
+        unbound_id,
+    ),
+    Rule(
+        "item-differs",
+        FAMILY,
+        Level.WARNING,
+        Todo.DECIDE,
+        "An item that stays at home is in the target, but not as it was when the package was built.",
+        "What was built and tried against one form may not work with the other.",
+        item_differs,
+    ),
+    Rule(
+        "draft-newer",
+        FAMILY,
+        Level.WARNING,
+        Todo.DECIDE,
+        "The source held unpublished edits that the package doesn't carry.",
+        "Whoever made them may expect them on the far side.",
+        draft_newer,
+    ),
+    Rule(
+        "undeclared-reference",
+        FAMILY,
+        Level.NOTE,
+        Todo.KNOW,
+        "A value is the id of an item where the kind sheet knows of no reference.",
+        "It is rewritten like a reference; if it is none, the sheet should say so.",
+        undeclared_reference,
+    ),
+)

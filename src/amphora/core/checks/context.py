@@ -2,21 +2,85 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
+from enum import StrEnum
+from functools import cached_property
 
 from amphora.core.crosswalk import Mapped
 from amphora.core.keys import Key
 from amphora.core.kinds import KindSheet
-from amphora.core.model import Contents, Finding, Level, Listed
+from amphora.core.model import Contents, Finding, Item, Level, Limits, Listed
+from amphora.core.pointers import parse_pointer, write_pointer
+from amphora.core.selection import readable
+from amphora.core.spots import named_pointer
+from amphora.core.tokens import Token, TokenPlace
+
+
+class Todo(StrEnum):
+    """What a finding asks of the person who reads it, in the order in which it is done."""
+
+    PACK = "pack it as well"
+    MEND = "mend it in the source"
+    MAP = "map it"
+    PREPARE = "prepare the target"
+    DECIDE = "decide before importing"
+    AFTER = "see to it during or after the import"
+    KNOW = "good to know"
+
+
+@dataclass(frozen=True)
+class Rule:
+    """One rule: its name, the family it belongs to, how much it counts unless the workspace says otherwise,
+    what it finds, why that matters, and what it asks for. `find` is pure."""
+
+    name: str
+    family: str
+    level: Level
+    todo: Todo
+    finds: str
+    why: str
+    find: Callable[[CheckContext], Iterable[Finding]]
+
+
+@dataclass(frozen=True)
+class Planned:
+    """What the import would do to one item: `create`, `update`, `leave` or `retire`, with the permissions
+    that it takes and the places at which local edits stand against it."""
+
+    key: Key
+    do: str
+    permissions: frozenset[str] = frozenset()
+    clashes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Claim:
+    """Another delivery's hold on an item of the target: by which package, in which version, how long ago."""
+
+    key: Key
+    package: str
+    source_uid: str
+    version: str
+    custody: str = "package"
+
+
+@dataclass(frozen=True)
+class Reach:
+    """What a look through one of the target's connections showed (by native id)."""
+
+    is_working: bool | None
+    missing: frozenset[str] = frozenset()
+    reason: str = ""
 
 
 @dataclass(frozen=True)
 class TargetIndex:
-    """What of a target the rules need: its items by (package) key, the parts of those that the package
-    refers to, the kinds and features on offer, what the identity may do, and the needs resolved.
+    """What of a target the rules need: its items by (package) key, those that the package touches or refers
+    to in portable form, the kinds and features on offer, what the identity may do, and the needs resolved.
 
-    `features` is None where the environment doesn't tell. `parts` holds portable part ids.
+    `features` is None where the environment doesn't tell. `parts` holds portable part ids, `natives` what
+    the needs stand for. `claims` are all claims on items there, `planned` what the import would do.
     """
 
     name: str
@@ -28,22 +92,55 @@ class TargetIndex:
     permissions: frozenset[str]
     mapped: tuple[Mapped, ...]
     doubtful: tuple[tuple[Key, Listed], ...] = ()
+    present: Mapping[Key, Item] = field(default_factory=dict)
+    roles: Mapping[str, frozenset[str]] = field(default_factory=dict)
+    region: str = ""
+    release: str = ""
+    limits: Limits = field(default_factory=Limits)
+    is_stepwise: bool = True
+    reach: Mapping[str, Reach] = field(default_factory=dict)
+    claims: tuple[Claim, ...] = ()
+    planned: tuple[Planned, ...] = ()
 
 
 @dataclass(frozen=True)
 class CheckContext:
-    """Everything for one run of the rules, for one target or none."""
+    """Everything for one run of the rules, for one target or none. `signature` is the word for what the
+    package's signature is worth, empty where nobody looked."""
 
     contents: Contents
     sheets: Mapping[str, KindSheet]
     target: TargetIndex | None = None
     secrets_in_clear: Mapping[Key, tuple[str, ...]] = field(default_factory=dict)
+    signature: str = ""
+    is_signature_required: bool = False
+    source_urls: tuple[str, ...] = ()
+    known_minor: int = 0
+    known_parts: dict[Key, frozenset[str]] = field(default_factory=dict, init=False, compare=False)
 
     def finding(
-        self, rule: str, level: Level, message: str, *, item: Key = "", place: str = "", next_step: str = ""
+        self,
+        rule: str,
+        level: Level,
+        message: str,
+        *,
+        item: Key = "",
+        place: str = "",
+        next_step: str = "",
     ) -> Finding:
         """A finding for this target."""
-        return Finding(rule, level, message, item, place, next_step, self.target.name if self.target else "")
+        target = self.target.name if self.target else ""
+        return Finding(rule, level, message, item, place, next_step, target, self._phrase(item, place))
+
+    def _phrase(self, key: Key, place: str) -> str:
+        item = self.contents.items.get(key)
+        sheet = self.sheets.get(item.kind) if item else None
+        if item is None or sheet is None or not place:
+            return place
+        try:
+            return write_pointer(named_pointer(item.form, sheet, parse_pointer(place)))
+        except (LookupError, ValueError, TypeError):
+            return place
 
     @property
     def retry(self) -> str:
@@ -51,3 +148,43 @@ class CheckContext:
         used = {key for item in self.contents.items.values() for key in item.uses()}
         roots = [key for key in sorted(self.contents.items) if key not in used] or sorted(self.contents.items)
         return f"amphora export {self.contents.source} {' '.join(roots)} --as {self.contents.name}"
+
+    @cached_property
+    def references(self) -> list[tuple[Item, TokenPlace, Token]]:
+        """Every place at which an item refers to another, or to nothing."""
+        return [
+            (item, place, token)
+            for _, item in sorted(self.contents.items.items())
+            for place, token in item.tokens
+            if token.is_item or token.kind == "unbound"
+        ]
+
+    @cached_property
+    def planned(self) -> Mapping[Key, Planned]:
+        """What the import would do, by item; every item a creation where nobody has compared yet."""
+        if self.target is None:
+            return {}
+        return {one.key: one for one in self.target.planned}
+
+    @cached_property
+    def mapped(self) -> Mapping[Key, Mapped]:
+        """The needs as they stand in the target."""
+        return {one.need.key: one for one in self.target.mapped} if self.target else {}
+
+    def title(self, key: Key) -> str:
+        """An item as a person would call it."""
+        item = self.contents.items.get(key)
+        return repr(item.states.title) if item else readable(key)
+
+    def written(self) -> Iterator[Item]:
+        """The items that the import would create or update."""
+        for key, item in sorted(self.contents.items.items()):
+            planned = self.planned.get(key)
+            if planned is None or planned.do in ("create", "update"):
+                yield item
+
+
+def named(titles: list[str], most: int = 3) -> str:
+    """The first few of several, and how many more there are."""
+    more = f" and {len(titles) - most} more" if len(titles) > most else ""
+    return ", ".join(titles[:most]) + more

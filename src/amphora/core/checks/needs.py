@@ -1,37 +1,117 @@
-"""Rules on needs: what the target has to supply."""
+"""Rules on needs: what the target has to supply, and whether that serves."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
-from amphora.core.checks.context import CheckContext
-from amphora.core.crosswalk import MapState, row_name
-from amphora.core.model import Finding, Level
+from amphora.core.checks.context import CheckContext, Rule, Todo, named
+from amphora.core.crosswalk import Mapped, MapState, row_name
+from amphora.core.keys import Key
+from amphora.core.model import Finding, Item, Level
+from amphora.core.selection import readable
+from amphora.core.settings import is_setting, setting_words
+from amphora.core.spots import setting_values
+from amphora.core.tokens import parse_token
+
+FAMILY = "needs"
 
 
 def need_open(context: CheckContext) -> Iterable[Finding]:
     """A connection, setting, person or address has no accepted counterpart in the target."""
-    if context.target is None:
-        return
-    for mapped in context.target.mapped:
-        if mapped.state is MapState.MAPPED or mapped.need.kind == "secret":
+    for mapped in context.mapped.values():
+        if mapped.state in (MapState.MAPPED, MapState.LATER) or mapped.need.kind == "secret":
             continue
         guess = f" (perhaps {mapped.value!r}: {mapped.reason})" if mapped.state is MapState.GUESSED else ""
         why = f": {mapped.reason}" if mapped.state is MapState.OPEN and mapped.reason else ""
-        yield context.finding(
-            "need-open",
-            Level.WARNING,
-            f"{mapped.need.kind} {row_name(mapped.need.key)!r} is not mapped{guess}{why}.",
-            item=mapped.need.used_by[0] if mapped.need.used_by else "",
-            next_step=f"amphora map {context.contents.name} {context.target.name}",
+        yield _of_need(context, "need-open", Level.WARNING, mapped, f"is not mapped{guess}{why}.", _map(context))
+
+
+def need_later(context: CheckContext) -> Iterable[Finding]:
+    """A connection can only be made once an integration of this same package is there."""
+    for mapped in context.mapped.values():
+        if mapped.state is MapState.LATER:
+            words = f"can be made once {readable(str(mapped.value))} is there; the import pauses for it."
+            yield _of_need(context, "need-later", Level.NOTE, mapped, words, "")
+
+
+def need_other_type(context: CheckContext) -> Iterable[Finding]:
+    """The counterpart is of another type than what was used in the source."""
+    for mapped in context.mapped.values():
+        wanted, given = mapped.need.type, mapped.native_type
+        if mapped.state is MapState.MAPPED and mapped.need.kind == "connection" and wanted and given != wanted:
+            words = f"is {given or 'of no known type'} in {mapped.environment}, and {wanted} in the source."
+            yield _of_need(context, "need-other-type", Level.WARNING, mapped, words, _map(context))
+
+
+def setting_unfit(context: CheckContext) -> Iterable[Finding]:
+    """The crosswalk's value is not of the type that the setting has."""
+    for item, place, key, type_ in _settings(context):
+        mapped = context.mapped.get(key)
+        if mapped and mapped.state is MapState.MAPPED and not is_setting(mapped.native, type_):
+            yield context.finding(
+                "setting-unfit",
+                Level.ERROR,
+                f"setting {row_name(key)!r} is {mapped.native!r} for {mapped.environment}; it has to be"
+                f" {setting_words(type_)}.",
+                item=item.key,
+                place=place,
+                next_step=f"{_map(context)} --set {row_name(key)}=…",
+            )
+
+
+def connection_broken(context: CheckContext) -> Iterable[Finding]:
+    """The counterpart exists but doesn't work."""
+    for mapped, users in _connections(context):
+        reach = context.target.reach.get(str(mapped.native)) if context.target else None
+        if reach is None or reach.is_working is not False:
+            continue
+        switched = [item for item in users if item.states.is_on and _switches(context, item)]
+        level = Level.ERROR if switched else Level.WARNING
+        words = (
+            f"is {mapped.value!r} in {mapped.environment}, which doesn't work: {reach.reason or 'no reason given'}."
         )
+        if switched:
+            titles = named([repr(item.states.title) for item in switched])
+            words += f" {titles} can't be switched on with it."
+        yield _of_need(context, "connection-broken", level, mapped, words, "")
+
+
+def object_missing(context: CheckContext) -> Iterable[Finding]:
+    """A table, folder or topic that is used isn't on the other end of the counterpart."""
+    for mapped, users in _connections(context):
+        reach = context.target.reach.get(str(mapped.native)) if context.target else None
+        for name in sorted(reach.missing if reach else ()):
+            titles = named([repr(item.states.title) for item in users])
+            yield context.finding(
+                "object-missing",
+                Level.ERROR,
+                f"{name!r} is not on the other end of {mapped.value!r} in {mapped.environment}; used by {titles}.",
+                item=users[0].key if users else "",
+            )
+
+
+def needs_share(context: CheckContext) -> Iterable[Finding]:
+    """Two needs have one counterpart."""
+    by_native: dict[tuple[str, str], list[Mapped]] = {}
+    for mapped in context.mapped.values():
+        if mapped.state is MapState.MAPPED and mapped.need.kind in ("connection", "person"):
+            by_native.setdefault((mapped.need.kind, str(mapped.native)), []).append(mapped)
+    for (kind, _), several in sorted(by_native.items()):
+        if len(several) > 1:
+            names = " and ".join(repr(row_name(one.need.key)) for one in several)
+            yield context.finding(
+                "needs-share",
+                Level.WARNING,
+                f"{kind} {names} are both {several[0].value!r} in {several[0].environment}.",
+                item=several[0].need.used_by[0] if several[0].need.used_by else "",
+                next_step=_map(context),
+            )
 
 
 def secret_to_enter(context: CheckContext) -> Iterable[Finding]:
     """A secret never travels; it has to be in the target already, or be entered there."""
     for need in context.contents.needs:
-        mapped = {m.need.key: m for m in context.target.mapped} if context.target else {}
-        cell = mapped.get(need.key)
+        cell = context.mapped.get(need.key)
         if need.kind == "secret" and not (cell and cell.state is MapState.MAPPED):
             yield context.finding(
                 "secret-to-enter",
@@ -39,3 +119,119 @@ def secret_to_enter(context: CheckContext) -> Iterable[Finding]:
                 f"Secret {row_name(need.key)!r} does not travel: updates keep the target's, a new item needs it.",
                 item=need.used_by[0] if need.used_by else "",
             )
+
+
+def _of_need(context: CheckContext, rule: str, level: Level, mapped: Mapped, words: str, next_step: str) -> Finding:
+    need = mapped.need
+    item = need.used_by[0] if need.used_by else ""
+    place = ""
+    if item in context.contents.items:
+        places = context.contents.items[item].tokens
+        place = next((place.pointer for place, token in places if token.key == need.key), "")
+    message = f"{need.kind} {row_name(need.key)!r} {words}"
+    return context.finding(rule, level, message, item=item, place=place, next_step=next_step)
+
+
+def _map(context: CheckContext) -> str:
+    return f"amphora map {context.contents.name} {context.target.name if context.target else ''}".rstrip()
+
+
+def _settings(context: CheckContext) -> Iterator[tuple[Item, str, Key, str]]:
+    """Where a setting's token stands: item, place, need, type."""
+    keys = {need.key for need in context.contents.needs if need.kind == "setting"}
+    users = {key for need in context.contents.needs if need.key in keys for key in need.used_by}
+    for key in sorted(users & context.contents.items.keys()):
+        item = context.contents.items[key]
+        sheet = context.sheets.get(item.kind)
+        for pointer, value, type_ in setting_values(item.form, sheet) if sheet else ():
+            token = parse_token(value)
+            if token and token.key in keys:
+                yield item, pointer, token.key, type_
+
+
+def _connections(context: CheckContext) -> Iterator[tuple[Mapped, list[Item]]]:
+    """Each mapped connection with the packed items that use it."""
+    for mapped in context.mapped.values():
+        if mapped.state is MapState.MAPPED and mapped.need.kind == "connection":
+            yield mapped, [context.contents.items[k] for k in mapped.need.used_by if k in context.contents.items]
+
+
+def _switches(context: CheckContext, item: Item) -> bool:
+    planned = context.planned.get(item.key)
+    return planned is None or "switch" in planned.permissions
+
+
+RULES = (
+    Rule(
+        "need-open",
+        FAMILY,
+        Level.WARNING,
+        Todo.MAP,
+        "A connection, setting, person or address has no accepted counterpart in the target.",
+        "Without one the items can't be written there.",
+        need_open,
+    ),
+    Rule(
+        "setting-unfit",
+        FAMILY,
+        Level.ERROR,
+        Todo.MAP,
+        "The crosswalk's value is not of the type that the setting has.",
+        "The target refuses the item, or does something else than was meant.",
+        setting_unfit,
+    ),
+    Rule(
+        "need-other-type",
+        FAMILY,
+        Level.WARNING,
+        Todo.MAP,
+        "The counterpart of a connection is of another type than in the source.",
+        "A database behind a mail connection serves nobody; it may be the wrong row.",
+        need_other_type,
+    ),
+    Rule(
+        "needs-share",
+        FAMILY,
+        Level.WARNING,
+        Todo.MAP,
+        "Two needs have one counterpart in the target.",
+        "They were two in the source for a reason; what one changes, the other sees.",
+        needs_share,
+    ),
+    Rule(
+        "connection-broken",
+        FAMILY,
+        Level.ERROR,
+        Todo.PREPARE,
+        "The counterpart of a connection exists but doesn't work.",
+        "What uses it can't be switched on, or fails at its first run.",
+        connection_broken,
+    ),
+    Rule(
+        "object-missing",
+        FAMILY,
+        Level.ERROR,
+        Todo.PREPARE,
+        "A table, folder or topic that is used isn't on the other end of the counterpart.",
+        "The target refuses what is built on it.",
+        object_missing,
+    ),
+    Rule(
+        "need-later",
+        FAMILY,
+        Level.NOTE,
+        Todo.AFTER,
+        "A connection can only be made once an integration of this same package is there.",
+        "The import has to pause in between, and be resumed.",
+        need_later,
+    ),
+    Rule(
+        "secret-to-enter",
+        FAMILY,
+        Level.NOTE,
+        Todo.AFTER,
+        "A secret never travels; it has to be in the target already, or be entered there.",
+        "Until then what uses it doesn't work.",
+        secret_to_enter,
+    ),
+)

@@ -1,29 +1,265 @@
-"""Rules on portability: what must not or can't travel."""
+"""Rules on portability: what must not or can't travel.
+
+Packages are large and these findings rare, so that a look at an item's bytes decides whether it is walked
+at all: cost stays linear and small.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import math
+import re
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator
+from urllib.parse import urlsplit
 
-from amphora.core.checks.context import CheckContext
-from amphora.core.model import Finding, Level
-from amphora.core.secrets import detected_secrets
+from amphora.core.checks.context import CheckContext, Rule, Todo
+from amphora.core.model import Finding, Item, Json, Level
+from amphora.core.pointers import Pointer, write_pointer
+from amphora.core.secrets import detected_secrets, masked_value, may_hold_secrets
+from amphora.core.spots import region_values
+from amphora.core.tokens import PREFIX
+
+FAMILY = "portability"
+_MAIL = re.compile(r"(?<![\w.+-])[\w.+-]+@(?:[A-Za-z0-9-]+\.)+[A-Za-z]{2,}(?![\w-])")
+_RANDOM = re.compile(r"(?<![A-Za-z0-9+/_=-])[A-Za-z0-9+/_-]{24,}={0,2}(?![A-Za-z0-9+/_=-])")
+_DIGITS = re.compile(r"[0-9]+")
+_WORD = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*")
+_TOKENS = re.compile(r"\$\{amphora:[^}]*\}|^amphora:.*", re.DOTALL)
+_IN_WORDS = frozenset(b"+/_-.0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ")
+_WORDS_ALIKE = bytes(ord("w") if code in _IN_WORDS else ord(" ") for code in range(256))
+SHORTEST_ID = 6
+SHORTEST_RANDOM = 24
+FEW = 16
+LEAST_ENTROPY_BITS = 4.0
+"""Bits for each letter; English words have about 3, hexadecimal at most 4."""
 
 
 def secret_in_clear(context: CheckContext) -> Iterable[Finding]:
     """A value that looks like a secret stands in clear where none is declared."""
-    for key, item in sorted(context.contents.items.items()):
+    for item in _with(context, may_hold_secrets):
         sheet = context.sheets.get(item.kind)
-        allowed = context.secrets_in_clear.get(key, ())
+        allowed = context.secrets_in_clear.get(item.key, ())
         if sheet is None:
             continue
-        for place in detected_secrets(item.form, sheet.places.walk(item.form)):
+        for place, value in detected_secrets(item.form, sheet.places.walk(item.form)):
             if place not in allowed:
                 yield context.finding(
                     "secret-in-clear",
                     Level.ERROR,
-                    f"{item.states.title!r} holds what looks like a secret in clear text.",
-                    item=key,
+                    f"{item.states.title!r} holds what looks like a secret in clear text: {masked_value(value)}.",
+                    item=item.key,
                     place=place,
                     next_step="Keep it in a connection or a secret field in the source, or silence the finding"
                     " in amphora.toml with [[silenced]] rule, item, place and reason.",
                 )
+
+
+def random_looking(context: CheckContext) -> Iterable[Finding]:
+    """A value is as random as a key or token, though nothing else says that it is one."""
+    for item in _with(context, lambda raw: has_run(raw, SHORTEST_RANDOM)):
+        for at, text in texts(item.form):
+            found = next((m[0] for m in _RANDOM.finditer(text) if looks_random(m[0])), None)
+            if found and not text.startswith(PREFIX) and at not in context.secrets_in_clear.get(item.key, ()):
+                yield context.finding(
+                    "random-looking",
+                    Level.WARNING,
+                    f"{item.states.title!r} holds a value as random as a key: {masked_value(found)}.",
+                    item=item.key,
+                    place=at,
+                )
+
+
+def source_url_in_text(context: CheckContext) -> Iterable[Finding]:
+    """An address of the source stands where it isn't rewritten."""
+    urls = sorted({url.rstrip("/") for url in context.source_urls if url}, key=len, reverse=True)
+    for item, at, url in _holding(context, urls):
+        yield context.finding(
+            "source-url-in-text",
+            Level.WARNING,
+            f"{item.states.title!r} holds {url}, which leads back to {context.contents.source}.",
+            item=item.key,
+            place=at,
+        )
+
+
+def source_host_in_text(context: CheckContext) -> Iterable[Finding]:
+    """A host name of the source stands in a text without being part of an address."""
+    urls = [url for url in context.source_urls if url]
+    hosts = sorted({host for url in urls if (host := urlsplit(url).hostname) and "." in host}, key=len, reverse=True)
+    for item, at, host in _holding(context, hosts, [f"//{host}" for host in hosts] + [f"@{host}" for host in hosts]):
+        yield context.finding(
+            "source-host-in-text",
+            Level.WARNING,
+            f"{item.states.title!r} names the host {host} of {context.contents.source}.",
+            item=item.key,
+            place=at,
+        )
+
+
+def source_id_in_text(context: CheckContext) -> Iterable[Finding]:
+    """A native id of a packed item stands where it isn't rewritten."""
+    ids = {item.native_id: item for item in context.contents.items.values() if len(item.native_id) >= SHORTEST_ID}
+    for item in _with(context, _id_filter(ids)):
+        told: set[str] = set()
+        for at, text in texts(item.form):
+            for native in _WORD.findall(_TOKENS.sub(" ", text)):
+                if native in ids and native not in told:
+                    told.add(native)
+                    yield context.finding(
+                        "source-id-in-text",
+                        Level.WARNING,
+                        f"{item.states.title!r} holds {native}, the id of {ids[native].states.title!r} in"
+                        f" {context.contents.source}.",
+                        item=item.key,
+                        place=at,
+                    )
+
+
+def address_in_text(context: CheckContext) -> Iterable[Finding]:
+    """Somebody's mail address or account stands in clear."""
+    for item in _with(context, lambda raw: b"@" in raw):
+        for at, text in texts(item.form):
+            if "@" in text and (found := _MAIL.search(text)):
+                yield context.finding(
+                    "address-in-text",
+                    Level.WARNING,
+                    f"{item.states.title!r} holds the address {found[0]}, which travels as it is.",
+                    item=item.key,
+                    place=at,
+                )
+
+
+def region_bound(context: CheckContext) -> Iterable[Finding]:
+    """An item is bound to a region that the target isn't in."""
+    if context.target is None or not context.target.region:
+        return
+    for key, item in sorted(context.contents.items.items()):
+        sheet = context.sheets.get(item.kind)
+        if sheet is None or not sheet.has_region:
+            continue
+        for region in region_values(item.form, sheet):
+            if region != context.target.region:
+                yield context.finding(
+                    "region-bound",
+                    Level.ERROR,
+                    f"{item.states.title!r} belongs to region {region!r}; {context.target.name} is in"
+                    f" {context.target.region!r}.",
+                    item=key,
+                    next_step=f"{context.retry} --leave-out {key}",
+                )
+
+
+def texts(form: Json, at: Pointer = ()) -> Iterator[tuple[str, str]]:
+    """Every text of a form with its JSON Pointer."""
+    if isinstance(form, str):
+        yield write_pointer(at), form
+    for name, part in form.items() if isinstance(form, dict) else enumerate(form) if isinstance(form, list) else ():
+        yield from texts(part, (*at, str(name)))
+
+
+def looks_random(text: str) -> bool:
+    """Whether a word is as random as a key: letters and digits mixed throughout, and of high entropy."""
+    if len(_DIGITS.findall(text)) < 2 or text.lower() == text or text.upper() == text:
+        return False
+    counts = Counter(text)
+    bits = -sum(n / len(text) * math.log2(n / len(text)) for n in counts.values())
+    return bits >= LEAST_ENTROPY_BITS
+
+
+def has_run(raw: bytes, length: int) -> bool:
+    """Whether some bytes hold a word of at least this length: much faster than a pattern."""
+    return b"w" * length in raw.translate(_WORDS_ALIKE)
+
+
+def _id_filter(ids: Iterable[str]) -> Callable[[bytes], bool]:
+    """Tells of an item's bytes whether they can hold one of these ids."""
+    beginnings = {native[:3].encode() for native in ids}
+    if len(beginnings) <= FEW:
+        return lambda raw: any(start in raw for start in beginnings)
+    shortest = min(map(len, ids))
+    return lambda raw: has_run(raw, shortest)
+
+
+def _with(context: CheckContext, is_suspect: Callable[[bytes], bool]) -> Iterator[Item]:
+    return (item for _, item in sorted(context.contents.items.items()) if is_suspect(item.form_bytes))
+
+
+def _holding(
+    context: CheckContext, words: list[str], unless: list[str] | None = None
+) -> Iterator[tuple[Item, str, str]]:
+    """The items that hold one of these words, with the place and the word."""
+    raw_words = [word.encode() for word in words]
+    for item in _with(context, lambda raw: any(word in raw for word in raw_words)):
+        for at, text in texts(item.form):
+            for other in unless or ():
+                text = text.replace(other, "")
+            found = next((word for word in words if word in text), None)
+            if found:
+                yield item, at, found
+
+
+RULES = (
+    Rule(
+        "secret-in-clear",
+        FAMILY,
+        Level.ERROR,
+        Todo.MEND,
+        "A value that is a secret by its place, name or look stands in clear.",
+        "It would reach everybody who can read the package, and the other environment.",
+        secret_in_clear,
+    ),
+    Rule(
+        "region-bound",
+        FAMILY,
+        Level.ERROR,
+        Todo.PACK,
+        "An item is bound to a region that the target isn't in.",
+        "Its data have to stay at home; the target refuses it.",
+        region_bound,
+    ),
+    Rule(
+        "random-looking",
+        FAMILY,
+        Level.WARNING,
+        Todo.DECIDE,
+        "A value is as random as a key or token, though nothing else says that it is one.",
+        "Secrets hide under names that nobody thought of.",
+        random_looking,
+    ),
+    Rule(
+        "source-url-in-text",
+        FAMILY,
+        Level.WARNING,
+        Todo.MEND,
+        "An address of the source stands where it isn't rewritten.",
+        "People on the far side follow it back into the source.",
+        source_url_in_text,
+    ),
+    Rule(
+        "source-host-in-text",
+        FAMILY,
+        Level.WARNING,
+        Todo.MEND,
+        "A host name of the source stands in a text.",
+        "What is done with it reaches the wrong environment.",
+        source_host_in_text,
+    ),
+    Rule(
+        "source-id-in-text",
+        FAMILY,
+        Level.WARNING,
+        Todo.MEND,
+        "A native id of the source stands where it isn't rewritten.",
+        "On the far side it names nothing, or something else.",
+        source_id_in_text,
+    ),
+    Rule(
+        "address-in-text",
+        FAMILY,
+        Level.WARNING,
+        Todo.DECIDE,
+        "Somebody's mail address or account stands in clear.",
+        "Mail from the far side reaches a person of the source.",
+        address_in_text,
+    ),
+)

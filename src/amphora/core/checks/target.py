@@ -1,30 +1,40 @@
-"""Rules on the target: does it know these kinds and features, and may we do what has to be done?"""
+"""Rules on the target: does it know these kinds and features, has it room, and may we do what has to be done?"""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections import Counter
+from collections.abc import Iterable, Mapping
 
-from amphora.core.checks.context import CheckContext
-from amphora.core.model import Finding, Level
+import orjson
+
+from amphora.core.checks.context import CheckContext, Rule, TargetIndex, Todo, named
+from amphora.core.keys import decode_segment, path_of
+from amphora.core.model import Finding, Item, Level, Listed
 from amphora.core.selection import readable
 from amphora.core.spots import feature_values
 
+FAMILY = "target"
+NEAR = 0.9
+"""A form of which this share of the greatest size is reached may grow beyond it with the target's own ids."""
+
 
 def kind_unknown(context: CheckContext) -> Iterable[Finding]:
-    """The target has no such kind of item, or another version of its shape."""
-    if context.target is None:
-        return
-    for kind in sorted({item.kind for item in context.contents.items.values()}):
-        there = context.target.sheets.get(kind)
-        items = [item for item in context.contents.items.values() if item.kind == kind]
-        if there is None or not there.is_carried:
+    """The target has no such kind of item."""
+    for kind, items in _by_kind(context).items():
+        there = context.target.sheets.get(kind) if context.target else None
+        if context.target and (there is None or not there.is_carried):
             message = f"{context.target.name} knows no items of kind {kind!r}; the package holds {len(items)}."
             yield context.finding("kind-unknown", Level.ERROR, message, item=items[0].key)
-            continue
-        other = sorted({item.schema for item in items} - {there.schema})
-        if other:
+
+
+def schema_other(context: CheckContext) -> Iterable[Finding]:
+    """The target has the kind in another version of its shape."""
+    for kind, items in _by_kind(context).items():
+        there = context.target.sheets.get(kind) if context.target else None
+        other = sorted({item.schema for item in items} - {there.schema}) if there else []
+        if context.target and there and other:
             message = f"{kind!r} has schema {other[0]} in the package and {there.schema} in {context.target.name}."
-            yield context.finding("kind-unknown", Level.ERROR, message, item=items[0].key)
+            yield context.finding("schema-other", Level.ERROR, message, item=items[0].key)
 
 
 def feature_missing(context: CheckContext) -> Iterable[Finding]:
@@ -33,42 +43,216 @@ def feature_missing(context: CheckContext) -> Iterable[Finding]:
         return
     for key, item in sorted(context.contents.items.items()):
         sheet = context.sheets.get(item.kind)
-        wanted = feature_values(item.form, sheet) if sheet else set()
+        wanted = feature_values(item.form, sheet) if sheet and sheet.has_features else set()
         for feature in sorted(wanted - context.target.features):
             yield context.finding(
                 "feature-missing",
                 Level.ERROR,
                 f"{item.states.title!r} needs {feature!r}, which is not installed in {context.target.name}.",
                 item=key,
-                next_step=f"Have {feature!r} installed in {context.target.name} first.",
             )
 
 
 def permission_missing(context: CheckContext) -> Iterable[Finding]:
-    """The signed-in account may not do what the import needs."""
-    if context.target is None:
+    """The signed-in account may not do what this very import needs."""
+    target = context.target
+    if target is None:
         return
-    wanted = {"read", "write"}
-    for item in context.contents.items.values():
-        wanted |= {"publish"} if item.states.is_published else set()
-        wanted |= {"switch"} if item.states.is_on else set()
-    missing = sorted(wanted - context.target.permissions)
+    missing: dict[str, list[str]] = {}
+    wanted: set[str] = {"read"}
+    for planned in target.planned:
+        wanted |= planned.permissions
+        for permission in planned.permissions - target.permissions:
+            missing.setdefault(permission, []).append(context.title(planned.key))
+    if "read" not in target.permissions:
+        missing.setdefault("read", [])
     if missing:
+        words = [f"{name} (for {named(titles)})" if titles else name for name, titles in sorted(missing.items())]
+        details = "; ".join(words)
+        role = least_role(target, wanted)
+        enough = f" The least role that would do is {role!r}." if role else ""
         yield context.finding(
             "permission-missing",
             Level.ERROR,
-            f"{context.target.account} may not {', '.join(missing)} in {context.target.name}.",
-            next_step=f"Ask the owner of {context.target.name} for: {', '.join(missing)}.",
+            f"{target.account} may not {details} in {target.name}.{enough}",
+            next_step=f"Ask the owner of {target.name} for {f'role {role}' if role else ', '.join(sorted(missing))},"
+            " or sign in with another account.",
         )
+
+
+def least_role(target: TargetIndex, wanted: set[str]) -> str:
+    """The role of the target with the fewest permissions that has all of these; empty if there is none."""
+    enough = [(len(may), role) for role, may in target.roles.items() if wanted <= may]
+    return min(enough)[1] if enough else ""
 
 
 def name_taken(context: CheckContext) -> Iterable[Finding]:
+    """An unrelated item of the target has the name, in the folder, that an item would get."""
+    if context.target is None:
+        return
+    held = {_place(row): (key, row) for key, row in context.target.rows.items() if key not in context.contents.items}
+    for item in context.written():
+        there = context.target.rows.get(item.key)
+        segments = there.segments if there else _segments(item)
+        found = held.get((item.kind, item.states.folder, segments[-1] if segments else ""))
+        if found and (there is None or there.states.folder != item.states.folder):
+            key, row = found
+            yield context.finding(
+                "name-taken",
+                Level.ERROR,
+                f"{item.states.title!r} would get the name of {row.states.title!r} ({readable(key)}), which"
+                f" {context.target.name} holds in {row.states.folder or 'its top folder'!r} as another item.",
+                item=item.key,
+            )
+
+
+def id_taken(context: CheckContext) -> Iterable[Finding]:
     """The item's native id stands in the target under another key: is it the same item or not?"""
     for key, row in context.target.doubtful if context.target else ():
         yield context.finding(
-            "name-taken",
+            "id-taken",
             Level.WARNING,
             f"{readable(key)} has the id of {row.states.title!r} there; a new item will be made beside it.",
             item=key,
-            next_step="If it is the same item, give its key there in the crosswalk under items:.",
         )
+
+
+def limit_exceeded(context: CheckContext) -> Iterable[Finding]:
+    """The target has no room for as many items of a kind, or for one so large."""
+    target = context.target
+    if target is None:
+        return
+    there = Counter(row.kind for row in target.rows.values())
+    for kind, items in _by_kind(context).items():
+        most = target.limits.items.get(kind)
+        new = [item for item in items if item.key not in target.rows]
+        if most is not None and there[kind] + len(new) > most:
+            yield context.finding(
+                "limit-exceeded",
+                Level.ERROR,
+                f"{target.name} holds {there[kind]} of at most {most} items of kind {kind!r}; {len(new)} would be"
+                " added.",
+                item=new[0].key,
+            )
+    most_bytes = target.limits.item_bytes
+    if most_bytes is None:
+        return
+    for item in context.written():
+        if len(item.form_bytes) > most_bytes * NEAR and (size := len(orjson.dumps(item.form))) > most_bytes * NEAR:
+            is_over = size > most_bytes
+            yield context.finding(
+                "limit-exceeded",
+                Level.ERROR if is_over else Level.WARNING,
+                f"{item.states.title!r} takes {size:,} bytes; {target.name} takes at most {most_bytes:,}.",
+                item=item.key,
+            )
+
+
+def release_older(context: CheckContext) -> Iterable[Finding]:
+    """The target runs an older release than the source."""
+    if context.target is None:
+        return
+    source, there = _release(context.contents.source_release), _release(context.target.release)
+    if source and there and there < source:
+        yield context.finding(
+            "release-older",
+            Level.WARNING,
+            f"{context.target.name} runs release {context.target.release}; the package is from"
+            f" {context.contents.source_release}.",
+        )
+
+
+def _by_kind(context: CheckContext) -> Mapping[str, list[Item]]:
+    result: dict[str, list[Item]] = {}
+    for _, item in sorted(context.contents.items.items()):
+        result.setdefault(item.kind, []).append(item)
+    return result
+
+
+def _place(row: Listed) -> tuple[str, str, str]:
+    return row.kind, row.states.folder, row.segments[-1] if row.segments else ""
+
+
+def _segments(item: Item) -> tuple[str, ...]:
+    return tuple(decode_segment(part) for part in path_of(item.key).split("/"))
+
+
+def _release(text: str) -> tuple[int, ...]:
+    parts = text.split("-")[0].split(".")
+    return tuple(int(part) for part in parts) if all(part.isdigit() for part in parts) else ()
+
+
+RULES = (
+    Rule(
+        "kind-unknown",
+        FAMILY,
+        Level.ERROR,
+        Todo.PREPARE,
+        "The target has no items of this kind.",
+        "There is nothing that could take them.",
+        kind_unknown,
+    ),
+    Rule(
+        "schema-other",
+        FAMILY,
+        Level.ERROR,
+        Todo.PREPARE,
+        "The target has the kind in another version of its shape.",
+        "Written as it is, the definition would be refused or misread.",
+        schema_other,
+    ),
+    Rule(
+        "feature-missing",
+        FAMILY,
+        Level.ERROR,
+        Todo.PREPARE,
+        "An item needs a feature (a node type, an extension) that the target doesn't have.",
+        "It would arrive and not start.",
+        feature_missing,
+    ),
+    Rule(
+        "permission-missing",
+        FAMILY,
+        Level.ERROR,
+        Todo.PREPARE,
+        "The signed-in account may not do what this very import needs.",
+        "The import would stop halfway.",
+        permission_missing,
+    ),
+    Rule(
+        "name-taken",
+        FAMILY,
+        Level.ERROR,
+        Todo.DECIDE,
+        "An unrelated item of the target has the name, in the folder, that an item would get.",
+        "The target refuses a second one of the name.",
+        name_taken,
+    ),
+    Rule(
+        "limit-exceeded",
+        FAMILY,
+        Level.ERROR,
+        Todo.PREPARE,
+        "The target has no room for as many items of a kind, or for one so large.",
+        "It refuses what is beyond its limits.",
+        limit_exceeded,
+    ),
+    Rule(
+        "id-taken",
+        FAMILY,
+        Level.WARNING,
+        Todo.DECIDE,
+        "The item's native id stands in the target under another key.",
+        "It may be the same item, under another name; then there would be two.",
+        id_taken,
+    ),
+    Rule(
+        "release-older",
+        FAMILY,
+        Level.WARNING,
+        Todo.KNOW,
+        "The target runs an older release than the source.",
+        "What is new in the source's release may not work there.",
+        release_older,
+    ),
+)

@@ -17,6 +17,7 @@ from amphora.environments.contract import (
     Capabilities,
     Description,
     Identity,
+    Probe,
     Reserved,
     Take,
     Wanted,
@@ -112,6 +113,9 @@ class NodeRed:
             for id_, item in sorted(items.items())
             if item.kind == "connection"
         ]
+
+    def probe(self, connection: str, objects: Sequence[str]) -> Probe:
+        return Probe()
 
     def reserve(self, wanted: Sequence[Wanted]) -> list[Reserved]:
         items, flows, _ = self._items()

@@ -1,0 +1,215 @@
+"""Rules on safety: what of the target would be overwritten, taken over, removed, or can't be written at all."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from amphora.core.checks.context import CheckContext, Rule, Todo, named
+from amphora.core.graph import in_order
+from amphora.core.keys import Key
+from amphora.core.kinds import KindSheet
+from amphora.core.model import Finding, Item, Json, Level
+from amphora.core.selection import readable
+from amphora.core.spots import named_pointer, part_ids, required_references, spotted
+from amphora.core.tokens import parse_token
+
+FAMILY = "safety"
+
+
+def local_edits(context: CheckContext) -> Iterable[Finding]:
+    """The target changed an item in a way that the package contradicts."""
+    if context.target is None:
+        return
+    for planned in context.target.planned:
+        if planned.clashes:
+            places = named(list(planned.clashes))
+            yield context.finding(
+                "local-edits",
+                Level.WARNING,
+                f"{context.title(planned.key)} is different in {context.target.name} at {places}: it needs a"
+                " decision.",
+                item=planned.key,
+                place=planned.clashes[0],
+            )
+
+
+def other_claim(context: CheckContext) -> Iterable[Finding]:
+    """Another package delivered the item as well."""
+    mine = (context.contents.name, context.contents.source_uid)
+    for claim in context.target.claims if context.target else ():
+        planned = context.planned.get(claim.key)
+        is_touched = claim.key in context.contents.items and (planned is None or planned.do == "update")
+        if is_touched and (claim.package, claim.source_uid) != mine:
+            yield context.finding(
+                "other-claim",
+                Level.WARNING,
+                f"{context.title(claim.key)} was delivered by {claim.package} {claim.version}; now"
+                f" {context.contents.title} would be in force.",
+                item=claim.key,
+            )
+
+
+def would_retire(context: CheckContext) -> Iterable[Finding]:
+    """An item that this package once brought is no longer in it."""
+    for key in _dropped(context):
+        row = context.target.rows.get(key) if context.target else None
+        if row:
+            rows = f", with {row.rows:,} rows" if row.rows else ""
+            yield context.finding(
+                "would-retire",
+                Level.WARNING,
+                f"{row.states.title!r} ({readable(key)}) is no longer in {context.contents.name}; it could be retired"
+                f" from {context.target and context.target.name}{rows}.",
+                item=key,
+            )
+
+
+def retire_blocked(context: CheckContext) -> Iterable[Finding]:
+    """What the package no longer holds is still used by something that stays."""
+    dropped = set(_dropped(context))
+    for key in sorted(dropped):
+        users = [item.key for _, item in sorted(context.contents.items.items()) if key in item.uses()]
+        present = context.target.present if context.target else {}
+        users += [k for k, i in sorted(present.items()) if k not in dropped and k not in users and key in i.uses()]
+        if users:
+            yield context.finding(
+                "retire-blocked",
+                Level.WARNING,
+                f"{readable(key)} is no longer in {context.contents.name}, but"
+                f" {named([context.title(user) for user in users])} still uses it: it can't be retired.",
+                item=key,
+            )
+
+
+def column_lost(context: CheckContext) -> Iterable[Finding]:
+    """A column that holds data would be removed, or become of another type."""
+    if context.target is None:
+        return
+    for item in context.written():
+        there, row = context.target.present.get(item.key), context.target.rows.get(item.key)
+        sheet = context.sheets.get(item.kind)
+        if there is None or row is None or not row.rows or sheet is None or not sheet.has_data:
+            continue
+        gone = sorted(part_ids(there.form, sheet) - part_ids(item.form, sheet))
+        old, new = _data(there.form, sheet), _data(item.form, sheet)
+        other = sorted(place for place in old.keys() & new.keys() if old[place] != new[place])
+        words = [f"{part!r} would be removed" for part in gone]
+        words += [f"{' > '.join(place[-2:])} becomes {new[place]!r} (it is {old[place]!r})" for place in other]
+        if words:
+            yield context.finding(
+                "column-lost",
+                Level.WARNING,
+                f"{item.states.title!r} holds {row.rows:,} rows in {context.target.name}: {named(words)}.",
+                item=item.key,
+            )
+
+
+def cycle_unbreakable(context: CheckContext) -> Iterable[Finding]:
+    """New items require each other, and the target takes items one by one."""
+    if context.target is None or not context.target.is_stepwise:
+        return
+    new = {item.key: item for item in context.written() if item.key not in context.target.rows}
+    graph = {key: _required(context, item) & new.keys() for key, item in new.items() if item.key in _linked(context)}
+    for group in in_order(graph):
+        if len(group) > 1:
+            yield context.finding(
+                "cycle-unbreakable",
+                Level.ERROR,
+                f"{named([context.title(key) for key in group], 5)} require each other, and"
+                f" {context.target.name} takes one item at a time.",
+                item=group[0],
+            )
+
+
+def _dropped(context: CheckContext) -> list[Key]:
+    """What this package claims there and no longer holds, in its own custody."""
+    mine = (context.contents.name, context.contents.source_uid)
+    claims = context.target.claims if context.target else ()
+    others = {claim.key for claim in claims if (claim.package, claim.source_uid) != mine}
+    return sorted(
+        claim.key
+        for claim in claims
+        if (claim.package, claim.source_uid) == mine
+        and claim.custody == "package"
+        and claim.key not in context.contents.items
+        and claim.key not in others
+    )
+
+
+def _data(form: Json, sheet: KindSheet) -> dict[tuple[str, ...], Json]:
+    """The values at the places whose change touches stored rows, elements of named arrays by name."""
+    return {named_pointer(form, sheet, at): value for at, value, spot, _ in spotted(form, sheet) if spot.is_data}
+
+
+def _linked(context: CheckContext) -> set[Key]:
+    return {key for key, item in context.contents.items.items() if _has_required(context, item)}
+
+
+def _has_required(context: CheckContext, item: Item) -> bool:
+    sheet = context.sheets.get(item.kind)
+    return sheet is not None and sheet.has_required
+
+
+def _required(context: CheckContext, item: Item) -> set[Key]:
+    """The keys that stand at required references of an item."""
+    sheet = context.sheets[item.kind]
+    tokens = (parse_token(value) for value in required_references(item.form, sheet))
+    return {token.key for token in tokens if token and token.key != item.key}
+
+
+RULES = (
+    Rule(
+        "local-edits",
+        FAMILY,
+        Level.WARNING,
+        Todo.DECIDE,
+        "Package and target changed the same field, differently.",
+        "Somebody mended something there; nothing is overwritten without a word.",
+        local_edits,
+    ),
+    Rule(
+        "other-claim",
+        FAMILY,
+        Level.WARNING,
+        Todo.DECIDE,
+        "Another package delivered the item as well.",
+        "Its version would no longer be in force there, and nobody might notice.",
+        other_claim,
+    ),
+    Rule(
+        "would-retire",
+        FAMILY,
+        Level.WARNING,
+        Todo.DECIDE,
+        "An item that this package once brought is no longer in it.",
+        "It stays unless somebody retires it; if it holds rows, they are at stake.",
+        would_retire,
+    ),
+    Rule(
+        "retire-blocked",
+        FAMILY,
+        Level.WARNING,
+        Todo.DECIDE,
+        "What the package no longer holds is still used by something that stays.",
+        "It can't be retired before its users let go of it.",
+        retire_blocked,
+    ),
+    Rule(
+        "column-lost",
+        FAMILY,
+        Level.WARNING,
+        Todo.DECIDE,
+        "A column that holds data would be removed, or become of another type.",
+        "Rows are lost or cut, and undo can't bring them back.",
+        column_lost,
+    ),
+    Rule(
+        "cycle-unbreakable",
+        FAMILY,
+        Level.ERROR,
+        Todo.MEND,
+        "New items require each other, and the target takes items one by one.",
+        "Neither can be written before the other.",
+        cycle_unbreakable,
+    ),
+)

@@ -1,0 +1,147 @@
+"""Checking: the index of a target that the rules look at, and the rules as the workspace has set them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from urllib.parse import urlsplit
+
+from amphora.core.bindings import Bindings
+from amphora.core.checks import CheckContext, check
+from amphora.core.checks.context import Planned, Reach, TargetIndex
+from amphora.core.crosswalk import Mapped, MapState
+from amphora.core.docket import Action, Do
+from amphora.core.keys import Key
+from amphora.core.kinds import KindSheet, parse_sheet
+from amphora.core.model import Contents, Finding, Item
+from amphora.core.spots import objects_used, part_ids
+from amphora.core.tokens import parse_token
+from amphora.engine.session import Opened, Session
+from amphora.engine.sides import Side, read_items
+from amphora.files.package import FORMAT
+from amphora.files.signing import judged
+
+
+def check_alone(session: Session, contents: Contents) -> list[Finding]:
+    """The findings about a package by itself, without any target."""
+    return found_by_rules(session, contents, sheets_for(contents, None), None)
+
+
+def found_by_rules(
+    session: Session, contents: Contents, sheets: Mapping[str, KindSheet], target: TargetIndex | None
+) -> list[Finding]:
+    """What the rules find, at the levels that the workspace gives them, less what it has silenced."""
+    workspace = session.workspace
+    context = CheckContext(
+        contents,
+        sheets,
+        target,
+        session.silenced("secret-in-clear"),
+        judged(contents, workspace.keys).words,
+        workspace.is_signature_required,
+        tuple(_source_urls(session, contents)),
+        FORMAT[1],
+    )
+    return check(context, workspace.rule_levels, workspace.silenced)
+
+
+def sheets_for(contents: Contents, opened: Opened | None) -> dict[str, KindSheet]:
+    """The target's sheets; a package's own count only for kinds that nobody else knows."""
+    packed = {kind: parse_sheet(source, kind) for kind, source in contents.sheets.items()}
+    return packed | (dict(opened.description.sheets) if opened else {})
+
+
+def target_index(
+    session: Session,
+    contents: Contents,
+    side: Side,
+    mapped: Sequence[Mapped],
+    actions: Sequence[Action],
+    present: Mapping[Key, Item],
+) -> TargetIndex:
+    """What the rules need to know of a target."""
+    opened = side.opened
+    outside = _outside(contents, side)
+    own = Bindings(side.names.style, dict(side.names.values), side.names.inner, side.names.part_owner)
+    read, _, _ = read_items(_named(side, own), outside, binds_new=True)
+    sheets = sheets_for(contents, opened)
+    identity = opened.environment.whoami()
+    return TargetIndex(
+        name=opened.name,
+        account=identity.account,
+        rows=side.by_key,
+        parts={key: frozenset(part_ids(item.form, sheets[item.kind])) for key, item in read.items()},
+        sheets=opened.description.sheets,
+        features=opened.description.features,
+        permissions=identity.permissions,
+        mapped=tuple(mapped),
+        doubtful=side.doubtful,
+        present={**read, **present},
+        roles=identity.roles,
+        region=opened.description.region or opened.entry.region,
+        release=opened.description.release,
+        limits=opened.description.limits,
+        is_stepwise=not opened.description.capabilities.is_atomic,
+        reach=_reach(contents, opened, sheets, mapped),
+        claims=tuple(session.ledger.claims(side.uid)),
+        planned=tuple(_planned(action, opened.description.capabilities.writes_states) for action in actions),
+    )
+
+
+def _named(side: Side, names: Bindings) -> Side:
+    return Side(side.opened, side.keys, side.by_key, side.supplies, names, side.doubtful)
+
+
+def _outside(contents: Contents, side: Side) -> list[Key]:
+    """The items of the target that the package refers to, and those that may refer to what it once brought."""
+    used = {key for item in contents.items.values() for key in item.uses()}
+    return sorted(
+        key
+        for key in used
+        if key not in contents.items and key in side.by_key and not side.by_key[key].is_drafted_only
+    )
+
+
+def _reach(
+    contents: Contents, opened: Opened, sheets: Mapping[str, KindSheet], mapped: Iterable[Mapped]
+) -> dict[str, Reach]:
+    """Each mapped connection, looked through for what the package uses on its other end."""
+    wanted: dict[Key, set[str]] = {}
+    for item in contents.items.values():
+        sheet = sheets.get(item.kind)
+        for text, name in objects_used(item.form, sheet) if sheet and sheet.has_objects else ():
+            token = parse_token(text)
+            if token:
+                wanted.setdefault(token.key, set()).add(name)
+    result = {}
+    for one in mapped:
+        if one.state is MapState.MAPPED and one.need.kind == "connection":
+            probe = opened.environment.probe(str(one.native), sorted(wanted.get(one.need.key, ())))
+            result[str(one.native)] = Reach(probe.is_working, frozenset(probe.missing), probe.reason)
+    return result
+
+
+def _planned(action: Action, writes_states: bool) -> Planned:
+    clashes = tuple(change.place for change in action.comparison.open) if action.comparison else ()
+    if action.do is Do.LEAVE:
+        return Planned(action.key, action.do.value, frozenset(), clashes)
+    needed = {"write"} if action.is_form_changed else set()
+    present = action.present.states if action.present else None
+    if action.states.is_published and (action.is_form_changed or not (present and present.is_published)):
+        needed.add("publish")
+    if not writes_states and action.states.is_on is not None:
+        needed |= {"switch"} if action.states.is_on != bool(present and present.is_on) else set()
+    return Planned(action.key, action.do.value, frozenset(needed), clashes)
+
+
+def _source_urls(session: Session, contents: Contents) -> Iterable[str]:
+    """The addresses of the source: those of its items' links, and those that the crosswalk gives it."""
+    found = set()
+    for item in contents.items.values():
+        parts = urlsplit(item.link)
+        if parts.scheme in ("http", "https") and parts.netloc:
+            found.add(f"{parts.scheme}://{parts.netloc}")
+    for row in session.crosswalk.rows.get("urls", {}).values():
+        cell = row.get(contents.source)
+        if isinstance(cell, str) and "://" in cell:
+            found.add(cell)
+    return sorted(found)

@@ -1,0 +1,101 @@
+"""Fixing: what `check` found and Amphora can mend in the source's package and in the crosswalk, never in a target."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from amphora.core.attachments import LEFT_OUT
+from amphora.core.crosswalk import MapState
+from amphora.core.errors import UsageFault
+from amphora.core.keys import Key
+from amphora.core.model import Contents, Finding
+from amphora.core.selection import readable
+from amphora.engine.exporting import ExportReport, export
+from amphora.engine.mapping import map_package
+from amphora.engine.preparing import check_package
+from amphora.engine.session import Session
+from amphora.files.workspace import EnvironmentEntry, save_selection
+
+
+@dataclass(frozen=True)
+class Fixed:
+    """The package as it is now, and lines on what was done."""
+
+    contents: Contents
+    lines: tuple[str, ...]
+
+
+def fix_findings(session: Session, contents: Contents, targets: Sequence[str]) -> Fixed:
+    """Packs what is missing in any target, as the next version, and adds open rows to the crosswalk."""
+    findings = [finding for target in targets for finding in check_package(session, contents, target)]
+    lines = []
+    missing = _missing(contents, findings)
+    if missing:
+        report = _packed_again(session, contents, missing)
+        added = [key for key in report.contents.items if key not in contents.items]
+        lines.append(f"Packed {report.contents.title}, in {report.shown_path}, with:")
+        lines += [f"  {readable(key)}: {_reason(report, contents, key)}" for key in added]
+        contents = replace(report.contents, package_digest=report.package_digest)
+    mapped, written = map_package(session, contents, targets, (), accept=False)
+    if written:
+        open_ones = [one for rows in mapped.values() for one in rows if one.state in (MapState.OPEN, MapState.GUESSED)]
+        number = sum(one.need.kind != "secret" for one in open_ones)
+        lines.append(f"Added to {session.workspace.crosswalk.name}: {number} cells to be filled in or accepted.")
+    return Fixed(contents, tuple(lines) or ("There was nothing that Amphora can mend by itself.",))
+
+
+def _missing(contents: Contents, findings: Sequence[Finding]) -> list[Key]:
+    """The needed items that some target lacks."""
+    lacking = {(f.item, f.place) for f in findings if f.rule == "item-missing" and f.level == "error"}
+    return sorted(
+        {
+            token.key
+            for key, pointer in lacking
+            for place, token in contents.items[key].tokens
+            if place.pointer == pointer and token.is_item and token.key not in contents.items
+        }
+    )
+
+
+def _packed_again(session: Session, contents: Contents, missing: Sequence[Key]) -> ExportReport:
+    source = _source(session, contents)
+    at_home = [n.key for n in contents.needs if n.key not in missing and _is_item(n.key)]
+    has_attachments = not any(p.token == LEFT_OUT for item in contents.items.values() for p in item.places)
+    report = export(
+        session,
+        source.name,
+        [*contents.items, *missing],
+        contents.name,
+        leave_out=at_home,
+        note=contents.note,
+        records=bool(contents.records),
+        attachments=has_attachments,
+    )
+    saved = session.workspace.selections.get(contents.name)
+    if saved:
+        kept = tuple(name for name in saved.leave_out if name in at_home)
+        save_selection(session.workspace, contents.name, replace(saved, leave_out=kept))
+    return report
+
+
+def _source(session: Session, contents: Contents) -> EnvironmentEntry:
+    entries = session.workspace.environments.values()
+    named = sorted(entries, key=lambda entry: entry.name != contents.source)
+    for entry in named:
+        if entry.name == contents.source and session.open(entry.name).description.uid == contents.source_uid:
+            return entry
+    raise UsageFault(
+        f"{contents.title} can't be packed again: its source {contents.source!r} is not in this workspace.",
+        subject=contents.source,
+        next_step=f"amphora env add {contents.source} LOCATION --role build",
+    )
+
+
+def _is_item(key: Key) -> bool:
+    return key.partition(":")[0] not in ("connection", "setting", "person", "url", "secret")
+
+
+def _reason(report: ExportReport, before: Contents, key: Key) -> str:
+    users = sorted(item.states.title for item in before.items.values() if key in item.uses())
+    return f"used by {', '.join(users[:3])}" if users else report.why[key]
