@@ -105,6 +105,7 @@ def reports(first: str, second: str) -> tuple[Item, Item]:
     )
 
 
+REPORTED = Item("report:x", 1, {"on": "amphora:table:growers"}, States("X"))
 COLUMNS = [{"id": "kilos", "type": "number"}]
 TAKEN = replace(GROWERS, kind="flow", segments=("mill", "a"), states=States("Other", "mill"))
 CASES: list[tuple[str, Level, Situation, Situation]] = [
@@ -122,6 +123,18 @@ CASES: list[tuple[str, Level, Situation, Situation]] = [
         E,
         S(others=(Item("report:x", 1, {"on": ""}, States("X")),)),
         S(others=(Item("report:x", 1, {"on": "amphora:table:growers"}, States("X")),)),
+    ),
+    (
+        "reference-unfit",
+        E,
+        S({"column": "amphora:report:x"}, others=(REPORTED,)),
+        S({"column": "amphora:table:growers"}, others=(REPORTED,)),
+    ),
+    (
+        "reference-plain",
+        E,
+        S({"uses": "growers"}, contents={"is_edited": True}),
+        S({"uses": "amphora:table:growers"}, contents={"is_edited": True}),
     ),
     ("unbound-id", E, S({"uses": "amphora:unbound:ta-9"}), S({"uses": ""})),
     (

@@ -156,6 +156,7 @@ def map_(
       amphora map olive-intake grove-live --texts
     """
     from amphora.cli.asking import asker
+    from amphora.core.errors import UsageFault
     from amphora.engine.mapping import doubts, map_package, rewritings
     from amphora.engine.tables import read_table, write_table
     from amphora.render.mapping import map_result, texts_result
@@ -163,8 +164,10 @@ def map_(
     with working(json, workspace) as work:
         contents, session = opened_package(work, package), work.session
         if texts:
-            for name in environments:
-                work.show(texts_result(contents, name, rewritings(session, contents, name)))
+            if len(environments) > 1:
+                raise UsageFault("--texts is for one target at a time.", next_step="Name one environment.")
+            found = rewritings(session, contents, environments[0])
+            work.show(texts_result(contents, environments[0], found))
             return
         changed = read_table(session, csv_in) if csv_in else 0
         person = asker(work) if ask else None

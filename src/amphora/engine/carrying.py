@@ -172,7 +172,11 @@ class _Carrier:
 
     def _rendered(self, key: Key, step: Step, token: str) -> Write:
         action = self.actions[key]
-        sheet = self.opened.description.sheets[action.item.kind]
+        sheet = self.opened.description.sheets.get(action.item.kind)
+        if sheet is None:
+            raise EnvironmentRefused(
+                f"{self.docket.target} knows no items of kind {action.item.kind!r}.", subject=key
+            )
         native_id = self._native_id(key)
         present = self.environment.read([native_id], "draft")[0] if native_id else None
         form = without(action.form, set(step.later)) if step.later else action.form

@@ -39,7 +39,9 @@ def fix_findings(session: Session, contents: Contents, targets: Sequence[str]) -
         contents = replace(report.contents, package_digest=report.package_digest)
     mapped, written = map_package(session, contents, targets, (), accept=False)
     if written:
-        open_ones = [one for rows in mapped.values() for one in rows if one.state in (MapState.OPEN, MapState.GUESSED)]
+        open_ones = [
+            one for rows in mapped.values() for one in rows if one.state in (MapState.OPEN, MapState.GUESSED)
+        ]
         number = sum(one.need.kind != "secret" for one in open_ones)
         lines.append(f"Added to {session.workspace.crosswalk.name}: {number} cells to be filled in or accepted.")
     return Fixed(contents, tuple(lines) or ("There was nothing that Amphora can mend by itself.",))

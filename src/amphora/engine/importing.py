@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
+from amphora.core.crosswalk import MapState, row_name
 from amphora.core.docket import Custody, Do, Docket
 from amphora.core.errors import AmphoraError, BrokenOff, EnvironmentRefused, Interrupted, NotReady, UsageFault
 from amphora.core.selection import readable
@@ -69,6 +70,16 @@ def refuse_unready(docket: Docket) -> None:
             " not know how to serve yet; nothing was touched.",
             details=[finding.message for finding in to_map],
             next_step=f"amphora map {name} {docket.target}",
+        )
+    if later := [one for one in docket.mapped if one.state is MapState.LATER]:
+        maker = str(later[0].value)
+        raise NotReady(
+            f"{docket.title} would have to pause once {readable(maker)} is in {docket.target}, for"
+            f" {row_name(later[0].need.key)!r} to be made there. Imports with a pause are not possible yet; nothing"
+            " was touched.",
+            subject=maker,
+            next_step=f"Bring {readable(maker)} by itself first, make the connection there, then amphora map {name}"
+            f" {docket.target}",
         )
     if docket.undecided:
         raise NotReady(

@@ -18,10 +18,11 @@ from amphora.core.crosswalk import (
 )
 from amphora.core.errors import AmphoraError, UsageFault
 from amphora.core.keys import Key
+from amphora.core.kinds import KindSheet
 from amphora.core.model import Contents, Item, Json, Need
-from amphora.core.pointers import parse_pointer, value_at
+from amphora.core.pointers import parse_pointer, value_at, write_pointer
 from amphora.core.settings import parse_setting, setting_words
-from amphora.core.spots import setting_values
+from amphora.core.spots import named_pointer, setting_values
 from amphora.core.tokens import parse_token, render_text
 from amphora.engine.checking import sheets_for
 from amphora.engine.preparing import map_needs
@@ -141,7 +142,8 @@ def rewritings(session: Session, contents: Contents, environment: str) -> list[R
     own = _own_address(contents)
     if own:
         before.bind("url:environment", own)
-    return [one for item in contents.items.values() for one in _rewritten(item, before, after)]
+    sheets = sheets_for(contents, opened)
+    return [one for item in contents.items.values() for one in _rewritten(item, before, after, sheets.get(item.kind))]
 
 
 def _own_address(contents: Contents) -> str:
@@ -152,14 +154,16 @@ def _own_address(contents: Contents) -> str:
     return ""
 
 
-def _rewritten(item: Item, before: Bindings, after: Bindings) -> Iterable[Rewriting]:
+def _rewritten(item: Item, before: Bindings, after: Bindings, sheet: KindSheet | None) -> Iterable[Rewriting]:
     for pointer in dict.fromkeys(place.pointer for place in item.places if place.in_text):
         text = str(value_at(item.form, parse_pointer(pointer)))
         was, will_be = (_shown(text, names, words) for names, words in ((before, "?"), (after, "its new id")))
         pairs = zip(was.splitlines(), will_be.splitlines(), strict=False)
         lines = tuple((n, old, new) for n, (old, new) in enumerate(pairs, 1) if old != new)
         if lines:
-            yield Rewriting(item.key, item.states.title, pointer, lines)
+            parts = parse_pointer(pointer)
+            phrase = write_pointer(named_pointer(item.form, sheet, parts)) if sheet else pointer
+            yield Rewriting(item.key, item.states.title, phrase, lines)
 
 
 def _shown(text: str, names: Bindings, unknown: str) -> str:

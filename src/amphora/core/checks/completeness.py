@@ -6,11 +6,13 @@ from collections.abc import Iterable
 
 from amphora.core.checks.context import CheckContext, Rule, Todo, named
 from amphora.core.keys import Key, name_of
+from amphora.core.kinds import KindSheet
 from amphora.core.model import Finding, Item, Level
-from amphora.core.pointers import parse_pointer
+from amphora.core.places import Spot
+from amphora.core.pointers import parse_pointer, write_pointer
 from amphora.core.selection import readable
-from amphora.core.spots import empty_references, part_ids
-from amphora.core.tokens import TokenPlace
+from amphora.core.spots import empty_references, part_ids, spotted
+from amphora.core.tokens import TokenPlace, parse_token
 
 FAMILY = "completeness"
 
@@ -84,6 +86,42 @@ def reference_empty(context: CheckContext) -> Iterable[Finding]:
                 )
 
 
+def reference_unfit(context: CheckContext) -> Iterable[Finding]:
+    """A reference names an item of a kind that can't stand there."""
+    for item, place, token in context.references:
+        sheet = context.sheets.get(item.kind)
+        if sheet is None or place.in_text or not token.is_item:
+            continue
+        refer = _spot(sheet, item, place.pointer).refer
+        if refer and not refer.is_known_only and not refer.may_name(token.kind):
+            kinds = " or ".join(sorted({name.partition("#")[0] for name in refer.to}))
+            yield context.finding(
+                "reference-unfit",
+                Level.ERROR,
+                f"{item.states.title!r} refers to {readable(token.key)} where only a {kinds} can stand.",
+                item=item.key,
+                place=place.pointer,
+            )
+
+
+def reference_plain(context: CheckContext) -> Iterable[Finding]:
+    """Plain text stands where a reference has to be."""
+    for key, item in sorted(context.contents.items.items()):
+        sheet = context.sheets.get(item.kind)
+        if sheet is None or not context.contents.is_edited:
+            continue  # an export never leaves plain text there: only a hand that edited a folder does
+        for at, value, spot, _ in spotted(item.form, sheet):
+            is_strict = spot.refer is not None and not spot.refer.is_known_only
+            if is_strict and isinstance(value, str) and value and parse_token(value) is None:
+                yield context.finding(
+                    "reference-plain",
+                    Level.ERROR,
+                    f"{item.states.title!r} names {value[:60]!r} where a reference has to be.",
+                    item=key,
+                    place=write_pointer(at),
+                )
+
+
 def draft_newer(context: CheckContext) -> Iterable[Finding]:
     """The source held unpublished edits that the package doesn't."""
     for key, item in sorted(context.contents.items.items()):
@@ -117,10 +155,8 @@ def undeclared_reference(context: CheckContext) -> Iterable[Finding]:
         sheet = context.sheets.get(item.kind)
         if sheet is None or place.in_text:
             continue
-        walk = sheet.places.start if sheet.places.is_simple else sheet.places.walk(item.form)
-        for name in parse_pointer(place.pointer):
-            walk = walk.step(name)
-        if not (walk.spot.refer or walk.spot.setting):
+        spot = _spot(sheet, item, place.pointer)
+        if not (spot.refer or spot.setting):
             yield context.finding(
                 "undeclared-reference",
                 Level.NOTE,
@@ -136,6 +172,14 @@ def _packed_parts(context: CheckContext, item: Item) -> frozenset[str] | None:
     if item.key not in context.known_parts:
         context.known_parts[item.key] = frozenset(part_ids(item.form, context.sheets[item.kind]))
     return context.known_parts[item.key]
+
+
+def _spot(sheet: KindSheet, item: Item, pointer: str) -> Spot:
+    """The role of a place in an item."""
+    walk = sheet.places.start if sheet.places.is_simple else sheet.places.walk(item.form)
+    for name in parse_pointer(pointer):
+        walk = walk.step(name)
+    return walk.spot
 
 
 def _outside(context: CheckContext) -> dict[Key, list[tuple[Item, TokenPlace]]]:
@@ -174,6 +218,24 @@ RULES = (
         "Nothing stands where the kind sheet requires a reference.",
         "The target refuses an item that lacks what it can't do without.",
         reference_empty,
+    ),
+    Rule(
+        "reference-unfit",
+        FAMILY,
+        Level.ERROR,
+        Todo.MEND,
+        "A reference names an item of a kind that can't stand there.",
+        "The target refuses it.",
+        reference_unfit,
+    ),
+    Rule(
+        "reference-plain",
+        FAMILY,
+        Level.ERROR,
+        Todo.MEND,
+        "Plain text stands where a reference has to be, in a package that was edited as a folder.",
+        "It names nothing in any environment.",
+        reference_plain,
     ),
     Rule(
         "unbound-id",

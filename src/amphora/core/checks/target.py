@@ -91,10 +91,21 @@ def name_taken(context: CheckContext) -> Iterable[Finding]:
     if context.target is None:
         return
     held = {_place(row): (key, row) for key, row in context.target.rows.items() if key not in context.contents.items}
+    mine: dict[tuple[str, str, str], Item] = {}
     for item in context.written():
         there = context.target.rows.get(item.key)
         segments = there.segments if there else _segments(item)
-        found = held.get((item.kind, item.states.folder, segments[-1] if segments else ""))
+        place = (item.kind, item.states.folder, segments[-1] if segments else "")
+        twin = mine.setdefault(place, item)
+        if twin is not item:
+            yield context.finding(
+                "name-taken",
+                Level.ERROR,
+                f"{item.states.title!r} and {twin.states.title!r} ({readable(twin.key)}) would get the same name in"
+                f" {item.states.folder or 'the top folder'!r}.",
+                item=item.key,
+            )
+        found = held.get(place)
         if found and (there is None or there.states.folder != item.states.folder):
             key, row = found
             yield context.finding(
