@@ -99,12 +99,13 @@ def export(folder: Path, size: int) -> None:
     """The core work of an export: portable forms, order, package."""
     sheet = practice_sheets()["flow"]
     names = Bindings(IdStyle(ID_PATTERN, JOINER, mark="-"))
-    for number in range(size):
-        names.bind(f"flow:bench/{native_id(number)}", native_id(number))
+    keys = {native_id(number): f"flow:bench/item-{number}" for number in range(size)}
+    for id_, key in keys.items():
+        names.bind(key, id_)
     items = {}
     with uncollected():  # as the engine does
         for id_, raw in stored(folder):
-            key = f"flow:bench/{id_}"
+            key = keys[id_]
             portable = to_portable(orjson.loads(raw), sheet, names, key=key, binds_new=True)
             states = States(id_, "bench", True, True)
             items[key] = Item(key, 1, portable.form, states, portable.layout, id_).folded()
@@ -116,6 +117,25 @@ def export(folder: Path, size: int) -> None:
 def read(folder: Path, size: int) -> None:
     """Reading and verifying the package."""
     assert len(read_package(folder / "bench.amphora").items) == size
+
+
+def checked(folder: Path, size: int) -> float:
+    """All rules over the package, against an index of a target that holds as many items of its own."""
+    from amphora.core.checks import CheckContext, check
+    from amphora.core.checks.context import Planned, TargetIndex
+    from amphora.core.model import Listed
+
+    contents = read_package(folder / "bench.amphora")
+    sheets = practice_sheets()
+    may = frozenset({"read", "write", "publish", "switch"})
+    rows = {
+        f"flow:there/item-{n}": Listed(f"fl-t{n:07}", "flow", ("there", f"item-{n}"), States("x", "there", True), "1")
+        for n in range(size)
+    }
+    planned = tuple(Planned(key, "create", may) for key in contents.items)
+    target = TargetIndex("there", "keeper", rows, {}, sheets, None, may, (), region="north", planned=planned)
+    context = CheckContext(contents, sheets, target, source_urls=("https://bench.example",))
+    return timed(lambda: check(context))
 
 
 def surveyed(folder: Path, size: int) -> float:
@@ -150,6 +170,7 @@ PHASES: dict[str, Callable[[Path, int], float | None]] = {
     "bare-parse": bare_parse,
     "export": export,
     "read": read,
+    "check": checked,
     "survey": surveyed,
 }
 
@@ -219,6 +240,8 @@ def report() -> str:
         row("the same against the ZIP alone", small, "read", "bare-read"),
         row("export, where every item has a layout", laid_out, "export", "bare-write"),
         row("read and verify, where every item has a layout", laid_out, "read", "bare-read"),
+        row("check 10,000 items against 10,000, all rules", small, "check", "bare-read"),
+        row("check 100,000 items against 100,000", large, "check", "bare-read"),
         row("export 100,000 items", large, "export", "bare-write"),
         row("read and verify the package", large, "read", "bare-write"),
         "",
@@ -237,9 +260,9 @@ def report() -> str:
 if __name__ == "__main__":
     if len(sys.argv) > 1:
         _, name, place, count = sys.argv
-        seconds = 0.0
-        if name == "survey":
-            seconds = surveyed(Path(place), int(count))
+        own = {"survey": surveyed, "check": checked}
+        if name in own:
+            seconds = own[name](Path(place), int(count))
         else:
             seconds = timed(lambda: PHASES[name](Path(place), int(count)))
         print(json.dumps([seconds, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1000]))

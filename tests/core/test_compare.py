@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import random
+import subprocess
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -12,10 +15,25 @@ from amphora.core.bindings import MISSING, Bindings, IdStyle
 from amphora.core.canon import same
 from amphora.core.compare import Base, compare_item
 from amphora.core.kinds import parse_sheet
+from amphora.core.lines import merge_texts
 from amphora.core.merge import By, Merge, merged_order, no_choice
 from amphora.core.model import Item, States
 
-SHEET = parse_sheet('kind = "flow"\n[fields]\nnamed = { "$.steps" = "id" }\nunordered = ["$.tags"]')
+SHEET = parse_sheet(
+    'kind = "flow"\n[fields]\nnamed = { "$.steps" = "id", "$.people" = "id" }\nunordered = ["$.people"]\ntext = ["$.script"]'
+)
+
+
+def steps(names: str, **members: Any) -> Any:
+    """A form with these steps; `members` gives the member `n` of some."""
+    return {"steps": [{"id": name} | ({"n": members[name]} if name in members else {}) for name in names]}
+
+
+def script(*lines: str) -> Any:
+    return {"script": "".join(line + "\n" for line in lines)}
+
+
+DIFFERENT, ALIKE, LINES = "both, differently", "both alike", "both, in different lines"
 
 Case = tuple[Any, Any, Any, Any, list[tuple[str, str]]]
 CASES: dict[str, Case] = {
@@ -52,6 +70,40 @@ CASES: dict[str, Case] = {
         {"steps": [{"id": "a", "n": 2}]},
         [("/steps/a", "both, differently")],
     ),
+    "both removed": ({"a": 1}, {}, {}, {}, [("/a", ALIKE)]),
+    "both added alike": ({}, {"a": 1}, {"a": 1}, {"a": 1}, [("/a", ALIKE)]),
+    "both added differently": ({}, {"a": 1}, {"a": 2}, {"a": 1}, [("/a", DIFFERENT)]),
+    "removed by the target": ({"a": 1}, {}, {"a": 1}, {}, [("/a", "target")]),
+    "removed there, edited here": ({"a": 1}, {}, {"a": 2}, {}, [("/a", DIFFERENT)]),
+    "an object becomes a value": ({"a": {"b": 1}}, {"a": {"b": 1}}, {"a": 7}, {"a": 7}, [("/a", "package")]),
+    "an object becomes a value, edited there": ({"a": {"b": 1}}, {"a": {"b": 2}}, {"a": 7}, {"a": {"b": 2}}, [("/a", DIFFERENT)]),
+    "an object removed, another member added there": ({"a": {"b": 1}}, {"a": {"b": 1, "c": 1}}, {}, {"a": {"b": 1, "c": 1}}, [("/a", DIFFERENT)]),
+    "objects added on both sides": ({}, {"a": {"b": 1}}, {"a": {"c": 2}}, {"a": {"b": 1, "c": 2}}, [("/a/b", "target"), ("/a/c", "package")]),
+    "one is one point nought": ({"a": 1}, {"a": 1.0}, {"a": 1}, {"a": 1.0}, []),
+    "moved by the package": (steps("abc"), steps("abc"), steps("cab"), steps("cab"), [("/steps (order)", "package")]),
+    "moved by the target": (steps("abc"), steps("cab"), steps("abc"), steps("cab"), [("/steps (order)", "target")]),
+    "moved on both sides alike": (steps("abc"), steps("cab"), steps("cab"), steps("cab"), []),
+    "moved on both sides differently": (steps("abc"), steps("cab"), steps("bac"), steps("cab"), [("/steps (order)", DIFFERENT)]),
+    "moved there, added here": (steps("ab"), steps("ba"), steps("abp"), steps("bpa"), [("/steps/p", "package"), ("/steps (order)", "target")]),
+    "moved here, added there": (steps("ab"), steps("abt"), steps("ba"), steps("bta"), [("/steps/t", "target"), ("/steps (order)", "package")]),
+    "removed here, added there": (steps("ab"), steps("abt"), steps("a"), steps("at"), [("/steps/b", "package"), ("/steps/t", "target")]),
+    "removed on both sides": (steps("abc"), steps("ac"), steps("ac"), steps("ac"), [("/steps/b", ALIKE)]),
+    "different elements removed": (steps("abc"), steps("ab"), steps("bc"), steps("b"), [("/steps/c", "target"), ("/steps/a", "package")]),
+    "two elements of one name added": (steps("a"), steps("ax", x=1), steps("ax", x=2), steps("ax", x=1), [("/steps/x/id", ALIKE), ("/steps/x/n", DIFFERENT)]),
+    "different elements edited": (steps("ab", a=1, b=1), steps("ab", a=2, b=1), steps("ab", a=1, b=2), steps("ab", a=2, b=2), [("/steps/a/n", "target"), ("/steps/b/n", "package")]),
+    "one element edited on both sides": (steps("a", a=1), steps("a", a=2), steps("a", a=3), steps("a", a=2), [("/steps/a/n", DIFFERENT)]),
+    "removed there against edited here": (steps("a", a=1), {"steps": []}, steps("a", a=2), {"steps": []}, [("/steps/a", DIFFERENT)]),
+    "added at the same place": (steps("ab"), steps("atb"), steps("apb"), steps("aptb"), [("/steps/p", "package"), ("/steps/t", "target")]),
+    "an unordered array moved": ({"people": [{"id": "a"}, {"id": "b"}]}, {"people": [{"id": "b"}, {"id": "a"}]}, {"people": [{"id": "a"}, {"id": "b"}]}, {"people": [{"id": "a"}, {"id": "b"}]}, []),
+    "lines in different places": (script("a", "b", "c", "d"), script("A", "b", "c", "d"), script("a", "b", "c", "D"), script("A", "b", "c", "D"), [("/script", LINES)]),
+    "the same line": (script("a", "b"), script("x", "b"), script("y", "b"), script("x", "b"), [("/script", DIFFERENT)]),
+    "neighbouring lines": (script("a", "b"), script("A", "b"), script("a", "B"), script("A", "b"), [("/script", DIFFERENT)]),
+    "lines changed alike and elsewhere": (script("a", "b", "c"), script("A", "b", "c"), script("A", "b", "C"), script("A", "b", "C"), [("/script", LINES)]),
+    "a line removed, one added elsewhere": (script("a", "b", "c", "d"), script("b", "c", "d"), script("a", "b", "c", "d", "e"), script("b", "c", "d", "e"), [("/script", LINES)]),
+    "a text against its removal": (script("a", "b"), script("A", "b"), {}, script("A", "b"), [("/script", DIFFERENT)]),
+    "lines at a place that is no text": ({"note": "a\nb\nc\n"}, {"note": "A\nb\nc\n"}, {"note": "a\nb\nC\n"}, {"note": "A\nb\nc\n"}, [("/note", DIFFERENT)]),
+    "plain arrays changed on both sides": ({"l": [1]}, {"l": [1, 2]}, {"l": [0, 1]}, {"l": [1, 2]}, [("/l", DIFFERENT)]),
+    "a secret beside a change": ({"t": "amphora:secret:x", "a": 1}, {"a": 1}, {"t": "amphora:secret:x", "a": 2}, {"t": "amphora:secret:x", "a": 2}, [("/a", "package")]),
     "plain arrays are one field": ({"l": [1, 2]}, {"l": [1, 2, 3]}, {"l": [1, 2]}, {"l": [1, 2, 3]}, [("/l", "target")]),
     "secrets are not compared": ({"t": "amphora:secret:x"}, {}, {"t": "amphora:secret:x"}, {"t": "amphora:secret:x"}, []),
 }  # fmt: skip
@@ -74,6 +126,55 @@ def test_a_choice_decides_a_clash(choice: Any, value: int) -> None:
     merged = merge.merge({"a": 1}, {"a": 2}, {"a": 3}, SHEET.places.walk({}))
     assert merged == {"a": value}
     assert not merge.changes[0].is_open
+
+
+@pytest.mark.parametrize(("choice", "names"), [("package", "bac"), ("target", "cab"), ("last-delivered", "abc")])
+def test_a_choice_decides_an_order(choice: str, names: str) -> None:
+    merge = Merge(True, lambda place, by: choice, [])
+    assert merge.merge(steps("abc"), steps("cab"), steps("bac"), SHEET.places.walk({})) == steps(names)
+
+
+def test_at_least_forty_cases_are_tried() -> None:
+    assert len(CASES) >= 40
+
+
+def _edited(dice: random.Random, lines: list[str], words: list[str]) -> list[str]:
+    lines = list(lines)
+    for _ in range(dice.randint(0, 4)):
+        place, kind = dice.randint(0, len(lines)), dice.random()
+        if kind < 0.4:
+            lines.insert(place, dice.choice(words))
+        elif kind < 0.7 and place < len(lines):
+            lines[place] = dice.choice(words)
+        else:
+            del lines[place : place + dice.randint(1, 2)]
+    return lines
+
+
+def test_line_merges_agree_with_git_on_500_triples(tmp_path: Path) -> None:
+    clashes = 0
+    for seed in range(500):
+        dice = random.Random(seed)
+        words = [f"line {number}\n" for number in range(dice.choice([8, 30, 200]))]
+        base = [dice.choice(words) for _ in range(dice.randint(0, 14))]
+        sides = [base, _edited(dice, base, words), _edited(dice, base, words)]
+        texts = ["".join(side) for side in sides]
+        for name, text in zip(("base", "ours", "theirs"), texts, strict=True):
+            (tmp_path / name).write_text(text)
+        command = ["git", "merge-file", "-p", "ours", "base", "theirs"]
+        done = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, check=False)
+        expected = done.stdout if done.returncode == 0 else None
+        assert merge_texts(*texts) == expected, (seed, texts)
+        clashes += expected is None
+    assert 50 < clashes < 450
+
+
+@given(st.lists(st.sampled_from("abc\n"), max_size=12), st.lists(st.sampled_from("abc\n"), max_size=12))
+def test_a_text_merged_with_an_unchanged_one_is_the_other(one: list[str], two: list[str]) -> None:
+    base, changed = "".join(one), "".join(two)
+    assert merge_texts(base, base, changed) == changed
+    assert merge_texts(base, changed, base) == changed
+    assert merge_texts(base, changed, changed) == changed
 
 
 def test_without_a_base_what_differs_is_of_unknown_origin() -> None:

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from amphora.core.crosswalk import Crosswalk, MapState, resolve
 from amphora.core.errors import UsageFault
 from amphora.core.model import Need, Supply
-from amphora.files.crosswalk_file import Cell, read_crosswalk, write_cells
+from amphora.files.crosswalk_file import Cell, csv_cells, csv_text, read_crosswalk, write_cells
 from amphora.files.workspace import EnvironmentEntry, add_environment, init_workspace, read_workspace
 
 WRITTEN = """\
@@ -123,3 +126,22 @@ def test_a_broken_workspace_is_told_with_its_place(tmp_path: Path, text: str, pl
         read_workspace(tmp_path)
     assert caught.value.place == place
     assert "hunter2" not in caught.value.message
+
+
+VALUES = st.one_of(
+    st.text(st.characters(codec="utf-8", exclude_categories=["Cc", "Cs"]), min_size=1, max_size=9).filter(lambda t: t == t.strip()),
+    st.integers(-(10**6), 10**6),
+    st.booleans(),
+    st.floats(-1e6, 1e6, allow_nan=False).map(lambda x: round(x, 3)),
+)
+ROWS = st.dictionaries(
+    st.text("abc-=@é/", min_size=1, max_size=6),
+    st.dictionaries(st.sampled_from(["dev", "live", "any", "made_from"]), VALUES, min_size=1),
+    max_size=3,
+)
+
+
+@given(st.dictionaries(st.sampled_from(["connections", "settings", "people"]), ROWS))
+def test_a_crosswalk_is_unchanged_by_a_spreadsheet(rows: Any) -> None:
+    crosswalk = Crosswalk(rows)
+    assert csv_cells(csv_text(crosswalk, ["dev", "live"]), crosswalk, "table.csv") == []

@@ -138,6 +138,7 @@ def test_every_help_has_an_example(path: str, command: click.Command) -> None:
 
 
 def test_the_command_reference_is_current() -> None:
-    from docs.reference import reference
+    from docs.reference import reference, rules_page
 
     assert (Path(__file__).parents[2] / "docs" / "commands.md").read_text(encoding="utf-8") == reference()
+    assert (Path(__file__).parents[2] / "docs" / "rules.md").read_text(encoding="utf-8") == rules_page()

@@ -50,8 +50,8 @@ STORY: tuple[Scene, ...] = (
     ),
     Scene("They are not, and check says so before anything leaves.", "check olive-intake grove-live", (1,)),
     Scene(
-        "So it is packed again, whole; the version goes up by itself.",
-        'export grove-dev "Harvest Intake" --as olive-intake',
+        "What used to take an afternoon of walking to and fro: it is packed as well, as the next version.",
+        "check olive-intake grove-live --fix",
     ),
     Scene("What is in the package, and what it needs without carrying it.", "peek olive-intake"),
     Scene(
@@ -60,13 +60,19 @@ STORY: tuple[Scene, ...] = (
     ),
     Scene("", "from-folder intake --out again.amphora"),
     Scene("Exported again, nothing has changed, and nothing is written.", "export olive-intake"),
-    Scene("Nothing is missing now; some names have to be mapped.", "check olive-intake grove-live"),
     Scene("The crosswalk: what is guessed and what is open.", "map olive-intake grove-live", (1,)),
     Scene(
         "Guesses accepted, the rest filled in (in the file, or like this).",
         "map olive-intake grove-live --accept --set mill-db-dev=mill-main --set office-db-dev=office-main"
         " --set bruised-fruit-check-limit=15 --set weigh-ticket-batch=40",
     ),
+    Scene("Where texts are rewritten, and how: before and after.", "map olive-intake grove-live --texts"),
+    Scene("Everything is answered: it can go.", "check olive-intake grove-live"),
+    Scene(
+        "Not everything can go everywhere: another region, an older release, a table that isn't there.",
+        'export grove-dev "Press yield" "Weighbridge feed" --as press-south',
+    ),
+    Scene("", "check press-south grove-south", (1,)),
     Scene(
         "What the import will do, item by item. The theme is there already, and the same.",
         "compare olive-intake grove-live",

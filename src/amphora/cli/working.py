@@ -117,11 +117,14 @@ class Work:
     def rule_levels(self) -> dict[str, str]:
         """The rules that the workspace has set to another level; none outside a workspace."""
         from amphora.core.errors import UsageFault
+        from amphora.files.workspace import FILE
 
         try:
             return dict(self.session.workspace.rule_levels)
-        except UsageFault:
-            return {}
+        except UsageFault as error:
+            if error.subject == FILE:
+                return {}
+            raise
 
     @property
     def is_terminal(self) -> bool:

@@ -48,7 +48,7 @@ class Comparison:
     @property
     def local_edits(self) -> list[FieldChange]:
         """What the target changed by itself since the last delivery."""
-        return [change for change in self.changes if change.by in (By.TARGET, By.CLASH)]
+        return [change for change in self.changes if change.by in (By.TARGET, By.LINES, By.CLASH)]
 
 
 def rebound(base: Base, today: Bindings) -> dict[str, Json]:

@@ -159,7 +159,7 @@ def _near(name: str, names: Sequence[str]) -> str | None:
     """The one name that is most like this; None where none is, or several are alike."""
     from rapidfuzz import fuzz, process, utils
 
-    found = process.extract(name, names, scorer=fuzz.token_sort_ratio, processor=utils.default_process, limit=2)
+    found = process.extract(name, names, scorer=fuzz.ratio, processor=utils.default_process, limit=2)
     if not found or found[0][1] < NEAR_ENOUGH or (len(found) > 1 and found[1][1] == found[0][1]):
         return None
     return str(found[0][0])

@@ -9,6 +9,7 @@ from typing import Final
 
 from amphora.core.bindings import MISSING
 from amphora.core.canon import same
+from amphora.core.lines import merge_texts
 from amphora.core.model import Json
 from amphora.core.places import Walk
 from amphora.core.pointers import Pointer, write_pointer
@@ -23,6 +24,7 @@ class By(StrEnum):
     TARGET = "target"
     CROSSWALK = "crosswalk"
     BOTH = "both alike"
+    LINES = "both, in different lines"
     CLASH = "both, differently"
     UNKNOWN = "unknown origin"
 
@@ -31,6 +33,8 @@ NEEDS_CHOICE: Final = frozenset({By.CLASH, By.UNKNOWN})
 PACKAGE: Final = "package"
 TARGET: Final = "target"
 LAST_DELIVERED: Final = "last-delivered"
+ORDER: Final = " (order)"
+"""Behind the place of an array: not an element differs, but where the elements stand."""
 
 
 @dataclass(frozen=True)
@@ -60,6 +64,16 @@ def no_choice(place: str, by: By) -> Json:
     return None
 
 
+def field_choices(whole: Json, single: Mapping[str, Json]) -> Chooser:
+    """The chooser for the choices that somebody made: for single places, and for the whole item where a
+    choice is needed."""
+
+    def choose(place: str, by: By) -> Json:
+        return single.get(place, whole if by in NEEDS_CHOICE else None)
+
+    return choose
+
+
 @dataclass
 class Merge:
     """Merges field by field and keeps a list of what differed.
@@ -83,7 +97,7 @@ class Merge:
         member = walk.spot.named_by
         if member and is_on_both and all(_is_named(side, member) for side in sides):
             return self._named(base if base is not MISSING else [], target, package, member, walk, at)
-        return self._leaf(base, target, package, write_pointer(at))
+        return self._leaf(base, target, package, write_pointer(at), walk.spot.is_text)
 
     def _objects(
         self,
@@ -120,24 +134,34 @@ class Merge:
         if walk.spot.is_unordered:
             return [merged[name] for name in sorted(merged)]
         orders = [list(side) for side in sides]
-        order = merged_order(orders[0] if self.has_base else orders[1], orders[1], orders[2])
-        self._note_order(orders, write_pointer(at))
+        order = self._order(orders, write_pointer(at))
         return [merged[name] for name in order if name in merged]
 
-    def _note_order(self, orders: list[list[str]], place: str) -> None:
-        common = (
-            set.intersection(*(set(order) for order in orders if order or self.has_base)) if any(orders) else set()
-        )
+    def _order(self, orders: list[list[str]], at: str) -> list[str]:
+        """The order of a named array: of the side that moved its elements; a clash where both did, differently."""
+        present = [set(order) for order in orders if order or self.has_base]
+        common = set.intersection(*present) if present else set()
         base, target, package = ([name for name in order if name in common] for order in orders)
-        if target != package:
-            by = By.PACKAGE if not self.has_base or target == base else By.TARGET if package == base else By.BOTH
-            self.changes.append(FieldChange(place + " (order)", by, base, target, package))
+        place = at + ORDER
+        whole = merged_order(orders[0] if self.has_base else orders[1], orders[1], orders[2])
+        if target == package:
+            return whole
+        if not self.has_base or target == base:
+            by = By.PACKAGE
+        else:
+            by = By.TARGET if package == base else By.CLASH
+        choice = self.choose(place, by)
+        self.changes.append(FieldChange(place, by, base, target, package, choice))
+        lead = chosen_value(by, choice, orders[0], orders[1], orders[2])
+        rest = [orders[2], orders[1], orders[0]]
+        return whole if choice is None and by is not By.CLASH else ordered_by(lead, rest)
 
-    def _leaf(self, base: Json, target: Json, package: Json, place: str) -> Json:
+    def _leaf(self, base: Json, target: Json, package: Json, place: str, is_text: bool) -> Json:
         if equal(target, package):
             if self.has_base and not equal(base, target):
                 self.changes.append(FieldChange(place, By.BOTH, base, target, package))
             return target
+        merged = None
         if not self.has_base:
             by = By.UNKNOWN
         elif equal(base, target):
@@ -145,10 +169,25 @@ class Merge:
         elif equal(base, package):
             by = By.TARGET
         else:
-            by = By.CLASH
+            sides = (base, target, package)
+            merged = merge_texts(*sides) if is_text and all(isinstance(side, str) for side in sides) else None
+            by = By.CLASH if merged is None else By.LINES
         choice = self.choose(place, by)
         self.changes.append(FieldChange(place, by, base, target, package, choice))
+        if merged is not None and choice is None:
+            return merged
         return chosen_value(by, choice, base, target, package)
+
+
+def ordered_by(lead: list[str], others: list[list[str]]) -> list[str]:
+    """All names, in the order of the first list; each other one behind the name that it follows elsewhere."""
+    order = list(lead)
+    for other in others:
+        for position, name in enumerate(other):
+            if name not in order:
+                before = other[position - 1] if position else None
+                order.insert(order.index(before) + 1 if before is not None else 0, name)
+    return order
 
 
 def chosen_value(by: By, choice: Json, base: Json, target: Json, package: Json) -> Json:
@@ -165,12 +204,7 @@ def merged_order(base: list[str], target: list[str], package: list[str]) -> list
     common = set(base) & set(target) & set(package)
     is_package_unmoved = [n for n in base if n in common] == [n for n in package if n in common]
     lead, other = (target, package) if is_package_unmoved else (package, target)
-    order = list(lead)
-    for position, name in enumerate(other):
-        if name not in order:
-            before = other[position - 1] if position else None
-            order.insert(order.index(before) + 1 if before is not None else 0, name)
-    return order
+    return ordered_by(lead, [other])
 
 
 def differences(left: Json, right: Json, walk: Walk) -> list[FieldChange]:

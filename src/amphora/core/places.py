@@ -11,6 +11,7 @@ from dataclasses import dataclass, field, fields, replace
 from typing import Any
 
 from amphora.core.errors import SheetFault
+from amphora.core.pointers import parse_pointer
 
 Step = str | None
 """One step of a simple path: a member name or index as text, or None for every child."""
@@ -127,16 +128,23 @@ class Places:
             else:
                 self._simple.append((steps, spot))
         self._start = Walk((_tree(self._simple),))
+        self._spots: dict[str, Spot] = {}
 
     @property
     def is_simple(self) -> bool:
         """Whether a walk is the same for every definition: no place is searched for."""
         return not self._searched
 
-    @property
-    def start(self) -> Walk:
-        """The start of a walk along any definition, where `is_simple`."""
-        return self._start
+    def spot_of(self, definition: Any, pointer: str) -> Spot:
+        """The role of a place (RFC 6901) of a definition, which is only looked at where `is_simple` is not so.
+        The same places come again and again, so that the answers are kept."""
+        known = self._spots.get(pointer) if self.is_simple else None
+        if known is None:
+            walk = self.walk(definition)
+            for name in parse_pointer(pointer):
+                walk = walk.step(name)
+            known = self._spots[pointer] = walk.spot
+        return known
 
     def has(self, is_wanted: Callable[[Spot], bool]) -> bool:
         """Whether any place has such a role."""

@@ -21,13 +21,16 @@ _VALUES = re.compile(
 )
 
 
-_HINTS = (b"pass", b"pwd", b"secret", b"token", b"key", b"bearer ", b"eyj", b"://")
+_NAME_HINTS = (b"pass", b"pwd", b"secret", b"token", b"key")
 
 
-def may_hold_secrets(raw: bytes) -> bool:
-    """Whether a form's bytes give any reason to look for secrets in it."""
+def may_hold_secrets(raw: bytes, has_long_words: bool, has_address: bool) -> bool:
+    """Whether a form's bytes give any reason to look for secrets in it. Tokens have long words (of 16 letters
+    and more), and an address with a password has an @; the caller has looked for both."""
+    if (has_address and b"://" in raw) or (has_long_words and (b"eyJ" in raw or b"Bearer " in raw)):
+        return True
     lower = raw.lower()
-    return any(hint in lower for hint in _HINTS)
+    return any(hint in lower for hint in _NAME_HINTS)
 
 
 def masked_value(value: str) -> str:

@@ -11,6 +11,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Final
 
 from amphora.core.keys import decode_segment, encode_exact
@@ -78,6 +79,11 @@ def parse_token(text: object) -> Token | None:
     """A whole value as a token, or None where it is none."""
     if not isinstance(text, str) or not text.startswith(PREFIX):
         return None
+    return _taken_apart(text)
+
+
+@lru_cache(65536)
+def _taken_apart(text: str) -> Token | None:
     found = _WHOLE.fullmatch(text)
     if found is None:
         return None

@@ -7,7 +7,7 @@ from typing import Any
 
 from amphora.core.bindings import MISSING
 from amphora.core.crosswalk import Mapped, MapState, row_name
-from amphora.core.merge import By, FieldChange
+from amphora.core.merge import ORDER, By, FieldChange
 from amphora.core.model import Item, Json
 from amphora.core.pointers import parse_pointer
 from amphora.core.selection import readable
@@ -18,6 +18,7 @@ _BY: dict[By, tuple[str, Tone]] = {
     By.CROSSWALK: ("crosswalk", "plain"),
     By.TARGET: ("target", "warn"),
     By.BOTH: ("both alike", "dim"),
+    By.LINES: ("both, in different lines", "warn"),
     By.CLASH: ("both, differently", "bad"),
     By.UNKNOWN: ("unknown origin", "warn"),
 }
@@ -28,7 +29,7 @@ def place_phrase(place: str) -> str:
     """A place as people read it: `/steps/tell/to` -> `steps > tell > to`, `state:on` -> `on/off`."""
     if place.startswith("state:"):
         return {"state:on": "switched on", "state:published": "published"}.get(place, place[6:])
-    path, note, _ = place.partition(" (order)")
+    path, note, _ = place.partition(ORDER)
     words = " > ".join(parse_pointer(path)) or "the whole definition"
     return f"{words}, the order" if note else words
 

@@ -6,10 +6,8 @@ from collections.abc import Iterable
 
 from amphora.core.checks.context import CheckContext, Rule, Todo, named
 from amphora.core.keys import Key, name_of
-from amphora.core.kinds import KindSheet
 from amphora.core.model import Finding, Item, Level
-from amphora.core.places import Spot
-from amphora.core.pointers import parse_pointer, write_pointer
+from amphora.core.pointers import write_pointer
 from amphora.core.selection import readable
 from amphora.core.spots import empty_references, part_ids, spotted
 from amphora.core.tokens import TokenPlace, parse_token
@@ -88,11 +86,8 @@ def reference_empty(context: CheckContext) -> Iterable[Finding]:
 
 def reference_unfit(context: CheckContext) -> Iterable[Finding]:
     """A reference names an item of a kind that can't stand there."""
-    for item, place, token in context.references:
-        sheet = context.sheets.get(item.kind)
-        if sheet is None or place.in_text or not token.is_item:
-            continue
-        refer = _spot(sheet, item, place.pointer).refer
+    for item, place, token, spot in context.declared:
+        refer = spot.refer if token.kind != "unbound" else None
         if refer and not refer.is_known_only and not refer.may_name(token.kind):
             kinds = " or ".join(sorted({name.partition("#")[0] for name in refer.to}))
             yield context.finding(
@@ -151,11 +146,7 @@ def unbound_id(context: CheckContext) -> Iterable[Finding]:
 
 def undeclared_reference(context: CheckContext) -> Iterable[Finding]:
     """A value is the id of an item, at a place where the kind sheet knows of no reference."""
-    for item, place, token in context.references:
-        sheet = context.sheets.get(item.kind)
-        if sheet is None or place.in_text:
-            continue
-        spot = _spot(sheet, item, place.pointer)
+    for item, place, token, spot in context.declared:
         if not (spot.refer or spot.setting):
             yield context.finding(
                 "undeclared-reference",
@@ -172,14 +163,6 @@ def _packed_parts(context: CheckContext, item: Item) -> frozenset[str] | None:
     if item.key not in context.known_parts:
         context.known_parts[item.key] = frozenset(part_ids(item.form, context.sheets[item.kind]))
     return context.known_parts[item.key]
-
-
-def _spot(sheet: KindSheet, item: Item, pointer: str) -> Spot:
-    """The role of a place in an item."""
-    walk = sheet.places.start if sheet.places.is_simple else sheet.places.walk(item.form)
-    for name in parse_pointer(pointer):
-        walk = walk.step(name)
-    return walk.spot
 
 
 def _outside(context: CheckContext) -> dict[Key, list[tuple[Item, TokenPlace]]]:

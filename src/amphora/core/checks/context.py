@@ -11,10 +11,13 @@ from amphora.core.crosswalk import Mapped
 from amphora.core.keys import Key
 from amphora.core.kinds import KindSheet
 from amphora.core.model import Contents, Finding, Item, Level, Limits, Listed
+from amphora.core.places import Spot
 from amphora.core.pointers import parse_pointer, write_pointer
 from amphora.core.selection import readable
 from amphora.core.spots import named_pointer
-from amphora.core.tokens import Token, TokenPlace
+from amphora.core.tokens import NEED_KINDS, Token, TokenPlace
+
+_NO_REFERENCES = frozenset({*NEED_KINDS, "file"})
 
 
 class Todo(StrEnum):
@@ -116,6 +119,7 @@ class CheckContext:
     is_signature_required: bool = False
     source_urls: tuple[str, ...] = ()
     known_minor: int = 0
+    kept: dict[str, object] = field(default_factory=dict, init=False, compare=False)
     known_parts: dict[Key, frozenset[str]] = field(default_factory=dict, init=False, compare=False)
 
     def finding(
@@ -156,8 +160,25 @@ class CheckContext:
             (item, place, token)
             for _, item in sorted(self.contents.items.items())
             for place, token in item.tokens
-            if token.is_item or token.kind == "unbound"
+            if token.kind not in _NO_REFERENCES
         ]
+
+    @cached_property
+    def declared(self) -> list[tuple[Item, TokenPlace, Token, Spot]]:
+        """The references that stand as a whole value, with the role that their place has in the kind sheet."""
+        found = []
+        for item, place, token in self.references:
+            sheet = self.sheets.get(item.kind)
+            if sheet is not None and not place.in_text:
+                found.append(
+                    (
+                        item,
+                        place,
+                        token,
+                        sheet.places.spot_of(None if sheet.places.is_simple else item.form, place.pointer),
+                    )
+                )
+        return found
 
     @cached_property
     def planned(self) -> Mapping[Key, Planned]:

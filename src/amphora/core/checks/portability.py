@@ -10,6 +10,7 @@ import math
 import re
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
 from urllib.parse import urlsplit
 
 from amphora.core.checks.context import CheckContext, Rule, Todo
@@ -28,7 +29,8 @@ _TOKENS = re.compile(r"\$\{amphora:[^}]*\}|^amphora:.*", re.DOTALL)
 _IN_WORDS = frozenset(b"+/_-.0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ")
 _WORDS_ALIKE = bytes(ord("w") if code in _IN_WORDS else ord(" ") for code in range(256))
 SHORTEST_ID = 6
-SHORTEST_RANDOM = 24
+_LONG = b"w" * 16
+_LONGER = b"w" * 24
 FEW = 16
 LEAST_ENTROPY_BITS = 4.0
 """Bits for each letter; English words have about 3, hexadecimal at most 4."""
@@ -36,7 +38,7 @@ LEAST_ENTROPY_BITS = 4.0
 
 def secret_in_clear(context: CheckContext) -> Iterable[Finding]:
     """A value that looks like a secret stands in clear where none is declared."""
-    for item in _with(context, may_hold_secrets):
+    for item in suspects(context).secret:
         sheet = context.sheets.get(item.kind)
         allowed = context.secrets_in_clear.get(item.key, ())
         if sheet is None:
@@ -56,7 +58,7 @@ def secret_in_clear(context: CheckContext) -> Iterable[Finding]:
 
 def random_looking(context: CheckContext) -> Iterable[Finding]:
     """A value is as random as a key or token, though nothing else says that it is one."""
-    for item in _with(context, lambda raw: has_run(raw, SHORTEST_RANDOM)):
+    for item in suspects(context).random:
         for at, text in texts(item.form):
             found = next((m[0] for m in _RANDOM.finditer(text) if looks_random(m[0])), None)
             if found and not text.startswith(PREFIX) and at not in context.secrets_in_clear.get(item.key, ()):
@@ -72,7 +74,7 @@ def random_looking(context: CheckContext) -> Iterable[Finding]:
 def source_url_in_text(context: CheckContext) -> Iterable[Finding]:
     """An address of the source stands where it isn't rewritten."""
     urls = sorted({url.rstrip("/") for url in context.source_urls if url}, key=len, reverse=True)
-    for item, at, url in _holding(context, urls):
+    for item, at, url in _holding(suspects(context).host, urls):
         yield context.finding(
             "source-url-in-text",
             Level.WARNING,
@@ -84,9 +86,9 @@ def source_url_in_text(context: CheckContext) -> Iterable[Finding]:
 
 def source_host_in_text(context: CheckContext) -> Iterable[Finding]:
     """A host name of the source stands in a text without being part of an address."""
-    urls = [url for url in context.source_urls if url]
-    hosts = sorted({host for url in urls if (host := urlsplit(url).hostname) and "." in host}, key=len, reverse=True)
-    for item, at, host in _holding(context, hosts, [f"//{host}" for host in hosts] + [f"@{host}" for host in hosts]):
+    hosts = _hosts(context)
+    unless = [f"{before}{host}" for host in hosts for before in ("//", "@")]
+    for item, at, host in _holding(suspects(context).host, hosts, unless):
         yield context.finding(
             "source-host-in-text",
             Level.WARNING,
@@ -99,7 +101,7 @@ def source_host_in_text(context: CheckContext) -> Iterable[Finding]:
 def source_id_in_text(context: CheckContext) -> Iterable[Finding]:
     """A native id of a packed item stands where it isn't rewritten."""
     ids = {item.native_id: item for item in context.contents.items.values() if len(item.native_id) >= SHORTEST_ID}
-    for item in _with(context, _id_filter(ids)):
+    for item in suspects(context).id:
         told: set[str] = set()
         for at, text in texts(item.form):
             for native in _WORD.findall(_TOKENS.sub(" ", text)):
@@ -117,7 +119,7 @@ def source_id_in_text(context: CheckContext) -> Iterable[Finding]:
 
 def address_in_text(context: CheckContext) -> Iterable[Finding]:
     """Somebody's mail address or account stands in clear."""
-    for item in _with(context, lambda raw: b"@" in raw):
+    for item in suspects(context).address:
         for at, text in texts(item.form):
             if "@" in text and (found := _MAIL.search(text)):
                 yield context.finding(
@@ -166,30 +168,62 @@ def looks_random(text: str) -> bool:
     return bits >= LEAST_ENTROPY_BITS
 
 
-def has_run(raw: bytes, length: int) -> bool:
-    """Whether some bytes hold a word of at least this length: much faster than a pattern."""
-    return b"w" * length in raw.translate(_WORDS_ALIKE)
+@dataclass(frozen=True)
+class Suspects:
+    """The items that are worth a walk, for each rule."""
+
+    secret: list[Item] = field(default_factory=list)
+    random: list[Item] = field(default_factory=list)
+    host: list[Item] = field(default_factory=list)
+    id: list[Item] = field(default_factory=list)
+    address: list[Item] = field(default_factory=list)
 
 
-def _id_filter(ids: Iterable[str]) -> Callable[[bytes], bool]:
-    """Tells of an item's bytes whether they can hold one of these ids."""
+def suspects(context: CheckContext) -> Suspects:
+    """One look at the bytes of every item, for all rules of this family; kept with the context."""
+    known = context.kept.get(FAMILY)
+    if isinstance(known, Suspects):
+        return known
+    found = Suspects()
+    hosts = [host.encode() for host in _hosts(context)]
+    may_hold_id = _id_filter(item.native_id for item in context.contents.items.values())
+    for _, item in sorted(context.contents.items.items()):
+        raw = item.form_bytes
+        words = raw.translate(_WORDS_ALIKE)
+        has_long_words = _LONG in words
+        has_address = b"@" in raw
+        if has_address:
+            found.address.append(item)
+        if has_long_words and _LONGER in words:
+            found.random.append(item)
+        if may_hold_secrets(raw, has_long_words, has_address):
+            found.secret.append(item)
+        if any(host in raw for host in hosts):
+            found.host.append(item)
+        if may_hold_id(raw, words):
+            found.id.append(item)
+    context.kept[FAMILY] = found
+    return found
+
+
+def _hosts(context: CheckContext) -> list[str]:
+    hosts = {urlsplit(url).hostname for url in context.source_urls if url}
+    return sorted({host for host in hosts if host and "." in host}, key=len, reverse=True)
+
+
+def _id_filter(natives: Iterable[str]) -> Callable[[bytes, bytes], bool]:
+    """Tells of an item's bytes (and of the same with all words alike) whether they can hold one of these ids."""
+    ids = [native for native in natives if len(native) >= SHORTEST_ID]
     beginnings = {native[:3].encode() for native in ids}
     if len(beginnings) <= FEW:
-        return lambda raw: any(start in raw for start in beginnings)
-    shortest = min(map(len, ids))
-    return lambda raw: has_run(raw, shortest)
+        return lambda raw, words: any(start in raw for start in beginnings)
+    shortest = b"w" * min(map(len, ids))
+    return lambda raw, words: shortest in words
 
 
-def _with(context: CheckContext, is_suspect: Callable[[bytes], bool]) -> Iterator[Item]:
-    return (item for _, item in sorted(context.contents.items.items()) if is_suspect(item.form_bytes))
-
-
-def _holding(
-    context: CheckContext, words: list[str], unless: list[str] | None = None
-) -> Iterator[tuple[Item, str, str]]:
+def _holding(items: list[Item], words: list[str], unless: list[str] | None = None) -> Iterator[tuple[Item, str, str]]:
     """The items that hold one of these words, with the place and the word."""
-    raw_words = [word.encode() for word in words]
-    for item in _with(context, lambda raw: any(word in raw for word in raw_words)):
+    for item in items:
         for at, text in texts(item.form):
             for other in unless or ():
                 text = text.replace(other, "")

@@ -109,7 +109,7 @@ def cycle_unbreakable(context: CheckContext) -> Iterable[Finding]:
     if context.target is None or not context.target.is_stepwise:
         return
     new = {item.key: item for item in context.written() if item.key not in context.target.rows}
-    graph = {key: _required(context, item) & new.keys() for key, item in new.items() if item.key in _linked(context)}
+    graph = {key: _required(context, item) & new.keys() for key, item in new.items() if _has_required(context, item)}
     for group in in_order(graph):
         if len(group) > 1:
             yield context.finding(
@@ -139,10 +139,6 @@ def _dropped(context: CheckContext) -> list[Key]:
 def _data(form: Json, sheet: KindSheet) -> dict[tuple[str, ...], Json]:
     """The values at the places whose change touches stored rows, elements of named arrays by name."""
     return {named_pointer(form, sheet, at): value for at, value, spot, _ in spotted(form, sheet) if spot.is_data}
-
-
-def _linked(context: CheckContext) -> set[Key]:
-    return {key for key, item in context.contents.items.items() if _has_required(context, item)}
 
 
 def _has_required(context: CheckContext, item: Item) -> bool:

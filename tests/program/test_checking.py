@@ -1,0 +1,162 @@
+"""Checking, fixing and mapping through the real program."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import re
+from pathlib import Path
+
+import jsonschema
+import pytest
+
+from tests.conftest import Program
+
+SCHEMA = json.loads((Path(__file__).parents[1] / "files" / "sarif-2.1.0.schema.json").read_text())
+
+
+@pytest.fixture
+def torn(amphora: Program, halcyon: Path) -> Path:
+    """A package from which something was left out."""
+    done = amphora("export", "grove-dev", "Harvest Intake", "--as", "olive-intake", "--leave-out", "Olive varieties")
+    assert done.code == 0
+    return halcyon
+
+
+def test_the_round_trip_of_an_afternoon_in_three_commands(amphora: Program, torn: Path) -> None:
+    before = amphora("survey", "grove-live", "--json").json
+    found = amphora("check", "olive-intake", "grove-live")
+    assert found.verdict == "Not yet for grove-live: 1 item missing."
+    assert found.out.rstrip().endswith("Next: amphora check olive-intake grove-live --fix")
+    fixed = amphora("check", "olive-intake", "grove-live", "--fix")
+    assert fixed.code == 0
+    assert fixed.verdict == "olive-intake 1.1.0 can go to grove-live."
+    assert "value-list:intake/olive-varieties: used by Deliveries, Groves" in fixed.out
+    assert amphora("survey", "grove-live", "--json").json == before
+    assert amphora("import", "olive-intake", "grove-live", "--yes").code == 0
+    assert "nothing that Amphora can mend" in amphora("check", "olive-intake", "grove-live", "--fix").out
+
+
+def test_findings_for_machines_are_sarif(amphora: Program, torn: Path) -> None:
+    done = amphora("check", "olive-intake", "grove-live", "grove-south", "--sarif", "found.sarif", "--json")
+    log = json.loads((torn / "found.sarif").read_text())
+    jsonschema.Draft4Validator(SCHEMA).validate(log)
+    assert [run["properties"]["target"] for run in log["runs"]] == ["grove-live", "grove-south"]
+    results = [result for run in log["runs"] for result in run["results"]]
+    assert [r["ruleId"] for r in results] == [f["rule"] for f in done.json["findings"]]
+    first = results[0]
+    assert (first["ruleId"], first["level"]) == ("item-missing", "error")
+    assert log["runs"][0]["tool"]["driver"]["rules"][first["ruleIndex"]]["id"] == "item-missing"
+    places = first["locations"][0]["logicalLocations"][0]
+    assert places["name"] == "columns > variety > values"
+    assert done.code == 1
+
+
+def test_findings_for_a_ticket_are_markdown(amphora: Program, torn: Path) -> None:
+    done = amphora("check", "olive-intake", "grove-live", "--md")
+    assert done.out.startswith("# Check of olive-intake 1.0.0\n\n**Not yet for grove-live: 1 item missing.**\n")
+    assert "| error | value-list:intake/olive-varieties is neither packed nor in grove-live" in done.out
+    assert done.code == 1
+
+
+def test_rules_are_listed_and_set_otherwise(amphora: Program, torn: Path) -> None:
+    rules = {rule["rule"]: rule for rule in amphora("check", "--rules", "--json").json["rules"]}
+    assert rules["item-missing"]["level"] == "error"
+    path = torn / "amphora.toml"
+    text = path.read_text()
+    path.write_text(text + '[rules]\nitem-missing = "warning"\n')
+    done = amphora("check", "olive-intake", "grove-live")
+    assert (done.code, done.verdict) == (0, "olive-intake 1.0.0 can go to grove-live: 1 warning.")
+    assert amphora("check", "olive-intake", "grove-live", "--strict").code == 1
+    path.write_text(text + '[[silenced]]\nrule = "item-missing"\nitem = ""\nreason = "made by hand there"\n')
+    assert amphora("check", "olive-intake", "grove-live").verdict == "olive-intake 1.0.0 can go to grove-live."
+    for wrong in (
+        '[rules]\nnonsense = "error"\n',
+        '[rules]\nitem-missing = "loud"\n',
+        '[[silenced]]\nrule = "x"\nitem = ""\nreason = "r"\n',
+    ):
+        path.write_text(text + wrong)
+        assert (amphora("check", "--rules").code, "line" in amphora("env", "list").err) == (2, True)
+
+
+def test_a_package_is_checked_without_a_target(amphora: Program, torn: Path) -> None:
+    done = amphora("check", "olive-intake")
+    assert (done.code, done.verdict) == (0, "olive-intake 1.0.0 by itself: nothing amiss.")
+    assert amphora("check").code == 2
+
+
+def test_the_crosswalk_goes_through_a_spreadsheet_unchanged(amphora: Program, torn: Path) -> None:
+    path, table = torn / "crosswalk.yaml", torn / "rows.csv"
+    text = path.read_text()
+    amphora("map", "olive-intake", "grove-live", "--csv-out", "rows.csv")
+    mapped = path.read_text()
+    assert amphora("map", "olive-intake", "grove-live", "--csv-in", "rows.csv", "--json").json["cells_written"] == 0
+    assert path.read_text() == mapped == text
+    rows = list(csv.reader(io.StringIO(table.read_text(encoding="utf-8-sig"))))
+    column = rows[0].index("grove-live")
+    [row] = [row for row in rows if row[1] == "weigh-ticket-batch"]
+    row[column] = "55"
+    with table.open("w", newline="") as file:
+        csv.writer(file).writerows(rows)
+    assert amphora("map", "olive-intake", "grove-live", "--csv-in", "rows.csv").code == 0
+    assert "grove-live: 55" in path.read_text()
+    table.write_text(table.read_text().replace("settings,weigh", "colours,weigh"))
+    refused = amphora("map", "olive-intake", "grove-live", "--csv-in", "rows.csv")
+    assert (refused.code, "line " in refused.err) == (2, True)
+
+
+def test_a_column_can_stand_apart_and_contradictions_are_told(amphora: Program, torn: Path) -> None:
+    (torn / "crosswalk").mkdir()
+    apart = torn / "crosswalk" / "grove-south.yaml"
+    apart.write_text("# South only.\nconnections:\n  mill-db: weighbridge-south\n", encoding="utf-8")
+    done = amphora("map", "olive-intake", "grove-south")
+    assert "crosswalk.yaml says 'mill-db-south' for grove-south, grove-south.yaml says" in done.out
+    amphora("map", "olive-intake", "grove-south", "--set", "mill-db=mill-db-south")
+    assert apart.read_text().startswith("# South only.\nconnections:\n  mill-db: mill-db-south\n")
+    with (torn / "crosswalk.yaml").open("a") as file:
+        file.write("urls:\n  nobody: {grove-dev: 'https://a.example'}\n")
+    assert "no package in this workspace needs it" in amphora("map", "olive-intake", "grove-live").out
+
+
+def test_guesses_are_accepted_one_by_one(amphora: Program, torn: Path) -> None:
+    (torn / "crosswalk.yaml").write_text("", encoding="utf-8")
+    assert amphora("export", "olive-intake", "--leave-out", "Fruit condition").code == 0
+    amphora("map", "olive-intake", "grove-test")
+    names = {row["need"]: row for row in amphora("map", "olive-intake", "grove-test", "--json").json["needs"]}
+    assert names["connection:mill-db-dev"]["state"] == "guessed"
+    assert names["connection:mill-db-dev"]["value"] == "mill-db-test"
+    done = amphora("map", "olive-intake", "grove-test", "--accept", "--only", "mill-db-dev", "--json").json["needs"]
+    states = {row["need"]: row["state"] for row in done}
+    assert (states["connection:mill-db-dev"], states["connection:office-db-dev"]) == ("mapped", "guessed")
+    assert amphora("map", "olive-intake", "grove-test", "--accept", "--only", "nonsense").code == 2
+    assert amphora("map", "olive-intake", "grove-test", "--set", "weigh-ticket-batch=many").code == 2
+    assert amphora("map", "olive-intake", "grove-test", "--ask").code == 3
+
+
+def test_rewritten_texts_are_shown_before_and_after(amphora: Program, torn: Path) -> None:
+    [slip] = [
+        t
+        for t in amphora("map", "olive-intake", "grove-live", "--texts", "--json").json["texts"]
+        if "slip" in t["item"]
+    ]
+    assert slip["place"] == "/body"
+    [line] = slip["lines"]
+    assert line["before"] == "See all your deliveries at https://dev.halcyon.example/portal"
+    assert line["after"] == "See all your deliveries at https://www.halcyon.example/portal"
+
+
+def test_a_connection_made_from_the_package_is_a_pause(amphora: Program, halcyon: Path) -> None:
+    assert amphora("export", "grove-dev", "Lab exchange", "--as", "lab").code == 0
+    path = halcyon / "crosswalk.yaml"
+    made_from = "    made_from: integration:lab/lab-exchange\n"
+    path.write_text(re.sub(r"(  lab-exchange-dev:.*\n)", rf"\1{made_from}", path.read_text()))
+    checked = amphora("check", "lab", "grove-live", "--json")
+    assert checked.code in (0, 1), checked.err
+    done = checked.json
+    assert "need-later" in {finding["rule"] for finding in done["findings"]}
+    given = ("--set", "lab-exchange-every_minutes=5", "--set", "mill-db=mill-main")
+    amphora("map", "lab", "grove-live", "--accept", *given)
+    refused = amphora("import", "lab", "grove-live", "--yes")
+    assert refused.code == 3
+    assert "pause" in refused.err
