@@ -11,6 +11,8 @@ from amphora.cli.working import Work
 
 if TYPE_CHECKING:
     from amphora.core.crosswalk import Mapped
+    from amphora.core.deciding import Answer, Question
+    from amphora.core.docket import Docket
 
 
 def asker(work: Work) -> Callable[[Mapped], str | None]:
@@ -31,5 +33,48 @@ def asker(work: Work) -> Callable[[Mapped], str | None]:
         hint = "Enter takes the guess, - leaves it open" if guess else "- leaves it open"
         answer = str(typer.prompt(f"Its value there ({hint})", default=guess or "-", show_default=False, err=True))
         return None if answer.strip() in ("-", "") else answer.strip()
+
+    return ask
+
+
+def decider(work: Work, docket: Docket) -> Callable[[Question, int, int], Answer]:
+    """Asks about one open question of a docket: one key to answer it."""
+    from amphora.core.deciding import ANSWERS
+    from amphora.core.errors import NotReady
+    from amphora.core.selection import readable
+    from amphora.render.changes import place_phrase
+    from amphora.render.result import shown
+
+    if not work.is_terminal:
+        name = f"{docket.package}-{docket.version}"
+        raise NotReady(
+            "Nobody is here to decide; nothing was touched.",
+            details=[
+                f"{readable(a.key)} at {c.place}" for a in docket.undecided if a.comparison for c in a.comparison.open
+            ],
+            next_step=f"amphora compare {name} {docket.target} --docket {name}.{docket.target}.docket.yaml",
+        )
+
+    def ask(question: Question, number: int, count: int) -> Answer:
+        change = question.change
+        sides = (
+            ("last delivered", change.last_delivered),
+            (docket.target, change.target),
+            (docket.title, change.package),
+        )
+        width = max(len(name) for name, _ in sides)
+        work.tell(
+            [
+                "",
+                f"{number} of {count}  {question.title} ({readable(question.key)}): {place_phrase(change.place)}",
+                *(f"  {name.ljust(width)}  {shown(value, 90)}" for name, value in sides),
+                "  p package, t target, l last delivered; P, T, L: all the rest alike; b back, q quit",
+            ]
+        )
+        while True:
+            key = str(typer.prompt("Which", err=True)).strip()
+            if key in ANSWERS:
+                return ANSWERS[key]
+            work.tell(["One of p, t, l, P, T, L, b, q."])
 
     return ask

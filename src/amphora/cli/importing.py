@@ -1,7 +1,8 @@
-"""compare and import."""
+"""import."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -17,46 +18,6 @@ if TYPE_CHECKING:
 DOCKET_SUFFIX = ".docket.yaml"
 
 
-def compare(
-    left: Annotated[str, typer.Argument(metavar="A", help="A package or an environment.")],
-    right: Annotated[str, typer.Argument(metavar="B", help="An environment or a package.")],
-    item: Annotated[str | None, typer.Argument(help="Only this item.")] = None,
-    docket: Annotated[
-        Path | None, typer.Option("--docket", metavar="FILE", help="Write the docket of the import there.")
-    ] = None,
-    json: JsonFlag = False,
-    workspace: FolderOption = None,
-    debug: DebugFlag = False,
-) -> None:
-    """See what differs, and what an import would do.
-
-    \b
-    Examples:
-      amphora compare olive-intake grove-live
-      amphora compare olive-intake grove-live "Weigh ticket"
-      amphora compare olive-intake grove-live --docket intake.docket.yaml
-      amphora compare grove-dev grove-live
-      amphora compare olive-intake-1.0.0 olive-intake-1.1.0
-    """
-    from amphora.engine.comparing import compare_sides, named_key
-    from amphora.engine.preparing import prepare
-    from amphora.files.docket_file import write_docket
-    from amphora.render.importing import compare_result, difference_result
-
-    with working(json, workspace) as work:
-        environments = work.session.workspace.environments
-        if left in environments or right not in environments:
-            sides = [name if name in environments else opened_package(work, name) for name in (left, right)]
-            work.show(difference_result(left, right, *compare_sides(work.session, sides[0], sides[1], item)))
-            return
-        contents = opened_package(work, left)
-        prepared = prepare(work.session, contents, right)
-        if docket is not None:
-            write_docket(docket, prepared.docket)
-        only = named_key(contents, item) if item else None
-        work.show(compare_result(prepared.docket, str(docket or ""), only))
-
-
 def import_(
     package: Annotated[str, typer.Argument(metavar="PACKAGE|DOCKET", help="A package, or a docket file.")],
     environments: Annotated[list[str] | None, typer.Argument(help="The targets, one after the other.")] = None,
@@ -69,6 +30,21 @@ def import_(
         list[str] | None,
         typer.Option("--without", metavar="WHAT", help="attachments: the target keeps its own; access: no rules."),
     ] = None,
+    retire: Annotated[
+        list[str] | None,
+        typer.Option("--retire", metavar="ITEM", help="Remove this one, which the package no longer holds."),
+    ] = None,
+    let_go: Annotated[
+        list[str] | None,
+        typer.Option("--let-go", metavar="ITEM", help="Leave this one there, and end the package's claim."),
+    ] = None,
+    take_over: Annotated[
+        list[str] | None,
+        typer.Option("--take-over", metavar="PACKAGE", help="Override what that package delivered, too."),
+    ] = None,
+    custody: Annotated[
+        str, typer.Option("--custody", help="package or target: in whose hands the target's copy is then.")
+    ] = "",
     yes: Annotated[
         bool, typer.Option("--yes", help="Agree to creating items, and to updating those without local edits.")
     ] = False,
@@ -92,15 +68,28 @@ def import_(
         if package.endswith(DOCKET_SUFFIX):
             prepared = prepare_from_docket(work.session, Path(package), without or ())
             _require_trust(work, prepared.contents)
-            _import_one(work, with_records(prepared, with_ or ()), preview, yes)
+            _import_one(work, with_records(prepared, with_ or ()), preview, yes, ())
             return
         if not environments:
             raise UsageFault("Into which environment?", next_step=f"amphora import {package} ENVIRONMENT")
         contents = opened_package(work, package)
         _require_trust(work, contents)
         for name in environments:
-            prepared = with_records(prepare(work.session, contents, name, without=without or ()), with_ or ())
-            _import_one(work, prepared, preview, yes)
+            fates = dict.fromkeys(retire or (), "retire") | dict.fromkeys(let_go or (), "let-go")
+            prepared = prepare(
+                work.session, contents, name, without=without or (), fates=fates, custody=checked_custody(custody)
+            )
+            prepared = with_records(prepared, with_ or ())
+            _import_one(work, prepared, preview, yes, take_over or ())
+
+
+def checked_custody(custody: str) -> str:
+    """The custody asked for; UsageFault where it is none."""
+    from amphora.core.errors import UsageFault
+
+    if custody not in ("", "package", "target"):
+        raise UsageFault(f"--custody is package or target, not {custody!r}.", next_step="amphora import --help")
+    return custody
 
 
 def _require_trust(work: Work, contents: Contents) -> None:
@@ -110,7 +99,7 @@ def _require_trust(work: Work, contents: Contents) -> None:
         require_signature(contents, work.session.workspace.keys)
 
 
-def _import_one(work: Work, prepared: Prepared, preview: bool, yes: bool) -> None:
+def _import_one(work: Work, prepared: Prepared, preview: bool, yes: bool, take_over: Sequence[str]) -> None:
     from amphora.engine.importing import ask_for, import_prepared, is_recorded, refuse_unready
     from amphora.render.importing import idle_result, import_result, preview_result, target_lines
 
@@ -125,7 +114,7 @@ def _import_one(work: Work, prepared: Prepared, preview: bool, yes: bool) -> Non
             import_prepared(work.session, prepared)
         work.show(idle_result(docket))
         return
-    question = ask_for(prepared, yes, work.is_terminal)
+    question = ask_for(prepared, yes, work.is_terminal, take_over)
     if question and not typer.confirm(question, err=True):
         work.tell(["Nothing was touched."])
         raise typer.Exit(3)

@@ -7,7 +7,18 @@ from typing import Annotated
 
 import typer
 
-from amphora.cli import environments, folders, importing, looking, packing, playing, records, signing
+from amphora.cli import (
+    comparing,
+    environments,
+    folders,
+    importing,
+    looking,
+    packing,
+    playing,
+    records,
+    signing,
+    tracing,
+)
 from amphora.cli.boundary import guarded
 from amphora.cli.looking import show_workspace
 from amphora.cli.working import FolderOption, JsonFlag, PlainCommand, PlainGroup, working
@@ -53,11 +64,14 @@ for name, command in (
     ("peek", looking.peek),
     ("check", packing.check),
     ("map", packing.map_),
-    ("compare", importing.compare),
+    ("compare", comparing.compare),
     ("import", importing.import_),
     ("verify", records.verify),
     ("undo", records.undo),
     ("history", records.history),
+    ("deliveries", tracing.deliveries),
+    ("edits", tracing.edits),
+    ("withdraw", tracing.withdraw),
     ("to-folder", folders.to_folder),
     ("from-folder", folders.from_folder),
     ("sign", signing.sign),

@@ -39,6 +39,7 @@ class Comparison:
     states: States
     has_base: bool
     is_layout_moved: bool = False
+    target: Json = None
 
     @property
     def open(self) -> list[FieldChange]:
@@ -72,7 +73,7 @@ def compare_item(
     was = rebound(base, today) if base else {}
     if not was and _is_untouched(package, target, base):
         moved = package.layout is not None and not same(package.layout, target.layout)
-        return Comparison(package.key, (), target.form, target.states, base is not None, moved)
+        return Comparison(package.key, (), target.form, target.states, base is not None, moved, target.form)
     old_form = _with_values(base.form, was) if base else MISSING
     target_form = _with_values(target.form, was)
     merge = Merge(base is not None, choose, [])
@@ -81,7 +82,7 @@ def compare_item(
     states, state_changes = _states(base.states if base else None, target.states, package.states, choose)
     moved = package.layout is not None and not same(package.layout, target.layout)
     all_changes = (*changes, *state_changes)
-    return Comparison(package.key, all_changes, form, states, base is not None, moved)
+    return Comparison(package.key, all_changes, form, states, base is not None, moved, target.form)
 
 
 def _is_untouched(package: Item, target: Item, base: Base | None) -> bool:

@@ -5,15 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
-from typing import Any
 
 from amphora.core.bindings import Bindings
-from amphora.core.canon import digest, same
+from amphora.core.canon import digest
 from amphora.core.compare import Comparison
 from amphora.core.crosswalk import Mapped
 from amphora.core.graph import in_order
 from amphora.core.keys import Key
-from amphora.core.merge import By
+from amphora.core.merge import TARGET, By, FieldChange
 from amphora.core.model import Finding, Item, Json, Listed, States
 from amphora.core.raw import Raw
 
@@ -56,12 +55,29 @@ class Action:
         if self.do is Do.CREATE:
             return True
         changes = self.comparison.changes if self.comparison else ()
-        kept = (By.TARGET, By.BOTH)
         return any(
-            change.by not in kept
-            and change.place not in ("state:on", "state:published", "state:draft", "state:secrets")
+            moves(change) and change.place not in ("state:on", "state:published", "state:draft", "state:secrets")
             for change in changes
         )
+
+
+class Fate(StrEnum):
+    """What becomes of an item that the package no longer holds."""
+
+    STAY = "stay"
+    RETIRE = "retire"
+    LET_GO = "let-go"
+
+
+@dataclass(frozen=True)
+class Retirement:
+    """An item of the target that this package alone claims and no longer holds. `users` are items that stay
+    and use it: while there are some it can't be retired. Letting go ends the claim and leaves the item."""
+
+    key: Key
+    present: Listed
+    users: tuple[str, ...] = ()
+    fate: Fate = Fate.STAY
 
 
 class StepDo(StrEnum):
@@ -74,6 +90,7 @@ class StepDo(StrEnum):
     PUBLISH = "publish"
     SWITCH = "switch"
     LOAD = "load rows"
+    RETIRE = "retire"
 
 
 @dataclass(frozen=True)
@@ -87,7 +104,8 @@ class Step:
 
 @dataclass(frozen=True)
 class Docket:
-    """An import, decided or not yet. `fingerprint` is what the target's items were when it was made."""
+    """An import, decided or not yet. `fingerprint` is what the target's items were when it was made. `shared`
+    names, for items that would be updated, the other packages that claim them (`NAME VERSION`)."""
 
     package: str
     version: str
@@ -106,6 +124,13 @@ class Docket:
     order: tuple[tuple[Key, ...], ...] = ()
     files: Mapping[str, Raw] = field(default_factory=dict, repr=False)
     records: Mapping[Key, Raw] = field(default_factory=dict, repr=False)
+    retirements: tuple[Retirement, ...] = ()
+    left_out: tuple[Key, ...] = ()
+    shared: Mapping[Key, tuple[str, ...]] = field(default_factory=dict)
+
+    def fated(self, fate: Fate) -> list[Retirement]:
+        """The items that the package no longer holds to which this happens."""
+        return [one for one in self.retirements if one.fate is fate]
 
     @property
     def title(self) -> str:
@@ -132,19 +157,22 @@ class Docket:
     @property
     def is_idle(self) -> bool:
         """Whether nothing would change in the target."""
-        return all(action.do is Do.LEAVE for action in self.actions)
+        return all(action.do is Do.LEAVE for action in self.actions) and all(
+            one.fate is Fate.STAY for one in self.retirements
+        )
 
 
 def decide(comparison: Comparison, item: Item, present: Listed, title: str) -> Action:
     """The action for an item that is in the target already."""
     changes = comparison.changes
-    kept = (By.TARGET, By.BOTH)
-    moving = [change for change in changes if change.by not in kept and not _keeps_target(change.choice)]
+    moving = [change for change in changes if moves(change)]
     if moving:
         by = {change.by for change in moving}
         reason = "changed in the crosswalk" if by == {By.CROSSWALK} else f"changed in {title}"
         if By.UNKNOWN in by:
             reason = "differs, and was not delivered by Amphora"
+        if by <= {By.TARGET}:
+            reason = "put back to what was delivered, as decided"
         do = Do.UPDATE
     else:
         do = Do.LEAVE
@@ -155,11 +183,12 @@ def decide(comparison: Comparison, item: Item, present: Listed, title: str) -> A
 def plan_steps(docket: Docket, is_atomic: bool, writes_states: bool) -> list[Step]:
     """The steps of a docket, used before user. Items that refer to each other are created bare first and
     completed once all of them are there. Loading rows into tables that this run created, publishing and
-    switching follow when everything is written."""
+    switching follow when everything is written; what can't be put back, retiring, comes last of all."""
     actions = {action.key: action for action in docket.actions if action.do in (Do.CREATE, Do.UPDATE)}
+    retiring = [Step(StepDo.RETIRE, (one.key,)) for one in docket.fated(Fate.RETIRE)]
     if is_atomic:
         written = tuple(key for group in docket.order for key in group if key in actions)
-        return [Step(StepDo.WRITE_ALL, written)] if written else []
+        return [*([Step(StepDo.WRITE_ALL, written)] if written else []), *retiring]
     steps: list[Step] = []
     for group in docket.order:
         mine = [key for key in group if key in actions]
@@ -168,7 +197,7 @@ def plan_steps(docket: Docket, is_atomic: bool, writes_states: bool) -> list[Ste
         if key in docket.records and actions[key].do is Do.CREATE:
             steps.append(Step(StepDo.LOAD, (key,)))
         steps += _state_steps(actions[key], writes_states)
-    return steps
+    return [*steps, *retiring]
 
 
 def fingerprint(package_digest: str, target_uid: str, rows: Iterable[Listed], bindings: Mapping[Key, Json]) -> str:
@@ -206,5 +235,8 @@ def _state_steps(action: Action, writes_states: bool) -> Iterable[Step]:
         yield Step(StepDo.SWITCH, (action.key,))
 
 
-def _keeps_target(choice: Any) -> bool:
-    return isinstance(choice, str) and same(choice, "target")
+def moves(change: FieldChange) -> bool:
+    """Whether a change alters the target: by its choice, or else because the package or crosswalk made it."""
+    if change.choice is not None:
+        return not (isinstance(change.choice, str) and change.choice == TARGET)
+    return change.by not in (By.TARGET, By.BOTH)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
@@ -48,6 +49,12 @@ class FieldChange:
     target: Json
     package: Json
     choice: Json = None
+
+    @property
+    def sides(self) -> str:
+        """The three values as one text: equal for the same question."""
+        values = [None if v is MISSING else [v] for v in (self.last_delivered, self.target, self.package)]
+        return json.dumps(values, sort_keys=True, ensure_ascii=False)
 
     @property
     def is_open(self) -> bool:

@@ -238,7 +238,8 @@ class Finding:
 @dataclass(frozen=True, slots=True)
 class Contents:
     """What a package holds, in memory: items by key, and what they need. `is_edited` if it was read from a
-    folder, where digests are computed and not compared."""
+    folder, where digests are computed and not compared. `bases` are the forms and states that edits were made
+    on, where a package carries edits back."""
 
     name: str
     version: str
@@ -255,6 +256,7 @@ class Contents:
     signature: bytes = field(default=b"", repr=False)
     is_edited: bool = False
     source_release: str = ""
+    bases: Mapping[Key, tuple[Json, States]] = field(default_factory=dict, repr=False)
 
     @property
     def title(self) -> str:

@@ -11,7 +11,7 @@ from amphora.core.bindings import Bindings
 from amphora.core.canon import digest
 from amphora.core.compare import Base
 from amphora.core.crosswalk import MapState
-from amphora.core.docket import Action, Do, Docket, Step, StepDo, plan_steps
+from amphora.core.docket import Action, Do, Docket, Fate, Step, StepDo, plan_steps
 from amphora.core.errors import (
     AmphoraError,
     BrokenOff,
@@ -23,7 +23,7 @@ from amphora.core.errors import (
 )
 from amphora.core.keys import Key, decode_segment, path_of
 from amphora.core.matching import Link
-from amphora.core.model import Json
+from amphora.core.model import Json, Listed
 from amphora.core.native import to_native
 from amphora.core.raw import Raw, chunks_of
 from amphora.core.spots import mask_secrets
@@ -50,12 +50,23 @@ class Outcome:
     left: tuple[str, ...] = ()
 
 
-def carry_out(docket: Docket, opened: Opened, ledger: Ledger, listener: Listener) -> Outcome:
+Keeper = Callable[[str, Key, Json, Iterator[Json]], str]
+"""Keeps what is retired, in the run's folder: run, item, images, rows; gives the path."""
+
+
+def forget_nothing(run: str, key: Key, images: Json, rows: Iterator[Json]) -> str:
+    """The keeper of a run that has no folder: it refuses, so that nothing is lost."""
+    raise NotReady(f"There is no folder to keep {key} in; it was not retired.", subject=key)
+
+
+def carry_out(
+    docket: Docket, opened: Opened, ledger: Ledger, listener: Listener, keep: Keeper = forget_nothing
+) -> Outcome:
     """Carries out a decided docket in one leg."""
     account = opened.environment.whoami().account
     package = (docket.package, docket.version, docket.source_uid, docket.package_digest)
     run = ledger.begin_run(opened.name, docket.target_uid, *package, account)
-    return _Carrier(docket, opened, ledger, run, listener).go()
+    return _Carrier(docket, opened, ledger, run, listener, keep).go()
 
 
 @dataclass
@@ -65,9 +76,11 @@ class _Carrier:
     ledger: Ledger
     run: Run
     listener: Listener
+    keep: Keeper
     written: dict[Key, Written] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
+        self.retiring = {one.key: one.present for one in self.docket.retirements}
         self.environment: Environment = self.opened.environment
         self.actions = {action.key: action for action in self.docket.actions}
         self.names = _with_secrets(self.docket)
@@ -121,7 +134,7 @@ class _Carrier:
     def _native_id(self, key: Key) -> str | None:
         if key in self.written:
             return self.written[key].native_id
-        present = self.actions[key].present
+        present = self.actions[key].present if key in self.actions else self.retiring.get(key)
         return present.native_id if present else None
 
     def _recognisable(self, present: Sequence[str], writes: Sequence[Write]) -> list[str]:
@@ -132,6 +145,8 @@ class _Carrier:
 
     def _set_state(self, step: Step) -> Json:
         [key] = step.keys
+        if step.do is StepDo.RETIRE:
+            return self._retire(key)
         if step.do is StepDo.PUBLISH:
             self.environment.publish(self._here(key))
         elif step.do is StepDo.LOAD:
@@ -140,6 +155,17 @@ class _Carrier:
         else:
             self.environment.switch(self._here(key), bool(self.actions[key].states.is_on))
         return {"created": [], "revisions": self._revisions([self._here(key)])}
+
+    def _retire(self, key: Key) -> Json:
+        """Keeps definition and rows in the run's folder, then removes the item."""
+        row = self.retiring[key]
+        kept = self.keep(self.run.name, key, self.environment.images([row.native_id]), self._all_rows(row))
+        self.environment.retire([row.native_id])
+        return {"created": [], "retired": [row.native_id], "kept": kept, "revisions": {}}
+
+    def _all_rows(self, row: Listed) -> Iterator[Json]:
+        if row.rows and self.opened.description.capabilities.has_rows:
+            yield from self.environment.records(row.native_id)
 
     def _here(self, key: Key) -> str:
         native_id = self._native_id(key)
@@ -228,6 +254,9 @@ class _Carrier:
         self.ledger.record_links(links, addresses)
         deliveries = [_delivery(action, ids[action.key], self.docket) for action in done]
         self.ledger.record_deliveries(self.run, deliveries, self.docket.custody)
+        ended = [one.key for one in self.docket.retirements if one.fate is not Fate.STAY]
+        package = (self.docket.package, self.docket.source_uid)
+        self.ledger.end_claims(self.docket.target_uid, *package, ended)
 
 
 def put_back(run: Run, environment: Environment, ledger: Ledger) -> list[str]:
@@ -240,6 +269,11 @@ def put_back(run: Run, environment: Environment, ledger: Ledger) -> list[str]:
         expected |= (step.outcome or {}).get("revisions", {})
     for step in reversed(journal):
         if step.state not in ("done", *UNCERTAIN, "left"):
+            continue
+        if step.do == StepDo.RETIRE and (step.outcome or {}).get("retired"):
+            kept = step.outcome["kept"]
+            left.append(f"{', '.join(step.keys)} was retired and can't be put back; it is kept in {kept}")
+            ledger.end_step(run, step.number, "left", step.outcome)
             continue
         try:
             names = _undo(step, environment, expected, run.account)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from amphora.core.compare import item_differences
 from amphora.core.keys import Key
 from amphora.core.kinds import KindSheet, parse_sheet
@@ -12,8 +14,16 @@ from amphora.engine.exporting import listed_items
 from amphora.engine.session import Session
 from amphora.engine.sides import own_side, read_items
 
-Differences = tuple[list[Key], list[Key], dict[Key, list[FieldChange]]]
-"""Keys only on the left, keys only on the right, changes by key."""
+
+@dataclass(frozen=True)
+class Differences:
+    """Two sides against each other: keys only on one of them, changes by key, and the items that were compared."""
+
+    only_left: list[Key]
+    only_right: list[Key]
+    changed: dict[Key, list[FieldChange]]
+    left: dict[Key, Item]
+    right: dict[Key, Item]
 
 
 def named_key(contents: Contents, name: str) -> Key:
@@ -38,7 +48,8 @@ def compare_sides(session: Session, left: str | Contents, right: str | Contents,
         for key in sorted(left_items.keys() & right_items.keys())
         if (changes := item_differences(left_items[key], right_items[key], sheets[left_items[key].kind]))
     }
-    return sorted(left_items.keys() - right_items.keys()), sorted(right_items.keys() - left_items.keys()), changed
+    only_left, only_right = left_items.keys() - right_items.keys(), right_items.keys() - left_items.keys()
+    return Differences(sorted(only_left), sorted(only_right), changed, left_items, right_items)
 
 
 def _items(session: Session, side: str | Contents) -> tuple[dict[Key, Item], dict[str, KindSheet]]:

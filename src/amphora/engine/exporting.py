@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
@@ -31,7 +31,7 @@ from amphora.engine.versioning import version_for
 from amphora.environments.contract import Take
 from amphora.files.crosswalk_file import Cell, write_cells
 from amphora.files.folder import OnDisk
-from amphora.files.package import SUFFIX, write_package
+from amphora.files.package import SUFFIX, version_order, write_package
 
 ATTEMPTS = 5
 AT_ONCE = 500
@@ -62,6 +62,7 @@ class ExportReport:
     has_records: bool = False
     has_attachments: bool = True
     contents_digest: str = ""
+    dropped: Mapping[Key, tuple[str, ...]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -164,6 +165,7 @@ def _packed(session: Session, side: Side, contents: Contents, gathered: Gathered
     name, environment, version, out, take = contents.name, side.name, request.version, request.out, request.take
     wanted, leave_out, left = request.wanted, request.leave_out, request.left
     preview, access = request.preview, request.access
+    dropped = _dropped(session, contents)
     chosen, is_unchanged = version_for(session, contents, version)
     contents = replace(contents, version=chosen)
     path = out or session.workspace.packages / f"{name}-{chosen}{SUFFIX}"
@@ -195,6 +197,7 @@ def _packed(session: Session, side: Side, contents: Contents, gathered: Gathered
         request.records,
         request.attachments,
         contents.digest(),
+        dropped,
     )
 
 
@@ -205,6 +208,19 @@ def _with_seen(session: Session, side: Side, needs: Iterable[Need], request: _Re
     guides = session.ledger.last_forms(side.uid, at_home)
     read, _, _ = read_items(side, at_home, request.take, guides, binds_new=True)
     return tuple(replace(need, seen=read[need.key].digest) if need.key in read else need for need in found)
+
+
+def _dropped(session: Session, contents: Contents) -> dict[Key, tuple[str, ...]]:
+    """What the last version held and this one doesn't, with the environments where the package claims it."""
+    past = [export.version for export in session.ledger.exports(contents.name)]
+    if not past:
+        return {}
+    latest = max(past, key=version_order)
+    gone = [key for key, _ in session.ledger.exported_version(contents.name, latest) if key not in contents.items]
+    found: dict[Key, tuple[str, ...]] = dict.fromkeys(gone, ())
+    for environment, key in session.ledger.claimants(contents.name, contents.source_uid, gone):
+        found[key] = (*found[key], environment)
+    return found
 
 
 def _need_types(side: Side) -> dict[Key, str]:

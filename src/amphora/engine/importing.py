@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 
+import orjson
+
 from amphora.core.crosswalk import MapState, row_name
-from amphora.core.docket import Custody, Do, Docket
+from amphora.core.docket import Do, Docket, Fate
 from amphora.core.errors import AmphoraError, BrokenOff, EnvironmentRefused, Interrupted, NotReady, UsageFault
+from amphora.core.keys import Key, encode_segment
+from amphora.core.model import Json
 from amphora.core.selection import readable
-from amphora.engine.carrying import Outcome, carry_out, put_back
+from amphora.core.strict_json import pretty_bytes
+from amphora.engine.carrying import Keeper, Outcome, carry_out, put_back
 from amphora.engine.preparing import Prepared, current_fingerprint, prepare
 from amphora.engine.session import Session
 from amphora.engine.verifying import Verified, verify
@@ -23,7 +28,7 @@ def prepare_from_docket(session: Session, path: Path, without: Sequence[str] = (
     """The docket that a file describes, with its decisions; NotReady where something has moved since."""
     file = read_docket(path)
     contents = read_package(find_package(f"{file.package}-{file.version}", session.workspace.packages))
-    prepared = prepare(session, contents, file.target, file.choices, without)
+    prepared = prepare(session, contents, file.target, file.choices, without, fates=file.fates, custody=file.custody)
     docket = prepared.docket
     reasons = {
         "the package is another one": contents.package_digest != file.package_digest,
@@ -35,9 +40,9 @@ def prepare_from_docket(session: Session, path: Path, without: Sequence[str] = (
         raise NotReady(
             f"The docket {path.name} is out of date: {', '.join(stale)}. Nothing was touched.",
             subject=str(path),
-            next_step=f"amphora compare {contents.name}-{contents.version} {file.target} --docket {path}",
+            next_step=f"amphora compare --refresh {path}",
         )
-    return replace(prepared, docket=replace(docket, custody=Custody(file.custody)), is_reviewed=True)
+    return replace(prepared, is_reviewed=True)
 
 
 def with_records(prepared: Prepared, wanted: Sequence[str]) -> Prepared:
@@ -81,6 +86,13 @@ def refuse_unready(docket: Docket) -> None:
             next_step=f"Bring {readable(maker)} by itself first, make the connection there, then amphora map {name}"
             f" {docket.target}",
         )
+    if blocked := [one for one in docket.fated(Fate.RETIRE) if one.users]:
+        raise NotReady(
+            f"{readable(blocked[0].key)} is still used in {docket.target} and can't be retired; nothing was touched.",
+            subject=blocked[0].key,
+            details=[f"{readable(one.key)} is used by {readable(user)}" for one in blocked for user in one.users],
+            next_step="Leave it there, let it go with --let-go, or change what uses it first.",
+        )
     if docket.undecided:
         raise NotReady(
             f"{len(docket.undecided)} items of {docket.title} need a decision; nothing was touched.",
@@ -94,19 +106,31 @@ def refuse_unready(docket: Docket) -> None:
         )
 
 
-def ask_for(prepared: Prepared, yes: bool, is_terminal: bool) -> str:
+def ask_for(prepared: Prepared, yes: bool, is_terminal: bool, take_over: Sequence[str] = ()) -> str:
     """The question to ask before going on, empty where none is needed; NotReady where it can't be asked.
-    `--yes` covers items with local edits only where a docket file was read and answered."""
+    `--yes` covers items with local edits only where a docket file was read and answered, and items that
+    another package claims only where that package is named in `take_over`."""
     docket = prepared.docket
     beyond = [a for a in docket.edited if a.do is Do.UPDATE and not prepared.is_reviewed]
-    if yes and not beyond:
+    shared = {} if prepared.is_reviewed else _not_taken_over(docket, take_over)
+    if yes and not beyond and not shared:
         return ""
     question = f"Import {docket.title} into {docket.target}: {len(docket.by(Do.CREATE))} new,"
     question += f" {len(docket.by(Do.UPDATE))} changed"
-    question += f", {len(docket.edited)} with local edits that stay?" if docket.edited else "?"
+    question += f", {len(docket.edited)} with local edits that stay" if docket.edited else ""
+    others = sorted({other for packages in shared.values() for other in packages})
+    question += f"; {len(shared)} of them were delivered by {', '.join(others)}?" if shared else "?"
     if is_terminal:
         return question
     name = f"{docket.package}-{docket.version}"
+    if shared:
+        names = " ".join(f"--take-over {other.partition(' ')[0]}" for other in others)
+        raise NotReady(
+            f"{docket.target} has items of {docket.title} from another package, which would no longer be in force;"
+            " nothing was touched.",
+            details=[f"{readable(key)} is that of {', '.join(packages)}" for key, packages in sorted(shared.items())],
+            next_step=f"amphora import {name} {docket.target} --yes {names}",
+        )
     if beyond:
         raise NotReady(
             f"--yes does not cover items with local edits in {docket.target}; nothing was touched.",
@@ -119,6 +143,14 @@ def ask_for(prepared: Prepared, yes: bool, is_terminal: bool) -> str:
     )
 
 
+def _not_taken_over(docket: Docket, take_over: Sequence[str]) -> dict[Key, tuple[str, ...]]:
+    return {
+        key: rest
+        for key, packages in docket.shared.items()
+        if (rest := tuple(other for other in packages if other.partition(" ")[0] not in take_over))
+    }
+
+
 def import_prepared(session: Session, prepared: Prepared) -> tuple[Outcome, list[Verified]]:
     """Carries out a decided docket and verifies what came of it. A failure is in the outcome, with what
     it means for the target."""
@@ -129,11 +161,31 @@ def import_prepared(session: Session, prepared: Prepared) -> tuple[Outcome, list
             subject=docket.target,
             next_step=f"amphora compare {docket.package} {docket.target}",
         )
-    outcome = carry_out(docket, opened, session.ledger, session.listener)
+    outcome = carry_out(docket, opened, session.ledger, session.listener, keeper(session))
     if outcome.failure:
         return replace(outcome, failure=_explained(outcome)), []
     delivered = session.ledger.delivered(outcome.run)
     return outcome, verify(session, opened.name, delivered)
+
+
+def keeper(session: Session) -> Keeper:
+    """Keeps what is retired in the run's folder: its definition as JSON, its rows as JSON Lines."""
+
+    def keep(run: str, key: Key, images: Json, rows: Iterator[Json]) -> str:
+        folder = session.workspace.runs / run
+        folder.mkdir(parents=True, exist_ok=True)
+        path = folder / (encode_segment(key) + ".json")
+        path.write_bytes(pretty_bytes(images))
+        count = 0
+        with path.with_suffix(".jsonl").open("wb") as file:
+            for row in rows:
+                file.write(orjson.dumps(row, option=orjson.OPT_SORT_KEYS | orjson.OPT_APPEND_NEWLINE))
+                count += 1
+        if not count:
+            path.with_suffix(".jsonl").unlink()
+        return str(path.relative_to(session.workspace.folder))
+
+    return keep
 
 
 def undo(session: Session, name: str) -> tuple[Run, list[str]]:

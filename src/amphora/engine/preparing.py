@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 from amphora.core.attachments import LEFT_OUT, with_present, without_attachments
 from amphora.core.bindings import MISSING
 from amphora.core.compare import STATE, Base, Comparison, compare_item
 from amphora.core.crosswalk import Mapped, resolve
-from amphora.core.docket import Action, Custody, Do, Docket, decide, fingerprint, order_of
+from amphora.core.docket import Action, Custody, Do, Docket, Fate, Retirement, decide, fingerprint, order_of
 from amphora.core.errors import UsageFault
+from amphora.core.graph import in_order
 from amphora.core.keys import Key
 from amphora.core.kinds import KindSheet
 from amphora.core.merge import NEEDS_CHOICE, TARGET, By, FieldChange
@@ -18,16 +19,22 @@ from amphora.core.model import Contents, Finding, Found, Item, Json, Listed
 from amphora.core.native import to_native
 from amphora.core.needs import needs_of, types_of
 from amphora.core.portable import Portable
+from amphora.core.references import quick_references
+from amphora.core.scan import token_places
+from amphora.core.selection import choose
 from amphora.core.spots import masked_places, part_ids
 from amphora.core.tokens import NEED_KINDS, parse_token
 from amphora.engine.checking import found_by_rules, sheets_for, target_index
 from amphora.engine.session import Opened, Session
 from amphora.engine.sides import OWN_ADDRESS, Side, read_items, target_side
 from amphora.environments.contract import Wanted
+from amphora.files.package import is_version, version_order
 
 Choices = Mapping[Key, Mapping[str, Json]]
 """Item, then place (or `*` for the whole item), then choice."""
 
+LEAVE = "leave"
+"""The choice for a whole item that isn't to be part of this import."""
 DRAFT = STATE + "draft"
 SECRETS = STATE + "secrets"
 
@@ -41,6 +48,7 @@ class Prepared:
     opened: Opened
     contents: Contents
     is_reviewed: bool = False
+    present: Mapping[Key, Item] = field(default_factory=dict, repr=False)
 
 
 def map_needs(session: Session, contents: Contents, opened: Opened) -> list[Mapped]:
@@ -57,15 +65,22 @@ def prepare(
     environment: str,
     choices: Choices | None = None,
     without: Collection[str] = (),
+    since: Contents | None = None,
+    fates: Mapping[str, str] | None = None,
+    custody: str = "",
 ) -> Prepared:
     """The docket of importing a package into an environment; changes nothing. `without` names what of the
-    package stays out: `attachments` (the target keeps its own), `access` (rules that nothing else uses)."""
+    package stays out: `attachments` (the target keeps its own), `access` (rules that nothing else uses).
+    `since` is a package that serves as base where the ledger knows none. `fates` says, by any naming, what
+    becomes of items that the package no longer holds."""
     contents = reduced(contents, without)
+    left = sorted(key for key, mine in (choices or {}).items() if mine.get("*") == LEAVE and key in contents.items)
+    contents = lacking(contents, left)
     opened = session.open(environment)
     session.listener(f"reading {environment}", 0, 0)
     mapped = map_needs(session, contents, opened)
     side = target_side(opened, session.ledger, session.crosswalk, contents, mapped)
-    bases = _bases(session, contents, side)
+    bases = _bases(session, contents, side, since)
     there = [key for key in contents.items if key in side.by_key]
     guides = {key: contents.items[key].form for key in there}
     present, found, noticed = read_items(side, _readable(there, side), guides=guides, bases=bases)
@@ -81,6 +96,8 @@ def prepare(
         for action in actions
         for token in _secrets_to_enter(contents, action, side, found.get(action.key))
     )
+    chosen_custody = Custody(custody) if custody else None
+    retirements = _retirements(session, contents, side, actions, fates or {}, left)
     docket = Docket(
         package=contents.name,
         version=contents.version,
@@ -94,12 +111,15 @@ def prepare(
         mapped=tuple(mapped),
         findings=tuple(findings),
         fingerprint=_fingerprint(contents, side, mapped),
-        custody=Custody.PACKAGE if opened.entry.role != "build" else Custody.TARGET,
+        custody=chosen_custody or (Custody.PACKAGE if opened.entry.role != "build" else Custody.TARGET),
+        retirements=tuple(retirements),
+        left_out=tuple(left),
+        shared=_shared(session, contents, side, actions),
         to_enter=to_enter,
         order=order_of(list(contents.items.values())),
         files=contents.files,
     )
-    return Prepared(docket, side, opened, contents)
+    return Prepared(docket, side, opened, contents, present=present)
 
 
 def reduced(contents: Contents, without: Collection[str]) -> Contents:
@@ -112,11 +132,19 @@ def reduced(contents: Contents, without: Collection[str]) -> Contents:
     if "access" in without:
         used = {key for item in items.values() for key in item.uses()}
         items = {key: item for key, item in items.items() if item.kind != "access-rule" or key in used}
-        contents = replace(contents, items=items, needs=tuple(needs_of(items, types_of(contents.needs))))
+        contents = lacking(contents, contents.items.keys() - items.keys())
     if "attachments" in without:
         items = {key: without_attachments(item) for key, item in items.items()}
         contents = replace(contents, items=items, files={})
     return contents
+
+
+def lacking(contents: Contents, keys: Collection[Key]) -> Contents:
+    """The contents without some items, of which needs are made."""
+    if not keys:
+        return contents
+    items = {key: item for key, item in contents.items.items() if key not in keys}
+    return replace(contents, items=items, needs=tuple(needs_of(items, types_of(contents.needs))))
 
 
 def _with_kept_attachments(
@@ -130,6 +158,73 @@ def _with_kept_attachments(
             items[key] = with_present(item, form, side.opened.description.sheets[item.kind].places.walk(item.form))
     kept = {name: raw for portable in noticed.values() for name, raw in portable.files.items()}
     return replace(contents, items=items, files={**kept, **contents.files})
+
+
+def _shared(
+    session: Session, contents: Contents, side: Side, actions: Sequence[Action]
+) -> dict[Key, tuple[str, ...]]:
+    """The items that would be updated although another package claims them, with those packages."""
+    updated = {action.key for action in actions if action.do is Do.UPDATE}
+    found: dict[Key, tuple[str, ...]] = {}
+    for claim in session.ledger.claims(side.uid):
+        if claim.key in updated and (claim.package, claim.source_uid) != (contents.name, contents.source_uid):
+            found[claim.key] = (*found.get(claim.key, ()), f"{claim.package} {claim.version}")
+    return found
+
+
+def _retirements(
+    session: Session,
+    contents: Contents,
+    side: Side,
+    actions: Sequence[Action],
+    fates: Mapping[str, str],
+    left: Collection[Key],
+) -> list[Retirement]:
+    """What this package alone claims there, in its own custody, and no longer holds; nothing on the way back to
+    a lower version."""
+    claims = session.ledger.claims(side.uid)
+    mine = [c for c in claims if (c.package, c.source_uid) == (contents.name, contents.source_uid)]
+    latest = max((version_order(c.version) for c in mine if is_version(c.version)), default=None)
+    if latest is not None and version_order(contents.version) < latest:
+        return []
+    shared = {c.key for c in claims if c not in mine}
+    mine = [c for c in mine if c.custody == Custody.PACKAGE and c.key not in contents.items]
+    keys = [c.key for c in mine if c.key not in shared and c.key not in left]
+    forms = {action.key: action for action in actions}
+    return retirements_of(session, side, [key for key in sorted(keys) if key in side.by_key], forms, fates)
+
+
+def retirements_of(
+    session: Session, side: Side, keys: Sequence[Key], actions: Mapping[Key, Action], fates: Mapping[str, str]
+) -> list[Retirement]:
+    """Items that may go, users before used, each with what stays and uses it."""
+    rows = {key: side.by_key[key] for key in keys}
+    chosen = {key: Fate(fate) for name, fate in fates.items() for key in choose([name], rows, "what is dropped")}
+    if not rows:
+        return []
+    going = {key for key in rows if chosen.get(key, Fate.STAY) is Fate.RETIRE}
+    uses: dict[Key, set[Key]] = {}
+    for found in side.opened.environment.read(list(side.keys), "draft"):
+        key = side.keys[found.listed.native_id]
+        uses[key] = quick_references(found.definition, side.names, key)
+    for key, action in actions.items():
+        if action.do is not Do.LEAVE:
+            uses[key] = {used for place in token_places(action.form) if (used := _key_of(place.token))}
+    order = [key for group in reversed(in_order({key: uses.get(key, set()) for key in rows})) for key in group]
+    return [
+        Retirement(
+            key,
+            rows[key],
+            tuple(sorted(user for user, used in uses.items() if key in used and user not in going and user != key)),
+            chosen.get(key, Fate.STAY),
+        )
+        for key in order
+    ]
+
+
+def _key_of(token: str) -> Key | None:
+    parsed = parse_token(token)
+    return parsed.key if parsed and parsed.is_item else None
 
 
 def check_package(session: Session, contents: Contents, environment: str) -> list[Finding]:
@@ -148,11 +243,17 @@ def _readable(keys: list[Key], side: Side) -> list[Key]:
     return [key for key in keys if not side.by_key[key].is_drafted_only]
 
 
-def _bases(session: Session, contents: Contents, side: Side) -> dict[Key, Base]:
-    """What was last delivered there; else, coming back to its source, what was last exported."""
-    bases = {key: d.base for key, d in session.ledger.last_deliveries(side.uid, contents.items).items()}
+def _bases(session: Session, contents: Contents, side: Side, since: Contents | None) -> dict[Key, Base]:
+    """What the package carries as its base; else what was last delivered there; else, coming back to its
+    source, what was last exported; else what the named package holds."""
+    bases = {key: Base(form, states, {}) for key, (form, states) in contents.bases.items()}
+    for key, delivery in session.ledger.last_deliveries(side.uid, contents.items).items():
+        bases.setdefault(key, delivery.base)
     for key, (form, states) in session.ledger.exported_forms(side.uid, contents.items).items():
         bases.setdefault(key, Base(form, states, {}))
+    for key, item in since.items.items() if since else ():
+        if key in contents.items:
+            bases.setdefault(key, Base(item.form, item.states, {}))
     return bases
 
 

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 from amphora.core.bindings import MISSING
-from amphora.core.docket import Action, Docket
+from amphora.core.docket import Action, Docket, Fate, Retirement
 from amphora.core.errors import UsageFault
 from amphora.core.keys import Key
-from amphora.core.merge import LAST_DELIVERED, PACKAGE, TARGET, FieldChange
+from amphora.core.merge import LAST_DELIVERED, PACKAGE, TARGET, By, FieldChange
 from amphora.core.model import Json
 from amphora.files.yaml_text import dump_yaml, load_yaml, write_text
 
@@ -21,7 +21,9 @@ CHOICES = (PACKAGE, TARGET, LAST_DELIVERED)
 _HEADER = """\
 # The docket of an import: what it will do, item by item. Answer each choice that is "?" with
 #   package | target | last-delivered, or with a mapping {value: …};
-# or give a choice for a whole item. Then: amphora import THIS-FILE
+# or give a choice for a whole item (there also: leave, for an item that stays out of this import).
+# What the package no longer holds stays in the target, unless its choice is retire or let-go.
+# Then: amphora import THIS-FILE
 """
 
 
@@ -38,6 +40,8 @@ class DocketFile:
     fingerprint: str
     custody: str
     choices: Mapping[Key, Mapping[str, Json]]
+    fates: Mapping[Key, str] = field(default_factory=dict)
+    sides: Mapping[tuple[Key, str], str] = field(default_factory=dict)
 
 
 def write_docket(path: Path, docket: Docket) -> None:
@@ -51,7 +55,9 @@ def write_docket(path: Path, docket: Docket) -> None:
         "custody": docket.custody.value,
         "if_it_fails": "put-back",
         "bindings": {one.need.key: one.value for one in docket.mapped if one.native is not None},
-        "items": {action.key: _item(action) for action in docket.actions},
+        "items": {action.key: _item(action) for action in docket.actions}
+        | {key: {"action": "leave", "reason": "left out", "choice": "leave"} for key in docket.left_out},
+        "no_longer_packed": {one.key: _retirement(one) for one in docket.retirements},
         "aftercare": [f"enter {token} in {key}" for key, token in docket.to_enter],
     }
     write_text(path, _HEADER + dump_yaml(document))
@@ -73,6 +79,11 @@ def read_docket(path: Path) -> DocketFile:
             fingerprint=str(document["fingerprint"]),
             custody=str(document["custody"]),
             choices={str(key): _choices(path, key, item) for key, item in document["items"].items()},
+            sides=_sides(document["items"]),
+            fates={
+                str(key): _fate(path, key, row["choice"])
+                for key, row in (document.get("no_longer_packed") or {}).items()
+            },
         )
     except (KeyError, TypeError, AttributeError) as error:
         raise _fault(path, f"It lacks {error}.") from error
@@ -83,6 +94,30 @@ def _item(action: Action) -> dict[str, Any]:
     if action.comparison and action.comparison.changes:
         row["changes"] = {change.place or "/": _change(change) for change in action.comparison.changes}
     return row
+
+
+def _retirement(one: Retirement) -> dict[str, Any]:
+    row: dict[str, Any] = {"title": one.present.states.title, "rows": one.present.rows or 0}
+    row |= {"used_by": list(one.users)} if one.users else {}
+    return row | {"choice": one.fate.value}
+
+
+def _sides(items: Mapping[str, Any]) -> dict[tuple[Key, str], str]:
+    """The three values of each change, as they were when the docket was made."""
+    found = {}
+    for key, item in items.items():
+        for place, row in (item.get("changes") or {}).items():
+            values = (
+                _plain(row[name]) if name in row else MISSING for name in ("last-delivered", "target", "package")
+            )
+            found[str(key), "" if place == "/" else str(place)] = FieldChange("", By.CLASH, *values).sides
+    return found
+
+
+def _fate(path: Path, key: Any, choice: Any) -> str:
+    if choice not in tuple(Fate):
+        raise _fault(path, f"{choice!r} is no choice for {key}: stay, retire or let-go.")
+    return str(choice)
 
 
 def _change(change: FieldChange) -> dict[str, Any]:
@@ -98,6 +133,8 @@ def _change(change: FieldChange) -> dict[str, Any]:
 
 def _choices(path: Path, key: Any, item: Mapping[str, Any]) -> dict[str, Json]:
     result: dict[str, Json] = {}
+    if item.get("choice") == "leave":
+        return {"*": "leave"}
     if "choice" in item:
         result["*"] = _choice(path, key, "the whole item", item["choice"])
     for place, change in (item.get("changes") or {}).items():

@@ -14,7 +14,7 @@ from amphora.core.canon import NotCanonical
 from amphora.core.errors import PackageDamaged, SheetFault, UsageFault
 from amphora.core.keys import Key, is_key, kind_of
 from amphora.core.kinds import parse_sheet
-from amphora.core.model import Contents, Item, Need, States
+from amphora.core.model import Contents, Item, Json, Need, States
 from amphora.core.pace import uncollected
 from amphora.core.raw import Raw, sha256_of, whole
 from amphora.core.scan import confirmed_places
@@ -39,6 +39,8 @@ def package_files(contents: Contents) -> dict[str, Raw]:
         payload[f"data/items/{members[key]}"] = item.form_bytes
         if (layout := item.layout_bytes) is not None:
             payload[f"data/layout/{members[key]}"] = layout
+    for key, (form, states) in contents.bases.items():
+        payload[f"data/base/{members[key]}"] = pretty_bytes({"form": form, "states": states.to_json()})
     payload |= {f"data/files/{name}": content for name, content in contents.files.items()}
     payload |= {f"data/records/{members[key]}l": rows for key, rows in contents.records.items()}
     for kind, source in contents.sheets.items():
@@ -199,6 +201,11 @@ def _parsed(files: Mapping[str, Raw], name: str) -> tuple[Any, bytes | None]:
         raise PackageDamaged(f"{name} is not strict JSON: {error}.", place=name) from error
 
 
+def _base(files: Mapping[str, Raw], name: str) -> tuple[Json, States]:
+    value, _ = _parsed(files, name)
+    return value["form"], States.from_json(value["states"])
+
+
 def _item_of(row: Mapping[str, Any], files: Mapping[str, Raw], name: str, layout: str) -> Item:
     """An item as its files say, folded: its digest and places are worked out while it is unfolded."""
     form, form_bytes = _parsed(files, name)
@@ -229,6 +236,7 @@ def _contents(listing: Mapping[str, Any], files: Mapping[str, Raw], members: Map
         signature=whole(files.get("signature.json", b"")),
         files=_attachments(files, items),
         records={key: files[name] for key in items if (name := f"data/records/{members[key]}l") in files},
+        bases={key: _base(files, name) for key in items if (name := f"data/base/{members[key]}") in files},
         sheets={name[11:-5]: whole(files[name]).decode() for name in sorted(files) if name.startswith("data/kinds/")},
         package_digest=sha256_of(files[TAG_MANIFEST]) if TAG_MANIFEST in files else "",
     )
@@ -274,5 +282,5 @@ def _check_members(members: set[str], files: Mapping[str, Raw]) -> None:
     for name in files:
         folder, _, rest = name.removeprefix("data/").partition("/")
         rest = rest.removesuffix("l") if folder == "records" else rest
-        if name.startswith("data/") and folder in ("items", "layout", "records") and rest not in members:
+        if name.startswith("data/") and folder in ("items", "layout", "records", "base") and rest not in members:
             raise PackageDamaged(f"{name} belongs to no item of the packing list.", place=name)

@@ -74,6 +74,11 @@ class Workspace:
         return self.folder / "crosswalk.yaml"
 
     @property
+    def runs(self) -> Path:
+        """Where runs keep what they retire, a folder for each."""
+        return self.folder / "runs"
+
+    @property
     def ledger(self) -> Path:
         """The ledger's database file."""
         return self.folder / "ledger.sqlite"

@@ -42,6 +42,16 @@ class Delivery:
 
 
 @dataclass(frozen=True)
+class Delivered:
+    """A delivery as it stands in the history of one item."""
+
+    at: str
+    run: str
+    account: str
+    delivery: Delivery
+
+
+@dataclass(frozen=True)
 class Run:
     """One execution of an import."""
 
@@ -315,6 +325,29 @@ class Ledger:
             return {row.key: _delivery(row) for row in self._rows_of(query, t.deliveries.c.key, keys)}
         with self._engine.connect() as db:
             return {row.key: _delivery(row) for row in db.execute(query)}
+
+    def end_claims(self, uid: str, package: str, source_uid: str, keys: Iterable[Key]) -> None:
+        """Ends a package's claims on items of an environment: they were retired, withdrawn or let go."""
+        mine = (t.claims.c.uid == uid) & (t.claims.c.package == package) & (t.claims.c.source_uid == source_uid)
+        with self._engine.begin() as db:
+            for key in keys:
+                db.execute(delete(t.claims).where(mine, t.claims.c.key == key))
+
+    def deliveries_of(self, uid: str, key: Key) -> list[Delivered]:
+        """Every delivery of one item into an environment, the latest first."""
+        join = t.deliveries.join(t.runs)
+        query = select(t.deliveries, t.runs.c.name, t.runs.c.account, t.runs.c.environment).select_from(join)
+        query = query.where(t.deliveries.c.uid == uid, t.deliveries.c.key == key).order_by(t.deliveries.c.id.desc())
+        with self._engine.connect() as db:
+            return [Delivered(r.at, r.name, r.account, _delivery(r)) for r in db.execute(query)]
+
+    def claimants(self, package: str, source_uid: str, keys: Collection[Key]) -> list[tuple[str, Key]]:
+        """Where a package claims one of these items: (environment, item)."""
+        with self._engine.connect() as db:
+            names = {row.uid: row.environment for row in db.execute(select(t.runs.c.uid, t.runs.c.environment))}
+        mine = (t.claims.c.package == package) & (t.claims.c.source_uid == source_uid)
+        query = select(t.claims).where(mine, t.claims.c.custody == "package")
+        return [(names.get(row.uid, row.uid), row.key) for row in self._rows_of(query, t.claims.c.key, keys)]
 
     def claims(self, uid: str) -> list[Claim]:
         """Who claims which item of an environment, with the version that was delivered last by each."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 from amphora.core.bindings import MISSING
@@ -11,6 +11,7 @@ from amphora.core.merge import ORDER, By, FieldChange
 from amphora.core.model import Item, Json
 from amphora.core.pointers import parse_pointer
 from amphora.core.selection import readable
+from amphora.core.tokens import parse_token
 from amphora.render.result import Cell, Grid, Row, Tone, shown
 
 _BY: dict[By, tuple[str, Tone]] = {
@@ -34,17 +35,37 @@ def place_phrase(place: str) -> str:
     return f"{words}, the order" if note else words
 
 
-def changes_grid(changes: Iterable[FieldChange], left: str, right: str, has_base: bool) -> Grid:
-    """Changes as a table: place, the three sides, who changed it."""
+def by_words(by: By) -> str:
+    """Who changed a field, in words."""
+    return _BY[by][0]
+
+
+def changes_grid(
+    changes: Iterable[FieldChange],
+    left: str,
+    right: str,
+    has_base: bool,
+    sizes: Mapping[str, int] | None = None,
+) -> Grid:
+    """Changes as a table: place, the three sides, who changed it. `sizes` are those of attachments, in bytes."""
     rows: list[Row] = []
     for change in changes:
         by = Cell(*_BY[change.by])
         values = [change.target, change.package]
         if has_base:
             values.insert(0, change.last_delivered)
-        rows.append([place_phrase(change.place), *(shown(value, 44) for value in values), by])
+        rows.append([place_phrase(change.place), *(_value(value, sizes or {}) for value in values), by])
     headings = ["where", *(["last delivered"] if has_base else []), left, right, "changed by"]
     return Grid(headings if has_base else headings[:-1], rows if has_base else [row[:-1] for row in rows])
+
+
+def _value(value: Json, sizes: Mapping[str, int]) -> str:
+    """A value in a table; an attachment by its kind, size and the beginning of its digest."""
+    token = parse_token(value)
+    if token is None or token.kind != "file":
+        return shown(value, 44)
+    size = f", {sizes[token.path]:,} bytes" if token.path in sizes else ""
+    return f"{token.part or 'attachment'}{size} ({token.path[:8]})"
 
 
 def change_json(change: FieldChange) -> dict[str, Any]:

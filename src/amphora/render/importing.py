@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 
 from amphora.core.crosswalk import row_name
-from amphora.core.docket import Do, Docket
+from amphora.core.docket import Do, Docket, Fate
 from amphora.core.keys import Key
-from amphora.core.merge import FieldChange
+from amphora.core.patch import patch_of
+from amphora.core.raw import size_of
 from amphora.core.selection import readable
 from amphora.core.tokens import PREFIX
 from amphora.engine.carrying import Outcome
+from amphora.engine.comparing import Differences
 from amphora.engine.verifying import Verified
 from amphora.environments.contract import Identity
 from amphora.files.workspace import EnvironmentEntry
+from amphora.render.beside import differing, text_lines
 from amphora.render.changes import (
     change_json,
     changes_grid,
@@ -22,6 +25,7 @@ from amphora.render.changes import (
 )
 from amphora.render.checking import finding_json
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone, counted, titled
+from amphora.render.tracing import withdrawal_blocks
 
 _DO: dict[Do, Tone] = {Do.CREATE: "good", Do.UPDATE: "warn", Do.LEAVE: "dim", Do.RETIRE: "bad"}
 
@@ -36,12 +40,22 @@ def docket_verdict(docket: Docket) -> str:
         parts.append(f"{counted(len(docket.edited), 'local edit')} {'kept' if is_safe else 'at stake'}")
     if docket.undecided:
         parts.append(f"{len(docket.undecided)} to decide")
-    return f"{docket.title} into {docket.target}: {', '.join(parts)}, nothing removed."
+    gone = docket.fated(Fate.RETIRE)
+    rows = sum(one.present.rows or 0 for one in gone)
+    end = (
+        f"{counted(len(gone), 'item')} removed" + (f" with {rows:,} rows" if rows else "")
+        if gone
+        else "nothing removed"
+    )
+    if let_go := docket.fated(Fate.LET_GO):
+        end += f", {len(let_go)} let go"
+    return f"{docket.title} into {docket.target}: {', '.join(parts)}, {end}."
 
 
-def docket_blocks(docket: Docket, only: Key | None = None) -> list[Block]:
-    """Actions as a table, then what changes in each updated item."""
-    shown = [action for action in docket.actions if only in (None, action.key)]
+def docket_blocks(docket: Docket, only: Key | None = None, what: str = "") -> list[Block]:
+    """Actions as a table, then what changes in each updated item, in words and, for texts, line by line."""
+    narrowed = {one.key: one.changes for one in differing(docket, what)} if what else None
+    shown = [a for a in docket.actions if only in (None, a.key) and (narrowed is None or a.key in narrowed)]
     rows: list[Row] = [
         [
             Cell(action.do.value, _DO[action.do]),
@@ -51,12 +65,21 @@ def docket_blocks(docket: Docket, only: Key | None = None) -> list[Block]:
         ]
         for action in shown
     ]
-    blocks: list[Block] = [Grid(["", "item", "title", "why"], rows, spare=(2,))]
+    blocks: list[Block] = [Grid(["", "item", "title", "why"], rows, spare=(2,))] if rows else []
+    blocks += withdrawal_blocks(docket) if only is None else []
+    if docket.left_out and only is None:
+        blocks.append(Lines([readable(key) for key in docket.left_out], "Left out of this import"))
     for action in shown:
         comparison = action.comparison
         if comparison and comparison.changes:
-            grid = changes_grid(comparison.changes, docket.target, docket.title, comparison.has_base)
+            changes = narrowed[action.key] if narrowed is not None else comparison.changes
+            sizes = {name: size_of(raw) for name, raw in docket.files.items()}
+            grid = changes_grid(changes, docket.target, docket.title, comparison.has_base, sizes)
             blocks.append(titled(grid, readable(action.key)))
+            blocks += text_lines(changes, (docket.target, docket.title))
+            if not comparison.has_base:
+                words = "Nothing tells what was there before: what differs is of unknown origin."
+                blocks.append(Lines([Cell(words, "dim")]))
         if comparison and comparison.is_layout_moved and (comparison.changes or only):
             blocks.append(Lines([Cell("Some of it was only moved on the canvas.", "dim")]))
     return blocks
@@ -74,22 +97,28 @@ def docket_json(docket: Docket) -> dict[str, object]:
                 "do": action.do.value,
                 "reason": action.reason,
                 "changes": [change_json(c) for c in action.comparison.changes] if action.comparison else [],
+                "patch": patch_of(action.comparison.target, action.form) if action.comparison else [],
             }
             for action in docket.actions
         ],
+        "no_longer_packed": [
+            {"key": r.key, "fate": r.fate.value, "rows": r.present.rows or 0, "used_by": list(r.users)}
+            for r in docket.retirements
+        ],
+        "custody": docket.custody.value,
         "needs": [mapped_json(one) for one in docket.mapped],
         "findings": [finding_json(finding) for finding in docket.findings],
     }
 
 
-def compare_result(docket: Docket, file: str = "", only: Key | None = None) -> Result:
-    """A package against a target."""
+def compare_result(docket: Docket, file: str = "", only: Key | None = None, what: str = "") -> Result:
+    """A package against a target; `what` narrows it down to what changed, clashes or was edited."""
     written = f" The docket is in {file}." if file else ""
     questions: list[str] = []
     for action in docket.undecided:
         if action.comparison:
             questions += [f"- {readable(action.key)}: {place_phrase(c.place)}" for c in action.comparison.open]
-    blocks = docket_blocks(docket, only)
+    blocks = docket_blocks(docket, only, what)
     if questions:
         blocks.append(Lines(questions, "Somebody has to decide"))
     name = f"{docket.package}-{docket.version}"
@@ -111,21 +140,16 @@ def compare_result(docket: Docket, file: str = "", only: Key | None = None) -> R
     )
 
 
-def difference_result(
-    left: str,
-    right: str,
-    only_left: Sequence[Key],
-    only_right: Sequence[Key],
-    changed: Mapping[Key, Sequence[FieldChange]],
-) -> Result:
+def difference_result(left: str, right: str, found: Differences) -> Result:
     """Two sides against each other, with nobody importing anything."""
+    only_left, only_right, changed = found.only_left, found.only_right, found.changed
     total = len(only_left) + len(only_right) + len(changed)
     rows: list[Row] = [[f"only in {left}", Cell(readable(key), "strong")] for key in only_left]
     rows += [[f"only in {right}", Cell(readable(key), "strong")] for key in only_right]
     blocks: list[Block] = [Grid([], rows)] if rows else []
-    blocks += [
-        titled(changes_grid(changes, left, right, False), readable(key)) for key, changes in sorted(changed.items())
-    ]
+    for key, changes in sorted(changed.items()):
+        blocks.append(titled(changes_grid(changes, left, right, False), readable(key)))
+        blocks += text_lines(changes, (left, right))
     verdict = (
         f"{left} and {right} are the same."
         if not total
@@ -135,6 +159,7 @@ def difference_result(
         "only_left": list(only_left),
         "only_right": list(only_right),
         "changed": {key: [change_json(change) for change in changes] for key, changes in changed.items()},
+        "patches": {key: patch_of(found.left[key].form, found.right[key].form) for key in changed},
     }
     return Result("compare", verdict, "plain" if total else "good", blocks, data, "", 1 if total else 0)
 
@@ -198,6 +223,9 @@ def import_result(docket: Docket, outcome: Outcome, verified: Sequence[Verified]
     loaded = sum(action.key in docket.records for action in docket.by(Do.CREATE))
     if loaded:
         blocks.append(Lines([f"Rows were loaded into {counted(loaded, 'new table')}."]))
+    gone = docket.fated(Fate.RETIRE)
+    if gone:
+        blocks.append(Lines([f"{counted(len(gone), 'item')} retired; kept in runs/{outcome.run.name}."]))
     created, updated = len(docket.by(Do.CREATE)), len(docket.by(Do.UPDATE))
     checked = f"all {len(verified)} items verified" if not wrong else f"{len(wrong)} items are not as promised"
     return Result(

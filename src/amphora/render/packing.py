@@ -36,6 +36,9 @@ def export_result(report: ExportReport, target: str) -> Result:
         for need in contents.needs
         if need.kind == "secret"
     ]
+    for key, where in report.dropped.items():
+        meaning = f"; the next import into {', '.join(where)} lists it for retirement" if where else ""
+        notes.append(Cell(f"No longer in it: {readable(key)}{meaning}", "warn"))
     if not report.has_attachments:
         notes.append(Cell("Attachments stay behind: the target keeps its own", "warn"))
     kinds = Counter(need.kind for need in contents.needs if need.kind in _SUPPLIED)
@@ -59,6 +62,7 @@ def export_result(report: ExportReport, target: str) -> Result:
             "preview": report.is_preview,
             "why": dict(report.why),
             "left_out": list(report.left_out),
+            "dropped": {key: list(where) for key, where in report.dropped.items()},
             "crosswalk_rows": [[cell.section, cell.row, cell.column, cell.value] for cell in report.cells],
         },
         _export_words(report) if report.is_preview else f"amphora check {contents.name} {target}",

@@ -1,0 +1,196 @@
+"""compare."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from amphora.cli.packages import opened_package
+from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, Work, working
+
+if TYPE_CHECKING:
+    from amphora.core.model import Contents
+    from amphora.engine.preparing import Prepared
+    from amphora.render.result import Result
+
+
+def compare(
+    left: Annotated[
+        str | None, typer.Argument(metavar="A", help="An environment, a package, a folder or a git revision of one.")
+    ] = None,
+    right: Annotated[str | None, typer.Argument(metavar="B", help="Another one.")] = None,
+    item: Annotated[str | None, typer.Argument(help="Only this item.")] = None,
+    docket: Annotated[
+        Path | None, typer.Option("--docket", metavar="FILE", help="Write the docket of the import there.")
+    ] = None,
+    decide: Annotated[
+        bool, typer.Option("--decide", help="Go through the open questions one by one, at a terminal.")
+    ] = False,
+    refresh: Annotated[
+        Path | None, typer.Option("--refresh", metavar="DOCKET", help="Bring a docket up to date.")
+    ] = None,
+    since: Annotated[
+        str | None,
+        typer.Option("--since", metavar="PACKAGE", help="What was there before, if nothing else tells."),
+    ] = None,
+    side_by_side: Annotated[bool, typer.Option("--side-by-side", help="Both definitions, line by line.")] = False,
+    only: Annotated[
+        str, typer.Option("--only", metavar="WHAT", help="changed, clash or edited: nothing else is shown.")
+    ] = "",
+    md: Annotated[bool, typer.Option("--md", help="Markdown instead of text.")] = False,
+    html: Annotated[
+        Path | None, typer.Option("--html", metavar="FILE", help="Write one page, for whoever approves.")
+    ] = None,
+    expect_same: Annotated[
+        bool, typer.Option("--expect-same", help="For pipelines: differences are an error, and nothing is shown.")
+    ] = False,
+    json: JsonFlag = False,
+    workspace: FolderOption = None,
+    debug: DebugFlag = False,
+) -> None:
+    """See what differs, and what an import would do.
+
+    \b
+    Examples:
+      amphora compare olive-intake grove-live
+      amphora compare olive-intake grove-live "Weigh ticket" --side-by-side
+      amphora compare olive-intake grove-live --docket live.docket.yaml --decide
+      amphora compare --refresh live.docket.yaml
+      amphora compare olive-intake grove-live --html review.html
+      amphora compare grove-dev grove-live --expect-same
+      amphora compare olive-intake-1.0.0 olive-intake-1.1.0
+    """
+    from amphora.core.errors import UsageFault
+    from amphora.render.beside import ONLY
+
+    with working(json, workspace) as work:
+        if only and only not in ONLY:
+            raise UsageFault(f"--only takes {', '.join(ONLY)}, not {only!r}.", next_step="amphora compare --help")
+        if refresh is not None:
+            _refresh(work, refresh)
+            return
+        if left is None or right is None:
+            raise UsageFault("Two sides are needed.", next_step="amphora compare --help")
+        environments = work.session.workspace.environments
+        if left in environments or right not in environments:
+            _two_sides(work, (left, right), item, side_by_side, expect_same)
+            return
+        _import_to_be(
+            work, left, right, item, _Shown(docket, decide, since, side_by_side, only, md, html, expect_same)
+        )
+
+
+class _Shown:
+    """How an import is to be shown."""
+
+    def __init__(
+        self,
+        docket: Path | None,
+        decide: bool,
+        since: str | None,
+        side_by_side: bool,
+        only: str,
+        md: bool,
+        html: Path | None,
+        expect_same: bool,
+    ) -> None:
+        self.docket, self.decide, self.since, self.side_by_side = docket, decide, since, side_by_side
+        self.only, self.md, self.html, self.expect_same = only, md, html, expect_same
+
+
+def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _Shown) -> None:
+    from amphora.engine.comparing import named_key
+    from amphora.engine.preparing import prepare
+    from amphora.files.docket_file import write_docket
+    from amphora.render.comparing import comparison_markdown, comparison_page
+    from amphora.render.importing import compare_result
+
+    contents = opened_package(work, left)
+    since = opened_package(work, shown.since) if shown.since else None
+    prepared = prepare(work.session, contents, right, since=since)
+    if shown.decide:
+        prepared = _decided(work, prepared, since)
+        shown.docket = shown.docket or Path(f"{contents.name}-{contents.version}.{right}.docket.yaml")
+    if shown.docket is not None:
+        write_docket(shown.docket, prepared.docket)
+    if shown.html is not None:
+        from amphora.engine.session import utc_now
+
+        shown.html.write_text(comparison_page(prepared.docket, shown.only, utc_now()), encoding="utf-8")
+    only_key = named_key(contents, item) if item else None
+    result = compare_result(prepared.docket, str(shown.docket or ""), only_key, shown.only)
+    if shown.side_by_side:
+        result = _beside(prepared, only_key, result)
+    if shown.md:
+        work.write(comparison_markdown(prepared.docket, shown.only))
+        raise typer.Exit(result.code)
+    work.show(_quiet(result) if shown.expect_same else result)
+
+
+def _beside(prepared: Prepared, only_key: str | None, result: Result) -> Result:
+    from dataclasses import replace
+
+    from amphora.render.beside import side_by_side
+
+    names = (prepared.docket.target, prepared.docket.title)
+    blocks = [
+        side_by_side(prepared.present[action.key], action.item, names)
+        for action in prepared.docket.actions
+        if action.key in prepared.present and only_key in (None, action.key)
+        if action.comparison and action.comparison.changes
+    ]
+    return replace(result, blocks=[*result.blocks[:1], *blocks])
+
+
+def _two_sides(work: Work, names: tuple[str, str], item: str | None, beside: bool, expect_same: bool) -> None:
+    from dataclasses import replace
+
+    from amphora.engine.comparing import compare_sides
+    from amphora.render.beside import side_by_side
+    from amphora.render.importing import difference_result
+
+    environments = work.session.workspace.environments
+    sides = [name if name in environments else opened_package(work, name) for name in names]
+    found = compare_sides(work.session, sides[0], sides[1], item)
+    result = difference_result(*names, found)
+    if beside:
+        blocks = [side_by_side(found.left[key], found.right[key], names) for key in found.changed]
+        result = replace(result, blocks=blocks)
+    work.show(_quiet(result) if expect_same else result)
+
+
+def _quiet(result: Result) -> Result:
+    from dataclasses import replace
+
+    return replace(result, blocks=[])
+
+
+def _refresh(work: Work, path: Path) -> None:
+    from dataclasses import replace
+
+    from amphora.core.selection import readable
+    from amphora.engine.refreshing import refresh_docket
+    from amphora.render.changes import place_phrase
+    from amphora.render.importing import compare_result
+    from amphora.render.result import Lines, counted
+
+    found = refresh_docket(work.session, path)
+    result = compare_result(found.prepared.docket, str(path))
+    lines = [f"- {readable(key)}: {place_phrase(place)}" for key, place in found.dropped]
+    blocks = [*([Lines(lines, "Decided before, and to be decided anew")] if lines else []), *result.blocks]
+    verdict = f"{path.name} is up to date, {counted(found.kept, 'decision')} kept. {result.verdict}"
+    work.show(replace(result, verdict=verdict, blocks=blocks))
+
+
+def _decided(work: Work, prepared: Prepared, since: Contents | None) -> Prepared:
+    from amphora.cli.asking import decider
+    from amphora.core.deciding import decide_all, questions_of
+    from amphora.engine.preparing import prepare
+
+    questions = questions_of(prepared.docket)
+    if not questions:
+        return prepared
+    choices = decide_all(questions, decider(work, prepared.docket))
+    return prepare(work.session, prepared.contents, prepared.docket.target, choices, since=since)

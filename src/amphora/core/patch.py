@@ -1,0 +1,39 @@
+"""Changes as JSON Patch (RFC 6902): what makes one form the other."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from amphora.core.canon import same
+from amphora.core.model import Json
+from amphora.core.pointers import Pointer, write_pointer
+
+Operation = dict[str, Json]
+
+
+def patch_of(left: Json, right: Json) -> list[Operation]:
+    """The operations that turn the left form into the right one, to be applied in this order."""
+    return list(_operations(left, right, ()))
+
+
+def _operations(left: Json, right: Json, at: Pointer) -> Iterator[Operation]:
+    if same(left, right) and type(left) is type(right):
+        return
+    if isinstance(left, dict) and isinstance(right, dict):
+        for name in sorted(left.keys() - right.keys()):
+            yield {"op": "remove", "path": write_pointer((*at, name))}
+        for name, part in right.items():
+            if name in left:
+                yield from _operations(left[name], part, (*at, name))
+            else:
+                yield {"op": "add", "path": write_pointer((*at, name)), "value": part}
+    elif isinstance(left, list) and isinstance(right, list):
+        common = min(len(left), len(right))
+        for position in range(common):
+            yield from _operations(left[position], right[position], (*at, str(position)))
+        for position in range(len(left) - 1, common - 1, -1):
+            yield {"op": "remove", "path": write_pointer((*at, str(position)))}
+        for part in right[common:]:
+            yield {"op": "add", "path": write_pointer((*at, "-")), "value": part}
+    else:
+        yield {"op": "replace", "path": write_pointer(at), "value": right}
