@@ -129,7 +129,9 @@ def test_a_broken_workspace_is_told_with_its_place(tmp_path: Path, text: str, pl
 
 
 VALUES = st.one_of(
-    st.text(st.characters(codec="utf-8", exclude_categories=["Cc", "Cs"]), min_size=1, max_size=9).filter(lambda t: t == t.strip()),
+    st.text(st.characters(codec="utf-8", exclude_categories=["Cc", "Cs"]), min_size=1, max_size=9).filter(
+        lambda t: t == t.strip()
+    ),
     st.integers(-(10**6), 10**6),
     st.booleans(),
     st.floats(-1e6, 1e6, allow_nan=False).map(lambda x: round(x, 3)),

@@ -59,16 +59,17 @@ def trace(session: Session, environment: str, name: str) -> Traced:
     [key, *_] = choose([name], side.by_key, environment)
     found = session.ledger.deliveries_of(side.uid, key)
     claims = [claim for claim in session.ledger.claims(side.uid) if claim.key == key]
-    edits = verify(session, environment, [found[0].delivery])[0].differences if found else ()
+    edits = verify(session, environment, [_as_packed(found[0].delivery)])[0].differences if found else ()
     return Traced(environment, key, side.by_key[key], tuple(found), tuple(claims), edits)
 
 
 def edits_of(session: Session, environment: str) -> list[Edited]:
-    """Everything that was changed in an environment since Amphora delivered it last."""
+    """Everything in an environment that isn't as the packages in force delivered it: edited since, or edited
+    before and kept by an import. What was carried back and delivered again is no longer among it."""
     side = own_side(session.open(environment), session.ledger, session.crosswalk)
     latest = session.ledger.last_deliveries(side.uid)
     claimed = {claim.key for claim in session.ledger.claims(side.uid)}
-    wanted = [delivery for key, delivery in sorted(latest.items()) if key in claimed]
+    wanted = [_as_packed(delivery) for key, delivery in sorted(latest.items()) if key in claimed]
     return [
         Edited(one.key, latest[one.key], side.by_key.get(one.key), one.differences)
         for one in verify(session, environment, wanted)
@@ -84,7 +85,7 @@ def carry_back(session: Session, environment: str, edits: list[Edited]) -> tuple
     opened = session.open(environment)
     side = own_side(opened, session.ledger, session.crosswalk)
     deliveries = {one.key: one.delivery for one in there}
-    bases = {key: replace(d.base, form=d.merged, states=d.merged_states) for key, d in deliveries.items()}
+    bases = {key: delivery.base for key, delivery in deliveries.items()}
     items, _, noticed = read_items(side, list(deliveries), bases=bases, binds_new=True)
     files = {name: raw for portable in noticed.values() for name, raw in portable.files.items()}
     types = {key: type(value).__name__ for key, value in side.names.values.items() if key.startswith("setting:")}
@@ -99,7 +100,7 @@ def carry_back(session: Session, environment: str, edits: list[Edited]) -> tuple
         {item.kind: opened.description.sheets[item.kind].source for item in items.values()},
         files,
         source_release=opened.description.release,
-        bases={key: (d.merged, d.merged_states) for key, d in deliveries.items()},
+        bases={key: (base.form, base.states) for key, base in bases.items()},
     )
     version, _ = version_for(session, contents, None)
     contents = replace(contents, version=version)
@@ -186,6 +187,11 @@ def withdraw(session: Session, prepared: Prepared) -> Outcome:
         shared = [key for key in mine if key not in {one.key for one in docket.retirements}]
         session.ledger.end_claims(docket.target_uid, docket.package, docket.source_uid, shared)
     return outcome
+
+
+def _as_packed(delivery: Delivery) -> Delivery:
+    """A delivery as if nothing of the target had been kept: what the package itself held."""
+    return replace(delivery, merged=delivery.base.form, merged_states=delivery.base.states)
 
 
 def _has_draft(side: Side, one: Verified) -> bool:

@@ -83,9 +83,10 @@ def edits_result(environment: str, edits: Sequence[Edited], made: str = "", dock
         else:
             blocks.append(Lines([Cell("Unpublished edits lie there.", "warn")], title))
     verdict = (
-        f"{counted(len(edits), 'item')} edited in {environment} since the last delivery."
+        f"{counted(len(edits), 'item')} in {environment} edited since the packages in force delivered"
+        f" {'it' if len(edits) == 1 else 'them'}."
         if edits
-        else f"Nothing was edited in {environment} since the last delivery."
+        else f"Nothing in {environment} was edited: all is as the packages in force delivered it."
     )
     after = "amphora history"
     if made:
