@@ -27,7 +27,7 @@ import orjson
 
 from amphora.core.bindings import Bindings, IdStyle
 from amphora.core.graph import in_order
-from amphora.core.model import Contents, Item, States
+from amphora.core.model import Contents, Folded, Item, States
 from amphora.core.pace import uncollected
 from amphora.core.portable import to_portable
 from amphora.files.package import read_package, write_package
@@ -138,6 +138,29 @@ def checked(folder: Path, size: int) -> float:
     return timed(lambda: check(context))
 
 
+def compared(folder: Path, size: int) -> float:
+    """Three-way comparison of every item, of which one in twenty differs; all sides at hand as the engine has
+    them: package and base as bytes, the target in portable form."""
+    from amphora.core.compare import Base, compare_item
+
+    contents = read_package(folder / "bench.amphora")
+    sheet = practice_sheets()["flow"]
+    names = Bindings(IdStyle(ID_PATTERN, JOINER, mark="-"))
+    triples = []
+    for number, item in enumerate(contents.items.values()):
+        form = item.form
+        if number % 20 == 0:
+            form["steps"][1]["script"] += "\nolive"
+        target = Item(item.key, 1, form, item.states, item.layout, item.native_id)
+        triples.append((item, target, Base(Folded(item.form_bytes), item.states, {})))
+
+    def work() -> None:
+        found = [compare_item(package, target, base, sheet, names) for package, target, base in triples]
+        assert sum(bool(one.changes) for one in found) == size // 20
+
+    return timed(work)
+
+
 def surveyed(folder: Path, size: int) -> float:
     """A survey, with all its counts, of a practice environment that holds the corpus; without filling it and
     without opening the ledger."""
@@ -171,6 +194,7 @@ PHASES: dict[str, Callable[[Path, int], float | None]] = {
     "export": export,
     "read": read,
     "check": checked,
+    "compare": compared,
     "survey": surveyed,
 }
 
@@ -242,6 +266,8 @@ def report() -> str:
         row("read and verify, where every item has a layout", laid_out, "read", "bare-read"),
         row("check 10,000 items against 10,000, all rules", small, "check", "bare-read"),
         row("check 100,000 items against 100,000", large, "check", "bare-read"),
+        row("compare 10,000 triples of which 5 % differ", small, "compare", "bare-parse"),
+        row("compare 100,000 triples", large, "compare", "bare-parse"),
         row("export 100,000 items", large, "export", "bare-write"),
         row("read and verify the package", large, "read", "bare-write"),
         "",
@@ -260,7 +286,7 @@ def report() -> str:
 if __name__ == "__main__":
     if len(sys.argv) > 1:
         _, name, place, count = sys.argv
-        own = {"survey": surveyed, "check": checked}
+        own = {"survey": surveyed, "check": checked, "compare": compared}
         if name in own:
             seconds = own[name](Path(place), int(count))
         else:

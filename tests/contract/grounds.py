@@ -85,7 +85,7 @@ class Ground:
         session = self.session()
         side = own_side(session.open(name), session.ledger, session.crosswalk)
         delivered = session.ledger.last_deliveries(side.uid)
-        bases = {key: replace(d.base, form=d.merged) for key, d in delivered.items()}
+        bases = {key: replace(d.base, _form=d.merged) for key, d in delivered.items()}
         items, _, _ = read_items(side, side.by_key, bases=bases)
         return {key: (item.form, item.states) for key, item in items.items()}
 

@@ -7,12 +7,13 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from amphora.core.bindings import MISSING, Bindings
-from amphora.core.canon import digest, same
+from amphora.core.canon import same
 from amphora.core.keys import Key
 from amphora.core.kinds import KindSheet
 from amphora.core.merge import By, Chooser, FieldChange, Merge, differences, equal, no_choice
-from amphora.core.model import Item, Json, States
+from amphora.core.model import Folded, Item, Json, States
 from amphora.core.places import Places
+from amphora.core.strict_json import pretty_bytes
 from amphora.core.tokens import parse_token, render_text, token_for, tokens_in
 
 STATE = "state:"
@@ -21,12 +22,21 @@ _NO_ROLES = Places([])
 
 @dataclass(frozen=True)
 class Base:
-    """What was last delivered: the package's form then, its states, and the bindings used."""
+    """What was last delivered: the package's form then (a value, or `Folded`), its states, and the bindings used."""
 
-    form: Json
+    _form: Json
     states: States
     bindings: Mapping[Key, Json]
-    layout: Json = None
+
+    @property
+    def form(self) -> Json:
+        """The package's form then."""
+        return self._form.value() if isinstance(self._form, Folded) else self._form
+
+    @property
+    def form_bytes(self) -> bytes:
+        """The form in the fixed layout of packages."""
+        return self._form.text if isinstance(self._form, Folded) else pretty_bytes(self._form)
 
 
 @dataclass(frozen=True)
@@ -87,9 +97,10 @@ def compare_item(
 
 def _is_untouched(package: Item, target: Item, base: Base | None) -> bool:
     """Whether all sides are equal to the byte: then nothing has to be looked at field by field."""
-    if package.states != target.states or package.digest != target.digest:
+    if package.states != target.states or (base is not None and base.states != package.states):
         return False
-    return base is None or (base.states == package.states and digest(base.form) == package.digest)
+    mine = package.form_bytes
+    return mine == target.form_bytes and (base is None or mine == base.form_bytes)
 
 
 def item_differences(left: Item, right: Item, sheet: KindSheet) -> list[FieldChange]:

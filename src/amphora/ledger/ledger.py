@@ -18,7 +18,7 @@ from amphora.core.compare import Base
 from amphora.core.errors import UsageFault
 from amphora.core.keys import Key
 from amphora.core.matching import Link
-from amphora.core.model import Contents, Json, States
+from amphora.core.model import Contents, Folded, Json, States
 from amphora.ledger import tables as t
 from amphora.ledger.upgrades import bring_up_to_date
 
@@ -293,7 +293,7 @@ class Ledger:
                 base = delivery.base
                 same = {"package": delivery.package, "source_uid": delivery.source_uid, "key": delivery.key}
                 row = {**same, "uid": run.uid, "run_id": run.id, "at": self._clock(), "version": delivery.version}
-                row |= {"native_id": delivery.native_id, "form": _dump(base.form)}
+                row |= {"native_id": delivery.native_id, "form": base.form_bytes.decode()}
                 row |= {"states": _dump(base.states.to_json()), "bindings": _dump(dict(base.bindings))}
                 row |= {"merged": _dump(delivery.merged), "merged_states": _dump(delivery.merged_states.to_json())}
                 db.execute(insert(t.deliveries).values(**row))
@@ -404,7 +404,7 @@ def _delivery(row: Any) -> Delivery:
         row.package,
         row.source_uid,
         row.version,
-        Base(json.loads(row.form), states, json.loads(row.bindings)),
+        Base(Folded(row.form.encode()), states, json.loads(row.bindings)),
         json.loads(row.merged),
         States.from_json(json.loads(row.merged_states)),
     )
