@@ -10,6 +10,7 @@ import pytest
 
 from amphora.core.docket import Do
 from amphora.core.errors import EnvironmentRefused, Unavailable
+from amphora.core.merge import By
 from amphora.engine.importing import refuse_unready
 from amphora.environments.nodered.adapter import connect
 from tests.contract.conftest import nodered_ground
@@ -65,7 +66,7 @@ def test_credentials_that_the_target_has_stay_over_an_update(
     }
     line.change("one", "flow:Press", lambda d: {**d, "nodes": [n for n in d["nodes"] if n["id"] != request["id"]]})
     docket = line.prepare(line.export()).docket
-    with pytest.raises(Exception, match="need a decision"):
+    with pytest.raises(Exception, match="a decision"):
         refuse_unready(docket)
 
 
@@ -126,3 +127,27 @@ def test_unreachable_signed_out_or_something_else(line: Ground, tmp_path: Path, 
             environment.describe()
     with pytest.raises(EnvironmentRefused, match="does not accept the sign-in"):
         connect(f"nodered+{runtimes[1]}", tmp_path, "somebody", "wrong")
+
+
+def test_an_edit_between_two_imports_is_seen_field_by_field_and_a_move_is_a_note(
+    line: Ground, runtimes: tuple[str, str]
+) -> None:
+    report = line.export()
+    line.bring(report)
+    nodes = flows_of(runtimes[1], TOKEN)
+    function = next(node for node in nodes.values() if node.get("name") == "stamp")
+    deploy(
+        runtimes[1], [node if node is not function else {**node, "x": 999, "y": 7} for node in nodes.values()], TOKEN
+    )
+    moved = line.prepare(report).docket
+    assert moved.is_idle
+    [comparison] = [a.comparison for a in moved.actions if a.comparison and a.comparison.is_layout_moved]
+    assert comparison.changes == ()
+    edited = {**function, "x": 999, "func": "msg.t = 2;\nreturn msg;"}
+    deploy(runtimes[1], [node if node is not function else edited for node in nodes.values()], TOKEN)
+    docket = line.prepare(report).docket
+    changes = [change for a in docket.actions if a.comparison for change in a.comparison.changes]
+    assert [(change.place.rpartition("/")[2], change.by, change.target) for change in changes] == [
+        ("func", By.TARGET, edited["func"])
+    ]
+    assert docket.is_idle

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -28,6 +30,10 @@ def compare(
     decide: Annotated[
         bool, typer.Option("--decide", help="Go through the open questions one by one, at a terminal.")
     ] = False,
+    choose: Annotated[
+        list[str] | None,
+        typer.Option("--choose", metavar="ITEM=CHOICE", help="package, target, last-delivered or leave."),
+    ] = None,
     refresh: Annotated[
         Path | None, typer.Option("--refresh", metavar="DOCKET", help="Bring a docket up to date.")
     ] = None,
@@ -77,31 +83,27 @@ def compare(
         if left in environments or right not in environments:
             _two_sides(work, (left, right), item, side_by_side, expect_same)
             return
-        _import_to_be(
-            work, left, right, item, _Shown(docket, decide, since, side_by_side, only, md, html, expect_same)
-        )
+        shown = _Shown(docket, decide, since, side_by_side, only, md, html, expect_same, choose or ())
+        _import_to_be(work, left, right, item, shown)
 
 
+@dataclass
 class _Shown:
-    """How an import is to be shown."""
+    """How an import is to be shown, and what was said about it."""
 
-    def __init__(
-        self,
-        docket: Path | None,
-        decide: bool,
-        since: str | None,
-        side_by_side: bool,
-        only: str,
-        md: bool,
-        html: Path | None,
-        expect_same: bool,
-    ) -> None:
-        self.docket, self.decide, self.since, self.side_by_side = docket, decide, since, side_by_side
-        self.only, self.md, self.html, self.expect_same = only, md, html, expect_same
+    docket: Path | None
+    decide: bool
+    since: str | None
+    side_by_side: bool
+    only: str
+    md: bool
+    html: Path | None
+    expect_same: bool
+    choose: Sequence[str]
 
 
 def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _Shown) -> None:
-    from amphora.engine.comparing import named_key
+    from amphora.engine.comparing import chosen_for_items, named_key
     from amphora.engine.preparing import prepare
     from amphora.files.docket_file import write_docket
     from amphora.render.comparing import comparison_markdown, comparison_page
@@ -109,7 +111,7 @@ def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _S
 
     contents = opened_package(work, left)
     since = opened_package(work, shown.since) if shown.since else None
-    prepared = prepare(work.session, contents, right, since=since)
+    prepared = prepare(work.session, contents, right, chosen_for_items(contents, shown.choose), since=since)
     if shown.decide:
         prepared = _decided(work, prepared, since)
         shown.docket = shown.docket or Path(f"{contents.name}-{contents.version}.{right}.docket.yaml")

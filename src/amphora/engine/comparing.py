@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from amphora.core.compare import item_differences
+from amphora.core.errors import UsageFault
 from amphora.core.keys import Key
 from amphora.core.kinds import KindSheet, parse_sheet
 from amphora.core.merge import FieldChange
 from amphora.core.model import Contents, Item
 from amphora.core.selection import choose
 from amphora.engine.exporting import listed_items
+from amphora.engine.preparing import LEAVE
 from amphora.engine.session import Session
 from amphora.engine.sides import own_side, read_items
+from amphora.files.docket_file import CHOICES
 
 
 @dataclass(frozen=True)
@@ -29,6 +33,21 @@ class Differences:
 def named_key(contents: Contents, name: str) -> Key:
     """The one item of a package that a name means."""
     return choose([name], listed_items(contents), contents.title)[0]
+
+
+def chosen_for_items(contents: Contents, texts: Sequence[str]) -> dict[Key, dict[str, str]]:
+    """Choices for whole items, as `ITEM=CHOICE`."""
+    found: dict[Key, dict[str, str]] = {}
+    for text in texts:
+        name, _, choice = text.rpartition("=")
+        if choice not in (*CHOICES, LEAVE) or not name:
+            raise UsageFault(
+                f"{text!r} is no choice for an item.",
+                subject=text,
+                next_step=f"Write ITEM=CHOICE, with one of {', '.join((*CHOICES, LEAVE))}.",
+            )
+        found[named_key(contents, name)] = {"*": choice}
+    return found
 
 
 def compare_sides(session: Session, left: str | Contents, right: str | Contents, only: str | None) -> Differences:

@@ -95,7 +95,8 @@ def refuse_unready(docket: Docket) -> None:
         )
     if docket.undecided:
         raise NotReady(
-            f"{len(docket.undecided)} items of {docket.title} need a decision; nothing was touched.",
+            f"{docket.title} needs a decision on {'one item' if len(docket.undecided) == 1 else 'several items'};"
+            " nothing was touched.",
             details=[
                 f"{readable(action.key)} at {change.place}: {change.by}"
                 for action in docket.undecided

@@ -342,12 +342,14 @@ class Ledger:
             return [Delivered(r.at, r.name, r.account, _delivery(r)) for r in db.execute(query)]
 
     def claimants(self, package: str, source_uid: str, keys: Collection[Key]) -> list[tuple[str, Key]]:
-        """Where a package claims one of these items: (environment, item)."""
+        """Where a package alone claims one of these items: (environment, item)."""
         with self._engine.connect() as db:
             names = {row.uid: row.environment for row in db.execute(select(t.runs.c.uid, t.runs.c.environment))}
         mine = (t.claims.c.package == package) & (t.claims.c.source_uid == source_uid)
         query = select(t.claims).where(mine, t.claims.c.custody == "package")
-        return [(names.get(row.uid, row.uid), row.key) for row in self._rows_of(query, t.claims.c.key, keys)]
+        others = {(row.uid, row.key) for row in self._rows_of(select(t.claims).where(~mine), t.claims.c.key, keys)}
+        found = self._rows_of(query, t.claims.c.key, keys)
+        return [(names.get(row.uid, row.uid), row.key) for row in found if (row.uid, row.key) not in others]
 
     def claims(self, uid: str) -> list[Claim]:
         """Who claims which item of an environment, with the version that was delivered last by each."""

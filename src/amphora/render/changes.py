@@ -50,13 +50,22 @@ def changes_grid(
     """Changes as a table: place, the three sides, who changed it. `sizes` are those of attachments, in bytes."""
     rows: list[Row] = []
     for change in changes:
-        by = Cell(*_BY[change.by])
+        words, tone = _BY[change.by]
+        by = (
+            Cell(f"{words}; decided: {_decided(change.choice)}", "dim")
+            if change.choice is not None
+            else Cell(words, tone)
+        )
         values = [change.target, change.package]
         if has_base:
             values.insert(0, change.last_delivered)
         rows.append([place_phrase(change.place), *(_value(value, sizes or {}) for value in values), by])
     headings = ["where", *(["last delivered"] if has_base else []), left, right, "changed by"]
     return Grid(headings if has_base else headings[:-1], rows if has_base else [row[:-1] for row in rows])
+
+
+def _decided(choice: Json) -> str:
+    return str(choice) if isinstance(choice, str) else shown(choice.get("value"), 30)
 
 
 def _value(value: Json, sizes: Mapping[str, int]) -> str:

@@ -226,11 +226,16 @@ def import_result(docket: Docket, outcome: Outcome, verified: Sequence[Verified]
     gone = docket.fated(Fate.RETIRE)
     if gone:
         blocks.append(Lines([f"{counted(len(gone), 'item')} retired; kept in runs/{outcome.run.name}."]))
+    retired = f", {len(gone)} retired" if gone else ""
     created, updated = len(docket.by(Do.CREATE)), len(docket.by(Do.UPDATE))
-    checked = f"all {len(verified)} items verified" if not wrong else f"{len(wrong)} items are not as promised"
+    checked = (
+        f"{'all ' if len(verified) > 1 else ''}{counted(len(verified), 'item')} verified"
+        if not wrong
+        else f"{len(wrong)} items are not as promised"
+    )
     return Result(
         "import",
-        f"Done: {docket.title} is in {docket.target}, {created} created, {updated} updated; {checked}."
+        f"Done: {docket.title} is in {docket.target}, {created} created, {updated} updated{retired}; {checked}."
         f" Run {outcome.run.name}.",
         "bad" if wrong else "good",
         blocks,

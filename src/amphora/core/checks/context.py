@@ -149,8 +149,13 @@ class CheckContext:
     @property
     def retry(self) -> str:
         """How to export again what the package holds: the items that no other item in it uses."""
-        used = {key for item in self.contents.items.values() for key in item.uses()}
-        roots = [key for key in sorted(self.contents.items) if key not in used] or sorted(self.contents.items)
+        return self.retry_without("")
+
+    def retry_without(self, left: Key) -> str:
+        """The same without one of the items."""
+        used = {key for item in self.contents.items.values() for key in item.uses() if item.key != left}
+        kept = sorted(self.contents.items.keys() - {left})
+        roots = [key for key in kept if key not in used] or kept
         return f"amphora export {self.contents.source} {' '.join(roots)} --as {self.contents.name}"
 
     @cached_property

@@ -147,7 +147,7 @@ def region_bound(context: CheckContext) -> Iterable[Finding]:
                     f"{item.states.title!r} belongs to region {region!r}; {context.target.name} is in"
                     f" {context.target.region!r}.",
                     item=key,
-                    next_step=f"{context.retry} --leave-out {key}",
+                    next_step=f"{context.retry_without(key)} --leave-out {key}",
                 )
 
 
