@@ -7,6 +7,7 @@ if ! command -v Xvfb >/dev/null || ! command -v xterm >/dev/null || ! command -v
   apt-get update -qq
   apt-get install -y -qq xvfb xterm imagemagick fonts-dejavu-core >/dev/null
 fi
+command -v chromium >/dev/null || apt-get install -y -qq chromium >/dev/null
 work="$(mktemp -d)"
 trap 'kill "$screen" 2>/dev/null || true; rm -rf "$work"' EXIT
 display=":$((90 + RANDOM % 900))"
@@ -23,6 +24,7 @@ shot() {
 cd "$work/grove" 2>/dev/null || cd "$work"
 export PATH="$(dirname "$program"):\$PATH"
 printf '%s\n' "\$ amphora ${*//\"/\\\"}"
+${asks:+(sleep 4; touch "$done_file") &}
 amphora $*
 touch "$done_file"
 sleep 60
@@ -39,22 +41,33 @@ SCENE
 
 shot demo-end demo --keep "$work/grove"
 cd "$work/grove"
+quietly() { "$program" "$@" >/dev/null 2>&1 || true; }
 shot survey survey grove-dev
 shot survey-tree survey grove-dev --tree
 shot uses uses grove-dev "'Press log'"
 "$program" uses grove-dev "Press log" --figure "$here/uses-figure.png" >/dev/null
 shot peek peek olive-intake
 shot export-preview export grove-dev "'Press Board'" --as press-hall --with access --preview
-"$program" export grove-dev '"Press Board"' --as press-hall >/dev/null 2>&1 || "$program" export grove-dev "Press Board" --as press-hall >/dev/null
-shot export export grove-dev "'Press Board'" --as press-hall --leave-out "'Press lines'"
-shot check check press-hall grove-live grove-south || true
-"$program" export grove-dev "Press Board" --as press-hall >/dev/null
-shot map map press-hall grove-live
-"$program" map press-hall grove-test --accept >/dev/null || true
-"$program" practice edit grove-dev.practice "Weigh ticket" --set /steps/0/script='"rate = 2"' --set title="Weigh slip" >/dev/null
-"$program" practice edit grove-live.practice "Weigh ticket" --set /steps/1/copies=2 --set /steps/0/script='"rate = 3"' >/dev/null
-"$program" export grove-dev "Harvest Intake" --as olive-intake >/dev/null
+quietly export grove-dev "Press Board" "Weighbridge feed" --as press-hall --leave-out "Press lines"
+quietly map press-hall grove-live --set mill-db-dev=mill-main --set weighbridge-feed-every_minutes=often --accept
+shot check check press-hall grove-south
+shot map map press-hall grove-live grove-test
+shot check-clean check olive-intake grove-live
+quietly practice edit grove-dev.practice "Weigh ticket" --set /steps/0/script='"rate = 2\nround = 10\ntotal = kilos * rate"' --set title="Weigh slip flow"
+quietly practice edit grove-live.practice "Weigh ticket" --set /steps/1/copies=3 --set /steps/0/script='"rate = 3\ntotal = kilos * rate"'
+quietly practice edit grove-live.practice "Weigh slip" --set /subject='"Halcyon Grove: {ticket}"'
+quietly export grove-dev "Harvest Intake" --as olive-intake
 shot compare compare olive-intake grove-live
-"$program" map olive-intake grove-test --accept --set bruised-fruit-check-limit=14 --set weigh-ticket-batch=40 >/dev/null || true
+shot compare-beside compare olive-intake grove-live flow:intake/weigh-ticket --side-by-side
+shot edits edits grove-live
+shot deliveries deliveries grove-live "'Weigh ticket'"
+asks=yes shot deciding compare olive-intake grove-live --decide
+quietly map olive-intake grove-test --accept --set bruised-fruit-check-limit=14 --set weigh-ticket-batch=40
 shot import import olive-intake grove-test --yes
 shot history history grove-test-1
+"$program" compare olive-intake grove-live --html "$work/review.html" >/dev/null || true
+if command -v chromium >/dev/null; then
+  chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking \
+    --disable-component-update --disable-sync --user-data-dir="$work/chromium" --window-size=1280,800 \
+    --hide-scrollbars --screenshot="$here/review-page.png" "file://$work/review.html" >/dev/null 2>&1
+fi

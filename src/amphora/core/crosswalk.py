@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 
 from amphora.core.keys import Key, decode_segment, kind_of, path_of
@@ -67,7 +67,8 @@ class Mapped:
     """One need in one environment: the cell's value, what it stands for there, and why.
 
     `native` is the native id or value in force, None unless mapped. `reason` explains a guess, or what
-    is wrong with a value. `offers` are the names on offer there. In a pause means: only once the item
+    is wrong with a value. `offers` are the names on offer there, `on_offer` the same with type, owner and
+    whether they work. In a pause means: only once the item
     `value` of the same package is there. `native_type` is the counterpart's.
     """
 
@@ -79,6 +80,7 @@ class Mapped:
     reason: str = ""
     offers: tuple[str, ...] = ()
     native_type: str = ""
+    on_offer: tuple[str, ...] = ()
 
 
 def row_name(need: Key) -> str:
@@ -99,6 +101,8 @@ def resolve(
     found = []
     for need in needs:
         mapped = _resolved(need, crosswalk.value(need.key, environment), environment, supplies, known)
+        told = tuple(_told(supply) for supply in supplies if supply.kind == need.kind)
+        mapped = replace(mapped, on_offer=told if mapped.offers else ())
         maker = crosswalk.made_from(need.key)
         if maker in packed and mapped.state is not MapState.MAPPED and mapped.value in (None, OPEN):
             mapped = Mapped(need, environment, MapState.LATER, maker, None, "made from it in a pause", mapped.offers)
@@ -115,7 +119,9 @@ def _resolved(
         )
     offers = tuple(supply.name for supply in supplies if supply.kind == need.kind)
     if isinstance(cell, str) and cell.startswith(OPEN) and cell != OPEN:
-        return Mapped(need, environment, MapState.GUESSED, cell[1:], None, "written down as a guess", offers)
+        again = _guessed(need, environment, supplies, offers)
+        reason = again.reason if again.value == cell[1:] else "written down as a guess"
+        return Mapped(need, environment, MapState.GUESSED, cell[1:], None, reason, offers)
     if cell is None or cell == OPEN:
         return _guessed(need, environment, supplies, offers)
     if need.kind == "url" and not (isinstance(cell, str) and "://" in cell):
@@ -127,6 +133,14 @@ def _resolved(
         reason = f"{environment} has no {need.kind} {cell!r}"
         return Mapped(need, environment, MapState.OPEN, cell, None, reason, offers)
     return Mapped(need, environment, MapState.MAPPED, cell, supply.native_id, "", offers, supply.type)
+
+
+def _told(supply: Supply) -> str:
+    """A supply as it is shown: its name, and what is known of it."""
+    known = [supply.type, f"of {supply.owner}" if supply.owner else ""]
+    known += ["doesn't work"] if supply.is_working is False else []
+    words = ", ".join(word for word in known if word)
+    return f"{supply.name} ({words})" if words else supply.name
 
 
 def _supply(kind: str, cell: Json, supplies: Sequence[Supply]) -> Supply | None:

@@ -88,6 +88,14 @@ def _by_path(text: str, rows: Mapping[Key, Listed]) -> Iterable[Key]:
     return (key for key in rows if lower in (path_of(key).casefold(), name_of(key).casefold()))
 
 
+def _look(where: str) -> str:
+    """How to see what is there: in an environment, or in a package (`NAME VERSION`)."""
+    name, _, version = where.partition(" ")
+    if not version:
+        return f"amphora survey {name}"
+    return f"amphora peek {name}-{version}" if version[0].isdigit() else "Name one of the items that are there."
+
+
 def _unknown(name: str, rows: Mapping[Key, Listed], where: str) -> UsageFault:
     words = {row.states.title.casefold(): key for key, row in rows.items()}
     words |= {name_of(key).casefold(): key for key in rows} | {key.casefold(): key for key in rows}
@@ -96,7 +104,7 @@ def _unknown(name: str, rows: Mapping[Key, Listed], where: str) -> UsageFault:
         f"{where} has no item called {name!r}.",
         subject=name,
         details=[f"near: {key}  ({rows[key].states.title})" for key in list(near)[:3]],
-        next_step=f"amphora survey {where}",
+        next_step=_look(where),
     )
 
 

@@ -108,9 +108,9 @@ def mapped_row(mapped: Mapped) -> Row:
 
 
 def _offers(mapped: Mapped) -> str:
-    if mapped.state is MapState.MAPPED or not mapped.offers:
+    if mapped.state is MapState.MAPPED or not mapped.on_offer:
         return ""
-    return "on offer: " + ", ".join(mapped.offers[:6])
+    return "on offer: " + ", ".join(offer.partition(" (")[0] for offer in mapped.on_offer[:6])
 
 
 def mapped_json(mapped: Mapped) -> dict[str, Any]:
@@ -122,6 +122,7 @@ def mapped_json(mapped: Mapped) -> dict[str, Any]:
         "value": mapped.value,
         "reason": mapped.reason,
         "offers": list(mapped.offers),
+        "on_offer": list(mapped.on_offer),
         "used_by": list(mapped.need.used_by),
     }
 

@@ -126,7 +126,11 @@ def _blocks(findings: Mapping[str, Sequence[Finding]]) -> Iterable[Block]:
                 [Cell(_level_word(f), TONE[f.level]), f.message, Cell(_where(f), "dim"), Cell(f.rule, "dim")]
                 for f in group
             ]
-            yield Grid(["", "what", "where", "rule"], cells, f"{where}{_heading(todo)}", spare=(1, 2))
+            heading = f"{where}{_heading(todo)}"
+            if any(finding.item for finding in group):
+                yield Grid(["", "what", "where", "rule"], cells, heading, spare=(2, 3))
+            else:
+                yield Grid(["", "what", "rule"], [[row[0], row[1], row[3]] for row in cells], heading, spare=(2,))
             if steps := _steps(group):
                 yield Lines([Cell(f"  {step}", "strong") for step in steps])
 

@@ -32,14 +32,19 @@ def map_result(
     if doubts:
         rows: list[Row] = [[Cell(doubt.row, "strong"), doubt.words] for doubt in doubts]
         blocks.append(Grid(["row", "what is odd about it"], rows, file))
-    names = " ".join(mapped)
+    names = " and ".join(mapped)
+    first = open_ones[0].environment if open_ones else next(iter(mapped))
+    offers = list(dict.fromkeys(offer for one in open_ones if one.environment == first for offer in one.on_offer))
     guessed = sum(one.state is MapState.GUESSED for one in everything)
     if open_ones:
         verdict = (
             f"{len(open_ones)} of {counted(len(everything), 'need')} of {contents.title} to be mapped for {names}"
         )
         verdict += f", {guessed} of them guessed." if guessed else "."
-        after = f"amphora map {contents.name} {names}{_answers(open_ones)}"
+        mine = [one for one in open_ones if one.environment == first]
+        after = f"amphora map {contents.name} {first}{_answers(mine)}"
+        if offers:
+            blocks.append(Lines([f"- {offer}" for offer in offers], f"On offer in {first}"))
         blocks.append(Lines([Cell(f"Or write the values into {file}, by hand.", "dim")]))
     else:
         verdict = f"All {len(everything)} needs of {contents.title} are mapped for {names}"
@@ -101,5 +106,5 @@ def offered(mapped: Mapped) -> list[str]:
     lines = [f"{mapped.need.kind} {row_name(mapped.need.key)!r} in {mapped.environment}"]
     if mapped.state is MapState.GUESSED:
         lines.append(f"  perhaps {shown(mapped.value, 60)}: {mapped.reason}")
-    lines += [f"  on offer: {offer}" for offer in mapped.offers]
+    lines += [f"  on offer: {offer}" for offer in mapped.on_offer]
     return lines

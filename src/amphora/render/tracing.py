@@ -9,6 +9,7 @@ from amphora.core.merge import FieldChange
 from amphora.core.selection import readable
 from amphora.engine.carrying import Outcome
 from amphora.engine.tracing import Edited, Traced
+from amphora.render.beside import text_lines
 from amphora.render.changes import place_phrase
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted, shown
 
@@ -80,6 +81,7 @@ def edits_result(environment: str, edits: Sequence[Edited], made: str = "", dock
             blocks.append(Lines([Cell("It was removed there.", "bad")], title))
         elif one.changes:
             blocks.append(edits_grid(one.changes, title))
+            blocks += text_lines(one.changes, ("as delivered", "now"))
         else:
             blocks.append(Lines([Cell("Unpublished edits lie there.", "warn")], title))
     verdict = (

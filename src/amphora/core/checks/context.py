@@ -23,7 +23,7 @@ _NO_REFERENCES = frozenset({*NEED_KINDS, "file"})
 class Todo(StrEnum):
     """What a finding asks of the person who reads it, in the order in which it is done."""
 
-    PACK = "pack it as well"
+    PACK = "pack it anew"
     MEND = "mend it in the source"
     MAP = "map it"
     PREPARE = "prepare the target"
