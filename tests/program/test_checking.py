@@ -11,7 +11,7 @@ from pathlib import Path
 import jsonschema
 import pytest
 
-from tests.conftest import Program
+from tests.conftest import Program, run_program
 
 SCHEMA = json.loads((Path(__file__).parents[1] / "files" / "sarif-2.1.0.schema.json").read_text())
 
@@ -84,6 +84,11 @@ def test_a_package_is_checked_without_a_target(amphora: Program, torn: Path) -> 
     done = amphora("check", "olive-intake")
     assert (done.code, done.verdict) == (0, "olive-intake 1.0.0 by itself: nothing amiss.")
     assert amphora("check").code == 2
+    elsewhere = torn.parent / "elsewhere"
+    elsewhere.mkdir()
+    package = torn / "packages" / "olive-intake-1.0.0.amphora"
+    assert run_program(elsewhere, "check", package).verdict == "olive-intake 1.0.0 by itself: nothing amiss."
+    assert list(elsewhere.iterdir()) == []
 
 
 def test_the_crosswalk_goes_through_a_spreadsheet_unchanged(amphora: Program, torn: Path) -> None:
@@ -117,6 +122,12 @@ def test_a_column_can_stand_apart_and_contradictions_are_told(amphora: Program, 
     with (torn / "crosswalk.yaml").open("a") as file:
         file.write("urls:\n  nobody: {grove-dev: 'https://a.example'}\n")
     assert "no package in this workspace needs it" in amphora("map", "olive-intake", "grove-live").out
+
+
+def test_needs_that_share_a_counterpart_are_told(amphora: Program, torn: Path) -> None:
+    amphora("map", "olive-intake", "grove-live", "--set", "office-db=mill-main")
+    assert "is 'mill-main' in grove-live, as 'mill-db' is" in amphora("map", "olive-intake", "grove-live").out
+    assert "needs-share" in amphora("check", "olive-intake", "grove-live").out
 
 
 def test_guesses_are_accepted_one_by_one(amphora: Program, torn: Path) -> None:

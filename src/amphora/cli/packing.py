@@ -108,7 +108,7 @@ def check(
         if targets:
             findings = {target: check_package(work.session, contents, target) for target in targets}
         else:
-            findings = {"": check_alone(work.session, contents)}
+            findings = {"": check_alone(work.session_anywhere, contents)}
         if sarif is not None:
             from amphora.render.sarif import sarif_bytes
 
@@ -175,4 +175,5 @@ def map_(
         if csv_out:
             write_table(session, csv_out)
         file = session.workspace.crosswalk.name
-        work.show(map_result(contents, mapped, file, changed + written, doubts(session, contents)))
+        odd = doubts(session, contents, [one for rows in mapped.values() for one in rows])
+        work.show(map_result(contents, mapped, file, changed + written, odd))

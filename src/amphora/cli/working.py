@@ -94,6 +94,21 @@ class Work:
             self._session = Session(workspace, self.progress)
         return self._session
 
+    @property
+    def session_anywhere(self) -> Session:
+        """The session, outside a workspace over an empty one: for what needs neither environment nor ledger."""
+        from amphora.core.errors import UsageFault
+        from amphora.engine.session import Session
+        from amphora.files.workspace import FILE, Workspace
+
+        try:
+            return self.session
+        except UsageFault as error:
+            if error.subject != FILE:
+                raise
+            self._session = Session(Workspace(Path.cwd() / ".nowhere"), self.progress)
+            return self._session
+
     def likely_target(self, source: str) -> str:
         """An environment to go on with, or a placeholder outside a workspace."""
         from amphora.core.errors import UsageFault

@@ -36,7 +36,7 @@ def named_key(contents: Contents, name: str) -> Key:
 
 
 def chosen_for_items(contents: Contents, texts: Sequence[str]) -> dict[Key, dict[str, str]]:
-    """Choices for whole items, as `ITEM=CHOICE`."""
+    """Choices for whole items, as `ITEM=CHOICE`; a pattern chooses for all that it means."""
     found: dict[Key, dict[str, str]] = {}
     for text in texts:
         name, _, choice = text.rpartition("=")
@@ -46,7 +46,7 @@ def chosen_for_items(contents: Contents, texts: Sequence[str]) -> dict[Key, dict
                 subject=text,
                 next_step=f"Write ITEM=CHOICE, with one of {', '.join((*CHOICES, LEAVE))}.",
             )
-        found[named_key(contents, name)] = {"*": choice}
+        found |= {key: {"*": choice} for key in choose([name], listed_items(contents), contents.title)}
     return found
 
 

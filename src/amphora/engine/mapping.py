@@ -94,8 +94,9 @@ def setting_types(contents: Contents) -> dict[Key, str]:
     }
 
 
-def doubts(session: Session, contents: Contents) -> list[Doubt]:
-    """Rows that no package of the workspace needs, and rows that contradict each other."""
+def doubts(session: Session, contents: Contents, mapped: Iterable[Mapped] = ()) -> list[Doubt]:
+    """Rows that no package of the workspace needs, rows that contradict each other, and needs that share one
+    counterpart."""
     crosswalk = session.crosswalk
     needed = {(SECTIONS[n.kind], row_name(n.key)) for n in _all_needs(session, contents) if n.kind in SECTIONS}
     found = [
@@ -105,7 +106,20 @@ def doubts(session: Session, contents: Contents) -> list[Doubt]:
         for row in rows
         if (section, row) not in needed
     ]
-    return [*found, *contradictions(crosswalk, contents.source), *(Doubt(*pair) for pair in crosswalk.split)]
+    split = (Doubt(*pair) for pair in crosswalk.split)
+    return [*found, *contradictions(crosswalk, contents.source), *split, *_shared(mapped)]
+
+
+def _shared(mapped: Iterable[Mapped]) -> Iterable[Doubt]:
+    """Connections and people that stand for several needs in one environment."""
+    seen: dict[tuple[str, str, str], str] = {}
+    for one in mapped:
+        if one.state is MapState.MAPPED and one.need.kind in ("connection", "person"):
+            row = row_name(one.need.key)
+            other = seen.setdefault((one.environment, one.need.kind, str(one.native)), row)
+            if other != row:
+                words = f"is {one.value!r} in {one.environment}, as {other!r} is"
+                yield Doubt(f"{SECTIONS[one.need.kind]}: {row}", words)
 
 
 def contradictions(crosswalk: Crosswalk, source: str) -> list[Doubt]:

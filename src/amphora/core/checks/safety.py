@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from amphora.core.checks.context import CheckContext, Rule, Todo, named
+from amphora.core.crosswalk import MapState, row_name
 from amphora.core.graph import in_order
 from amphora.core.keys import Key
 from amphora.core.kinds import KindSheet
@@ -105,7 +106,9 @@ def column_lost(context: CheckContext) -> Iterable[Finding]:
 
 
 def cycle_unbreakable(context: CheckContext) -> Iterable[Finding]:
-    """New items require each other, and the target takes items one by one."""
+    """New items require each other, and the target takes items one by one; or a connection that is made from an
+    item is needed by that very item, or by what it uses."""
+    yield from _cycles_through_a_pause(context)
     if context.target is None or not context.target.is_stepwise:
         return
     new = {item.key: item for item in context.written() if item.key not in context.target.rows}
@@ -119,6 +122,34 @@ def cycle_unbreakable(context: CheckContext) -> Iterable[Finding]:
                 f" {context.target.name} takes one item at a time.",
                 item=group[0],
             )
+
+
+def _cycles_through_a_pause(context: CheckContext) -> Iterable[Finding]:
+    for mapped in context.mapped.values():
+        if mapped.state is not MapState.LATER:
+            continue
+        reached, waiting = {str(mapped.value)}, [str(mapped.value)]
+        while waiting:
+            item = context.contents.items.get(waiting.pop())
+            new = {key for key in item.uses() if key not in reached} if item else set()
+            reached |= new
+            waiting += sorted(new)
+        users = [context.contents.items[key] for key in sorted(reached & set(mapped.need.used_by))]
+        if stuck := [item.key for item in users if _requires(context, item, mapped.need.key)]:
+            yield context.finding(
+                "cycle-unbreakable",
+                Level.ERROR,
+                f"{row_name(mapped.need.key)!r} is made from {readable(str(mapped.value))}, which can't be there"
+                f" without it: {named([context.title(key) for key in stuck])} needs it.",
+                item=stuck[0],
+            )
+
+
+def _requires(context: CheckContext, item: Item, need: Key) -> bool:
+    """Whether a need stands where an item can't do without: elsewhere it is filled in once it is there."""
+    sheet = context.sheets.get(item.kind)
+    values = required_references(item.form, sheet) if sheet else []
+    return any((token := parse_token(value)) is not None and token.key == need for value in values)
 
 
 def _dropped(context: CheckContext) -> list[Key]:
@@ -204,8 +235,9 @@ RULES = (
         FAMILY,
         Level.ERROR,
         Todo.MEND,
-        "New items require each other, and the target takes items one by one.",
-        "Neither can be written before the other.",
+        "New items require each other and the target takes them one by one; or an item needs the connection that can"
+        " only be made from it.",
+        "Neither can be there before the other.",
         cycle_unbreakable,
     ),
 )
