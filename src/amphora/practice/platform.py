@@ -27,6 +27,7 @@ from amphora.core.spots import (
     setting_values,
 )
 from amphora.practice.sheets import practice_sheets
+from amphora.practice.upgrades import bring_up_to_date
 
 JOINER = "#"
 RELEASE = "2026.2"
@@ -106,6 +107,7 @@ class Platform:
     def __init__(self, path: Path, account: str, clock: Callable[[], str]) -> None:
         self._db = sqlite3.connect(path, isolation_level=None)
         self._db.row_factory = sqlite3.Row
+        bring_up_to_date(self._db)
         self._clock = clock
         self.account = account
         row = self._db.execute("select role from accounts where address = ?", (account,)).fetchone()
