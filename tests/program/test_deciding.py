@@ -222,12 +222,14 @@ def test_a_shared_item_needs_a_word_and_a_package_can_be_withdrawn(amphora: Prog
     blocked = amphora("withdraw", "tickets", "grove-live")
     assert blocked.code in (1, 3)
     listed = amphora("withdraw", "olive-intake", "grove-live", "--json").json
-    assert TICKET not in {row["key"] for row in listed["items"]}
+    fates = {row["key"]: row["fate"] for row in listed["items"]}
+    assert TICKET not in fates
+    assert (fates["theme:house/olive"], fates["app:intake/harvest-intake"]) == ("let-go", "retire")
     assert amphora("survey", "grove-live", "--json").json["items"] == before
     done = amphora("withdraw", "olive-intake", "grove-live", "--retire-all")
     assert done.code == 0, done.err
     left = {row["key"] for row in amphora("survey", "grove-live", "--json").json["items"]}
-    assert TICKET in left
+    assert {TICKET, "theme:house/olive"} <= left
     assert "app:intake/harvest-intake" not in left
     assert amphora("withdraw", "olive-intake", "grove-live").code == 2
 

@@ -210,6 +210,7 @@ def retirements_of(
     for key, action in actions.items():
         if action.do is not Do.LEAVE:
             uses[key] = {used for place in token_places(action.form) if (used := _key_of(place.token))}
+    ours = session.ledger.created(side.uid)
     order = [key for group in reversed(in_order({key: uses.get(key, set()) for key in rows})) for key in group]
     return [
         Retirement(
@@ -217,6 +218,7 @@ def retirements_of(
             rows[key],
             tuple(sorted(user for user, used in uses.items() if key in used and user not in going and user != key)),
             chosen.get(key, Fate.STAY),
+            rows[key].native_id not in ours,
         )
         for key in order
     ]

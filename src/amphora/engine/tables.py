@@ -20,7 +20,8 @@ def read_table(session: Session, path: Path) -> int:
         with path.open(encoding="utf-8-sig", newline="") as file:
             text = file.read()
     except (OSError, UnicodeDecodeError) as error:
-        raise UsageFault(f"{path} can't be read: {error}", subject=str(path)) from error
+        reason = error.strerror if isinstance(error, OSError) else "it is not UTF-8"
+        raise UsageFault(f"{path} can't be read: {reason}.", subject=str(path)) from error
     cells = csv_cells(text, session.crosswalk, str(path))
     columns = {cell.column for cell in cells} - {"any", "made_from"}
     for name in sorted(columns):

@@ -125,8 +125,8 @@ def put_back_dockets(session: Session, environment: str, edits: list[Edited]) ->
 
 
 def withdrawal(session: Session, package: str, environment: str, fates: Mapping[str, str]) -> Prepared:
-    """The docket of retiring everything in an environment that a package alone claims; refused where items that
-    stay use something of it."""
+    """The docket of retiring everything in an environment that a package alone claims; what was there before it is
+    let go. Refused where items that stay use something of it."""
     opened = session.open(environment)
     side = own_side(opened, session.ledger, session.crosswalk)
     claims = session.ledger.claims(side.uid)
@@ -141,7 +141,10 @@ def withdrawal(session: Session, package: str, environment: str, fates: Mapping[
         )
     shared = {claim.key for claim in claims if claim.package != package}
     alone = [claim.key for claim in mine if claim.key not in shared and claim.key in side.by_key]
-    everything = dict.fromkeys(alone, Fate.RETIRE.value) | dict(fates)
+    ours = session.ledger.created(side.uid)
+    everything = {
+        key: (Fate.RETIRE if side.by_key[key].native_id in ours else Fate.LET_GO).value for key in alone
+    } | dict(fates)
     retirements = retirements_of(session, side, alone, {}, everything)
     blocked = [one for one in retirements if one.fate is Fate.RETIRE and one.users]
     if blocked:

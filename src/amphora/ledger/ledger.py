@@ -286,6 +286,14 @@ class Ledger:
                 for r in db.execute(query)
             ]
 
+    def created(self, uid: str) -> set[str]:
+        """The native ids of what runs into an environment created; all else was there before."""
+        join = t.steps.join(t.runs)
+        query = select(t.steps.c.outcome).select_from(join).where(t.runs.c.uid == uid)
+        with self._engine.connect() as db:
+            outcomes = [json.loads(row.outcome) or {} for row in db.execute(query)]
+        return {native_id for outcome in outcomes for native_id in outcome.get("created", ())}
+
     def record_deliveries(self, run: Run, deliveries: Iterable[Delivery], custody: str) -> None:
         """Remembers what a run brought, and makes the claims."""
         with self._engine.begin() as db:

@@ -132,7 +132,7 @@ def withdrawal_blocks(docket: Docket) -> list[Block]:
         [
             Cell(words[one.fate], tones[one.fate]),  # type: ignore[arg-type]
             Cell(readable(one.key), "strong"),
-            one.present.states.title,
+            one.present.states.title + (" (there before)" if one.was_there else ""),
             f"{one.present.rows or 0:,}",
             Cell(", ".join(readable(user) for user in one.users) or "nothing", "dim"),
         ]
