@@ -304,6 +304,7 @@ def test_an_item_can_be_left_out_of_an_import(amphora: Program, halcyon: Path) -
             "  value-list:intake/olive-varieties:\n", "  value-list:intake/olive-varieties:\n    choice: leave\n"
         )
     )
+    assert amphora("import", "b.docket.yaml", "--yes", "--retire", "x").code == 2
     done = amphora("import", "b.docket.yaml", "--yes")
     assert done.code == 0, done.err
     keys = {row["key"] for row in amphora("survey", "grove-live", "--json").json["items"]}

@@ -66,6 +66,10 @@ def import_(
 
     with working(json, workspace) as work:
         if package.endswith(DOCKET_SUFFIX):
+            if retire or let_go or custody or take_over:
+                raise UsageFault(
+                    "What a docket decides stands in it.", next_step=f"Write it into {package}, by hand."
+                )
             prepared = prepare_from_docket(work.session, Path(package), without or ())
             _require_trust(work, prepared.contents)
             _import_one(work, with_records(prepared, with_ or ()), preview, yes, ())
