@@ -9,6 +9,7 @@ from amphora.core.checks import completeness, integrity, needs, portability, saf
 from amphora.core.checks.context import CheckContext, Rule, Todo
 from amphora.core.keys import Key
 from amphora.core.model import Finding, Level
+from amphora.core.pace import uncollected
 
 FAMILIES = (integrity, completeness, needs, portability, target, safety)
 RULES: dict[str, Rule] = {rule.name: rule for family in FAMILIES for rule in family.RULES}
@@ -38,7 +39,8 @@ def check(
 ) -> list[Finding]:
     """All findings, the heaviest first, those for one thing to do together. `levels` sets rules to another
     level; what a waiver covers is left out."""
-    found = [_levelled(f, levels or {}) for rule in RULES.values() for f in rule.find(context)]
+    with uncollected():
+        found = [_levelled(f, levels or {}) for rule in RULES.values() for f in rule.find(context)]
     kept = [finding for finding in found if not any(waiver.covers(finding) for waiver in waivers)]
     return sorted(kept, key=lambda finding: _WEIGHT[finding.level])
 

@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from amphora.core.checks.context import CheckContext, Rule, Todo, named
 from amphora.core.keys import Key, name_of
 from amphora.core.model import Finding, Item, Level
+from amphora.core.places import Refer
 from amphora.core.pointers import write_pointer
 from amphora.core.selection import readable
 from amphora.core.spots import empty_references, part_ids, spotted
@@ -86,9 +87,15 @@ def reference_empty(context: CheckContext) -> Iterable[Finding]:
 
 def reference_unfit(context: CheckContext) -> Iterable[Finding]:
     """A reference names an item of a kind that can't stand there."""
+    fits: dict[tuple[Refer, str], bool] = {}
     for item, place, token, spot in context.declared:
-        refer = spot.refer if token.kind != "unbound" else None
-        if refer and not refer.is_known_only and not refer.may_name(token.kind):
+        refer = spot.refer
+        if refer is None or token.kind == "unbound":
+            continue
+        fit = fits.get((refer, token.kind))
+        if fit is None:
+            fit = fits[refer, token.kind] = refer.is_known_only or refer.may_name(token.kind)
+        if not fit:
             kinds = " or ".join(sorted({name.partition("#")[0] for name in refer.to}))
             yield context.finding(
                 "reference-unfit",

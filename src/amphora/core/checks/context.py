@@ -172,17 +172,16 @@ class CheckContext:
     def declared(self) -> list[tuple[Item, TokenPlace, Token, Spot]]:
         """The references that stand as a whole value, with the role that their place has in the kind sheet."""
         found = []
-        for item, place, token in self.references:
+        for _, item in sorted(self.contents.items.items()):
             sheet = self.sheets.get(item.kind)
-            if sheet is not None and not place.in_text:
-                found.append(
-                    (
-                        item,
-                        place,
-                        token,
-                        sheet.places.spot_of(None if sheet.places.is_simple else item.form, place.pointer),
-                    )
-                )
+            if sheet is None:
+                continue
+            places, form = sheet.places, None if sheet.places.is_simple else item.form
+            found += [
+                (item, place, token, places.spot_of(form, place.pointer))
+                for place, token in item.tokens
+                if not place.in_text and token.kind not in _NO_REFERENCES
+            ]
         return found
 
     @cached_property
