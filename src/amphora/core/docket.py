@@ -107,7 +107,8 @@ class Step:
 @dataclass(frozen=True)
 class Docket:
     """An import, decided or not yet. `fingerprint` is what the target's items were when it was made. `shared`
-    names, for items that would be updated, the other packages that claim them (`NAME VERSION`)."""
+    names, for items that would be updated, the other packages that claim them (`NAME VERSION`). `since` names
+    the package that served as base, `without` what of the package stays out."""
 
     package: str
     version: str
@@ -129,6 +130,8 @@ class Docket:
     retirements: tuple[Retirement, ...] = ()
     left_out: tuple[Key, ...] = ()
     shared: Mapping[Key, tuple[str, ...]] = field(default_factory=dict)
+    since: str = ""
+    without: tuple[str, ...] = ()
 
     def fated(self, fate: Fate) -> list[Retirement]:
         """The items that the package no longer holds to which this happens."""

@@ -12,14 +12,14 @@ from amphora.core.crosswalk import MapState, row_name
 from amphora.core.docket import Do, Docket, Fate
 from amphora.core.errors import AmphoraError, BrokenOff, EnvironmentRefused, Interrupted, NotReady, UsageFault
 from amphora.core.keys import Key, encode_segment
-from amphora.core.model import Json
+from amphora.core.model import Contents, Json
 from amphora.core.selection import readable
 from amphora.core.strict_json import pretty_bytes
 from amphora.engine.carrying import Keeper, Outcome, carry_out, put_back
 from amphora.engine.preparing import Prepared, current_fingerprint, prepare
 from amphora.engine.session import Session
 from amphora.engine.verifying import Verified, verify
-from amphora.files.docket_file import read_docket
+from amphora.files.docket_file import DocketFile, read_docket
 from amphora.files.package import find_package, read_package
 from amphora.ledger.ledger import Run
 
@@ -28,7 +28,16 @@ def prepare_from_docket(session: Session, path: Path, without: Sequence[str] = (
     """The docket that a file describes, with its decisions; NotReady where something has moved since."""
     file = read_docket(path)
     contents = read_package(find_package(f"{file.package}-{file.version}", session.workspace.packages))
-    prepared = prepare(session, contents, file.target, file.choices, without, fates=file.fates, custody=file.custody)
+    prepared = prepare(
+        session,
+        contents,
+        file.target,
+        file.choices,
+        [*file.without, *without],
+        base_of(session, file),
+        file.fates,
+        file.custody,
+    )
     docket = prepared.docket
     reasons = {
         "the package is another one": contents.package_digest != file.package_digest,
@@ -43,6 +52,11 @@ def prepare_from_docket(session: Session, path: Path, without: Sequence[str] = (
             next_step=f"amphora compare --refresh {path}",
         )
     return replace(prepared, is_reviewed=True)
+
+
+def base_of(session: Session, file: DocketFile) -> Contents | None:
+    """The package that served a docket as base, if one did."""
+    return read_package(find_package(file.since, session.workspace.packages)) if file.since else None
 
 
 def with_records(prepared: Prepared, wanted: Sequence[str]) -> Prepared:

@@ -115,6 +115,8 @@ def prepare(
         retirements=tuple(retirements),
         left_out=tuple(left),
         shared=_shared(session, contents, side, actions),
+        since=f"{since.name}-{since.version}" if since else "",
+        without=tuple(without),
         to_enter=to_enter,
         order=order_of(list(contents.items.values())),
         files=contents.files,

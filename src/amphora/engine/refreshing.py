@@ -8,6 +8,7 @@ from pathlib import Path
 
 from amphora.core.keys import Key
 from amphora.core.model import Json
+from amphora.engine.importing import base_of
 from amphora.engine.preparing import Prepared, prepare
 from amphora.engine.session import Session
 from amphora.files.docket_file import DocketFile, read_docket, write_docket
@@ -28,7 +29,8 @@ def refresh_docket(session: Session, path: Path) -> Refreshed:
     file = read_docket(path)
     contents = read_package(find_package(f"{file.package}-{file.version}", session.workspace.packages))
     fates = _still(file, contents.items)
-    plain = prepare(session, contents, file.target, fates=fates, custody=file.custody)
+    since = base_of(session, file)
+    plain = prepare(session, contents, file.target, {}, file.without, since, fates, file.custody)
     now = {
         (action.key, change.place): change.sides
         for action in plain.docket.actions
@@ -43,9 +45,7 @@ def refresh_docket(session: Session, path: Path) -> Refreshed:
                 choices.setdefault(key, {})[place] = choice
             else:
                 dropped.append((key, place))
-    prepared = prepare(
-        session, contents, file.target, choices, fates=_still(file, contents.items), custody=file.custody
-    )
+    prepared = prepare(session, contents, file.target, choices, file.without, since, fates, file.custody)
     write_docket(path, prepared.docket)
     return Refreshed(prepared, sum(map(len, choices.values())), tuple(dropped))
 

@@ -42,6 +42,8 @@ class DocketFile:
     choices: Mapping[Key, Mapping[str, Json]]
     fates: Mapping[Key, str] = field(default_factory=dict)
     sides: Mapping[tuple[Key, str], str] = field(default_factory=dict)
+    since: str = ""
+    without: tuple[str, ...] = ()
 
 
 def write_docket(path: Path, docket: Docket) -> None:
@@ -54,6 +56,8 @@ def write_docket(path: Path, docket: Docket) -> None:
         "fingerprint": docket.fingerprint,
         "custody": docket.custody.value,
         "if_it_fails": "put-back",
+        "since": docket.since,
+        "without": list(docket.without),
         "bindings": {one.need.key: one.value for one in docket.mapped if one.native is not None},
         "items": {action.key: _item(action) for action in docket.actions}
         | {key: {"action": "leave", "reason": "left out", "choice": "leave"} for key in docket.left_out},
@@ -80,6 +84,8 @@ def read_docket(path: Path) -> DocketFile:
             custody=str(document["custody"]),
             choices={str(key): _choices(path, key, item) for key, item in document["items"].items()},
             sides=_sides(document["items"]),
+            since=str(document.get("since") or ""),
+            without=tuple(map(str, document.get("without") or ())),
             fates={
                 str(key): _fate(path, key, row["choice"])
                 for key, row in (document.get("no_longer_packed") or {}).items()
