@@ -111,9 +111,10 @@ def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _S
 
     contents = opened_package(work, left)
     since = opened_package(work, shown.since) if shown.since else None
-    prepared = prepare(work.session, contents, right, chosen_for_items(contents, shown.choose), since=since)
+    chosen = chosen_for_items(contents, shown.choose)
+    prepared = prepare(work.session, contents, right, chosen, since=since)
     if shown.decide:
-        prepared = _decided(work, prepared, since)
+        prepared = _decided(work, prepared, since, chosen)
         shown.docket = shown.docket or Path(f"{contents.name}-{contents.version}.{right}.docket.yaml")
     if shown.docket is not None:
         write_docket(shown.docket, prepared.docket)
@@ -186,7 +187,7 @@ def _refresh(work: Work, path: Path) -> None:
     work.show(replace(result, verdict=verdict, blocks=blocks))
 
 
-def _decided(work: Work, prepared: Prepared, since: Contents | None) -> Prepared:
+def _decided(work: Work, prepared: Prepared, since: Contents | None, chosen: dict[str, dict[str, str]]) -> Prepared:
     from amphora.cli.asking import decider
     from amphora.core.deciding import decide_all, questions_of
     from amphora.engine.preparing import prepare
@@ -194,5 +195,5 @@ def _decided(work: Work, prepared: Prepared, since: Contents | None) -> Prepared
     questions = questions_of(prepared.docket)
     if not questions:
         return prepared
-    choices = decide_all(questions, decider(work, prepared.docket))
+    choices = {**chosen, **decide_all(questions, decider(work, prepared.docket))}
     return prepare(work.session, prepared.contents, prepared.docket.target, choices, since=since)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import Final
@@ -238,8 +238,3 @@ def equal(left: Json, right: Json) -> bool:
     if left is MISSING or right is MISSING:
         return left is right
     return same(left, right)
-
-
-def open_questions(changes: Iterable[FieldChange]) -> list[FieldChange]:
-    """The changes on which somebody has to decide."""
-    return [change for change in changes if change.is_open]

@@ -6,7 +6,7 @@ the document; other selectors (filters, slices, descendants) are answered by the
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, fields, replace
 from typing import Any
 
@@ -145,10 +145,6 @@ class Places:
                 walk = walk.step(name)
             known = self._spots[pointer] = walk.spot
         return known
-
-    def has(self, is_wanted: Callable[[Spot], bool]) -> bool:
-        """Whether any place has such a role."""
-        return any(is_wanted(spot) for _, spot in [*self._simple, *self._searched])
 
     def walk(self, definition: Any) -> Walk:
         """The start of a walk along this definition."""

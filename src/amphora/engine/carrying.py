@@ -31,7 +31,8 @@ from amphora.core.strict_json import JsonFault, parse_json
 from amphora.core.tokens import parse_token, render_text, tokens_in
 from amphora.engine.session import Listener, Opened
 from amphora.environments.contract import Environment, Write, Written
-from amphora.ledger.ledger import Delivery, JournalStep, Ledger, Run
+from amphora.ledger.ledger import Ledger
+from amphora.ledger.records import Delivery, JournalStep, Run
 
 WRITING = (StepDo.CREATE, StepDo.CREATE_BARE, StepDo.UPDATE, StepDo.WRITE_ALL)
 UNCERTAIN = ("uncertain", "intended")

@@ -21,7 +21,7 @@ from amphora.engine.session import Session
 from amphora.engine.verifying import Verified, verify
 from amphora.files.docket_file import DocketFile, read_docket
 from amphora.files.package import find_package, read_package
-from amphora.ledger.ledger import Run
+from amphora.ledger.records import Run
 
 
 def prepare_from_docket(session: Session, path: Path, without: Sequence[str] = ()) -> Prepared:

@@ -9,26 +9,22 @@ from amphora.core.attachments import LEFT_OUT, with_present, without_attachments
 from amphora.core.bindings import MISSING
 from amphora.core.compare import STATE, Base, Comparison, compare_item
 from amphora.core.crosswalk import Mapped, resolve
-from amphora.core.docket import Action, Custody, Do, Docket, Fate, Retirement, decide, fingerprint, order_of
+from amphora.core.docket import Action, Custody, Do, Docket, decide, fingerprint, order_of
 from amphora.core.errors import UsageFault
-from amphora.core.graph import in_order
 from amphora.core.keys import Key
 from amphora.core.kinds import KindSheet
-from amphora.core.merge import NEEDS_CHOICE, TARGET, By, FieldChange
+from amphora.core.merge import TARGET, By, FieldChange, field_choices
 from amphora.core.model import Contents, Finding, Found, Item, Json, Listed
 from amphora.core.native import to_native
 from amphora.core.needs import needs_of, types_of
 from amphora.core.portable import Portable
-from amphora.core.references import quick_references
-from amphora.core.scan import token_places
-from amphora.core.selection import choose
 from amphora.core.spots import masked_places, part_ids
 from amphora.core.tokens import NEED_KINDS, parse_token
 from amphora.engine.checking import found_by_rules, sheets_for, target_index
+from amphora.engine.retiring import dropped_items, shared_items
 from amphora.engine.session import Opened, Session
 from amphora.engine.sides import OWN_ADDRESS, Side, read_items, target_side
 from amphora.environments.contract import Wanted
-from amphora.files.package import is_version, version_order
 
 Choices = Mapping[Key, Mapping[str, Json]]
 """Item, then place (or `*` for the whole item), then choice."""
@@ -97,7 +93,7 @@ def prepare(
         for token in _secrets_to_enter(contents, action, side, found.get(action.key))
     )
     chosen_custody = Custody(custody) if custody else None
-    retirements = _retirements(session, contents, side, actions, fates or {}, left)
+    retirements = dropped_items(session, contents, side, actions, fates or {}, left)
     docket = Docket(
         package=contents.name,
         version=contents.version,
@@ -114,7 +110,7 @@ def prepare(
         custody=chosen_custody or (Custody.PACKAGE if opened.entry.role != "build" else Custody.TARGET),
         retirements=tuple(retirements),
         left_out=tuple(left),
-        shared=_shared(session, contents, side, actions),
+        shared=shared_items(session, contents, side, actions),
         since=f"{since.name}-{since.version}" if since else "",
         without=tuple(without),
         to_enter=to_enter,
@@ -160,75 +156,6 @@ def _with_kept_attachments(
             items[key] = with_present(item, form, side.opened.description.sheets[item.kind].places.walk(item.form))
     kept = {name: raw for portable in noticed.values() for name, raw in portable.files.items()}
     return replace(contents, items=items, files={**kept, **contents.files})
-
-
-def _shared(
-    session: Session, contents: Contents, side: Side, actions: Sequence[Action]
-) -> dict[Key, tuple[str, ...]]:
-    """The items that would be updated although another package claims them, with those packages."""
-    updated = {action.key for action in actions if action.do is Do.UPDATE}
-    found: dict[Key, tuple[str, ...]] = {}
-    for claim in session.ledger.claims(side.uid):
-        if claim.key in updated and (claim.package, claim.source_uid) != (contents.name, contents.source_uid):
-            found[claim.key] = (*found.get(claim.key, ()), f"{claim.package} {claim.version}")
-    return found
-
-
-def _retirements(
-    session: Session,
-    contents: Contents,
-    side: Side,
-    actions: Sequence[Action],
-    fates: Mapping[str, str],
-    left: Collection[Key],
-) -> list[Retirement]:
-    """What this package alone claims there, in its own custody, and no longer holds; nothing on the way back to
-    a lower version."""
-    claims = session.ledger.claims(side.uid)
-    mine = [c for c in claims if (c.package, c.source_uid) == (contents.name, contents.source_uid)]
-    latest = max((version_order(c.version) for c in mine if is_version(c.version)), default=None)
-    if latest is not None and version_order(contents.version) < latest:
-        return []
-    shared = {c.key for c in claims if c not in mine}
-    mine = [c for c in mine if c.custody == Custody.PACKAGE and c.key not in contents.items]
-    keys = [c.key for c in mine if c.key not in shared and c.key not in left]
-    forms = {action.key: action for action in actions}
-    return retirements_of(session, side, [key for key in sorted(keys) if key in side.by_key], forms, fates)
-
-
-def retirements_of(
-    session: Session, side: Side, keys: Sequence[Key], actions: Mapping[Key, Action], fates: Mapping[str, str]
-) -> list[Retirement]:
-    """Items that may go, users before used, each with what stays and uses it."""
-    rows = {key: side.by_key[key] for key in keys}
-    chosen = {key: Fate(fate) for name, fate in fates.items() for key in choose([name], rows, "what is dropped")}
-    if not rows:
-        return []
-    going = {key for key in rows if chosen.get(key, Fate.STAY) is Fate.RETIRE}
-    uses: dict[Key, set[Key]] = {}
-    for found in side.opened.environment.read(list(side.keys), "draft"):
-        key = side.keys[found.listed.native_id]
-        uses[key] = quick_references(found.definition, side.names, key)
-    for key, action in actions.items():
-        if action.do is not Do.LEAVE:
-            uses[key] = {used for place in token_places(action.form) if (used := _key_of(place.token))}
-    ours = session.ledger.created(side.uid)
-    order = [key for group in reversed(in_order({key: uses.get(key, set()) for key in rows})) for key in group]
-    return [
-        Retirement(
-            key,
-            rows[key],
-            tuple(sorted(user for user, used in uses.items() if key in used and user not in going and user != key)),
-            chosen.get(key, Fate.STAY),
-            rows[key].native_id not in ours,
-        )
-        for key in order
-    ]
-
-
-def _key_of(token: str) -> Key | None:
-    parsed = parse_token(token)
-    return parsed.key if parsed and parsed.is_item else None
 
 
 def check_package(session: Session, contents: Contents, environment: str) -> list[Finding]:
@@ -301,11 +228,7 @@ def _action(
     if present is None:
         present = Item(key, item.schema, {}, listed.states, None, listed.native_id, listed.link)
     sheet = side.opened.description.sheets[item.kind]
-
-    def choose(place: str, by: By) -> Json:
-        return mine.get(place, mine.get("*") if by in NEEDS_CHOICE else None)
-
-    comparison = compare_item(item, present, base, sheet, side.names, choose)
+    comparison = compare_item(item, present, base, sheet, side.names, field_choices(mine.get("*"), mine))
     if listed.has_draft:
         comparison = _with_draft(comparison, listed, mine)
     if found and (lost := _lost_secrets(comparison, found, sheet, side)):

@@ -16,13 +16,14 @@ from amphora.core.needs import needs_of
 from amphora.core.selection import choose, readable
 from amphora.engine.carrying import Outcome, carry_out
 from amphora.engine.importing import keeper
-from amphora.engine.preparing import Prepared, prepare, retirements_of
+from amphora.engine.preparing import Prepared, prepare
+from amphora.engine.retiring import retirements_of
 from amphora.engine.session import Session
 from amphora.engine.sides import Side, own_side, read_items
 from amphora.engine.verifying import Verified, verify
 from amphora.engine.versioning import version_for
 from amphora.files.package import SUFFIX, find_package, read_package, write_package
-from amphora.ledger.ledger import Delivered, Delivery
+from amphora.ledger.records import Delivered, Delivery
 
 CARRIED_BACK = "edits"
 

@@ -12,7 +12,7 @@ from amphora.core.merge import FieldChange
 from amphora.core.model import Item
 from amphora.engine.session import Session
 from amphora.engine.sides import own_side, read_items
-from amphora.ledger.ledger import Delivery
+from amphora.ledger.records import Delivery
 
 
 @dataclass(frozen=True)

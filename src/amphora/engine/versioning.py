@@ -13,7 +13,7 @@ from amphora.core.model import Contents, Item, Json
 from amphora.core.pointers import parse_pointer
 from amphora.engine.session import Session
 from amphora.files.package import is_version, version_order
-from amphora.ledger.ledger import Export
+from amphora.ledger.records import Export
 
 FIRST_VERSION = "1.0.0"
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 from uuid import uuid4
@@ -20,78 +19,11 @@ from amphora.core.keys import Key
 from amphora.core.matching import Link
 from amphora.core.model import Contents, Folded, Json, States
 from amphora.ledger import tables as t
+from amphora.ledger.records import Delivered, Delivery, Export, JournalStep, Run
 from amphora.ledger.upgrades import bring_up_to_date
 
 PORTION = 500
 """How many rows are asked for or written at once."""
-
-
-@dataclass(frozen=True)
-class Delivery:
-    """One item brought into one environment by one run. `base` is the package's side, `merged` what the
-    target was made to be (what `verify` expects)."""
-
-    key: Key
-    native_id: str
-    package: str
-    source_uid: str
-    version: str
-    base: Base
-    merged: Json
-    merged_states: States
-
-
-@dataclass(frozen=True)
-class Delivered:
-    """A delivery as it stands in the history of one item."""
-
-    at: str
-    run: str
-    account: str
-    delivery: Delivery
-
-
-@dataclass(frozen=True)
-class Run:
-    """One execution of an import."""
-
-    id: int
-    name: str
-    environment: str
-    uid: str
-    package: str
-    version: str
-    account: str
-    state: str
-    started_at: str
-    ended_at: str | None
-    note: str
-
-
-@dataclass(frozen=True)
-class JournalStep:
-    """One journalled step: intent before, outcome after."""
-
-    number: int
-    do: str
-    keys: tuple[Key, ...]
-    intent: Json
-    state: str
-    outcome: Json
-
-
-@dataclass(frozen=True)
-class Export:
-    """One recorded export."""
-
-    at: str
-    environment: str
-    package: str
-    version: str
-    contents_digest: str
-    package_digest: str
-    file: str
-    layout_digest: str = ""
 
 
 class Ledger:

@@ -10,7 +10,7 @@ from amphora.core.model import Contents, Item, Listed
 from amphora.core.selection import readable
 from amphora.environments.contract import Description, Identity
 from amphora.files.workspace import EnvironmentEntry
-from amphora.ledger.ledger import Run
+from amphora.ledger.records import Run
 from amphora.render.changes import item_json
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted
 

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from amphora.core.selection import readable
 from amphora.engine.verifying import Verified
-from amphora.ledger.ledger import JournalStep, Run
+from amphora.ledger.records import JournalStep, Run
 from amphora.render.changes import (
     change_json,
     changes_grid,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from amphora.core.checks import completeness, integrity, needs, portability, safety, target
@@ -55,9 +55,4 @@ def _levelled(finding: Finding, levels: Mapping[str, str]) -> Finding:
     return finding if level is None else replace(finding, level=Level(level))
 
 
-def rule_names() -> Iterable[str]:
-    """The names of all rules."""
-    return RULES.keys()
-
-
-__all__ = ["RULES", "CheckContext", "Rule", "Todo", "Waiver", "check", "rule_names", "todo_of"]
+__all__ = ["RULES", "CheckContext", "Rule", "Todo", "Waiver", "check", "todo_of"]
