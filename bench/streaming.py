@@ -13,8 +13,8 @@ from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 
-from amphora.core.model import Contents, Item, States
-from amphora.core.raw import PIECE_BYTES, sha256_of
+from amphora.core.values.model import Contents, Item, States
+from amphora.core.values.raw import PIECE_BYTES, sha256_of
 from amphora.files.package import read_package, write_package
 
 PORTION = 1000

@@ -25,11 +25,11 @@ from typing import Any
 
 import orjson
 
-from amphora.core.bindings import Bindings, IdStyle
-from amphora.core.graph import in_order
-from amphora.core.model import Contents, Folded, Item, States
-from amphora.core.pace import uncollected
-from amphora.core.portable import to_portable
+from amphora.core.form.bindings import Bindings, IdStyle
+from amphora.core.form.portable import to_portable
+from amphora.core.values.graph import in_order
+from amphora.core.values.model import Contents, Folded, Item, States
+from amphora.core.values.pace import uncollected
 from amphora.files.package import read_package, write_package
 from amphora.practice.platform import ID_PATTERN, JOINER
 from amphora.practice.sheets import practice_sheets
@@ -123,7 +123,7 @@ def checked(folder: Path, size: int) -> float:
     """All rules over the package, against an index of a target that holds as many items of its own."""
     from amphora.core.checks import CheckContext, check
     from amphora.core.checks.context import Planned, TargetIndex
-    from amphora.core.model import Listed
+    from amphora.core.values.model import Listed
 
     contents = read_package(folder / "bench.amphora")
     sheets = practice_sheets()
@@ -141,7 +141,7 @@ def checked(folder: Path, size: int) -> float:
 def compared(folder: Path, size: int) -> float:
     """Three-way comparison of every item, of which one in twenty differs; all sides at hand as the engine has
     them: package and base as bytes, the target in portable form."""
-    from amphora.core.compare import Base, compare_item
+    from amphora.core.merge.compare import Base, compare_item
 
     contents = read_package(folder / "bench.amphora")
     sheet = practice_sheets()["flow"]

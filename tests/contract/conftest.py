@@ -8,9 +8,9 @@ from pathlib import Path
 
 import pytest
 
-from amphora.core.bindings import Bindings, IdStyle
-from amphora.core.model import States, Supply
-from amphora.core.native import to_native
+from amphora.core.form.bindings import Bindings, IdStyle
+from amphora.core.form.native import to_native
+from amphora.core.values.model import States, Supply
 from amphora.environments.contract import Write
 from amphora.environments.folder import ID_PATTERN, JOINER, connect, found_folder
 from amphora.practice.halcyon import KEEPER, PLACES, fill, seeds

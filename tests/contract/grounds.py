@@ -7,10 +7,10 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from amphora.core.crosswalk import SECTIONS, row_name
-from amphora.core.errors import EnvironmentRefused, Uncertain
-from amphora.core.keys import Key
-from amphora.core.model import States
+from amphora.core.needs.crosswalk import SECTIONS, row_name
+from amphora.core.values.errors import EnvironmentRefused, Uncertain
+from amphora.core.values.keys import Key
+from amphora.core.values.model import States
 from amphora.engine.carrying import Outcome
 from amphora.engine.exporting import ExportReport, export
 from amphora.engine.importing import import_prepared

@@ -10,11 +10,11 @@ from typing import Any
 
 import pytest
 
-from amphora.core.crosswalk import row_name
-from amphora.core.docket import Do, plan_steps
-from amphora.core.errors import Unavailable
-from amphora.core.merge import By
-from amphora.core.model import Listed
+from amphora.core.merge.merge import By
+from amphora.core.needs.crosswalk import row_name
+from amphora.core.plan.docket import Do, plan_steps
+from amphora.core.values.errors import Unavailable
+from amphora.core.values.model import Listed
 from amphora.engine.exporting import ExportReport, export
 from amphora.engine.importing import ask_for, import_prepared, refuse_unready, undo
 from amphora.engine.preparing import prepare

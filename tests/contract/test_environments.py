@@ -8,10 +8,10 @@ from typing import Any
 
 import pytest
 
-from amphora.core.bindings import Bindings
-from amphora.core.errors import EnvironmentRefused, RevisionMoved
-from amphora.core.native import to_native
-from amphora.core.portable import to_portable
+from amphora.core.form.bindings import Bindings
+from amphora.core.form.native import to_native
+from amphora.core.form.portable import to_portable
+from amphora.core.values.errors import EnvironmentRefused, RevisionMoved
 from amphora.engine.sides import own_side
 from amphora.environments.contract import Write
 from tests.conftest import SECRETS

@@ -16,10 +16,10 @@ from typing import Any
 
 import pytest
 
-from amphora.core.errors import AmphoraError
-from amphora.core.keys import kind_of
-from amphora.core.model import Contents, Finding, Item, States
-from amphora.core.needs import needs_of, types_of
+from amphora.core.needs.needs import needs_of, types_of
+from amphora.core.values.errors import AmphoraError
+from amphora.core.values.keys import kind_of
+from amphora.core.values.model import Contents, Finding, Item, States
 from amphora.engine.carrying import carry_out
 from amphora.engine.exporting import export
 from amphora.engine.mapping import map_package

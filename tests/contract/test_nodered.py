@@ -8,9 +8,9 @@ from pathlib import Path
 
 import pytest
 
-from amphora.core.docket import Do
-from amphora.core.errors import EnvironmentRefused, Unavailable
-from amphora.core.merge import By
+from amphora.core.merge.merge import By
+from amphora.core.plan.docket import Do
+from amphora.core.values.errors import EnvironmentRefused, Unavailable
 from amphora.engine.importing import refuse_unready
 from amphora.environments.nodered.adapter import connect
 from tests.contract.conftest import nodered_ground

@@ -7,13 +7,13 @@ from typing import Any
 import pytest
 from hypothesis import given
 
-from amphora.core.attachments import LEFT_OUT, with_present, without_attachments
-from amphora.core.bindings import MISSING
-from amphora.core.kinds import parse_sheet
-from amphora.core.model import Item, States
-from amphora.core.pointers import value_at
-from amphora.core.scan import confirmed_places, token_places
-from amphora.core.strict_json import pretty_bytes
+from amphora.core.form.attachments import LEFT_OUT, with_present, without_attachments
+from amphora.core.form.bindings import MISSING
+from amphora.core.form.kinds import parse_sheet
+from amphora.core.values.model import Item, States
+from amphora.core.values.pointers import value_at
+from amphora.core.values.scan import confirmed_places, token_places
+from amphora.core.values.strict_json import pretty_bytes
 from tests.core.test_canon import JSON
 
 SHEET = parse_sheet(

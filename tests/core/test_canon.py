@@ -11,9 +11,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from amphora.core.canon import LARGEST_INTEGER, NotCanonical, canonical_bytes, same
-from amphora.core.model import Item, States
-from amphora.core.strict_json import JsonFault, parse_json, pretty_bytes
+from amphora.core.values.canon import LARGEST_INTEGER, NotCanonical, canonical_bytes, same
+from amphora.core.values.model import Item, States
+from amphora.core.values.strict_json import JsonFault, parse_json, pretty_bytes
 
 TEXT = st.text(st.characters(exclude_categories=["Cs"]), max_size=12)
 NUMBERS = st.integers(-LARGEST_INTEGER, LARGEST_INTEGER) | st.floats(allow_nan=False, allow_infinity=False)

@@ -9,9 +9,9 @@ import pytest
 
 from amphora.core.checks import RULES, CheckContext, Waiver, check
 from amphora.core.checks.context import Claim, Planned, Reach, TargetIndex
-from amphora.core.crosswalk import Mapped, MapState
-from amphora.core.kinds import parse_sheet
-from amphora.core.model import Contents, Item, Level, Limits, Listed, Need, States
+from amphora.core.form.kinds import parse_sheet
+from amphora.core.needs.crosswalk import Mapped, MapState
+from amphora.core.values.model import Contents, Item, Level, Limits, Listed, Need, States
 
 FLOW = parse_sheet(
     'kind = "flow"\n[[refers]]\nat = "$.uses"\nto = ["table"]\n[[refers]]\nat = "$.column"\nto = ["table#column"]\n'

@@ -11,13 +11,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from amphora.core.bindings import MISSING, Bindings, IdStyle
-from amphora.core.canon import same
-from amphora.core.compare import Base, compare_item
-from amphora.core.kinds import parse_sheet
-from amphora.core.lines import merge_texts
-from amphora.core.merge import By, Merge, merged_order, no_choice
-from amphora.core.model import Item, States
+from amphora.core.form.bindings import MISSING, Bindings, IdStyle
+from amphora.core.form.kinds import parse_sheet
+from amphora.core.merge.compare import Base, compare_item
+from amphora.core.merge.lines import merge_texts
+from amphora.core.merge.merge import By, Merge, merged_order, no_choice
+from amphora.core.values.canon import same
+from amphora.core.values.model import Item, States
 
 SHEET = parse_sheet(
     'kind = "flow"\n[fields]\nnamed = { "$.steps" = "id", "$.people" = "id" }\nunordered = ["$.people"]\ntext = ["$.script"]'

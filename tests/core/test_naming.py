@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import pytest
 
-from amphora.core.errors import UsageFault
-from amphora.core.matching import Link, assign_keys, match
-from amphora.core.model import Item, Listed, States
-from amphora.core.secrets import looks_secret
-from amphora.core.selection import choose
+from amphora.core.form.secrets import looks_secret
+from amphora.core.needs.matching import Link, assign_keys, match
+from amphora.core.needs.selection import choose
+from amphora.core.values.errors import UsageFault
+from amphora.core.values.model import Item, Listed, States
 
 
 def row(native_id: str, kind: str, *segments: str, title: str = "") -> Listed:

@@ -8,13 +8,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from amphora.core.bindings import Bindings, IdStyle
-from amphora.core.errors import SheetFault
-from amphora.core.kinds import parse_sheet, sheets_in_force
-from amphora.core.native import to_native
-from amphora.core.portable import to_portable
-from amphora.core.spots import feature_values, mask_secrets, masked_places, part_ids
-from amphora.core.tokens import MASK
+from amphora.core.form.bindings import Bindings, IdStyle
+from amphora.core.form.kinds import parse_sheet, sheets_in_force
+from amphora.core.form.native import to_native
+from amphora.core.form.portable import to_portable
+from amphora.core.form.spots import feature_values, mask_secrets, masked_places, part_ids
+from amphora.core.values.errors import SheetFault
+from amphora.core.values.tokens import MASK
 
 SHEET = parse_sheet(
     """

@@ -6,11 +6,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from amphora.core.graph import in_order
-from amphora.core.keys import decode_segment, encode_segment, free_key, is_key, make_key
-from amphora.core.pointers import parse_pointer, write_pointer
-from amphora.core.scan import token_places
-from amphora.core.tokens import escape, parse_token, render_text, token_for, tokens_in, unescape
+from amphora.core.values.graph import in_order
+from amphora.core.values.keys import decode_segment, encode_segment, free_key, is_key, make_key
+from amphora.core.values.pointers import parse_pointer, write_pointer
+from amphora.core.values.scan import token_places
+from amphora.core.values.tokens import escape, parse_token, render_text, token_for, tokens_in, unescape
 from amphora.files.members import item_members
 
 TEXT = st.text(st.characters(exclude_categories=["Cs"]), max_size=20)

@@ -9,9 +9,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from amphora.core.crosswalk import Crosswalk, MapState, resolve
-from amphora.core.errors import UsageFault
-from amphora.core.model import Need, Supply
+from amphora.core.needs.crosswalk import Crosswalk, MapState, resolve
+from amphora.core.values.errors import UsageFault
+from amphora.core.values.model import Need, Supply
 from amphora.files.crosswalk_file import Cell, csv_cells, csv_text, read_crosswalk, write_cells
 from amphora.files.workspace import EnvironmentEntry, add_environment, init_workspace, read_workspace
 

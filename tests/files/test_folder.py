@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from amphora.core.errors import PackageDamaged, UsageFault
+from amphora.core.values.errors import PackageDamaged, UsageFault
 from amphora.files.folder import read_folder, read_git, write_folder
 from amphora.files.package import read_package, write_package
 from tests.files.test_package import contents
@@ -55,7 +55,7 @@ def test_a_one_field_change_is_a_one_line_diff_and_git_revisions_read(folder: Pa
 
 
 def _packed(read: object, folder: Path) -> Path:
-    from amphora.core.model import Contents
+    from amphora.core.values.model import Contents
 
     assert isinstance(read, Contents)
     path = folder / f"{read.name}-{read.version}.amphora"

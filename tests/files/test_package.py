@@ -17,10 +17,10 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from amphora.core.errors import PackageDamaged
-from amphora.core.keys import make_key
-from amphora.core.model import Contents, Item, Need, States
-from amphora.core.raw import whole
+from amphora.core.values.errors import PackageDamaged
+from amphora.core.values.keys import make_key
+from amphora.core.values.model import Contents, Item, Need, States
+from amphora.core.values.raw import whole
 from amphora.files.package import find_package, is_version, read_package, version_order, write_package
 
 TITLES = [

@@ -16,7 +16,7 @@ import jsonpatch
 import pytest
 from hypothesis import given
 
-from amphora.core.patch import patch_of
+from amphora.core.merge.patch import patch_of
 from tests.conftest import Program
 from tests.core.test_canon import JSON
 

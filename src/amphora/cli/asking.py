@@ -10,15 +10,15 @@ import typer
 from amphora.cli.working import Work
 
 if TYPE_CHECKING:
-    from amphora.core.crosswalk import Mapped
-    from amphora.core.deciding import Answer, Question
-    from amphora.core.docket import Docket
+    from amphora.core.needs.crosswalk import Mapped
+    from amphora.core.plan.decisions import Answer, Question
+    from amphora.core.plan.docket import Docket
 
 
 def asker(work: Work) -> Callable[[Mapped], str | None]:
     """Asks about one need: its value, the guess for an empty answer, nothing for a dash."""
-    from amphora.core.crosswalk import MapState
-    from amphora.core.errors import NotReady
+    from amphora.core.needs.crosswalk import MapState
+    from amphora.core.values.errors import NotReady
     from amphora.render.mapping import offered
 
     if not work.is_terminal:
@@ -39,9 +39,9 @@ def asker(work: Work) -> Callable[[Mapped], str | None]:
 
 def decider(work: Work, docket: Docket) -> Callable[[Question, int, int], Answer]:
     """Asks about one open question of a docket: one key to answer it."""
-    from amphora.core.deciding import ANSWERS
-    from amphora.core.errors import NotReady
-    from amphora.core.selection import readable
+    from amphora.core.needs.selection import readable
+    from amphora.core.plan.decisions import ANSWERS
+    from amphora.core.values.errors import NotReady
     from amphora.render.changes import place_phrase
     from amphora.render.result import shown
 

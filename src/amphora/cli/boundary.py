@@ -8,7 +8,7 @@ from collections.abc import Callable
 
 import click
 
-from amphora.core.errors import (
+from amphora.core.values.errors import (
     AmphoraError,
     BrokenOff,
     EnvironmentRefused,

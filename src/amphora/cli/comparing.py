@@ -13,7 +13,7 @@ from amphora.cli.packages import opened_package
 from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, Work, working
 
 if TYPE_CHECKING:
-    from amphora.core.model import Contents
+    from amphora.core.values.model import Contents
     from amphora.engine.preparing import Prepared
     from amphora.render.result import Result
 
@@ -68,7 +68,7 @@ def compare(
       amphora compare grove-dev grove-live --expect-same
       amphora compare olive-intake-1.0.0 olive-intake-1.1.0
     """
-    from amphora.core.errors import UsageFault
+    from amphora.core.values.errors import UsageFault
     from amphora.render.beside import ONLY
 
     with working(json, workspace) as work:
@@ -173,7 +173,7 @@ def _quiet(result: Result) -> Result:
 def _refresh(work: Work, path: Path) -> None:
     from dataclasses import replace
 
-    from amphora.core.selection import readable
+    from amphora.core.needs.selection import readable
     from amphora.engine.refreshing import refresh_docket
     from amphora.render.changes import place_phrase
     from amphora.render.importing import compare_result
@@ -189,7 +189,7 @@ def _refresh(work: Work, path: Path) -> None:
 
 def _decided(work: Work, prepared: Prepared, since: Contents | None, chosen: dict[str, dict[str, str]]) -> Prepared:
     from amphora.cli.asking import decider
-    from amphora.core.deciding import decide_all, questions_of
+    from amphora.core.plan.decisions import decide_all, questions_of
     from amphora.engine.preparing import prepare
 
     questions = questions_of(prepared.docket)

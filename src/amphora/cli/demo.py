@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from amphora.core.errors import UsageFault
+from amphora.core.values.errors import UsageFault
 from amphora.render.json_text import result_json
 from amphora.render.result import Result
 

@@ -72,7 +72,7 @@ def add(
 
 def _asked(work: Work, name: str | None, location: str | None, role: str) -> tuple[str, str, str]:
     """Name, location and role, asked for at a terminal."""
-    from amphora.core.errors import NotReady
+    from amphora.core.values.errors import NotReady
 
     if not work.is_terminal:
         raise NotReady(
@@ -97,7 +97,7 @@ def sign_in_(
     Example:
       amphora env sign-in line-one
     """
-    from amphora.core.errors import NotReady
+    from amphora.core.values.errors import NotReady
     from amphora.environments.locations import keep_secret
     from amphora.files.workspace import set_sign_in
     from amphora.render.looking import signed_in_result

@@ -12,7 +12,7 @@ from amphora.cli.packages import opened_package
 from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, Work, working
 
 if TYPE_CHECKING:
-    from amphora.core.model import Contents
+    from amphora.core.values.model import Contents
     from amphora.engine.preparing import Prepared
 
 DOCKET_SUFFIX = ".docket.yaml"
@@ -60,7 +60,7 @@ def import_(
       amphora import olive-intake grove-live --yes
       amphora import intake.docket.yaml --yes
     """
-    from amphora.core.errors import UsageFault
+    from amphora.core.values.errors import UsageFault
     from amphora.engine.importing import prepare_from_docket, with_records
     from amphora.engine.preparing import prepare
 
@@ -89,7 +89,7 @@ def import_(
 
 def checked_custody(custody: str) -> str:
     """The custody asked for; UsageFault where it is none."""
-    from amphora.core.errors import UsageFault
+    from amphora.core.values.errors import UsageFault
 
     if custody not in ("", "package", "target"):
         raise UsageFault(f"--custody is package or target, not {custody!r}.", next_step="amphora import --help")

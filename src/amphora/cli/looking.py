@@ -12,7 +12,7 @@ from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, Work, working
 
 def show_workspace(work: Work) -> bool:
     """Shows where the workspace stands; false where there is none."""
-    from amphora.core.errors import UsageFault
+    from amphora.core.values.errors import UsageFault
     from amphora.files.package import SUFFIX
     from amphora.files.workspace import FILE
 
@@ -114,7 +114,7 @@ def peek(
       amphora peek olive-intake "Weigh ticket"
     """
     from amphora.cli.packages import opened_package
-    from amphora.core.selection import choose
+    from amphora.core.needs.selection import choose
     from amphora.engine.exporting import listed_items
     from amphora.render.looking import peek_item_result, peek_result
 

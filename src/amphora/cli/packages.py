@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from amphora.cli.working import Work
 
 if TYPE_CHECKING:
-    from amphora.core.model import Contents
+    from amphora.core.values.model import Contents
 
 
 def opened_package(work: Work, name: str) -> Contents:

@@ -87,7 +87,7 @@ def check(
       amphora check olive-intake grove-live --strict --sarif findings.sarif
       amphora check --rules
     """
-    from amphora.core.errors import UsageFault
+    from amphora.core.values.errors import UsageFault
     from amphora.engine.checking import check_alone
     from amphora.engine.fixing import fix_findings
     from amphora.engine.preparing import check_package
@@ -156,7 +156,7 @@ def map_(
       amphora map olive-intake grove-live --texts
     """
     from amphora.cli.asking import asker
-    from amphora.core.errors import UsageFault
+    from amphora.core.values.errors import UsageFault
     from amphora.engine.mapping import doubts, map_package, rewritings
     from amphora.engine.tables import read_table, write_table
     from amphora.render.mapping import map_result, texts_result

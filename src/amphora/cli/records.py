@@ -23,7 +23,7 @@ def verify(
       amphora verify olive-intake grove-live
       amphora verify last
     """
-    from amphora.core.errors import NotReady
+    from amphora.core.values.errors import NotReady
     from amphora.engine.verifying import verify as verify_deliveries
     from amphora.engine.verifying import verify_package
     from amphora.render.records import verify_result
@@ -56,7 +56,7 @@ def undo(
       amphora undo last
       amphora undo grove-live-2 --yes
     """
-    from amphora.core.errors import NotReady
+    from amphora.core.values.errors import NotReady
     from amphora.engine.importing import undo as undo_run
     from amphora.render.records import undo_result
 

@@ -73,8 +73,8 @@ def trust(
     Example:
       amphora keys trust petra.jwk.json --as petra
     """
-    from amphora.core.errors import UsageFault
-    from amphora.core.strict_json import JsonFault, parse_json
+    from amphora.core.values.errors import UsageFault
+    from amphora.core.values.strict_json import JsonFault, parse_json
     from amphora.files.signing import trust_key
     from amphora.render.signing import trust_result
 

@@ -49,7 +49,7 @@ def edits(
       amphora edits grove-live --carry-back
       amphora edits grove-live --put-back
     """
-    from amphora.core.errors import UsageFault
+    from amphora.core.values.errors import UsageFault
     from amphora.engine.tracing import carry_back as carried
     from amphora.engine.tracing import edits_of, put_back_dockets
     from amphora.files.docket_file import write_docket

@@ -97,7 +97,7 @@ class Work:
     @property
     def session_anywhere(self) -> Session:
         """The session, outside a workspace over an empty one: for what needs neither environment nor ledger."""
-        from amphora.core.errors import UsageFault
+        from amphora.core.values.errors import UsageFault
         from amphora.engine.session import Session
         from amphora.files.workspace import FILE, Workspace
 
@@ -111,7 +111,7 @@ class Work:
 
     def likely_target(self, source: str) -> str:
         """An environment to go on with, or a placeholder outside a workspace."""
-        from amphora.core.errors import UsageFault
+        from amphora.core.values.errors import UsageFault
 
         try:
             return self.session.likely_target(source)
@@ -121,7 +121,7 @@ class Work:
     @property
     def trusted_keys(self) -> Path:
         """The folder of trusted keys; one that isn't there outside a workspace."""
-        from amphora.core.errors import UsageFault
+        from amphora.core.values.errors import UsageFault
 
         try:
             return self.session.workspace.keys
@@ -131,7 +131,7 @@ class Work:
     @property
     def rule_levels(self) -> dict[str, str]:
         """The rules that the workspace has set to another level; none outside a workspace."""
-        from amphora.core.errors import UsageFault
+        from amphora.core.values.errors import UsageFault
         from amphora.files.workspace import FILE
 
         try:

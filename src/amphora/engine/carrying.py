@@ -7,12 +7,15 @@ from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from amphora.core.bindings import Bindings
-from amphora.core.canon import digest
-from amphora.core.compare import Base
-from amphora.core.crosswalk import MapState
-from amphora.core.docket import Action, Do, Docket, Fate, Step, StepDo, plan_steps
-from amphora.core.errors import (
+from amphora.core.form.bindings import Bindings
+from amphora.core.form.native import to_native
+from amphora.core.form.spots import mask_secrets
+from amphora.core.merge.compare import Base
+from amphora.core.needs.crosswalk import MapState
+from amphora.core.needs.matching import Link
+from amphora.core.plan.docket import Action, Do, Docket, Fate, Step, StepDo, plan_steps
+from amphora.core.values.canon import digest
+from amphora.core.values.errors import (
     AmphoraError,
     BrokenOff,
     EnvironmentRefused,
@@ -21,14 +24,11 @@ from amphora.core.errors import (
     PackageDamaged,
     Uncertain,
 )
-from amphora.core.keys import Key, decode_segment, path_of
-from amphora.core.matching import Link
-from amphora.core.model import Json, Listed
-from amphora.core.native import to_native
-from amphora.core.raw import Raw, chunks_of
-from amphora.core.spots import mask_secrets
-from amphora.core.strict_json import JsonFault, parse_json
-from amphora.core.tokens import parse_token, render_text, tokens_in
+from amphora.core.values.keys import Key, decode_segment, path_of
+from amphora.core.values.model import Json, Listed
+from amphora.core.values.raw import Raw, chunks_of
+from amphora.core.values.strict_json import JsonFault, parse_json
+from amphora.core.values.tokens import parse_token, render_text, tokens_in
 from amphora.engine.session import Listener, Opened
 from amphora.environments.contract import Environment, Write, Written
 from amphora.ledger.ledger import Ledger

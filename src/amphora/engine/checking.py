@@ -5,16 +5,16 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from urllib.parse import urlsplit
 
-from amphora.core.bindings import Bindings
 from amphora.core.checks import CheckContext, check
 from amphora.core.checks.context import Planned, Reach, TargetIndex
-from amphora.core.crosswalk import Mapped, MapState
-from amphora.core.docket import Action, Do
-from amphora.core.keys import Key
-from amphora.core.kinds import KindSheet, parse_sheet
-from amphora.core.model import Contents, Finding, Item
-from amphora.core.spots import objects_used, part_ids
-from amphora.core.tokens import parse_token
+from amphora.core.form.bindings import Bindings
+from amphora.core.form.kinds import KindSheet, parse_sheet
+from amphora.core.form.spots import objects_used, part_ids
+from amphora.core.needs.crosswalk import Mapped, MapState
+from amphora.core.plan.docket import Action, Do
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Contents, Finding, Item
+from amphora.core.values.tokens import parse_token
 from amphora.engine.session import Opened, Session
 from amphora.engine.sides import Side, read_items
 from amphora.files.package import FORMAT

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from amphora.core.compare import item_differences
-from amphora.core.errors import UsageFault
-from amphora.core.keys import Key
-from amphora.core.kinds import KindSheet, parse_sheet
-from amphora.core.merge import FieldChange
-from amphora.core.model import Contents, Item
-from amphora.core.selection import choose
+from amphora.core.form.kinds import KindSheet, parse_sheet
+from amphora.core.merge.compare import item_differences
+from amphora.core.merge.merge import FieldChange
+from amphora.core.needs.selection import choose
+from amphora.core.values.errors import UsageFault
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Contents, Item
 from amphora.engine.exporting import listed_items
 from amphora.engine.preparing import LEAVE
 from amphora.engine.session import Session

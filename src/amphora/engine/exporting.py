@@ -10,21 +10,21 @@ from tempfile import TemporaryDirectory
 
 import orjson
 
-from amphora.core.attachments import without_attachments
-from amphora.core.canon import NotCanonical
 from amphora.core.checks import CheckContext
 from amphora.core.checks.portability import secret_in_clear
-from amphora.core.crosswalk import SECTIONS, row_name
-from amphora.core.errors import NotReady, Unavailable, UsageFault
-from amphora.core.keys import Key
-from amphora.core.matching import Link
-from amphora.core.model import Contents, Finding, Item, Level, Listed, Need
-from amphora.core.needs import needs_of
-from amphora.core.pace import uncollected
-from amphora.core.raw import Raw
-from amphora.core.secrets import looks_secret
-from amphora.core.selection import choose, lasting, readable
-from amphora.core.tokens import NEED_KINDS
+from amphora.core.form.attachments import without_attachments
+from amphora.core.form.secrets import looks_secret
+from amphora.core.needs.crosswalk import SECTIONS, row_name
+from amphora.core.needs.matching import Link
+from amphora.core.needs.needs import needs_of
+from amphora.core.needs.selection import choose, lasting, readable
+from amphora.core.values.canon import NotCanonical
+from amphora.core.values.errors import NotReady, Unavailable, UsageFault
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Contents, Finding, Item, Level, Listed, Need
+from amphora.core.values.pace import uncollected
+from amphora.core.values.raw import Raw
+from amphora.core.values.tokens import NEED_KINDS
 from amphora.engine.session import Session
 from amphora.engine.sides import OWN_ADDRESS, Side, own_side, read_items
 from amphora.engine.versioning import version_for

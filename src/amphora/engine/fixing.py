@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from amphora.core.attachments import LEFT_OUT
-from amphora.core.crosswalk import MapState
-from amphora.core.errors import UsageFault
-from amphora.core.keys import Key
-from amphora.core.model import Contents, Finding
-from amphora.core.selection import readable
+from amphora.core.form.attachments import LEFT_OUT
+from amphora.core.needs.crosswalk import MapState
+from amphora.core.needs.selection import readable
+from amphora.core.values.errors import UsageFault
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Contents, Finding
 from amphora.engine.exporting import ExportReport, export
 from amphora.engine.mapping import map_package
 from amphora.engine.preparing import check_package

@@ -8,13 +8,13 @@ from pathlib import Path
 
 import orjson
 
-from amphora.core.crosswalk import MapState, row_name
-from amphora.core.docket import Do, Docket, Fate
-from amphora.core.errors import AmphoraError, BrokenOff, EnvironmentRefused, Interrupted, NotReady, UsageFault
-from amphora.core.keys import Key, encode_segment
-from amphora.core.model import Contents, Json
-from amphora.core.selection import readable
-from amphora.core.strict_json import pretty_bytes
+from amphora.core.needs.crosswalk import MapState, row_name
+from amphora.core.needs.selection import readable
+from amphora.core.plan.docket import Do, Docket, Fate
+from amphora.core.values.errors import AmphoraError, BrokenOff, EnvironmentRefused, Interrupted, NotReady, UsageFault
+from amphora.core.values.keys import Key, encode_segment
+from amphora.core.values.model import Contents, Json
+from amphora.core.values.strict_json import pretty_bytes
 from amphora.engine.carrying import Keeper, Outcome, carry_out, put_back
 from amphora.engine.preparing import Prepared, current_fingerprint, prepare
 from amphora.engine.session import Session

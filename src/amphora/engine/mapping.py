@@ -6,8 +6,11 @@ from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import dataclass
 from urllib.parse import urlsplit
 
-from amphora.core.bindings import Bindings, IdStyle
-from amphora.core.crosswalk import (
+from amphora.core.form.bindings import Bindings, IdStyle
+from amphora.core.form.kinds import KindSheet
+from amphora.core.form.settings import parse_setting, setting_words
+from amphora.core.form.spots import named_pointer, setting_values
+from amphora.core.needs.crosswalk import (
     NO_ENVIRONMENTS,
     OPEN,
     SECTIONS,
@@ -16,14 +19,11 @@ from amphora.core.crosswalk import (
     MapState,
     row_name,
 )
-from amphora.core.errors import AmphoraError, UsageFault
-from amphora.core.keys import Key
-from amphora.core.kinds import KindSheet
-from amphora.core.model import Contents, Item, Json, Need
-from amphora.core.pointers import parse_pointer, value_at, write_pointer
-from amphora.core.settings import parse_setting, setting_words
-from amphora.core.spots import named_pointer, setting_values
-from amphora.core.tokens import parse_token, render_text
+from amphora.core.values.errors import AmphoraError, UsageFault
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Contents, Item, Json, Need
+from amphora.core.values.pointers import parse_pointer, value_at, write_pointer
+from amphora.core.values.tokens import parse_token, render_text
 from amphora.engine.checking import sheets_for
 from amphora.engine.preparing import map_needs
 from amphora.engine.session import Session

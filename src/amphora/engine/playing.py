@@ -7,12 +7,12 @@ from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
 
-from amphora.core.errors import UsageFault
-from amphora.core.matching import assign_keys
-from amphora.core.model import Json, Listed, States
-from amphora.core.pointers import parse_pointer, with_value
-from amphora.core.selection import choose
-from amphora.core.strict_json import JsonFault, parse_json
+from amphora.core.needs.matching import assign_keys
+from amphora.core.needs.selection import choose
+from amphora.core.values.errors import UsageFault
+from amphora.core.values.model import Json, Listed, States
+from amphora.core.values.pointers import parse_pointer, with_value
+from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.environments.contract import Write
 from amphora.environments.practice import connect
 from amphora.practice.halcyon import PLACES, SUFFIX, make_halcyon

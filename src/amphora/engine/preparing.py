@@ -5,21 +5,21 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-from amphora.core.attachments import LEFT_OUT, with_present, without_attachments
-from amphora.core.bindings import MISSING
-from amphora.core.compare import STATE, Base, Comparison, compare_item
-from amphora.core.crosswalk import Mapped, resolve
-from amphora.core.docket import Action, Custody, Do, Docket, decide, fingerprint, order_of
-from amphora.core.errors import UsageFault
-from amphora.core.keys import Key
-from amphora.core.kinds import KindSheet
-from amphora.core.merge import TARGET, By, FieldChange, field_choices
-from amphora.core.model import Contents, Finding, Found, Item, Json, Listed
-from amphora.core.native import to_native
-from amphora.core.needs import needs_of, types_of
-from amphora.core.portable import Portable
-from amphora.core.spots import masked_places, part_ids
-from amphora.core.tokens import NEED_KINDS, parse_token
+from amphora.core.form.attachments import LEFT_OUT, with_present, without_attachments
+from amphora.core.form.bindings import MISSING
+from amphora.core.form.kinds import KindSheet
+from amphora.core.form.native import to_native
+from amphora.core.form.portable import Portable
+from amphora.core.form.spots import masked_places, part_ids
+from amphora.core.merge.compare import STATE, Base, Comparison, compare_item
+from amphora.core.merge.merge import TARGET, By, FieldChange, field_choices
+from amphora.core.needs.crosswalk import Mapped, resolve
+from amphora.core.needs.needs import needs_of, types_of
+from amphora.core.plan.docket import Action, Custody, Do, Docket, decide, fingerprint, order_of
+from amphora.core.values.errors import UsageFault
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Contents, Finding, Found, Item, Json, Listed
+from amphora.core.values.tokens import NEED_KINDS, parse_token
 from amphora.engine.checking import found_by_rules, sheets_for, target_index
 from amphora.engine.retiring import dropped_items, shared_items
 from amphora.engine.session import Opened, Session

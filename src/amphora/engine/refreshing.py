@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from amphora.core.keys import Key
-from amphora.core.model import Json
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Json
 from amphora.engine.importing import base_of
 from amphora.engine.preparing import Prepared, prepare
 from amphora.engine.session import Session

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 
-from amphora.core.docket import Action, Custody, Do, Fate, Retirement
-from amphora.core.graph import in_order
-from amphora.core.keys import Key
-from amphora.core.model import Contents
-from amphora.core.references import quick_references
-from amphora.core.scan import token_places
-from amphora.core.selection import choose
-from amphora.core.tokens import parse_token
+from amphora.core.form.references import quick_references
+from amphora.core.needs.selection import choose
+from amphora.core.plan.docket import Action, Custody, Do, Fate, Retirement
+from amphora.core.values.graph import in_order
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Contents
+from amphora.core.values.scan import token_places
+from amphora.core.values.tokens import parse_token
 from amphora.engine.session import Session
 from amphora.engine.sides import Side
 from amphora.files.package import is_version, version_order

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from amphora.core.errors import UsageFault
+from amphora.core.values.errors import UsageFault
 from amphora.engine.exporting import ExportReport, export
 from amphora.engine.session import Session
 from amphora.files.workspace import Selection, save_selection

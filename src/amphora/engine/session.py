@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import cached_property
 
-from amphora.core.crosswalk import Crosswalk
-from amphora.core.keys import Key
+from amphora.core.needs.crosswalk import Crosswalk
+from amphora.core.values.keys import Key
 from amphora.environments.contract import Description, Environment
 from amphora.environments.locations import open_environment
 from amphora.files.crosswalk_file import read_crosswalk

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from amphora.core.bindings import Bindings
-from amphora.core.compare import Base
-from amphora.core.crosswalk import SECTIONS, Crosswalk, Mapped, MapState
-from amphora.core.keys import Key, encode_segment
-from amphora.core.matching import Link, Matches, assign_keys, match
-from amphora.core.model import Contents, Found, Item, Json, Listed, Supply
-from amphora.core.portable import Portable, to_portable
+from amphora.core.form.bindings import Bindings
+from amphora.core.form.portable import Portable, to_portable
+from amphora.core.merge.compare import Base
+from amphora.core.needs.crosswalk import SECTIONS, Crosswalk, Mapped, MapState
+from amphora.core.needs.matching import Link, Matches, assign_keys, match
+from amphora.core.values.keys import Key, encode_segment
+from amphora.core.values.model import Contents, Found, Item, Json, Listed, Supply
 from amphora.engine.session import Opened
 from amphora.environments.contract import Take
 from amphora.ledger.ledger import Ledger

@@ -7,15 +7,15 @@ from dataclasses import dataclass
 
 import orjson
 
-from amphora.core.errors import UsageFault
-from amphora.core.keys import Key
-from amphora.core.kinds import KindSheet
-from amphora.core.model import Item, Listed
-from amphora.core.pace import uncollected
-from amphora.core.pointers import parse_pointer, write_pointer
-from amphora.core.references import counts, quick_references
-from amphora.core.selection import choose
-from amphora.core.spots import named_pointer
+from amphora.core.form.kinds import KindSheet
+from amphora.core.form.references import counts, quick_references
+from amphora.core.form.spots import named_pointer
+from amphora.core.needs.selection import choose
+from amphora.core.values.errors import UsageFault
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Item, Listed
+from amphora.core.values.pace import uncollected
+from amphora.core.values.pointers import parse_pointer, write_pointer
 from amphora.engine.session import Session
 from amphora.engine.sides import own_side, read_items
 

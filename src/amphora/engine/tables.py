@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from amphora.core.errors import UsageFault
+from amphora.core.values.errors import UsageFault
 from amphora.engine.session import Session
 from amphora.files.crosswalk_file import csv_cells, csv_text, write_cells
 

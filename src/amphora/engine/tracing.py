@@ -5,15 +5,15 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
-from amphora.core.bindings import MISSING
 from amphora.core.checks.context import Claim
-from amphora.core.docket import Docket, Fate
-from amphora.core.errors import NotReady, UsageFault
-from amphora.core.keys import Key
-from amphora.core.merge import FieldChange
-from amphora.core.model import Contents, Json, Listed
-from amphora.core.needs import needs_of
-from amphora.core.selection import choose, readable
+from amphora.core.form.bindings import MISSING
+from amphora.core.merge.merge import FieldChange
+from amphora.core.needs.needs import needs_of
+from amphora.core.needs.selection import choose, readable
+from amphora.core.plan.docket import Docket, Fate
+from amphora.core.values.errors import NotReady, UsageFault
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Contents, Json, Listed
 from amphora.engine.carrying import Outcome, carry_out
 from amphora.engine.importing import keeper
 from amphora.engine.preparing import Prepared, prepare

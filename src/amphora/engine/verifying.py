@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from amphora.core.compare import item_differences
-from amphora.core.errors import NotReady
-from amphora.core.keys import Key
-from amphora.core.merge import FieldChange
-from amphora.core.model import Item
+from amphora.core.merge.compare import item_differences
+from amphora.core.merge.merge import FieldChange
+from amphora.core.values.errors import NotReady
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Item
 from amphora.engine.session import Session
 from amphora.engine.sides import own_side, read_items
 from amphora.ledger.records import Delivery

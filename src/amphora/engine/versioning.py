@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
-from amphora.core.canon import digest
-from amphora.core.errors import UsageFault
-from amphora.core.keys import Key
-from amphora.core.kinds import Sheets, parse_sheet
-from amphora.core.merge import differences
-from amphora.core.model import Contents, Item, Json
-from amphora.core.pointers import parse_pointer
+from amphora.core.form.kinds import Sheets, parse_sheet
+from amphora.core.merge.merge import differences
+from amphora.core.values.canon import digest
+from amphora.core.values.errors import UsageFault
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Contents, Item, Json
+from amphora.core.values.pointers import parse_pointer
 from amphora.engine.session import Session
 from amphora.files.package import is_version, version_order
 from amphora.ledger.records import Export

@@ -6,10 +6,10 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal, Protocol
 
-from amphora.core.bindings import IdStyle
-from amphora.core.keys import Key
-from amphora.core.kinds import KindSheet
-from amphora.core.model import Found, Json, Limits, Listed, States, Supply
+from amphora.core.form.bindings import IdStyle
+from amphora.core.form.kinds import KindSheet
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Found, Json, Limits, Listed, States, Supply
 
 Take = Literal["live", "draft"]
 

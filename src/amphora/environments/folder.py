@@ -14,14 +14,14 @@ from pathlib import Path
 from typing import Any
 from uuid import uuid4
 
-from amphora.core.bindings import IdStyle
-from amphora.core.errors import EnvironmentRefused, RevisionMoved, Unavailable
-from amphora.core.keys import encode_segment
-from amphora.core.kinds import KindSheet, parse_sheet
-from amphora.core.model import Found, Json, Listed, States, Supply
-from amphora.core.pointers import parse_pointer, value_at, with_value
-from amphora.core.spots import mask_secrets, masked_places
-from amphora.core.strict_json import JsonFault, parse_json, pretty_bytes
+from amphora.core.form.bindings import IdStyle
+from amphora.core.form.kinds import KindSheet, parse_sheet
+from amphora.core.form.spots import mask_secrets, masked_places
+from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable
+from amphora.core.values.keys import encode_segment
+from amphora.core.values.model import Found, Json, Listed, States, Supply
+from amphora.core.values.pointers import parse_pointer, value_at, with_value
+from amphora.core.values.strict_json import JsonFault, parse_json, pretty_bytes
 from amphora.environments.contract import (
     Capabilities,
     Description,

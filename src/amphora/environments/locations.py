@@ -7,7 +7,7 @@ from importlib.metadata import entry_points
 from pathlib import Path
 from typing import Any
 
-from amphora.core.errors import UsageFault
+from amphora.core.values.errors import UsageFault
 from amphora.environments.contract import Environment
 from amphora.files.workspace import EnvironmentEntry
 

@@ -8,10 +8,10 @@ from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 
-from amphora.core.bindings import IdStyle
-from amphora.core.errors import AmphoraError, EnvironmentRefused, RevisionMoved, Unavailable
-from amphora.core.model import Found, Json, Limits, Listed, States, Supply
-from amphora.core.spots import mask_secrets, masked_places
+from amphora.core.form.bindings import IdStyle
+from amphora.core.form.spots import mask_secrets, masked_places
+from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved, Unavailable
+from amphora.core.values.model import Found, Json, Limits, Listed, States, Supply
 from amphora.environments.contract import (
     Capabilities,
     Description,

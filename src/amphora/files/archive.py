@@ -12,8 +12,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
-from amphora.core.errors import PackageDamaged, UsageFault
-from amphora.core.raw import PIECE_BYTES, Raw, chunks_of, size_of
+from amphora.core.values.errors import PackageDamaged, UsageFault
+from amphora.core.values.raw import PIECE_BYTES, Raw, chunks_of, size_of
 
 LARGE = ("data/files/", "data/records/")
 """Where members lie that may be too large to be held in memory."""

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from amphora.core.errors import PackageDamaged
-from amphora.core.raw import Raw, sha256_of, size_of, whole
+from amphora.core.values.errors import PackageDamaged
+from amphora.core.values.raw import Raw, sha256_of, size_of, whole
 
 DECLARATION = b"BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
 MANIFEST = "manifest-sha256.txt"

@@ -10,10 +10,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from amphora.core.crosswalk import ANY, MADE_FROM, SECTIONS, Crosswalk
-from amphora.core.errors import UsageFault
-from amphora.core.model import Json
-from amphora.core.settings import parse_setting, type_of
+from amphora.core.form.settings import parse_setting, type_of
+from amphora.core.needs.crosswalk import ANY, MADE_FROM, SECTIONS, Crosswalk
+from amphora.core.values.errors import UsageFault
+from amphora.core.values.model import Json
 from amphora.files.yaml_text import dump_yaml, load_yaml, plain, write_text
 
 _HEADER = """\

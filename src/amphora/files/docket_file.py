@@ -7,12 +7,12 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from amphora.core.bindings import MISSING
-from amphora.core.docket import Action, Docket, Fate, Retirement
-from amphora.core.errors import UsageFault
-from amphora.core.keys import Key
-from amphora.core.merge import LAST_DELIVERED, PACKAGE, TARGET, By, FieldChange
-from amphora.core.model import Json
+from amphora.core.form.bindings import MISSING
+from amphora.core.merge.merge import LAST_DELIVERED, PACKAGE, TARGET, By, FieldChange
+from amphora.core.plan.docket import Action, Docket, Fate, Retirement
+from amphora.core.values.errors import UsageFault
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Json
 from amphora.files.yaml_text import dump_yaml, load_yaml, write_text
 
 FORMAT = 1

@@ -16,11 +16,11 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from amphora.core.errors import PackageDamaged, UsageFault
-from amphora.core.model import Contents, Item, States
-from amphora.core.needs import needs_of
-from amphora.core.raw import PIECE_BYTES, Raw, chunks_of, sha256_of, size_of, whole
-from amphora.core.strict_json import JsonFault, parse_json, pretty_bytes
+from amphora.core.needs.needs import needs_of
+from amphora.core.values.errors import PackageDamaged, UsageFault
+from amphora.core.values.model import Contents, Item, States
+from amphora.core.values.raw import PIECE_BYTES, Raw, chunks_of, sha256_of, size_of, whole
+from amphora.core.values.strict_json import JsonFault, parse_json, pretty_bytes
 from amphora.files.archive import LARGE
 from amphora.files.bag import MANIFEST, TAG_MANIFEST
 from amphora.files.members import item_members

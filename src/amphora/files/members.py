@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterable, Mapping
 
-from amphora.core.keys import Key, kind_of, path_of
+from amphora.core.values.keys import Key, kind_of, path_of
 
 LONGEST_SEGMENT = 100
 

@@ -9,17 +9,17 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from amphora.core.attachments import LEFT_OUT
-from amphora.core.canon import NotCanonical
-from amphora.core.errors import PackageDamaged, SheetFault, UsageFault
-from amphora.core.keys import Key, is_key, kind_of
-from amphora.core.kinds import parse_sheet
-from amphora.core.model import Contents, Item, Json, Need, States
-from amphora.core.pace import uncollected
-from amphora.core.raw import Raw, sha256_of, whole
-from amphora.core.scan import confirmed_places
-from amphora.core.strict_json import JsonFault, parse_laid_out, pretty_bytes
-from amphora.core.tokens import parse_token
+from amphora.core.form.attachments import LEFT_OUT
+from amphora.core.form.kinds import parse_sheet
+from amphora.core.values.canon import NotCanonical
+from amphora.core.values.errors import PackageDamaged, SheetFault, UsageFault
+from amphora.core.values.keys import Key, is_key, kind_of
+from amphora.core.values.model import Contents, Item, Json, Need, States
+from amphora.core.values.pace import uncollected
+from amphora.core.values.raw import Raw, sha256_of, whole
+from amphora.core.values.scan import confirmed_places
+from amphora.core.values.strict_json import JsonFault, parse_laid_out, pretty_bytes
+from amphora.core.values.tokens import parse_token
 from amphora.files.archive import read_archive, write_archive
 from amphora.files.bag import TAG_MANIFEST, tag_files, verify_bag
 from amphora.files.members import item_members

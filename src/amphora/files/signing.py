@@ -12,9 +12,9 @@ from enum import StrEnum
 from pathlib import Path
 from typing import Any
 
-from amphora.core.errors import PackageDamaged, UsageFault
-from amphora.core.model import Contents
-from amphora.core.raw import sha256_of, whole
+from amphora.core.values.errors import PackageDamaged, UsageFault
+from amphora.core.values.model import Contents
+from amphora.core.values.raw import sha256_of, whole
 from amphora.files.archive import read_archive, write_archive
 from amphora.files.bag import TAG_MANIFEST
 from amphora.files.package import read_package

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from amphora.core.model import Contents
+from amphora.core.values.model import Contents
 from amphora.files.folder import GIT, read_folder, read_git
 from amphora.files.package import find_package, read_package
 

@@ -10,8 +10,8 @@ from pathlib import Path
 from typing import Any
 
 from amphora.core.checks import RULES, Waiver
-from amphora.core.errors import UsageFault
-from amphora.core.model import Level
+from amphora.core.values.errors import UsageFault
+from amphora.core.values.model import Level
 
 FILE = "amphora.toml"
 ROLES = ("build", "test", "live")

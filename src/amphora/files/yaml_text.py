@@ -6,7 +6,7 @@ import io
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from amphora.core.errors import UsageFault
+from amphora.core.values.errors import UsageFault
 
 if TYPE_CHECKING:
     from ruamel.yaml import YAML

@@ -13,11 +13,11 @@ from sqlalchemy import Engine, bindparam, create_engine, delete, event, func, in
 from sqlalchemy.exc import DatabaseError
 
 from amphora.core.checks.context import Claim
-from amphora.core.compare import Base
-from amphora.core.errors import UsageFault
-from amphora.core.keys import Key
-from amphora.core.matching import Link
-from amphora.core.model import Contents, Folded, Json, States
+from amphora.core.merge.compare import Base
+from amphora.core.needs.matching import Link
+from amphora.core.values.errors import UsageFault
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Contents, Folded, Json, States
 from amphora.ledger import tables as t
 from amphora.ledger.records import Delivered, Delivery, Export, JournalStep, Run
 from amphora.ledger.upgrades import bring_up_to_date

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from amphora.core.compare import Base
-from amphora.core.keys import Key
-from amphora.core.model import Json, States
+from amphora.core.merge.compare import Base
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Json, States
 
 
 @dataclass(frozen=True)

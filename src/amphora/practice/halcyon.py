@@ -9,9 +9,9 @@ from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
-from amphora.core.bindings import Bindings, IdStyle
-from amphora.core.keys import kind_of, path_of
-from amphora.core.native import to_native
+from amphora.core.form.bindings import Bindings, IdStyle
+from amphora.core.form.native import to_native
+from amphora.core.values.keys import kind_of, path_of
 from amphora.practice.platform import ID_PATTERN, JOINER, RELEASE, Platform
 from amphora.practice.sheets import practice_sheets
 

@@ -15,10 +15,9 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from amphora.core.kinds import KindSheet
-from amphora.core.pointers import parse_pointer, value_at, with_value
-from amphora.core.settings import is_setting, setting_words
-from amphora.core.spots import (
+from amphora.core.form.kinds import KindSheet
+from amphora.core.form.settings import is_setting, setting_words
+from amphora.core.form.spots import (
     empty_references,
     objects_used,
     part_ids,
@@ -26,6 +25,7 @@ from amphora.core.spots import (
     region_values,
     setting_values,
 )
+from amphora.core.values.pointers import parse_pointer, value_at, with_value
 from amphora.practice.sheets import practice_sheets
 from amphora.practice.upgrades import bring_up_to_date
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import cache
 from importlib.resources import files
 
-from amphora.core.kinds import KindSheet, parse_sheet
+from amphora.core.form.kinds import KindSheet, parse_sheet
 
 
 @cache

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
-from amphora.core.docket import Do, Docket
-from amphora.core.keys import Key
-from amphora.core.lines import line_hunks
-from amphora.core.merge import By, FieldChange
-from amphora.core.model import Item, Json
-from amphora.core.selection import readable
-from amphora.core.strict_json import pretty_bytes
+from amphora.core.merge.lines import line_hunks
+from amphora.core.merge.merge import By, FieldChange
+from amphora.core.needs.selection import readable
+from amphora.core.plan.docket import Do, Docket
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Item, Json
+from amphora.core.values.strict_json import pretty_bytes
 from amphora.render.changes import place_phrase
 from amphora.render.result import Block, Cell, Grid, Row
 

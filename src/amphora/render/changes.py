@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from typing import Any
 
-from amphora.core.bindings import MISSING
-from amphora.core.crosswalk import Mapped, MapState, row_name
-from amphora.core.merge import ORDER, By, FieldChange
-from amphora.core.model import Item, Json
-from amphora.core.pointers import parse_pointer
-from amphora.core.selection import readable
-from amphora.core.tokens import parse_token
+from amphora.core.form.bindings import MISSING
+from amphora.core.merge.merge import ORDER, By, FieldChange
+from amphora.core.needs.crosswalk import Mapped, MapState, row_name
+from amphora.core.needs.selection import readable
+from amphora.core.values.model import Item, Json
+from amphora.core.values.pointers import parse_pointer
+from amphora.core.values.tokens import parse_token
 from amphora.render.result import Cell, Grid, Row, Tone, shown
 
 _BY: dict[By, tuple[str, Tone]] = {

@@ -7,8 +7,8 @@ from itertools import groupby
 from typing import Any
 
 from amphora.core.checks import RULES, Rule, Todo, todo_of
-from amphora.core.model import Contents, Finding, Level
-from amphora.core.selection import readable
+from amphora.core.needs.selection import readable
+from amphora.core.values.model import Contents, Finding, Level
 from amphora.render.changes import place_phrase
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone, counted
 

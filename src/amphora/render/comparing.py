@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from amphora.core.bindings import MISSING
-from amphora.core.docket import Action, Do, Docket
-from amphora.core.model import Json
-from amphora.core.selection import readable
+from amphora.core.form.bindings import MISSING
+from amphora.core.needs.selection import readable
+from amphora.core.plan.docket import Action, Do, Docket
+from amphora.core.values.model import Json
 from amphora.render.beside import differing, is_long, line_rows
 from amphora.render.changes import by_words, place_phrase
 from amphora.render.importing import docket_verdict

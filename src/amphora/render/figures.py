@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from amphora.core.errors import UsageFault
-from amphora.core.graph import in_order
-from amphora.core.keys import Key, kind_of
+from amphora.core.values.errors import UsageFault
+from amphora.core.values.graph import in_order
+from amphora.core.values.keys import Key, kind_of
 from amphora.engine.surveying import Uses
 
 if TYPE_CHECKING:

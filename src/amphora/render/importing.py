@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from amphora.core.crosswalk import row_name
-from amphora.core.docket import Do, Docket, Fate
-from amphora.core.keys import Key
-from amphora.core.patch import patch_of
-from amphora.core.raw import size_of
-from amphora.core.selection import readable
-from amphora.core.tokens import PREFIX
+from amphora.core.merge.patch import patch_of
+from amphora.core.needs.crosswalk import row_name
+from amphora.core.needs.selection import readable
+from amphora.core.plan.docket import Do, Docket, Fate
+from amphora.core.values.keys import Key
+from amphora.core.values.raw import size_of
+from amphora.core.values.tokens import PREFIX
 from amphora.engine.carrying import Outcome
 from amphora.engine.comparing import Differences
 from amphora.engine.verifying import Verified

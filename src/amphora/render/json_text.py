@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from amphora.core.errors import AmphoraError
+from amphora.core.values.errors import AmphoraError
 from amphora.render.result import Result
 
 OUTPUT_VERSION = 1

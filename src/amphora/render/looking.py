@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
-from amphora.core.keys import Key
-from amphora.core.model import Contents, Item, Listed
-from amphora.core.selection import readable
+from amphora.core.needs.selection import readable
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Contents, Item, Listed
 from amphora.environments.contract import Description, Identity
 from amphora.files.workspace import EnvironmentEntry
 from amphora.ledger.records import Run
@@ -185,7 +185,7 @@ def peek_result(contents: Contents, target: str, signature: str) -> Result:
 
 def peek_item_result(contents: Contents, key: Key) -> Result:
     """One item of a package, in portable form."""
-    from amphora.core.strict_json import pretty_bytes
+    from amphora.core.values.strict_json import pretty_bytes
 
     item = contents.items[key]
     places: list[Row] = [[place.pointer, place.token, "in a text" if place.in_text else ""] for place in item.places]

@@ -5,8 +5,8 @@ from __future__ import annotations
 import shlex
 from collections.abc import Mapping, Sequence
 
-from amphora.core.crosswalk import Mapped, MapState, row_name
-from amphora.core.model import Contents
+from amphora.core.needs.crosswalk import Mapped, MapState, row_name
+from amphora.core.values.model import Contents
 from amphora.engine.mapping import Doubt, Rewriting
 from amphora.render.changes import mapped_json, mapped_row, place_phrase
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted, shown

@@ -5,8 +5,8 @@ from __future__ import annotations
 import shlex
 from collections import Counter
 
-from amphora.core.model import Listed
-from amphora.core.selection import readable
+from amphora.core.needs.selection import readable
+from amphora.core.values.model import Listed
 from amphora.engine.exporting import ExportReport
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from amphora.core.selection import readable
+from amphora.core.needs.selection import readable
 from amphora.engine.verifying import Verified
 from amphora.ledger.records import JournalStep, Run
 from amphora.render.changes import (

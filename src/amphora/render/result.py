@@ -74,7 +74,7 @@ def shown(value: Any, longest: int = 60) -> str:
     """A JSON value on one line, shortened in the middle where it is long."""
     import json
 
-    from amphora.core.bindings import MISSING
+    from amphora.core.form.bindings import MISSING
 
     if value is MISSING:
         return "(none)"

@@ -10,7 +10,7 @@ from urllib.parse import quote
 import orjson
 
 from amphora.core.checks import RULES
-from amphora.core.model import Contents, Finding
+from amphora.core.values.model import Contents, Finding
 from amphora.files.members import item_members
 from amphora.render.changes import place_phrase
 

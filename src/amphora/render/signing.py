@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
-from amphora.core.model import Contents
+from amphora.core.values.model import Contents
 from amphora.render.result import Cell, Grid, Result, counted
 
 

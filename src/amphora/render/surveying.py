@@ -7,10 +7,10 @@ import io
 from collections import Counter
 from collections.abc import Mapping, Sequence
 
-from amphora.core.keys import Key
-from amphora.core.kinds import Sheets
-from amphora.core.model import Listed
-from amphora.core.selection import readable
+from amphora.core.form.kinds import Sheets
+from amphora.core.needs.selection import readable
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Listed
 from amphora.engine.surveying import Surveyed, Uses
 from amphora.render.changes import place_phrase
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from amphora.core.docket import Docket, Fate
-from amphora.core.merge import FieldChange
-from amphora.core.selection import readable
+from amphora.core.merge.merge import FieldChange
+from amphora.core.needs.selection import readable
+from amphora.core.plan.docket import Docket, Fate
 from amphora.engine.carrying import Outcome
 from amphora.engine.tracing import Edited, Traced
 from amphora.render.beside import text_lines
@@ -180,7 +180,7 @@ def edits_grid(changes: Sequence[FieldChange], title: str) -> Grid:
 
 
 def _edit_json(change: FieldChange) -> dict[str, object]:
-    from amphora.core.bindings import MISSING
+    from amphora.core.form.bindings import MISSING
 
     sides = {"delivered": change.target, "now": change.package}
     return {"place": change.place, **{name: value for name, value in sides.items() if value is not MISSING}}

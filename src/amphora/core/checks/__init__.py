@@ -7,9 +7,9 @@ from dataclasses import dataclass, replace
 
 from amphora.core.checks import completeness, integrity, needs, portability, safety, target
 from amphora.core.checks.context import CheckContext, Rule, Todo
-from amphora.core.keys import Key
-from amphora.core.model import Finding, Level
-from amphora.core.pace import uncollected
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Finding, Level
+from amphora.core.values.pace import uncollected
 
 FAMILIES = (integrity, completeness, needs, portability, target, safety)
 RULES: dict[str, Rule] = {rule.name: rule for family in FAMILIES for rule in family.RULES}

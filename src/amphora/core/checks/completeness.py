@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from amphora.core.checks.context import CheckContext, Rule, Todo, named
-from amphora.core.keys import Key, name_of
-from amphora.core.model import Finding, Item, Level
-from amphora.core.places import Refer
-from amphora.core.pointers import write_pointer
-from amphora.core.selection import readable
-from amphora.core.spots import empty_references, part_ids, spotted
-from amphora.core.tokens import TokenPlace, parse_token
+from amphora.core.form.places import Refer
+from amphora.core.form.spots import empty_references, part_ids, spotted
+from amphora.core.needs.selection import readable
+from amphora.core.values.keys import Key, name_of
+from amphora.core.values.model import Finding, Item, Level
+from amphora.core.values.pointers import write_pointer
+from amphora.core.values.tokens import TokenPlace, parse_token
 
 FAMILY = "completeness"
 

@@ -7,15 +7,15 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import cached_property
 
-from amphora.core.crosswalk import Mapped
-from amphora.core.keys import Key
-from amphora.core.kinds import KindSheet
-from amphora.core.model import Contents, Finding, Item, Level, Limits, Listed
-from amphora.core.places import Spot
-from amphora.core.pointers import parse_pointer, write_pointer
-from amphora.core.selection import readable
-from amphora.core.spots import named_pointer
-from amphora.core.tokens import NEED_KINDS, Token, TokenPlace
+from amphora.core.form.kinds import KindSheet
+from amphora.core.form.places import Spot
+from amphora.core.form.spots import named_pointer
+from amphora.core.needs.crosswalk import Mapped
+from amphora.core.needs.selection import readable
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Contents, Finding, Item, Level, Limits, Listed
+from amphora.core.values.pointers import parse_pointer, write_pointer
+from amphora.core.values.tokens import NEED_KINDS, Token, TokenPlace
 
 _NO_REFERENCES = frozenset({*NEED_KINDS, "file"})
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from amphora.core.checks.context import CheckContext, Rule, Todo
-from amphora.core.model import Finding, Level
+from amphora.core.values.model import Finding, Level
 
 FAMILY = "integrity"
 NOT_SIGNED = "not signed"

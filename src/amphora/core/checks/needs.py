@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 from amphora.core.checks.context import CheckContext, Rule, Todo, named
-from amphora.core.crosswalk import Mapped, MapState, row_name
-from amphora.core.keys import Key
-from amphora.core.model import Finding, Item, Level
-from amphora.core.selection import readable
-from amphora.core.settings import is_setting, setting_words
-from amphora.core.spots import setting_values
-from amphora.core.tokens import parse_token
+from amphora.core.form.settings import is_setting, setting_words
+from amphora.core.form.spots import setting_values
+from amphora.core.needs.crosswalk import Mapped, MapState, row_name
+from amphora.core.needs.selection import readable
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Finding, Item, Level
+from amphora.core.values.tokens import parse_token
 
 FAMILY = "needs"
 

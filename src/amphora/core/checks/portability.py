@@ -14,11 +14,11 @@ from dataclasses import dataclass, field
 from urllib.parse import urlsplit
 
 from amphora.core.checks.context import CheckContext, Rule, Todo
-from amphora.core.model import Finding, Item, Json, Level
-from amphora.core.pointers import Pointer, write_pointer
-from amphora.core.secrets import detected_secrets, masked_value, may_hold_secrets
-from amphora.core.spots import region_values
-from amphora.core.tokens import PREFIX
+from amphora.core.form.secrets import detected_secrets, masked_value, may_hold_secrets
+from amphora.core.form.spots import region_values
+from amphora.core.values.model import Finding, Item, Json, Level
+from amphora.core.values.pointers import Pointer, write_pointer
+from amphora.core.values.tokens import PREFIX
 
 FAMILY = "portability"
 _MAIL = re.compile(r"(?<![\w.+-])[\w.+-]+@(?:[A-Za-z0-9-]+\.)+[A-Za-z]{2,}(?![\w-])")

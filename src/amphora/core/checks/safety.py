@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from amphora.core.checks.context import CheckContext, Rule, Todo, named
-from amphora.core.crosswalk import MapState, row_name
-from amphora.core.graph import in_order
-from amphora.core.keys import Key
-from amphora.core.kinds import KindSheet
-from amphora.core.model import Finding, Item, Json, Level
-from amphora.core.selection import readable
-from amphora.core.spots import named_pointer, part_ids, required_references, spotted
-from amphora.core.tokens import parse_token
+from amphora.core.form.kinds import KindSheet
+from amphora.core.form.spots import named_pointer, part_ids, required_references, spotted
+from amphora.core.needs.crosswalk import MapState, row_name
+from amphora.core.needs.selection import readable
+from amphora.core.values.graph import in_order
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Finding, Item, Json, Level
+from amphora.core.values.tokens import parse_token
 
 FAMILY = "safety"
 

@@ -8,10 +8,10 @@ from collections.abc import Iterable, Mapping
 import orjson
 
 from amphora.core.checks.context import CheckContext, Rule, TargetIndex, Todo, named
-from amphora.core.keys import decode_segment, path_of
-from amphora.core.model import Finding, Item, Level, Listed
-from amphora.core.selection import readable
-from amphora.core.spots import feature_values
+from amphora.core.form.spots import feature_values
+from amphora.core.needs.selection import readable
+from amphora.core.values.keys import decode_segment, path_of
+from amphora.core.values.model import Finding, Item, Level, Listed
 
 FAMILY = "target"
 NEAR = 0.9

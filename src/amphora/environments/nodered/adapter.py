@@ -9,10 +9,10 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote, urlsplit
 
-from amphora.core.bindings import IdStyle
-from amphora.core.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain, UsageFault
-from amphora.core.model import Found, Json, Listed, Supply
-from amphora.core.spots import mask_secrets
+from amphora.core.form.bindings import IdStyle
+from amphora.core.form.spots import mask_secrets
+from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain, UsageFault
+from amphora.core.values.model import Found, Json, Listed, Supply
 from amphora.environments.contract import (
     Capabilities,
     Description,

@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 import httpx
 
-from amphora.core.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain
+from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain
 
 TIMEOUT_S = 30.0
 _V2 = {"Node-RED-API-Version": "v2", "Accept": "application/json"}

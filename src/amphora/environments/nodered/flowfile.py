@@ -10,9 +10,9 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from amphora.core.canon import digest
-from amphora.core.model import Json, States
-from amphora.core.tokens import MASK
+from amphora.core.values.canon import digest
+from amphora.core.values.model import Json, States
+from amphora.core.values.tokens import MASK
 
 Node = dict[str, Any]
 

@@ -7,9 +7,9 @@ import re
 from collections.abc import Iterable, Mapping, Sequence
 from fnmatch import fnmatchcase
 
-from amphora.core.errors import UsageFault
-from amphora.core.keys import Key, decode_segment, kind_of, name_of, path_of
-from amphora.core.model import Listed
+from amphora.core.values.errors import UsageFault
+from amphora.core.values.keys import Key, decode_segment, kind_of, name_of, path_of
+from amphora.core.values.model import Listed
 
 
 def choose(wanted: Sequence[str], rows: Mapping[Key, Listed], where: str) -> list[Key]:

@@ -7,9 +7,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Final
 
-from amphora.core.keys import Key
-from amphora.core.model import Json
-from amphora.core.tokens import Token, parse_token, token_for
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Json
+from amphora.core.values.tokens import Token, parse_token, token_for
 
 
 class _Missing:

@@ -6,8 +6,8 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 
-from amphora.core.keys import Key, decode_segment, kind_of, path_of
-from amphora.core.model import Json, Need, Supply
+from amphora.core.values.keys import Key, decode_segment, kind_of, path_of
+from amphora.core.values.model import Json, Need, Supply
 
 SECTIONS: Mapping[str, str] = {
     "connection": "connections",

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
-from amphora.core.docket import Docket
-from amphora.core.keys import Key
-from amphora.core.merge import LAST_DELIVERED, PACKAGE, TARGET, FieldChange
-from amphora.core.model import Json
+from amphora.core.merge.merge import LAST_DELIVERED, PACKAGE, TARGET, FieldChange
+from amphora.core.plan.docket import Docket
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Json
 
 
 @dataclass(frozen=True)

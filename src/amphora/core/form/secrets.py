@@ -5,10 +5,10 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from amphora.core.model import Json
-from amphora.core.places import Walk
-from amphora.core.pointers import Pointer, write_pointer
-from amphora.core.tokens import tokens_in
+from amphora.core.form.places import Walk
+from amphora.core.values.model import Json
+from amphora.core.values.pointers import Pointer, write_pointer
+from amphora.core.values.tokens import tokens_in
 
 _NAMES = re.compile(
     r"(?i)(^|[_\-.])(pass(word|wd|phrase)?|pwd|secret|token|api[_\-]?key|private[_\-]?key)$|apikey$|password$|secret$|token$"

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import replace
 
-from amphora.core.bindings import MISSING
-from amphora.core.model import Item, Json
-from amphora.core.places import Walk
-from amphora.core.spots import named_elements
-from amphora.core.tokens import parse_token
+from amphora.core.form.bindings import MISSING
+from amphora.core.form.places import Walk
+from amphora.core.form.spots import named_elements
+from amphora.core.values.model import Item, Json
+from amphora.core.values.tokens import parse_token
 
 LEFT_OUT = "amphora:file:left-out"
 """Stands where an attachment was that the package doesn't carry: the target keeps its own."""

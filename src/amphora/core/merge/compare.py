@@ -6,15 +6,15 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
-from amphora.core.bindings import MISSING, Bindings
-from amphora.core.canon import same
-from amphora.core.keys import Key
-from amphora.core.kinds import KindSheet
-from amphora.core.merge import By, Chooser, FieldChange, Merge, differences, equal, no_choice
-from amphora.core.model import Folded, Item, Json, States
-from amphora.core.places import Places
-from amphora.core.strict_json import pretty_bytes
-from amphora.core.tokens import parse_token, render_text, token_for, tokens_in
+from amphora.core.form.bindings import MISSING, Bindings
+from amphora.core.form.kinds import KindSheet
+from amphora.core.form.places import Places
+from amphora.core.merge.merge import By, Chooser, FieldChange, Merge, differences, equal, no_choice
+from amphora.core.values.canon import same
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Folded, Item, Json, States
+from amphora.core.values.strict_json import pretty_bytes
+from amphora.core.values.tokens import parse_token, render_text, token_for, tokens_in
 
 STATE = "state:"
 _NO_ROLES = Places([])

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from amphora.core.canon import same
-from amphora.core.model import Json
-from amphora.core.pointers import Pointer, write_pointer
+from amphora.core.values.canon import same
+from amphora.core.values.model import Json
+from amphora.core.values.pointers import Pointer, write_pointer
 
 Operation = dict[str, Json]
 

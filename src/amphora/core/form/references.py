@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from amphora.core.bindings import Bindings
-from amphora.core.keys import Key
-from amphora.core.model import Json
-from amphora.core.tokens import parse_token
+from amphora.core.form.bindings import Bindings
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Json
+from amphora.core.values.tokens import parse_token
 
 SHORTEST_ID = 5
 """No id inside a text is as short as this."""

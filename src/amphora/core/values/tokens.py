@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Final
 
-from amphora.core.keys import decode_segment, encode_exact
+from amphora.core.values.keys import decode_segment, encode_exact
 
 PREFIX: Final = "amphora:"
 LITERAL: Final = "amphora:literal:"

@@ -6,15 +6,15 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 
-from amphora.core.bindings import Bindings
-from amphora.core.canon import digest
-from amphora.core.compare import Comparison
-from amphora.core.crosswalk import Mapped
-from amphora.core.graph import in_order
-from amphora.core.keys import Key
-from amphora.core.merge import TARGET, By, FieldChange
-from amphora.core.model import Finding, Item, Json, Listed, States
-from amphora.core.raw import Raw
+from amphora.core.form.bindings import Bindings
+from amphora.core.merge.compare import Comparison
+from amphora.core.merge.merge import TARGET, By, FieldChange
+from amphora.core.needs.crosswalk import Mapped
+from amphora.core.values.canon import digest
+from amphora.core.values.graph import in_order
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Finding, Item, Json, Listed, States
+from amphora.core.values.raw import Raw
 
 
 class Do(StrEnum):

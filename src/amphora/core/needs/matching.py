@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
-from amphora.core.keys import Key, free_key, make_key
-from amphora.core.model import Item, Listed
+from amphora.core.values.keys import Key, free_key, make_key
+from amphora.core.values.model import Item, Listed
 
 
 @dataclass(frozen=True)

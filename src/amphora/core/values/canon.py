@@ -14,8 +14,8 @@ from typing import Any
 import orjson
 import rfc8785
 
-from amphora.core.errors import AmphoraError
-from amphora.core.pointers import Pointer, write_pointer
+from amphora.core.values.errors import AmphoraError
+from amphora.core.values.pointers import Pointer, write_pointer
 
 LARGEST_INTEGER = 2**53 - 1
 _PLAIN = orjson.OPT_SORT_KEYS | orjson.OPT_PASSTHROUGH_DATACLASS | orjson.OPT_PASSTHROUGH_DATETIME

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from amphora.core.canon import same
-from amphora.core.model import Json
+from amphora.core.values.canon import same
+from amphora.core.values.model import Json
 
 NUMBER, TEXT, YES_NO = "number", "text", "yes/no"
 

@@ -8,14 +8,14 @@ from dataclasses import dataclass
 from enum import StrEnum
 from typing import Final
 
-from amphora.core.bindings import MISSING
-from amphora.core.canon import same
-from amphora.core.lines import merge_texts
-from amphora.core.model import Json
-from amphora.core.places import Walk
-from amphora.core.pointers import Pointer, write_pointer
-from amphora.core.spots import named_elements
-from amphora.core.tokens import parse_token
+from amphora.core.form.bindings import MISSING
+from amphora.core.form.places import Walk
+from amphora.core.form.spots import named_elements
+from amphora.core.merge.lines import merge_texts
+from amphora.core.values.canon import same
+from amphora.core.values.model import Json
+from amphora.core.values.pointers import Pointer, write_pointer
+from amphora.core.values.tokens import parse_token
 
 
 class By(StrEnum):

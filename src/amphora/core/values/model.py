@@ -10,12 +10,12 @@ from typing import Any
 
 import orjson
 
-from amphora.core.canon import digest
-from amphora.core.keys import Key, kind_of
-from amphora.core.raw import Raw, sha256_of
-from amphora.core.scan import token_places
-from amphora.core.strict_json import pretty_bytes
-from amphora.core.tokens import NEED_KINDS, PREFIX, Token, TokenPlace, parse_token
+from amphora.core.values.canon import digest
+from amphora.core.values.keys import Key, kind_of
+from amphora.core.values.raw import Raw, sha256_of
+from amphora.core.values.scan import token_places
+from amphora.core.values.strict_json import pretty_bytes
+from amphora.core.values.tokens import NEED_KINDS, PREFIX, Token, TokenPlace, parse_token
 
 _NO_ITEMS = tuple(f"{kind}:" for kind in (*NEED_KINDS, "unbound", "file"))
 

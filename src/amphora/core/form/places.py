@@ -10,8 +10,8 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, fields, replace
 from typing import Any
 
-from amphora.core.errors import SheetFault
-from amphora.core.pointers import parse_pointer
+from amphora.core.values.errors import SheetFault
+from amphora.core.values.pointers import parse_pointer
 
 Step = str | None
 """One step of a simple path: a member name or index as text, or None for every child."""

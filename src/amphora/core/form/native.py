@@ -7,15 +7,15 @@ import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
-from amphora.core.bindings import MISSING, Bindings
-from amphora.core.keys import name_of
-from amphora.core.kinds import KindSheet
-from amphora.core.model import Json
-from amphora.core.places import Spot, Walk
-from amphora.core.pointers import Pointer, write_pointer
-from amphora.core.raw import Raw, whole
-from amphora.core.spots import named_elements
-from amphora.core.tokens import MASK, parse_token, render_text
+from amphora.core.form.bindings import MISSING, Bindings
+from amphora.core.form.kinds import KindSheet
+from amphora.core.form.places import Spot, Walk
+from amphora.core.form.spots import named_elements
+from amphora.core.values.keys import name_of
+from amphora.core.values.model import Json
+from amphora.core.values.pointers import Pointer, write_pointer
+from amphora.core.values.raw import Raw, whole
+from amphora.core.values.tokens import MASK, parse_token, render_text
 
 
 @dataclass(frozen=True)

@@ -5,11 +5,11 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Iterator
 
-from amphora.core.kinds import KindSheet
-from amphora.core.model import Json
-from amphora.core.places import Refer, Spot, Walk
-from amphora.core.pointers import Pointer, write_pointer
-from amphora.core.tokens import MASK, PREFIX
+from amphora.core.form.kinds import KindSheet
+from amphora.core.form.places import Refer, Spot, Walk
+from amphora.core.values.model import Json
+from amphora.core.values.pointers import Pointer, write_pointer
+from amphora.core.values.tokens import MASK, PREFIX
 
 
 def mask_secrets(definition: Json, sheet: KindSheet) -> Json:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
-from amphora.core.keys import Key
+from amphora.core.values.keys import Key
 
 Uses = Mapping[Key, Iterable[Key]]
 

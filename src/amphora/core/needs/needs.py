@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
-from amphora.core.keys import Key
-from amphora.core.model import Item, Need
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Item, Need
 
 
 def types_of(needs: Iterable[Need]) -> dict[Key, str]:

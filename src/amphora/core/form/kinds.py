@@ -7,8 +7,8 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from amphora.core.errors import SheetFault
-from amphora.core.places import Places, Refer, Spot, spots_from
+from amphora.core.form.places import Places, Refer, Spot, spots_from
+from amphora.core.values.errors import SheetFault
 
 _FIELDS = {
     "parts": dict,

@@ -6,8 +6,8 @@ from collections.abc import Iterable
 from functools import lru_cache
 from typing import Any
 
-from amphora.core.pointers import Pointer, parse_pointer, value_at, write_pointer
-from amphora.core.tokens import PREFIX, TokenPlace, tokens_in
+from amphora.core.values.pointers import Pointer, parse_pointer, value_at, write_pointer
+from amphora.core.values.tokens import PREFIX, TokenPlace, tokens_in
 
 _PREFIX = PREFIX.encode()
 

@@ -1,0 +1,1 @@
+"""Form: kind sheets, and definitions in portable form."""

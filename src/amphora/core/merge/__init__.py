@@ -1,0 +1,1 @@
+"""Merge: three-way comparison of forms."""

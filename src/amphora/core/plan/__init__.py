@@ -1,0 +1,1 @@
+"""Plan: what will be done to a target, and what has to be true before."""

@@ -1,0 +1,1 @@
+"""Values: what everything else is said in."""
