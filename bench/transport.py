@@ -165,7 +165,7 @@ def surveyed(folder: Path, size: int) -> float:
     """A survey, with all its counts, of a practice environment that holds the corpus; without filling it and
     without opening the ledger."""
     from amphora.engine.session import Session
-    from amphora.engine.surveying import survey
+    from amphora.engine.survey import survey
     from amphora.environments.practice import PracticeEnvironment
     from amphora.files.workspace import EnvironmentEntry, Workspace
     from amphora.practice.platform import Platform

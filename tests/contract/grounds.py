@@ -11,10 +11,10 @@ from amphora.core.needs.crosswalk import SECTIONS, row_name
 from amphora.core.values.errors import EnvironmentRefused, Uncertain
 from amphora.core.values.keys import Key
 from amphora.core.values.model import States
-from amphora.engine.carrying import Outcome
-from amphora.engine.exporting import ExportReport, export
-from amphora.engine.importing import import_prepared
-from amphora.engine.preparing import Prepared, prepare
+from amphora.engine.docket import Prepared, prepare
+from amphora.engine.export import ExportReport, export
+from amphora.engine.imports import import_prepared
+from amphora.engine.runs import Outcome
 from amphora.engine.session import Session
 from amphora.engine.sides import own_side, read_items
 from amphora.environments.contract import Environment, Write

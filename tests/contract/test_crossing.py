@@ -15,9 +15,9 @@ from amphora.core.needs.crosswalk import row_name
 from amphora.core.plan.docket import Do, plan_steps
 from amphora.core.values.errors import Unavailable
 from amphora.core.values.model import Listed
-from amphora.engine.exporting import ExportReport, export
-from amphora.engine.importing import ask_for, import_prepared, refuse_unready, undo
-from amphora.engine.preparing import prepare
+from amphora.engine.docket import prepare
+from amphora.engine.export import ExportReport, export
+from amphora.engine.imports import ask_for, import_prepared, refuse_unready, undo
 from amphora.files.crosswalk_file import Cell, write_cells
 from amphora.files.package import read_package
 from tests.conftest import SECRETS

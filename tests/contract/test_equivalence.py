@@ -20,10 +20,10 @@ from amphora.core.needs.needs import needs_of, types_of
 from amphora.core.values.errors import AmphoraError
 from amphora.core.values.keys import kind_of
 from amphora.core.values.model import Contents, Finding, Item, States
-from amphora.engine.carrying import carry_out
-from amphora.engine.exporting import export
-from amphora.engine.mapping import map_package
-from amphora.engine.preparing import prepare
+from amphora.engine.docket import prepare
+from amphora.engine.export import export
+from amphora.engine.map import map_package
+from amphora.engine.runs import carry_out
 from amphora.engine.session import Session
 from amphora.files.crosswalk_file import Cell, write_cells
 from amphora.files.workspace import read_workspace

@@ -11,7 +11,7 @@ import pytest
 from amphora.core.merge.merge import By
 from amphora.core.plan.docket import Do
 from amphora.core.values.errors import EnvironmentRefused, Unavailable
-from amphora.engine.importing import refuse_unready
+from amphora.engine.imports import refuse_unready
 from amphora.environments.nodered.adapter import connect
 from tests.contract.conftest import nodered_ground
 from tests.contract.grounds import Ground

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, PlainCommand, Work, working
+from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, PlainCommand, Work, working
 
 app = typer.Typer(
     help="The environments of this workspace.",
@@ -30,7 +30,7 @@ def init(
       amphora init halcyon
     """
     from amphora.files.workspace import init_workspace
-    from amphora.render.looking import init_result
+    from amphora.render.peek import init_result
 
     with working(json, None) as work:
         work.show(init_result(init_workspace(folder).folder))
@@ -59,7 +59,7 @@ def add(
     """
     from amphora.environments.locations import adapter_for
     from amphora.files.workspace import EnvironmentEntry, add_environment
-    from amphora.render.looking import env_added_result
+    from amphora.render.peek import env_added_result
 
     with working(json, workspace) as work:
         if not (name and location):
@@ -100,7 +100,7 @@ def sign_in_(
     from amphora.core.values.errors import NotReady
     from amphora.environments.locations import keep_secret
     from amphora.files.workspace import set_sign_in
-    from amphora.render.looking import signed_in_result
+    from amphora.render.peek import signed_in_result
 
     with working(json, workspace) as work:
         entry = work.session.workspace.environment(environment)
@@ -123,7 +123,7 @@ def list_(json: JsonFlag = False, workspace: FolderOption = None, debug: DebugFl
     Example:
       amphora env list
     """
-    from amphora.render.looking import env_list_result
+    from amphora.render.peek import env_list_result
 
     with working(json, workspace) as work:
         work.show(env_list_result(list(work.session.workspace.environments.values())))
@@ -142,7 +142,7 @@ def reach(
     Example:
       amphora env test grove-live
     """
-    from amphora.render.looking import env_test_result
+    from amphora.render.peek import env_test_result
 
     with working(json, workspace) as work:
         opened = work.session.open(environment)

@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from amphora.cli.packages import opened_package
-from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, working
+from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, working
 
 
 def to_folder(

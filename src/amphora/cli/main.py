@@ -8,20 +8,20 @@ from typing import Annotated
 import typer
 
 from amphora.cli import (
-    comparing,
+    compare,
+    edits,
     environments,
+    export,
     folders,
-    importing,
-    looking,
-    packing,
-    playing,
-    records,
-    signing,
-    tracing,
+    history,
+    imports,
+    practice,
+    sign,
+    survey,
 )
 from amphora.cli.boundary import guarded
-from amphora.cli.looking import show_workspace
-from amphora.cli.working import FolderOption, JsonFlag, PlainCommand, PlainGroup, working
+from amphora.cli.survey import show_workspace
+from amphora.cli.work import FolderOption, JsonFlag, PlainCommand, PlainGroup, working
 
 app = typer.Typer(
     name="amphora",
@@ -56,30 +56,30 @@ def bare(
 
 
 for name, command in (
-    ("demo", playing.demo),
+    ("demo", practice.demo),
     ("init", environments.init),
-    ("survey", looking.survey),
-    ("uses", looking.uses),
-    ("export", packing.export),
-    ("peek", looking.peek),
-    ("check", packing.check),
-    ("map", packing.map_),
-    ("compare", comparing.compare),
-    ("import", importing.import_),
-    ("verify", records.verify),
-    ("undo", records.undo),
-    ("history", records.history),
-    ("deliveries", tracing.deliveries),
-    ("edits", tracing.edits),
-    ("withdraw", tracing.withdraw),
+    ("survey", survey.survey),
+    ("uses", survey.uses),
+    ("export", export.export),
+    ("peek", survey.peek),
+    ("check", export.check),
+    ("map", export.map_),
+    ("compare", compare.compare),
+    ("import", imports.import_),
+    ("verify", history.verify),
+    ("undo", history.undo),
+    ("history", history.history),
+    ("deliveries", edits.deliveries),
+    ("edits", edits.edits),
+    ("withdraw", edits.withdraw),
     ("to-folder", folders.to_folder),
     ("from-folder", folders.from_folder),
-    ("sign", signing.sign),
+    ("sign", sign.sign),
 ):
     app.command(name, cls=PlainCommand)(command)
 app.add_typer(environments.app, name="env")
-app.add_typer(signing.app, name="keys")
-app.add_typer(playing.app, name="practice")
+app.add_typer(sign.app, name="keys")
+app.add_typer(practice.app, name="practice")
 
 
 def run() -> None:

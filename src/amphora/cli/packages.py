@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from amphora.cli.working import Work
+from amphora.cli.work import Work
 
 if TYPE_CHECKING:
     from amphora.core.values.model import Contents

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.graph import in_order
 from amphora.core.values.keys import Key, kind_of
-from amphora.engine.surveying import Uses
+from amphora.engine.survey import Uses
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

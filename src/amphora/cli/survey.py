@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, Work, working
+from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, Work, working
 
 
 def show_workspace(work: Work) -> bool:
@@ -22,7 +22,7 @@ def show_workspace(work: Work) -> bool:
         if error.subject == FILE:
             return False
         raise
-    from amphora.render.looking import workspace_result
+    from amphora.render.peek import workspace_result
 
     packages = sorted(workspace.packages.glob(f"*{SUFFIX}"), key=lambda path: path.stat().st_mtime)
     names = [path.name.removesuffix(SUFFIX) for path in packages]
@@ -54,8 +54,8 @@ def survey(
       amphora survey grove-dev "flow:mill/*"
       amphora survey grove-dev --changed-since 2026-04-01 --sort changed
     """
-    from amphora.engine.surveying import survey as survey_items
-    from amphora.render.surveying import survey_csv, survey_result
+    from amphora.engine.survey import survey as survey_items
+    from amphora.render.survey import survey_csv, survey_result
 
     with working(json, workspace) as work:
         session = work.session
@@ -87,8 +87,8 @@ def uses(
       amphora uses grove-dev "Press log" --depth 1
       amphora uses grove-dev "Harvest Intake" --figure intake.svg
     """
-    from amphora.engine.surveying import uses_of
-    from amphora.render.surveying import uses_result
+    from amphora.engine.survey import uses_of
+    from amphora.render.survey import uses_result
 
     with working(json, workspace) as work:
         net = uses_of(work.session, environment, item)
@@ -115,8 +115,8 @@ def peek(
     """
     from amphora.cli.packages import opened_package
     from amphora.core.needs.selection import choose
-    from amphora.engine.exporting import listed_items
-    from amphora.render.looking import peek_item_result, peek_result
+    from amphora.engine.export import listed_items
+    from amphora.render.peek import peek_item_result, peek_result
 
     with working(json, workspace) as work:
         contents = opened_package(work, package)

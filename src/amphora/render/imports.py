@@ -11,9 +11,9 @@ from amphora.core.plan.docket import Do, Docket, Fate
 from amphora.core.values.keys import Key
 from amphora.core.values.raw import size_of
 from amphora.core.values.tokens import PREFIX
-from amphora.engine.carrying import Outcome
-from amphora.engine.comparing import Differences
-from amphora.engine.verifying import Verified
+from amphora.engine.compare import Differences
+from amphora.engine.runs import Outcome
+from amphora.engine.verify import Verified
 from amphora.environments.contract import Identity
 from amphora.files.workspace import EnvironmentEntry
 from amphora.render.beside import differing, text_lines
@@ -23,9 +23,9 @@ from amphora.render.changes import (
     mapped_json,
     place_phrase,
 )
-from amphora.render.checking import finding_json
+from amphora.render.check import finding_json
+from amphora.render.edits import withdrawal_blocks
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone, counted, titled
-from amphora.render.tracing import withdrawal_blocks
 
 _DO: dict[Do, Tone] = {Do.CREATE: "good", Do.UPDATE: "warn", Do.LEAVE: "dim", Do.RETIRE: "bad"}
 

@@ -8,8 +8,8 @@ from pathlib import Path
 
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
-from amphora.engine.importing import base_of
-from amphora.engine.preparing import Prepared, prepare
+from amphora.engine.docket import Prepared, prepare
+from amphora.engine.imports import base_of
 from amphora.engine.session import Session
 from amphora.files.docket_file import DocketFile, read_docket, write_docket
 from amphora.files.package import find_package, read_package

@@ -7,8 +7,8 @@ from collections.abc import Sequence
 from amphora.core.merge.merge import FieldChange
 from amphora.core.needs.selection import readable
 from amphora.core.plan.docket import Docket, Fate
-from amphora.engine.carrying import Outcome
-from amphora.engine.tracing import Edited, Traced
+from amphora.engine.edits import Edited, Traced
+from amphora.engine.runs import Outcome
 from amphora.render.beside import text_lines
 from amphora.render.changes import place_phrase
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted, shown

@@ -12,8 +12,8 @@ from amphora.core.needs.selection import choose
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Item
-from amphora.engine.exporting import listed_items
-from amphora.engine.preparing import LEAVE
+from amphora.engine.docket import LEAVE
+from amphora.engine.export import listed_items
 from amphora.engine.session import Session
 from amphora.engine.sides import own_side, read_items
 from amphora.files.docket_file import CHOICES

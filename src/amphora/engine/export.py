@@ -27,7 +27,7 @@ from amphora.core.values.raw import Raw
 from amphora.core.values.tokens import NEED_KINDS
 from amphora.engine.session import Session
 from amphora.engine.sides import OWN_ADDRESS, Side, own_side, read_items
-from amphora.engine.versioning import version_for
+from amphora.engine.versions import version_for
 from amphora.environments.contract import Take
 from amphora.files.crosswalk_file import Cell, write_cells
 from amphora.files.folder import OnDisk

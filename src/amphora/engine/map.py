@@ -24,8 +24,8 @@ from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Item, Json, Need
 from amphora.core.values.pointers import parse_pointer, value_at, write_pointer
 from amphora.core.values.tokens import parse_token, render_text
-from amphora.engine.checking import sheets_for
-from amphora.engine.preparing import map_needs
+from amphora.engine.check import sheets_for
+from amphora.engine.docket import map_needs
 from amphora.engine.session import Session
 from amphora.files.crosswalk_file import Cell, write_cells
 from amphora.files.package import SUFFIX, read_package

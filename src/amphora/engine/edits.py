@@ -14,14 +14,14 @@ from amphora.core.plan.docket import Docket, Fate
 from amphora.core.values.errors import NotReady, UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Json, Listed
-from amphora.engine.carrying import Outcome, carry_out
-from amphora.engine.importing import keeper
-from amphora.engine.preparing import Prepared, prepare
-from amphora.engine.retiring import retirements_of
+from amphora.engine.docket import Prepared, prepare
+from amphora.engine.imports import keeper
+from amphora.engine.retirement import retirements_of
+from amphora.engine.runs import Outcome, carry_out
 from amphora.engine.session import Session
 from amphora.engine.sides import Side, own_side, read_items
-from amphora.engine.verifying import Verified, verify
-from amphora.engine.versioning import version_for
+from amphora.engine.verify import Verified, verify
+from amphora.engine.versions import version_for
 from amphora.files.package import SUFFIX, find_package, read_package, write_package
 from amphora.ledger.records import Delivered, Delivery
 

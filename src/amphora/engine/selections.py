@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from amphora.core.values.errors import UsageFault
-from amphora.engine.exporting import ExportReport, export
+from amphora.engine.export import ExportReport, export
 from amphora.engine.session import Session
 from amphora.files.workspace import Selection, save_selection
 

@@ -9,7 +9,7 @@ from typing import Annotated
 import typer
 
 from amphora.cli.packages import opened_package
-from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, working
+from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, working
 
 
 def export(
@@ -49,8 +49,8 @@ def export(
       amphora export grove-dev "Press Board" --as press-hall --with access --preview
       amphora export olive-intake
     """
-    from amphora.engine.selecting import Wish, export_wish
-    from amphora.render.packing import export_result
+    from amphora.engine.selections import Wish, export_wish
+    from amphora.render.export import export_result
 
     with working(json, workspace) as work:
         wish = Wish(environment, tuple(items or ()), name, tuple(leave_out or ()), take, tuple(with_ or ()))
@@ -88,10 +88,10 @@ def check(
       amphora check --rules
     """
     from amphora.core.values.errors import UsageFault
-    from amphora.engine.checking import check_alone
-    from amphora.engine.fixing import fix_findings
-    from amphora.engine.preparing import check_package
-    from amphora.render.checking import check_markdown, check_result, rules_result
+    from amphora.engine.check import check_alone
+    from amphora.engine.docket import check_package
+    from amphora.engine.fixes import fix_findings
+    from amphora.render.check import check_markdown, check_result, rules_result
 
     with working(json, workspace) as work:
         if rules:
@@ -155,11 +155,11 @@ def map_(
       amphora map olive-intake grove-test grove-live --csv-out crosswalk.csv
       amphora map olive-intake grove-live --texts
     """
-    from amphora.cli.asking import asker
+    from amphora.cli.questions import asker
     from amphora.core.values.errors import UsageFault
-    from amphora.engine.mapping import doubts, map_package, rewritings
-    from amphora.engine.tables import read_table, write_table
-    from amphora.render.mapping import map_result, texts_result
+    from amphora.engine.crosswalk_table import read_table, write_table
+    from amphora.engine.map import doubts, map_package, rewritings
+    from amphora.render.map import map_result, texts_result
 
     with working(json, workspace) as work:
         contents, session = opened_package(work, package), work.session

@@ -11,9 +11,9 @@ from amphora.core.needs.selection import readable
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Finding
-from amphora.engine.exporting import ExportReport, export
-from amphora.engine.mapping import map_package
-from amphora.engine.preparing import check_package
+from amphora.engine.docket import check_package
+from amphora.engine.export import ExportReport, export
+from amphora.engine.map import map_package
 from amphora.engine.session import Session
 from amphora.files.workspace import EnvironmentEntry, save_selection
 

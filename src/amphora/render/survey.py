@@ -11,7 +11,7 @@ from amphora.core.form.kinds import Sheets
 from amphora.core.needs.selection import readable
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Listed
-from amphora.engine.surveying import Surveyed, Uses
+from amphora.engine.survey import Surveyed, Uses
 from amphora.render.changes import place_phrase
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted
 

@@ -9,11 +9,11 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from amphora.cli.packages import opened_package
-from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, Work, working
+from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, Work, working
 
 if TYPE_CHECKING:
     from amphora.core.values.model import Contents
-    from amphora.engine.preparing import Prepared
+    from amphora.engine.docket import Prepared
 
 DOCKET_SUFFIX = ".docket.yaml"
 
@@ -61,8 +61,8 @@ def import_(
       amphora import intake.docket.yaml --yes
     """
     from amphora.core.values.errors import UsageFault
-    from amphora.engine.importing import prepare_from_docket, with_records
-    from amphora.engine.preparing import prepare
+    from amphora.engine.docket import prepare
+    from amphora.engine.imports import prepare_from_docket, with_records
 
     with working(json, workspace) as work:
         if package.endswith(DOCKET_SUFFIX):
@@ -104,8 +104,8 @@ def _require_trust(work: Work, contents: Contents) -> None:
 
 
 def _import_one(work: Work, prepared: Prepared, preview: bool, yes: bool, take_over: Sequence[str]) -> None:
-    from amphora.engine.importing import ask_for, import_prepared, is_recorded, refuse_unready
-    from amphora.render.importing import idle_result, import_result, preview_result, target_lines
+    from amphora.engine.imports import ask_for, import_prepared, is_recorded, refuse_unready
+    from amphora.render.imports import idle_result, import_result, preview_result, target_lines
 
     docket, opened = prepared.docket, prepared.opened
     work.tell(target_lines(opened.entry, opened.environment.whoami(), opened.description.release))

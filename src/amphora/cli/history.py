@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, working
+from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, working
 
 
 def verify(
@@ -24,9 +24,9 @@ def verify(
       amphora verify last
     """
     from amphora.core.values.errors import NotReady
-    from amphora.engine.verifying import verify as verify_deliveries
-    from amphora.engine.verifying import verify_package
-    from amphora.render.records import verify_result
+    from amphora.engine.verify import verify as verify_deliveries
+    from amphora.engine.verify import verify_package
+    from amphora.render.history import verify_result
 
     with working(json, workspace) as work:
         if environment is None:
@@ -57,8 +57,8 @@ def undo(
       amphora undo grove-live-2 --yes
     """
     from amphora.core.values.errors import NotReady
-    from amphora.engine.importing import undo as undo_run
-    from amphora.render.records import undo_result
+    from amphora.engine.imports import undo as undo_run
+    from amphora.render.history import undo_result
 
     with working(json, workspace) as work:
         found = work.session.ledger.run(run)
@@ -84,7 +84,7 @@ def history(
       amphora history
       amphora history last
     """
-    from amphora.render.records import history_result, run_result
+    from amphora.render.history import history_result, run_result
 
     with working(json, workspace) as work:
         ledger = work.session.ledger

@@ -7,7 +7,7 @@ from collections import Counter
 
 from amphora.core.needs.selection import readable
 from amphora.core.values.model import Listed
-from amphora.engine.exporting import ExportReport
+from amphora.engine.export import ExportReport
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted
 
 _SUPPLIED = {

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from amphora.cli.working import DebugFlag, JsonFlag, PlainCommand, working
+from amphora.cli.work import DebugFlag, JsonFlag, PlainCommand, working
 
 app = typer.Typer(
     help="The simulated platform.",
@@ -34,8 +34,8 @@ def new(
     Example:
       amphora practice new halcyon
     """
-    from amphora.engine.playing import new_practice
-    from amphora.render.looking import practice_result
+    from amphora.engine.practice import new_practice
+    from amphora.render.peek import practice_result
 
     with working(json, None) as work:
         work.show(practice_result(new_practice(folder)))
@@ -61,8 +61,8 @@ def edit(
       amphora practice edit grove-live.practice "Bruised fruit check" --set /limit=18
       amphora practice edit grove-dev.practice "Weigh ticket" --set title="Weigh slip flow" --draft
     """
-    from amphora.engine.playing import edit_practice
-    from amphora.render.looking import edited_result
+    from amphora.engine.practice import edit_practice
+    from amphora.render.peek import edited_result
 
     with working(json, None) as work:
         work.show(edited_result(file, edit_practice(file, item, values, by, draft)))

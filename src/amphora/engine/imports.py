@@ -15,10 +15,10 @@ from amphora.core.values.errors import AmphoraError, BrokenOff, EnvironmentRefus
 from amphora.core.values.keys import Key, encode_segment
 from amphora.core.values.model import Contents, Json
 from amphora.core.values.strict_json import pretty_bytes
-from amphora.engine.carrying import Keeper, Outcome, carry_out, put_back
-from amphora.engine.preparing import Prepared, current_fingerprint, prepare
+from amphora.engine.docket import Prepared, current_fingerprint, prepare
+from amphora.engine.runs import Keeper, Outcome, carry_out, put_back
 from amphora.engine.session import Session
-from amphora.engine.verifying import Verified, verify
+from amphora.engine.verify import Verified, verify
 from amphora.files.docket_file import DocketFile, read_docket
 from amphora.files.package import find_package, read_package
 from amphora.ledger.records import Run

@@ -10,11 +10,11 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from amphora.cli.packages import opened_package
-from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, Work, working
+from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, Work, working
 
 if TYPE_CHECKING:
     from amphora.core.values.model import Contents
-    from amphora.engine.preparing import Prepared
+    from amphora.engine.docket import Prepared
     from amphora.render.result import Result
 
 
@@ -103,11 +103,11 @@ class _Shown:
 
 
 def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _Shown) -> None:
-    from amphora.engine.comparing import chosen_for_items, named_key
-    from amphora.engine.preparing import prepare
+    from amphora.engine.compare import chosen_for_items, named_key
+    from amphora.engine.docket import prepare
     from amphora.files.docket_file import write_docket
-    from amphora.render.comparing import comparison_markdown, comparison_page
-    from amphora.render.importing import compare_result
+    from amphora.render.compare import comparison_markdown, comparison_page
+    from amphora.render.imports import compare_result
 
     contents = opened_package(work, left)
     since = opened_package(work, shown.since) if shown.since else None
@@ -150,9 +150,9 @@ def _beside(prepared: Prepared, only_key: str | None, result: Result) -> Result:
 def _two_sides(work: Work, names: tuple[str, str], item: str | None, beside: bool, expect_same: bool) -> None:
     from dataclasses import replace
 
-    from amphora.engine.comparing import compare_sides
+    from amphora.engine.compare import compare_sides
     from amphora.render.beside import side_by_side
-    from amphora.render.importing import difference_result
+    from amphora.render.imports import difference_result
 
     environments = work.session.workspace.environments
     sides = [name if name in environments else opened_package(work, name) for name in names]
@@ -174,9 +174,9 @@ def _refresh(work: Work, path: Path) -> None:
     from dataclasses import replace
 
     from amphora.core.needs.selection import readable
-    from amphora.engine.refreshing import refresh_docket
+    from amphora.engine.refresh import refresh_docket
     from amphora.render.changes import place_phrase
-    from amphora.render.importing import compare_result
+    from amphora.render.imports import compare_result
     from amphora.render.result import Lines, counted
 
     found = refresh_docket(work.session, path)
@@ -188,9 +188,9 @@ def _refresh(work: Work, path: Path) -> None:
 
 
 def _decided(work: Work, prepared: Prepared, since: Contents | None, chosen: dict[str, dict[str, str]]) -> Prepared:
-    from amphora.cli.asking import decider
+    from amphora.cli.questions import decider
     from amphora.core.plan.decisions import decide_all, questions_of
-    from amphora.engine.preparing import prepare
+    from amphora.engine.docket import prepare
 
     questions = questions_of(prepared.docket)
     if not questions:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from amphora.core.needs.selection import readable
-from amphora.engine.verifying import Verified
+from amphora.engine.verify import Verified
 from amphora.ledger.records import JournalStep, Run
 from amphora.render.changes import (
     change_json,

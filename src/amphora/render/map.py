@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
 from amphora.core.values.model import Contents
-from amphora.engine.mapping import Doubt, Rewriting
+from amphora.engine.map import Doubt, Rewriting
 from amphora.render.changes import mapped_json, mapped_row, place_phrase
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted, shown
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import typer
 
-from amphora.cli.working import Work
+from amphora.cli.work import Work
 
 if TYPE_CHECKING:
     from amphora.core.needs.crosswalk import Mapped
@@ -19,7 +19,7 @@ def asker(work: Work) -> Callable[[Mapped], str | None]:
     """Asks about one need: its value, the guess for an empty answer, nothing for a dash."""
     from amphora.core.needs.crosswalk import MapState
     from amphora.core.values.errors import NotReady
-    from amphora.render.mapping import offered
+    from amphora.render.map import offered
 
     if not work.is_terminal:
         raise NotReady(

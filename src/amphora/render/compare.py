@@ -8,7 +8,7 @@ from amphora.core.plan.docket import Action, Do, Docket
 from amphora.core.values.model import Json
 from amphora.render.beside import differing, is_long, line_rows
 from amphora.render.changes import by_words, place_phrase
-from amphora.render.importing import docket_verdict
+from amphora.render.imports import docket_verdict
 from amphora.render.result import shown
 
 

@@ -20,8 +20,8 @@ from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Finding, Found, Item, Json, Listed
 from amphora.core.values.tokens import NEED_KINDS, parse_token
-from amphora.engine.checking import found_by_rules, sheets_for, target_index
-from amphora.engine.retiring import dropped_items, shared_items
+from amphora.engine.check import found_by_rules, sheets_for, target_index
+from amphora.engine.retirement import dropped_items, shared_items
 from amphora.engine.session import Opened, Session
 from amphora.engine.sides import OWN_ADDRESS, Side, read_items, target_side
 from amphora.environments.contract import Wanted

@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, working
+from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, working
 
 
 def deliveries(
@@ -22,8 +22,8 @@ def deliveries(
     Examples:
       amphora deliveries grove-live "Weigh ticket"
     """
-    from amphora.engine.tracing import trace
-    from amphora.render.tracing import deliveries_result
+    from amphora.engine.edits import trace
+    from amphora.render.edits import deliveries_result
 
     with working(json, workspace) as work:
         work.show(deliveries_result(trace(work.session, environment, item)))
@@ -50,10 +50,10 @@ def edits(
       amphora edits grove-live --put-back
     """
     from amphora.core.values.errors import UsageFault
-    from amphora.engine.tracing import carry_back as carried
-    from amphora.engine.tracing import edits_of, put_back_dockets
+    from amphora.engine.edits import carry_back as carried
+    from amphora.engine.edits import edits_of, put_back_dockets
     from amphora.files.docket_file import write_docket
-    from amphora.render.tracing import edits_result
+    from amphora.render.edits import edits_result
 
     with working(json, workspace) as work:
         if carry_back and put_back:
@@ -89,10 +89,10 @@ def withdraw(
       amphora withdraw press-hall grove-test
       amphora withdraw press-hall grove-test --let-go "Press log" --retire-all
     """
-    from amphora.engine.tracing import withdraw as carry_out
-    from amphora.engine.tracing import withdrawal
-    from amphora.render.importing import target_lines
-    from amphora.render.tracing import withdrawal_result
+    from amphora.engine.edits import withdraw as carry_out
+    from amphora.engine.edits import withdrawal
+    from amphora.render.edits import withdrawal_result
+    from amphora.render.imports import target_lines
 
     with working(json, workspace) as work:
         prepared = withdrawal(work.session, package, environment, dict.fromkeys(let_go or (), "let-go"))

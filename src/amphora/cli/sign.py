@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from amphora.cli.working import DebugFlag, FolderOption, JsonFlag, PlainCommand, working
+from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, PlainCommand, working
 
 app = typer.Typer(
     help="Keys to sign with, and whom to trust.",
@@ -32,7 +32,7 @@ def sign(
     """
     from amphora.files.package import find_package
     from amphora.files.signing import sign_package
-    from amphora.render.signing import sign_result
+    from amphora.render.sign import sign_result
 
     with working(json, workspace) as work:
         path = Path(package) if Path(package).is_file() else find_package(package, work.session.workspace.packages)
@@ -53,7 +53,7 @@ def new(
       amphora keys new ines
     """
     from amphora.files.signing import new_key
-    from amphora.render.signing import key_result
+    from amphora.render.sign import key_result
 
     with working(json, workspace) as work:
         work.show(key_result(name, new_key(name, work.session.workspace.keys)))
@@ -76,7 +76,7 @@ def trust(
     from amphora.core.values.errors import UsageFault
     from amphora.core.values.strict_json import JsonFault, parse_json
     from amphora.files.signing import trust_key
-    from amphora.render.signing import trust_result
+    from amphora.render.sign import trust_result
 
     with working(json, workspace) as work:
         try:
@@ -96,7 +96,7 @@ def list_(json: JsonFlag = False, workspace: FolderOption = None, debug: DebugFl
       amphora keys list
     """
     from amphora.files.signing import trusted_keys
-    from amphora.render.signing import keys_result
+    from amphora.render.sign import keys_result
 
     with working(json, workspace) as work:
         found = work.session.workspace
