@@ -8,7 +8,8 @@ from typing import Any
 import pytest
 
 from amphora.core.checks import RULES, CheckContext, Waiver, check
-from amphora.core.checks.context import Claim, Planned, Reach, TargetIndex
+from amphora.core.values.model import Claim
+from amphora.core.checks.context import Planned, Reach, TargetIndex
 from amphora.core.form.kinds import parse_sheet
 from amphora.core.needs.crosswalk import Mapped, MapState
 from amphora.core.values.model import Contents, Item, Level, Limits, Listed, Need, States

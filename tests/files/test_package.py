@@ -21,7 +21,8 @@ from amphora.core.values.errors import PackageDamaged
 from amphora.core.values.keys import make_key
 from amphora.core.values.model import Contents, Item, Need, States
 from amphora.core.values.raw import whole
-from amphora.files.package import find_package, is_version, read_package, version_order, write_package
+from amphora.core.values.versions import is_version, version_order
+from amphora.files.package import find_package, read_package, write_package
 
 TITLES = [
     "Weigh ticket",

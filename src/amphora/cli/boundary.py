@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import sys
 import traceback
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 import click
 
+from amphora.cli.work import silence
 from amphora.core.values.errors import (
     AmphoraError,
     BrokenOff,
     EnvironmentRefused,
+    FaultInRun,
     Interrupted,
     NotReady,
     PackageDamaged,
@@ -31,9 +33,12 @@ CODES: tuple[tuple[type[AmphoraError], int], ...] = (
     (Uncertain, 6),
     (PackageDamaged, 7),
     (Unavailable, 75),
+    (FaultInRun, 70),
 )
 FAULT = 70
 INTERRUPTED = 130
+MOST_LINES = 12
+"""Of a list in an error, this many lines are shown."""
 
 
 def code_of(error: AmphoraError) -> int:
@@ -45,7 +50,10 @@ def guarded(command: Callable[[], int | None]) -> int:
     """Runs a command and returns its exit code; whatever it raises is told on stderr (as JSON on stdout
     with `--json`)."""
     try:
-        return int(command() or 0)
+        code = int(command() or 0)
+        if sys.stdout is not None:
+            sys.stdout.flush()  # a full disk is found here, not on the way out
+        return code
     except click.exceptions.Abort:
         return INTERRUPTED
     except click.exceptions.NoArgsIsHelpError as error:
@@ -61,10 +69,10 @@ def guarded(command: Callable[[], int | None]) -> int:
         print("Interrupted.", file=sys.stderr)
         return INTERRUPTED
     except BrokenPipeError:
-        sys.stderr.close()
+        silence(sys.stdout)  # whoever read along has had enough
         return 0
     except OSError as error:
-        return _told(_as_file_trouble(error)) if error.filename else _fault(error)
+        return _told(_as_file_trouble(error) if error.filename else _as_output_trouble(error))
     except Exception as error:
         return _fault(error)
 
@@ -76,6 +84,14 @@ def _as_file_trouble(error: OSError) -> UsageFault:
         f"{error.filename} can't be used: {words}.",
         subject=str(error.filename),
         next_step="Name a file that is there, or a place where files can be written.",
+    )
+
+
+def _as_output_trouble(error: OSError) -> Unavailable:
+    silence(sys.stdout)
+    return Unavailable(
+        f"The result could not be written: {(error.strerror or type(error).__name__).lower()}.",
+        next_step="Make room, or write it elsewhere, and run the same command again.",
     )
 
 
@@ -94,11 +110,19 @@ def _told(error: AmphoraError) -> int:
         return code
     where = f" At {error.place}." if error.place else ""
     print(f"{error.message}{where}", file=sys.stderr)
-    for line in error.details:
+    for line in cut(error.details, error.next_step or ""):
         print(f"  {line}", file=sys.stderr)
     if error.next_step:
         print(f"Next: {error.next_step}", file=sys.stderr)
     return code
+
+
+def cut(lines: Sequence[str], whole: str) -> list[str]:
+    """As many lines as a person reads, with how many more there are and where the whole is."""
+    if len(lines) <= MOST_LINES:
+        return list(lines)
+    more = len(lines) - MOST_LINES
+    return [*lines[:MOST_LINES], f"… and {more:,} more; all of them with --json{', or in ' + whole if whole else ''}"]
 
 
 def _fault(error: Exception) -> int:

@@ -13,6 +13,7 @@ from amphora.cli.packages import opened_package
 from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, Work, working
 
 if TYPE_CHECKING:
+    from amphora.core.plan.decisions import Decisions
     from amphora.core.values.model import Contents
     from amphora.engine.docket import Prepared
     from amphora.render.result import Result
@@ -77,6 +78,10 @@ def compare(
         if refresh is not None:
             _refresh(work, refresh)
             return
+        if choose and docket is None and not decide:
+            raise UsageFault(
+                "What is chosen has to be kept somewhere.", next_step="Add --docket FILE, and import that file."
+            )
         if left is None or right is None:
             raise UsageFault("Two sides are needed.", next_step="amphora compare --help")
         environments = work.session.workspace.environments
@@ -103,27 +108,34 @@ class _Shown:
 
 
 def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _Shown) -> None:
+    from dataclasses import replace
+
+    from amphora.core.plan.decisions import Decisions
     from amphora.engine.compare import chosen_for_items, named_key
     from amphora.engine.docket import prepare
+    from amphora.engine.imports import ImportRequest, in_the_way
     from amphora.files.docket_file import write_docket
     from amphora.render.compare import comparison_markdown, comparison_page
     from amphora.render.imports import compare_result
 
     contents = opened_package(work, left)
     since = opened_package(work, shown.since) if shown.since else None
-    chosen = chosen_for_items(contents, shown.choose)
-    prepared = prepare(work.session, contents, right, chosen, since=since)
+    said = replace(chosen_for_items(contents, shown.choose), file=str(shown.docket or ""))
+    prepared = prepare(work.session, contents, right, said, since)
     if shown.decide:
-        prepared = _decided(work, prepared, since, chosen)
-        shown.docket = shown.docket or Path(f"{contents.name}-{contents.version}.{right}.docket.yaml")
+        shown.docket = shown.docket or Path(prepared.docket.usual_file)
+        prepared = _decided(work, prepared, since, replace(said, file=str(shown.docket)))
     if shown.docket is not None:
         write_docket(shown.docket, prepared.docket)
+    reasons = in_the_way(
+        work.session, replace(prepared, is_reviewed=shown.docket is not None), ImportRequest(Decisions(), yes=True)
+    )
     if shown.html is not None:
         from amphora.engine.session import utc_now
 
         shown.html.write_text(comparison_page(prepared.docket, shown.only, utc_now()), encoding="utf-8")
     only_key = named_key(contents, item) if item else None
-    result = compare_result(prepared.docket, str(shown.docket or ""), only_key, shown.only)
+    result = compare_result(prepared.docket, reasons, only_key, shown.only)
     if shown.side_by_side:
         result = _beside(prepared, only_key, result)
     if shown.md:
@@ -174,26 +186,31 @@ def _refresh(work: Work, path: Path) -> None:
     from dataclasses import replace
 
     from amphora.core.needs.selection import readable
+    from amphora.core.plan.decisions import Decisions
+    from amphora.engine.imports import ImportRequest, in_the_way
     from amphora.engine.refresh import refresh_docket
     from amphora.render.changes import place_phrase
     from amphora.render.imports import compare_result
     from amphora.render.result import Lines, counted
 
     found = refresh_docket(work.session, path)
-    result = compare_result(found.prepared.docket, str(path))
+    reviewed = replace(found.prepared, is_reviewed=True)
+    result = compare_result(
+        found.prepared.docket, in_the_way(work.session, reviewed, ImportRequest(Decisions(), yes=True))
+    )
     lines = [f"- {readable(key)}: {place_phrase(place)}" for key, place in found.dropped]
     blocks = [*([Lines(lines, "Decided before, and to be decided anew")] if lines else []), *result.blocks]
     verdict = f"{path.name} is up to date, {counted(found.kept, 'decision')} kept. {result.verdict}"
     work.show(replace(result, verdict=verdict, blocks=blocks))
 
 
-def _decided(work: Work, prepared: Prepared, since: Contents | None, chosen: dict[str, dict[str, str]]) -> Prepared:
+def _decided(work: Work, prepared: Prepared, since: Contents | None, said: Decisions) -> Prepared:
     from amphora.cli.questions import decider
-    from amphora.core.plan.decisions import decide_all, questions_of
+    from amphora.core.plan.questions import decide_all, questions_of
     from amphora.engine.docket import prepare
 
     questions = questions_of(prepared.docket)
     if not questions:
         return prepared
-    choices = {**chosen, **decide_all(questions, decider(work, prepared.docket))}
-    return prepare(work.session, prepared.contents, prepared.docket.target, choices, since=since)
+    said = said.answered(decide_all(questions, decider(work, prepared.docket)))
+    return prepare(work.session, prepared.contents, prepared.docket.target, said, since)

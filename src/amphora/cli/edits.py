@@ -1,4 +1,4 @@
-"""deliveries, edits and withdraw."""
+"""edits."""
 
 from __future__ import annotations
 
@@ -7,26 +7,6 @@ from typing import Annotated
 import typer
 
 from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, working
-
-
-def deliveries(
-    environment: Annotated[str, typer.Argument(help="Where the item is.")],
-    item: Annotated[str, typer.Argument(help="Key, title, native id or link.")],
-    json: JsonFlag = False,
-    workspace: FolderOption = None,
-    debug: DebugFlag = False,
-) -> None:
-    """Who delivered an item when, whose claim it is, and what happened since.
-
-    \b
-    Examples:
-      amphora deliveries grove-live "Weigh ticket"
-    """
-    from amphora.engine.edits import trace
-    from amphora.render.edits import deliveries_result
-
-    with working(json, workspace) as work:
-        work.show(deliveries_result(trace(work.session, environment, item)))
 
 
 def edits(
@@ -67,42 +47,3 @@ def edits(
                 files.append(f"{docket.package}-{docket.version}.{environment}.docket.yaml")
                 write_docket(work.session.workspace.folder / files[-1], docket)
         work.show(edits_result(environment, found, made, files))
-
-
-def withdraw(
-    package: Annotated[str, typer.Argument(help="A package's name.")],
-    environment: Annotated[str, typer.Argument(help="Where to remove what it alone brought.")],
-    let_go: Annotated[
-        list[str] | None, typer.Option("--let-go", metavar="ITEM", help="Leave this one there, without a claim.")
-    ] = None,
-    retire_all: Annotated[
-        bool, typer.Option("--retire-all", help="Agree that all that is listed is removed, with its rows.")
-    ] = False,
-    json: JsonFlag = False,
-    workspace: FolderOption = None,
-    debug: DebugFlag = False,
-) -> None:
-    """Remove what a package alone brought; definitions and rows are kept in the run's folder.
-
-    \b
-    Examples:
-      amphora withdraw press-hall grove-test
-      amphora withdraw press-hall grove-test --let-go "Press log" --retire-all
-    """
-    from amphora.engine.edits import withdraw as carry_out
-    from amphora.engine.edits import withdrawal
-    from amphora.render.edits import withdrawal_result
-    from amphora.render.imports import target_lines
-
-    with working(json, workspace) as work:
-        prepared = withdrawal(work.session, package, environment, dict.fromkeys(let_go or (), "let-go"))
-        opened = prepared.opened
-        work.tell(target_lines(opened.entry, opened.environment.whoami(), opened.description.release))
-        result = withdrawal_result(prepared.docket, None)
-        if not retire_all:
-            work.show(result)
-            return
-        outcome = carry_out(work.session, prepared)
-        if outcome.failure:
-            raise outcome.failure
-        work.show(withdrawal_result(prepared.docket, outcome))

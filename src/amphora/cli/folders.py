@@ -47,11 +47,11 @@ def from_folder(
       amphora from-folder intake
       amphora from-folder git:/work/halcyon@v1.2.0:intake --out intake.amphora
     """
-    from amphora.files.package import SUFFIX, refuse_other_contents, write_package
+    from amphora.files.store import Store
     from amphora.render.folders import from_folder_result
 
     with working(json, workspace) as work:
         contents = opened_package(work, folder)
-        path = out or work.session.workspace.packages / f"{contents.name}-{contents.version}{SUFFIX}"
-        refuse_other_contents(contents, path)
-        work.show(from_folder_result(contents, path, write_package(contents, path)))
+        store = Store(out.parent if out else work.session.workspace.packages)
+        path, digest = store.put(contents, out)
+        work.show(from_folder_result(contents, path, digest))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -12,10 +11,9 @@ from amphora.cli.packages import opened_package
 from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, Work, working
 
 if TYPE_CHECKING:
-    from amphora.core.values.model import Contents
+    from amphora.core.plan.docket import Custody
     from amphora.engine.docket import Prepared
-
-DOCKET_SUFFIX = ".docket.yaml"
+    from amphora.engine.imports import ImportRequest
 
 
 def import_(
@@ -24,7 +22,7 @@ def import_(
     preview: Annotated[bool, typer.Option("--preview", help="Only show what would be done.")] = False,
     with_: Annotated[
         list[str] | None,
-        typer.Option("--with", metavar="WHAT", help="records: load rows into tables that are new there."),
+        typer.Option("--with", metavar="WHAT", help="records: load rows into tables that are new or empty there."),
     ] = None,
     without: Annotated[
         list[str] | None,
@@ -60,69 +58,69 @@ def import_(
       amphora import olive-intake grove-live --yes
       amphora import intake.docket.yaml --yes
     """
+    from amphora.core.plan.decisions import Decisions
     from amphora.core.values.errors import UsageFault
     from amphora.engine.docket import prepare
-    from amphora.engine.imports import prepare_from_docket, with_records
+    from amphora.engine.imports import ImportRequest, prepare_from_docket, same_target
+    from amphora.files.docket_file import is_docket, read_docket
 
     with working(json, workspace) as work:
-        if package.endswith(DOCKET_SUFFIX):
-            if retire or let_go or custody or take_over:
+        fates = dict.fromkeys(retire or (), "retire") | dict.fromkeys(let_go or (), "let-go")
+        said = Decisions({}, fates, checked_custody(custody), tuple(without or ()), wants_records(with_))
+        request = ImportRequest(said, tuple(take_over or ()), yes, work.is_terminal)
+        if is_docket(Path(package)):
+            if fates or custody or take_over:
                 raise UsageFault(
                     "What a docket decides stands in it.", next_step=f"Write it into {package}, by hand."
                 )
-            prepared = prepare_from_docket(work.session, Path(package), without or ())
-            _require_trust(work, prepared.contents)
-            _import_one(work, with_records(prepared, with_ or ()), preview, yes, ())
+            same_target(read_docket(Path(package)), environments or ())
+            _import_one(work, prepare_from_docket(work.session, Path(package), request), request, preview)
             return
         if not environments:
             raise UsageFault("Into which environment?", next_step=f"amphora import {package} ENVIRONMENT")
         contents = opened_package(work, package)
-        _require_trust(work, contents)
         for name in environments:
-            fates = dict.fromkeys(retire or (), "retire") | dict.fromkeys(let_go or (), "let-go")
-            prepared = prepare(
-                work.session, contents, name, without=without or (), fates=fates, custody=checked_custody(custody)
-            )
-            prepared = with_records(prepared, with_ or ())
-            _import_one(work, prepared, preview, yes, take_over or ())
+            _import_one(work, prepare(work.session, contents, name, said), request, preview)
 
 
-def checked_custody(custody: str) -> str:
-    """The custody asked for; UsageFault where it is none."""
+def wants_records(with_: list[str] | None) -> bool:
+    """Whether rows are to be loaded; UsageFault for anything else that is asked to come along."""
     from amphora.core.values.errors import UsageFault
 
-    if custody not in ("", "package", "target"):
+    if unknown := sorted(set(with_ or ()) - {"records"}):
+        raise UsageFault(f"--with takes records, not {unknown[0]!r}.", next_step="amphora import --help")
+    return bool(with_)
+
+
+def checked_custody(custody: str) -> Custody | None:
+    """The custody asked for; UsageFault where it is none."""
+    from amphora.core.plan.docket import Custody
+    from amphora.core.values.errors import UsageFault
+
+    if custody and custody not in tuple(Custody):
         raise UsageFault(f"--custody is package or target, not {custody!r}.", next_step="amphora import --help")
-    return custody
+    return Custody(custody) if custody else None
 
 
-def _require_trust(work: Work, contents: Contents) -> None:
-    if work.session.workspace.is_signature_required:
-        from amphora.files.signing import require_signature
-
-        require_signature(contents, work.session.workspace.keys)
-
-
-def _import_one(work: Work, prepared: Prepared, preview: bool, yes: bool, take_over: Sequence[str]) -> None:
-    from amphora.engine.imports import ask_for, import_prepared, is_recorded, refuse_unready
+def _import_one(work: Work, prepared: Prepared, request: ImportRequest, preview: bool) -> None:
+    from amphora.engine.imports import import_prepared, in_the_way, is_recorded, question_for
     from amphora.render.imports import idle_result, import_result, preview_result, target_lines
 
     docket, opened = prepared.docket, prepared.opened
     work.tell(target_lines(opened.entry, opened.environment.whoami(), opened.description.release))
     if preview:
-        work.show(preview_result(docket))
+        work.show(preview_result(docket, in_the_way(work.session, prepared, request)))
         return
-    refuse_unready(docket)
-    if docket.is_idle:
+    if docket.is_idle and not docket.undecided and not in_the_way(work.session, prepared, request):
         if not is_recorded(work.session, docket):
             import_prepared(work.session, prepared)
         work.show(idle_result(docket))
         return
-    question = ask_for(prepared, yes, work.is_terminal, take_over)
+    question = question_for(work.session, prepared, request)
     if question and not typer.confirm(question, err=True):
         work.tell(["Nothing was touched."])
         raise typer.Exit(3)
     outcome, verified = import_prepared(work.session, prepared)
     if outcome.failure:
         raise outcome.failure
-    work.show(import_result(docket, outcome, verified))
+    work.show(import_result(docket, outcome, verified), has_changed=True)

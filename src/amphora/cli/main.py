@@ -8,20 +8,28 @@ from typing import Annotated
 import typer
 
 from amphora.cli import (
+    check,
     compare,
+    deliveries,
     edits,
     environments,
     export,
     folders,
     history,
     imports,
+    map,
+    peek,
     practice,
     sign,
     survey,
+    undo,
+    uses,
+    verify,
+    withdraw,
 )
 from amphora.cli.boundary import guarded
-from amphora.cli.survey import show_workspace
 from amphora.cli.work import FolderOption, JsonFlag, PlainCommand, PlainGroup, working
+from amphora.cli.workspace import show_workspace
 
 app = typer.Typer(
     name="amphora",
@@ -59,19 +67,19 @@ for name, command in (
     ("demo", practice.demo),
     ("init", environments.init),
     ("survey", survey.survey),
-    ("uses", survey.uses),
+    ("uses", uses.uses),
     ("export", export.export),
-    ("peek", survey.peek),
-    ("check", export.check),
-    ("map", export.map_),
+    ("peek", peek.peek),
+    ("check", check.check),
+    ("map", map.map_),
     ("compare", compare.compare),
     ("import", imports.import_),
-    ("verify", history.verify),
-    ("undo", history.undo),
+    ("verify", verify.verify),
+    ("undo", undo.undo),
     ("history", history.history),
-    ("deliveries", edits.deliveries),
+    ("deliveries", deliveries.deliveries),
     ("edits", edits.edits),
-    ("withdraw", edits.withdraw),
+    ("withdraw", withdraw.withdraw),
     ("to-folder", folders.to_folder),
     ("from-folder", folders.from_folder),
     ("sign", sign.sign),

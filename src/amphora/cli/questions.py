@@ -11,8 +11,8 @@ from amphora.cli.work import Work
 
 if TYPE_CHECKING:
     from amphora.core.needs.crosswalk import Mapped
-    from amphora.core.plan.decisions import Answer, Question
     from amphora.core.plan.docket import Docket
+    from amphora.core.plan.questions import Answer, Question
 
 
 def asker(work: Work) -> Callable[[Mapped], str | None]:
@@ -40,7 +40,7 @@ def asker(work: Work) -> Callable[[Mapped], str | None]:
 def decider(work: Work, docket: Docket) -> Callable[[Question, int, int], Answer]:
     """Asks about one open question of a docket: one key to answer it."""
     from amphora.core.needs.selection import readable
-    from amphora.core.plan.decisions import ANSWERS
+    from amphora.core.plan.questions import ANSWERS
     from amphora.core.values.errors import NotReady
     from amphora.render.changes import place_phrase
     from amphora.render.result import shown

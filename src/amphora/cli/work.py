@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import os
 import sys
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, TextIO
 
 import click
 import typer
@@ -69,9 +70,12 @@ class Progress:
 
     def stop(self) -> None:
         """Takes the line away."""
-        if self._status is not None:
-            self._status.stop()
-            self._status = None
+        status, self._status = self._status, None
+        if status is not None:
+            try:
+                status.stop()
+            except OSError:
+                silence(sys.stderr)
 
 
 class Work:
@@ -149,17 +153,34 @@ class Work:
     def tell(self, lines: list[str]) -> None:
         """Says something beside the result, on stderr."""
         self.progress.stop()
-        for line in lines:
-            print(line, file=sys.stderr)
+        try:
+            for line in lines:
+                print(line, file=sys.stderr)
+        except (OSError, ValueError, AttributeError):
+            silence(sys.stderr)  # nobody listens any more: that stops nothing
 
     def write(self, text: str) -> None:
         """Writes text in a format of its own to stdout."""
         self.progress.stop()
         sys.stdout.write(text)
 
-    def show(self, result: Result) -> None:
-        """Prints a result and leaves with its code if it isn't 0."""
+    def show(self, result: Result, has_changed: bool = False) -> None:
+        """Prints a result and leaves with its code if it isn't 0. Where something `has_changed`, a screen that is
+        gone is no failure: what is done is done, and said so where anybody still listens."""
         self.progress.stop()
+        try:
+            if sys.stdout is not None:
+                self._print(result)
+                sys.stdout.flush()
+        except (OSError, ValueError, AttributeError) as error:
+            if not has_changed:
+                raise
+            self.tell([f"{result.verdict} (It could not be printed: {error}.)"])
+            silence(sys.stdout)
+        if result.code:
+            raise typer.Exit(result.code)
+
+    def _print(self, result: Result) -> None:
         if self.is_json:
             from amphora.render.json_text import result_json
 
@@ -168,14 +189,22 @@ class Work:
             from amphora.render.terminal import console_for, print_result
 
             print_result(result, console_for(sys.stdout))
-        if result.code:
-            raise typer.Exit(result.code)
 
     def close(self) -> None:
         """Closes whatever was opened."""
         self.progress.stop()
         if self._session is not None:
             self._session.close()
+
+
+def silence(stream: TextIO | None) -> None:
+    """Points a stream that is broken to nowhere, so that leaving the program doesn't fail on it either."""
+    try:
+        nowhere = os.open(os.devnull, os.O_WRONLY)
+        os.dup2(nowhere, stream.fileno() if stream else 1)
+        os.close(nowhere)
+    except (OSError, ValueError, AttributeError):
+        pass
 
 
 @contextmanager

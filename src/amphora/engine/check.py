@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from urllib.parse import urlsplit
 
 from amphora.core.checks import CheckContext, check
@@ -11,12 +11,14 @@ from amphora.core.form.bindings import Bindings
 from amphora.core.form.kinds import KindSheet, parse_sheet
 from amphora.core.form.spots import objects_used, part_ids
 from amphora.core.needs.crosswalk import Mapped, MapState
-from amphora.core.plan.docket import Action, Do
+from amphora.core.plan.claims import Claims
+from amphora.core.plan.docket import Action, Docket
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Finding, Item
 from amphora.core.values.tokens import parse_token
 from amphora.engine.session import Opened, Session
 from amphora.engine.sides import Side, read_items
+from amphora.environments.contract import Probes
 from amphora.files.package import FORMAT
 from amphora.files.signing import judged
 
@@ -54,9 +56,9 @@ def target_index(
     session: Session,
     contents: Contents,
     side: Side,
-    mapped: Sequence[Mapped],
-    actions: Sequence[Action],
+    docket: Docket,
     present: Mapping[Key, Item],
+    claims: Claims,
 ) -> TargetIndex:
     """What the rules need to know of a target."""
     opened = side.opened
@@ -73,7 +75,7 @@ def target_index(
         sheets=opened.description.sheets,
         features=opened.description.features,
         permissions=identity.permissions,
-        mapped=tuple(mapped),
+        mapped=docket.mapped,
         doubtful=side.doubtful,
         present={**read, **present},
         roles=identity.roles,
@@ -81,9 +83,12 @@ def target_index(
         release=opened.description.release,
         limits=opened.description.limits,
         is_stepwise=not opened.description.capabilities.is_atomic,
-        reach=_reach(contents, opened, sheets, mapped),
-        claims=tuple(session.ledger.claims(side.uid)),
-        planned=tuple(_planned(action, opened.description.capabilities.writes_states) for action in actions),
+        reach=_reach(contents, opened, sheets, docket.mapped),
+        dropped=tuple(claims.dropped(contents)),
+        shared=claims.shared(contents.items, contents.name, contents.source_uid),
+        planned=tuple(_planned(action, docket) for action in docket.actions),
+        gone_users={one.key: one.users for one in docket.retirements},
+        has_unique_names=opened.description.capabilities.has_unique_names,
     )
 
 
@@ -115,21 +120,16 @@ def _reach(
     result = {}
     for one in mapped:
         if one.state is MapState.MAPPED and one.need.kind == "connection":
+            if not isinstance(opened.environment, Probes):
+                continue
             probe = opened.environment.probe(str(one.native), sorted(wanted.get(one.need.key, ())))
             result[str(one.native)] = Reach(probe.is_working, frozenset(probe.missing), probe.reason)
     return result
 
 
-def _planned(action: Action, writes_states: bool) -> Planned:
+def _planned(action: Action, docket: Docket) -> Planned:
     clashes = tuple(change.place for change in action.comparison.open) if action.comparison else ()
-    if action.do is Do.LEAVE:
-        return Planned(action.key, action.do.value, frozenset(), clashes)
-    needed = {"write"} if action.is_form_changed else set()
-    present = action.present.states if action.present else None
-    if action.states.is_published and (action.is_form_changed or not (present and present.is_published)):
-        needed.add("publish")
-    if not writes_states and action.states.is_on is not None:
-        needed |= {"switch"} if action.states.is_on != bool(present and present.is_on) else set()
+    needed = {step.permission for step in docket.steps if action.key in step.keys}
     return Planned(action.key, action.do.value, frozenset(needed), clashes)
 
 

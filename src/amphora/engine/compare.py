@@ -9,10 +9,10 @@ from amphora.core.form.kinds import KindSheet, parse_sheet
 from amphora.core.merge.compare import item_differences
 from amphora.core.merge.merge import FieldChange
 from amphora.core.needs.selection import choose
+from amphora.core.plan.decisions import LEAVE, Decisions, ItemDecision
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Item
-from amphora.engine.docket import LEAVE
 from amphora.engine.export import listed_items
 from amphora.engine.session import Session
 from amphora.engine.sides import own_side, read_items
@@ -35,9 +35,9 @@ def named_key(contents: Contents, name: str) -> Key:
     return choose([name], listed_items(contents), contents.title)[0]
 
 
-def chosen_for_items(contents: Contents, texts: Sequence[str]) -> dict[Key, dict[str, str]]:
+def chosen_for_items(contents: Contents, texts: Sequence[str]) -> Decisions:
     """Choices for whole items, as `ITEM=CHOICE`; a pattern chooses for all that it means."""
-    found: dict[Key, dict[str, str]] = {}
+    found: dict[Key, ItemDecision] = {}
     for text in texts:
         name, _, choice = text.rpartition("=")
         if choice not in (*CHOICES, LEAVE) or not name:
@@ -46,8 +46,8 @@ def chosen_for_items(contents: Contents, texts: Sequence[str]) -> dict[Key, dict
                 subject=text,
                 next_step=f"Write ITEM=CHOICE, with one of {', '.join((*CHOICES, LEAVE))}.",
             )
-        found |= {key: {"*": choice} for key in choose([name], listed_items(contents), contents.title)}
-    return found
+        found |= {key: ItemDecision(choice) for key in choose([name], listed_items(contents), contents.title)}
+    return Decisions(found)
 
 
 def compare_sides(session: Session, left: str | Contents, right: str | Contents, only: str | None) -> Differences:

@@ -1,38 +1,35 @@
-"""Preparing an import: read the target, match, compare, check, and write it all down in a docket."""
+"""The docket of an import: read the target, match, compare, check, plan, and write it all down."""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field, replace
 
 from amphora.core.form.attachments import LEFT_OUT, with_present, without_attachments
 from amphora.core.form.bindings import MISSING
-from amphora.core.form.kinds import KindSheet
-from amphora.core.form.native import to_native
 from amphora.core.form.portable import Portable
-from amphora.core.form.spots import masked_places, part_ids
-from amphora.core.merge.compare import STATE, Base, Comparison, compare_item
-from amphora.core.merge.merge import TARGET, By, FieldChange, field_choices
+from amphora.core.form.spots import part_ids
+from amphora.core.merge.compare import Base
+from amphora.core.merge.merge import TARGET
 from amphora.core.needs.crosswalk import Mapped, resolve
 from amphora.core.needs.needs import needs_of, types_of
-from amphora.core.plan.docket import Action, Custody, Do, Docket, decide, fingerprint, order_of
+from amphora.core.plan.claims import Claims
+from amphora.core.plan.decisions import THERE, WITHOUT, Decisions
+from amphora.core.plan.docket import Custody, Do, Docket, Fate, fingerprint
+from amphora.core.plan.order import import_steps, wanted_places
+from amphora.core.plan.places import Place, taken
+from amphora.core.values.canon import digest
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
-from amphora.core.values.model import Contents, Finding, Found, Item, Json, Listed
+from amphora.core.values.model import Contents, Finding, Item, Listed
 from amphora.core.values.tokens import NEED_KINDS, parse_token
+from amphora.engine.action import Known, action_of, secrets_to_enter
 from amphora.engine.check import found_by_rules, sheets_for, target_index
-from amphora.engine.retirement import dropped_items, shared_items
+from amphora.engine.retirement import retirements_of
 from amphora.engine.session import Opened, Session
 from amphora.engine.sides import OWN_ADDRESS, Side, read_items, target_side
-from amphora.environments.contract import Wanted
-
-Choices = Mapping[Key, Mapping[str, Json]]
-"""Item, then place (or `*` for the whole item), then choice."""
-
-LEAVE = "leave"
-"""The choice for a whole item that isn't to be part of this import."""
-DRAFT = STATE + "draft"
-SECRETS = STATE + "secrets"
+from amphora.environments.contract import ChoosesIds, Wanted, able, habits_of
+from amphora.files.rows import count_rows
 
 
 @dataclass(frozen=True)
@@ -59,41 +56,41 @@ def prepare(
     session: Session,
     contents: Contents,
     environment: str,
-    choices: Choices | None = None,
-    without: Collection[str] = (),
+    decisions: Decisions | None = None,
     since: Contents | None = None,
-    fates: Mapping[str, str] | None = None,
-    custody: str = "",
 ) -> Prepared:
-    """The docket of importing a package into an environment; changes nothing. `without` names what of the
-    package stays out: `attachments` (the target keeps its own), `access` (rules that nothing else uses).
-    `since` is a package that serves as base where the ledger knows none. `fates` says, by any naming, what
-    becomes of items that the package no longer holds."""
-    contents = reduced(contents, without)
-    left = sorted(key for key, mine in (choices or {}).items() if mine.get("*") == LEAVE and key in contents.items)
-    contents = lacking(contents, left)
+    """The docket of importing a package into an environment, as decided so far; changes nothing. `since` is a
+    package that serves as base where the ledger knows none."""
+    said = decisions or Decisions()
+    contents = lacking(reduced(contents, said.without, session), [k for k in said.left_out if k in contents.items])
     opened = session.open(environment)
     session.listener(f"reading {environment}", 0, 0)
     mapped = map_needs(session, contents, opened)
     side = target_side(opened, session.ledger, session.crosswalk, contents, mapped)
+    claims = Claims(session.ledger.claims(side.uid))
+    gone = _no_longer_there(session, contents, side, claims)
+    given_up = [key for key in gone if said.of(key).on(THERE) == TARGET]
+    if given_up:
+        contents = lacking(contents, given_up)
     bases = _bases(session, contents, side, since)
     there = [key for key in contents.items if key in side.by_key]
     guides = {key: contents.items[key].form for key in there}
-    present, found, noticed = read_items(side, _readable(there, side), guides=guides, bases=bases)
+    readable = [key for key in there if not side.by_key[key].is_drafted_only]
+    present, found, noticed = read_items(side, readable, guides=guides, bases=bases)
     contents = _with_kept_attachments(contents, side, present, noticed)
     _reserve_ids(contents, side)
-    actions = [
-        _action(contents, key, side, present.get(key), found.get(key), bases.get(key), choices or {})
-        for key in contents.items
-    ]
-    findings = _check(session, contents, side, mapped, actions, present)
+    actions = []
+    for key in contents.items:
+        known = Known(bases.get(key), key in gone, _earlier(session, side, key, present.get(key), bases.get(key)))
+        actions.append(action_of(contents, key, side, present.get(key), found.get(key), known, said.of(key)))
     to_enter = tuple(
         (action.key, token)
         for action in actions
-        for token in _secrets_to_enter(contents, action, side, found.get(action.key))
+        for token in secrets_to_enter(action, side, found.get(action.key), contents.files)
     )
-    chosen_custody = Custody(custody) if custody else None
-    retirements = dropped_items(session, contents, side, actions, fates or {}, left)
+    left = (*said.left_out, *given_up)
+    dropped = [key for key in claims.dropped(contents) if key in side.by_key and key not in left]
+    retirements = retirements_of(session, side, dropped, {a.key: a for a in actions}, said.fates)
     docket = Docket(
         package=contents.name,
         version=contents.version,
@@ -105,32 +102,90 @@ def prepare(
         actions=tuple(actions),
         bindings=side.names,
         mapped=tuple(mapped),
-        findings=tuple(findings),
-        fingerprint=_fingerprint(contents, side, mapped),
-        custody=chosen_custody or (Custody.PACKAGE if opened.entry.role != "build" else Custody.TARGET),
+        findings=(),
+        fingerprint="",
+        custody=said.custody or (Custody.PACKAGE if opened.entry.role != "build" else Custody.TARGET),
         retirements=tuple(retirements),
-        left_out=tuple(left),
-        shared=shared_items(session, contents, side, actions),
+        left_out=tuple(sorted(left)),
+        shared=claims.shared((a.key for a in actions if a.do is Do.UPDATE), contents.name, contents.source_uid),
         since=f"{since.name}-{since.version}" if since else "",
-        without=tuple(without),
+        without=said.without,
+        file=said.file,
+        has_records=said.records,
+        source_file=contents.file,
         to_enter=to_enter,
-        order=order_of(list(contents.items.values())),
         files=contents.files,
     )
-    return Prepared(docket, side, opened, contents, present=present)
+    docket = planned(docket, side, contents, said)
+    findings = _check(session, contents, side, docket, present, claims)
+    return Prepared(replace(docket, findings=tuple(findings)), side, opened, contents, present=present)
 
 
-def reduced(contents: Contents, without: Collection[str]) -> Contents:
+def planned(docket: Docket, side: Side, contents: Contents, said: Decisions) -> Docket:
+    """The docket with its steps, and with the fingerprint of all that they rest on."""
+    description = side.opened.description
+    habits = habits_of(description)
+    held: dict[Key, Place] = {}
+    if description.capabilities.has_unique_names:
+        held = {key: place_of(row) for key, row in side.by_key.items()}
+    written = [action for action in docket.actions if action.do in (Do.CREATE, Do.UPDATE)]
+    wanted = wanted_places(written)
+    going = [one.key for one in docket.fated(Fate.RETIRE)]
+    rows, filled = _rows(docket, contents, side, said)
+    steps = import_steps(
+        docket.actions,
+        docket.retirements,
+        habits,
+        held=held,
+        rows=rows,
+        chooses_ids=description.capabilities.keeps_ids,
+    )
+    return replace(
+        docket,
+        steps=tuple(steps),
+        taken=tuple(taken(held, wanted, going)),
+        records={key: contents.records[key] for key in rows},
+        filled=filled,
+        fingerprint=_fingerprint(docket, side, contents, set(wanted.values()) if held else set()),
+    )
+
+
+def place_of(row: Listed) -> Place:
+    """Where an item stands: kind, folder, name."""
+    return row.kind, row.states.folder, row.segments[-1] if row.segments else row.states.title
+
+
+def _rows(docket: Docket, contents: Contents, side: Side, said: Decisions) -> tuple[dict[Key, int], tuple[Key, ...]]:
+    """The tables to fill, with how many rows: those that are new, and those that are there and empty. And those
+    that hold rows already, into which nothing is loaded."""
+    if not said.records:
+        return {}, ()
+    if not contents.records or not side.opened.description.capabilities.has_rows:
+        where = contents.title if not contents.records else docket.target
+        raise UsageFault(f"{where} holds no rows of tables.", subject=where, next_step="Leave --with records out.")
+    rows, filled = {}, []
+    for action in docket.actions:
+        if action.key in contents.records:
+            if action.present is None or not action.present.rows:
+                rows[action.key] = count_rows(contents.records[action.key])
+            else:
+                filled.append(action.key)
+    return {key: count for key, count in rows.items() if count}, tuple(filled)
+
+
+def reduced(contents: Contents, without: Collection[str], session: Session | None = None) -> Contents:
     """What of a package is taken into an environment."""
-    if unknown := sorted(set(without) - {"attachments", "access"}):
+    if unknown := sorted(set(without) - set(WITHOUT)):
         raise UsageFault(
-            f"--without takes attachments or access, not {unknown[0]!r}.", next_step="amphora import --help"
+            f"--without takes {' or '.join(WITHOUT)}, not {unknown[0]!r}.", next_step="amphora import --help"
         )
     items = dict(contents.items)
     if "access" in without:
+        sheets = sheets_for(contents, None)
         used = {key for item in items.values() for key in item.uses()}
-        items = {key: item for key, item in items.items() if item.kind != "access-rule" or key in used}
-        contents = lacking(contents, contents.items.keys() - items.keys())
+        rules = {k for k, item in items.items() if item.kind in sheets and sheets[item.kind].is_access} - used
+        contents = lacking(contents, sorted(rules))
+        items = dict(contents.items)
     if "attachments" in without:
         items = {key: without_attachments(item) for key, item in items.items()}
         contents = replace(contents, items=items, files={})
@@ -145,6 +200,77 @@ def lacking(contents: Contents, keys: Collection[Key]) -> Contents:
     return replace(contents, items=items, needs=tuple(needs_of(items, types_of(contents.needs))))
 
 
+def check_package(session: Session, contents: Contents, environment: str) -> Prepared:
+    """The docket with which an import of the package would begin; its findings are those for the target."""
+    return prepare(session, contents, environment)
+
+
+def is_current(session: Session, prepared: Prepared) -> bool:
+    """Whether everything that a docket rests on is as it was when it was made: one sweep of the index, and
+    for what is to be retired a look at everything that may use it."""
+    docket, opened = prepared.docket, prepared.opened
+    mapped = map_needs(session, prepared.contents, opened)
+    side = target_side(opened, session.ledger, session.crosswalk, prepared.contents, mapped)
+    if docket.fated(Fate.RETIRE):
+        keys = [one.key for one in docket.retirements if one.key in side.by_key]
+        actions = {action.key: action for action in docket.actions}
+        fates = {one.key: one.fate.value for one in docket.retirements if one.key in keys}
+        docket = replace(docket, retirements=tuple(retirements_of(session, side, keys, actions, fates)))
+    docket = replace(docket, mapped=tuple(mapped))
+    has_places = opened.description.capabilities.has_unique_names
+    written = [action for action in docket.actions if action.do in (Do.CREATE, Do.UPDATE)]
+    places = set(wanted_places(written).values()) if has_places else set()
+    return _fingerprint(docket, side, prepared.contents, places) == prepared.docket.fingerprint
+
+
+def _fingerprint(docket: Docket, side: Side, contents: Contents, places: Collection[Place]) -> str:
+    used = {
+        parsed.key
+        for item in contents.items.values()
+        for place in item.places
+        if (parsed := parse_token(place.token)) and parsed.key in side.by_key
+    }
+    users = {user for one in docket.retirements for user in one.users}
+    watched = used | users | set(contents.items) | {one.key for one in docket.retirements}
+    rows = [row for key, row in side.by_key.items() if key in watched or (places and place_of(row) in places)]
+    rows += [one.present for one in docket.retirements if one.key not in side.by_key]
+    bindings = {one.need.key: one.native for one in docket.mapped}
+    gone = sorted(one.key for one in docket.retirements)
+    return fingerprint(docket.package_digest, side.uid, rows, {**bindings, "\0retired": gone})
+
+
+def _no_longer_there(session: Session, contents: Contents, side: Side, claims: Claims) -> set[Key]:
+    """What was delivered, is still claimed, and is not there: somebody removed it, or an older backup is back."""
+    absent = [key for key in contents.items if key not in side.by_key]
+    return claims.claimed(session.ledger.last_deliveries(side.uid, absent))
+
+
+def _earlier(session: Session, side: Side, key: Key, present: Item | None, base: Base | None) -> str:
+    """The version whose delivery the target shows, if that is an earlier one than the last: what was delivered
+    since is no longer there, which no merge of fields would say."""
+    if present is None or base is None or present.form_bytes == base.form_bytes:
+        return ""
+    past = session.ledger.deliveries_of(side.uid, key)
+    for one in past[1:]:
+        delivery = one.delivery
+        is_same = digest(delivery.merged) == present.digest and delivery.merged_states == present.states
+        if is_same and digest(past[0].delivery.merged) != present.digest:
+            return f"{delivery.package} {delivery.version}"
+    return ""
+
+
+def _bases(session: Session, contents: Contents, side: Side, since: Contents | None) -> dict[Key, Base]:
+    """What the package carries as its base; else the later of the last delivery into the environment and the last
+    export from it; else what the named package holds."""
+    bases = {key: Base(form, states, {}) for key, (form, states) in contents.bases.items()}
+    for key, base in session.ledger.bases(side.uid, contents.items).items():
+        bases.setdefault(key, base)
+    for key, item in since.items.items() if since else ():
+        if key in contents.items:
+            bases.setdefault(key, Base(item.form, item.states, {}))
+    return bases
+
+
 def _with_kept_attachments(
     contents: Contents, side: Side, present: Mapping[Key, Item], noticed: Mapping[Key, Portable]
 ) -> Contents:
@@ -156,36 +282,6 @@ def _with_kept_attachments(
             items[key] = with_present(item, form, side.opened.description.sheets[item.kind].places.walk(item.form))
     kept = {name: raw for portable in noticed.values() for name, raw in portable.files.items()}
     return replace(contents, items=items, files={**kept, **contents.files})
-
-
-def check_package(session: Session, contents: Contents, environment: str) -> list[Finding]:
-    """The findings for one target: those with which its import would begin."""
-    return list(prepare(session, contents, environment).docket.findings)
-
-
-def current_fingerprint(session: Session, contents: Contents, opened: Opened) -> str:
-    """The fingerprint as it would be now."""
-    mapped = map_needs(session, contents, opened)
-    side = target_side(opened, session.ledger, session.crosswalk, contents, mapped)
-    return _fingerprint(contents, side, mapped)
-
-
-def _readable(keys: list[Key], side: Side) -> list[Key]:
-    return [key for key in keys if not side.by_key[key].is_drafted_only]
-
-
-def _bases(session: Session, contents: Contents, side: Side, since: Contents | None) -> dict[Key, Base]:
-    """What the package carries as its base; else what was last delivered there; else, coming back to its
-    source, what was last exported; else what the named package holds."""
-    bases = {key: Base(form, states, {}) for key, (form, states) in contents.bases.items()}
-    for key, delivery in session.ledger.last_deliveries(side.uid, contents.items).items():
-        bases.setdefault(key, delivery.base)
-    for key, (form, states) in session.ledger.exported_forms(side.uid, contents.items).items():
-        bases.setdefault(key, Base(form, states, {}))
-    for key, item in since.items.items() if since else ():
-        if key in contents.items:
-            bases.setdefault(key, Base(item.form, item.states, {}))
-    return bases
 
 
 def _reserve_ids(contents: Contents, side: Side) -> None:
@@ -205,102 +301,20 @@ def _reserve_ids(contents: Contents, side: Side) -> None:
         for key, item in contents.items.items()
         if item.kind in sheets and sheets[item.kind].is_carried
     ]
-    for one, reserved in zip(wanted, side.opened.environment.reserve(wanted), strict=True):
+    chooser = able(side.opened.environment, ChoosesIds, "takes no ids of our choice")
+    for one, reserved in zip(wanted, chooser.reserve(wanted), strict=True):
         side.names.bind(one.key, reserved.native_id)
         if reserved.inner:
             side.names.inner[one.key] = reserved.inner
-
-
-def _action(
-    contents: Contents,
-    key: Key,
-    side: Side,
-    present: Item | None,
-    found: Found | None,
-    base: Base | None,
-    choices: Choices,
-) -> Action:
-    item = contents.items[key]
-    listed = side.by_key.get(key)
-    if listed is None:
-        return Action(key, Do.CREATE, "not there yet", item, item.form, item.states)
-    mine = choices.get(key, {})
-    if present is None:
-        present = Item(key, item.schema, {}, listed.states, None, listed.native_id, listed.link)
-    sheet = side.opened.description.sheets[item.kind]
-    comparison = compare_item(item, present, base, sheet, side.names, field_choices(mine.get("*"), mine))
-    if listed.has_draft:
-        comparison = _with_draft(comparison, listed, mine)
-    if found and (lost := _lost_secrets(comparison, found, sheet, side)):
-        comparison = _with_lost_secrets(comparison, lost, mine)
-    if TARGET in (mine.get("*"), mine.get(DRAFT), mine.get(SECRETS)):
-        reason = "left as it is, as decided"
-        return Action(key, Do.LEAVE, reason, item, present.form, present.states, listed, comparison)
-    return decide(comparison, item, listed, contents.title)
-
-
-def _with_draft(comparison: Comparison, listed: Listed, choices: Mapping[str, Json]) -> Comparison:
-    """Unpublished edits in the target are a local edit that an update would overwrite."""
-    is_touched = any(change.by not in (By.TARGET, By.BOTH) for change in comparison.changes)
-    if not is_touched:
-        return comparison
-    whose = f"unpublished edits by {listed.modified_by or 'somebody'}"
-    choice = choices.get(DRAFT, choices.get("*"))
-    change = FieldChange(DRAFT, By.CLASH, "no draft", whose, "the draft is replaced", choice)
-    return replace(comparison, changes=(*comparison.changes, change))
-
-
-def _lost_secrets(comparison: Comparison, found: Found, sheet: KindSheet, side: Side) -> list[str]:
-    """Places of secrets that the target holds and that would be gone after the write."""
-    inner = side.names.inner.get(comparison.key)
-    native = to_native(comparison.form, sheet, side.names, inner=inner, present=found.definition)
-    kept = set(masked_places(native.definition, sheet).values())
-    return sorted(set(masked_places(found.definition, sheet).values()) - kept)
-
-
-def _with_lost_secrets(comparison: Comparison, lost: list[str], choices: Mapping[str, Json]) -> Comparison:
-    """Destroying a secret can't be put back, so somebody has to agree."""
-    choice = choices.get(SECRETS, choices.get("*"))
-    change = FieldChange(SECRETS, By.CLASH, "", f"holds {', '.join(lost)}", "gone, and can't be put back", choice)
-    return replace(comparison, changes=(*comparison.changes, change))
-
-
-def _secrets_to_enter(contents: Contents, action: Action, side: Side, found: Found | None) -> list[str]:
-    if action.do is Do.LEAVE:
-        return []
-    sheet = side.opened.description.sheets.get(action.item.kind)
-    if sheet is None:
-        return []
-    native = to_native(
-        action.form,
-        sheet,
-        side.names,
-        inner=side.names.inner.get(action.key),
-        present=found.definition if found else None,
-        files=contents.files,
-    )
-    return [token for _, token in native.to_enter]
 
 
 def _check(
     session: Session,
     contents: Contents,
     side: Side,
-    mapped: list[Mapped],
-    actions: Sequence[Action],
+    docket: Docket,
     present: Mapping[Key, Item],
+    claims: Claims,
 ) -> list[Finding]:
-    opened = side.opened
-    target = target_index(session, contents, side, mapped, actions, present)
-    return found_by_rules(session, contents, sheets_for(contents, opened), target)
-
-
-def _fingerprint(contents: Contents, side: Side, mapped: list[Mapped]) -> str:
-    used = {
-        parsed.key
-        for item in contents.items.values()
-        for place in item.places
-        if (parsed := parse_token(place.token)) and parsed.key in side.by_key
-    }
-    rows: list[Listed] = [side.by_key[key] for key in used | set(contents.items) if key in side.by_key]
-    return fingerprint(contents.package_digest, side.uid, rows, {one.need.key: one.native for one in mapped})
+    target = target_index(session, contents, side, docket, present, claims)
+    return found_by_rules(session, contents, sheets_for(contents, side.opened), target)

@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
-
-import orjson
 
 from amphora.core.checks import CheckContext
 from amphora.core.checks.portability import secret_in_clear
@@ -18,25 +16,27 @@ from amphora.core.needs.crosswalk import SECTIONS, row_name
 from amphora.core.needs.matching import Link
 from amphora.core.needs.needs import needs_of
 from amphora.core.needs.selection import choose, lasting, readable
+from amphora.core.plan.claims import Claims
 from amphora.core.values.canon import NotCanonical
 from amphora.core.values.errors import NotReady, Unavailable, UsageFault
-from amphora.core.values.keys import Key
+from amphora.core.values.keys import Key, kind_of
 from amphora.core.values.model import Contents, Finding, Item, Level, Listed, Need
 from amphora.core.values.pace import uncollected
 from amphora.core.values.raw import Raw
 from amphora.core.values.tokens import NEED_KINDS
+from amphora.core.values.versions import version_order
 from amphora.engine.session import Session
 from amphora.engine.sides import OWN_ADDRESS, Side, own_side, read_items
-from amphora.engine.versions import version_for
-from amphora.environments.contract import Take
+from amphora.engine.versions import stored, version_for
+from amphora.environments.contract import HoldsRows, Take
 from amphora.files.crosswalk_file import Cell, write_cells
 from amphora.files.folder import OnDisk
-from amphora.files.package import SUFFIX, version_order, write_package
+from amphora.files.rows import write_rows
+from amphora.files.store import Store
 
 ATTEMPTS = 5
 AT_ONCE = 500
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,99}")
-ACCESS = "access-rule"
 
 
 @dataclass(frozen=True)
@@ -74,28 +74,29 @@ class Gathered:
     files: dict[str, bytes]
 
 
-def export(
-    session: Session,
-    environment: str,
-    wanted: Sequence[str],
-    name: str,
-    *,
-    leave_out: Sequence[str] = (),
-    take: Take = "live",
-    version: str | None = None,
-    out: Path | None = None,
-    note: str = "",
-    access: bool = False,
-    records: bool = False,
-    attachments: bool = True,
-    preview: bool = False,
-) -> ExportReport:
-    """Exports items and what they use; writes the package, the crosswalk's source rows and the ledger.
+@dataclass(frozen=True)
+class ExportRequest:
+    """What is to be exported, and how. With `access`, access rules for what is packed come along, with `records`
+    the rows of tables; without `attachments`, the target keeps its own. A `preview` writes nothing."""
 
-    With `access`, access rules for what is packed come along, with `records` the rows
-    of tables; without `attachments`, the target keeps its own. A `preview` writes nothing, and neither
-    does an export of contents that the last version holds already, unless `out` names another file.
-    """
+    environment: str
+    wanted: Sequence[str]
+    name: str
+    leave_out: Sequence[str] = ()
+    take: Take = "live"
+    version: str | None = None
+    out: Path | None = None
+    note: str = ""
+    access: bool = False
+    records: bool = False
+    attachments: bool = True
+    preview: bool = False
+
+
+def export(session: Session, request: ExportRequest) -> ExportReport:
+    """Exports items and what they use; writes the package, the crosswalk's source rows and the ledger. Nothing is
+    written for contents that the last version holds already, unless `out` names another file."""
+    name, environment = request.name, request.environment
     if not _NAME.fullmatch(name):
         raise UsageFault(
             f"{name!r} can't be the name of a package.",
@@ -104,78 +105,62 @@ def export(
         )
     opened = session.open(environment)
     side = own_side(opened, session.ledger, session.crosswalk)
-    asked = choose(wanted, side.by_key, environment)
-    left = set(choose(leave_out, side.by_key, environment)) if leave_out else set()
+    asked = choose(request.wanted, side.by_key, environment)
+    left = set(choose(request.leave_out, side.by_key, environment)) if request.leave_out else set()
     if both := sorted(left & set(asked)):
         raise UsageFault(f"{readable(both[0])} is both asked for and left out.", subject=both[0])
-    request = _Request(wanted, leave_out, left, take, version, out, access, records, attachments, preview)
     rules: list[Key] = []
-    if access:
-        packed = _gather(session, side, asked, request).items
-        rules = [key for key in _access_rules(side, packed, take) if key not in left and key not in asked]
-    gathered = _gather_consistently(session, side, sorted([*asked, *rules]), request)
+    if request.access:
+        packed = _gather(session, side, asked, request, left).items
+        rules = [key for key in _access_rules(side, packed, request.take) if key not in left and key not in asked]
+    gathered = _gather_consistently(session, side, sorted([*asked, *rules]), request, left)
     gathered.why.update(dict.fromkeys(rules, "access rule of a packed app"))
     needs = _with_seen(session, side, needs_of(gathered.items, _need_types(side)), request)
     kinds = sorted({item.kind for item in gathered.items.values()})
     sheets = {kind: opened.description.sheets[kind].source for kind in kinds}
-    contents = Contents(name, "0.0.0", environment, side.uid, gathered.items, needs, note, sheets, gathered.files)
+    contents = Contents(
+        name, "0.0.0", environment, side.uid, gathered.items, needs, request.note, sheets, gathered.files
+    )
     contents = replace(contents, source_release=opened.description.release)
     _refuse_secrets(session, contents, side)
     with TemporaryDirectory(prefix="amphora-") as spool:
-        if records:
+        if request.records:
             contents = replace(contents, records=_spooled(session, side, gathered.items, Path(spool)))
-        return _packed(session, side, contents, gathered, request)
-
-
-@dataclass(frozen=True)
-class _Request:
-    """What of an export's request is still needed when everything is gathered."""
-
-    wanted: Sequence[str]
-    leave_out: Sequence[str]
-    left: set[Key]
-    take: Take
-    version: str | None
-    out: Path | None
-    access: bool
-    records: bool
-    attachments: bool
-    preview: bool
+        return _packed(session, side, contents, gathered, request, left)
 
 
 def _spooled(session: Session, side: Side, items: Mapping[Key, Item], folder: Path) -> dict[Key, Raw]:
     """The rows of the packed tables as JSON Lines, in files: they never are in memory together."""
     environment = side.opened.environment
     result: dict[Key, Raw] = {}
-    if not side.opened.description.capabilities.has_rows:
+    if not isinstance(environment, HoldsRows):
         raise UsageFault(f"{side.name} has no tables with rows.", next_step="Leave --with records out.")
     for number, (key, item) in enumerate(items.items()):
         if side.by_key[key].rows:
             path = folder / f"{number}.jsonl"
-            with path.open("wb") as file:
-                for row in environment.records(item.native_id):
-                    file.write(orjson.dumps(row, option=orjson.OPT_SORT_KEYS | orjson.OPT_APPEND_NEWLINE))
+            write_rows(path, environment.records(item.native_id))
             session.listener(f"reading rows of {key}", number, len(items))
             result[key] = OnDisk(path)
     return result
 
 
-def _packed(session: Session, side: Side, contents: Contents, gathered: Gathered, request: _Request) -> ExportReport:
+def _packed(
+    session: Session, side: Side, contents: Contents, gathered: Gathered, request: ExportRequest, left: set[Key]
+) -> ExportReport:
     """Gives the version, writes the package, the crosswalk and the ledger, and tells about it."""
-    name, environment, version, out, take = contents.name, side.name, request.version, request.out, request.take
-    wanted, leave_out, left = request.wanted, request.leave_out, request.left
-    preview, access = request.preview, request.access
+    environment, out = side.name, request.out
     dropped = _dropped(session, contents)
-    chosen, is_unchanged = version_for(session, contents, version)
-    contents = replace(contents, version=chosen)
-    path = out or session.workspace.packages / f"{name}-{chosen}{SUFFIX}"
-    package_digest, cells = "", []
-    if not preview and not (is_unchanged and path.is_file() and out is None):
-        package_digest = write_package(contents, path)
-        cells = write_cells(session.workspace.crosswalk, _cells(contents, side))
-    if not preview and not is_unchanged:
-        session.ledger.record_export(contents, package_digest, str(path))
-        session.ledger.record_links([_link(item, side) for item in contents.items.values()], _addresses(contents))
+    cells: list[Cell] = []
+    if request.preview:
+        version, is_unchanged = version_for(session, contents, request.version)
+        contents = replace(contents, version=version)
+        path = out or Store(session.workspace.packages).path_of(contents)
+    else:
+        contents, path, is_unchanged = stored(session, contents, request.version, out)
+        if contents.package_digest:
+            cells = write_cells(session.workspace.crosswalk, _cells(contents, side))
+        if not is_unchanged:
+            session.ledger.record_links([_link(item, side) for item in contents.items.values()], _addresses(contents))
     drafts = tuple(side.by_key[key] for key in gathered.items if side.by_key[key].has_draft)
     outside = tuple(sorted(left & {used for item in gathered.items.values() for used in item.uses()}))
     shown = path.relative_to(folder) if path.is_relative_to(folder := session.workspace.folder) else path
@@ -183,17 +168,17 @@ def _packed(session: Session, side: Side, contents: Contents, gathered: Gathered
         contents,
         path,
         shown,
-        package_digest,
+        contents.package_digest,
         is_unchanged,
         gathered.why,
         outside,
         drafts,
         tuple(cells),
-        take,
-        preview,
-        tuple(lasting(wanted, side.by_key, environment)),
-        tuple(lasting(leave_out, side.by_key, environment)),
-        access,
+        request.take,
+        request.preview,
+        tuple(lasting(request.wanted, side.by_key, environment)),
+        tuple(lasting(request.leave_out, side.by_key, environment)),
+        request.access,
         request.records,
         request.attachments,
         contents.digest(),
@@ -201,7 +186,7 @@ def _packed(session: Session, side: Side, contents: Contents, gathered: Gathered
     )
 
 
-def _with_seen(session: Session, side: Side, needs: Iterable[Need], request: _Request) -> tuple[Need, ...]:
+def _with_seen(session: Session, side: Side, needs: Iterable[Need], request: ExportRequest) -> tuple[Need, ...]:
     """The needs, those for items with the digest that these have now, so that a target's can be compared."""
     found = list(needs)
     at_home = [n.key for n in found if n.key in side.by_key and not side.by_key[n.key].is_drafted_only]
@@ -218,8 +203,11 @@ def _dropped(session: Session, contents: Contents) -> dict[Key, tuple[str, ...]]
     latest = max(past, key=version_order)
     gone = [key for key, _ in session.ledger.exported_version(contents.name, latest) if key not in contents.items]
     found: dict[Key, tuple[str, ...]] = dict.fromkeys(gone, ())
-    for environment, key in session.ledger.claimants(contents.name, contents.source_uid, gone):
-        found[key] = (*found[key], environment)
+    names = session.ledger.environments()
+    for uid in session.ledger.claimed_by(contents.name, contents.source_uid) if gone else ():
+        for key in Claims(session.ledger.claims(uid)).dropped(contents):
+            if key in found:
+                found[key] = (*found[key], names.get(uid, uid))
     return found
 
 
@@ -246,13 +234,15 @@ def _exact(item: Item) -> Item:
         ) from error
 
 
-def _gather_consistently(session: Session, side: Side, asked: Sequence[Key], request: _Request) -> Gathered:
+def _gather_consistently(
+    session: Session, side: Side, asked: Sequence[Key], request: ExportRequest, left: Collection[Key]
+) -> Gathered:
     """Index, read, index again, until the revisions agree."""
     environment = side.opened.environment
     for _ in range(ATTEMPTS):
         before = {row.native_id: row.revision for row in environment.index()}
         with uncollected():
-            gathered = _gather(session, side, asked, request)
+            gathered = _gather(session, side, asked, request, left)
         after = {row.native_id: row.revision for row in environment.index()}
         moved = [k for k, item in gathered.items.items() if before.get(item.native_id) != after.get(item.native_id)]
         if not moved:
@@ -264,7 +254,9 @@ def _gather_consistently(session: Session, side: Side, asked: Sequence[Key], req
     )
 
 
-def _gather(session: Session, side: Side, asked: Sequence[Key], request: _Request) -> Gathered:
+def _gather(
+    session: Session, side: Side, asked: Sequence[Key], request: ExportRequest, left: Collection[Key]
+) -> Gathered:
     items: dict[Key, Item] = {}
     files: dict[str, bytes] = {}
     why = dict.fromkeys(asked, "asked for")
@@ -286,7 +278,7 @@ def _gather(session: Session, side: Side, asked: Sequence[Key], request: _Reques
         waiting = []
         for key, item in read.items():
             for used in sorted(item.uses()):
-                if used in side.by_key and used not in why and used not in request.left:
+                if used in side.by_key and used not in why and used not in left:
                     why[used] = f"used by {readable(key)}"
                     waiting.append(used)
         waiting.sort()
@@ -298,11 +290,14 @@ def _batches(keys: Sequence[Key]) -> Iterable[Sequence[Key]]:
 
 
 def _access_rules(side: Side, items: Mapping[Key, Item], take: Take) -> list[Key]:
-    """The access rules of the source that are for an app among these items."""
-    rules = [key for key, row in side.by_key.items() if row.kind == ACCESS and not row.is_drafted_only]
+    """The items of the source that give access to one of these, as their kind sheet says."""
+    sheets = side.opened.description.sheets
+    rules = [key for key, row in side.by_key.items() if sheets[row.kind].is_access and not row.is_drafted_only]
     read, _, _ = read_items(side, sorted(rules), take)
     return [
-        key for key, rule in read.items() if any(used.startswith("app:") and used in items for used in rule.uses())
+        key
+        for key, rule in read.items()
+        if any(kind_of(used) in sheets[rule.kind].access and used in items for used in rule.uses())
     ]
 
 

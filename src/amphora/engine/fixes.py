@@ -12,7 +12,7 @@ from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Finding
 from amphora.engine.docket import check_package
-from amphora.engine.export import ExportReport, export
+from amphora.engine.export import ExportReport, ExportRequest, export
 from amphora.engine.map import map_package
 from amphora.engine.session import Session
 from amphora.files.workspace import EnvironmentEntry, save_selection
@@ -28,7 +28,7 @@ class Fixed:
 
 def fix_findings(session: Session, contents: Contents, targets: Sequence[str]) -> Fixed:
     """Packs what is missing in any target, as the next version, and adds open rows to the crosswalk."""
-    findings = [finding for target in targets for finding in check_package(session, contents, target)]
+    findings = [finding for target in targets for finding in check_package(session, contents, target).docket.findings]
     lines = []
     missing = _missing(contents, findings)
     if missing:
@@ -64,8 +64,7 @@ def _packed_again(session: Session, contents: Contents, missing: Sequence[Key]) 
     source = _source(session, contents)
     at_home = [n.key for n in contents.needs if n.key not in missing and _is_item(n.key)]
     has_attachments = not any(p.token == LEFT_OUT for item in contents.items.values() for p in item.places)
-    report = export(
-        session,
+    request = ExportRequest(
         source.name,
         [*contents.items, *missing],
         contents.name,
@@ -74,6 +73,7 @@ def _packed_again(session: Session, contents: Contents, missing: Sequence[Key]) 
         records=bool(contents.records),
         attachments=has_attachments,
     )
+    report = export(session, request)
     saved = session.workspace.selections.get(contents.name)
     if saved:
         kept = tuple(name for name in saved.leave_out if name in at_home)

@@ -13,7 +13,7 @@ from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Json, Listed, States
 from amphora.core.values.pointers import parse_pointer, with_value
 from amphora.core.values.strict_json import JsonFault, parse_json
-from amphora.environments.contract import Write
+from amphora.environments.contract import Seen, Write
 from amphora.environments.practice import connect
 from amphora.practice.halcyon import PLACES, SUFFIX, make_halcyon
 
@@ -29,9 +29,10 @@ def edit_practice(path: Path, item: str, values: Sequence[str], by: str, is_draf
         definition, states = found.definition, row.states
         for text in values:
             definition, states = _with_value(text, definition, states)
-        environment.write([Write(row.kind, row.segments, states, definition, "", row.native_id, row.revision)])
+        write = Write(row.kind, row.segments, states, definition, "", row.native_id, row.revision)
+        [written] = environment.write([write])
         if row.states.is_published and not is_draft:
-            environment.publish(row.native_id)
+            environment.publish(Seen(row.native_id, written.revision))
         return row
 
 

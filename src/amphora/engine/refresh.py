@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
+from amphora.core.plan.decisions import ItemDecision
 from amphora.core.values.keys import Key
-from amphora.core.values.model import Json
+from amphora.core.values.model import Contents
 from amphora.engine.docket import Prepared, prepare
-from amphora.engine.imports import base_of
+from amphora.engine.imports import base_of, packed
 from amphora.engine.session import Session
-from amphora.files.docket_file import DocketFile, read_docket, write_docket
-from amphora.files.package import find_package, read_package
+from amphora.files.docket_file import read_docket, write_docket
 
 
 @dataclass(frozen=True)
@@ -27,29 +27,37 @@ class Refreshed:
 def refresh_docket(session: Session, path: Path) -> Refreshed:
     """Makes the docket of a file anew and keeps the decisions whose three values are what they were."""
     file = read_docket(path)
-    contents = read_package(find_package(f"{file.package}-{file.version}", session.workspace.packages))
-    fates = _still(file, contents.items)
-    since = base_of(session, file)
-    plain = prepare(session, contents, file.target, {}, file.without, since, fates, file.custody)
+    contents, since = packed(session, file), base_of(session, file)
+    said = file.decisions
+    fates = {key: fate for key, fate in said.fates.items() if key not in contents.items and fate != "stay"}
+    plain = replace(said, items={}, fates=_still(session, contents, file.target, fates))
+    undecided = prepare(session, contents, file.target, plain, since)
     now = {
         (action.key, change.place): change.sides
-        for action in plain.docket.actions
+        for action in undecided.docket.actions
         for change in (action.comparison.changes if action.comparison else ())
     }
-    choices: dict[Key, dict[str, Json]] = {}
+    kept: dict[Key, ItemDecision] = {}
     dropped = []
-    for key, mine in file.choices.items():
-        for place, choice in mine.items():
-            is_whole = place == "*" and key in contents.items
-            if is_whole or ((key, place) in now and file.sides.get((key, place)) == now[key, place]):
-                choices.setdefault(key, {})[place] = choice
+    for key, mine in said.items.items():
+        places = {}
+        for place, choice in mine.places.items():
+            if (key, place) in now and file.sides.get((key, place)) == now[key, place]:
+                places[place] = choice
             else:
                 dropped.append((key, place))
-    prepared = prepare(session, contents, file.target, choices, file.without, since, fates, file.custody)
+        is_kept = key in contents.items
+        if mine.whole and not is_kept:
+            dropped.append((key, ""))
+        kept[key] = ItemDecision(mine.whole if is_kept else "", places)
+    prepared = prepare(session, contents, file.target, replace(plain, items=kept), since)
     write_docket(path, prepared.docket)
-    return Refreshed(prepared, sum(map(len, choices.values())), tuple(dropped))
+    count = sum(len(one.places) + bool(one.whole) for one in kept.values())
+    return Refreshed(prepared, count, tuple(dropped))
 
 
-def _still(file: DocketFile, items: Mapping[Key, object]) -> dict[Key, str]:
-    """The fates of what is still not in the package."""
-    return {key: fate for key, fate in file.fates.items() if key not in items and fate != "stay"}
+def _still(session: Session, contents: Contents, target: str, fates: Mapping[Key, str]) -> dict[Key, str]:
+    """The fates of what is still not in the package, and still there."""
+    plain = prepare(session, contents, target).docket if fates else None
+    there = {one.key for one in plain.retirements} if plain else set()
+    return {key: fate for key, fate in fates.items() if key in there}

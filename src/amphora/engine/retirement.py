@@ -1,54 +1,18 @@
-"""What an import would take over from other packages, and what the package no longer holds."""
+"""Retirement: what a package no longer holds, or is withdrawn, with what stays and uses it."""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 
 from amphora.core.form.references import quick_references
 from amphora.core.needs.selection import choose
-from amphora.core.plan.docket import Action, Custody, Do, Fate, Retirement
+from amphora.core.plan.docket import Action, Do, Fate, Retirement
 from amphora.core.values.graph import in_order
 from amphora.core.values.keys import Key
-from amphora.core.values.model import Contents
 from amphora.core.values.scan import token_places
 from amphora.core.values.tokens import parse_token
 from amphora.engine.session import Session
 from amphora.engine.sides import Side
-from amphora.files.package import is_version, version_order
-
-
-def shared_items(
-    session: Session, contents: Contents, side: Side, actions: Sequence[Action]
-) -> dict[Key, tuple[str, ...]]:
-    """The items that would be updated although another package claims them, with those packages."""
-    updated = {action.key for action in actions if action.do is Do.UPDATE}
-    found: dict[Key, tuple[str, ...]] = {}
-    for claim in session.ledger.claims(side.uid):
-        if claim.key in updated and (claim.package, claim.source_uid) != (contents.name, contents.source_uid):
-            found[claim.key] = (*found.get(claim.key, ()), f"{claim.package} {claim.version}")
-    return found
-
-
-def dropped_items(
-    session: Session,
-    contents: Contents,
-    side: Side,
-    actions: Sequence[Action],
-    fates: Mapping[str, str],
-    left: Collection[Key],
-) -> list[Retirement]:
-    """What this package alone claims there, in its own custody, and no longer holds; nothing on the way back to
-    a lower version."""
-    claims = session.ledger.claims(side.uid)
-    mine = [c for c in claims if (c.package, c.source_uid) == (contents.name, contents.source_uid)]
-    latest = max((version_order(c.version) for c in mine if is_version(c.version)), default=None)
-    if latest is not None and version_order(contents.version) < latest:
-        return []
-    shared = {c.key for c in claims if c not in mine}
-    mine = [c for c in mine if c.custody == Custody.PACKAGE and c.key not in contents.items]
-    keys = [c.key for c in mine if c.key not in shared and c.key not in left]
-    forms = {action.key: action for action in actions}
-    return retirements_of(session, side, [key for key in sorted(keys) if key in side.by_key], forms, fates)
 
 
 def retirements_of(
@@ -60,20 +24,19 @@ def retirements_of(
     if not rows:
         return []
     going = {key for key in rows if chosen.get(key, Fate.STAY) is Fate.RETIRE}
-    uses: dict[Key, set[Key]] = {}
-    for found in side.opened.environment.read(list(side.keys), "draft"):
-        key = side.keys[found.listed.native_id]
-        uses[key] = quick_references(found.definition, side.names, key)
-    for key, action in actions.items():
-        if action.do is not Do.LEAVE:
-            uses[key] = {used for place in token_places(action.form) if (used := _key_of(place.token))}
-    ours = session.ledger.created(side.uid)
+    uses = _uses(side, actions)
+    users: dict[Key, list[Key]] = {key: [] for key in rows}
+    for user, used in sorted(uses.items()):
+        for key in used & rows.keys():
+            if user not in going and user != key:
+                users[key].append(user)
+    ours = session.ledger.journal.created(side.uid)
     order = [key for group in reversed(in_order({key: uses.get(key, set()) for key in rows})) for key in group]
     return [
         Retirement(
             key,
             rows[key],
-            tuple(sorted(user for user, used in uses.items() if key in used and user not in going and user != key)),
+            tuple(users[key]),
             chosen.get(key, Fate.STAY),
             rows[key].native_id not in ours,
         )
@@ -81,6 +44,15 @@ def retirements_of(
     ]
 
 
-def _key_of(token: str) -> Key | None:
-    parsed = parse_token(token)
-    return parsed.key if parsed and parsed.is_item else None
+def _uses(side: Side, actions: Mapping[Key, Action]) -> dict[Key, set[Key]]:
+    """What everything in the target uses, live and as a draft, as it will be after the import."""
+    uses: dict[Key, set[Key]] = {}
+    for native_id, image in side.opened.environment.look(list(side.keys)).items():
+        key = side.keys[native_id]
+        versions = [version for version in (image.live, image.draft) if version is not None]
+        uses[key] = {used for version in versions for used in quick_references(version, side.names, key)}
+    for key, action in actions.items():
+        if action.do is not Do.LEAVE:
+            tokens = (parse_token(place.token) for place in token_places(action.form))
+            uses[key] = {token.key for token in tokens if token and token.is_item}
+    return uses

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from amphora.core.values.errors import UsageFault
-from amphora.engine.export import ExportReport, export
+from amphora.engine.export import ExportReport, ExportRequest, export
 from amphora.engine.session import Session
 from amphora.files.workspace import Selection, save_selection
 
@@ -38,21 +38,21 @@ def export_wish(
         raise UsageFault(f"--with takes {', '.join(WITH)}, not {unknown[0]!r}.", next_step="amphora export --help")
     if unknown := sorted(set(selection.without) - set(WITHOUT)):
         raise UsageFault(f"--without takes attachments, not {unknown[0]!r}.", next_step="amphora export --help")
-    report = export(
-        session,
+    request = ExportRequest(
         selection.environment,
         selection.items,
         name,
-        leave_out=selection.leave_out,
-        take="draft" if selection.take == "draft" else "live",
-        version=version,
-        out=out,
-        note=note,
-        access="access" in selection.with_,
-        records="records" in selection.with_,
-        attachments="attachments" not in selection.without,
-        preview=preview,
+        selection.leave_out,
+        "draft" if selection.take == "draft" else "live",
+        version,
+        out,
+        note,
+        "access" in selection.with_,
+        "records" in selection.with_,
+        "attachments" not in selection.without,
+        preview,
     )
+    report = export(session, request)
     if not preview:
         kept = replace(selection, items=report.asked, leave_out=report.leave_out)
         save_selection(session.workspace, name, kept)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import orjson
 
@@ -80,12 +80,14 @@ def _reversed(text: str) -> list[int]:
 
 @dataclass(frozen=True)
 class Uses:
-    """One item in the net of references: `direct` gives, per item, what it uses with the places."""
+    """One item in the net of references: `direct` gives, per item, what it uses with the places; `shapes` the
+    outline of each kind."""
 
     environment: str
     start: Key
     titles: Mapping[Key, str]
     direct: Mapping[Key, Mapping[Key, Sequence[str]]]
+    shapes: Mapping[str, str] = field(default_factory=dict)
 
     def reached(self, backwards: bool, depth: int | None) -> dict[Key, int]:
         """Everything that is used (or, backwards, that uses it), with the least number of steps."""
@@ -120,7 +122,8 @@ def uses_of(session: Session, environment: str, name: str) -> Uses:
     titles = {key: row.states.title for key, row in side.by_key.items()}
     sheets = side.opened.description.sheets
     direct = {key: _places(item, sheets[item.kind], side.by_key) for key, item in items.items()}
-    return Uses(environment, start, titles, direct)
+    shapes = {kind: sheet.shape for kind, sheet in sheets.items()}
+    return Uses(environment, start, titles, direct, shapes)
 
 
 def _places(item: Item, sheet: KindSheet, known: Collection[Key]) -> dict[Key, list[str]]:

@@ -5,14 +5,17 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
+from amphora.core.form.bindings import MISSING
 from amphora.core.merge.compare import item_differences
-from amphora.core.merge.merge import FieldChange
+from amphora.core.merge.merge import By, FieldChange
+from amphora.core.plan.claims import Claims
 from amphora.core.values.errors import NotReady
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Item
+from amphora.core.values.versions import is_version, version_order
 from amphora.engine.session import Session
 from amphora.engine.sides import own_side, read_items
-from amphora.ledger.records import Delivery
+from amphora.ledger.records import Delivery, Run
 
 
 @dataclass(frozen=True)
@@ -33,14 +36,24 @@ def verify_package(session: Session, package: str, environment: str) -> tuple[st
     """Verifies the latest version of a package that was delivered into an environment."""
     opened = session.open(environment)
     latest = session.ledger.last_deliveries(opened.description.uid).values()
-    mine = [delivery for delivery in latest if delivery.package == package]
+    claims = Claims(session.ledger.claims(opened.description.uid))
+    claimed = {claim.key for claim in claims.of(package)}
+    mine = [delivery for delivery in latest if delivery.package == package and delivery.key in claimed]
     if not mine:
         raise NotReady(
             f"{package} was never imported into {environment} from this workspace.",
             subject=package,
             next_step=f"amphora import {package} {environment}",
         )
-    return mine[-1].version, verify(session, environment, mine)
+    newest = max(mine, key=lambda one: version_order(one.version) if is_version(one.version) else ())
+    return newest.version, verify(session, environment, mine)
+
+
+def verify_run(session: Session, run: Run) -> list[Verified]:
+    """Verifies what a run delivered and nobody retired, withdrew or let go since."""
+    delivered = session.ledger.delivered(run)
+    claimed = Claims(session.ledger.claims(run.uid)).claimed([one.key for one in delivered])
+    return verify(session, run.environment, [one for one in delivered if one.key in claimed])
 
 
 def verify(session: Session, environment: str, deliveries: Sequence[Delivery]) -> list[Verified]:
@@ -50,13 +63,21 @@ def verify(session: Session, environment: str, deliveries: Sequence[Delivery]) -
     bases = {d.key: replace(d.base, _form=d.merged, states=d.merged_states) for d in there}
     session.listener(f"verifying {environment}", 0, len(there))
     items, _, _ = read_items(side, [d.key for d in there], bases=bases)
-    return [_verified(delivery, items.get(delivery.key), session, environment) for delivery in deliveries]
+    rows = {d.key: side.by_key[d.key].rows for d in there}
+    return [_verified(d, items.get(d.key), rows.get(d.key), session, environment) for d in deliveries]
 
 
-def _verified(delivery: Delivery, item: Item | None, session: Session, environment: str) -> Verified:
+def _verified(
+    delivery: Delivery, item: Item | None, rows: int | None, session: Session, environment: str
+) -> Verified:
     title = delivery.merged_states.title
     if item is None:
         return Verified(delivery.key, title, False)
     promised = Item(delivery.key, item.schema, delivery.merged, delivery.merged_states)
     sheet = session.open(environment).description.sheets[item.kind]
-    return Verified(delivery.key, title, True, tuple(item_differences(promised, item, sheet)))
+    found = item_differences(promised, item, sheet)
+    # Rows that were loaded and are all gone: a table that stands empty is not what was promised. Other numbers
+    # are people at work.
+    if delivery.rows and not rows:
+        found.append(FieldChange("state:rows", By.UNKNOWN, MISSING, delivery.rows, rows or 0))
+    return Verified(delivery.key, title, True, tuple(found))

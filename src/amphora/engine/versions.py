@@ -3,24 +3,29 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from dataclasses import replace
+from pathlib import Path
 
 from amphora.core.form.kinds import Sheets, parse_sheet
 from amphora.core.merge.merge import differences
 from amphora.core.values.canon import digest
-from amphora.core.values.errors import UsageFault
+from amphora.core.values.errors import NotReady, UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Item, Json
 from amphora.core.values.pointers import parse_pointer
+from amphora.core.values.versions import is_version, version_order
 from amphora.engine.session import Session
-from amphora.files.package import is_version, version_order
+from amphora.files.package import read_package
+from amphora.files.store import Store, VersionTaken
 from amphora.ledger.records import Export
 
 FIRST_VERSION = "1.0.0"
+ATTEMPTS = 5
 
 
 def version_for(session: Session, contents: Contents, wanted: str | None) -> tuple[str, bool]:
     """The version for these contents, and whether they were exported as that before."""
-    past = session.ledger.exports(contents.name)
+    past = past_exports(session, contents)
     if wanted is not None:
         if not is_version(wanted):
             raise UsageFault(f"{wanted!r} is no version as SemVer 2.0.0 has it.", next_step="Write it like 1.4.0")
@@ -37,9 +42,51 @@ def version_for(session: Session, contents: Contents, wanted: str | None) -> tup
     last = max(past, key=lambda export: version_order(export.version))
     if _is_same(last, contents):
         return last.version, True
-    before = session.ledger.exported_version(contents.name, last.version)
+    before: Iterable[tuple[Key, Json]] = session.ledger.exported_version(contents.name, last.version)
+    if last.version not in {export.version for export in session.ledger.exports(contents.name)}:
+        there = read_package(Path(last.file))
+        before = [(key, item.form) for key, item in there.items.items()]
     sheets = {kind: parse_sheet(source, kind) for kind, source in contents.sheets.items()}
     return next_version(last.version, before, contents.items, sheets), False
+
+
+def past_exports(session: Session, contents: Contents) -> list[Export]:
+    """What was exported under this name: as the ledger tells, and as the newest package in the store does, which a
+    ledger that was lost, or somebody who is exporting just now, doesn't know of."""
+    past = session.ledger.exports(contents.name)
+    known = {export.version for export in past}
+    unknown = {
+        v: path for v, path in Store(session.workspace.packages).versions(contents.name).items() if v not in known
+    }
+    if unknown:
+        newest = max(unknown, key=version_order)
+        found = read_package(unknown[newest])
+        digests = (found.digest(), found.package_digest, str(unknown[newest]), found.layout_digest())
+        past.append(Export("", found.source, found.name, newest, *digests))
+    return past
+
+
+def stored(
+    session: Session, contents: Contents, wanted: str | None = None, out: Path | None = None
+) -> tuple[Contents, Path, bool]:
+    """The contents under their version, written into the store and recorded; and whether they were there already.
+    Where somebody else takes the version in the meantime, the next one is tried."""
+    store = Store(session.workspace.packages)
+    for attempt in range(ATTEMPTS):
+        version, is_known = version_for(session, contents, wanted)
+        named = replace(contents, version=version)
+        path = out or store.path_of(named)
+        if is_known and out is None and path.is_file():
+            return replace(named, package_digest=""), path, True
+        try:
+            path, digest = store.put(named, out)
+            if not is_known or version not in {export.version for export in session.ledger.exports(contents.name)}:
+                session.ledger.record_export(named, digest, str(path))
+            return replace(named, package_digest=digest), path, is_known
+        except (VersionTaken, NotReady):
+            if attempt == ATTEMPTS - 1 or wanted is not None or out is not None:
+                raise
+    raise AssertionError("unreachable")
 
 
 def _is_same(export: Export, contents: Contents) -> bool:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Literal, Protocol
+from typing import Literal, Protocol, TypeVar, cast, runtime_checkable
 
 from amphora.core.form.bindings import IdStyle
 from amphora.core.form.kinds import KindSheet
+from amphora.core.plan.states import Habits, Image
+from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Found, Json, Limits, Listed, States, Supply
 
@@ -19,9 +21,10 @@ class Capabilities:
     """What an environment can do.
 
     `is_atomic`: one call writes many items, all or none. `keeps_ids`: created items have the ids that
-    `reserve` gave; else each gets a new one. `has_drafts`: some kinds go live only by `publish`.
-    `writes_states`: a write sets on/off too, no `switch` is needed. `has_rows`: tables hold rows that
-    `records` reads and `load` brings in.
+    `reserve` gave (`ChoosesIds`); else each gets a new one. `has_drafts`: some kinds go live only by `publish`.
+    `takes_back`: a live version can be taken back (both `Publishes`). `writes_states`: a write sets on/off too, no
+    `switch` is needed. `has_rows`: tables hold rows (`HoldsRows`). `has_unique_names`: one item a kind, folder
+    and name.
     """
 
     is_atomic: bool
@@ -29,6 +32,8 @@ class Capabilities:
     has_drafts: bool
     writes_states: bool
     has_rows: bool = False
+    takes_back: bool = True
+    has_unique_names: bool = False
 
 
 @dataclass(frozen=True)
@@ -116,9 +121,18 @@ class Written:
     link: str
 
 
+@dataclass(frozen=True)
+class Seen:
+    """An item as somebody saw it: a change of it is refused if its revision is another one by now."""
+
+    native_id: str
+    revision: str
+
+
 class Environment(Protocol):
     """One open environment, signed in. Every method raises only AmphoraErrors: EnvironmentRefused,
-    RevisionMoved, Unavailable (nothing happened), Uncertain (nobody knows)."""
+    RevisionMoved, Unavailable (nothing happened), Uncertain (nobody knows). What not every environment
+    can do stands in Protocols of its own, below."""
 
     def describe(self) -> Description:
         """Identity, release, capabilities and kind sheets."""
@@ -132,42 +146,90 @@ class Environment(Protocol):
     def read(self, native_ids: Sequence[str], take: Take = "live") -> list[Found]:
         """Definitions with secrets masked, in the order asked; a draft only where there is one."""
 
+    def look(self, native_ids: Sequence[str]) -> dict[str, Image]:
+        """The whole state of those of these items that are there, read together; secrets masked."""
+
     def supplies(self) -> list[Supply]:
         """Connections and people on offer."""
+
+    def write(self, writes: Sequence[Write]) -> list[Written]:
+        """Creates and updates, in order; many at a time only where `is_atomic`."""
+
+    def retire(self, items: Sequence[Seen]) -> None:
+        """Removes items with their rows, all or none; refused where one was changed since it was seen, or is
+        used by an item outside the set."""
+
+    def close(self) -> None:
+        """Ends the connection."""
+
+
+@runtime_checkable
+class Publishes(Protocol):
+    """Drafts beside live versions."""
+
+    def publish(self, item: Seen) -> None:
+        """Makes the draft live."""
+
+    def take_back(self, item: Seen) -> None:
+        """Takes the live version back: it becomes the draft where there is none. Only where `takes_back`."""
+
+
+@runtime_checkable
+class Switches(Protocol):
+    """Items that are on or off, apart from their definition."""
+
+    def switch(self, item: Seen, is_on: bool) -> None:
+        """Switches an item on or off."""
+
+
+@runtime_checkable
+class HoldsRows(Protocol):
+    """Tables with rows."""
+
+    def records(self, native_id: str) -> Iterator[Json]:
+        """The rows of a table, one by one."""
+
+    def load(self, native_id: str, rows: Iterator[Json]) -> int:
+        """Fills an empty table, with all rows or none; how many there were."""
+
+
+@runtime_checkable
+class Probes(Protocol):
+    """A look through connections."""
 
     def probe(self, connection: str, objects: Sequence[str]) -> Probe:
         """Whether a connection (by native id) works, and whether these objects are on its other end.
         Changes nothing."""
 
-    def reserve(self, wanted: Sequence[Wanted]) -> list[Reserved]:
-        """Free ids for items and parts; only where `keeps_ids`."""
 
-    def write(self, writes: Sequence[Write]) -> list[Written]:
-        """Creates and updates, in order; many at a time only where `is_atomic`."""
+@runtime_checkable
+class ChoosesIds(Protocol):
+    """Ids of our choice."""
+
+    def reserve(self, wanted: Sequence[Wanted]) -> list[Reserved]:
+        """Free ids for items and parts."""
+
+
+@runtime_checkable
+class RemembersTokens(Protocol):
+    """Creations that can be asked after."""
 
     def answered(self, token: str) -> Written | None:
         """What a creation with this token made, if it took effect."""
 
-    def publish(self, native_id: str) -> None:
-        """Makes the draft live."""
 
-    def switch(self, native_id: str, is_on: bool) -> None:
-        """Switches an item on or off."""
+Ability = TypeVar("Ability")
 
-    def retire(self, native_ids: Sequence[str]) -> None:
-        """Removes items."""
 
-    def records(self, native_id: str) -> Iterator[Json]:
-        """The rows of a table, one by one; only where `has_rows`."""
+def able(environment: Environment, ability: Callable[..., Ability], words: str) -> Ability:
+    """The environment as one that can do this; EnvironmentRefused where it can't."""
+    assert isinstance(ability, type)
+    if not isinstance(environment, ability):
+        raise EnvironmentRefused(f"It {words}.", next_step="Do it there by hand.")
+    return cast(Ability, environment)
 
-    def load(self, native_id: str, rows: Iterator[Json]) -> int:
-        """Fills an empty table, with all rows or none; how many there were. Only where `has_rows`."""
 
-    def images(self, native_ids: Sequence[str]) -> list[Json]:
-        """Everything about items that `put_back` needs, without secrets; JSON."""
-
-    def put_back(self, images: Sequence[Json], created: Sequence[str]) -> None:
-        """Makes items what their images say, and removes the created ones."""
-
-    def close(self) -> None:
-        """Ends the connection."""
+def habits_of(description: Description) -> Habits:
+    """What an environment does by itself when something is written."""
+    can = description.capabilities
+    return Habits(can.has_drafts, can.writes_states, can.is_atomic, can.takes_back, description.sheets)

@@ -17,6 +17,7 @@ from uuid import uuid4
 from amphora.core.form.bindings import IdStyle
 from amphora.core.form.kinds import KindSheet, parse_sheet
 from amphora.core.form.spots import mask_secrets, masked_places
+from amphora.core.plan.states import Image
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable
 from amphora.core.values.keys import encode_segment
 from amphora.core.values.model import Found, Json, Listed, States, Supply
@@ -26,8 +27,8 @@ from amphora.environments.contract import (
     Capabilities,
     Description,
     Identity,
-    Probe,
     Reserved,
+    Seen,
     Take,
     Wanted,
     Write,
@@ -39,6 +40,8 @@ FILE = "environment.json"
 ID_PATTERN = r"[0-9A-Za-z._-]{6,}"
 JOINER = "#"
 Record = dict[str, Any]
+Stamp = tuple[int, int, int, int]
+"""What tells that a file is another one than it was: inode, size, and the times of contents and inode."""
 
 
 def connect(location: str, folder: Path, user: str, secret: str) -> FolderEnvironment:
@@ -72,6 +75,7 @@ class FolderEnvironment:
 
     def __init__(self, path: Path) -> None:
         self.path = path
+        self._known: dict[Path, tuple[Stamp, Record]] = {}
         self.about: Record = self._parsed(path / FILE)
         self.sheets = {
             file.stem: parse_sheet(file.read_text(encoding="utf-8"), str(file))
@@ -98,14 +102,15 @@ class FolderEnvironment:
         return sorted((self._listed(record) for record in self._records()), key=lambda row: row.native_id)
 
     def read(self, native_ids: Sequence[str], take: Take = "live") -> list[Found]:
-        records = {record["id"]: record for record in self._records()}
+        records = self._by_id()
         return [self._found(self._one(records, id_)) for id_ in native_ids]
+
+    def look(self, native_ids: Sequence[str]) -> dict[str, Image]:
+        records = self._by_id()
+        return {id_: self._image(records[id_]) for id_ in native_ids if id_ in records}
 
     def supplies(self) -> list[Supply]:
         return [Supply(row["kind"], row["id"], row["name"], row.get("type", "")) for row in self.about["supplies"]]
-
-    def probe(self, connection: str, objects: Sequence[str]) -> Probe:
-        return Probe()
 
     def reserve(self, wanted: Sequence[Wanted]) -> list[Reserved]:
         held = {record["id"] for record in self._records()}
@@ -127,41 +132,27 @@ class FolderEnvironment:
         found = [record for record in self._records() if record.get("token") == token]
         return self._written(found[0]) if found else None
 
-    def publish(self, native_id: str) -> None:
-        self._change(native_id, published=True)
+    def publish(self, item: Seen) -> None:
+        self._change(item, published=True)
 
-    def switch(self, native_id: str, is_on: bool) -> None:
-        self._change(native_id, on=is_on)
+    def take_back(self, item: Seen) -> None:
+        self._change(item, published=False)
 
-    def retire(self, native_ids: Sequence[str]) -> None:
-        for native_id in native_ids:
-            self._file(self._record(native_id)).unlink()
+    def switch(self, item: Seen, is_on: bool) -> None:
+        self._change(item, on=is_on)
 
-    def records(self, native_id: str) -> Iterator[Json]:
-        raise NotImplementedError("a folder has no tables with rows")
-
-    def load(self, native_id: str, rows: Iterator[Json]) -> int:
-        raise NotImplementedError("a folder has no tables with rows")
-
-    def images(self, native_ids: Sequence[str]) -> list[Json]:
-        return [
-            {**record, "definition": mask_secrets(record["definition"], self.sheets[record["kind"]])}
-            for record in map(self._record, native_ids)
-        ]
-
-    def put_back(self, images: Sequence[Json], created: Sequence[str]) -> None:
-        self.retire(created)
-        for image in images:
-            present = self._record(image["id"])
-            definition = _unmasked(image["definition"], present["definition"], self.sheets[image["kind"]])
-            self._store({**image, "definition": definition})
+    def retire(self, items: Sequence[Seen]) -> None:
+        records = self._by_id()
+        files = [self._file(self._seen(records, item)) for item in items]
+        for file in files:
+            file.unlink()
 
     def close(self) -> None:
         """Nothing is held open."""
 
     def _write(self, write: Write) -> Written:
         id_ = str(write.native_id)
-        present = {record["id"]: record for record in self._records()}.get(id_)
+        present = self._by_id([id_]).get(id_)
         if write.is_new == (present is not None) or (present and _revision(present) != write.revision):
             raise RevisionMoved(
                 f"{write.states.title!r} was changed in {self.path} meanwhile.",
@@ -188,8 +179,29 @@ class FolderEnvironment:
         row = self._listed(record)
         return Written(row.native_id, row.revision, row.link)
 
-    def _change(self, native_id: str, **states: bool) -> None:
-        self._store({**self._record(native_id), **states})
+    def _change(self, item: Seen, **states: bool) -> None:
+        self._store({**self._seen(self._by_id([item.native_id]), item), **states})
+
+    def _seen(self, records: Mapping[str, Record], item: Seen) -> Record:
+        """The record of an item, if it is as somebody saw it."""
+        record = self._one(records, item.native_id)
+        if _revision(record) != item.revision:
+            raise RevisionMoved(
+                f"{record['title']!r} was changed in {self.path} meanwhile.",
+                subject=str(record["title"]),
+                next_step="Run the same command again.",
+            )
+        return record
+
+    def _by_id(self, wanted: Sequence[str] | None = None) -> dict[str, Record]:
+        """The records by id: all of them, or those of some ids, whose files are known by name."""
+        if wanted is None:
+            return {record["id"]: record for record in self._records()}
+        names = [f"{encode_segment(id_)}.json" for id_ in wanted]
+        paths = [
+            path for kind in self.sheets for name in names if (path := self.path / "items" / kind / name).exists()
+        ]
+        return {record["id"]: record for record in map(self._parsed, paths)}
 
     def _store(self, record: Record) -> None:
         path = self._file(record)
@@ -205,16 +217,19 @@ class FolderEnvironment:
         for path in sorted((self.path / "items").glob("*/[!.]*.json")):
             yield self._parsed(path)
 
-    def _record(self, native_id: str) -> Record:
-        return self._one({record["id"]: record for record in self._records()}, native_id)
-
     def _one(self, records: Mapping[str, Record], native_id: str) -> Record:
         if native_id not in records:
             raise EnvironmentRefused(f"{self.path} has no item {native_id!r}.", subject=native_id)
         return records[native_id]
 
     def _parsed(self, path: Path) -> Record:
+        """A file's record, read anew only where the file is another one than it was."""
         try:
+            about = path.stat()
+            stamp = (about.st_ino, about.st_size, about.st_mtime_ns, about.st_ctime_ns)
+            known = self._known.get(path)
+            if known and known[0] == stamp:
+                return dict(known[1])
             record = parse_json(path.read_bytes())
             missing = {"id", "kind", "title", "definition"} - record.keys() if path.name != FILE else set()
         except (OSError, JsonFault, AttributeError) as error:
@@ -223,10 +238,14 @@ class FolderEnvironment:
             raise EnvironmentRefused(
                 f"{path} is no item of a kind that is known here.", subject=str(path), next_step="Mend or remove it."
             )
+        self._known[path] = (stamp, record)
         return dict(record)
 
     def _found(self, record: Record) -> Found:
         return Found(self._listed(record), mask_secrets(record["definition"], self.sheets[record["kind"]]))
+
+    def _image(self, record: Record) -> Image:
+        return _image(self._listed(record), mask_secrets(record["definition"], self.sheets[record["kind"]]))
 
     def _listed(self, record: Record) -> Listed:
         folder = str(record.get("folder", ""))
@@ -238,6 +257,11 @@ class FolderEnvironment:
             revision=_revision(record),
             link=self._file(record).resolve().as_uri(),
         )
+
+
+def _image(row: Listed, definition: Json) -> Image:
+    states = row.states
+    return Image(row.native_id, row.kind, row.segments, states, definition, None, None, row.revision, link=row.link)
 
 
 def _revision(record: Record) -> str:

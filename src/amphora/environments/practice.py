@@ -10,6 +10,7 @@ from pathlib import Path
 
 from amphora.core.form.bindings import IdStyle
 from amphora.core.form.spots import mask_secrets, masked_places
+from amphora.core.plan.states import Image
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved, Unavailable
 from amphora.core.values.model import Found, Json, Limits, Listed, States, Supply
 from amphora.environments.contract import (
@@ -17,9 +18,8 @@ from amphora.environments.contract import (
     Description,
     Identity,
     Probe,
-    Reserved,
+    Seen,
     Take,
-    Wanted,
     Write,
     Written,
 )
@@ -56,7 +56,13 @@ class PracticeEnvironment:
             region=self.platform.meta("region"),
             base_url=self.platform.meta("base_url"),
             capabilities=Capabilities(
-                is_atomic=False, keeps_ids=False, has_drafts=True, writes_states=False, has_rows=True
+                is_atomic=False,
+                keeps_ids=False,
+                has_drafts=True,
+                writes_states=False,
+                has_rows=True,
+                takes_back=self.platform.takes_back,
+                has_unique_names=True,
             ),
             id_style=IdStyle(ID_PATTERN, JOINER, mark="-"),
             sheets=self.platform.sheets,
@@ -96,9 +102,6 @@ class PracticeEnvironment:
         missing = () if held is None else tuple(name for name in objects if name not in held)
         return Probe(is_working, missing, "" if is_working else "it does not answer")
 
-    def reserve(self, wanted: Sequence[Wanted]) -> list[Reserved]:
-        raise NotImplementedError("the simulated platform gives ids by itself")
-
     def write(self, writes: Sequence[Write]) -> list[Written]:
         return [self._write(write) for write in writes]
 
@@ -106,18 +109,27 @@ class PracticeEnvironment:
         id_ = self.platform.answered(token)
         return self._written(id_) if id_ else None
 
-    def publish(self, native_id: str) -> None:
+    def look(self, native_ids: Sequence[str]) -> dict[str, Image]:
         with _translated(self.name):
-            self.platform.publish(native_id)
+            base = self.platform.meta("base_url")
+            items = self.platform.read(native_ids, is_strict=False)
+        return {item.id: self._image(item, base) for item in items}
 
-    def switch(self, native_id: str, is_on: bool) -> None:
+    def publish(self, item: Seen) -> None:
         with _translated(self.name):
-            self.platform.switch(native_id, is_on)
+            self.platform.publish(item.native_id, int(item.revision))
 
-    def retire(self, native_ids: Sequence[str]) -> None:
+    def take_back(self, item: Seen) -> None:
         with _translated(self.name):
-            for native_id in native_ids:
-                self.platform.delete(native_id)
+            self.platform.take_back(item.native_id, int(item.revision))
+
+    def switch(self, item: Seen, is_on: bool) -> None:
+        with _translated(self.name):
+            self.platform.switch(item.native_id, is_on, int(item.revision))
+
+    def retire(self, items: Sequence[Seen]) -> None:
+        with _translated(self.name):
+            self.platform.delete({item.native_id: int(item.revision) for item in items})
 
     def records(self, native_id: str) -> Iterator[Json]:
         with _translated(self.name):
@@ -126,27 +138,6 @@ class PracticeEnvironment:
     def load(self, native_id: str, rows: Iterator[Json]) -> int:
         with _translated(self.name):
             return self.platform.add_records(native_id, rows)
-
-    def images(self, native_ids: Sequence[str]) -> list[Json]:
-        with _translated(self.name):
-            items = self.platform.read(native_ids)
-        return [
-            {
-                "id": item.id,
-                "title": item.title,
-                "folder": item.folder,
-                "on": item.is_on,
-                "live": self._masked(item, item.live),
-                "draft": self._masked(item, item.draft),
-            }
-            for item in items
-        ]
-
-    def put_back(self, images: Sequence[Json], created: Sequence[str]) -> None:
-        self.retire(created)
-        with _translated(self.name):
-            for image in images:
-                self._put_back(image)
 
     def close(self) -> None:
         self.platform.close()
@@ -179,19 +170,21 @@ class PracticeEnvironment:
         [item] = self.platform.read([id_])
         return Written(id_, str(item.revision), self._listed(item, self.platform.meta("base_url")).link)
 
-    def _put_back(self, image: Json) -> None:
-        platform, id_ = self.platform, image["id"]
-        sheet = practice_sheets()[platform.read([id_])[0].kind]
-        for version in ("live", "draft"):
-            definition = image[version]
-            if definition is not None:
-                keep = list(masked_places(definition, sheet))
-                revision = platform.read([id_])[0].revision
-                platform.update(id_, image["title"], image["folder"], definition, keep, revision)
-                if version == "live" and sheet.is_published:
-                    platform.publish(id_)
-        if image["on"] is not None and platform.read([id_])[0].is_on != image["on"]:
-            platform.switch(id_, image["on"])
+    def _image(self, item: PracticeItem, base_url: str) -> Image:
+        row = self._listed(item, base_url)
+        return Image(
+            item.id,
+            item.kind,
+            row.segments,
+            row.states,
+            self._masked(item, item.live),
+            self._masked(item, item.draft),
+            item.row_count,
+            row.revision,
+            row.modified_at,
+            row.modified_by,
+            row.link,
+        )
 
     def _masked(self, item: PracticeItem, definition: Json) -> Json:
         return None if definition is None else mask_secrets(definition, practice_sheets()[item.kind])

@@ -1,7 +1,9 @@
-"""`NAME.ENVIRONMENT.docket.yaml`: a docket that people read, answer, keep and use later."""
+"""`NAME.ENVIRONMENT.docket.yaml`: a docket that people read, answer, keep and use later. All that stands in it is
+honoured, or refused with its line (`reviewed`)."""
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -9,7 +11,9 @@ from typing import Any
 
 from amphora.core.form.bindings import MISSING
 from amphora.core.merge.merge import LAST_DELIVERED, PACKAGE, TARGET, By, FieldChange
-from amphora.core.plan.docket import Action, Docket, Fate, Retirement
+from amphora.core.plan.decisions import LEAVE, Decisions, ItemDecision
+from amphora.core.plan.docket import Action, Custody, Docket, Fate, Retirement
+from amphora.core.values.canon import LARGEST_INTEGER
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
@@ -18,6 +22,7 @@ from amphora.files.yaml_text import dump_yaml, load_yaml, write_text
 FORMAT = 1
 OPEN = "?"
 CHOICES = (PACKAGE, TARGET, LAST_DELIVERED)
+IF_IT_FAILS = "put-back"
 _HEADER = """\
 # The docket of an import: what it will do, item by item. Answer each choice that is "?" with
 #   package | target | last-delivered, or with a mapping {value: …};
@@ -29,7 +34,7 @@ _HEADER = """\
 
 @dataclass(frozen=True)
 class DocketFile:
-    """What somebody decided, and what it was decided about."""
+    """What somebody decided, and what it was decided about. `document` is the file as it was read, with its lines."""
 
     package: str
     version: str
@@ -38,61 +43,131 @@ class DocketFile:
     target_uid: str
     ledger_uid: str
     fingerprint: str
-    custody: str
-    choices: Mapping[Key, Mapping[str, Json]]
-    fates: Mapping[Key, str] = field(default_factory=dict)
+    decisions: Decisions
+    document: Any = field(repr=False)
     sides: Mapping[tuple[Key, str], str] = field(default_factory=dict)
     since: str = ""
-    without: tuple[str, ...] = ()
+    source: str = ""
+
+
+def is_docket(path: Path) -> bool:
+    """Whether a file is a docket, by what stands in it."""
+    try:
+        with path.open("rb") as file:
+            start = file.read(1 << 16)
+    except OSError:
+        return False
+    return b"\0" not in start and any(line.startswith(b"docket:") for line in start.splitlines())
 
 
 def write_docket(path: Path, docket: Docket) -> None:
     """Writes a docket; open questions get the choice `?`."""
-    document: dict[str, Any] = {
+    write_text(path, _HEADER + dump_yaml(document_of(docket)))
+
+
+def document_of(docket: Docket) -> dict[str, Any]:
+    """A docket as the document that stands in its file."""
+    package = {"name": docket.package, "version": docket.version, "digest": docket.package_digest}
+    return {
         "docket": FORMAT,
-        "package": {"name": docket.package, "version": docket.version, "digest": docket.package_digest},
+        "package": package | ({"file": docket.source_file} if docket.source_file else {}),
         "target": {"name": docket.target, "uid": docket.target_uid},
         "ledger": docket.ledger_uid,
         "fingerprint": docket.fingerprint,
         "custody": docket.custody.value,
-        "if_it_fails": "put-back",
+        "if_it_fails": IF_IT_FAILS,
         "since": docket.since,
         "without": list(docket.without),
+        "with": ["records"] if docket.has_records else [],
         "bindings": {one.need.key: one.value for one in docket.mapped if one.native is not None},
         "items": {action.key: _item(action) for action in docket.actions}
-        | {key: {"action": "leave", "reason": "left out", "choice": "leave"} for key in docket.left_out},
+        | {key: {"action": "leave", "reason": "left out", "choice": LEAVE} for key in docket.left_out},
         "no_longer_packed": {one.key: _retirement(one) for one in docket.retirements},
         "aftercare": [f"enter {token} in {key}" for key, token in docket.to_enter],
     }
-    write_text(path, _HEADER + dump_yaml(document))
 
 
 def read_docket(path: Path) -> DocketFile:
-    """Reads a docket with the choices in it; UsageFault for what is no choice."""
+    """Reads a docket with the choices in it; UsageFault, with the line, for what can be no docket at all."""
     document = load_yaml(path)
+    if not isinstance(document, Mapping) or "docket" not in document:
+        raise fault(path, "It does not begin with the word docket.")
+    if document["docket"] != FORMAT:
+        raise fault(path, f"It has format {document['docket']}; this Amphora reads {FORMAT}.", document, "docket")
     try:
-        if document["docket"] != FORMAT:
-            raise _fault(path, f"It has format {document['docket']}; this Amphora reads {FORMAT}.")
+        package, target = _table(path, document, "package"), _table(path, document, "target")
+        items = _table(path, document, "items")
+        decisions = Decisions(
+            {str(key): _decision(path, items, key) for key in items},
+            {str(key): _fate(path, key, row) for key, row in _table(path, document, "no_longer_packed").items()},
+            _custody(path, document),
+            tuple(str(word) for word in document["without"] or ()),
+            "records" in (document.get("with") or ()),
+            str(path),
+        )
         return DocketFile(
-            package=str(document["package"]["name"]),
-            version=str(document["package"]["version"]),
-            package_digest=str(document["package"]["digest"]),
-            target=str(document["target"]["name"]),
-            target_uid=str(document["target"]["uid"]),
+            package=str(package["name"]),
+            version=str(package["version"]),
+            package_digest=str(package["digest"]),
+            target=str(target["name"]),
+            target_uid=str(target["uid"]),
             ledger_uid=str(document["ledger"]),
             fingerprint=str(document["fingerprint"]),
-            custody=str(document["custody"]),
-            choices={str(key): _choices(path, key, item) for key, item in document["items"].items()},
-            sides=_sides(document["items"]),
-            since=str(document.get("since") or ""),
-            without=tuple(map(str, document.get("without") or ())),
-            fates={
-                str(key): _fate(path, key, row["choice"])
-                for key, row in (document.get("no_longer_packed") or {}).items()
-            },
+            decisions=decisions,
+            document=document,
+            sides=_sides(path, items),
+            since=str(document["since"] or ""),
+            source=str(package.get("file") or ""),
         )
-    except (KeyError, TypeError, AttributeError) as error:
-        raise _fault(path, f"It lacks {error}.") from error
+    except KeyError as error:
+        raise fault(path, f"It lacks {error}.") from error
+
+
+def line_of(holder: Any, name: Any) -> str:
+    """Where a member stands in a document that was read, as people say it."""
+    places = getattr(holder, "lc", None)
+    try:
+        line = places.key(name)[0] if isinstance(holder, Mapping) else places.item(name)[0]  # type: ignore[union-attr]
+    except (AttributeError, KeyError, TypeError):
+        line = getattr(places, "line", None)
+    return f"line {line + 1}" if isinstance(line, int) else ""
+
+
+def fault(path: Path, reason: str, holder: Any = None, name: Any = None) -> UsageFault:
+    """The refusal of something in a docket."""
+    return UsageFault(
+        f"{path} is no docket that can be used. {reason}",
+        subject=str(path),
+        place=line_of(holder, name) or None,
+        next_step=f"Choices are {', '.join(CHOICES)} or {{value: …}}; a new docket: amphora compare … --docket FILE",
+    )
+
+
+def json_of(value: Any, path: Path, holder: Any, name: Any) -> Json:
+    """A YAML value as the JSON value that it stands for; UsageFault for what JSON can't hold."""
+    if isinstance(value, Mapping):
+        return {str(member): json_of(part, path, value, member) for member, part in value.items()}
+    if isinstance(value, list):
+        return [json_of(part, path, value, number) for number, part in enumerate(value)]
+    if value is None or isinstance(value, bool):
+        return value
+    if isinstance(value, int) and abs(value) > LARGEST_INTEGER:
+        raise fault(path, f"{value} is beyond 2^53-1, where JSON numbers lose digits.", holder, name)
+    if isinstance(value, float) and not math.isfinite(value):
+        raise fault(path, f"{value} is no number that JSON has.", holder, name)
+    for kind in (int, float, str):
+        if isinstance(value, kind):
+            return kind(value)
+    raise fault(path, f"{value!r} is neither text, number nor yes/no: put it in quotation marks.", holder, name)
+
+
+def _table(path: Path, document: Any, name: str) -> Mapping[Any, Any]:
+    table = document[name]
+    if table is None and name == "no_longer_packed":
+        return {}
+    if not isinstance(table, Mapping):
+        raise fault(path, f"`{name}` has to be a mapping.", document, name)
+    return table
 
 
 def _item(action: Action) -> dict[str, Any]:
@@ -108,21 +183,29 @@ def _retirement(one: Retirement) -> dict[str, Any]:
     return row | {"choice": one.fate.value}
 
 
-def _sides(items: Mapping[str, Any]) -> dict[tuple[Key, str], str]:
+def _sides(path: Path, items: Mapping[Any, Any]) -> dict[tuple[Key, str], str]:
     """The three values of each change, as they were when the docket was made."""
     found = {}
     for key, item in items.items():
         for place, row in (item.get("changes") or {}).items():
             values = (
-                _plain(row[name]) if name in row else MISSING for name in ("last-delivered", "target", "package")
+                json_of(row[name], path, row, name) if name in row else MISSING
+                for name in ("last-delivered", "target", "package")
             )
             found[str(key), "" if place == "/" else str(place)] = FieldChange("", By.CLASH, *values).sides
     return found
 
 
-def _fate(path: Path, key: Any, choice: Any) -> str:
+def _custody(path: Path, document: Any) -> Custody:
+    if document["custody"] not in tuple(Custody):
+        raise fault(path, f"custody is package or target, not {document['custody']!r}.", document, "custody")
+    return Custody(document["custody"])
+
+
+def _fate(path: Path, key: Any, row: Any) -> str:
+    choice = row.get("choice") if isinstance(row, Mapping) else None
     if choice not in tuple(Fate):
-        raise _fault(path, f"{choice!r} is no choice for {key}: stay, retire or let-go.")
+        raise fault(path, f"{choice!r} is no choice for {key}: stay, retire or let-go.", row, "choice")
     return str(choice)
 
 
@@ -137,40 +220,28 @@ def _change(change: FieldChange) -> dict[str, Any]:
     return row
 
 
-def _choices(path: Path, key: Any, item: Mapping[str, Any]) -> dict[str, Json]:
-    result: dict[str, Json] = {}
-    if item.get("choice") == "leave":
-        return {"*": "leave"}
-    if "choice" in item:
-        result["*"] = _choice(path, key, "the whole item", item["choice"])
+def _decision(path: Path, items: Mapping[Any, Any], key: Any) -> ItemDecision:
+    item = items[key]
+    if not isinstance(item, Mapping) or not isinstance(item.get("changes") or {}, Mapping):
+        raise fault(path, f"What stands at {key} is no line of a docket.", items, key)
+    whole = ""
+    if "choice" in item and item["choice"] != OPEN:
+        if item["choice"] not in (*CHOICES, LEAVE):
+            raise fault(path, f"{item['choice']!r} is no choice for {key}.", item, "choice")
+        whole = str(item["choice"])
+    places: dict[str, Json] = {}
     for place, change in (item.get("changes") or {}).items():
+        if not isinstance(change, Mapping):
+            raise fault(path, f"What stands at {key} at {place} is no change.", item["changes"], place)
         if "choice" in change and change["choice"] != OPEN:
-            result["" if place == "/" else str(place)] = _choice(path, key, place, change["choice"])
-    return result
+            places["" if place == "/" else str(place)] = _choice(path, key, place, change)
+    return ItemDecision(whole, places)
 
 
-def _choice(path: Path, key: Any, place: Any, choice: Any) -> Json:
-    if isinstance(choice, dict) and set(choice) == {"value"}:
-        return {"value": _plain(choice["value"])}
+def _choice(path: Path, key: Any, place: Any, change: Mapping[str, Any]) -> Json:
+    choice = change["choice"]
+    if isinstance(choice, Mapping) and set(choice) == {"value"}:
+        return {"value": json_of(choice["value"], path, choice, "value")}
     if choice not in CHOICES:
-        raise _fault(path, f"{choice!r} is no choice for {key} at {place}.")
+        raise fault(path, f"{choice!r} is no choice for {key} at {place}.", change, "choice")
     return str(choice)
-
-
-def _plain(value: Any) -> Json:
-    if isinstance(value, dict):
-        return {str(name): _plain(part) for name, part in value.items()}
-    if isinstance(value, list):
-        return [_plain(part) for part in value]
-    for kind in (bool, int, float, str):
-        if isinstance(value, kind):
-            return kind(value)
-    return None
-
-
-def _fault(path: Path, reason: str) -> UsageFault:
-    return UsageFault(
-        f"{path} is no docket that can be used. {reason}",
-        subject=str(path),
-        next_step=f"Choices are {', '.join(CHOICES)} or {{value: …}}; a new docket: amphora compare … --docket FILE",
-    )

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import glob
-import re
 from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
@@ -20,6 +19,7 @@ from amphora.core.values.raw import Raw, sha256_of, whole
 from amphora.core.values.scan import confirmed_places
 from amphora.core.values.strict_json import JsonFault, parse_laid_out, pretty_bytes
 from amphora.core.values.tokens import parse_token
+from amphora.core.values.versions import is_version, version_order
 from amphora.files.archive import read_archive, write_archive
 from amphora.files.bag import TAG_MANIFEST, tag_files, verify_bag
 from amphora.files.members import item_members
@@ -28,7 +28,6 @@ FORMAT = (1, 1)
 SUFFIX = ".amphora"
 PACKING_LIST = "data/packing-list.json"
 FILE_TOKEN = "amphora:file:"
-_SEMVER = re.compile(r"(0|[1-9]\d*)\.(0|[1-9]\d*)\.(0|[1-9]\d*)(?:-([0-9A-Za-z.-]+))?(?:\+[0-9A-Za-z.-]+)?")
 
 
 def package_files(contents: Contents) -> dict[str, Raw]:
@@ -107,16 +106,6 @@ def contents_of(files: Mapping[str, Raw], is_edited: bool = False) -> Contents:
     return contents
 
 
-def refuse_other_contents(contents: Contents, path: Path) -> None:
-    """UsageFault where a file holds the same version with other contents: a version is never reused."""
-    if path.is_file() and read_package(path).digest() != contents.digest():
-        raise UsageFault(
-            f"{path.name} exists with other contents.",
-            subject=str(path),
-            next_step=f"Raise the version in the folder's {PACKING_LIST}, or write elsewhere with --out FILE.",
-        )
-
-
 def find_package(name: str, folder: Path) -> Path:
     """The package file that a name on the command line means: a file, `NAME-VERSION`, or the newest `NAME`."""
     given = Path(name)
@@ -136,22 +125,6 @@ def find_package(name: str, folder: Path) -> Path:
         details=[f"there: {stem}" for stem in there[-5:]],
         next_step="amphora export ENVIRONMENT ITEM… --as NAME",
     )
-
-
-def is_version(text: str) -> bool:
-    """Whether a text is a version as SemVer 2.0.0 has it."""
-    return _SEMVER.fullmatch(text) is not None
-
-
-def version_order(text: str) -> tuple[Any, ...]:
-    """Sorts versions by the precedence of SemVer 2.0.0, section 11."""
-    found = _SEMVER.fullmatch(text)
-    if found is None:
-        raise ValueError(f"{text!r} is no version")
-    before = tuple(
-        (0, int(part), "") if part.isdigit() else (1, 0, part) for part in (found[4] or "").split(".") if part
-    )
-    return (*(int(found[n]) for n in (1, 2, 3)), not before, before)
 
 
 def _packing_list(contents: Contents) -> dict[str, Any]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 from amphora.core.values.model import Contents
@@ -12,10 +13,13 @@ from amphora.files.package import find_package, read_package
 def open_package(name: str, packages: Path) -> Contents:
     """Reads and verifies the package that a name on the command line means."""
     if name.startswith(GIT):
-        return read_git(name)
+        return replace(read_git(name), file=name)
     if Path(name).is_dir():
-        return read_folder(Path(name))
-    return read_package(find_package(name, packages))
+        return replace(read_folder(Path(name)), file=str(Path(name).resolve()))
+    path = find_package(name, packages)
+    contents = read_package(path)
+    is_stored = path.resolve().parent == packages.resolve()
+    return contents if is_stored else replace(contents, file=str(path.resolve()))
 
 
 def is_elsewhere(name: str) -> bool:

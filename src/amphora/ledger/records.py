@@ -2,17 +2,38 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Final
 
 from amphora.core.merge.compare import Base
+from amphora.core.plan.states import Image
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json, States
+
+IMPORT: Final = "import"
+WITHDRAWAL: Final = "withdrawal"
+PUTTING_BACK: Final = "putting back"
+UNDO: Final = "undo"
+BACKWARDS: Final = (PUTTING_BACK, UNDO)
+"""Kinds of runs that put another run back."""
+
+RUNNING: Final = "running"
+DONE: Final = "done"
+PUT_BACK: Final = "put back"
+UNDONE: Final = "undone"
+BROKEN_OFF: Final = "broken off"
+OPEN_STATES: Final = (RUNNING, BROKEN_OFF)
+"""States in which something of a run may be there, without it being done."""
+
+RUN_FORMAT: Final = 2
+"""The form of a run's journal; runs of format 1 can be read and not undone."""
 
 
 @dataclass(frozen=True)
 class Delivery:
     """One item brought into one environment by one run. `base` is the package's side, `merged` what the
-    target was made to be (what `verify` expects)."""
+    target was made to be (what `verify` expects). `rows` is how many rows were loaded into it."""
 
     key: Key
     native_id: str
@@ -22,6 +43,7 @@ class Delivery:
     base: Base
     merged: Json
     merged_states: States
+    rows: int | None = None
 
 
 @dataclass(frozen=True)
@@ -36,7 +58,7 @@ class Delivered:
 
 @dataclass(frozen=True)
 class Run:
-    """One execution of an import."""
+    """One carrying out of a docket. `of_run` is the run that this one puts back."""
 
     id: int
     name: str
@@ -49,11 +71,40 @@ class Run:
     started_at: str
     ended_at: str | None
     note: str
+    kind: str = IMPORT
+    of_run: int | None = None
+    format: int = RUN_FORMAT
+
+    @property
+    def is_open(self) -> bool:
+        """Whether something of it may be there, without it being done."""
+        return self.state in OPEN_STATES
+
+
+@dataclass(frozen=True)
+class Beginning:
+    """What is stored of a run before its first step: whose it is, the docket (never a secret's value), the state
+    of every item that it will touch, and the revisions of everything else."""
+
+    kind: str
+    environment: str
+    uid: str
+    account: str
+    package: str = ""
+    version: str = ""
+    source_uid: str = ""
+    package_digest: str = ""
+    of_run: int | None = None
+    docket: Json = None
+    before: Mapping[Key, Image | None] = field(default_factory=dict)
+    outside: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
 class JournalStep:
-    """One journalled step: intent before, outcome after."""
+    """One journalled step: intent before, outcome after. The intent holds the token, the ids known or chosen
+    (`ids`) and the marks of the states meant (`meant`); the outcome the ids given (`ids`) and the marks of
+    the states found afterwards (`left`), by key."""
 
     number: int
     do: str
@@ -61,6 +112,7 @@ class JournalStep:
     intent: Json
     state: str
     outcome: Json
+    at: str = ""
 
 
 @dataclass(frozen=True)

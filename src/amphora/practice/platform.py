@@ -9,8 +9,8 @@ from __future__ import annotations
 import hashlib
 import json
 import sqlite3
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import closing
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import closing, contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -31,6 +31,8 @@ from amphora.practice.upgrades import bring_up_to_date
 
 JOINER = "#"
 RELEASE = "2026.2"
+TAKES_BACK_SINCE = "2026"
+"""Older releases make a live version for good."""
 PERMISSIONS = {
     "keeper": ("read", "write", "publish", "switch", "retire", "grant"),
     "publisher": ("read", "write", "publish", "switch"),
@@ -201,9 +203,10 @@ class Platform:
         query = f"select {columns}, live is not null as live, draft is not null as draft from items order by id"
         return [self._row(row, lambda flag: flag or None) for row in self._db.execute(query)]
 
-    def read(self, ids: Sequence[str]) -> list[PracticeItem]:
-        """The items with these ids, in this order; refused where one isn't there."""
-        return [self._one(id_) for id_ in ids]
+    def read(self, ids: Sequence[str], is_strict: bool = True) -> list[PracticeItem]:
+        """The items with these ids, in this order; refused where one isn't there, unless nobody is strict."""
+        found = [self._perhaps(id_) for id_ in ids]
+        return [item or self._one(id_) for item, id_ in zip(found, ids, strict=True) if item or is_strict]
 
     def create(
         self, kind: str, folder: str, name: str, title: str, definition: Any, is_on: bool | None, token: str
@@ -217,17 +220,15 @@ class Platform:
         self._check(definition, sheet)
         self._check_number(kind)
         text = json.dumps(definition, ensure_ascii=False)
-        id_ = self._new_id(kind)
         live, draft = (None, text) if sheet.is_published else (text, None)
         switch = bool(is_on) if sheet.is_switched else None
-        row = (id_, kind, folder, name or title, title, live, draft, switch, 1, self._clock(), self.account, None)
-        self._db.execute("begin")
         try:
-            self._db.execute("insert into items values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", row)
-            self._db.execute("insert into answered values (?, ?)", (token, id_))
-            self._db.execute("commit")
+            with self._transaction():
+                id_ = self._new_id(kind)
+                row = (id_, kind, folder, name or title, title, live, draft, switch, 1, self._clock(), self.account)
+                self._db.execute("insert into items values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, null)", row)
+                self._db.execute("insert into answered values (?, ?)", (token, id_))
         except sqlite3.IntegrityError as error:
-            self._db.execute("rollback")
             raise PlatformRefusal("taken", f"{kind} {name!r} exists in {folder or 'the top folder'!r}") from error
         return id_
 
@@ -240,48 +241,70 @@ class Platform:
         """Writes a definition (of a kind with drafts: the draft) over the revision seen; `keep` are the
         pointers of secrets that stay as they are. Returns the new revision."""
         self._allow("write")
-        item = self._one(id_)
-        if item.revision != revision:
-            raise PlatformRefusal("moved", f"revision is {item.revision}, not {revision}")
+        item = self._seen(id_, revision)
         sheet = self._sheet(item.kind)
         for pointer in keep:
             definition = with_value(definition, parse_pointer(pointer), self._secret(item, pointer))
         self._check(definition, sheet)
         column = "draft" if sheet.is_published else "live"
-        self._db.execute(
-            f"update items set {column} = ?, title = ?, folder = ?, revision = revision + 1,"
-            " modified_at = ?, modified_by = ? where id = ?",
-            (json.dumps(definition, ensure_ascii=False), title, folder, self._clock(), self.account, id_),
-        )
+        values = (json.dumps(definition, ensure_ascii=False), title, folder, self._clock(), self.account, id_)
+        try:
+            self._db.execute(
+                f"update items set {column} = ?, title = ?, folder = ?, revision = revision + 1,"
+                " modified_at = ?, modified_by = ? where id = ?",
+                values,
+            )
+        except sqlite3.IntegrityError as error:
+            where = folder or "the top folder"
+            raise PlatformRefusal("taken", f"{item.kind} {item.name!r} exists in {where!r}") from error
         return revision + 1
 
-    def publish(self, id_: str) -> None:
+    @property
+    def takes_back(self) -> bool:
+        """Whether this release can take a live version back."""
+        return self.meta("release") >= TAKES_BACK_SINCE
+
+    def publish(self, id_: str, revision: int | None = None) -> None:
         """Makes the draft the live version."""
         self._allow("publish")
-        if self._one(id_).draft is not None:
+        if self._seen(id_, revision).draft is not None:
             self._touch("live = draft, draft = null", id_)
+
+    def take_back(self, id_: str, revision: int | None = None) -> None:
+        """Takes the live version back: it becomes the draft, unless there is one already."""
+        self._allow("publish")
+        if not self.takes_back:
+            raise PlatformRefusal("invalid", f"release {self.meta('release')} can't take a live version back")
+        if self._seen(id_, revision).live is not None:
+            self._touch("draft = coalesce(draft, live), live = null", id_)
 
     def drop_draft(self, id_: str) -> None:
         """Throws the draft away."""
         self._allow("write")
         self._touch("draft = null", id_)
 
-    def switch(self, id_: str, is_on: bool) -> None:
+    def switch(self, id_: str, is_on: bool, revision: int | None = None) -> None:
         """Switches an item on or off; on only while the connections that it uses work."""
         self._allow("switch")
+        item = self._seen(id_, revision)
         if is_on:
-            self._check_connections(self._one(id_))
+            self._check_connections(item)
         self._touch(f"is_on = {int(is_on)}", id_)
 
-    def delete(self, id_: str) -> None:
-        """Removes an item; refused while another uses it."""
+    def delete(self, revisions: Mapping[str, int | None]) -> None:
+        """Removes items with their rows, all or none: `revisions` are those seen, by id (None: any). Refused
+        while an item outside the set uses one of them."""
         self._allow("retire")
-        self._one(id_)
-        users = [other.title for other in self.everything() if other.id != id_ and self._uses(other, id_)]
-        if users:
-            raise PlatformRefusal("in-use", f"{id_} is used by {', '.join(users)}")
-        self._db.execute("delete from records where item_id = ?", (id_,))
-        self._db.execute("delete from items where id = ?", (id_,))
+        with self._transaction():
+            for id_, revision in revisions.items():
+                self._seen(id_, revision)
+            for other in self.everything():
+                used = self._used(other) & revisions.keys() if other.id not in revisions else None
+                if used:
+                    raise PlatformRefusal("in-use", f"{', '.join(sorted(used))} is used by {other.title}")
+            for id_ in revisions:
+                self._db.execute("delete from records where item_id = ?", (id_,))
+                self._db.execute("delete from items where id = ?", (id_,))
 
     def everything(self) -> list[PracticeItem]:
         """All items with their definitions."""
@@ -298,23 +321,40 @@ class Platform:
         self._allow("write")
         if self._one(id_).row_count:
             raise PlatformRefusal("taken", f"{id_} holds rows already")
-        self._db.execute("begin")
-        try:
+        with self._transaction():
             bodies = ((id_, number, json.dumps(row, ensure_ascii=False)) for number, row in enumerate(rows))
             self._db.executemany("insert into records values (?, ?, ?)", bodies)
             [count] = self._db.execute("select count(*) from records where item_id = ?", (id_,)).fetchone()
             self._db.execute("update items set row_count = ? where id = ?", (count, id_))
+        return int(count)
+
+    @contextmanager
+    def _transaction(self) -> Iterator[None]:
+        """All of it, or nothing."""
+        self._db.execute("begin immediate")
+        try:
+            yield
             self._db.execute("commit")
         except BaseException:
             self._db.execute("rollback")
             raise
-        return int(count)
 
     def _one(self, id_: str) -> PracticeItem:
-        row = self._db.execute("select * from items where id = ?", (id_,)).fetchone()
-        if row is None:
+        item = self._perhaps(id_)
+        if item is None:
             raise PlatformRefusal("not-found", f"there is no item {id_!r}")
-        return self._row(row, _parsed)
+        return item
+
+    def _perhaps(self, id_: str) -> PracticeItem | None:
+        row = self._db.execute("select * from items where id = ?", (id_,)).fetchone()
+        return None if row is None else self._row(row, _parsed)
+
+    def _seen(self, id_: str, revision: int | None) -> PracticeItem:
+        """The item, if it is as somebody saw it."""
+        item = self._one(id_)
+        if revision is not None and item.revision != revision:
+            raise PlatformRefusal("moved", f"revision of {item.title!r} is {item.revision}, not {revision}")
+        return item
 
     def _row(self, row: sqlite3.Row, definition: Callable[[Any], Any]) -> PracticeItem:
         values = dict(row)
@@ -398,12 +438,11 @@ class Platform:
             if not is_there:
                 raise PlatformRefusal("dangling", f"{value!r} at {pointer} is nothing that exists here")
 
-    def _uses(self, item: PracticeItem, id_: str) -> bool:
+    def _used(self, item: PracticeItem) -> set[str]:
+        """The ids of the items that an item refers to, live or as a draft."""
         sheet = self._sheet(item.kind)
         definitions = [part for part in (item.live, item.draft) if part is not None]
-        return any(
-            value.partition(JOINER)[0] == id_ for part in definitions for _, value, _ in reference_values(part, sheet)
-        )
+        return {v.partition(JOINER)[0] for part in definitions for _, v, _ in reference_values(part, sheet)}
 
 
 def _parsed(text: str | None) -> Any:

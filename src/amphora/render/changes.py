@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from typing import Any
 
+from amphora.core.checks import RULES, todo_of
 from amphora.core.form.bindings import MISSING
 from amphora.core.merge.merge import ORDER, By, FieldChange
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
 from amphora.core.needs.selection import readable
-from amphora.core.values.model import Item, Json
+from amphora.core.values.model import Finding, Item, Json
 from amphora.core.values.pointers import parse_pointer
 from amphora.core.values.tokens import parse_token
 from amphora.render.result import Cell, Grid, Row, Tone, shown
@@ -136,4 +137,20 @@ def item_json(item: Item) -> dict[str, Json]:
         "states": item.states.to_json(),
         "digest": item.digest,
         "uses": sorted(item.uses()),
+    }
+
+
+def finding_json(finding: Finding) -> dict[str, Any]:
+    """A finding for machines."""
+    return {
+        "rule": finding.rule,
+        "level": finding.level.value,
+        "message": finding.message,
+        "item": finding.item,
+        "place": finding.place,
+        "where": place_phrase(finding.phrase) if finding.phrase else "",
+        "why": RULES[finding.rule].why,
+        "todo": todo_of(finding).value,
+        "target": finding.target,
+        "next": finding.next_step,
     }

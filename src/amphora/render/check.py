@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from itertools import groupby
-from typing import Any
 
 from amphora.core.checks import RULES, Rule, Todo, todo_of
 from amphora.core.needs.selection import readable
+from amphora.core.plan.gate import Reason, Why
 from amphora.core.values.model import Contents, Finding, Level
-from amphora.render.changes import place_phrase
-from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone, counted
+from amphora.render.changes import finding_json, place_phrase
+from amphora.render.imports import reason_blocks, reasons_json
+from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone, counted, cut_grid
 
 TONE: dict[Level, Tone] = {Level.ERROR: "bad", Level.WARNING: "warn", Level.NOTE: "dim"}
 _ORDER = list(Todo)
@@ -23,26 +24,51 @@ def check_result(
     is_strict: bool,
     fixed: Sequence[str] = (),
     fix_words: str = "",
+    reasons: Mapping[str, Sequence[Reason]] | None = None,
 ) -> Result:
-    """Findings for each target ('' for the package by itself). `fixed` are lines on what `--fix` did."""
+    """Findings for each target ('' for the package by itself), and what an import would stop at. `fixed` are lines
+    on what `--fix` did."""
+    ways = {t: [r for r in rows if not _is_told(r, findings.get(t, ()))] for t, rows in (reasons or {}).items()}
+    is_closed = any((reasons or {}).values())
     everything = [finding for rows in findings.values() for finding in rows]
     blocks: list[Block] = [Lines([Cell(line, "good") for line in fixed], "Done by --fix")] if fixed else []
     blocks += _blocks(findings)
+    for rows in ways.values():
+        blocks += reason_blocks(rows)
     levels = {finding.level for finding in everything}
     worst: Tone = "bad" if Level.ERROR in levels else "warn" if Level.WARNING in levels else "good"
-    is_bad = worst == "bad" or (is_strict and worst == "warn")
+    worst = "bad" if is_closed else worst
     return Result(
         "check",
-        " ".join(verdict(contents, target, rows) for target, rows in findings.items()),
+        " ".join(verdict(contents, target, rows, ways.get(target, ())) for target, rows in findings.items()),
         worst,
         blocks,
-        {"package": contents.title, "findings": [finding_json(finding) for finding in everything]},
-        _next(contents, findings, fix_words),
-        1 if is_bad else 0,
+        {
+            "package": contents.title,
+            "findings": [finding_json(finding) for finding in everything],
+            "in_the_way": {target: reasons_json(rows) for target, rows in (reasons or {}).items()},
+        },
+        _next(contents, findings, fix_words, [reason for rows in ways.values() for reason in rows]),
+        3 if worst == "bad" else 1 if is_strict and worst == "warn" else 0,
     )
 
 
-def verdict(contents: Contents, target: str, findings: Sequence[Finding]) -> str:
+_TOLD: Mapping[Why, tuple[str, ...]] = {
+    Why.NEED: (TO_MAP,),
+    Why.PAUSE: ("need-later",),
+    Why.PERMISSION: ("permission-missing",),
+    Why.TAKEN: ("name-taken",),
+    Why.UNKNOWN: ("kind-unknown", "schema-other"),
+}
+"""Reasons that findings tell of as well, unless somebody silenced those."""
+
+
+def _is_told(reason: Reason, findings: Sequence[Finding]) -> bool:
+    rules = _TOLD.get(reason.why, ())
+    return reason.why is Why.FINDING or any(finding.rule in rules for finding in findings)
+
+
+def verdict(contents: Contents, target: str, findings: Sequence[Finding], ways: Sequence[Reason] = ()) -> str:
     """Whether it can go there, in one sentence."""
     errors = sum(_is_error(finding) for finding in findings)
     missing = sum(finding.rule == "item-missing" and _is_error(finding) for finding in findings)
@@ -56,7 +82,8 @@ def verdict(contents: Contents, target: str, findings: Sequence[Finding]) -> str
     parts += ["a pause for set-up"] if pauses else []
     if not target:
         return f"{contents.title} by itself: {', '.join(parts) or 'nothing amiss'}."
-    if errors or to_map:
+    parts += list(dict.fromkeys(reason.why.value for reason in ways))
+    if errors or to_map or ways:
         return f"Not yet for {target}: {', '.join(parts)}."
     return f"{contents.title} can go to {target}{': ' + ', '.join(parts) if parts else ''}."
 
@@ -83,22 +110,6 @@ def rules_result(levels: Mapping[str, str]) -> Result:
     ]
     changed = f", {counted(len(levels), 'of them', 'of them')} set otherwise by this workspace" if levels else ""
     return Result("check --rules", f"{len(RULES)} rules{changed}.", "good", blocks, {"rules": data}, "")
-
-
-def finding_json(finding: Finding) -> dict[str, Any]:
-    """A finding for machines."""
-    return {
-        "rule": finding.rule,
-        "level": finding.level.value,
-        "message": finding.message,
-        "item": finding.item,
-        "place": finding.place,
-        "where": place_phrase(finding.phrase) if finding.phrase else "",
-        "why": RULES[finding.rule].why,
-        "todo": todo_of(finding).value,
-        "target": finding.target,
-        "next": finding.next_step,
-    }
 
 
 def check_markdown(contents: Contents, findings: Mapping[str, Sequence[Finding]]) -> str:
@@ -128,7 +139,9 @@ def _blocks(findings: Mapping[str, Sequence[Finding]]) -> Iterable[Block]:
             ]
             heading = f"{where}{_heading(todo)}"
             if any(finding.item for finding in group):
-                yield Grid(["", "what", "where", "rule"], cells, heading, spare=(2, 3))
+                yield cut_grid(
+                    Grid(["", "what", "where", "rule"], cells, heading, spare=(2, 3)), "--json, or --sarif FILE"
+                )
             else:
                 yield Grid(["", "what", "rule"], [[row[0], row[1], row[3]] for row in cells], heading, spare=(2,))
             if steps := _steps(group):
@@ -170,7 +183,9 @@ def _is_error(finding: Finding) -> bool:
     return finding.level is Level.ERROR
 
 
-def _next(contents: Contents, findings: Mapping[str, Sequence[Finding]], fix_words: str) -> str:
+def _next(
+    contents: Contents, findings: Mapping[str, Sequence[Finding]], fix_words: str, ways: Sequence[Reason]
+) -> str:
     everything = [finding for rows in findings.values() for finding in rows]
     targets = [target for target in findings if target]
     errors = [finding for finding in everything if _is_error(finding)]
@@ -182,6 +197,8 @@ def _next(contents: Contents, findings: Mapping[str, Sequence[Finding]], fix_wor
         return steps[0] if steps else f"amphora check {contents.name} {' '.join(targets)}"
     if unmapped:
         return f"amphora map {contents.name} {' '.join(unmapped)}"
+    if ways and ways[0].next_step:
+        return ways[0].next_step
     return f"amphora compare {contents.name} {targets[0] if targets else 'ENVIRONMENT'}"
 
 

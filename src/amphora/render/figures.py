@@ -24,17 +24,21 @@ WIDE, HIGH = 0.44, 0.3
 
 Corners = Sequence[tuple[float, float]]
 _CUT = 0.8
-# Corners of each kind's outline in a box from -1 to 1, and its colour; a kind is told by shape and label too.
+# Corners of each outline in a box from -1 to 1, and its colour. Kind sheets name an outline; a kind is told by
+# its label too.
 _SHAPES: Mapping[str, tuple[Corners, str]] = {
-    "app": ([(-1, -0.6), (-0.92, -1), (0.92, -1), (1, -0.6), (1, 0.6), (0.92, 1), (-0.92, 1), (-1, 0.6)], "#0072b2"),
-    "flow": ([(-1, -1), (_CUT, -1), (1, 0), (_CUT, 1), (-1, 1)], "#d55e00"),
-    "report": ([(-0.88, -1), (1, -1), (0.88, 1), (-1, 1)], "#cc79a7"),
-    "integration": ([(-_CUT, -1), (_CUT, -1), (1, 0), (_CUT, 1), (-_CUT, 1), (-1, 0)], "#009e73"),
-    "table": ([(-1, -1), (1, -1), (1, -0.78), (-1, -0.78), (1, -0.78), (1, 1), (-1, 1)], "#56b4e9"),
-    "value-list": ([(-0.9, -1), (1, -1), (1, 0.5), (0.9, 1), (-1, 1), (-1, -0.5)], "#b8a800"),
-    "theme": ([(-0.7, -1), (0.7, -1), (1, -0.3), (1, 0.3), (0.7, 1), (-0.7, 1), (-1, 0.3), (-1, -0.3)], "#999999"),
-    "letter-template": ([(-1, -1), (0, -0.7), (1, -1), (1, 1), (-1, 1)], "#e69f00"),
-    "access-rule": ([(-1, -1), (1, -1), (1, 0.6), (0, 1.1), (-1, 0.6)], "#555555"),
+    "screen": (
+        [(-1, -0.6), (-0.92, -1), (0.92, -1), (1, -0.6), (1, 0.6), (0.92, 1), (-0.92, 1), (-1, 0.6)],
+        "#0072b2",
+    ),
+    "arrow": ([(-1, -1), (_CUT, -1), (1, 0), (_CUT, 1), (-1, 1)], "#d55e00"),
+    "slant": ([(-0.88, -1), (1, -1), (0.88, 1), (-1, 1)], "#cc79a7"),
+    "hexagon": ([(-_CUT, -1), (_CUT, -1), (1, 0), (_CUT, 1), (-_CUT, 1), (-1, 0)], "#009e73"),
+    "grid": ([(-1, -1), (1, -1), (1, -0.78), (-1, -0.78), (1, -0.78), (1, 1), (-1, 1)], "#56b4e9"),
+    "ribbon": ([(-0.9, -1), (1, -1), (1, 0.5), (0.9, 1), (-1, 1), (-1, -0.5)], "#b8a800"),
+    "round": ([(-0.7, -1), (0.7, -1), (1, -0.3), (1, 0.3), (0.7, 1), (-0.7, 1), (-1, 0.3), (-1, -0.3)], "#999999"),
+    "letter": ([(-1, -1), (0, -0.7), (1, -1), (1, 1), (-1, 1)], "#e69f00"),
+    "shield": ([(-1, -1), (1, -1), (1, 0.6), (0, 1.1), (-1, 0.6)], "#555555"),
 }
 _OTHER: tuple[Corners, str] = ([(-1, -1), (1, -1), (1, 1), (-1, 1)], "#777777")
 
@@ -117,7 +121,7 @@ def _draw(axes: Axes, net: Uses, boxes: Sequence[_Box], tallest: int) -> None:
             drawn.add(pair)
             _line(axes, places[pair[0].keys], places[pair[1].keys])
     for box in boxes:
-        _box(axes, box, *places[box.keys])
+        _box(axes, box, net.shapes.get(box.kind, ""), *places[box.keys])
     xs = [x for x, _ in places.values()]
     axes.set_xlim(min(xs) - 0.55, max(xs) + 0.55)
     axes.set_ylim(-1.6, tallest + 0.6)
@@ -165,10 +169,10 @@ def _line(axes: Axes, start: tuple[float, float], end: tuple[float, float]) -> N
     )
 
 
-def _box(axes: Axes, box: _Box, x: float, y: float) -> None:
+def _box(axes: Axes, box: _Box, shape: str, x: float, y: float) -> None:
     from matplotlib.patches import Polygon
 
-    corners, colour = _SHAPES.get(box.kind, _OTHER)
+    corners, colour = _SHAPES.get(shape, _OTHER)
     is_start = box.column == 0
     outline = [(x + WIDE * across, y + HIGH * down) for across, down in corners]
     axes.add_patch(

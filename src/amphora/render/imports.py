@@ -8,11 +8,13 @@ from amphora.core.merge.patch import patch_of
 from amphora.core.needs.crosswalk import row_name
 from amphora.core.needs.selection import readable
 from amphora.core.plan.docket import Do, Docket, Fate
+from amphora.core.plan.gate import Reason
+from amphora.core.plan.steps import LoadRows
 from amphora.core.values.keys import Key
 from amphora.core.values.raw import size_of
 from amphora.core.values.tokens import PREFIX
 from amphora.engine.compare import Differences
-from amphora.engine.runs import Outcome
+from amphora.engine.runs.forwards import Outcome
 from amphora.engine.verify import Verified
 from amphora.environments.contract import Identity
 from amphora.files.workspace import EnvironmentEntry
@@ -20,12 +22,25 @@ from amphora.render.beside import differing, text_lines
 from amphora.render.changes import (
     change_json,
     changes_grid,
+    finding_json,
     mapped_json,
-    place_phrase,
 )
-from amphora.render.check import finding_json
-from amphora.render.edits import withdrawal_blocks
-from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone, counted, titled
+from amphora.render.result import (
+    MOST_ROWS,
+    Block,
+    Cell,
+    Grid,
+    Lines,
+    Result,
+    Row,
+    Tone,
+    counted,
+    cut_grid,
+    cut_lines,
+    few,
+    titled,
+)
+from amphora.render.withdraw import withdrawal_blocks
 
 _DO: dict[Do, Tone] = {Do.CREATE: "good", Do.UPDATE: "warn", Do.LEAVE: "dim", Do.RETIRE: "bad"}
 
@@ -65,11 +80,14 @@ def docket_blocks(docket: Docket, only: Key | None = None, what: str = "") -> li
         ]
         for action in shown
     ]
-    blocks: list[Block] = [Grid(["", "item", "title", "why"], rows, spare=(2,))] if rows else []
+    whole = docket.usual_file if docket.file else "--docket FILE, or --json"
+    grid = cut_grid(Grid(["", "item", "title", "why"], rows, spare=(2,)), whole)
+    blocks: list[Block] = [grid] if rows else []
     blocks += withdrawal_blocks(docket) if only is None else []
     if docket.left_out and only is None:
         blocks.append(Lines([readable(key) for key in docket.left_out], "Left out of this import"))
-    for action in shown:
+    told = [action for action in shown if action.comparison and action.comparison.changes]
+    for action in shown if len(told) <= MOST_ROWS else told[:MOST_ROWS]:
         comparison = action.comparison
         if comparison and comparison.changes:
             changes = narrowed[action.key] if narrowed is not None else comparison.changes
@@ -106,38 +124,61 @@ def docket_json(docket: Docket) -> dict[str, object]:
             for r in docket.retirements
         ],
         "custody": docket.custody.value,
+        "steps": [[step.do, list(step.keys)] for step in docket.steps],
         "needs": [mapped_json(one) for one in docket.mapped],
         "findings": [finding_json(finding) for finding in docket.findings],
     }
 
 
-def compare_result(docket: Docket, file: str = "", only: Key | None = None, what: str = "") -> Result:
-    """A package against a target; `what` narrows it down to what changed, clashes or was edited."""
-    written = f" The docket is in {file}." if file else ""
-    questions: list[str] = []
-    for action in docket.undecided:
-        if action.comparison:
-            questions += [f"- {readable(action.key)}: {place_phrase(c.place)}" for c in action.comparison.open]
-    blocks = docket_blocks(docket, only, what)
-    if questions:
-        blocks.append(Lines(questions, "Somebody has to decide"))
-    name = f"{docket.package}-{docket.version}"
-    if docket.is_idle and not docket.undecided:
-        after = f"amphora verify {docket.package} {docket.target}"
-    elif docket.undecided and not file:
-        after = f"amphora compare {name} {docket.target} --docket {name}.{docket.target}.docket.yaml"
-    else:
-        after = f"amphora import {file or docket.package + ' ' + docket.target}"
-        after = f"answer the questions in {file}, then {after}" if docket.undecided else after
+def reason_blocks(reasons: Sequence[Reason]) -> list[Block]:
+    """What is in the way, each with what exactly and what to do about it."""
+    blocks: list[Block] = []
+    for reason in reasons:
+        lines: list[Cell | str] = [Cell(f"- {line}", "warn") for line in reason.details]
+        lines = cut_lines(lines, "--json")
+        if reason.next_step:
+            lines.append(Cell(f"  {reason.next_step}", "strong"))
+        blocks.append(Lines(lines, reason.message))
+    return blocks
+
+
+def reasons_json(reasons: Sequence[Reason]) -> list[dict[str, object]]:
+    """The same for machines."""
+    return [
+        {"why": r.why.value, "message": r.message, "details": list(r.details), "next": r.next_step} for r in reasons
+    ]
+
+
+def compare_result(docket: Docket, reasons: Sequence[Reason], only: Key | None = None, what: str = "") -> Result:
+    """A package against a target; `what` narrows it down to what changed, clashes or was edited. `reasons` are
+    what an import would stop at."""
+    written = f" The docket is in {docket.file}." if docket.file else ""
+    blocks = [*docket_blocks(docket, only, what), *reason_blocks(reasons)]
+    is_idle = docket.is_idle and not docket.undecided
     return Result(
         "compare",
-        docket_verdict(docket) + written,
-        "warn" if docket.undecided else "plain",
+        docket_verdict(docket) + _in_the_way(reasons) + written,
+        "warn" if reasons else "plain",
         blocks,
-        docket_json(docket),
-        after,
-        0 if docket.is_idle else 1,
+        {**docket_json(docket), "in_the_way": reasons_json(reasons)},
+        _after(docket, reasons),
+        3 if reasons else 0 if is_idle else 1,
     )
+
+
+def _in_the_way(reasons: Sequence[Reason]) -> str:
+    if not reasons:
+        return ""
+    return f" Not as it stands: {few(list(dict.fromkeys(r.why.value for r in reasons)))}."
+
+
+def _after(docket: Docket, reasons: Sequence[Reason], tail: str = "") -> str:
+    """The next command; whatever comes next keeps naming the docket."""
+    if reasons:
+        return next((reason.next_step for reason in reasons if reason.next_step), "")
+    if docket.is_idle:
+        return f"amphora verify {docket.package} {docket.target}"
+    return f"amphora import {docket.file or f'{docket.name} {docket.target}'}{tail}"
 
 
 def difference_result(left: str, right: str, found: Differences) -> Result:
@@ -175,20 +216,31 @@ def target_lines(entry: EnvironmentEntry, identity: Identity, release: str) -> l
     ]
 
 
-def preview_result(docket: Docket) -> Result:
-    """What an import would do; nothing was touched."""
+def preview_result(docket: Docket, reasons: Sequence[Reason]) -> Result:
+    """What an import would do, or what it would stop at; nothing was touched."""
     blocks = docket_blocks(docket)
-    loaded = sum(action.key in docket.records for action in docket.by(Do.CREATE))
+    loaded = [step.key for step in docket.steps if isinstance(step, LoadRows)]
     if loaded:
-        blocks.append(Lines([f"Rows would be loaded into {counted(loaded, 'new table')}."]))
+        blocks.append(Lines([f"Rows would be loaded into {counted(len(loaded), 'table')}."]))
+    blocks += [*_filled_lines(docket), *reason_blocks(reasons)]
+    tail = " --with records" if docket.has_records and not docket.file else ""
     return Result(
         "import",
-        f"Preview, nothing was touched. {docket_verdict(docket)}",
+        f"Preview, nothing was touched. {docket_verdict(docket)}{_in_the_way(reasons)}",
+        "warn" if reasons else "plain",
         blocks=blocks,
-        data={"preview": True, **docket_json(docket)},
-        next_step=f"amphora import {docket.package}-{docket.version} {docket.target}"
-        + (" --with records" if docket.records else ""),
+        data={"preview": True, **docket_json(docket), "in_the_way": reasons_json(reasons)},
+        next_step=_after(docket, reasons, tail),
+        code=3 if reasons else 0,
     )
+
+
+def _filled_lines(docket: Docket) -> list[Block]:
+    """Rows that are not loaded, because somebody's are there."""
+    if not docket.filled:
+        return []
+    lines: list[Cell | str] = [f"- {readable(key)}" for key in docket.filled]
+    return [Lines(cut_lines(lines, "--json"), "No rows go into tables that hold some already")]
 
 
 def idle_result(docket: Docket) -> Result:
@@ -208,28 +260,35 @@ def import_result(docket: Docket, outcome: Outcome, verified: Sequence[Verified]
     links: list[Row] = [
         [Cell(actions[key].states.title, "strong"), Cell(actions[key].item.link, "dim"), link]
         for key, link in sorted(outcome.links.items())
+        if key in actions
     ]
     wrong = [one for one in verified if not one.is_as_promised]
-    blocks: list[Block] = [Grid(["item", "was at", "is now at"], links, "Old and new links")] if links else []
+    whole = f"amphora history {outcome.run.name}"
+    links_grid = cut_grid(Grid(["item", "was at", "is now at"], links, "Old and new links"), "--json")
+    blocks: list[Block] = [links_grid] if links else []
     todo = [
         f"- Enter secret {row_name(token.removeprefix(PREFIX))} in {actions[key].states.title}:"
         f" {outcome.links.get(key) or _address(docket, key)}"
         for key, token in docket.to_enter
     ]
     if todo:
-        blocks.append(Lines([Cell(line, "warn") for line in todo], "Still to do by hand"))
+        blocks.append(Lines(cut_lines([Cell(line, "warn") for line in todo], "--json"), "Still to do by hand"))
     if wrong:
-        blocks.append(Lines([Cell(f"- {readable(one.key)} is not as promised", "bad") for one in wrong], "Verified"))
-    loaded = sum(action.key in docket.records for action in docket.by(Do.CREATE))
-    if loaded:
-        blocks.append(Lines([f"Rows were loaded into {counted(loaded, 'new table')}."]))
+        told = [Cell(f"- {readable(one.key)} is not as promised", "bad") for one in wrong]
+        blocks.append(Lines(cut_lines(told, "--json"), "Verified"))
+    if outcome.loaded:
+        rows = sum(outcome.loaded.values())
+        blocks.append(Lines([f"{rows:,} rows were loaded into {counted(len(outcome.loaded), 'table')}."]))
+    blocks += _filled_lines(docket)
     gone = docket.fated(Fate.RETIRE)
     if gone:
         blocks.append(Lines([f"{counted(len(gone), 'item')} retired; kept in runs/{outcome.run.name}."]))
     retired = f", {len(gone)} retired" if gone else ""
     created, updated = len(docket.by(Do.CREATE)), len(docket.by(Do.UPDATE))
     checked = (
-        f"{'all ' if len(verified) > 1 else ''}{counted(len(verified), 'item')} verified"
+        f"not verified ({outcome.unverified})"
+        if outcome.unverified
+        else f"{'all ' if len(verified) > 1 else ''}{counted(len(verified), 'item')} verified"
         if not wrong
         else f"{len(wrong)} items are not as promised"
     )
@@ -246,12 +305,12 @@ def import_result(docket: Docket, outcome: Outcome, verified: Sequence[Verified]
             "package": docket.title,
             "created": created,
             "updated": updated,
-            "links": {key: {"old": actions[key].item.link, "new": link} for key, link in outcome.links.items()},
+            "links": {k: {"old": actions[k].item.link, "new": v} for k, v in outcome.links.items() if k in actions},
             "secrets_to_enter": [[key, token] for key, token in docket.to_enter],
             "not_as_promised": [one.key for one in wrong],
         },
-        f"amphora history {outcome.run.name}",
-        1 if wrong else 0,
+        f"amphora verify {outcome.run.name}" if outcome.unverified else whole,
+        1 if wrong or outcome.unverified else 0,
     )
 
 

@@ -70,6 +70,34 @@ def counted(number: int, one: str, many: str = "") -> str:
     return f"{number} {one if number == 1 else many or one + 's'}"
 
 
+MOST_ROWS = 40
+"""Of a list of one kind of thing, this many are shown on a screen."""
+
+
+def cut_grid(grid: Grid, whole: str) -> Grid:
+    """A grid with as many rows as a person reads; `whole` says where all of them are."""
+    if len(grid.rows) <= MOST_ROWS:
+        return grid
+    more = len(grid.rows) - MOST_ROWS
+    width = len(grid.rows[0])
+    blank: list[Cell | str] = [""] * (width - 2)
+    last: list[Cell | str] = ["…", Cell(f"and {more:,} more: {whole}", "dim"), *blank]
+    return replace(grid, rows=[*grid.rows[:MOST_ROWS], last[:width]])
+
+
+def cut_lines(lines: Sequence[Cell | str], whole: str) -> list[Cell | str]:
+    """Lines likewise."""
+    if len(lines) <= MOST_ROWS:
+        return list(lines)
+    return [*lines[:MOST_ROWS], Cell(f"… and {len(lines) - MOST_ROWS:,} more: {whole}", "dim")]
+
+
+def few(names: Sequence[str], most: int = 3) -> str:
+    """The first few of several names, and how many more there are."""
+    more = f" and {len(names) - most:,} more" if len(names) > most else ""
+    return ", ".join(names[:most]) + more
+
+
 def shown(value: Any, longest: int = 60) -> str:
     """A JSON value on one line, shortened in the middle where it is long."""
     import json

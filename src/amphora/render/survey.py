@@ -33,7 +33,7 @@ def survey_result(
         f"{environment} {verb} {counted(len(rows), 'item')}: {what}{edits}." if rows else empty,
         blocks=[block] if rows else [],
         data={"environment": environment, "items": [_json(row) for row in rows]},
-        next_step=f'amphora export {environment} "{_suggested(rows)}" --as NAME' if rows else "",
+        next_step=f'amphora export {environment} "{_suggested(rows, sheets)}" --as NAME' if rows else "",
     )
 
 
@@ -121,9 +121,11 @@ def _moment(row: Listed) -> str:
     return (row.modified_at or "")[:16].replace("T", " ")
 
 
-def _suggested(rows: Sequence[Surveyed]) -> str:
-    apps = [row.listed.states.title for row in rows if row.listed.kind == "app"]
-    return (apps or [row.listed.states.title for row in rows])[0]
+def _suggested(rows: Sequence[Surveyed], sheets: Sheets) -> str:
+    """An item that people would begin with when they choose what to move."""
+    starts = {kind for kind, sheet in sheets.items() if sheet.is_start}
+    first = [row.listed.states.title for row in rows if row.listed.kind in starts]
+    return (first or [row.listed.states.title for row in rows])[0]
 
 
 def _json(row: Surveyed) -> dict[str, object]:

@@ -58,17 +58,6 @@ class Planned:
 
 
 @dataclass(frozen=True)
-class Claim:
-    """Another delivery's hold on an item of the target: by which package, in which version, how long ago."""
-
-    key: Key
-    package: str
-    source_uid: str
-    version: str
-    custody: str = "package"
-
-
-@dataclass(frozen=True)
 class Reach:
     """What a look through one of the target's connections showed (by native id)."""
 
@@ -83,7 +72,8 @@ class TargetIndex:
     to in portable form, the kinds and features on offer, what the identity may do, and the needs resolved.
 
     `features` is None where the environment doesn't tell. `parts` holds portable part ids, `natives` what
-    the needs stand for. `claims` are all claims on items there, `planned` what the import would do.
+    the needs stand for. `dropped` are the items that the package alone claims there and no longer holds, `gone_users`
+    what would still use them, `shared` packed items that other packages claim, `planned` what the import would do.
     """
 
     name: str
@@ -102,8 +92,11 @@ class TargetIndex:
     limits: Limits = field(default_factory=Limits)
     is_stepwise: bool = True
     reach: Mapping[str, Reach] = field(default_factory=dict)
-    claims: tuple[Claim, ...] = ()
+    dropped: tuple[Key, ...] = ()
+    shared: Mapping[Key, tuple[str, ...]] = field(default_factory=dict)
     planned: tuple[Planned, ...] = ()
+    gone_users: Mapping[Key, tuple[Key, ...]] = field(default_factory=dict)
+    has_unique_names: bool = True
 
 
 @dataclass(frozen=True)

@@ -36,23 +36,22 @@ def local_edits(context: CheckContext) -> Iterable[Finding]:
 
 def other_claim(context: CheckContext) -> Iterable[Finding]:
     """Another package delivered the item as well."""
-    mine = (context.contents.name, context.contents.source_uid)
-    for claim in context.target.claims if context.target else ():
-        planned = context.planned.get(claim.key)
-        is_touched = claim.key in context.contents.items and (planned is None or planned.do == "update")
-        if is_touched and (claim.package, claim.source_uid) != mine:
+    shared = context.target.shared if context.target else {}
+    for key, packages in sorted(shared.items()):
+        planned = context.planned.get(key)
+        if key in context.contents.items and (planned is None or planned.do == "update"):
             yield context.finding(
                 "other-claim",
                 Level.WARNING,
-                f"{context.title(claim.key)} was delivered by {claim.package} {claim.version}; now"
+                f"{context.title(key)} was delivered by {named(list(packages))}; now"
                 f" {context.contents.title} would be in force.",
-                item=claim.key,
+                item=key,
             )
 
 
 def would_retire(context: CheckContext) -> Iterable[Finding]:
     """An item that this package once brought is no longer in it."""
-    for key in _dropped(context):
+    for key in context.target.dropped if context.target else ():
         row = context.target.rows.get(key) if context.target else None
         if row:
             rows = f", with {row.rows:,} rows" if row.rows else ""
@@ -67,12 +66,11 @@ def would_retire(context: CheckContext) -> Iterable[Finding]:
 
 def retire_blocked(context: CheckContext) -> Iterable[Finding]:
     """What the package no longer holds is still used by something that stays."""
-    dropped = set(_dropped(context))
+    dropped = set(context.target.dropped) if context.target else set()
     for key in sorted(dropped):
         users = [item.key for _, item in sorted(context.contents.items.items()) if key in item.uses()]
-        present = context.target.present if context.target else {}
-        users += [k for k, i in sorted(present.items()) if k not in dropped and k not in users and key in i.uses()]
-        if users:
+        users += [k for k in context.target.gone_users.get(key, ()) if k not in users] if context.target else []
+        if users := [user for user in users if user not in dropped]:
             yield context.finding(
                 "retire-blocked",
                 Level.WARNING,
@@ -114,7 +112,7 @@ def cycle_unbreakable(context: CheckContext) -> Iterable[Finding]:
     new = {item.key: item for item in context.written() if item.key not in context.target.rows}
     graph = {key: _required(context, item) & new.keys() for key, item in new.items() if _has_required(context, item)}
     for group in in_order(graph):
-        if len(group) > 1:
+        if len(group) > 1 or group[0] in graph[group[0]]:
             yield context.finding(
                 "cycle-unbreakable",
                 Level.ERROR,
@@ -152,21 +150,6 @@ def _requires(context: CheckContext, item: Item, need: Key) -> bool:
     return any((token := parse_token(value)) is not None and token.key == need for value in values)
 
 
-def _dropped(context: CheckContext) -> list[Key]:
-    """What this package claims there and no longer holds, in its own custody."""
-    mine = (context.contents.name, context.contents.source_uid)
-    claims = context.target.claims if context.target else ()
-    others = {claim.key for claim in claims if (claim.package, claim.source_uid) != mine}
-    return sorted(
-        claim.key
-        for claim in claims
-        if (claim.package, claim.source_uid) == mine
-        and claim.custody == "package"
-        and claim.key not in context.contents.items
-        and claim.key not in others
-    )
-
-
 def _data(form: Json, sheet: KindSheet) -> dict[tuple[str, ...], Json]:
     """The values at the places whose change touches stored rows, elements of named arrays by name."""
     return {named_pointer(form, sheet, at): value for at, value, spot, _ in spotted(form, sheet) if spot.is_data}
@@ -181,7 +164,7 @@ def _required(context: CheckContext, item: Item) -> set[Key]:
     """The keys that stand at required references of an item."""
     sheet = context.sheets[item.kind]
     tokens = (parse_token(value) for value in required_references(item.form, sheet))
-    return {token.key for token in tokens if token and token.key != item.key}
+    return {token.key for token in tokens if token}
 
 
 RULES = (

@@ -10,7 +10,7 @@ import orjson
 from amphora.core.checks.context import CheckContext, Rule, TargetIndex, Todo, named
 from amphora.core.form.spots import feature_values
 from amphora.core.needs.selection import readable
-from amphora.core.values.keys import decode_segment, path_of
+from amphora.core.values.keys import Key, decode_segment, path_of
 from amphora.core.values.model import Finding, Item, Level, Listed
 
 FAMILY = "target"
@@ -88,32 +88,35 @@ def least_role(target: TargetIndex, wanted: set[str]) -> str:
 
 def name_taken(context: CheckContext) -> Iterable[Finding]:
     """An unrelated item of the target has the name, in the folder, that an item would get."""
-    if context.target is None:
+    if context.target is None or not context.target.has_unique_names:
         return
-    held = {_place(row): (key, row) for key, row in context.target.rows.items() if key not in context.contents.items}
-    mine: dict[tuple[str, str, str], Item] = {}
+    rows = context.target.rows
+    wanted: dict[Key, tuple[str, str, str]] = {}
     for item in context.written():
-        there = context.target.rows.get(item.key)
+        there = rows.get(item.key)
         segments = there.segments if there else _segments(item)
-        place = (item.kind, item.states.folder, segments[-1] if segments else "")
-        twin = mine.setdefault(place, item)
-        if twin is not item:
+        wanted[item.key] = (item.kind, item.states.folder, segments[-1] if segments else "")
+    mine: dict[tuple[str, str, str], Key] = {}
+    held = {_place(row): key for key, row in rows.items()}
+    for key, place in wanted.items():
+        item, twin = context.contents.items[key], mine.setdefault(place, key)
+        if twin != key:
             yield context.finding(
                 "name-taken",
                 Level.ERROR,
-                f"{item.states.title!r} and {twin.states.title!r} ({readable(twin.key)}) would get the same name in"
+                f"{item.states.title!r} and {context.title(twin)} ({readable(twin)}) would get the same name in"
                 f" {item.states.folder or 'the top folder'!r}.",
-                item=item.key,
+                item=key,
             )
-        found = held.get(place)
-        if found and (there is None or there.states.folder != item.states.folder):
-            key, row = found
+        holder = held.get(place, key)
+        # Whoever holds the place and moves away, or is moved by this very import, is in nobody's way.
+        if holder != key and wanted.get(holder, place) == place and (key not in rows or _place(rows[key]) != place):
             yield context.finding(
                 "name-taken",
                 Level.ERROR,
-                f"{item.states.title!r} would get the name of {row.states.title!r} ({readable(key)}), which"
-                f" {context.target.name} holds in {row.states.folder or 'its top folder'!r} as another item.",
-                item=item.key,
+                f"{item.states.title!r} would get the name of {rows[holder].states.title!r} ({readable(holder)}),"
+                f" which {context.target.name} holds in {place[1] or 'its top folder'!r} as another item.",
+                item=key,
             )
 
 

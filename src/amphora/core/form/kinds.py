@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import difflib
+import re
 import tomllib
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
@@ -24,7 +26,23 @@ _FIELDS = {
     "region": list,
     "data": list,
 }
-_TOP = {"kind", "title", "plural", "carried", "schema", "refers", "fields", "states", "conversion"}
+_TOP = {
+    "kind": str,
+    "title": str,
+    "plural": str,
+    "carried": bool,
+    "schema": int,
+    "access": list,
+    "shape": str,
+    "start": bool,
+    "refers": list,
+    "fields": dict,
+    "states": dict,
+    "conversion": list,
+}
+_REFERS = {"at": str, "to": list, "required": bool, "known_only": bool, "object": str}
+_STATES = {"switch": (str, bool), "publish": bool}
+_WORDS = {dict: "a table", list: "a list", str: "text", bool: "true or false", int: "a whole number"}
 
 
 @dataclass(frozen=True)
@@ -32,7 +50,9 @@ class KindSheet:
     """One kind of item.
 
     `source` is the sheet's own TOML text, which travels in packages. `is_switched` and `is_published`
-    say whether items of the kind can be switched on and off, and have a draft beside a live version.
+    say whether items of the kind can be switched on and off, and have a draft beside a live version. `access` are
+    the kinds to which its items give access; `shape` is its outline in figures; start, that people begin with
+    such an item when they choose what to move.
     """
 
     kind: str
@@ -49,7 +69,15 @@ class KindSheet:
     has_data: bool = False
     has_features: bool = False
     has_objects: bool = False
+    access: tuple[str, ...] = ()
+    shape: str = ""
+    is_start: bool = False
     source: str = field(repr=False, default="")
+
+    @property
+    def is_access(self) -> bool:
+        """Whether its items give access to others, and nothing else needs them."""
+        return bool(self.access)
 
 
 Sheets = Mapping[str, KindSheet]
@@ -61,7 +89,7 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
         table = tomllib.loads(source)
     except tomllib.TOMLDecodeError as error:
         raise SheetFault(f"The kind sheet {name} is not TOML: {error}", subject=name) from error
-    faults = list(_faults(table))
+    faults = list(_faults(table, source))
     if faults:
         raise SheetFault(f"The kind sheet {name} can't be used.", subject=name, details=faults)
     states = table.get("states", {})
@@ -85,6 +113,9 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
         has_objects=any(refer.get("object") for refer in table.get("refers", [])),
         has_features=bool(table.get("fields", {}).get("features")),
         has_required=any(refer.get("required") for refer in table.get("refers", [])),
+        access=tuple(table.get("access", ())),
+        shape=table.get("shape", ""),
+        is_start=table.get("start", False),
         source=source,
     )
 
@@ -112,16 +143,48 @@ def _refer(table: Mapping[str, Any]) -> Refer:
     )
 
 
-def _faults(table: Mapping[str, Any]) -> Iterable[str]:
+def _faults(table: Mapping[str, Any], source: str) -> Iterable[str]:
+    """Everything that is wrong with a sheet, each with its line: an unknown key would be a rule that nobody
+    obeys."""
     if not isinstance(table.get("kind"), str):
         yield "`kind` is missing"
-    for name in sorted(table.keys() - _TOP):
-        yield f"`{name}` is not known in a kind sheet"
-    for name, value in table.get("fields", {}).items():
-        if name not in _FIELDS:
-            yield f"`fields.{name}` is not known in a kind sheet"
-        elif not isinstance(value, _FIELDS[name]):
-            yield f"`fields.{name}` has to be a {'table' if _FIELDS[name] is dict else 'list of paths'}"
-    for refer in table.get("refers", []):
-        if not isinstance(refer.get("at"), str) or not isinstance(refer.get("to"), list):
-            yield "each [[refers]] needs `at` (a path) and `to` (a list of kinds)"
+    yield from _unfit(table, _TOP, "", source)
+    fields = table.get("fields", {})
+    if isinstance(fields, dict):
+        yield from _unfit(fields, _FIELDS, "fields.", source)
+        for name, paths in fields.items():
+            members = paths.values() if name in ("parts", "named", "settings") and isinstance(paths, dict) else ()
+            given = [*(paths if isinstance(paths, list) else ()), *(members if isinstance(paths, dict) else ())]
+            if not all(isinstance(path, str) for path in given):
+                yield f"{_line(source, name)}`fields.{name}` has to hold texts only"
+    states = table.get("states", {})
+    if isinstance(states, dict):
+        yield from _unfit(states, _STATES, "states.", source)
+    for refer in table.get("refers", []) if isinstance(table.get("refers", []), list) else ():
+        if (
+            not isinstance(refer, dict)
+            or not isinstance(refer.get("at"), str)
+            or not isinstance(refer.get("to"), list)
+        ):
+            yield f"{_line(source, 'refers')}each [[refers]] needs `at` (a path) and `to` (a list of kinds)"
+        else:
+            yield from _unfit(refer, _REFERS, "refers.", source)
+
+
+def _unfit(table: Mapping[str, Any], known: Mapping[str, Any], before: str, source: str) -> Iterable[str]:
+    """The members of a table that nobody knows, with the nearest name, or that are of another type."""
+    for name, value in table.items():
+        if name not in known:
+            near = difflib.get_close_matches(name, known, 1, 0.5)
+            hint = f"; perhaps `{before}{near[0]}`" if near else ""
+            yield f"{_line(source, name)}`{before}{name}` is not known in a kind sheet{hint}"
+        elif not isinstance(value, known[name]) or (known[name] is int and isinstance(value, bool)):
+            kinds = known[name] if isinstance(known[name], tuple) else (known[name],)
+            words = " or ".join(_WORDS[kind] for kind in kinds)
+            yield f"{_line(source, name)}`{before}{name}` has to be {words}"
+
+
+def _line(source: str, name: str) -> str:
+    """Where a name stands in a sheet, as the beginning of a sentence."""
+    found = re.search(rf"^\s*(?:\[+\s*)?(?:[\w.]+\.)?[\"']?{re.escape(name)}[\"']?\s*[=\].]", source, re.MULTILINE)
+    return f"line {source.count(chr(10), 0, found.start() + 1) + 1}: " if found else ""

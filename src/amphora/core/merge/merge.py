@@ -71,12 +71,20 @@ def no_choice(place: str, by: By) -> Json:
     return None
 
 
+_DIFFERENCE: Final = {
+    PACKAGE: frozenset({By.TARGET, By.CLASH, By.UNKNOWN, By.LINES}),
+    TARGET: frozenset({By.PACKAGE, By.CROSSWALK, By.CLASH, By.UNKNOWN, By.LINES}),
+    LAST_DELIVERED: frozenset({By.PACKAGE, By.TARGET, By.CROSSWALK, By.CLASH, By.LINES}),
+}
+"""Where a choice for a whole item makes a difference."""
+
+
 def field_choices(whole: Json, single: Mapping[str, Json]) -> Chooser:
-    """The chooser for the choices that somebody made: for single places, and for the whole item where a
-    choice is needed."""
+    """The chooser for the choices that somebody made: for single places, and for the whole item wherever that
+    makes a difference."""
 
     def choose(place: str, by: By) -> Json:
-        return single.get(place, whole if by in NEEDS_CHOICE else None)
+        return single.get(place, whole if by in _DIFFERENCE.get(whole, ()) else None)
 
     return choose
 
@@ -95,7 +103,7 @@ class Merge:
 
     def merge(self, base: Json, target: Json, package: Json, walk: Walk, at: Pointer = ()) -> Json:
         """The merged value; appends to `changes`."""
-        if _is_secret(package) or (_is_secret(target) and package is MISSING):
+        if _is_secret(package, walk) or (_is_secret(target, walk) and package is MISSING):
             return target if package is MISSING else package
         sides = [side for side in (base, target, package) if side is not MISSING]
         is_on_both = target is not MISSING and package is not MISSING
@@ -153,7 +161,9 @@ class Merge:
         whole = merged_order(orders[0] if self.has_base else orders[1], orders[1], orders[2])
         if target == package:
             return whole
-        if not self.has_base or target == base:
+        if not self.has_base:
+            by = By.UNKNOWN  # nothing tells who moved them
+        elif target == base:
             by = By.PACKAGE
         else:
             by = By.TARGET if package == base else By.CLASH
@@ -161,7 +171,7 @@ class Merge:
         self.changes.append(FieldChange(place, by, base, target, package, choice))
         lead = chosen_value(by, choice, orders[0], orders[1], orders[2])
         rest = [orders[2], orders[1], orders[0]]
-        return whole if choice is None and by is not By.CLASH else ordered_by(lead, rest)
+        return whole if choice is None and by not in NEEDS_CHOICE else ordered_by(lead, rest)
 
     def _leaf(self, base: Json, target: Json, package: Json, place: str, is_text: bool) -> Json:
         if equal(target, package):
@@ -188,12 +198,25 @@ class Merge:
 
 def ordered_by(lead: list[str], others: list[list[str]]) -> list[str]:
     """All names, in the order of the first list; each other one behind the name that it follows elsewhere."""
-    order = list(lead)
+    # A chain of followers instead of insertions into a list: linear for arrays of any length.
+    after: dict[str | None, str | None] = {}
+    before: str | None = None
+    for name in lead:
+        after[before] = name
+        before = name
+    after[before] = None
     for other in others:
-        for position, name in enumerate(other):
-            if name not in order:
-                before = other[position - 1] if position else None
-                order.insert(order.index(before) + 1 if before is not None else 0, name)
+        before = None
+        for name in other:
+            if name not in after:
+                after[name] = after.get(before)
+                after[before] = name
+            before = name
+    order = []
+    here = after.get(None)
+    while here is not None:
+        order.append(here)
+        here = after[here]
     return order
 
 
@@ -225,10 +248,13 @@ def _is_named(value: Json, member: str) -> bool:
     return isinstance(value, list) and named_elements(value, member) is not None
 
 
-def _is_secret(value: Json) -> bool:
-    """Whether nothing but secrets stands here: an environment that lacks them may lack the object too."""
+def _is_secret(value: Json, walk: Walk) -> bool:
+    """Whether a secret stands here, which is never compared; or a bag of secrets, an object in which nothing else
+    can stand: an environment that holds none of them has no bag either. Any other object is compared as to
+    being there, whatever it holds."""
     if isinstance(value, dict):
-        return bool(value) and all(_is_secret(part) for part in value.values())
+        is_bag = walk.children()[1].spot.is_secret
+        return is_bag and bool(value) and all(_is_secret(part, walk.step(name)) for name, part in value.items())
     token = parse_token(value)
     return token is not None and token.kind == "secret"
 

@@ -40,9 +40,10 @@ def assign_keys(listed: Iterable[Listed], links: Iterable[Link], uid: str) -> di
     known = {link.native_id: link.key for link in links if link.uid == uid and link.native_id in there}
     keys = {row.native_id: known[row.native_id] for row in rows if row.native_id in known}
     taken = set(known.values())
+    numbers: dict[Key, int] = {}
     for row in rows:
         if row.native_id not in keys:
-            key = free_key(make_key(row.kind, row.segments), taken)
+            key = free_key(make_key(row.kind, row.segments), taken, numbers)
             keys[row.native_id] = key
             taken.add(key)
     return keys
@@ -71,16 +72,19 @@ def match(
     own = assign_keys(rows, (link for link in links if link.uid == uid), uid)
     own_by_key = {key: native_id for native_id, key in own.items()}
     chosen: dict[Key, str] = {}
+    given: set[str] = set()
     for key in sorted(wanted):
         candidates = (ends.get(key), own_by_key.get(renamed.get(key, "")), own_by_key.get(key))
-        native_id = next((c for c in candidates if c in by_id and c not in chosen.values()), None)
+        native_id = next((c for c in candidates if c in by_id and c not in given), None)
         if native_id is not None:
             chosen[key] = native_id
+            given.add(native_id)
     keys = {native_id: key for key, native_id in chosen.items()}
     taken = set(chosen) | wanted
+    numbers: dict[Key, int] = {}
     for native_id, key in sorted(own.items()):
         if native_id not in keys:
-            keys[native_id] = key if key not in taken else free_key(key, taken)
+            keys[native_id] = key if key not in taken else free_key(key, taken, numbers)
             taken.add(keys[native_id])
     doubtful = tuple(
         (item.key, by_id[item.native_id])

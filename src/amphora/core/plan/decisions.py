@@ -1,76 +1,70 @@
-"""Deciding: the open questions of a docket, walked through one by one, forwards and back."""
+"""Decisions: what somebody said about an import, as a value that travels from the command line or a file to the
+docket."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
 
-from amphora.core.merge.merge import LAST_DELIVERED, PACKAGE, TARGET, FieldChange
-from amphora.core.plan.docket import Docket
+from amphora.core.merge.compare import STATE
+from amphora.core.plan.docket import Custody
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
 
+LEAVE = "leave"
+"""The choice for a whole item that isn't to be part of this import."""
+
+DRAFT = STATE + "draft"
+SECRETS = STATE + "secrets"
+PUBLICATION = STATE + "first publication"
+THERE = STATE + "there"
+"""Questions that are about an item and not about a field of it."""
+
+WITHOUT = ("attachments", "access")
+"""What of a package can stay out."""
+
 
 @dataclass(frozen=True)
-class Question:
-    """One field on which somebody has to decide."""
+class ItemDecision:
+    """What was said of one item: `whole` for all of it (a choice, or leave), `places` for single fields."""
 
-    key: Key
-    title: str
-    change: FieldChange
+    whole: str = ""
+    places: Mapping[str, Json] = field(default_factory=dict)
+
+    def on(self, place: str) -> Json:
+        """The choice for a place, None where nothing was said."""
+        return self.places.get(place, self.whole or None)
+
+
+NOTHING_SAID = ItemDecision()
 
 
 @dataclass(frozen=True)
-class Answer:
-    """A choice; `is_for_all` gives it to all that is still open. `go_back` and `quit` answer nothing."""
+class Decisions:
+    """What was said of an import. `fates` says, by any naming, what becomes of items that the package no longer
+    holds; `without` what of the package stays out; `records` that rows are to be loaded. `file` is the
+    docket that they were read from."""
 
-    choice: Json = None
-    is_for_all: bool = False
-    go_back: bool = False
-    quit: bool = False
+    items: Mapping[Key, ItemDecision] = field(default_factory=dict)
+    fates: Mapping[str, str] = field(default_factory=dict)
+    custody: Custody | None = None
+    without: tuple[str, ...] = ()
+    records: bool = False
+    file: str = ""
 
+    def of(self, key: Key) -> ItemDecision:
+        """What was said of an item."""
+        return self.items.get(key, NOTHING_SAID)
 
-ANSWERS: Mapping[str, Answer] = {
-    "p": Answer(PACKAGE),
-    "t": Answer(TARGET),
-    "l": Answer(LAST_DELIVERED),
-    "P": Answer(PACKAGE, is_for_all=True),
-    "T": Answer(TARGET, is_for_all=True),
-    "L": Answer(LAST_DELIVERED, is_for_all=True),
-    "b": Answer(go_back=True),
-    "q": Answer(quit=True),
-}
-"""What each key means; a capital answers all that is still open alike."""
+    @property
+    def left_out(self) -> list[Key]:
+        """The items that are not to be part of the import."""
+        return sorted(key for key, mine in self.items.items() if mine.whole == LEAVE)
 
-Asker = Callable[[Question, int, int], Answer]
-"""Asks a person: the question, its number, how many there are."""
-
-
-def questions_of(docket: Docket) -> list[Question]:
-    """Every open question of a docket, in order."""
-    return [
-        Question(action.key, action.item.states.title, change)
-        for action in docket.undecided
-        for change in (action.comparison.open if action.comparison else ())
-    ]
-
-
-def decide_all(questions: Sequence[Question], ask: Asker) -> dict[Key, dict[str, Json]]:
-    """The choices made, by item and place. Quitting keeps what was decided until then."""
-    chosen: dict[int, Json] = {}
-    position = 0
-    while position < len(questions):
-        answer = ask(questions[position], position + 1, len(questions))
-        if answer.quit:
-            break
-        if answer.go_back:
-            position = max(0, position - 1)
-            chosen.pop(position, None)
-            continue
-        last = len(questions) if answer.is_for_all else position + 1
-        chosen |= dict.fromkeys(range(position, last), answer.choice)
-        position = last
-    result: dict[Key, dict[str, Json]] = {}
-    for number, choice in chosen.items():
-        result.setdefault(questions[number].key, {})[questions[number].change.place] = choice
-    return result
+    def answered(self, answers: Mapping[Key, Mapping[str, Json]]) -> Decisions:
+        """The same with further answers, by item and place."""
+        items = dict(self.items)
+        for key, places in answers.items():
+            mine = self.of(key)
+            items[key] = replace(mine, places={**mine.places, **places})
+        return replace(self, items=items)

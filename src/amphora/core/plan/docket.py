@@ -10,6 +10,7 @@ from amphora.core.form.bindings import Bindings
 from amphora.core.merge.compare import Comparison
 from amphora.core.merge.merge import TARGET, By, FieldChange
 from amphora.core.needs.crosswalk import Mapped
+from amphora.core.plan.steps import Step
 from amphora.core.values.canon import digest
 from amphora.core.values.graph import in_order
 from amphora.core.values.keys import Key
@@ -50,6 +51,16 @@ class Action:
     comparison: Comparison | None = None
 
     @property
+    def needs(self) -> set[Key]:
+        """What it uses that the target has to supply."""
+        return {token.key for _, token in self.item.tokens if token.is_need}
+
+    @property
+    def is_self_using(self) -> bool:
+        """Whether it refers to itself: where ids are given on creation, that can only follow."""
+        return any(token.key == self.key for _, token in self.item.tokens)
+
+    @property
     def is_form_changed(self) -> bool:
         """Whether the definition, title or folder has to be written."""
         if self.do is Do.CREATE:
@@ -82,28 +93,6 @@ class Retirement:
     was_there: bool = False
 
 
-class StepDo(StrEnum):
-    """One call, or kind of call, to an environment."""
-
-    CREATE = "create"
-    CREATE_BARE = "create bare"
-    UPDATE = "update"
-    WRITE_ALL = "write all"
-    PUBLISH = "publish"
-    SWITCH = "switch"
-    LOAD = "load rows"
-    RETIRE = "retire"
-
-
-@dataclass(frozen=True)
-class Step:
-    """One step of a leg. A bare creation leaves out the references to items that come later."""
-
-    do: StepDo
-    keys: tuple[Key, ...]
-    later: tuple[Key, ...] = ()
-
-
 @dataclass(frozen=True)
 class Docket:
     """An import, decided or not yet. `fingerprint` is what the target's items were when it was made. `shared`
@@ -124,7 +113,9 @@ class Docket:
     fingerprint: str
     custody: Custody = Custody.PACKAGE
     to_enter: tuple[tuple[Key, str], ...] = ()
-    order: tuple[tuple[Key, ...], ...] = ()
+    steps: tuple[Step, ...] = ()
+    taken: tuple[tuple[Key, Key], ...] = ()
+    file: str = ""
     files: Mapping[str, Raw] = field(default_factory=dict, repr=False)
     records: Mapping[Key, Raw] = field(default_factory=dict, repr=False)
     retirements: tuple[Retirement, ...] = ()
@@ -132,6 +123,12 @@ class Docket:
     shared: Mapping[Key, tuple[str, ...]] = field(default_factory=dict)
     since: str = ""
     without: tuple[str, ...] = ()
+    filled: tuple[Key, ...] = ()
+    unclaimed: tuple[Key, ...] = ()
+    other_sources: tuple[str, ...] = ()
+    edited_there: tuple[Key, ...] = ()
+    has_records: bool = False
+    source_file: str = ""
 
     def fated(self, fate: Fate) -> list[Retirement]:
         """The items that the package no longer holds to which this happens."""
@@ -140,6 +137,21 @@ class Docket:
     @property
     def title(self) -> str:
         return f"{self.package} {self.version}"
+
+    @property
+    def sources(self) -> tuple[str, ...]:
+        """The sources whose package of this name is meant: one, but where a withdrawal is of all of them."""
+        return (self.source_uid, *self.other_sources)
+
+    @property
+    def name(self) -> str:
+        """The package as it is named on the command line."""
+        return f"{self.package}-{self.version}"
+
+    @property
+    def usual_file(self) -> str:
+        """Where a docket is written that nobody gave a name."""
+        return self.file or f"{self.name}.{self.target}.docket.yaml"
 
     def by(self, do: Do) -> list[Action]:
         """The actions that do this."""
@@ -185,28 +197,9 @@ def decide(comparison: Comparison, item: Item, present: Listed, title: str) -> A
     return Action(item.key, do, reason, item, comparison.form, comparison.states, present, comparison)
 
 
-def plan_steps(docket: Docket, is_atomic: bool, writes_states: bool) -> list[Step]:
-    """The steps of a docket, used before user. Items that refer to each other are created bare first and
-    completed once all of them are there. Loading rows into tables that this run created, publishing and
-    switching follow when everything is written; what can't be put back, retiring, comes last of all."""
-    actions = {action.key: action for action in docket.actions if action.do in (Do.CREATE, Do.UPDATE)}
-    retiring = [Step(StepDo.RETIRE, (one.key,)) for one in docket.fated(Fate.RETIRE)]
-    if is_atomic:
-        written = tuple(key for group in docket.order for key in group if key in actions)
-        return [*([Step(StepDo.WRITE_ALL, written)] if written else []), *retiring]
-    steps: list[Step] = []
-    for group in docket.order:
-        mine = [key for key in group if key in actions]
-        steps += _group_steps(mine, actions)
-    for key in [key for group in docket.order for key in group if key in actions]:
-        if key in docket.records and actions[key].do is Do.CREATE:
-            steps.append(Step(StepDo.LOAD, (key,)))
-        steps += _state_steps(actions[key], writes_states)
-    return [*steps, *retiring]
-
-
 def fingerprint(package_digest: str, target_uid: str, rows: Iterable[Listed], bindings: Mapping[Key, Json]) -> str:
-    """A digest over everything that has to be as it was when the docket was made."""
+    """A digest over everything that has to be as it was when the docket was made: the items touched, those
+    that they use, what is to be retired with its users, and whatever stands in a place that has to be free."""
     seen = sorted([row.native_id, row.revision, row.has_draft] for row in rows)
     return digest([package_digest, target_uid, seen, sorted(([k, v] for k, v in bindings.items()), key=str)])
 
@@ -214,30 +207,6 @@ def fingerprint(package_digest: str, target_uid: str, rows: Iterable[Listed], bi
 def order_of(items: Sequence[Item]) -> tuple[tuple[Key, ...], ...]:
     """Groups of item keys, used before user."""
     return tuple(tuple(group) for group in in_order({item.key: item.uses() for item in items}))
-
-
-def _group_steps(keys: list[Key], actions: Mapping[Key, Action]) -> Iterable[Step]:
-    created = [key for key in keys if actions[key].do is Do.CREATE]
-    bare = created[:-1]
-    for position, key in enumerate(bare):
-        yield Step(StepDo.CREATE_BARE, (key,), tuple(created[position:]))
-    for key in created[-1:]:
-        yield Step(StepDo.CREATE, (key,))
-    for key in bare:
-        yield Step(StepDo.UPDATE, (key,))
-    for key in keys:
-        if actions[key].do is Do.UPDATE and actions[key].is_form_changed:
-            yield Step(StepDo.UPDATE, (key,))
-
-
-def _state_steps(action: Action, writes_states: bool) -> Iterable[Step]:
-    present = action.present.states if action.present else None
-    if action.states.is_published and (action.is_form_changed or not (present and present.is_published)):
-        yield Step(StepDo.PUBLISH, (action.key,))
-    if writes_states or action.states.is_on is None:
-        return
-    if action.states.is_on != bool(present and present.is_on):
-        yield Step(StepDo.SWITCH, (action.key,))
 
 
 def moves(change: FieldChange) -> bool:

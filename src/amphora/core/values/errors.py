@@ -68,3 +68,11 @@ class PackageDamaged(AmphoraError):
 
 class SheetFault(AmphoraError):
     """A kind sheet does not say what it has to."""
+
+
+class LedgerTrouble(Unavailable):
+    """The ledger is locked, full or damaged; whether anything was touched, whoever catches it knows."""
+
+
+class FaultInRun(AmphoraError):
+    """Something that Amphora itself did wrong, in the middle of a run; what became of the target is said."""

@@ -63,11 +63,14 @@ def is_key(text: str) -> bool:
     )
 
 
-def free_key(wanted: Key, taken: Collection[Key]) -> Key:
-    """`wanted`, or the first of `wanted~2`, `wanted~3` … that is not taken."""
+def free_key(wanted: Key, taken: Collection[Key], numbers: dict[Key, int] | None = None) -> Key:
+    """`wanted`, or the first of `wanted~2`, `wanted~3` … that is not taken. `numbers` remembers where the
+    search for a name ended, so that many of one name cost no more than many of different ones."""
     if wanted not in taken:
         return wanted
-    number = 2
+    number = (numbers or {}).get(wanted, 2)
     while f"{wanted}~{number}" in taken:
         number += 1
+    if numbers is not None:
+        numbers[wanted] = number + 1
     return f"{wanted}~{number}"

@@ -236,10 +236,22 @@ class Finding:
 
 
 @dataclass(frozen=True, slots=True)
+class Claim:
+    """A package's hold on an item of an environment; `version` is the one that it delivered last. `custody` says in
+    whose hands the copy there is: package or target."""
+
+    key: Key
+    package: str
+    source_uid: str
+    version: str
+    custody: str = "package"
+
+
+@dataclass(frozen=True, slots=True)
 class Contents:
     """What a package holds, in memory: items by key, and what they need. `is_edited` if it was read from a
     folder, where digests are computed and not compared. `bases` are the forms and states that edits were made
-    on, where a package carries edits back."""
+    on, where a package carries edits back. `file` is where it was read from, if that was not the workspace."""
 
     name: str
     version: str
@@ -257,6 +269,7 @@ class Contents:
     is_edited: bool = False
     source_release: str = ""
     bases: Mapping[Key, tuple[Json, States]] = field(default_factory=dict, repr=False)
+    file: str = ""
 
     @property
     def title(self) -> str:

@@ -4,21 +4,21 @@ from __future__ import annotations
 
 import hashlib
 import re
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from pathlib import Path
-from typing import Any
 from urllib.parse import quote, urlsplit
 
 from amphora.core.form.bindings import IdStyle
 from amphora.core.form.spots import mask_secrets
-from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain, UsageFault
-from amphora.core.values.model import Found, Json, Listed, Supply
+from amphora.core.plan.states import Image
+from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, UsageFault
+from amphora.core.values.model import Found, Listed, Supply
 from amphora.environments.contract import (
     Capabilities,
     Description,
     Identity,
-    Probe,
     Reserved,
+    Seen,
     Take,
     Wanted,
     Write,
@@ -31,11 +31,9 @@ from amphora.environments.nodered.flowfile import (
     FileItem,
     Node,
     compose,
-    masked,
     replaced,
     sendable,
     split,
-    unmasked,
     with_masked_credentials,
 )
 from amphora.environments.nodered.sheets import nodered_sheets
@@ -106,6 +104,12 @@ class NodeRed:
         items, _, _ = self._items()
         return [self._found(self._one(items, id_)) for id_ in native_ids]
 
+    def look(self, native_ids: Sequence[str]) -> dict[str, Image]:
+        items, _, _ = self._items()
+        return {
+            id_: self._image(items[id_]) for id_ in native_ids if id_ in items and items[id_].kind != "connection"
+        }
+
     def supplies(self) -> list[Supply]:
         items, _, _ = self._items()
         return [
@@ -113,9 +117,6 @@ class NodeRed:
             for id_, item in sorted(items.items())
             if item.kind == "connection"
         ]
-
-    def probe(self, connection: str, objects: Sequence[str]) -> Probe:
-        return Probe()
 
     def reserve(self, wanted: Sequence[Wanted]) -> list[Reserved]:
         items, flows, _ = self._items()
@@ -130,46 +131,21 @@ class NodeRed:
             nodes = compose(write.kind, str(write.native_id), write.definition, write.states, present)
             after = replaced(after, present, nodes)
         self._deploy(flows, after, revision)
-        items, _, _ = self._items()
-        done = [self._listed(self._one(items, str(write.native_id))) for write in writes]
+        # What was written is known; reading it back is not part of the call, and may fail without undoing it.
+        written = split([{name: part for name, part in node.items() if name != "credentials"} for node in after])
+        done = [self._listed(self._one(written, str(write.native_id))) for write in writes]
         return [Written(row.native_id, row.revision, row.link) for row in done]
 
-    def answered(self, token: str) -> Written | None:
-        return None
-
-    def publish(self, native_id: str) -> None:
-        """A runtime has no drafts: whatever is deployed is live."""
-
-    def switch(self, native_id: str, is_on: bool) -> None:
+    def switch(self, item: Seen, is_on: bool) -> None:
         items, flows, revision = self._items()
-        item = self._one(items, native_id)
-        head = {**item.head, "disabled": not is_on}
-        self._deploy(flows, [head if node["id"] == native_id else node for node in flows], revision)
+        head = {**self._as_seen(items, item).head, "disabled": not is_on}
+        self._deploy(flows, [head if node["id"] == item.native_id else node for node in flows], revision)
 
-    def retire(self, native_ids: Sequence[str]) -> None:
-        self.put_back([], native_ids)
-
-    def records(self, native_id: str) -> Iterator[Json]:
-        raise NotImplementedError("a runtime has no tables with rows")
-
-    def load(self, native_id: str, rows: Iterator[Json]) -> int:
-        raise NotImplementedError("a runtime has no tables with rows")
-
-    def images(self, native_ids: Sequence[str]) -> list[Json]:
-        items, _, _ = self._items()
-        found = [self._one(items, id_) for id_ in native_ids]
-        return [{"id": item.native_id, "nodes": [masked(node) for node in item.nodes]} for item in found]
-
-    def put_back(self, images: Sequence[Json], created: Sequence[str]) -> None:
-        items, flows, revision = self._items()
+    def retire(self, items: Sequence[Seen]) -> None:
+        there, flows, revision = self._items()
         after = list(flows)
-        for id_ in created:
-            after = replaced(after, self._one(items, id_), [])
-        for image in images:
-            present = items.get(image["id"])
-            before = {str(node["id"]): node for node in present.nodes} if present else {}
-            nodes = [unmasked(node, before.get(str(node["id"]))) for node in image["nodes"]]
-            after = replaced(after, present, nodes)
+        for item in items:
+            after = replaced(after, self._as_seen(there, item), [])
         self._deploy(flows, after, revision)
 
     def close(self) -> None:
@@ -207,6 +183,13 @@ class NodeRed:
             self._credentials[type_, id_] = tuple(sorted(names))
         return self._credentials[type_, id_]
 
+    def _image(self, item: FileItem) -> Image:
+        row = self._listed(item)
+        definition = self._found(item).definition
+        return Image(
+            row.native_id, row.kind, row.segments, row.states, definition, None, None, row.revision, link=row.link
+        )
+
     def _listed(self, item: FileItem) -> Listed:
         path = f"/dashboard{item.head.get('path', '')}" if item.kind == "app" else f"/#flow/{item.native_id}"
         parts = tuple(str(node["id"]) for node in item.members)
@@ -243,30 +226,27 @@ class NodeRed:
         if write.is_new and present is None:
             return None
         if write.is_new or present is None or present.revision() != write.revision:
-            raise RevisionMoved(
-                f"{write.states.title!r} was changed in {self.client.base_url} meanwhile.",
-                subject=write.states.title,
-                next_step="Run the same command again.",
-            )
+            raise self._moved(write.states.title)
         return present
 
+    def _as_seen(self, items: Mapping[str, FileItem], item: Seen) -> FileItem:
+        present = self._one(items, item.native_id)
+        if present.revision() != item.revision:
+            raise self._moved(present.title)
+        return present
+
+    def _moved(self, title: str) -> RevisionMoved:
+        return RevisionMoved(
+            f"{title!r} was changed in {self.client.base_url} meanwhile.",
+            subject=title,
+            next_step="Run the same command again.",
+        )
+
     def _deploy(self, before: Sequence[Node], after: Sequence[Node], revision: str) -> None:
-        """Writes the file; where no answer came, looks which of the two states is there."""
+        """Writes the file, if anything in it changed."""
         self._credentials.clear()
-        try:
+        if sendable(after) != sendable(before):
             self.client.deploy(sendable(after), revision)
-        except Uncertain as error:
-            now, current = self.client.flows()
-            if current == revision and sendable(now) == sendable(before):
-                raise Unavailable(
-                    f"{self.client.base_url} gave no answer, and nothing was written.",
-                    subject=self.client.base_url,
-                    next_step="Check that the runtime is up, then run the same command again.",
-                ) from error
-            if [_without(node, "credentials") for node in sendable(now)] != [
-                _without(node, "credentials") for node in sendable(after)
-            ]:
-                raise
 
 
 def _free_id(seed: str, wanted: str, held: Iterable[str]) -> str:
@@ -276,7 +256,3 @@ def _free_id(seed: str, wanted: str, held: Iterable[str]) -> str:
         number += 1
         candidate = hashlib.sha256(f"{seed}/{number}".encode()).hexdigest()[:16]
     return candidate
-
-
-def _without(node: Mapping[str, Any], *names: str) -> dict[str, Any]:
-    return {name: value for name, value in node.items() if name not in names}

@@ -47,9 +47,15 @@ class Client:
         return answer["flows"], answer["rev"]
 
     def deploy(self, flows: list[dict[str, Any]], revision: str) -> str:
-        """Writes the whole flow file over a revision; the new revision. One atomic call."""
+        """Writes the whole flow file over a revision; the new revision. One atomic call. Uncertain where the
+        answer is missing, can't be read, or tells of trouble behind the door: it may have taken effect."""
         answer = self._sent("POST", "/flows", {"flows": flows, "rev": revision})
-        return str(self._json(answer)["rev"])
+        try:
+            return str(self._json(answer)["rev"])
+        except (EnvironmentRefused, KeyError, TypeError) as error:
+            raise Uncertain(
+                f"{self.base_url} answered a deploy with something that can't be read.", subject=self.base_url
+            ) from error
 
     def _token(self, user: str, password: str) -> str:
         form = {"client_id": "node-red-admin", "grant_type": "password", "scope": "*"}
@@ -74,7 +80,8 @@ class Client:
         if answer.status_code == httpx.codes.REQUEST_ENTITY_TOO_LARGE:
             raise EnvironmentRefused(f"{self.base_url} refused: the flow file is larger than it takes.")
         if answer.status_code >= httpx.codes.INTERNAL_SERVER_ERROR:
-            raise Unavailable(f"{self.base_url} failed with {answer.status_code}.", next_step="Try again later.")
+            kind = Uncertain if method == "POST" else Unavailable
+            raise kind(f"{self.base_url} failed with {answer.status_code}.", next_step="Try again later.")
         if answer.is_error:
             raise EnvironmentRefused(f"{self.base_url} refused {method} {path} with {answer.status_code}.")
         return answer

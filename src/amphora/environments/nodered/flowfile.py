@@ -89,7 +89,8 @@ def compose(kind: str, native_id: str, definition: Json, states: States, present
     head = {"id": native_id, **head, "label" if head["type"] == "tab" else "name": states.title}
     if head["type"] == "tab":
         head["disabled"] = states.is_on is False
-    if present and not present.head.get("name") and states.title == head["type"]:
+    is_unnamed = present is None or not present.head.get("name")
+    if is_unnamed and states.title == head["type"]:
         head.pop("name", None)
     link, listed = ("z", "nodes") if kind == "flow" else ("page", "groups")
     nodes = [head, *({**node, link: native_id} for node in definition.get(listed, ()))]

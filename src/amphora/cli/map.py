@@ -1,0 +1,69 @@
+"""map."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from amphora.cli.packages import opened_package
+from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, working
+
+
+def map_(
+    package: Annotated[str, typer.Argument(help="A package's name, NAME-VERSION, file or folder.")],
+    environments: Annotated[list[str], typer.Argument(help="One or more targets.")],
+    values: Annotated[
+        list[str] | None, typer.Option("--set", metavar="NAME=VALUE", help="Map one need (one target only).")
+    ] = None,
+    accept: Annotated[bool, typer.Option("--accept", help="Accept every guess.")] = False,
+    only: Annotated[
+        list[str] | None, typer.Option("--only", metavar="NAME", help="With --accept: the guess for this need.")
+    ] = None,
+    ask: Annotated[bool, typer.Option("--ask", help="Go through what is open, one by one, at a terminal.")] = False,
+    texts: Annotated[
+        bool, typer.Option("--texts", help="Show what is rewritten in texts, before and after.")
+    ] = False,
+    csv_out: Annotated[
+        Path | None, typer.Option("--csv-out", metavar="FILE", help="Write the whole crosswalk as a table.")
+    ] = None,
+    csv_in: Annotated[
+        Path | None, typer.Option("--csv-in", metavar="FILE", help="Take over what a table says otherwise.")
+    ] = None,
+    json: JsonFlag = False,
+    workspace: FolderOption = None,
+    debug: DebugFlag = False,
+) -> None:
+    """Fill in what each need of a package is called there.
+
+    \b
+    Examples:
+      amphora map olive-intake grove-live
+      amphora map olive-intake grove-live --accept --only mill-db-dev
+      amphora map olive-intake grove-live --set mill-db-dev=mill-main --set weigh-ticket-batch=40
+      amphora map olive-intake grove-test grove-live --csv-out crosswalk.csv
+      amphora map olive-intake grove-live --texts
+    """
+    from amphora.cli.questions import asker
+    from amphora.core.values.errors import UsageFault
+    from amphora.engine.crosswalk_table import read_table, write_table
+    from amphora.engine.map import doubts, map_package, rewritings
+    from amphora.render.map import map_result, texts_result
+
+    with working(json, workspace) as work:
+        contents, session = opened_package(work, package), work.session
+        if texts:
+            if len(environments) > 1:
+                raise UsageFault("--texts is for one target at a time.", next_step="Name one environment.")
+            found = rewritings(session, contents, environments[0])
+            work.show(texts_result(contents, environments[0], found))
+            return
+        changed = read_table(session, csv_in) if csv_in else 0
+        person = asker(work) if ask else None
+        mapped, written = map_package(session, contents, environments, values or (), accept, only or (), person)
+        if csv_out:
+            write_table(session, csv_out)
+        file = session.workspace.crosswalk.name
+        odd = doubts(session, contents, [one for rows in mapped.values() for one in rows])
+        work.show(map_result(contents, mapped, file, changed + written, odd))

@@ -1,0 +1,43 @@
+"""peek."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, working
+
+
+def peek(
+    package: Annotated[str, typer.Argument(help="A package's name, NAME-VERSION, or file.")],
+    item: Annotated[str | None, typer.Argument(help="One item of it, to see whole.")] = None,
+    json: JsonFlag = False,
+    workspace: FolderOption = None,
+    debug: DebugFlag = False,
+) -> None:
+    """See what is in a package, and what it needs.
+
+    \b
+    Examples:
+      amphora peek olive-intake
+      amphora peek olive-intake "Weigh ticket"
+    """
+    from amphora.cli.packages import opened_package
+    from amphora.core.needs.selection import choose
+    from amphora.engine.export import listed_items
+    from amphora.render.peek import peek_item_result, peek_result
+
+    with working(json, workspace) as work:
+        contents = opened_package(work, package)
+        if item is None:
+            signature = ""
+            if contents.signature:
+                from amphora.files.signing import judged
+
+                verdict = judged(contents, work.trusted_keys)
+                signature = verdict.words
+            work.show(peek_result(contents, work.likely_target(contents.source), signature))
+            return
+        [key, *_] = choose([item], listed_items(contents), contents.title)
+        work.show(peek_item_result(contents, key))

@@ -1,0 +1,40 @@
+"""verify."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, working
+
+
+def verify(
+    subject: Annotated[str, typer.Argument(metavar="RUN|PACKAGE", help="A run (last for the latest) or a package.")],
+    environment: Annotated[str | None, typer.Argument(help="Where, for a package.")] = None,
+    json: JsonFlag = False,
+    workspace: FolderOption = None,
+    debug: DebugFlag = False,
+) -> None:
+    """Is the target what was promised?
+
+    \b
+    Examples:
+      amphora verify olive-intake grove-live
+      amphora verify last
+    """
+    from amphora.core.values.errors import NotReady
+    from amphora.engine.verify import verify_package, verify_run
+    from amphora.render.verify import verify_result
+
+    with working(json, workspace) as work:
+        if environment is None:
+            run = work.session.ledger.journal.run(subject)
+            found = verify_run(work.session, run)
+            if not found:
+                message = f"{run.name} left nothing that could be verified: it is {run.state}."
+                raise NotReady(message, subject=run.name, next_step=f"amphora history {run.name}")
+            work.show(verify_result(run.package, run.version, run.environment, found))
+            return
+        version, found = verify_package(work.session, subject, environment)
+        work.show(verify_result(subject, version, environment, found))

@@ -1,0 +1,54 @@
+"""Claims: whose is this item? Everybody who asks (checks, dockets, withdrawing, verifying) asks here."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Sequence
+from dataclasses import dataclass
+
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Claim, Contents
+from amphora.core.values.versions import is_version, version_order
+
+
+@dataclass(frozen=True)
+class Claims:
+    """The claims on the items of one environment."""
+
+    rows: Sequence[Claim]
+
+    def of(self, package: str, source_uid: str | None = None) -> list[Claim]:
+        """The claims of one package; of every package of that name where no source is given."""
+        return [c for c in self.rows if c.package == package and source_uid in (None, c.source_uid)]
+
+    def others(self, key: Key, package: str, source_uid: str) -> list[Claim]:
+        """The claims of other packages on an item."""
+        return [c for c in self.rows if c.key == key and (c.package, c.source_uid) != (package, source_uid)]
+
+    def shared(self, keys: Iterable[Key], package: str, source_uid: str) -> dict[Key, tuple[str, ...]]:
+        """Of these items those that other packages claim as well, with those packages (`NAME VERSION`)."""
+        wanted = set(keys)
+        found: dict[Key, tuple[str, ...]] = {}
+        for claim in self.rows:
+            if claim.key in wanted and (claim.package, claim.source_uid) != (package, source_uid):
+                found[claim.key] = (*found.get(claim.key, ()), f"{claim.package} {claim.version}".strip())
+        return found
+
+    def alone(self, package: str, source_uid: str | None = None) -> list[Key]:
+        """The items that nobody claims but this package."""
+        mine = self.of(package, source_uid)
+        held = {c.key for c in self.rows if c not in mine}
+        return sorted({c.key for c in mine} - held)
+
+    def dropped(self, contents: Contents) -> list[Key]:
+        """What the package alone claims, in its own custody, and no longer holds; nothing on the way back to
+        a lower version, which is expected to know less."""
+        mine = self.of(contents.name, contents.source_uid)
+        latest = max((version_order(c.version) for c in mine if is_version(c.version)), default=None)
+        if latest is not None and is_version(contents.version) and version_order(contents.version) < latest:
+            return []
+        kept = {c.key for c in mine if c.custody == "package"} - set(contents.items)
+        return sorted(kept.intersection(self.alone(contents.name, contents.source_uid)))
+
+    def claimed(self, keys: Collection[Key]) -> set[Key]:
+        """Of these items those that anybody claims."""
+        return {c.key for c in self.rows} & set(keys)

@@ -1,0 +1,245 @@
+"""The gate: what has to be true before a docket may be carried out. One pure function for everybody who asks:
+`check`, `compare`, `--preview` and `import` show and obey the same reasons, with the same exit code.
+
+Reasons come from needs, steps, decisions and policies, never from findings that somebody may have silenced.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+from amphora.core.needs.crosswalk import Mapped, MapState, row_name
+from amphora.core.needs.selection import readable
+from amphora.core.plan.docket import Do, Docket, Fate
+from amphora.core.plan.steps import permissions_of
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Finding, Level
+
+_OWN = frozenset({"permission-missing", "name-taken", "kind-unknown", "schema-other"})
+"""Rules that find what the gate knows by itself: said once."""
+
+
+class Why(StrEnum):
+    """What kind of thing is in the way."""
+
+    OPEN_RUN = "an open run"
+    MOVED = "out of date"
+    PERMISSION = "permission"
+    UNKNOWN = "unknown there"
+    TAKEN = "a name is taken"
+    NEED = "to map"
+    PAUSE = "a pause"
+    DECISION = "to decide"
+    CONSENT = "to agree to"
+    BLOCKED = "still used"
+    FINDING = "found by check"
+    POLICY = "policy"
+
+
+@dataclass(frozen=True)
+class Reason:
+    """One thing in the way: the sentence, what exactly, and what to do about it."""
+
+    why: Why
+    message: str
+    details: tuple[str, ...] = ()
+    next_step: str = ""
+    subject: Key = ""
+
+
+@dataclass(frozen=True)
+class Standing:
+    """What of a target the gate looks at, beside the docket. `open_run` names a run of this target that is
+    neither finished nor put back."""
+
+    permissions: frozenset[str]
+    account: str = ""
+    roles: Mapping[str, frozenset[str]] = field(default_factory=dict)
+    kinds: Mapping[str, int] = field(default_factory=dict)
+    open_run: str = ""
+    open_state: str = ""
+    policy: str = ""
+
+
+@dataclass(frozen=True)
+class Consent:
+    """What somebody agreed to, beyond creating items and updating those that nobody edited: a reviewed docket
+    covers all that is in it, `take_over` names packages whose items may be overridden."""
+
+    is_reviewed: bool = False
+    take_over: Collection[str] = ()
+
+
+def reasons_of(docket: Docket, standing: Standing, consent: Consent) -> list[Reason]:
+    """Everything that is in the way, what has to be settled first before the rest. Empty: it can be
+    carried out. `docket.file` is named wherever the docket was read from a file."""
+    if docket.is_idle and not docket.undecided:
+        return [*_open_run(docket, standing), *_policy(standing)]  # nothing will be done that could go wrong
+    return [
+        *_open_run(docket, standing),
+        *_policy(standing),
+        *_unknown_kinds(docket, standing),
+        *_permissions(docket, standing),
+        *_taken(docket),
+        *_needs(docket),
+        *_blocked(docket),
+        *_decisions(docket),
+        *_findings(docket),
+        *_consents(docket, consent),
+    ]
+
+
+def _open_run(docket: Docket, standing: Standing) -> list[Reason]:
+    if not standing.open_run:
+        return []
+    return [
+        Reason(
+            Why.OPEN_RUN,
+            f"{standing.open_run} into {docket.target} is {standing.open_state}: some of it may be there.",
+            next_step=f"amphora undo {standing.open_run}",
+            subject=standing.open_run,
+        )
+    ]
+
+
+def _policy(standing: Standing) -> list[Reason]:
+    return [Reason(Why.POLICY, standing.policy)] if standing.policy else []
+
+
+def _unknown_kinds(docket: Docket, standing: Standing) -> list[Reason]:
+    written = [a for a in docket.actions if a.do in (Do.CREATE, Do.UPDATE)]
+    unknown = [readable(a.key) for a in written if a.item.kind not in standing.kinds]
+    other = [
+        f"{readable(a.key)} has schema {a.item.schema}, {docket.target} has {standing.kinds[a.item.kind]}"
+        for a in written
+        if standing.kinds.get(a.item.kind, a.item.schema) != a.item.schema
+    ]
+    found = []
+    if unknown:
+        found.append(Reason(Why.UNKNOWN, f"{docket.target} knows no items of this kind.", tuple(unknown)))
+    if other:
+        found.append(Reason(Why.UNKNOWN, f"{docket.target} has this kind in another shape.", tuple(other)))
+    return found
+
+
+def _permissions(docket: Docket, standing: Standing) -> list[Reason]:
+    wanted = {"read": [], **permissions_of(list(docket.steps))}
+    missing = {name: keys for name, keys in wanted.items() if name not in standing.permissions}
+    if not missing:
+        return []
+    details = tuple(
+        f"{name}: {', '.join(map(readable, keys[:3]))}{f' and {len(keys) - 3} more' if len(keys) > 3 else ''}"
+        if keys
+        else name
+        for name, keys in sorted(missing.items())
+    )
+    enough = [(len(may), role) for role, may in standing.roles.items() if wanted.keys() <= may]
+    role = f" The least role that would do is {min(enough)[1]!r}." if enough else ""
+    words = f"{standing.account} may not {', '.join(sorted(missing))} in {docket.target}.{role}"
+    return [Reason(Why.PERMISSION, words, details, "Sign in with another account, or ask for the permission.")]
+
+
+def _taken(docket: Docket) -> list[Reason]:
+    details = tuple(f"{readable(key)} would get the place of {readable(other)}" for key, other in docket.taken)
+    if not details:
+        return []
+    where = "an item" if len(details) == 1 else f"{len(details)} items"
+    words = f"{docket.target} has another item where {where} would go."
+    return [Reason(Why.TAKEN, words, details, "Rename one of them, or say under items: that they are the same.")]
+
+
+def _needs(docket: Docket) -> list[Reason]:
+    used = {key for a in docket.actions if a.do in (Do.CREATE, Do.UPDATE) for key in a.needs}
+    mine = [one for one in docket.mapped if one.need.kind != "secret" and one.need.key in used]
+    open_ = [one for one in mine if one.state in (MapState.OPEN, MapState.GUESSED)]
+    later = [one for one in mine if one.state is MapState.LATER]
+    found = []
+    if open_:
+        count = "a need" if len(open_) == 1 else f"{len(open_)} needs"
+        words = f"{count} that {docket.target} does not know how to serve yet.".capitalize()
+        details = tuple(_need_words(one) for one in open_)
+        found.append(Reason(Why.NEED, words, details, f"amphora map {docket.name} {docket.target}"))
+    if later:
+        maker = str(later[0].value)
+        words = (
+            f"It would have to pause once {readable(maker)} is there, for {row_name(later[0].need.key)!r} to be made."
+        )
+        after = f"Bring {readable(maker)} by itself first, make the connection there, then"
+        after += f" amphora map {docket.name} {docket.target}"
+        found.append(Reason(Why.PAUSE, words, (), after, maker))
+    return found
+
+
+def _need_words(one: Mapped) -> str:
+    guess = f" (perhaps {one.value!r}: {one.reason})" if one.state is MapState.GUESSED else ""
+    why = f": {one.reason}" if one.state is MapState.OPEN and one.reason else ""
+    return f"{one.need.kind} {row_name(one.need.key)!r} is not mapped{guess}{why}"
+
+
+def _blocked(docket: Docket) -> list[Reason]:
+    blocked = [one for one in docket.fated(Fate.RETIRE) if one.users]
+    if not blocked:
+        return []
+    details = tuple(f"{readable(one.key)} is used by {readable(user)}" for one in blocked for user in one.users)
+    let_go = " ".join(f"--let-go {readable(one.key)}" for one in blocked)
+    after = f"amphora withdraw {docket.package} {docket.target} {let_go}"
+    if docket.actions:
+        after = "Leave it there, let it go with --let-go, or change what uses it first."
+    words = f"What is still used in {docket.target} can't be retired."
+    return [Reason(Why.BLOCKED, words, details, after, blocked[0].key)]
+
+
+def _decisions(docket: Docket) -> list[Reason]:
+    details = tuple(
+        f"{readable(action.key)} at {change.place or 'the whole item'}: {change.by}"
+        for action in docket.undecided
+        if action.comparison
+        for change in action.comparison.open
+    )
+    if not details:
+        return []
+    count = "one item" if len(docket.undecided) == 1 else f"{len(docket.undecided)} items"
+    after = f"answer the questions in {docket.file}, then amphora import {docket.file}"
+    if not docket.file:
+        after = f"amphora compare {docket.name} {docket.target} --docket {docket.usual_file}"
+    return [Reason(Why.DECISION, f"Somebody has to decide on {count}.", details, after)]
+
+
+def _findings(docket: Docket) -> list[Reason]:
+    errors: Sequence[Finding] = [
+        finding for finding in docket.findings if finding.level is Level.ERROR and finding.rule not in _OWN
+    ]
+    if not errors:
+        return []
+    count = "one error" if len(errors) == 1 else f"{len(errors)} errors"
+    after = f"amphora check {docket.name} {docket.target}"
+    return [Reason(Why.FINDING, f"Check found {count}.", tuple(f.message for f in errors), after, errors[0].item)]
+
+
+def _consents(docket: Docket, consent: Consent) -> list[Reason]:
+    if consent.is_reviewed:
+        return []
+    found = []
+    edited = [readable(a.key) for a in docket.edited if a.do is Do.UPDATE]
+    by_docket = f"amphora compare {docket.name} {docket.target} --docket {docket.usual_file}"
+    if edited:
+        words = f"--yes does not cover items with local edits in {docket.target}."
+        found.append(Reason(Why.CONSENT, words, tuple(edited), by_docket))
+    shared = {
+        key: rest
+        for key, packages in docket.shared.items()
+        if (rest := [other for other in packages if other.partition(" ")[0] not in consent.take_over])
+    }
+    if shared:
+        others = sorted({other.partition(" ")[0] for packages in shared.values() for other in packages})
+        words = (
+            f"{docket.target} has items of {docket.title} from another package, which would no longer be in force."
+        )
+        details = tuple(f"{readable(key)} is that of {', '.join(rest)}" for key, rest in sorted(shared.items()))
+        names = " ".join(f"--take-over {other}" for other in others)
+        found.append(
+            Reason(Why.CONSENT, words, details, f"amphora import {docket.name} {docket.target} --yes {names}")
+        )
+    return found

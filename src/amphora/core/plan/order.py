@@ -1,0 +1,92 @@
+"""From a docket's actions to its steps: what before what."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Mapping, Sequence
+
+from amphora.core.plan.docket import Action, Do, Fate, Retirement, order_of
+from amphora.core.plan.places import Place, moves_first
+from amphora.core.plan.states import Habits
+from amphora.core.plan.steps import (
+    Complete,
+    Create,
+    CreateBare,
+    LoadRows,
+    Publish,
+    RetireSet,
+    Step,
+    Switch,
+    Update,
+    WriteAll,
+)
+from amphora.core.values.keys import Key, decode_segment, path_of
+
+
+def import_steps(
+    actions: Sequence[Action],
+    retirements: Iterable[Retirement],
+    habits: Habits,
+    *,
+    held: Mapping[Key, Place] | None = None,
+    rows: Mapping[Key, int] | None = None,
+    chooses_ids: bool = False,
+) -> list[Step]:
+    """The steps of an import. Places are freed first, then everything is written, used before user; items that
+    refer to each other (or to themselves) are created bare and completed once all of them are there. Loading
+    rows, publishing and switching follow when everything is written; what is hardest to put back, retiring,
+    comes last of all. `held` are the places of all items of the target where names are unique, `rows` the
+    tables to fill with how many rows."""
+    written = {action.key: action for action in actions if action.do in (Do.CREATE, Do.UPDATE)}
+    gone = tuple(one.key for one in retirements if one.fate is Fate.RETIRE)
+    last: list[Step] = [RetireSet(gone)] if gone else []
+    order = order_of([action.item for action in written.values()])
+    if habits.is_atomic:
+        keys = tuple(key for group in order for key in group)
+        return [*([WriteAll(keys)] if keys else []), *last]
+    steps: list[Step] = list(moves_first(held or {}, wanted_places(written.values()), gone))
+    for group in order:
+        steps += _group_steps(group, written, chooses_ids)
+    for key in (key for group in order for key in group):
+        if rows and key in rows:
+            steps.append(LoadRows((key,), rows[key]))
+        steps += _state_steps(written[key], habits)
+    # Tables that are there, empty, and otherwise as they should be, are filled all the same.
+    steps += [LoadRows((key,), count) for key, count in (rows or {}).items() if key not in written]
+    return [*steps, *last]
+
+
+def wanted_places(actions: Iterable[Action]) -> dict[Key, Place]:
+    """Where each item will be: an item that is there keeps its name and may change its folder."""
+    found = {}
+    for action in actions:
+        segments = action.present.segments if action.present else ()
+        name = segments[-1] if segments else decode_segment(path_of(action.key).rpartition("/")[2])
+        found[action.key] = (action.item.kind, action.states.folder, name)
+    return found
+
+
+def _group_steps(group: Collection[Key], actions: Mapping[Key, Action], chooses_ids: bool) -> Iterable[Step]:
+    created = [key for key in group if actions[key].do is Do.CREATE]
+    bare = created[:-1]
+    # The last of a circle finds all others there; alone, it can only lack itself.
+    if created and actions[created[-1]].is_self_using and not chooses_ids:
+        bare = created
+    for position, key in enumerate(bare):
+        yield CreateBare((key,), tuple(created[position:]))
+    for key in created[len(bare) :]:
+        yield Create((key,))
+    for key in bare:
+        yield Complete((key,))
+    for key in group:
+        if actions[key].do is Do.UPDATE and actions[key].is_form_changed:
+            yield Update((key,))
+
+
+def _state_steps(action: Action, habits: Habits) -> Iterable[Step]:
+    present = action.present.states if action.present else None
+    if action.states.is_published and (action.is_form_changed or not (present and present.is_published)):
+        yield Publish((action.key,))
+    if habits.writes_states or action.states.is_on is None:
+        return
+    if action.states.is_on != bool(present and present.is_on):
+        yield Switch((action.key,), bool(action.states.is_on))

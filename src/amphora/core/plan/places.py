@@ -1,0 +1,59 @@
+"""Places that have to be free: items that swap folders, and chains of moves, go in without a clash."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+
+from amphora.core.plan.steps import Move
+from amphora.core.values.keys import Key
+
+Place = tuple[str, str, str]
+"""Kind, folder, name: where many platforms allow one item only."""
+
+ASIDE = "amphora-aside"
+"""The folder in which an item waits while others change places; it is empty again when the run is done."""
+
+
+def moves_first(held: Mapping[Key, Place], wanted: Mapping[Key, Place], leaving: Collection[Key]) -> list[Move]:
+    """The moves after which every wanted place is free for the item that wants it. `held` are the places of
+    all that is there, `wanted` those of what will be written, `leaving` the items that will go.
+
+    Nothing is moved that stands in nobody's way. Holders that nobody moves are left alone: that is a name
+    which is taken, and the gate says so.
+    """
+    by_place = {place: key for key, place in held.items()}
+    now = dict(held)
+    moves: list[Move] = []
+    waiting = [
+        key for key in _in_the_way(by_place, wanted) if key in leaving or wanted.get(key, now[key]) != now[key]
+    ]
+    while waiting:
+        ready = next((key for key in waiting if key not in leaving and by_place.get(wanted[key], key) == key), None)
+        key = waiting[0] if ready is None else ready
+        kind, _, name = now[key]
+        # A circle has no free place to begin with, and what will go has none of its own: both wait aside.
+        folder = f"{ASIDE}/{len(moves) + 1}" if ready is None else wanted[key][1]
+        del by_place[now[key]]
+        now[key] = (kind, folder, name)
+        by_place[now[key]] = key
+        moves.append(Move((key,), folder))
+        waiting.remove(key)
+    return moves
+
+
+def taken(held: Mapping[Key, Place], wanted: Mapping[Key, Place], leaving: Collection[Key]) -> list[tuple[Key, Key]]:
+    """The items that would get the place of another one that stays: (item, the other)."""
+    by_place = {place: key for key, place in held.items()}
+    found = []
+    for key, place in sorted(wanted.items()):
+        holder = by_place.get(place, key)
+        stays = holder != key and holder not in leaving and wanted.get(holder, place) == place
+        if stays and held.get(key) != place:
+            found.append((key, holder))
+    return found
+
+
+def _in_the_way(by_place: Mapping[Place, Key], wanted: Mapping[Key, Place]) -> list[Key]:
+    """The holders of places that others want, in the order of those."""
+    found = (by_place.get(place, key) for key, place in sorted(wanted.items()))
+    return [holder for holder, key in zip(found, sorted(wanted), strict=True) if holder != key]

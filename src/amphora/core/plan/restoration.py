@@ -1,0 +1,271 @@
+"""Putting back is a comparison, not a replay: what was, what is, and which states are our own decide, item by
+item, whether it is put back whole or left whole and named (plan, sections 2 and 3)."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Mapping
+from dataclasses import dataclass, field, replace
+from enum import StrEnum
+
+from amphora.core.plan.places import moves_first
+from amphora.core.plan.states import ABSENT, Habits, Image, is_same, mark_of
+from amphora.core.plan.steps import (
+    Complete,
+    Create,
+    CreateBare,
+    LoadRows,
+    Publish,
+    RetireSet,
+    Step,
+    Switch,
+    TakeBack,
+    Update,
+    Version,
+    WriteAll,
+)
+from amphora.core.values.graph import in_order
+from amphora.core.values.keys import Key
+
+
+class Fate(StrEnum):
+    """What putting back does with one item."""
+
+    NOTHING = "nothing to do"
+    RESTORE = "put back"
+    LEFT = "left"
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """What is known of one item that a run touched.
+
+    `before` is its state when the run began, `now` the one found by looking. `ours` are the marks of all
+    states that our own runs meant or left. `is_retired_by_us` tells that a step of ours was to remove it;
+    `is_made_by_us` that one was to make it. `doubt` says why nobody can tell (a lost creation with several
+    candidates). `is_surely_ours`: a step of which no outcome is known was the last to change it, as account
+    and time show.
+    """
+
+    key: Key
+    before: Image | None
+    now: Image | None
+    ours: frozenset[str] = frozenset()
+    is_retired_by_us: bool = False
+    is_made_by_us: bool = False
+    is_filled_by_us: bool = False
+    is_surely_ours: bool = False
+    doubt: str = ""
+
+    @property
+    def title(self) -> str:
+        """The item as a person would call it."""
+        image = self.now or self.before
+        return image.states.title if image else self.key
+
+    @property
+    def counts_rows(self) -> bool:
+        """Whether the number of rows says whose state this is."""
+        return self.is_made_by_us or self.is_retired_by_us or self.is_filled_by_us
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """What happens to one item, and why. `note` names what nobody has to do anything about; unsettled is what
+    another attempt may settle, once the reason is out of the way."""
+
+    fate: Fate
+    reason: str = ""
+    note: str = ""
+    is_unsettled: bool = False
+
+
+@dataclass(frozen=True)
+class Restoration:
+    """What putting a run back will do."""
+
+    evidence: Mapping[Key, Evidence]
+    verdicts: Mapping[Key, Verdict]
+    steps: tuple[Step, ...] = field(default=())
+
+    def by(self, fate: Fate) -> list[Key]:
+        """The items with this fate."""
+        return [key for key, verdict in self.verdicts.items() if verdict.fate is fate]
+
+    @property
+    def left(self) -> list[str]:
+        """What stays as it is now, each with its reason."""
+        return [
+            f"{self.evidence[key].title!r} stays as it is: {verdict.reason}"
+            for key, verdict in self.verdicts.items()
+            if verdict.fate is Fate.LEFT
+        ]
+
+    @property
+    def is_settled(self) -> bool:
+        """Whether another attempt would find nothing else to do."""
+        return not any(verdict.is_unsettled for verdict in self.verdicts.values())
+
+    @property
+    def notes(self) -> list[str]:
+        """What is worth knowing and asks for nothing."""
+        return [verdict.note for verdict in self.verdicts.values() if verdict.note]
+
+
+def judged(one: Evidence, habits: Habits) -> Verdict:
+    """The row of the plan's table (section 2) that an item is in."""
+    before, now = mark_of(one.before, habits.sheets), mark_of(one.now, habits.sheets)
+    if one.doubt:
+        return Verdict(Fate.LEFT, one.doubt, is_unsettled=True)
+    if is_same(before, now, one.counts_rows):
+        is_gone = one.is_made_by_us and one.now is None and not one.is_retired_by_us
+        return Verdict(
+            Fate.NOTHING, note=f"{one.key} was made by the run, and somebody deleted it" if is_gone else ""
+        )
+    if now == ABSENT:
+        if one.is_retired_by_us:
+            return Verdict(Fate.RESTORE)
+        return Verdict(Fate.LEFT, "somebody deleted it meanwhile")
+    if any(is_same(now, mark, one.counts_rows) for mark in one.ours) or one.is_surely_ours:
+        return Verdict(Fate.RESTORE)
+    who = one.now.modified_by if one.now else None
+    when = f" at {one.now.modified_at}" if one.now and one.now.modified_at else ""
+    return Verdict(Fate.LEFT, f"{who or 'somebody'} changed it meanwhile{when}")
+
+
+def decide(
+    evidence: Iterable[Evidence],
+    uses: Mapping[Key, Collection[Key]],
+    used: Mapping[Key, Collection[Key]],
+    titles: Mapping[Key, str],
+    habits: Habits,
+    excluded: Mapping[Key, str] | None = None,
+) -> Restoration:
+    """The fate of every touched item. `uses` says what each item of the target uses now, `used` what each touched
+    one used before; `excluded` what can't be put back, with the reason (the environment refused).
+
+    What the run made and somebody needs stays: a changed item keeps working, whole, with all that it uses.
+    """
+    found = {one.key: one for one in evidence}
+    verdicts = {key: judged(one, habits) for key, one in found.items()}
+    verdicts |= {
+        key: Verdict(Fate.LEFT, why, is_unsettled=True) for key, why in (excluded or {}).items() if key in verdicts
+    }
+    made = {k for k, one in found.items() if one.before is None and one.now and verdicts[k].fate is Fate.RESTORE}
+    users: dict[Key, list[Key]] = {}
+    for user, keys in uses.items():
+        for key in keys:
+            if key in made and key != user:
+                users.setdefault(key, []).append(user)
+    while True:
+        keeping = {
+            key: keeper
+            for key in sorted(made)
+            if verdicts[key].fate is Fate.RESTORE
+            and (keeper := next((u for u in users.get(key, ()) if _stays(u, found, verdicts)), None))
+        }
+        if not keeping:
+            break
+        for key, keeper in keeping.items():
+            why = ", which stays," if keeper in verdicts else ""
+            verdicts[key] = Verdict(Fate.LEFT, f"{titles.get(keeper, keeper)!r}{why} uses it")
+    restoration = Restoration(found, verdicts)
+    return replace(restoration, steps=tuple(steps_of(restoration, used, habits)))
+
+
+def _stays(user: Key, found: Mapping[Key, Evidence], verdicts: Mapping[Key, Verdict]) -> bool:
+    """Whether a user goes on using what it uses now: nobody's run touched it, or it is left."""
+    if user not in verdicts:
+        return True
+    if verdicts[user].fate is Fate.NOTHING:
+        return found[user].now is not None
+    return verdicts[user].fate is Fate.LEFT
+
+
+def steps_of(restoration: Restoration, used: Mapping[Key, Collection[Key]], habits: Habits) -> list[Step]:
+    """The plan, used before user as it was before: places freed, what was retired made again, definitions and
+    states restored, what was made retired as one set. What can't be put back, an id, comes with it: new ids are
+    recorded as links."""
+    todo = [restoration.evidence[key] for key in restoration.by(Fate.RESTORE)]
+    makes = {one.key: one.before for one in todo if one.now is None and one.before}
+    pairs = {one.key: (one.before, one.now) for one in todo if one.now and one.before}
+    going = tuple(one.key for one in todo if one.before is None and one.now)
+    held = {one.key: one.now.place for one in restoration.evidence.values() if one.now}
+    wanted = {one.key: one.before.place for one in todo if one.before}
+    steps: list[Step] = [] if habits.is_atomic else list(moves_first(held, wanted, going))
+    order = [k for group in in_order({k: used.get(k, ()) for k in {**makes, **pairs}}) for k in group]
+    if habits.is_atomic:
+        written = [k for k in order if k in makes or _differs(*pairs[k], habits)]
+        steps += [WriteAll(tuple(written), "live")] if written else []
+    else:
+        steps += _made_again({k: image for k, image in makes.items() if image}, used, habits)
+        for key in order:
+            if key in pairs:
+                steps += _restored(key, *pairs[key], habits)
+        for key in order:
+            steps += _states(key, makes.get(key) or pairs[key][0], pairs.get(key, (None, None))[1], habits)
+    return [*steps, *([RetireSet(going)] if going else [])]
+
+
+def _made_again(images: Mapping[Key, Image], uses: Mapping[Key, Collection[Key]], habits: Habits) -> list[Step]:
+    steps: list[Step] = []
+    for group in in_order({key: uses.get(key, ()) for key in images}):
+        is_circle = len(group) > 1 or group[0] in uses.get(group[0], ())
+        for position, key in enumerate(group):
+            version: Version = "live" if images[key].live is not None else "draft"
+            if is_circle:
+                steps.append(CreateBare((key,), tuple(group[position:]), version))
+            else:
+                steps.append(Create((key,), (), version))
+        if is_circle:
+            steps += [Complete((key,), "live" if images[key].live is not None else "draft") for key in group]
+    for key, image in images.items():
+        if habits.drafts(image.kind) and image.live is not None:
+            steps.append(Publish((key,)))
+            steps += [Update((key,), "draft")] if image.draft is not None else []
+        elif image.states.is_published:
+            steps.append(Publish((key,)))
+        if image.rows:
+            steps.append(LoadRows((key,), image.rows))
+    return steps
+
+
+def _restored(key: Key, before: Image, now: Image, habits: Habits) -> list[Step]:
+    """An item that is there, given back what differs, whatever it is."""
+    if not habits.drafts(before.kind):
+        steps: list[Step] = [Update((key,), "live")] if _differs(before, now, habits) else []
+        if bool(before.states.is_published) != bool(now.states.is_published):
+            steps.append(Publish((key,)) if before.states.is_published else TakeBack((key,)))
+        return steps
+    if before.live is None:
+        first: list[Step] = [TakeBack((key,))] if now.live is not None else []
+        after = replace(now, live=None, draft=now.newest)
+        return [*first, *([Update((key,), "draft")] if _differs(before, after, habits) else [])]
+    is_live_same = _one(before, before.live, habits) == _one(now, now.live, habits)
+    if is_live_same and before.draft is not None:
+        return [Update((key,), "draft")] if _differs(before, now, habits) else []
+    if is_live_same and now.draft is None and not _differs(before, now, habits):
+        return []
+    # Without a draft of its own, title and folder are written with the live definition, which publishing
+    # then takes out of the draft again.
+    tail: list[Step] = [Update((key,), "draft")] if before.draft is not None else []
+    return [Update((key,), "live"), Publish((key,)), *tail]
+
+
+def _states(key: Key, before: Image, now: Image | None, habits: Habits) -> list[Step]:
+    if habits.writes_states or before.states.is_on is None:
+        return []
+    is_on_now = bool(now.states.is_on) if now else False
+    return [Switch((key,), bool(before.states.is_on))] if is_on_now != bool(before.states.is_on) else []
+
+
+def _differs(before: Image, now: Image, habits: Habits) -> bool:
+    """Whether definition, draft, title or folder differ; the switch too where a write sets it."""
+    states = now.states
+    if not habits.writes_states:
+        states = replace(states, is_on=before.states.is_on)
+    alike = replace(now, states=replace(states, is_published=before.states.is_published))
+    return not is_same(mark_of(alike, habits.sheets), mark_of(before, habits.sheets))
+
+
+def _one(image: Image, definition: object, habits: Habits) -> str:
+    return mark_of(Image("", image.kind, (), replace(image.states, title="", folder=""), definition), habits.sheets)

@@ -1,0 +1,115 @@
+"""What counts of one item in a target: whole enough to be made again, and a mark to compare it by."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Final
+
+from amphora.core.form.kinds import KindSheet
+from amphora.core.form.settled import settled
+from amphora.core.values.canon import digest
+from amphora.core.values.model import Json, States
+
+ABSENT: Final = "absent"
+"""The mark of an item that is not there."""
+
+
+@dataclass(frozen=True)
+class Image:
+    """One item of a target in native words, secrets masked: its state (plan, section 1) and what it takes to
+    make it again.
+
+    `live` is the definition that people work with, None where there never was one; `draft` the unpublished
+    edits beside it. An environment without drafts has a live definition only. `rows` is None where the item
+    holds none. Revision, time and person are no part of the state: they make conditional calls possible and
+    name people.
+    """
+
+    native_id: str
+    kind: str
+    segments: tuple[str, ...]
+    states: States
+    live: Json = None
+    draft: Json = None
+    rows: int | None = None
+    revision: str = ""
+    modified_at: str | None = None
+    modified_by: str | None = None
+    link: str = ""
+
+    @property
+    def newest(self) -> Json:
+        """The draft if there is one, else the live definition."""
+        return self.live if self.draft is None else self.draft
+
+    @property
+    def place(self) -> tuple[str, str, str]:
+        """Kind, folder and name: where many platforms allow one item only."""
+        return self.kind, self.states.folder, self.segments[-1] if self.segments else self.states.title
+
+    def to_json(self) -> dict[str, Json]:
+        """As it stands in the ledger."""
+        table: dict[str, Json] = {"id": self.native_id, "kind": self.kind, "segments": list(self.segments)}
+        table |= {"states": self.states.to_json(), "live": self.live, "draft": self.draft, "rows": self.rows}
+        return table | {"revision": self.revision, "at": self.modified_at, "by": self.modified_by, "link": self.link}
+
+    @staticmethod
+    def from_json(table: Mapping[str, Json]) -> Image:
+        """The inverse of `to_json`."""
+        return Image(
+            table["id"],
+            table["kind"],
+            tuple(table["segments"]),
+            States.from_json(table["states"]),
+            table["live"],
+            table["draft"],
+            table["rows"],
+            table["revision"],
+            table["at"],
+            table["by"],
+            table["link"],
+        )
+
+
+@dataclass(frozen=True)
+class Habits:
+    """What an environment does by itself when something is written: enough to know beforehand what a step
+    will leave. See `environments.contract.Capabilities`, from which it is made."""
+
+    has_drafts: bool
+    writes_states: bool
+    is_atomic: bool
+    takes_back: bool
+    sheets: Mapping[str, KindSheet]
+
+    def drafts(self, kind: str) -> bool:
+        """Whether a write to items of this kind goes to a draft, which somebody has to publish."""
+        return self.has_drafts and self.sheets[kind].is_published
+
+
+def mark_of(image: Image | None, sheets: Mapping[str, KindSheet]) -> str:
+    """What two states are compared by: equal marks, equal states. Rows stand behind a colon, because they
+    count only for items that a run itself made, filled or removed: in others people go on working."""
+    if image is None:
+        return ABSENT
+    sheet = sheets.get(image.kind)
+    live, draft = (
+        None if version is None else settled(version, sheet) if sheet else version
+        for version in (image.live, image.draft)
+    )
+    states = image.states
+    told = [image.kind, states.title, states.folder, states.is_on, states.is_published, live, draft]
+    return f"{digest(told)}:{image.rows or 0}"
+
+
+def is_same(left: str, right: str, counts_rows: bool = False) -> bool:
+    """Whether two marks are those of one state."""
+    if counts_rows or ABSENT in (left, right):
+        return left == right
+    return left.partition(":")[0] == right.partition(":")[0]
+
+
+def emptied(image: Image) -> Image:
+    """The image without what a platform gives anew to an item that is made again: id, revision, rows."""
+    return replace(image, native_id="", revision="", rows=None)

@@ -1,0 +1,72 @@
+"""The gate at work: what stands between a docket and its target, looked up and told."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from amphora.core.plan.docket import Docket
+from amphora.core.plan.gate import Consent, Reason, Standing, Why, reasons_of
+from amphora.core.values.errors import AmphoraError, NotReady, PackageDamaged
+from amphora.core.values.model import Contents
+from amphora.engine.session import Opened, Session
+
+
+def reasons_for(
+    session: Session, docket: Docket, opened: Opened, contents: Contents | None, consent: Consent
+) -> list[Reason]:
+    """Everything in the way of carrying out a docket, as it is now."""
+    identity = opened.environment.whoami()
+    open_runs = session.ledger.journal.open_runs(opened.description.uid)
+    sheets = opened.description.sheets
+    standing = Standing(
+        identity.permissions,
+        identity.account,
+        identity.roles,
+        {kind: sheet.schema for kind, sheet in sheets.items() if sheet.is_carried},
+        open_runs[0].name if open_runs else "",
+        _state_words(open_runs[0].state) if open_runs else "",
+        _policy(session, contents),
+    )
+    return reasons_of(docket, standing, consent)
+
+
+def refuse(docket: Docket, reasons: Sequence[Reason]) -> None:
+    """NotReady while anything is in the way; all of it is told."""
+    if not reasons:
+        return
+    first = reasons[0]
+    details = list(first.details)
+    for other in reasons[1:]:
+        details += [f"Also: {other.message}", *(f"  {line}" for line in other.details)]
+    if first.why is Why.POLICY:
+        raise PackageDamaged(first.message, details=details, next_step=first.next_step)
+    raise NotReady(
+        f"{docket.title} can't go to {docket.target} as it stands; nothing was touched. {first.message}"
+        if docket.actions
+        else f"{docket.package} can't be withdrawn from {docket.target}; nothing was touched. {first.message}",
+        subject=first.subject or None,
+        details=details,
+        next_step=first.next_step,
+    )
+
+
+def agreed(reasons: Sequence[Reason]) -> list[Reason]:
+    """The reasons without those that a person at a terminal can agree to on the spot."""
+    return [reason for reason in reasons if reason.why is not Why.CONSENT]
+
+
+def _state_words(state: str) -> str:
+    return "still running, or was cut off" if state == "running" else state
+
+
+def _policy(session: Session, contents: Contents | None) -> str:
+    """What the workspace's policies say against this package."""
+    if contents is None or not session.workspace.is_signature_required:
+        return ""
+    from amphora.files.signing import require_signature
+
+    try:
+        require_signature(contents, session.workspace.keys)
+    except AmphoraError as error:
+        return error.message
+    return ""

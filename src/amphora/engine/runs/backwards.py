@@ -1,0 +1,417 @@
+"""Backwards: putting a run back. What has to be decided is decided by looking, so that doing it again, after
+whatever cut it off, is the same thing (plan, section 3)."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+
+from amphora.core.form.bindings import Bindings
+from amphora.core.form.references import quick_references
+from amphora.core.needs.matching import Link
+from amphora.core.plan.restoration import Evidence, Fate, Restoration, decide
+from amphora.core.plan.states import Image, is_same, mark_of
+from amphora.core.plan.steps import Create, LoadRows, RetireSet, Step, WriteAll
+from amphora.core.values.errors import (
+    AmphoraError,
+    EnvironmentRefused,
+    LedgerTrouble,
+    NotReady,
+    RevisionMoved,
+)
+from amphora.core.values.keys import Key
+from amphora.engine.runs.attention import Attention
+from amphora.engine.runs.carrier import Carrier
+from amphora.engine.runs.lost import find_made
+from amphora.engine.runs.material import ImageMaterial
+from amphora.engine.runs.stage import Stage, looked_up
+from amphora.engine.steps import Bench
+from amphora.ledger.records import BROKEN_OFF, PUT_BACK, UNDO, UNDONE, Beginning, JournalStep, Run
+
+ROUNDS = 6
+"""How often it is decided anew because somebody changed something, or the environment refused."""
+
+MADE = (Create.do, "create bare", WriteAll.do)
+UNKNOWN = ("intended", "uncertain")
+"""States of a journalled step of which nobody knows whether it took effect."""
+
+
+@dataclass(frozen=True)
+class Back:
+    """What the look after putting back showed: the only ground for saying anything about the target.
+
+    `left` names what stays as it is now, with reasons; `differing` what was put back and is not as it was all
+    the same (an id or a secret that is gone for good); `outside` what else changed meanwhile, by somebody;
+    `renewed` gives the new ids and addresses of what was made again.
+    """
+
+    run: Run | None
+    of: Run
+    restored: tuple[Key, ...] = ()
+    left: tuple[str, ...] = ()
+    differing: tuple[str, ...] = ()
+    outside: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
+    renewed: Mapping[Key, str] = field(default_factory=dict)
+    is_recorded: bool = True
+    of_state: str = UNDONE
+
+    @property
+    def is_as_before(self) -> bool:
+        """Whether everything that the run touched is as it was before it."""
+        return not self.left and not self.differing
+
+    def sentence(self, environment: str) -> str:
+        """What can be said of the target."""
+        if self.is_as_before and not self.outside:
+            return f"{environment} is as it was before."
+        if self.is_as_before:
+            return (
+                f"All that it touched in {environment} is as it was before; {len(self.outside)} other"
+                f" item{'s' if len(self.outside) > 1 else ''} changed meanwhile, by somebody."
+            )
+        count = len(self.left) + len(self.differing)
+        return f"{environment} is as it was before but for {count} item{'s' if count > 1 else ''}."
+
+    def told(self) -> list[str]:
+        """What has to be named, line by line."""
+        others = [f"{name} changed meanwhile, by somebody" for name in self.outside]
+        ledger = [] if self.is_recorded else ["The ledger could not be written: there the run is still open."]
+        return [*self.left, *self.differing, *self.notes, *others, *ledger]
+
+
+def foresee(stage: Stage, run: Run) -> Restoration:
+    """What putting back would do now; changes nothing."""
+    return _decided(stage, run, {})[0]
+
+
+def put_back(stage: Stage, run: Run, kind: str, note: str = "") -> Back:
+    """Puts a run back, as a run of its own. Raises what stopped it; then both are broken off, and doing it again
+    finishes it. The caller holds the lock."""
+    if run.format < 2:
+        raise NotReady(
+            f"{run.name} was journalled by an earlier build, which kept too little to put it back safely.",
+            subject=run.name,
+            next_step=f"amphora compare {run.package}-{run.version} {run.environment}",
+        )
+    excluded: dict[Key, str] = {}
+    restoration, now = _decided(stage, run, excluded)
+    if not restoration.steps:
+        return _looked(stage, run, None, restoration, {}, now, note, kind)
+    mine, is_journalled = _begun(stage, run, kind, restoration, now)
+    earlier = [run.name, *(other.name for other in stage.ledger.journal.backwards_of(run))]
+    before = {key: one.before for key, one in restoration.evidence.items()}
+    kept = stage.kept_rows(earlier, before)
+    material = ImageMaterial(before, stage.opened.description, kept, _renewed(restoration))
+    carrier = Carrier(
+        stage,
+        mine or run,
+        Bench(stage.environment, stage.habits, material),
+        Attention(),  # whoever interrupts a second time is heard at once; the first time this goes on
+        stage.ledger.uid(),
+        is_journalled=is_journalled,
+    )
+    try:
+        restoration, now = _in_rounds(stage, run, carrier, restoration, now, excluded)
+        return _looked(stage, run, mine, restoration, material.renamed, now, note, kind)
+    except BaseException as error:
+        words = error.message if isinstance(error, AmphoraError) else type(error).__name__
+        with contextlib.suppress(AmphoraError):
+            if mine:
+                stage.ledger.journal.end(mine, BROKEN_OFF, words)
+            stage.ledger.journal.end(run, BROKEN_OFF, note or words)
+        raise
+
+
+def _in_rounds(
+    stage: Stage,
+    run: Run,
+    carrier: Carrier,
+    restoration: Restoration,
+    now: dict[Key, Image | None],
+    excluded: dict[Key, str],
+) -> tuple[Restoration, dict[Key, Image | None]]:
+    """Carries the plan out; where the environment refuses a step, or somebody changed something, it is looked
+    and decided again. An item that is refused is left, and named."""
+    material = carrier.bench.material
+    assert isinstance(material, ImageMaterial)
+    for number in range(ROUNDS):
+        carrier.bench.now = dict(now)
+        step: Step | None = None
+        try:
+            for step in _doable(restoration, material):
+                carrier.carry_out([step], f"putting {run.name} back")
+            break
+        except RevisionMoved as error:
+            if number >= ROUNDS // 2 and step is not None:
+                excluded |= dict.fromkeys(step.keys, error.message)
+        except EnvironmentRefused as error:
+            assert step is not None
+            excluded |= dict.fromkeys(step.keys, f"it could not be put back: {error.message}")
+        restoration, now = _decided(stage, run, excluded)
+        material.renamed |= _renewed(restoration)
+    return restoration, now
+
+
+def _doable(restoration: Restoration, material: ImageMaterial) -> list[Step]:
+    """The steps, without the loading of rows that nobody kept: that shows in the look afterwards."""
+    return [s for s in restoration.steps if not isinstance(s, LoadRows) or s.key in material.kept_rows]
+
+
+def _begun(
+    stage: Stage, run: Run, kind: str, restoration: Restoration, now: Mapping[Key, Image | None]
+) -> tuple[Run | None, bool]:
+    """The run that puts back. Where the ledger can't be written it is done all the same: what was before, and what
+    was meant, is in it already, and that is all that putting back needs."""
+    account = stage.environment.whoami().account
+    docket = {"steps": [[step.do, list(step.keys)] for step in restoration.steps]}
+    outside = stage.revisions(image.native_id for image in now.values() if image)
+    package = (run.package, run.version, "", "", run.id, docket, dict(now), outside)
+    try:
+        return stage.ledger.journal.begin(Beginning(kind, run.environment, run.uid, account, *package)), True
+    except LedgerTrouble:
+        return None, False
+
+
+def _decided(stage: Stage, run: Run, excluded: Mapping[Key, str]) -> tuple[Restoration, dict[Key, Image | None]]:
+    """The evidence as it is now, and what follows from it."""
+    evidence = _evidence(stage, run)
+    now = {one.key: one.now for one in evidence}
+    uses, used, titles = _uses(stage, evidence)
+    return decide(evidence, uses, used, titles, stage.habits, excluded), now
+
+
+def _evidence(stage: Stage, run: Run) -> list[Evidence]:
+    journal = stage.ledger.journal
+    touched = journal.touched(run)
+    outside = set(journal.outside(run)) | {image.native_id for image in touched.values() if image}
+    chain = [run, *journal.backwards_of(run)]
+    steps = [(one, step) for one in chain for step in journal.steps(one)]
+    known = _known_ids(touched, steps)
+    marks = _marks(stage, run)
+    doubts = _lost_ones(stage, steps, known, outside)
+    wanted = {f"{key}\0{id_}": id_ for key, ids in known.items() for id_ in ids}
+    images = looked_up(stage.environment, wanted)
+    found = []
+    for key, before in touched.items():
+        there = [image for id_ in reversed(known[key]) if (image := images[f"{key}\0{id_}"])]
+        now = there[0] if there else None
+        mine = [(one, step) for one, step in steps if key in step.keys]
+        found.append(
+            Evidence(
+                key,
+                before,
+                now,
+                frozenset(marks.get(key, ())),
+                any(step.do == RetireSet.do for _, step in mine),
+                before is None and bool(known[key]),
+                any(step.do == LoadRows.do for _, step in mine),
+                _is_surely_ours(now, mine),
+                doubts.get(key, ""),
+            )
+        )
+    return found
+
+
+def _known_ids(touched: Mapping[Key, Image | None], steps: Sequence[tuple[Run, JournalStep]]) -> dict[Key, list[str]]:
+    """The native ids that each item has had, the first one first."""
+    known: dict[Key, list[str]] = {key: [image.native_id] if image else [] for key, image in touched.items()}
+    for _, step in steps:
+        for key, native_id in ((step.outcome or {}).get("ids") or {}).items():
+            if key in known and native_id not in known[key]:
+                known[key].append(native_id)
+    return known
+
+
+def _lost_ones(
+    stage: Stage, steps: Sequence[tuple[Run, JournalStep]], known: dict[Key, list[str]], outside: set[str]
+) -> dict[Key, str]:
+    """Looks for what creations without an answer made; adds their ids, gives the doubts."""
+    doubts: dict[Key, str] = {}
+    for one, step in steps:
+        if step.do not in MADE or step.state not in UNKNOWN:
+            continue
+        for key in step.keys:
+            if step.intent["before"].get(key) != "absent" or key not in known:
+                continue
+            mine = outside | {id_ for ids in known.values() for id_ in ids}
+            search = find_made(stage.environment, stage.habits, key, step.intent, mine, one.account)
+            if search.doubt:
+                doubts[key] = search.doubt
+            elif search.image and search.image.native_id not in known[key]:
+                known[key].append(search.image.native_id)
+    return doubts
+
+
+def _marks(stage: Stage, run: Run) -> dict[Key, set[str]]:
+    """The states that our own runs produced, since this one began: of later ones too, which were put back."""
+    journal = stage.ledger.journal
+    ours: dict[Key, set[str]] = {}
+    for one in journal.runs():
+        if one.uid == run.uid and one.id >= run.id:
+            for step in journal.steps(one):
+                for table in (step.intent.get("meant"), (step.outcome or {}).get("left")):
+                    for key, mark in (table or {}).items():
+                        ours.setdefault(key, set()).add(mark)
+    return ours
+
+
+def _is_surely_ours(now: Image | None, mine: Sequence[tuple[Run, JournalStep]]) -> bool:
+    """Whether the last change is that of a step which could not look at what it left: a platform may have made
+    something else of what was written. Account and time tell: ours, since the intent."""
+    blind = [(one, step) for one, step in mine if not (step.outcome or {}).get("left") and step.state != "failed"]
+    if now is None or not now.modified_by or not now.modified_at or not blind:
+        return False
+    one, step = blind[-1]
+    return now.modified_by == one.account and now.modified_at >= step.at
+
+
+def _uses(
+    stage: Stage, evidence: Sequence[Evidence]
+) -> tuple[dict[Key, set[Key]], dict[Key, set[Key]], dict[Key, str]]:
+    """Who uses what of the touched items: everything in the target now, and the touched ones before. Titles of
+    the users. Only read where something may be retired, for which alone it matters."""
+    style = stage.opened.description.id_style
+    names, was = Bindings(style), Bindings(style)
+    keys: dict[str, Key] = {}
+    for one in evidence:
+        if one.now:
+            names.bind(one.key, one.now.native_id)
+            keys[one.now.native_id] = one.key
+        if one.before:
+            was.bind(one.key, one.before.native_id)
+    used = {one.key: _used(one.before, was, one.key) for one in evidence if one.before}
+    if not any(one.before is None and one.now for one in evidence):
+        return {}, used, {}
+    uses: dict[Key, set[Key]] = {}
+    titles: dict[Key, str] = {}
+    for native_id, image in stage.environment.look([row.native_id for row in stage.environment.index()]).items():
+        key = keys.get(native_id, f"outside:{native_id}")
+        uses[key], titles[key] = _used(image, names, key), image.states.title
+    return uses, used, titles
+
+
+def _used(image: Image | None, names: Bindings, key: Key) -> set[Key]:
+    versions = [version for version in (image.live, image.draft) if version is not None] if image else []
+    found = {used for version in versions for used in quick_references(version, names, key)}
+    # A reference to itself matters as well: such an item has to be made again bare.
+    mine = image.native_id if image else ""
+    return found | ({key} if mine and any(_names_itself(version, mine) for version in versions) else set())
+
+
+def _names_itself(definition: object, native_id: str) -> bool:
+    waiting = [definition]
+    while waiting:
+        value = waiting.pop()
+        if isinstance(value, dict):
+            waiting.extend(value.values())
+        elif isinstance(value, list):
+            waiting.extend(value)
+        elif isinstance(value, str) and native_id in value:
+            return True
+    return False
+
+
+def _renewed(restoration: Restoration) -> dict[Key, str]:
+    """The ids of items that an earlier attempt made again."""
+    return {
+        key: one.now.native_id
+        for key, one in restoration.evidence.items()
+        if one.now and one.before and one.now.native_id != one.before.native_id
+    }
+
+
+def _looked(
+    stage: Stage,
+    run: Run,
+    mine: Run | None,
+    restoration: Restoration,
+    renamed: Mapping[Key, str],
+    now: Mapping[Key, Image | None],
+    note: str,
+    kind: str,
+) -> Back:
+    """Looks once more, at what was touched and at everything else; records and says what is so."""
+    sheets = stage.habits.sheets
+    ids = {key: image.native_id for key, image in now.items() if image} | dict(renamed)
+    ids |= {key: one.before.native_id for key, one in restoration.evidence.items() if one.before and key not in ids}
+    after = looked_up(stage.environment, ids)
+    material = ImageMaterial(
+        {key: one.before for key, one in restoration.evidence.items()}, stage.opened.description, {}, dict(renamed)
+    )
+    differing, back = [], []
+    for key, one in restoration.evidence.items():
+        if restoration.verdicts[key].fate is Fate.LEFT:
+            continue
+        wanted = material_image(material, key)
+        if is_same(mark_of(wanted, sheets), mark_of(after.get(key), sheets), one.counts_rows):
+            back.append(key)
+        else:
+            differing.append(f"{one.title!r} is not as it was: {_unlike(wanted, after.get(key))}")
+    moved = _moved_outside(stage, run, {image.native_id for image in after.values() if image} | set(ids.values()))
+    left = tuple(restoration.left)
+    # What somebody changed, or can't be put back at all, is decided: trying again would show the same. What the
+    # environment refused, or nobody can tell, stays open.
+    of_state = BROKEN_OFF if not restoration.is_settled else UNDONE if kind == UNDO else PUT_BACK
+    found = Back(
+        mine,
+        run,
+        tuple(restoration.by(Fate.RESTORE)),
+        left,
+        tuple(differing),
+        tuple(moved),
+        tuple(restoration.notes),
+        {key: image.link for key in renamed if (image := after.get(key))},
+        of_state=of_state,
+    )
+    links = [Link(key, run.uid, native_id) for key, native_id in renamed.items() if after.get(key)]
+    try:
+        if mine is None:
+            stage.ledger.finish_backwards(run, run, back, links, of_state, of_state, note)
+        else:
+            stage.ledger.finish_backwards(mine, run, back, links, "done", of_state, note)
+    except LedgerTrouble:
+        return replace(found, is_recorded=False)
+    return found
+
+
+def material_image(material: ImageMaterial, key: Key) -> Image | None:
+    """The state before, with the new ids of what had to be made again."""
+    image = material.before[key]
+    if image is None or not material.renamed:
+        return image
+    sheet = material.description.sheets[image.kind]
+    live, draft = (
+        None if version is None else material.following(version, key, sheet) for version in (image.live, image.draft)
+    )
+    return replace(image, live=live, draft=draft)
+
+
+def _unlike(wanted: Image | None, found: Image | None) -> str:
+    """In a few words, how a state differs from the one that was to be restored."""
+    if found is None:
+        return "it is gone"
+    if wanted is None:
+        return "it is still there"
+    parts = [
+        ("its live version", wanted.live != found.live),
+        ("its draft", wanted.draft != found.draft),
+        ("its title or folder", wanted.place != found.place or wanted.states.title != found.states.title),
+        ("on or off", wanted.states.is_on != found.states.is_on),
+        ("published or not", wanted.states.is_published != found.states.is_published),
+        ("its rows", (wanted.rows or 0) != (found.rows or 0)),
+    ]
+    return ", ".join(words for words, differs in parts if differs) or "something in it"
+
+
+def _moved_outside(stage: Stage, run: Run, touched: set[str]) -> list[str]:
+    """What else in the target is another than when the run began: by name and person."""
+    before = stage.ledger.journal.outside(run)
+    rows = {row.native_id: row for row in stage.environment.index()}
+    found = [
+        f"{row.states.title!r}{f' ({row.modified_by})' if row.modified_by else ''}"
+        for native_id, row in rows.items()
+        if native_id not in touched and before.get(native_id) != row.revision
+    ]
+    return sorted(found) + [f"an item that is gone ({id_})" for id_ in sorted(before.keys() - rows.keys() - touched)]

@@ -1,0 +1,202 @@
+"""Forwards: carrying out a docket, and what is recorded of it. Whatever goes wrong ends in put back or broken
+off, never in nobody knows."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+
+from amphora.core.merge.compare import Base
+from amphora.core.needs.matching import Link
+from amphora.core.plan.docket import Action, Do, Docket, Fate
+from amphora.core.plan.states import Image
+from amphora.core.values.errors import (
+    AmphoraError,
+    BrokenOff,
+    EnvironmentRefused,
+    FaultInRun,
+    Interrupted,
+    NotReady,
+)
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Json
+from amphora.core.values.tokens import parse_token
+from amphora.engine.runs.attention import attended
+from amphora.engine.runs.backwards import Back, put_back
+from amphora.engine.runs.carrier import Carrier, Stopped
+from amphora.engine.runs.material import DocketMaterial
+from amphora.engine.runs.stage import Stage, looked_up
+from amphora.engine.steps import Bench
+from amphora.ledger.records import BROKEN_OFF, DONE, IMPORT, PUTTING_BACK, WITHDRAWAL, Beginning, Delivery, Run
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What became of a run. `links` gives, per item, its new address; `failure` what went wrong if the
+    run was put back or broke off, `back` what the look after putting back showed; `unverified` why nobody could
+    look afterwards at a run that is done."""
+
+    run: Run
+    written: int
+    links: Mapping[Key, str]
+    failure: AmphoraError | None = None
+    back: Back | None = None
+    loaded: Mapping[Key, int] = field(default_factory=dict)
+    unverified: str = ""
+
+
+def carry_out(docket: Docket, stage: Stage) -> Outcome:
+    """Carries out a decided docket in one leg. Raises where nothing was touched; a failure after that is in the
+    outcome, with what it means for the target."""
+    account = stage.environment.whoami().account
+    purpose = f"{docket.title} goes in" if docket.actions else f"{docket.package} is withdrawn"
+    with stage.ledger.locks.held(stage.uid, stage.opened.name, account, purpose):
+        before = _before(docket, stage)
+        beginning = Beginning(
+            IMPORT if docket.actions else WITHDRAWAL,
+            stage.opened.name,
+            docket.target_uid,
+            account,
+            docket.package,
+            docket.version,
+            docket.source_uid,
+            docket.package_digest,
+            None,
+            _kept_docket(docket),
+            before,
+            stage.revisions(image.native_id for image in before.values() if image),
+        )
+        run = stage.ledger.journal.begin(beginning)
+        return _carried(docket, stage, run, before)
+
+
+def _carried(docket: Docket, stage: Stage, run: Run, before: Mapping[Key, Image | None]) -> Outcome:
+    material = DocketMaterial(docket, stage.opened.description)
+    bench = Bench(stage.environment, stage.habits, material, dict(before))
+    with attended() as attention:
+        carrier = Carrier(stage, run, bench, attention, stage.ledger.uid())
+        try:
+            carrier.carry_out(docket.steps, docket.target)
+            run = _recorded(docket, stage, run, bench.now)
+        except Stopped:
+            return _failed(stage, run, Interrupted("It was interrupted."))
+        except AmphoraError as error:
+            return _failed(stage, run, error)
+        except Exception as error:
+            fault = FaultInRun(f"A fault in Amphora: {type(error).__name__}: {error}.")
+            fault.__cause__ = error
+            return _failed(stage, run, fault)
+        except BaseException:
+            # Somebody insists, or the process is going down: no more calls. `undo` looks at what is there.
+            with contextlib.suppress(AmphoraError):
+                stage.ledger.journal.end(run, BROKEN_OFF, "It was stopped at once.")
+            raise
+    written = {key for step in docket.steps for key in step.keys if bench.now.get(key)}
+    links = {key: image.link for key in sorted(written) if (image := bench.now[key])}
+    loaded = {key: image.rows or 0 for key in docket.records if (image := bench.now.get(key))}
+    return Outcome(run, len(written), links, loaded=loaded)
+
+
+def _before(docket: Docket, stage: Stage) -> dict[Key, Image | None]:
+    """The state of everything that the run will touch; NotReady where something is not as the docket saw it."""
+    seen = {a.key: a.present for a in docket.actions if a.present} | {r.key: r.present for r in docket.retirements}
+    touched = dict.fromkeys(key for step in docket.steps for key in step.keys)
+    images = looked_up(stage.environment, {key: seen[key].native_id for key in touched if key in seen})
+    for key, image in images.items():
+        if image is None or image.revision != seen[key].revision:
+            raise NotReady(
+                f"{seen[key].states.title!r} was changed in {docket.target} since the docket was made; nothing was"
+                " touched.",
+                subject=key,
+                next_step=f"amphora compare {docket.name} {docket.target}",
+            )
+    return {key: images.get(key) for key in touched}
+
+
+def _recorded(docket: Docket, stage: Stage, run: Run, now: Mapping[Key, Image | None]) -> Run:
+    """Deliveries, claims, links and the end of the run, in one transaction."""
+    done = [action for action in docket.actions if action.do in (Do.CREATE, Do.UPDATE, Do.LEAVE)]
+    ids, addresses = {}, {}
+    for action in done:
+        image = now.get(action.key)
+        native_id = image.native_id if image else action.present.native_id if action.present else ""
+        ids[action.key] = native_id
+        addresses[native_id] = image.link if image else action.present.link if action.present else ""
+    inner = docket.bindings.inner
+    links = [Link(key, docket.target_uid, native_id, inner.get(key, {})) for key, native_id in ids.items()]
+    rows = {key: image.rows for key in docket.records if (image := now.get(key))}
+    deliveries = [_delivery(action, ids[action.key], docket, rows.get(action.key)) for action in done]
+    ended = [
+        (docket.package, source, one.key)
+        for one in docket.retirements
+        if one.fate is not Fate.STAY
+        for source in docket.sources
+    ]
+    ended += [(docket.package, source, key) for key in docket.unclaimed for source in docket.sources]
+    return stage.ledger.finish(run, DONE, deliveries, docket.custody, links, addresses, ended)
+
+
+def _failed(stage: Stage, run: Run, error: AmphoraError) -> Outcome:
+    """Puts back what the run did, and says what that came to."""
+    try:
+        back = put_back(stage, run, PUTTING_BACK, error.message)
+    except AmphoraError as trouble:
+        with contextlib.suppress(AmphoraError):
+            run = stage.ledger.journal.end(run, BROKEN_OFF, error.message)
+        return Outcome(run, 0, {}, _broken_off(run, error, [f"Putting back failed: {trouble.message}"]))
+    except BaseException:
+        with contextlib.suppress(AmphoraError):
+            stage.ledger.journal.end(run, BROKEN_OFF, error.message)
+        raise
+    run = replace(run, state=back.of_state)
+    if back.is_as_before and back.is_recorded:
+        return Outcome(run, 0, {}, _explained(run, error, back), back)
+    after = "" if back.of_state == BROKEN_OFF or not back.is_recorded else f"amphora history {run.name}"
+    return Outcome(run, 0, {}, _broken_off(run, error, [back.sentence(run.environment), *back.told()], after), back)
+
+
+def _broken_off(run: Run, error: AmphoraError, details: list[str], after: str = "") -> BrokenOff:
+    return BrokenOff(
+        f"{run.name} broke off: {error.message}",
+        subject=error.subject,
+        place=error.place,
+        details=[*error.details, *details],
+        next_step=after or f"amphora undo {run.name}",
+    )
+
+
+def _explained(run: Run, error: AmphoraError, back: Back) -> AmphoraError:
+    """The failure of a run that was put back, with what the look at the target showed."""
+    kind = EnvironmentRefused
+    if isinstance(error, Interrupted):
+        kind = Interrupted  # type: ignore[assignment]
+    elif isinstance(error, FaultInRun):
+        kind = FaultInRun  # type: ignore[assignment]
+    return kind(
+        f"{run.name} failed: {error.message} {back.sentence(run.environment)}",
+        subject=error.subject,
+        place=error.place,
+        details=[*error.details, *back.told()],
+        next_step=f"{error.next_step or 'Mend the cause'}; the run is in: amphora history {run.name}",
+    )
+
+
+def _kept_docket(docket: Docket) -> Json:
+    """The docket as the ledger keeps it: the plan and the resolved bindings, never a secret's value."""
+    return {
+        "steps": [[step.do, list(step.keys)] for step in docket.steps],
+        "bindings": {one.need.key: one.native for one in docket.mapped if one.need.kind != "secret"},
+        "custody": docket.custody.value,
+        "fates": {one.key: one.fate.value for one in docket.retirements},
+    }
+
+
+def _delivery(action: Action, native_id: str, docket: Docket, rows: int | None) -> Delivery:
+    used = {parsed.key for place in action.item.places if (parsed := parse_token(place.token))}
+    bindings = {
+        one.need.key: one.native for one in docket.mapped if one.need.key in used and one.need.kind != "secret"
+    }
+    base = Base(action.item.form, action.item.states, bindings)
+    package = (docket.package, docket.source_uid, docket.version)
+    return Delivery(action.key, native_id, *package, base, action.form, action.states, rows)

@@ -1,0 +1,56 @@
+"""Lost answers: what became of a creation that nobody heard of again? Only the target can say."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass
+
+from amphora.core.plan.states import Habits, Image, is_same, mark_of
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Json
+from amphora.environments.contract import Environment, RemembersTokens
+
+
+@dataclass(frozen=True)
+class Search:
+    """What was found of a creation whose answer is unknown. `doubt` says why nobody can tell."""
+
+    image: Image | None = None
+    doubt: str = ""
+
+
+def find_made(
+    environment: Environment,
+    habits: Habits,
+    key: Key,
+    intent: Mapping[str, Json],
+    before: Collection[str],
+    account: str,
+) -> Search:
+    """Looks for what a creation may have made: by its token, by the id that we chose, else by kind, place,
+    account and state among what was not there before (`before`: native ids). The order of the plan, section 2."""
+    chosen = intent["ids"].get(key)
+    if chosen:
+        return Search(environment.look([chosen]).get(chosen))
+    if isinstance(environment, RemembersTokens):
+        written = environment.answered(f"{intent['token']}/{key}")
+        return Search(environment.look([written.native_id]).get(written.native_id) if written else None)
+    place = intent.get("places", {}).get(key)
+    rows = [
+        row
+        for row in environment.index()
+        if row.native_id not in before
+        and [row.kind, row.states.folder, row.segments[-1] if row.segments else row.states.title] == place
+    ]
+    images = environment.look([row.native_id for row in rows])
+    meant = intent["meant"].get(key, "")
+    ours = [
+        image
+        for image in images.values()
+        if image.modified_by in (None, account) and is_same(mark_of(image, habits.sheets), meant)
+    ]
+    if len(ours) == 1:
+        return Search(ours[0])
+    if rows:
+        return Search(None, "nobody can tell whether this run made what is there under its name")
+    return Search()

@@ -1,0 +1,180 @@
+"""Where the definitions come from that steps write: a docket's forms, or the images of what was before."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Collection, Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from amphora.core.form.bindings import Bindings, IdStyle
+from amphora.core.form.kinds import KindSheet
+from amphora.core.form.native import to_native
+from amphora.core.form.portable import to_portable
+from amphora.core.form.spots import mask_secrets, masked_places
+from amphora.core.needs.crosswalk import MapState
+from amphora.core.plan.docket import Docket
+from amphora.core.plan.states import Image
+from amphora.core.plan.steps import Create, CreateBare, Drawn, Move, Step, Update, WriteAll
+from amphora.core.values.errors import EnvironmentRefused, NotReady
+from amphora.core.values.keys import Key, decode_segment, path_of
+from amphora.core.values.model import Json
+from amphora.core.values.pointers import Pointer, parse_pointer
+from amphora.core.values.raw import Raw
+from amphora.core.values.strict_json import pretty_bytes
+from amphora.core.values.tokens import parse_token, render_text, tokens_in
+from amphora.environments.contract import Description
+from amphora.files.rows import rows_of
+
+
+class DocketMaterial:
+    """The definitions that a docket decided on, rendered with its bindings and the ids made so far."""
+
+    def __init__(self, docket: Docket, description: Description) -> None:
+        self._docket = docket
+        self._description = description
+        self._actions = {action.key: action for action in docket.actions}
+        self._names = with_secrets(docket)
+
+    def draw(self, step: Step, key: Key, now: Image | None) -> Drawn:
+        """The item's form in native words, laid over what is there."""
+        if isinstance(step, Move):
+            return moved(step, key, now)
+        action = self._actions[key]
+        sheet = self._description.sheets[action.item.kind]
+        later = set(step.later) if isinstance(step, CreateBare) else set()
+        native = to_native(
+            without(action.form, later) if later else action.form,
+            sheet,
+            self._names,
+            inner=self._names.inner.get(key),
+            layout=action.item.layout,
+            present=now.newest if now else None,
+            files=self._docket.files,
+        )
+        if native.missing:
+            place, missing = native.missing[0]
+            raise NotReady(f"{missing} has no value in {self._docket.target}.", subject=key, place=place)
+        segments = tuple(decode_segment(part) for part in path_of(key).split("/"))
+        masked = mask_secrets(native.definition, sheet)
+        return Drawn(action.item.kind, segments, action.states, native.definition, masked)
+
+    def rows(self, key: Key) -> Iterator[Json]:
+        """The rows that the package holds."""
+        return rows_of(self._docket.records[key])
+
+    def chosen_id(self, key: Key) -> str | None:
+        """The id that was reserved for a new item."""
+        is_ours = self._description.capabilities.keeps_ids
+        return str(self._names.values[key]) if is_ours and key in self._names.values else None
+
+    def learn(self, key: Key, native_id: str) -> None:
+        """Binds the id."""
+        self._names.bind(key, native_id)
+
+
+@dataclass
+class ImageMaterial:
+    """The definitions of what was before a run, in native words: no crosswalk has a say in them. Where an item
+    had to be made again under a new id, whatever refers to it follows."""
+
+    before: Mapping[Key, Image | None]
+    description: Description
+    kept_rows: Mapping[Key, Raw] = field(default_factory=dict)
+    renamed: dict[Key, str] = field(default_factory=dict)
+
+    def draw(self, step: Step, key: Key, now: Image | None) -> Drawn:
+        """One of the image's two definitions."""
+        if isinstance(step, Move):
+            return moved(step, key, now)
+        image = self.before[key]
+        assert image is not None
+        assert isinstance(step, Create | Update | WriteAll)
+        sheet = self.description.sheets[image.kind]
+        version = image.draft if step.version == "draft" else image.newest if image.live is None else image.live
+        later = set(step.later) if isinstance(step, CreateBare) else set()
+        definition = self.following(version, key, sheet, later)
+        definition = keepable(definition, now.newest if now else None, sheet)
+        return Drawn(image.kind, image.segments, image.states, definition, definition)
+
+    def rows(self, key: Key) -> Iterator[Json]:
+        """The rows that were kept when the item was retired."""
+        return rows_of(self.kept_rows[key])
+
+    def chosen_id(self, key: Key) -> str | None:
+        """The id that the item had, where it is ours to choose."""
+        image = self.before.get(key)
+        return image.native_id if image and self.description.capabilities.keeps_ids else None
+
+    def learn(self, key: Key, native_id: str) -> None:
+        """Remembers the new id of an item that was made again."""
+        image = self.before.get(key)
+        if image and image.native_id != native_id:
+            self.renamed[key] = native_id
+
+    def following(self, definition: Json, key: Key, sheet: KindSheet, later: Collection[Key] = ()) -> Json:
+        """The definition with the new ids of what was made again, without references to what comes `later`."""
+        old = {k: image.native_id for k in {*self.renamed, *later} if (image := self.before.get(k))}
+        text = pretty_bytes(definition).decode()
+        if not any(native_id in text for native_id in old.values()):
+            return definition
+        style: IdStyle = self.description.id_style
+        names = Bindings(style, dict(old))
+        portable = to_portable(definition, sheet, names, key=key)
+        form = without(portable.form, later) if later else portable.form
+        today = Bindings(style, {**names.values, **{k: v for k, v in self.renamed.items() if k in old}})
+        files = portable.files
+        return to_native(form, sheet, today, layout=portable.layout, present=definition, files=files).definition
+
+
+def moved(step: Move, key: Key, now: Image | None) -> Drawn:
+    """The item as it is, in another folder."""
+    if now is None:
+        raise EnvironmentRefused("It is not there (any more).", subject=key)
+    states = replace(now.states, folder=step.folder)
+    return Drawn(now.kind, now.segments, states, now.newest, now.newest)
+
+
+def keepable(definition: Json, present: Json, sheet: KindSheet) -> Json:
+    """A definition without the masks of secrets that nobody holds any more: a mask means `keep what is there`."""
+    held = set(masked_places(present, sheet).values()) if present is not None else set()
+    for pointer, named in masked_places(definition, sheet).items():
+        if named not in held:
+            definition = _lacking(definition, parse_pointer(pointer))
+    return definition
+
+
+def _lacking(value: Json, at: Pointer) -> Json:
+    head, rest = at[0], at[1:]
+    if isinstance(value, list):
+        return [_lacking(part, rest) if str(n) == head else part for n, part in enumerate(value)]
+    if not rest:
+        return {name: part for name, part in value.items() if name != head}
+    return {**value, head: _lacking(value[head], rest)}
+
+
+def without(form: Json, keys: Collection[Key]) -> Json:
+    """A form without its references to the given items: null for whole values, nothing inside texts."""
+    if isinstance(form, dict):
+        return {name: without(part, keys) for name, part in form.items()}
+    if isinstance(form, list):
+        return [without(part, keys) for part in form]
+    if not isinstance(form, str):
+        return form
+    gone = {token for token, _ in tokens_in(form) if (parsed := parse_token(token)) and parsed.key in keys}
+    if not gone:
+        return form
+    keep: Callable[[str], Any] = lambda token: "" if token in gone else "${" + token + "}"  # noqa: E731
+    return None if parse_token(form) else render_text(form, keep)
+
+
+def with_secrets(docket: Docket) -> Bindings:
+    """A copy of the docket's bindings to which created ids are added, with the secrets that the crosswalk
+    points to read from where they are kept; nothing of it is ever stored."""
+    names = replace(docket.bindings, values=dict(docket.bindings.values))
+    for one in docket.mapped:
+        if one.need.kind == "secret" and one.state is MapState.MAPPED:
+            source, _, variable = str(one.value).partition(":")
+            if source == "env" and (value := os.environ.get(variable)):
+                names.bind(one.need.key, value)
+    return names

@@ -1,0 +1,78 @@
+"""The stage of a run: the open environment, the ledger that remembers, the folder that keeps what is removed."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from amphora.core.plan.states import Habits, Image
+from amphora.core.values.keys import Key, encode_segment
+from amphora.core.values.raw import Raw
+from amphora.core.values.strict_json import pretty_bytes
+from amphora.engine.runs.attention import forgiving
+from amphora.engine.session import Listener, Opened, Session
+from amphora.environments.contract import Environment, HoldsRows, habits_of
+from amphora.files.folder import OnDisk
+from amphora.files.rows import write_rows
+from amphora.ledger.ledger import Ledger
+
+
+@dataclass(frozen=True)
+class Stage:
+    """What carrying out and putting back both need. `kept` is the folder of all runs."""
+
+    opened: Opened
+    ledger: Ledger
+    listener: Listener
+    kept: Path
+
+    @property
+    def environment(self) -> Environment:
+        return self.opened.environment
+
+    @property
+    def habits(self) -> Habits:
+        return habits_of(self.opened.description)
+
+    @property
+    def uid(self) -> str:
+        return self.opened.description.uid
+
+    def keep(self, run: str, key: Key, image: Image) -> None:
+        """Writes what is going to be removed into the run's folder: its image as JSON, its rows as JSON Lines."""
+        path = self._file(run, key)
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(pretty_bytes(image.to_json()))
+        if image.rows and isinstance(self.environment, HoldsRows):
+            write_rows(path.with_suffix(".jsonl"), self.environment.records(image.native_id))
+
+    def kept_rows(self, runs: Iterable[str], keys: Iterable[Key]) -> dict[Key, Raw]:
+        """The rows that these runs kept of items."""
+        found: dict[Key, Raw] = {}
+        wanted = list(keys)
+        for run in runs:
+            for key in wanted:
+                path = self._file(run, key).with_suffix(".jsonl")
+                if key not in found and path.is_file():
+                    found[key] = OnDisk(path)
+        return found
+
+    def revisions(self, without: Iterable[str]) -> dict[str, str]:
+        """The revisions of everything in the environment but some items, by native id."""
+        left = set(without)
+        return {r.native_id: r.revision for r in self.environment.index() if r.native_id not in left}
+
+    def _file(self, run: str, key: Key) -> Path:
+        return self.kept / run / (encode_segment(key) + ".json")
+
+
+def stage_of(session: Session, environment: str) -> Stage:
+    """The stage for one environment of a workspace."""
+    return Stage(session.open(environment), session.ledger, forgiving(session.listener), session.workspace.runs)
+
+
+def looked_up(environment: Environment, ids: Mapping[Key, str]) -> dict[Key, Image | None]:
+    """The present state of items, read together."""
+    found = environment.look(list(dict.fromkeys(ids.values())))
+    return {key: found.get(native_id) for key, native_id in ids.items()}

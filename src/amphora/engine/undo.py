@@ -1,0 +1,63 @@
+"""Undoing: a run is put back, as a run of its own."""
+
+from __future__ import annotations
+
+from amphora.core.plan.restoration import Restoration
+from amphora.core.plan.steps import permissions_of
+from amphora.core.values.errors import NotReady
+from amphora.engine.runs.attention import attended
+from amphora.engine.runs.backwards import Back, foresee, put_back
+from amphora.engine.runs.stage import Stage, stage_of
+from amphora.engine.session import Session
+from amphora.ledger.records import BACKWARDS, PUT_BACK, UNDO, UNDONE, Run
+
+
+def run_to_undo(session: Session, name: str) -> Run:
+    """The run that a name means: `last` is the latest one that is in force. NotReady where it was put back
+    already, or others came after it."""
+    journal = session.ledger.journal
+    if name == "last":
+        in_force = [r for r in journal.runs() if r.kind not in BACKWARDS and r.state not in (PUT_BACK, UNDONE)]
+        if not in_force:
+            raise NotReady("There is no run that could be undone.", next_step="amphora history")
+        return in_force[0]
+    run = journal.run(name)
+    if run.state in (PUT_BACK, UNDONE):
+        raise NotReady(f"{run.name} was put back already.", subject=run.name, next_step="amphora history")
+    if later := journal.later(run):
+        raise NotReady(
+            f"{run.name} is not the latest run into {run.environment}: {', '.join(r.name for r in later)} came after"
+            " it.",
+            subject=run.name,
+            next_step=f"amphora undo {later[0].name}",
+        )
+    return run
+
+
+def foreseen(session: Session, run: Run) -> Restoration:
+    """What undoing a run would do now."""
+    return foresee(stage_of(session, run.environment), run)
+
+
+def undo(session: Session, run: Run) -> Back:
+    """Undoes a run; refused before anything is touched where the account may not do what that takes."""
+    stage = stage_of(session, run.environment)
+    account = stage.environment.whoami().account
+    with stage.ledger.locks.held(stage.uid, stage.opened.name, account, f"{run.name} is undone"):
+        run = run_to_undo(session, run.name)  # somebody may have done it while we waited
+        _refuse_not_permitted(stage, run)
+        with attended():
+            return put_back(stage, run, UNDO)
+
+
+def _refuse_not_permitted(stage: Stage, run: Run) -> None:
+    identity = stage.environment.whoami()
+    wanted = permissions_of(list(foresee(stage, run).steps))
+    missing = sorted(wanted.keys() - identity.permissions)
+    if missing:
+        raise NotReady(
+            f"{identity.account} may not {', '.join(missing)} in {run.environment}, which undoing {run.name} takes;"
+            " nothing was touched.",
+            subject=run.name,
+            next_step="Sign in with another account, or ask for the permission.",
+        )

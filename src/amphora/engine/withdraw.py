@@ -1,0 +1,72 @@
+"""Withdrawing: a docket that retires everything that a package alone brought into an environment."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from amphora.core.plan.claims import Claims
+from amphora.core.plan.docket import Docket, Fate
+from amphora.core.plan.gate import Consent
+from amphora.core.plan.order import import_steps
+from amphora.core.values.errors import UsageFault
+from amphora.core.values.model import Contents
+from amphora.engine.docket import Prepared
+from amphora.engine.edits import edited_keys
+from amphora.engine.gate import reasons_for, refuse
+from amphora.engine.retirement import retirements_of
+from amphora.engine.runs.forwards import Outcome, carry_out
+from amphora.engine.runs.stage import stage_of
+from amphora.engine.session import Session
+from amphora.engine.sides import own_side
+from amphora.environments.contract import habits_of
+
+
+def withdrawal(session: Session, package: str, environment: str, fates: Mapping[str, str]) -> Prepared:
+    """The docket of retiring everything in an environment that a package alone claims; what was there before it is
+    let go. Refused where items that stay use something of it."""
+    opened = session.open(environment)
+    side = own_side(opened, session.ledger, session.crosswalk)
+    claims = Claims(session.ledger.claims(side.uid))
+    mine = claims.of(package)
+    if not mine:
+        known = sorted({claim.package for claim in claims.rows})
+        raise UsageFault(
+            f"{package} claims nothing in {environment}.",
+            subject=package,
+            details=[f"packages that do: {', '.join(known) or 'none'}"],
+            next_step=f"amphora survey {environment}",
+        )
+    alone = [key for key in claims.alone(package) if key in side.by_key]
+    ours = session.ledger.journal.created(side.uid)
+    everything = {
+        key: (Fate.RETIRE if side.by_key[key].native_id in ours else Fate.LET_GO).value for key in alone
+    } | dict(fates)
+    retirements = retirements_of(session, side, alone, {}, everything)
+    sources = sorted({claim.source_uid for claim in mine})
+    docket = Docket(
+        package=package,
+        version=max((claim.version for claim in mine), default=""),
+        source_uid=sources[0],
+        package_digest="",
+        target=environment,
+        target_uid=side.uid,
+        ledger_uid=session.ledger.uid(),
+        actions=(),
+        bindings=side.names,
+        mapped=(),
+        findings=(),
+        fingerprint="",
+        retirements=tuple(retirements),
+        steps=tuple(import_steps((), retirements, habits_of(opened.description))),
+        unclaimed=tuple(sorted({claim.key for claim in mine} - {one.key for one in retirements})),
+        other_sources=tuple(sources[1:]),
+        edited_there=tuple(edited_keys(session, environment, alone)),
+    )
+    prepared = Prepared(docket, side, opened, Contents(package, docket.version, "", sources[0], {}, ()))
+    refuse(docket, reasons_for(session, docket, opened, None, Consent(is_reviewed=True)))
+    return prepared
+
+
+def withdraw(session: Session, prepared: Prepared) -> Outcome:
+    """Carries out a withdrawal: definitions and rows are kept first; claims on what others claim too are ended."""
+    return carry_out(prepared.docket, stage_of(session, prepared.opened.name))

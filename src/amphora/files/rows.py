@@ -1,0 +1,42 @@
+"""Rows of tables as JSON Lines, streamed both ways."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import orjson
+
+from amphora.core.values.errors import PackageDamaged
+from amphora.core.values.model import Json
+from amphora.core.values.raw import Raw, chunks_of
+from amphora.core.values.strict_json import JsonFault, parse_json
+
+
+def write_rows(path: Path, rows: Iterator[Json]) -> None:
+    """Writes rows, without holding them."""
+    with path.open("wb") as file:
+        for row in rows:
+            file.write(orjson.dumps(row, option=orjson.OPT_SORT_KEYS | orjson.OPT_APPEND_NEWLINE))
+
+
+def rows_of(raw: Raw) -> Iterator[Json]:
+    """The rows, one by one; PackageDamaged where one can't be read."""
+    try:
+        yield from map(parse_json, _lines(raw))
+    except JsonFault as error:
+        raise PackageDamaged(f"Its rows can't be read: {error}.", next_step="Export the package again.") from error
+
+
+def count_rows(raw: Raw) -> int:
+    """How many rows there are."""
+    return sum(1 for _ in _lines(raw))
+
+
+def _lines(raw: Raw) -> Iterator[bytes]:
+    rest = b""
+    for piece in chunks_of(raw):
+        *lines, rest = (rest + piece).split(b"\n")
+        yield from filter(None, lines)
+    if rest:
+        yield rest

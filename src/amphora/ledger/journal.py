@@ -1,0 +1,160 @@
+"""Runs and their journal: what was meant before each step, and what became of it."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterable
+from typing import Any
+
+from amphora.core.plan.states import Image
+from amphora.core.values.errors import UsageFault
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Json
+from amphora.ledger.database import Database
+from amphora.ledger.records import (
+    BACKWARDS,
+    OPEN_STATES,
+    PUT_BACK,
+    RUN_FORMAT,
+    RUNNING,
+    UNDONE,
+    Beginning,
+    JournalStep,
+    Run,
+)
+
+
+class Journal:
+    """The runs of a ledger. A step's intent is committed before its call, its outcome after."""
+
+    def __init__(self, db: Database, clock: Callable[[], str]) -> None:
+        self._db = db
+        self._clock = clock
+
+    def begin(self, beginning: Beginning) -> Run:
+        """A new run, named `ENVIRONMENT-N`, with the states of all that it will touch."""
+        with self._db.transaction():
+            query = "select name from runs where environment = ?"
+            names = [row["name"] for row in self._db.rows(query, (beginning.environment,))]
+            numbers = [int(tail) for name in names if (tail := name.rpartition("-")[2]).isdigit()]
+            name = f"{beginning.environment}-{max(numbers, default=0) + 1}"
+            row: tuple[Any, ...] = (name, beginning.environment, beginning.uid, beginning.package, beginning.version)
+            row += (beginning.source_uid, beginning.package_digest, beginning.account, RUNNING, self._clock())
+            row += (beginning.kind, beginning.of_run, _dump(beginning.docket), _dump(dict(beginning.outside)))
+            run_id = self._db.do(
+                "insert into runs (name, environment, uid, package, version, source_uid, package_digest, account,"
+                " state, started_at, kind, of_run, docket, outside, format)"
+                " values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                (*row, RUN_FORMAT),
+            )
+            self._db.do_many(
+                "insert into touched values (?, ?, ?)",
+                [(run_id, key, _dump(i.to_json() if i else None)) for key, i in beginning.before.items()],
+            )
+        return self.run(name)
+
+    def write_end(self, run: Run, state: str, note: str) -> None:
+        """Closes a run, inside the caller's transaction."""
+        self._db.do(
+            "update runs set state = ?, ended_at = ?, note = ? where id = ?", (state, self._clock(), note, run.id)
+        )
+
+    def end(self, run: Run, state: str, note: str = "") -> Run:
+        """Closes a run with its state."""
+        with self._db.transaction():
+            self.write_end(run, state, note)
+        return self.run(run.name)
+
+    def runs(self) -> list[Run]:
+        """All runs, the latest first."""
+        return [_run(row) for row in self._db.rows(f"select {_COLUMNS} from runs order by id desc")]
+
+    def run(self, name: str) -> Run:
+        """A run by name, `last` for the latest; UsageFault where there is none."""
+        query = f"select {_COLUMNS} from runs where name = ? or ? = 'last' order by name = ? desc, id desc limit 1"
+        if rows := self._db.rows(query, (name, name, name)):
+            return _run(rows[0])
+        runs = self.runs()
+        raise UsageFault(
+            f"There is no run {name!r}.",
+            subject=name,
+            details=[f"latest: {', '.join(run.name for run in runs[:5])}"] if runs else (),
+            next_step="amphora history",
+        )
+
+    def backwards_of(self, run: Run) -> list[Run]:
+        """The runs that put this one back, or tried to, the first one first."""
+        rows = self._db.rows(f"select {_COLUMNS} from runs where of_run = ? order by id", (run.id,))
+        return [_run(row) for row in rows]
+
+    def open_runs(self, uid: str) -> list[Run]:
+        """Runs into an environment that are neither done nor put back, the latest first. An attempt at putting
+        back stands and falls with the run that it was to put back."""
+        runs = [run for run in self.runs() if run.uid == uid]
+        return [run for run in runs if run.state in OPEN_STATES and run.kind not in BACKWARDS] + [
+            other
+            for other in runs
+            for attempt in runs
+            if attempt.of_run == other.id and attempt.state in OPEN_STATES and other.state not in (PUT_BACK, UNDONE)
+            if other.state not in OPEN_STATES
+        ]
+
+    def later(self, run: Run) -> list[Run]:
+        """Runs into the same environment that came after this one and are in force, the latest first."""
+        others = [other for other in self.runs() if other.uid == run.uid and other.id > run.id]
+        return [o for o in others if o.kind not in BACKWARDS and o.state not in (PUT_BACK, UNDONE)]
+
+    def touched(self, run: Run) -> dict[Key, Image | None]:
+        """The state of every item that a run was to touch, when it began."""
+        rows = self._db.rows("select key, before from touched where run_id = ?", (run.id,))
+        images = ((row["key"], json.loads(row["before"])) for row in rows)
+        return {key: Image.from_json(table) if table else None for key, table in images}
+
+    def outside(self, run: Run) -> dict[str, str]:
+        """The revisions of everything else in the environment when a run began, by native id."""
+        found: dict[str, str] = json.loads(self._db.rows("select outside from runs where id = ?", (run.id,))[0][0])
+        return found
+
+    def begin_step(self, run: Run, number: int, do: str, keys: Iterable[Key], intent: Json) -> None:
+        """Journals what is about to be done."""
+        row = (run.id, number, do, _dump(list(keys)), _dump(intent), "intended", "null", self._clock())
+        self._db.do("insert into steps values (?, ?, ?, ?, ?, ?, ?, ?)", row)
+
+    def end_step(self, run: Run, number: int, state: str, outcome: Json) -> None:
+        """Journals what became of it: `done`, `failed` (nothing happened) or `uncertain`."""
+        row = (state, _dump(outcome), run.id, number)
+        self._db.do("update steps set state = ?, outcome = ? where run_id = ? and number = ?", row)
+
+    def steps(self, run: Run) -> list[JournalStep]:
+        """The steps of a run, in order."""
+        return [
+            JournalStep(
+                r["number"],
+                r["do"],
+                tuple(json.loads(r["keys"])),
+                json.loads(r["intent"]),
+                r["state"],
+                json.loads(r["outcome"]),
+                r["at"],
+            )
+            for r in self._db.rows("select * from steps where run_id = ? order by number", (run.id,))
+        ]
+
+    def created(self, uid: str) -> set[str]:
+        """The native ids of what runs into an environment created; all else was there before."""
+        query = "select s.outcome from steps s join runs r on r.id = s.run_id where r.uid = ? and s.do like '%r%'"
+        outcomes = [json.loads(row["outcome"]) or {} for row in self._db.rows(query, (uid,))]
+        return {native_id for outcome in outcomes for native_id in outcome.get("created", ())}
+
+
+_COLUMNS = (
+    "id, name, environment, uid, package, version, account, state, started_at, ended_at, note, kind, of_run, format"
+)
+
+
+def _dump(value: Json) -> str:
+    return json.dumps(value, ensure_ascii=False, sort_keys=True)
+
+
+def _run(row: Any) -> Run:
+    return Run(**dict(row))

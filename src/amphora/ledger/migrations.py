@@ -1,0 +1,100 @@
+"""The ledger's tables, in numbered steps: a ledger of any earlier build is brought up to date when it is opened,
+one of a later build is refused. Forms and other structured values are stored as JSON text.
+
+The statements keep to what SQLite and PostgreSQL have in common, so that a team's database needs no second set.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Callable
+
+FIRST = """
+create table if not exists facts (name text primary key, value text not null);
+create table if not exists exports (
+    id integer primary key, at text not null, environment text not null, uid text not null, package text not null,
+    version text not null, contents_digest text not null, package_digest text not null, file text not null,
+    layout_digest text not null default '');
+create table if not exists exported (
+    export_id integer not null references exports(id), key text not null, form text not null, states text not null,
+    primary key (export_id, key));
+create table if not exists links (
+    key text not null, uid text not null, native_id text not null, "inner" text not null, link text not null,
+    primary key (key, uid), unique (uid, native_id));
+create table if not exists runs (
+    id integer primary key, name text not null unique, environment text not null, uid text not null,
+    package text not null, version text not null, source_uid text not null, package_digest text not null,
+    account text not null, state text not null, started_at text not null, ended_at text,
+    note text not null default '');
+create table if not exists steps (
+    run_id integer not null references runs(id), number integer not null, do text not null, keys text not null,
+    intent text not null, state text not null, outcome text not null, at text not null,
+    primary key (run_id, number));
+create table if not exists deliveries (
+    id integer primary key, run_id integer not null references runs(id), at text not null, uid text not null,
+    key text not null, native_id text not null, package text not null, source_uid text not null,
+    version text not null, form text not null, states text not null, merged text not null,
+    merged_states text not null, bindings text not null);
+create table if not exists claims (
+    package text not null, source_uid text not null, key text not null, uid text not null, custody text not null,
+    primary key (package, source_uid, key, uid));
+"""
+
+SECOND = """
+alter table runs add column kind text not null default 'import';
+alter table runs add column of_run integer;
+alter table runs add column docket text not null default '{}';
+alter table runs add column outside text not null default '{}';
+alter table runs add column remembered text not null default '{}';
+alter table runs add column format integer not null default 1;
+alter table exports add column seq integer not null default 0;
+alter table deliveries add column seq integer not null default 0;
+alter table deliveries add column void_by integer;
+alter table deliveries add column rows integer;
+create table touched (
+    run_id integer not null references runs(id), key text not null, before text not null,
+    primary key (run_id, key));
+create table locks (
+    uid text primary key, holder text not null, host text not null, process integer not null, began text not null,
+    since text not null, purpose text not null);
+create index if not exists deliveries_of_items on deliveries (uid, key);
+"""
+
+
+def _first(db: sqlite3.Connection) -> None:
+    for statement in FIRST.split(";"):
+        db.execute(statement)
+    # Builds before the first numbered one lacked this column.
+    if "layout_digest" not in [row[1] for row in db.execute("pragma table_info(exports)")]:
+        db.execute("alter table exports add column layout_digest text not null default ''")
+
+
+def _second(db: sqlite3.Connection) -> None:
+    for statement in SECOND.split(";"):
+        db.execute(statement)
+    # One order over exports and deliveries: which of two bases is the later one. Older rows have only times.
+    rows = [*db.execute("select at, 0, id from exports"), *db.execute("select at, 1, id from deliveries")]
+    for seq, (_, which, id_) in enumerate(sorted(rows), 1):
+        db.execute(f"update {('exports', 'deliveries')[which]} set seq = ? where id = ?", (seq, id_))
+    db.execute("insert into facts values ('seq', ?)", (str(len(rows)),))
+
+
+MIGRATIONS: tuple[Callable[[sqlite3.Connection], None], ...] = (_first, _second)
+"""Each takes a ledger from the version of its position to the next one."""
+
+
+def version_of(db: sqlite3.Connection) -> int:
+    """The version of a ledger's tables: 0 for an empty file, and for those of before there were numbers."""
+    has_facts = db.execute("select 1 from sqlite_master where type = 'table' and name = 'facts'").fetchone()
+    if not has_facts:
+        return 0
+    row = db.execute("select value from facts where name = 'schema'").fetchone()
+    return int(row[0]) if row else 0
+
+
+def migrate(db: sqlite3.Connection, version: int) -> None:
+    """Takes a ledger of a version up to the newest one, inside the caller's transaction."""
+    for step in MIGRATIONS[version:]:
+        step(db)
+    db.execute("delete from facts where name = 'schema'")
+    db.execute("insert into facts values ('schema', ?)", (str(len(MIGRATIONS)),))

@@ -1,0 +1,65 @@
+"""The result of deliveries."""
+
+from __future__ import annotations
+
+from amphora.core.needs.selection import readable
+from amphora.engine.deliveries import Traced
+from amphora.render.edits import edit_json, edits_grid
+from amphora.render.result import Block, Cell, Grid, Result, Row, counted
+
+
+def deliveries_result(traced: Traced) -> Result:
+    """Who delivered an item when, whose claim it is, and what happened since."""
+    title, name = traced.listed.states.title, traced.environment
+    if not traced.deliveries:
+        return Result(
+            "deliveries",
+            f"{title!r} was never delivered into {name} by Amphora.",
+            data={"item": traced.key, "deliveries": [], "claims": [], "edits": []},
+            next_step=f"amphora uses {name} {readable(traced.key)}",
+        )
+    latest = traced.deliveries[0]
+    rows: list[Row] = [
+        [
+            Cell("in force" if number == 0 else "", "good"),
+            Cell(f"{one.delivery.package} {one.delivery.version}", "strong"),
+            one.at,
+            one.run,
+            Cell(one.account, "dim"),
+        ]
+        for number, one in enumerate(traced.deliveries)
+    ]
+    blocks: list[Block] = [Grid(["", "package", "when", "run", "by"], rows, readable(traced.key))]
+    claims: list[Row] = [
+        [Cell(claim.package, "strong"), claim.version, f"in the {claim.custody}'s custody"] for claim in traced.claims
+    ]
+    if claims:
+        blocks.append(Grid(["claimed by", "version", ""], claims))
+    if traced.edits:
+        blocks.append(edits_grid(traced.edits, f"Edited in {name} since"))
+    since = f"; {counted(len(traced.edits), 'field')} edited there since" if traced.edits else "; not edited since"
+    packages = {one.delivery.package for one in traced.deliveries}
+    others = f", also delivered by {', '.join(sorted(packages - {latest.delivery.package}))}"
+    return Result(
+        "deliveries",
+        f"{title!r} in {name} is that of {latest.delivery.package} {latest.delivery.version}"
+        f"{others if len(packages) > 1 else ''}{since}.",
+        "warn" if traced.edits or len(packages) > 1 else "good",
+        blocks,
+        {
+            "item": traced.key,
+            "deliveries": [
+                {
+                    "package": one.delivery.package,
+                    "version": one.delivery.version,
+                    "at": one.at,
+                    "run": one.run,
+                    "by": one.account,
+                }
+                for one in traced.deliveries
+            ],
+            "claims": [{"package": c.package, "version": c.version, "custody": c.custody} for c in traced.claims],
+            "edits": [edit_json(change) for change in traced.edits],
+        },
+        f"amphora edits {name}" if traced.edits else f"amphora history {latest.run}",
+    )

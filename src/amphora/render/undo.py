@@ -1,0 +1,83 @@
+"""Results of undo: what it would do, and what the look afterwards showed."""
+
+from __future__ import annotations
+
+from amphora.core.needs.selection import readable
+from amphora.core.plan.restoration import Fate, Restoration
+from amphora.engine.runs.backwards import Back
+from amphora.ledger.records import BROKEN_OFF, Run
+from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted, cut_grid, cut_lines
+
+WHOLE = "amphora undo RUN --json"
+
+
+def foreseen_result(run: Run, found: Restoration) -> Result:
+    """What undoing a run would put back, and what would stay."""
+    rows: list[Row] = [
+        [
+            Cell(verdict.fate.value, "warn" if verdict.fate is Fate.LEFT else "plain"),
+            Cell(readable(key), "strong"),
+            found.evidence[key].title,
+            Cell(verdict.reason or verdict.note, "dim"),
+        ]
+        for key, verdict in found.verdicts.items()
+    ]
+    back, left = len(found.by(Fate.RESTORE)), len(found.by(Fate.LEFT))
+    verdict = f"Preview, nothing was touched. Undoing {run.name} would put back {counted(back, 'item')}"
+    verdict += f" in {run.environment} and leave {left}, named below." if left else f" in {run.environment}."
+    if not back and not left:
+        verdict = f"Preview, nothing was touched. Nothing is left of {run.name} in {run.environment}."
+    return Result(
+        "undo",
+        verdict,
+        "warn" if left else "plain",
+        [cut_grid(Grid(["", "item", "title", "why"], rows, spare=(2,)), WHOLE)] if rows else [],
+        {
+            "preview": True,
+            "run": run.name,
+            "items": [{"key": k, "fate": v.fate.value, "reason": v.reason} for k, v in found.verdicts.items()],
+            "steps": [[step.do, list(step.keys)] for step in found.steps],
+        },
+        f"amphora undo {run.name}",
+    )
+
+
+def undo_result(back: Back) -> Result:
+    """A run was put back: what the target is like now is what a look at it showed."""
+    of, environment = back.of, back.of.environment
+    is_open = back.of_state == BROKEN_OFF or not back.is_recorded
+    blocks: list[Block] = []
+    if back.left:
+        lines = [Cell(f"- {line}", "bad") for line in back.left]
+        blocks.append(Lines(cut_lines(lines, WHOLE), "Left as it is now"))
+    if back.differing:
+        blocks.append(Lines([Cell(f"- {line}", "bad") for line in back.differing], "Put back, and not as it was"))
+    if back.notes or back.outside:
+        others = [f"- {name} changed meanwhile, by somebody" for name in back.outside]
+        blocks.append(Lines(cut_lines([*(f"- {note}" for note in back.notes), *others], WHOLE), "Worth knowing"))
+    if back.renewed:
+        rows: list[Row] = [[Cell(readable(key), "strong"), link] for key, link in sorted(back.renewed.items())]
+        blocks.append(Grid(["item", "is now at"], rows, "Made again, under a new link"))
+    if not back.is_recorded:
+        blocks.append(Lines([Cell("The ledger could not be written: there the run is still open.", "bad")]))
+    state = "not undone as a whole" if is_open else "undone"
+    is_whole = back.is_as_before and not is_open
+    return Result(
+        "undo",
+        f"{of.name} is {state}: {back.sentence(environment)}",
+        "good" if is_whole else "bad" if is_open else "warn",
+        blocks,
+        {
+            "run": of.name,
+            "state": back.of_state,
+            "as_before": back.is_as_before,
+            "restored": list(back.restored),
+            "left": list(back.left),
+            "differing": list(back.differing),
+            "changed_by_others": list(back.outside),
+            "notes": list(back.notes),
+            "new_links": dict(back.renewed),
+        },
+        f"amphora undo {of.name}" if is_open else "amphora history",
+        0 if is_whole else 6 if is_open else 1,
+    )

@@ -1,0 +1,48 @@
+"""The result of verify."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from amphora.core.needs.selection import readable
+from amphora.engine.verify import Verified
+from amphora.render.changes import change_json, changes_grid
+from amphora.render.result import Block, Cell, Lines, Result, titled
+
+
+def verify_result(package: str, version: str, environment: str, verified: Sequence[Verified]) -> Result:
+    """Whether a target is what was promised."""
+    wrong = [one for one in verified if not one.is_as_promised]
+    blocks: list[Block] = []
+    for one in wrong:
+        if one.is_there:
+            blocks.append(titled(changes_grid(one.differences, "promised", "found", False), readable(one.key)))
+        else:
+            blocks.append(Lines([Cell("It is no longer there.", "bad")], readable(one.key)))
+    verdict = (
+        f"{environment} is as promised: all {len(verified)} items of {package} {version}."
+        if not wrong
+        else f"{environment} is not as promised: {len(wrong)} of {len(verified)} items of {package} {version} differ."
+    )
+    return Result(
+        "verify",
+        verdict,
+        "bad" if wrong else "good",
+        blocks,
+        {
+            "package": package,
+            "version": version,
+            "environment": environment,
+            "items": [
+                {
+                    "key": one.key,
+                    "as_promised": one.is_as_promised,
+                    "there": one.is_there,
+                    "differences": [change_json(change) for change in one.differences],
+                }
+                for one in verified
+            ],
+        },
+        f"amphora compare {package} {environment}" if wrong else "amphora history",
+        1 if wrong else 0,
+    )
