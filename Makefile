@@ -10,7 +10,7 @@ demo: $(VENV)/.installed
 
 test: $(VENV)/.tested $(RUNTIME)
 	$(BIN)/amphora demo > /dev/null
-	$(BIN)/python -m pytest
+	$(BIN)/python -m pytest -n 2
 
 lint: $(VENV)/.tested
 	$(BIN)/ruff check src tests bench

@@ -13,8 +13,12 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import HealthCheck, settings
 
 from amphora.practice.halcyon import PLACES, make_halcyon
+
+settings.register_profile("calm", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile("calm")
 
 SECRETS = ("quiet-heron", "amber-finch", "silver-wren")
 """Pieces of every secret in the demo data."""

@@ -11,7 +11,7 @@ import pytest
 from amphora.core.form.bindings import Bindings, IdStyle
 from amphora.core.form.native import to_native
 from amphora.core.values.model import States, Supply
-from amphora.environments.contract import Write
+from amphora.environments.contract import Seen, Write
 from amphora.environments.folder import ID_PATTERN, JOINER, connect, found_folder
 from amphora.practice.halcyon import KEEPER, PLACES, fill, seeds
 from amphora.practice.platform import Platform
@@ -78,9 +78,10 @@ def folder_ground(workspace: Path) -> Ground:
             names.bind(row["key"], f"{kind[:2]}-{number:06d}")
             definition = to_native(row["form"], practice_sheets()[kind], names).definition
             states = States(row["title"], path.rpartition("/")[0], row.get("on"))
-            shelf.write([Write(kind, tuple(path.split("/")), states, definition, "", names.values[row["key"]])])
+            write = Write(kind, tuple(path.split("/")), states, definition, "", names.values[row["key"]])
+            [written] = shelf.write([write])
             if practice_sheets()[kind].is_published:
-                shelf.publish(names.values[row["key"]])
+                shelf.publish(Seen(written.native_id, written.revision))
     crosswalk = CROSSWALK.replace("grove-dev", "shelf").replace("grove-live", "box")
     for live, dev in (
         ("mill-main", "mill-db-dev"),

@@ -12,18 +12,18 @@ from amphora.core.values.errors import EnvironmentRefused, Uncertain
 from amphora.core.values.keys import Key
 from amphora.core.values.model import States
 from amphora.engine.docket import Prepared, prepare
-from amphora.engine.export import ExportReport, export
+from amphora.engine.export import ExportReport, ExportRequest, export
 from amphora.engine.imports import import_prepared
-from amphora.engine.runs import Outcome
+from amphora.engine.runs.forwards import Outcome
 from amphora.engine.session import Session
 from amphora.engine.sides import own_side, read_items
-from amphora.environments.contract import Environment, Write
+from amphora.environments.contract import Environment, Publishes, Seen, Write
 from amphora.files.crosswalk_file import Cell
 from amphora.files.package import read_package
 from amphora.files.workspace import read_workspace
 
 Definition = Any
-MUTATING = ("write", "publish", "switch")
+MUTATING = ("write", "publish", "take_back", "switch", "load", "retire")
 
 
 @dataclass
@@ -54,7 +54,7 @@ class Ground:
         self, wanted: Sequence[str] = (), source: str = "", name: str = "moved", **options: Any
     ) -> ExportReport:
         """Exports what this ground moves, or what is wanted."""
-        return export(self.session(), source or self.source, wanted or [self.asked], name, **options)
+        return export(self.session(), ExportRequest(source or self.source, wanted or [self.asked], name, **options))
 
     def cells(self, report: ExportReport) -> list[Cell]:
         """The crosswalk rows of a package's needs as they are in its source."""
@@ -101,9 +101,9 @@ class Ground:
         write = Write(
             row.kind, row.segments, replace(row.states, **states), definition, "edit", row.native_id, row.revision
         )
-        environment.write([write])
-        if row.states.is_published:
-            environment.publish(row.native_id)
+        [written] = environment.write([write])
+        if row.states.is_published and isinstance(environment, Publishes):
+            environment.publish(Seen(row.native_id, written.revision))
 
 
 class Breaking:

@@ -12,12 +12,15 @@ import pytest
 
 from amphora.core.merge.merge import By
 from amphora.core.needs.crosswalk import row_name
-from amphora.core.plan.docket import Do, plan_steps
-from amphora.core.values.errors import Unavailable
+from amphora.core.plan.decisions import Decisions
+from amphora.core.plan.docket import Do
+from amphora.core.values.errors import NotReady, Unavailable
 from amphora.core.values.model import Listed
 from amphora.engine.docket import prepare
-from amphora.engine.export import ExportReport, export
-from amphora.engine.imports import ask_for, import_prepared, refuse_unready, undo
+from amphora.engine.export import ExportReport, ExportRequest, export
+from amphora.engine.imports import ImportRequest, import_prepared, question_for
+from amphora.engine.runs.backwards import Back
+from amphora.engine.undo import run_to_undo, undo
 from amphora.files.crosswalk_file import Cell, write_cells
 from amphora.files.package import read_package
 from tests.conftest import SECRETS
@@ -101,8 +104,7 @@ def test_a_changed_crosswalk_value_reaches_the_target(ground: Ground) -> None:
 
 def _some_steps(ground: Ground, report: ExportReport) -> list[int]:
     """A few of the steps that an import would take, the first and the last among them."""
-    capabilities = ground.session().open(ground.target).description.capabilities
-    count = len(plan_steps(ground.prepare(report).docket, capabilities.is_atomic, capabilities.writes_states))
+    count = len(ground.prepare(report).docket.steps)
     return sorted({1, count, *range(3, count, 4)})
 
 
@@ -152,16 +154,16 @@ def test_a_local_edit_is_kept_and_a_clash_stops_everything(ground: Ground) -> No
     report = ground.export()
     prepared = ground.prepare(report)
     assert [action.key for action in prepared.docket.edited] == [ground.renamed]
-    with pytest.raises(Exception, match="local edits"):
-        ask_for(prepared, True, False)
+    with pytest.raises(NotReady, match="local edits"):
+        question_for(ground.session(), prepared, ImportRequest(Decisions(), yes=True))
     ground.bring(report)
     form = ground.state(ground.target)[ground.renamed][0]
     assert (form["fix"], form["remark"]) == ("on the far side", "changed in the source")
     ground.change(ground.target, ground.renamed, _mended)
     ground.change(ground.source, ground.renamed, lambda d: {**d, "remark": "changed again"})
     clashing = ground.prepare(ground.export())
-    with pytest.raises(Exception, match="a decision"):
-        refuse_unready(clashing.docket)
+    with pytest.raises(NotReady, match="has to decide"):
+        question_for(ground.session(), clashing, ImportRequest(Decisions(), yes=True))
     assert ground.state(ground.target)[ground.renamed][0]["remark"] == "mended in the target"
 
 
@@ -183,7 +185,7 @@ def test_it_can_go_on_and_come_back_to_its_source(ground: Ground) -> None:
     ground.bring(first)
     ground.change(ground.target, ground.renamed, _mended)
     session = ground.session()
-    back = export(session, ground.target, [ground.renamed], "mended")
+    back = export(session, ExportRequest(ground.target, [ground.renamed], "mended"))
     assert ground.renamed in back.contents.items
     docket = prepare(ground.session(), read_package(back.path), ground.source).docket
     assert not docket.by(Do.CREATE)
@@ -202,9 +204,15 @@ def test_after_a_crash_at_any_step_undo_puts_everything_back(ground: Ground, aft
         breaking(session, ground.target, at, after, Crash("the lights went out"))
         with pytest.raises(Crash):
             import_prepared(session, ground.prepare(report, session))
-        run, left = undo(ground.session(), "last")
-        assert (run.state, left) == ("undone", [])
+        back = undo_last(ground)
+        assert (back.of_state, back.told(), back.is_as_before) == ("undone", [], True)
         assert ground.state(ground.target) == before
+
+
+def undo_last(ground: Ground) -> Back:
+    """Undoes the latest run that is in force."""
+    session = ground.session()
+    return undo(session, run_to_undo(session, "last"))
 
 
 class Crash(BaseException):
@@ -216,14 +224,13 @@ def test_undo_gives_back_what_was_there_but_not_what_others_changed(ground: Grou
     before = ground.state(ground.target)
     ground.change(ground.source, ground.renamed, _noted, title="New title")
     ground.bring(ground.export())
-    undo(ground.session(), "last")
+    assert undo_last(ground).is_as_before
     assert ground.state(ground.target) == before
     assert ground.prepare(ground.export()).docket.by(Do.UPDATE)
     ground.bring(ground.export())
     ground.change(ground.target, ground.renamed, _mended)
-    run, left = undo(ground.session(), "last")
-    assert run.state == "broken off"
-    assert len(left) == 1
+    back = undo_last(ground)
+    assert (back.of_state, len(back.left)) == ("undone", 1)
     assert ground.state(ground.target)[ground.renamed][0]["remark"] == "mended in the target"
 
 
@@ -274,5 +281,5 @@ def test_an_item_that_will_not_stand_still_stops_the_export_and_is_named(
 
     monkeypatch.setattr(environment, "index", restless)
     with pytest.raises(Unavailable, match="keeps changing"):
-        export(session, ground.source, ["flow:*"], "moved")
+        export(session, ExportRequest(ground.source, ["flow:*"], "moved"))
     assert not list(ground.folder.glob("packages/*"))

@@ -11,9 +11,10 @@ import pytest
 from amphora.core.form.bindings import Bindings
 from amphora.core.form.native import to_native
 from amphora.core.form.portable import to_portable
+from amphora.core.plan.states import Image, mark_of
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved
 from amphora.engine.sides import own_side
-from amphora.environments.contract import Write
+from amphora.environments.contract import Seen, Switches, Write
 from tests.conftest import SECRETS
 from tests.contract.grounds import Ground
 
@@ -59,7 +60,9 @@ def test_both_laws_of_the_portable_form(ground: Ground) -> None:
 def test_no_secret_is_ever_read(ground: Ground) -> None:
     environment = ground.session().open(ground.source).environment
     ids = [row.native_id for row in environment.index()]
-    everything = str(environment.read(ids)) + json.dumps(environment.images(ids))
+    everything = str(environment.read(ids)) + json.dumps(
+        [image.to_json() for image in environment.look(ids).values()]
+    )
     assert not [piece for piece in SECRETS if piece in everything]
 
 
@@ -76,20 +79,20 @@ def test_a_stale_write_changes_nothing(ground: Ground) -> None:
     assert ground.state(ground.source) == before
 
 
-def test_put_back_gives_what_the_image_says(ground: Ground) -> None:
-    environment = ground.session().open(ground.source).environment
-    key = ground.renamed
-    native_id = (
-        own_side(ground.session().open(ground.source), ground.session().ledger, ground.session().crosswalk)
-        .by_key[key]
-        .native_id
-    )
-    before = ground.state(ground.source)
-    images = environment.images([native_id])
-    ground.change(ground.source, key, _emptied, title="Spoiled")
-    assert ground.state(ground.source) != before
-    environment.put_back(json.loads(json.dumps(images)), [])
-    assert ground.state(ground.source) == before
+def test_what_is_looked_at_can_be_kept_and_told_apart(ground: Ground) -> None:
+    opened = ground.session().open(ground.source)
+    environment, sheets = opened.environment, opened.description.sheets
+    side = own_side(opened, ground.session().ledger, ground.session().crosswalk)
+    native_id = side.by_key[ground.renamed].native_id
+    before = environment.look([native_id, "nothing-has-this-id"])
+    assert list(before) == [native_id]
+    kept = Image.from_json(json.loads(json.dumps(before[native_id].to_json())))
+    assert kept == before[native_id]
+    assert mark_of(kept, sheets) == mark_of(environment.look([native_id])[native_id], sheets)
+    ground.change(ground.source, ground.renamed, _emptied)
+    spoiled = environment.look([native_id])[native_id]
+    assert mark_of(kept, sheets) != mark_of(spoiled, sheets)
+    assert kept.revision != spoiled.revision
 
 
 def _emptied(definition: Any) -> Any:
@@ -99,5 +102,8 @@ def _emptied(definition: Any) -> Any:
 def test_switching(ground: Ground) -> None:
     environment = ground.session().open(ground.source).environment
     row = next(row for row in environment.index() if row.states.is_on)
-    environment.switch(row.native_id, False)
+    assert isinstance(environment, Switches)
+    environment.switch(Seen(row.native_id, row.revision), False)
+    with pytest.raises(RevisionMoved):
+        environment.switch(Seen(row.native_id, row.revision), True)
     assert environment.read([row.native_id])[0].listed.states.is_on is False

@@ -21,9 +21,10 @@ from amphora.core.values.errors import AmphoraError
 from amphora.core.values.keys import kind_of
 from amphora.core.values.model import Contents, Finding, Item, States
 from amphora.engine.docket import prepare
-from amphora.engine.export import export
+from amphora.engine.export import ExportRequest, export
 from amphora.engine.map import map_package
-from amphora.engine.runs import carry_out
+from amphora.engine.runs.forwards import carry_out
+from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Session
 from amphora.files.crosswalk_file import Cell, write_cells
 from amphora.files.workspace import read_workspace
@@ -89,7 +90,7 @@ class Trial:
         """What check says, and what the target says when the import is forced."""
         prepared = prepare(self.session, self.contents, self.target)
         try:
-            outcome = carry_out(prepared.docket, prepared.opened, self.session.ledger, lambda *_: None)
+            outcome = carry_out(prepared.docket, stage_of(self.session, self.target))
         except AmphoraError as error:
             return list(prepared.docket.findings), error
         return list(prepared.docket.findings), outcome.failure
@@ -104,7 +105,7 @@ def taken(trial: Trial, folder: str) -> None:
 
 def delivered_before(trial: Trial) -> None:
     prepared = prepare(trial.session, trial.contents, trial.target)
-    assert carry_out(prepared.docket, prepared.opened, trial.session.ledger, lambda *_: None).failure is None
+    assert carry_out(prepared.docket, stage_of(trial.session, trial.target)).failure is None
 
 
 def moved_twin(trial: Trial) -> None:
@@ -231,7 +232,7 @@ def compared(trial: Trial) -> tuple[bool, AmphoraError | None]:
 @pytest.fixture
 def trial(halcyon: Path) -> Any:
     session = Session(read_workspace(halcyon))
-    contents = export(session, "grove-dev", ["Harvest Intake"], "olive-intake").contents
+    contents = export(session, ExportRequest("grove-dev", ["Harvest Intake"], "olive-intake")).contents
     yield Trial(session, replace(contents, package_digest="x"), "grove-live")
     session.close()
 
@@ -270,7 +271,7 @@ REPORTS = ["Deliveries by variety", "Press yield", "Acidity by grove"]
 @pytest.mark.parametrize("wanted", [REPORTS, REPORTS[:1], ["Weighbridge feed"], ["Press log"], ["Olive varieties"]])
 def test_check_and_the_other_region_agree(halcyon: Path, wanted: list[str]) -> None:
     with closing(Session(read_workspace(halcyon))) as session:
-        contents = export(session, "grove-dev", wanted, "some", access=True).contents
+        contents = export(session, ExportRequest("grove-dev", wanted, "some", access=True)).contents
         trial = Trial(session, replace(contents, package_digest="x"), "grove-south")
         map_package(session, contents, ["grove-south"], [], accept=True)
         assert compared(trial)[0] == (wanted not in (["Olive varieties"], REPORTS[:1]))

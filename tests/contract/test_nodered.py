@@ -10,8 +10,8 @@ import pytest
 
 from amphora.core.merge.merge import By
 from amphora.core.plan.docket import Do
+from amphora.core.plan.gate import Consent, Standing, Why, reasons_of
 from amphora.core.values.errors import EnvironmentRefused, Unavailable
-from amphora.engine.imports import refuse_unready
 from amphora.environments.nodered.adapter import connect
 from tests.contract.conftest import nodered_ground
 from tests.contract.grounds import Ground
@@ -66,8 +66,10 @@ def test_credentials_that_the_target_has_stay_over_an_update(
     }
     line.change("one", "flow:Press", lambda d: {**d, "nodes": [n for n in d["nodes"] if n["id"] != request["id"]]})
     docket = line.prepare(line.export()).docket
-    with pytest.raises(Exception, match="a decision"):
-        refuse_unready(docket)
+    everything = Standing(
+        frozenset({"read", "write", "retire", "switch"}), kinds={"flow": 1, "app": 1, "integration": 1}
+    )
+    assert [r.why for r in reasons_of(docket, everything, Consent(is_reviewed=True))] == [Why.DECISION]
 
 
 def test_nodes_moved_on_the_canvas_are_no_change(line: Ground, tmp_path: Path, runtimes: tuple[str, str]) -> None:

@@ -8,7 +8,6 @@ from typing import Any
 import pytest
 
 from amphora.core.checks import RULES, CheckContext, Waiver, check
-from amphora.core.values.model import Claim
 from amphora.core.checks.context import Planned, Reach, TargetIndex
 from amphora.core.form.kinds import parse_sheet
 from amphora.core.needs.crosswalk import Mapped, MapState
@@ -88,9 +87,8 @@ def planned(do: str = "update", *permissions: str, clashes: tuple[str, ...] = ()
 
 def dropped(user: str = "", rows: int = 0) -> TargetIndex:
     """The package once brought table:old, and somebody may use it still."""
-    present = {user: Item(user, 1, {"uses": "amphora:table:old"}, States("Old user"))} if user else {}
     row = replace(GROWERS, native_id="t9", states=States("Old"), rows=rows)
-    return target(claims=(Claim("table:old", "p", "uid", "0.9.0"),), rows={"table:old": row}, present=present)
+    return target(dropped=("table:old",), gone_users={"table:old": (user,) if user else ()}, rows={"table:old": row})
 
 
 def over(form: Any, rows: int | None = 12) -> TargetIndex:
@@ -257,8 +255,8 @@ CASES: list[tuple[str, Level, Situation, Situation]] = [
     (
         "other-claim",
         W,
-        S(there=target(claims=(Claim("flow:a", "q", "uid", "2.0.0"),))),
-        S(there=target(claims=(Claim("flow:a", "p", "uid", "0.9.0"),))),
+        S(there=target(shared={"flow:a": ("q 2.0.0",)})),
+        S(there=target(shared={})),
     ),
     ("would-retire", W, S(there=dropped()), S(there=replace(dropped(), rows={}))),
     (

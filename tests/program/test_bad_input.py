@@ -182,7 +182,7 @@ def test_an_account_that_may_not_is_told_before_anything_is_touched(
         encoding="utf-8",
     )
     done = amphora("import", "olive-intake", "grove-live", "--yes")
-    told(done, 3, "may not publish (for ", "The least role that would do is 'publisher'", "nothing was touched")
+    told(done, 3, "may not publish", "The least role that would do is 'publisher'", "nothing was touched")
     toml.write_text(
         text.replace("[environments.grove-live]\n", '[environments.grove-live]\nuser = "nobody@halcyon.example"\n'),
         encoding="utf-8",

@@ -200,7 +200,16 @@ def test_what_is_dropped_is_listed_and_retired_only_with_consent(amphora: Progra
     assert "table:mill/press-log" not in keys
     assert "value-list:mill/press-lines" in keys
     assert amphora("compare", "olive-intake", "grove-live", "--json").json["no_longer_packed"] == []
-    assert amphora("undo", "last", "--yes").code == 6
+    before = amphora("survey", "grove-live", "--json").json["items"]
+    undone = amphora("undo", "last", "--yes", "--json").json
+    assert undone["as_before"]
+    assert set(undone["new_links"]) == {"table:mill/press-log", "report:mill/press-yield"}
+    again = {row["key"]: row for row in amphora("survey", "grove-live", "--json").json["items"]}
+    assert again["table:mill/press-log"]["rows"] == 2210
+    assert again.keys() - {row["key"] for row in before} == set(undone["new_links"])
+    claims = amphora("deliveries", "grove-live", "Press lines", "--json").json["claims"]
+    assert [claim["package"] for claim in claims] == ["olive-intake"]
+    assert amphora("compare", "olive-intake", "grove-live", "--json").json["no_longer_packed"] == listed
 
 
 def test_a_shared_item_needs_a_word_and_a_package_can_be_withdrawn(amphora: Program, there: Path) -> None:
@@ -283,7 +292,7 @@ def test_a_comparison_is_handed_on(amphora: Program, there: Path) -> None:
     assert "<b>a" not in page
     beside = amphora("compare", "olive-intake", "grove-live", "Weigh ticket", "--side-by-side")
     assert "≠" in beside.out
-    assert amphora("compare", "olive-intake", "grove-live", "--only", "edited", "--json").code == 1
+    assert amphora("compare", "olive-intake", "grove-live", "--only", "edited", "--json").code == 3
     assert amphora("compare", "olive-intake", "grove-live", "--only", "colours").code == 2
 
 

@@ -48,10 +48,11 @@ STORY: tuple[Scene, ...] = (
         "An app with all that it uses; somebody thinks the varieties are in the target anyway.",
         'export grove-dev "Harvest Intake" --as olive-intake --leave-out "Olive varieties"',
     ),
-    Scene("They are not, and check says so before anything leaves.", "check olive-intake grove-live", (1,)),
+    Scene("They are not, and check says so before anything leaves.", "check olive-intake grove-live", (3,)),
     Scene(
         "What used to take an afternoon of walking to and fro: it is packed as well, as the next version.",
         "check olive-intake grove-live --fix",
+        (3,),
     ),
     Scene("What is in the package, and what it needs without carrying it.", "peek olive-intake"),
     Scene(
@@ -72,7 +73,7 @@ STORY: tuple[Scene, ...] = (
         "Not everything can go everywhere: another region, an older release, a table that isn't there.",
         'export grove-dev "Press yield" "Weighbridge feed" --as press-south',
     ),
-    Scene("", "check press-south grove-south", (1,)),
+    Scene("", "check press-south grove-south", (3,)),
     Scene(
         "What the import will do, item by item. The theme is there already, and the same.",
         "compare olive-intake grove-live",
@@ -123,7 +124,7 @@ STORY: tuple[Scene, ...] = (
     ),
     Scene("", 'practice edit grove-live.practice "Weigh slip" --set /subject=\'"Halcyon Grove: ticket {ticket}"\''),
     Scene("", "export olive-intake"),
-    Scene("", "compare olive-intake grove-live --only clash", (1,)),
+    Scene("", "compare olive-intake grove-live --only clash", (3,)),
     Scene("", "import olive-intake grove-live --yes", (3,)),
     Scene(
         "Decided for the package's words, and kept in a file that can be reviewed.",

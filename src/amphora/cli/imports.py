@@ -77,6 +77,9 @@ def import_(
             _import_one(work, prepare_from_docket(work.session, Path(package), request), request, preview)
             return
         if not environments:
+            if Path(package).suffix in (".yaml", ".yml"):
+                reason = "it is no docket" if Path(package).exists() else "no such file"
+                raise UsageFault(f"{package} can't be used: {reason}.", next_step="amphora compare … --docket FILE")
             raise UsageFault("Into which environment?", next_step=f"amphora import {package} ENVIRONMENT")
         contents = opened_package(work, package)
         for name in environments:

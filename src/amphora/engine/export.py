@@ -205,7 +205,7 @@ def _dropped(session: Session, contents: Contents) -> dict[Key, tuple[str, ...]]
     found: dict[Key, tuple[str, ...]] = dict.fromkeys(gone, ())
     names = session.ledger.environments()
     for uid in session.ledger.claimed_by(contents.name, contents.source_uid) if gone else ():
-        for key in Claims(session.ledger.claims(uid)).dropped(contents):
+        for key in Claims(session.ledger.claims(uid)).not_held(contents):
             if key in found:
                 found[key] = (*found[key], names.get(uid, uid))
     return found

@@ -26,7 +26,9 @@ def _settled(value: Json, walk: Walk) -> Json:
         result = {}
         for name, part in value.items():
             child = steps.get(name, other)
-            if not child.is_outside:
+            # An object in which only secrets can stand is there as long as one of them is.
+            is_empty_bag = part == {} and child.children()[1].spot.is_secret
+            if not child.is_outside and not is_empty_bag:
                 result[name] = part if child.is_dull else _settled(part, child)
         return result
     if isinstance(value, list):

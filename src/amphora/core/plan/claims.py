@@ -46,8 +46,12 @@ class Claims:
         latest = max((version_order(c.version) for c in mine if is_version(c.version)), default=None)
         if latest is not None and is_version(contents.version) and version_order(contents.version) < latest:
             return []
-        kept = {c.key for c in mine if c.custody == "package"} - set(contents.items)
-        return sorted(kept.intersection(self.alone(contents.name, contents.source_uid)))
+        return self.not_held(contents)
+
+    def not_held(self, contents: Contents) -> list[Key]:
+        """The same whatever the version, for contents that have none yet."""
+        kept = {c.key for c in self.of(contents.name, contents.source_uid) if c.custody == "package"}
+        return sorted((kept - set(contents.items)).intersection(self.alone(contents.name, contents.source_uid)))
 
     def claimed(self, keys: Collection[Key]) -> set[Key]:
         """Of these items those that anybody claims."""
