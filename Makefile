@@ -29,6 +29,7 @@ $(VENV)/bin/python:
 
 $(VENV)/.installed: $(VENV)/bin/python pyproject.toml constraints.txt
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-warn-script-location -c constraints.txt -e .
+	$(BIN)/python -m compileall -q src
 	touch $@
 
 $(VENV)/.tested: $(VENV)/.installed

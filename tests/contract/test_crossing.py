@@ -18,7 +18,8 @@ from amphora.core.values.errors import NotReady, Unavailable
 from amphora.core.values.model import Listed
 from amphora.engine.docket import prepare
 from amphora.engine.export import ExportReport, ExportRequest, export
-from amphora.engine.imports import ImportRequest, import_prepared, question_for
+from amphora.engine.gate import ImportRequest
+from amphora.engine.imports import import_prepared, question_for
 from amphora.engine.runs.backwards import Back
 from amphora.engine.undo import run_to_undo, undo
 from amphora.files.crosswalk_file import Cell, write_cells

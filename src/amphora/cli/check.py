@@ -42,9 +42,7 @@ def check(
     from amphora.core.values.errors import UsageFault
     from amphora.engine.check import check_alone
     from amphora.engine.docket import check_package
-    from amphora.engine.fixes import fix_findings
-    from amphora.engine.gate import agreed
-    from amphora.engine.imports import ImportRequest, in_the_way
+    from amphora.engine.gate import ImportRequest, agreed, in_the_way
     from amphora.render.check import check_markdown, check_result, rules_result
 
     with working(json, workspace) as work:
@@ -57,6 +55,8 @@ def check(
         targets = environments or []
         fixed = None
         if fix:
+            from amphora.engine.fixes import fix_findings
+
             fixed = fix_findings(work.session, contents, targets)
             contents = fixed.contents
         findings, reasons = {}, {}

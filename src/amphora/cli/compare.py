@@ -113,7 +113,7 @@ def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _S
     from amphora.core.plan.decisions import Decisions
     from amphora.engine.compare import chosen_for_items, named_key
     from amphora.engine.docket import prepare
-    from amphora.engine.imports import ImportRequest, in_the_way
+    from amphora.engine.gate import ImportRequest, in_the_way
     from amphora.files.docket_file import write_docket
     from amphora.render.compare import comparison_markdown, comparison_page
     from amphora.render.imports import compare_result
@@ -187,7 +187,7 @@ def _refresh(work: Work, path: Path) -> None:
 
     from amphora.core.needs.selection import readable
     from amphora.core.plan.decisions import Decisions
-    from amphora.engine.imports import ImportRequest, in_the_way
+    from amphora.engine.gate import ImportRequest, in_the_way
     from amphora.engine.refresh import refresh_docket
     from amphora.render.changes import place_phrase
     from amphora.render.imports import compare_result

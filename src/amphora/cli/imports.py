@@ -13,7 +13,7 @@ from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, Work, working
 if TYPE_CHECKING:
     from amphora.core.plan.docket import Custody
     from amphora.engine.docket import Prepared
-    from amphora.engine.imports import ImportRequest
+    from amphora.engine.gate import ImportRequest
 
 
 def import_(
@@ -61,7 +61,8 @@ def import_(
     from amphora.core.plan.decisions import Decisions
     from amphora.core.values.errors import UsageFault
     from amphora.engine.docket import prepare
-    from amphora.engine.imports import ImportRequest, prepare_from_docket, same_target
+    from amphora.engine.gate import ImportRequest
+    from amphora.engine.imports import prepare_from_docket, same_target
     from amphora.files.docket_file import is_docket, read_docket
 
     with working(json, workspace) as work:
@@ -106,7 +107,8 @@ def checked_custody(custody: str) -> Custody | None:
 
 
 def _import_one(work: Work, prepared: Prepared, request: ImportRequest, preview: bool) -> None:
-    from amphora.engine.imports import import_prepared, in_the_way, is_recorded, question_for
+    from amphora.engine.gate import in_the_way
+    from amphora.engine.imports import import_prepared, is_recorded, question_for
     from amphora.render.imports import idle_result, import_result, preview_result, target_lines
 
     docket, opened = prepared.docket, prepared.opened

@@ -186,6 +186,11 @@ class Work:
 
             print(result_json(result))
         else:
+            if not sys.stdout.isatty():
+                from amphora.render.plain import plain_lines
+
+                sys.stdout.write("".join(f"{line}\n" for line in plain_lines(result)))
+                return
             from amphora.render.terminal import console_for, print_result
 
             print_result(result, console_for(sys.stdout))

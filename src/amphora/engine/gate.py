@@ -3,12 +3,29 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
+from amphora.core.plan.decisions import Decisions
 from amphora.core.plan.docket import Docket
 from amphora.core.plan.gate import Consent, Reason, Standing, Why, reasons_of
 from amphora.core.values.errors import AmphoraError, NotReady, PackageDamaged
 from amphora.core.values.model import Contents
+from amphora.engine.docket import Prepared
 from amphora.engine.session import Opened, Session
+
+
+@dataclass(frozen=True)
+class ImportRequest:
+    """What an import was asked for: decisions and consents, and whether anybody can be asked."""
+
+    decisions: Decisions
+    take_over: tuple[str, ...] = ()
+    yes: bool = False
+    is_terminal: bool = False
+
+    def consent(self, prepared: Prepared) -> Consent:
+        """What is agreed to beyond creations and plain updates."""
+        return Consent(prepared.is_reviewed, self.take_over)
 
 
 def reasons_for(
@@ -28,6 +45,11 @@ def reasons_for(
         _policy(session, contents),
     )
     return reasons_of(docket, standing, consent)
+
+
+def in_the_way(session: Session, prepared: Prepared, request: ImportRequest) -> list[Reason]:
+    """What an import would stop at, as it was asked for."""
+    return reasons_for(session, prepared.docket, prepared.opened, prepared.contents, request.consent(prepared))
 
 
 def refuse(docket: Docket, reasons: Sequence[Reason]) -> None:

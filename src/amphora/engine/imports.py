@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 from amphora.core.plan.decisions import LEAVE, Decisions, ItemDecision
 from amphora.core.plan.docket import Do, Docket
-from amphora.core.plan.gate import Consent, Reason, Why
+from amphora.core.plan.gate import Why
 from amphora.core.values.errors import AmphoraError, NotReady, UsageFault
 from amphora.core.values.model import Contents
 from amphora.engine.docket import Prepared, is_current, prepare
-from amphora.engine.gate import agreed, reasons_for, refuse
+from amphora.engine.gate import ImportRequest, agreed, in_the_way, refuse
 from amphora.engine.runs.forwards import Outcome, carry_out
 from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Session
@@ -20,20 +20,6 @@ from amphora.engine.verify import Verified, verify
 from amphora.files.docket_file import DocketFile, line_of, read_docket
 from amphora.files.package import find_package, read_package
 from amphora.files.reviewed import refuse_otherwise
-
-
-@dataclass(frozen=True)
-class ImportRequest:
-    """What an import was asked for: decisions and consents, and whether anybody can be asked."""
-
-    decisions: Decisions
-    take_over: tuple[str, ...] = ()
-    yes: bool = False
-    is_terminal: bool = False
-
-    def consent(self, prepared: Prepared) -> Consent:
-        """What is agreed to beyond creations and plain updates."""
-        return Consent(prepared.is_reviewed, self.take_over)
 
 
 def prepare_from_docket(session: Session, path: Path, request: ImportRequest) -> Prepared:
@@ -97,11 +83,6 @@ def _stale(path: Path, reasons: Sequence[str]) -> NotReady:
 def base_of(session: Session, file: DocketFile) -> Contents | None:
     """The package that served a docket as base, if one did."""
     return read_package(find_package(file.since, session.workspace.packages)) if file.since else None
-
-
-def in_the_way(session: Session, prepared: Prepared, request: ImportRequest) -> list[Reason]:
-    """What an import would stop at, as it was asked for."""
-    return reasons_for(session, prepared.docket, prepared.opened, prepared.contents, request.consent(prepared))
 
 
 def question_for(session: Session, prepared: Prepared, request: ImportRequest) -> str:

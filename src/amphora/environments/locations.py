@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from importlib.metadata import entry_points
+from importlib import import_module
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +13,12 @@ from amphora.files.workspace import EnvironmentEntry
 
 GROUP = "amphora.environments"
 KEYRING = "amphora"
+OWN = {
+    "practice": "amphora.environments.practice",
+    "folder": "amphora.environments.folder",
+    "nodered": "amphora.environments.nodered.adapter",
+}
+"""Our own adapters, found without asking every installed package; those of others come by entry point."""
 
 
 def scheme_of(location: str) -> str:
@@ -29,8 +35,13 @@ def open_environment(entry: EnvironmentEntry, folder: Path) -> Environment:
 
 def adapter_for(location: str) -> Any:
     """The adapter's `connect`; UsageFault names the schemes that are known."""
-    known = {point.name: point for point in entry_points(group=GROUP)}
     scheme = scheme_of(location)
+    if ":" in location and scheme in OWN:
+        return import_module(OWN[scheme]).connect
+
+    from importlib.metadata import entry_points
+
+    known = {point.name: point for point in entry_points(group=GROUP)}
     if ":" not in location or scheme not in known:
         raise UsageFault(
             f"No adapter knows the location {location!r}.",

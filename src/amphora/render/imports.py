@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from amphora.core.merge.patch import patch_of
 from amphora.core.needs.crosswalk import row_name
@@ -13,11 +14,6 @@ from amphora.core.plan.steps import LoadRows
 from amphora.core.values.keys import Key
 from amphora.core.values.raw import size_of
 from amphora.core.values.tokens import PREFIX
-from amphora.engine.compare import Differences
-from amphora.engine.runs.forwards import Outcome
-from amphora.engine.verify import Verified
-from amphora.environments.contract import Identity
-from amphora.files.workspace import EnvironmentEntry
 from amphora.render.beside import differing, text_lines
 from amphora.render.changes import (
     change_json,
@@ -41,6 +37,13 @@ from amphora.render.result import (
     titled,
 )
 from amphora.render.withdraw import withdrawal_blocks
+
+if TYPE_CHECKING:
+    from amphora.engine.compare import Differences
+    from amphora.engine.runs.forwards import Outcome
+    from amphora.engine.verify import Verified
+    from amphora.environments.contract import Identity
+    from amphora.files.workspace import EnvironmentEntry
 
 _DO: dict[Do, Tone] = {Do.CREATE: "good", Do.UPDATE: "warn", Do.LEAVE: "dim", Do.RETIRE: "bad"}
 

@@ -25,7 +25,7 @@ _STYLES: dict[Tone, str] = {
 
 
 def console_for(stream: TextIO) -> Console:
-    """A console that colours only at a terminal (and not under NO_COLOR) and has full width in a pipe."""
+    """A console for a terminal, without colour under NO_COLOR. Pipes are served by `plain`."""
     from rich.console import Console
 
     is_terminal = stream.isatty()
@@ -42,12 +42,7 @@ def console_for(stream: TextIO) -> Console:
 
 def print_result(result: Result, console: Console) -> None:
     """Verdict, blocks, next command."""
-    if console.is_terminal:
-        _print_parts(result, console)
-        return
-    with console.capture() as captured:
-        _print_parts(result, console)
-    console.file.write("".join(line.rstrip() + "\n" for line in captured.get().splitlines()))
+    _print_parts(result, console)
 
 
 def _print_parts(result: Result, console: Console) -> None:

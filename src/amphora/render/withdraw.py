@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from amphora.core.needs.selection import readable
 from amphora.core.plan.docket import Docket, Fate
-from amphora.engine.runs.forwards import Outcome
 from amphora.render.result import Block, Cell, Grid, Result, Row, counted
+
+if TYPE_CHECKING:
+    from amphora.engine.runs.forwards import Outcome
 
 
 def withdrawal_blocks(docket: Docket) -> list[Block]:

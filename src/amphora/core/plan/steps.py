@@ -86,7 +86,6 @@ class Create(Step):
         return _written(None, drawn, habits)
 
 
-@dataclass(frozen=True)
 class CreateBare(Create):
     """Makes an item without its references to `later`, so that a circle of items can be entered."""
 
@@ -105,7 +104,6 @@ class Update(Step):
         return _written(now, drawn, habits)
 
 
-@dataclass(frozen=True)
 class Complete(Update):
     """Gives an item that was made bare its references."""
 
@@ -136,7 +134,6 @@ class WriteAll(Step):
         return _written(now, drawn, habits)
 
 
-@dataclass(frozen=True)
 class Publish(Step):
     """Makes a draft the live version."""
 
@@ -153,7 +150,6 @@ class Publish(Step):
         return habits.takes_back or now is None or bool(now.states.is_published)
 
 
-@dataclass(frozen=True)
 class TakeBack(Step):
     """Takes the live version back: it becomes the draft, where there is none."""
 
@@ -193,7 +189,6 @@ class LoadRows(Step):
         return replace(now, rows=self.count)
 
 
-@dataclass(frozen=True)
 class RetireSet(Step):
     """Removes items, as a set: only users outside of it are a reason to refuse."""
 
