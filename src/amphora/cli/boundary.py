@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 
 import click
 
-from amphora.cli.work import silence
+from amphora.cli.work import complain, silence
 from amphora.core.values.errors import (
     AmphoraError,
     BrokenOff,
@@ -66,7 +66,7 @@ def guarded(command: Callable[[], int | None]) -> int:
             traceback.print_exc()
         return _told(error)
     except KeyboardInterrupt:
-        print("Interrupted.", file=sys.stderr)
+        complain(["Interrupted."])
         return INTERRUPTED
     except BrokenPipeError:
         silence(sys.stdout)  # whoever read along has had enough
@@ -109,11 +109,9 @@ def _told(error: AmphoraError) -> int:
         print(error_json(error, code))
         return code
     where = f" At {error.place}." if error.place else ""
-    print(f"{error.message}{where}", file=sys.stderr)
-    for line in cut(error.details, error.next_step or ""):
-        print(f"  {line}", file=sys.stderr)
-    if error.next_step:
-        print(f"Next: {error.next_step}", file=sys.stderr)
+    details = cut(error.details, error.next_step or "")
+    after = [f"Next: {error.next_step}"] if error.next_step else []
+    complain([f"{error.message}{where}", *(f"  {line}" for line in details), *after])
     return code
 
 
@@ -131,6 +129,10 @@ def _fault(error: Exception) -> int:
     else:
         frame = traceback.extract_tb(error.__traceback__)[-1]
         spot = f"{frame.filename.rpartition('/')[2]}:{frame.lineno}"
-        print(f"A fault in Amphora: {type(error).__name__} at {spot}. Nothing more is known here.", file=sys.stderr)
-        print("Next: run the same command with --debug and report what it prints.", file=sys.stderr)
+        complain(
+            [
+                f"A fault in Amphora: {type(error).__name__} at {spot}. Nothing more is known here.",
+                "Next: run the same command with --debug and report what it prints.",
+            ]
+        )
     return FAULT

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, TextIO
@@ -51,13 +51,13 @@ class Progress:
 
     def __call__(self, what: str, done: int, total: int) -> None:
         now = time.monotonic()
-        if now - self._started < QUIET_S:
+        if now - self._started < QUIET_S or sys.stderr is None:
             return
         count = f" {done} of {total}" if total else ""
         if sys.stderr.isatty():
             self._renew(f"{what}{count}")
         elif now - self._told >= QUIET_S:
-            print(f"… {what}{count}", file=sys.stderr)
+            complain([f"… {what}{count}"])
             self._told = now
 
     def _renew(self, text: str) -> None:
@@ -153,11 +153,7 @@ class Work:
     def tell(self, lines: list[str]) -> None:
         """Says something beside the result, on stderr."""
         self.progress.stop()
-        try:
-            for line in lines:
-                print(line, file=sys.stderr)
-        except (OSError, ValueError, AttributeError):
-            silence(sys.stderr)  # nobody listens any more: that stops nothing
+        complain(lines)
 
     def write(self, text: str) -> None:
         """Writes text in a format of its own to stdout."""
@@ -200,6 +196,18 @@ class Work:
         self.progress.stop()
         if self._session is not None:
             self._session.close()
+
+
+def complain(lines: Iterable[str]) -> None:
+    """Writes lines to stderr, if anybody listens there: where nobody does, that stops nothing."""
+    if sys.stderr is None:
+        return
+    try:
+        for line in lines:
+            print(line, file=sys.stderr)
+        sys.stderr.flush()
+    except (OSError, ValueError):
+        silence(sys.stderr)
 
 
 def silence(stream: TextIO | None) -> None:

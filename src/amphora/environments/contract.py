@@ -215,7 +215,7 @@ class RemembersTokens(Protocol):
     """Creations that can be asked after."""
 
     def answered(self, token: str) -> Written | None:
-        """What a creation with this token made, if it took effect."""
+        """What a creation with this token made, if it took effect and is still there."""
 
 
 Ability = TypeVar("Ability")

@@ -91,10 +91,9 @@ class PracticeEnvironment:
         ]
 
     def supplies(self) -> list[Supply]:
-        return [
-            Supply(row["kind"], row["id"], row["name"], row["type"], row["owner"], bool(row["works"]))
-            for row in self.platform.supplies()
-        ]
+        with _translated(self.name):
+            rows = self.platform.supplies()
+        return [Supply(r["kind"], r["id"], r["name"], r["type"], r["owner"], bool(r["works"])) for r in rows]
 
     def probe(self, connection: str, objects: Sequence[str]) -> Probe:
         with _translated(self.name):
@@ -106,8 +105,10 @@ class PracticeEnvironment:
         return [self._write(write) for write in writes]
 
     def answered(self, token: str) -> Written | None:
-        id_ = self.platform.answered(token)
-        return self._written(id_) if id_ else None
+        with _translated(self.name):
+            id_ = self.platform.answered(token)
+            is_there = id_ is not None and bool(self.platform.read([id_], is_strict=False))
+            return self._written(id_) if id_ and is_there else None
 
     def look(self, native_ids: Sequence[str]) -> dict[str, Image]:
         with _translated(self.name):

@@ -75,10 +75,12 @@ class Consent:
 def reasons_of(docket: Docket, standing: Standing, consent: Consent) -> list[Reason]:
     """Everything that is in the way, what has to be settled first before the rest. Empty: it can be
     carried out. `docket.file` is named wherever the docket was read from a file."""
+    if standing.open_run:
+        # Half of our own work is there: whatever else one could ask about would be about that.
+        return _open_run(docket, standing)
     if docket.is_idle and not docket.undecided:
-        return [*_open_run(docket, standing), *_policy(standing)]  # nothing will be done that could go wrong
+        return _policy(standing)  # nothing will be done that could go wrong
     return [
-        *_open_run(docket, standing),
         *_policy(standing),
         *_unknown_kinds(docket, standing),
         *_permissions(docket, standing),
@@ -92,13 +94,13 @@ def reasons_of(docket: Docket, standing: Standing, consent: Consent) -> list[Rea
 
 
 def _open_run(docket: Docket, standing: Standing) -> list[Reason]:
-    if not standing.open_run:
-        return []
+    what = docket.file or f"{docket.name} {docket.target}"
     return [
         Reason(
             Why.OPEN_RUN,
-            f"{standing.open_run} into {docket.target} is {standing.open_state}: some of it may be there.",
-            next_step=f"amphora undo {standing.open_run}",
+            f"{standing.open_run} into {docket.target} is {standing.open_state}: some of it may be there. Put it back"
+            " first; what it was to bring can then be imported as a whole.",
+            next_step=f"amphora undo {standing.open_run} --yes && amphora import {what} --yes",
             subject=standing.open_run,
         )
     ]

@@ -40,8 +40,9 @@ class Evidence:
     """What is known of one item that a run touched.
 
     `before` is its state when the run began, `now` the one found by looking. `ours` are the marks of all
-    states that our own runs meant or left. `is_retired_by_us` tells that a step of ours was to remove it;
-    `is_made_by_us` that one was to make it. `doubt` says why nobody can tell (a lost creation with several
+    states that our own runs meant or left, `last` those in which the latest of them can have left it. `is_retired_by_us` tells that a step of ours was to remove it;
+    `is_made_by_us` that one was to make it, `is_filled_by_us` that its rows were
+    loaded or removed by one. `doubt` says why nobody can tell (a lost creation with several
     candidates). `is_surely_ours`: a step of which no outcome is known was the last to change it, as account
     and time show.
     """
@@ -50,6 +51,8 @@ class Evidence:
     before: Image | None
     now: Image | None
     ours: frozenset[str] = frozenset()
+    last: frozenset[str] = frozenset()
+    account: str = ""
     is_retired_by_us: bool = False
     is_made_by_us: bool = False
     is_filled_by_us: bool = False
@@ -125,9 +128,12 @@ def judged(one: Evidence, habits: Habits) -> Verdict:
         if one.is_retired_by_us:
             return Verdict(Fate.RESTORE)
         return Verdict(Fate.LEFT, "somebody deleted it meanwhile")
-    if any(is_same(now, mark, one.counts_rows) for mark in one.ours) or one.is_surely_ours:
-        return Verdict(Fate.RESTORE)
     who = one.now.modified_by if one.now else None
+    # Somebody else may have brought it into a state that was ours on the way: where a person is known, only the
+    # states count in which we can have left it.
+    mine = one.ours if who in (None, one.account) else one.last
+    if any(is_same(now, mark, one.counts_rows) for mark in mine) or one.is_surely_ours:
+        return Verdict(Fate.RESTORE)
     when = f" at {one.now.modified_at}" if one.now and one.now.modified_at else ""
     return Verdict(Fate.LEFT, f"{who or 'somebody'} changed it meanwhile{when}")
 
@@ -201,6 +207,9 @@ def steps_of(restoration: Restoration, used: Mapping[Key, Collection[Key]], habi
         for key in order:
             if key in pairs:
                 steps += _restored(key, *pairs[key], habits)
+        # An attempt that was cut off may have made a table again without its rows.
+        emptied = [key for key in pairs if restoration.evidence[key].counts_rows and not pairs[key][1].rows]
+        steps += [LoadRows((key,), pairs[key][0].rows) for key in emptied if pairs[key][0].rows]
         for key in order:
             steps += _states(key, makes.get(key) or pairs[key][0], pairs.get(key, (None, None))[1], habits)
     return [*steps, *([RetireSet(going)] if going else [])]

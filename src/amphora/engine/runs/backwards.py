@@ -186,10 +186,12 @@ def _evidence(stage: Stage, run: Run) -> list[Evidence]:
     journal = stage.ledger.journal
     touched = journal.touched(run)
     outside = set(journal.outside(run)) | {image.native_id for image in touched.values() if image}
-    chain = [run, *journal.backwards_of(run)]
-    steps = [(one, step) for one in chain for step in journal.steps(one)]
+    # Everything that our runs have done since this one began: its own attempts at putting back, and later
+    # runs that were put back themselves. These may have made an item again, under another id.
+    since = [one for one in reversed(journal.runs()) if one.uid == run.uid and one.id >= run.id]
+    steps = [(one, step) for one in since for step in journal.steps(one)]
     known = _known_ids(touched, steps)
-    marks = _marks(stage, run)
+    marks = _marks(steps)
     doubts = _lost_ones(stage, steps, known, outside)
     wanted = {f"{key}\0{id_}": id_ for key, ids in known.items() for id_ in ids}
     images = looked_up(stage.environment, wanted)
@@ -198,15 +200,22 @@ def _evidence(stage: Stage, run: Run) -> list[Evidence]:
         there = [image for id_ in reversed(known[key]) if (image := images[f"{key}\0{id_}"])]
         now = there[0] if there else None
         mine = [(one, step) for one, step in steps if key in step.keys]
+        # A retirement without an answer counts: if it took no effect the item is there, and nobody asks. A
+        # creation without one does not: if it took effect the item was found.
+        took_effect = [
+            step for _, step in mine if step.state == "done" or (step.do == RetireSet.do and step.state in UNKNOWN)
+        ]
         found.append(
             Evidence(
                 key,
                 before,
                 now,
                 frozenset(marks.get(key, ())),
-                any(step.do == RetireSet.do for _, step in mine),
+                _last_marks(key, mine),
+                run.account,
+                bool(took_effect) and took_effect[-1].do == RetireSet.do,
                 before is None and bool(known[key]),
-                any(step.do == LoadRows.do for _, step in mine),
+                any(step.do in (LoadRows.do, RetireSet.do) for step in took_effect),
                 _is_surely_ours(now, mine),
                 doubts.get(key, ""),
             )
@@ -244,17 +253,27 @@ def _lost_ones(
     return doubts
 
 
-def _marks(stage: Stage, run: Run) -> dict[Key, set[str]]:
-    """The states that our own runs produced, since this one began: of later ones too, which were put back."""
-    journal = stage.ledger.journal
+def _marks(steps: Sequence[tuple[Run, JournalStep]]) -> dict[Key, set[str]]:
+    """The states that our own steps produced, by item."""
     ours: dict[Key, set[str]] = {}
-    for one in journal.runs():
-        if one.uid == run.uid and one.id >= run.id:
-            for step in journal.steps(one):
-                for table in (step.intent.get("meant"), (step.outcome or {}).get("left")):
-                    for key, mark in (table or {}).items():
-                        ours.setdefault(key, set()).add(mark)
+    for _, step in steps:
+        for table in (step.intent.get("meant"), (step.outcome or {}).get("left")):
+            for key, mark in (table or {}).items():
+                ours.setdefault(key, set()).add(mark)
     return ours
+
+
+def _last_marks(key: Key, mine: Sequence[tuple[Run, JournalStep]]) -> frozenset[str]:
+    """The states in which the latest of our steps can have left an item: what the last one with an outcome left,
+    and what those without one meant."""
+    last: set[str] = set()
+    for _, step in mine:
+        left, meant = (step.outcome or {}).get("left", {}).get(key), step.intent["meant"].get(key)
+        if step.state == "done":
+            last = {left or meant}
+        elif step.state in UNKNOWN:
+            last |= {meant, step.intent["before"].get(key)}
+    return frozenset(mark for mark in last if mark)
 
 
 def _is_surely_ours(now: Image | None, mine: Sequence[tuple[Run, JournalStep]]) -> bool:

@@ -178,8 +178,12 @@ def _explained(run: Run, error: AmphoraError, back: Back) -> AmphoraError:
         subject=error.subject,
         place=error.place,
         details=[*error.details, *back.told()],
-        next_step=f"{error.next_step or 'Mend the cause'}; the run is in: amphora history {run.name}",
+        next_step=f"{error.next_step or _again(error)}; the run is in: amphora history {run.name}",
     )
+
+
+def _again(error: AmphoraError) -> str:
+    return "Run the same command again when it suits" if isinstance(error, Interrupted) else "Mend the cause"
 
 
 def _kept_docket(docket: Docket) -> Json:
