@@ -72,8 +72,13 @@ def halcyon_files(tmp_path_factory: pytest.TempPathFactory) -> Path:
 @pytest.fixture
 def halcyon(halcyon_files: Path, tmp_path: Path) -> Path:
     """A workspace over fresh copies of the four environments, crosswalk filled for olive-intake."""
-    folder = tmp_path / "halcyon"
-    shutil.copytree(halcyon_files, folder)
+    return workspace_of(halcyon_files, tmp_path)
+
+
+def workspace_of(files: Path, parent: Path) -> Path:
+    """The same, made in a folder."""
+    folder = parent / "halcyon"
+    shutil.copytree(files, folder)
     text = ["[amphora]", "format = 1"]
     for place in PLACES.values():
         text += [f"[environments.{place.name}]", f'location = "practice:{place.name}.practice"']

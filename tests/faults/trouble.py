@@ -6,7 +6,6 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
-from amphora.core.plan.steps import Step
 from amphora.core.values.errors import EnvironmentRefused, LedgerTrouble, Uncertain
 from amphora.engine.session import Session
 from amphora.environments.contract import Environment
@@ -79,7 +78,7 @@ def failing(session: Session, name: str, at: int, fault: Fault) -> Failing:
     """Makes an environment of a session fail at its nth changing call."""
     opened = session.open(name)
     wrapped = Failing(opened.environment, at, fault)
-    session._opened[name] = replace(opened, environment=wrapped)  # type: ignore[arg-type]
+    session._opened[name] = replace(opened, environment=wrapped)
     return wrapped
 
 
@@ -90,7 +89,7 @@ class Locked:
         self.left = at
         database = session.ledger._db
         self._do, self._transaction = database.do, database.transaction
-        database.do = self.do  # type: ignore[method-assign]
+        database.do = self.do  # type: ignore[method-assign, assignment]
         database.transaction = self.transaction  # type: ignore[method-assign]
 
     def do(self, *words: Any) -> Any:
@@ -105,20 +104,3 @@ class Locked:
         self.left -= 1
         if self.left <= 0:
             raise LedgerTrouble("database is locked")
-
-
-def kinds_seen(monkeypatch: Any) -> set[type[Step]]:
-    """The kinds of steps that are done from now on."""
-    from amphora.engine.runs import carrier
-
-    seen: set[type[Step]] = set()
-
-    def noted(kind: type[Step], do: Any) -> Any:
-        def noticing(*words: Any) -> Any:
-            seen.add(kind)
-            return do(*words)
-
-        return noticing
-
-    monkeypatch.setattr(carrier, "DOINGS", {kind: noted(kind, do) for kind, do in carrier.DOINGS.items()})
-    return seen

@@ -9,7 +9,7 @@ from amphora.core.form.bindings import MISSING
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.native import to_native
 from amphora.core.form.spots import masked_places
-from amphora.core.merge.compare import Base, Comparison, compare_item
+from amphora.core.merge.compare import STATE, Base, Comparison, compare_item
 from amphora.core.merge.merge import LAST_DELIVERED, PACKAGE, TARGET, By, FieldChange, field_choices
 from amphora.core.needs.selection import readable
 from amphora.core.plan.decisions import DRAFT, PUBLICATION, SECRETS, THERE, ItemDecision
@@ -68,7 +68,7 @@ def action_of(
     if found and (lost := _lost_secrets(comparison, found, sheet, side)):
         comparison = _asking(comparison, SECRETS, "", f"holds {', '.join(lost)}", "gone, and can't be put back", said)
     action = decide(comparison, item, listed, contents.title)
-    if _is_first_publication(action, side):
+    if _is_first_publication(action, side) and said.on(STATE + "published") != TARGET:
         words = "published for good: this release can't take it back"
         comparison = _asking(comparison, PUBLICATION, "", "never published", words, said)
         action = replace(action, comparison=comparison)
@@ -120,7 +120,7 @@ def _is_first_publication(action: Action, side: Side) -> bool:
     present, habits = action.present, habits_of(side.opened.description)
     if habits.takes_back or action.do is not Do.UPDATE or present is None or not habits.drafts(action.item.kind):
         return False
-    return bool(action.states.is_published) and not present.states.is_published
+    return bool(action.item.states.is_published) and not present.states.is_published
 
 
 def secrets_to_enter(action: Action, side: Side, found: Found | None, files: Mapping[str, object]) -> list[str]:

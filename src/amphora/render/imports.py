@@ -224,7 +224,12 @@ def preview_result(docket: Docket, reasons: Sequence[Reason]) -> Result:
     blocks = docket_blocks(docket)
     loaded = [step.key for step in docket.steps if isinstance(step, LoadRows)]
     if loaded:
-        blocks.append(Lines([f"Rows would be loaded into {counted(len(loaded), 'table')}."]))
+        there = {action.key for action in docket.actions if action.present}
+        lines = [f"Rows would be loaded into {counted(len(loaded), 'table')}."]
+        lines += [
+            f"{readable(k)} is there already: undo can't take its rows out again." for k in loaded if k in there
+        ]
+        blocks.append(Lines(cut_lines(lines, "--json")))
     blocks += [*_filled_lines(docket), *reason_blocks(reasons)]
     tail = " --with records" if docket.has_records and not docket.file else ""
     return Result(

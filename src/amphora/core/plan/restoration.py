@@ -25,6 +25,7 @@ from amphora.core.plan.steps import (
 )
 from amphora.core.values.graph import in_order
 from amphora.core.values.keys import Key
+from amphora.core.values.model import States
 
 
 class Fate(StrEnum):
@@ -39,12 +40,11 @@ class Fate(StrEnum):
 class Evidence:
     """What is known of one item that a run touched.
 
-    `before` is its state when the run began, `now` the one found by looking. `ours` are the marks of all
-    states that our own runs meant or left, `last` those in which the latest of them can have left it. `is_retired_by_us` tells that a step of ours was to remove it;
-    `is_made_by_us` that one was to make it, `is_filled_by_us` that its rows were
-    loaded or removed by one. `doubt` says why nobody can tell (a lost creation with several
-    candidates). `is_surely_ours`: a step of which no outcome is known was the last to change it, as account
-    and time show.
+    `before` is its state when the run began, `now` the one found by looking. `ours` are the marks of all states
+    that our own runs meant or left, `last` those in which the latest of them can have left it. `is_retired_by_us`
+    tells that a step of ours was to remove it, `is_made_by_us` that one was to make it, `is_filled_by_us` that its
+    rows were loaded or removed by one. `is_surely_ours`: a step of which no outcome is known was the last to change
+    it, as account and time show. `doubt` says why nobody can tell (a lost creation with several candidates).
     """
 
     key: Key
@@ -277,4 +277,4 @@ def _differs(before: Image, now: Image, habits: Habits) -> bool:
 
 
 def _one(image: Image, definition: object, habits: Habits) -> str:
-    return mark_of(Image("", image.kind, (), replace(image.states, title="", folder=""), definition), habits.sheets)
+    return mark_of(Image("", image.kind, (), States(""), definition), habits.sheets)

@@ -27,7 +27,7 @@ from amphora.engine.runs.lost import find_made
 from amphora.engine.runs.material import ImageMaterial
 from amphora.engine.runs.stage import Stage, looked_up
 from amphora.engine.steps import Bench
-from amphora.ledger.records import BROKEN_OFF, PUT_BACK, UNDO, UNDONE, Beginning, JournalStep, Run
+from amphora.ledger.records import BROKEN_OFF, DONE, PUT_BACK, UNDO, UNDONE, Beginning, JournalStep, Run
 
 ROUNDS = 6
 """How often it is decided anew because somebody changed something, or the environment refused."""
@@ -97,8 +97,6 @@ def put_back(stage: Stage, run: Run, kind: str, note: str = "") -> Back:
         )
     excluded: dict[Key, str] = {}
     restoration, now = _decided(stage, run, excluded)
-    if not restoration.steps:
-        return _looked(stage, run, None, restoration, {}, now, note, kind)
     mine, is_journalled = _begun(stage, run, kind, restoration, now)
     earlier = [run.name, *(other.name for other in stage.ledger.journal.backwards_of(run))]
     before = {key: one.before for key, one in restoration.evidence.items()}
@@ -385,11 +383,10 @@ def _looked(
         of_state=of_state,
     )
     links = [Link(key, run.uid, native_id) for key, native_id in renamed.items() if after.get(key)]
+    if mine is None:
+        return replace(found, is_recorded=False)
     try:
-        if mine is None:
-            stage.ledger.finish_backwards(run, run, back, links, of_state, of_state, note)
-        else:
-            stage.ledger.finish_backwards(mine, run, back, links, "done", of_state, note)
+        stage.ledger.finish_backwards(mine, run, back, links, DONE, of_state, note)
     except LedgerTrouble:
         return replace(found, is_recorded=False)
     return found

@@ -1,0 +1,234 @@
+"""What is put back: the table of states, one row a case; and the places that have to be free."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from amphora.core.form.kinds import parse_sheet
+from amphora.core.plan.places import ASIDE, moves_first, taken
+from amphora.core.plan.restoration import Evidence, Fate, decide, judged
+from amphora.core.plan.states import ABSENT, Habits, Image, is_same, mark_of
+from amphora.core.plan.steps import KINDS, Drawn, Publish, RetireSet, Step, permissions_of
+from amphora.core.values.model import States
+
+SHEET = parse_sheet(
+    'kind = "flow"\n[fields]\nvolatile = ["$.runs"]\nlayout = ["$.x"]\nunordered = ["$.tags"]\nsecret = ["$.keys.*"]\n'
+    "[states]\nswitch = true\npublish = true\n"
+)
+HABITS = Habits(True, False, False, True, {"flow": SHEET})
+
+
+def image(text: str = "a", **more: object) -> Image:
+    made = Image("id", "flow", ("a",), States("A", "", False, True), {"text": text}, None, None, "1", "t", "keeper")
+    return replace(made, **more)  # type: ignore[arg-type]
+
+
+def mark(one: Image | None) -> str:
+    return mark_of(one, HABITS.sheets)
+
+
+WAS, OURS, EARLIER, THEIRS = image("was"), image("ours"), image("earlier"), image("theirs", modified_by="tomas")
+EMPTY, FULL = image("was", rows=None), image("was", rows=7)
+
+
+@pytest.mark.parametrize(
+    ("before", "now", "more", "fate", "words"),
+    [
+        (WAS, WAS, {}, Fate.NOTHING, ""),
+        (WAS, OURS, {}, Fate.RESTORE, ""),
+        (WAS, EARLIER, {}, Fate.RESTORE, ""),
+        (WAS, replace(EARLIER, modified_by="tomas"), {}, Fate.LEFT, "tomas changed it"),
+        (WAS, replace(OURS, modified_by="tomas"), {}, Fate.RESTORE, ""),
+        (WAS, replace(EARLIER, modified_by=None), {}, Fate.RESTORE, ""),
+        (WAS, THEIRS, {}, Fate.LEFT, "tomas changed it meanwhile at t"),
+        (WAS, image("stamped"), {"is_surely_ours": True}, Fate.RESTORE, ""),
+        (WAS, None, {}, Fate.LEFT, "deleted it"),
+        (WAS, None, {"is_retired_by_us": True}, Fate.RESTORE, ""),
+        (None, None, {}, Fate.NOTHING, ""),
+        (None, OURS, {"is_made_by_us": True}, Fate.RESTORE, ""),
+        (None, THEIRS, {"is_made_by_us": True}, Fate.LEFT, "tomas changed it"),
+        (None, None, {"doubt": "two of them"}, Fate.LEFT, "two of them"),
+        (None, replace(OURS, rows=3), {"is_made_by_us": True}, Fate.LEFT, "changed it"),
+        (FULL, EMPTY, {}, Fate.NOTHING, ""),
+        (FULL, EMPTY, {"is_filled_by_us": True}, Fate.LEFT, "changed it"),
+        (FULL, EMPTY, {"is_filled_by_us": True, "ours": frozenset({mark(EMPTY)})}, Fate.RESTORE, ""),
+    ],
+)
+def test_what_the_target_says(
+    before: Image | None, now: Image | None, more: dict[str, object], fate: Fate, words: str
+) -> None:
+    known = {"ours": frozenset({mark(OURS), mark(EARLIER)}), "last": frozenset({mark(OURS)}), "account": "keeper"}
+    verdict = judged(Evidence("flow:a", before, now, **(known | more)), HABITS)  # type: ignore[arg-type]
+    assert verdict.fate is fate
+    assert words in verdict.reason
+    assert verdict.is_unsettled is bool(more.get("doubt"))
+
+
+def test_what_was_made_and_is_gone_is_worth_a_note() -> None:
+    verdict = judged(Evidence("flow:a", None, None, is_made_by_us=True), HABITS)
+    assert (verdict.fate, "somebody deleted it" in verdict.note) == (Fate.NOTHING, True)
+    quiet = judged(Evidence("flow:a", None, None, is_made_by_us=True, is_retired_by_us=True), HABITS)
+    assert quiet.note == ""
+
+
+@pytest.mark.parametrize(
+    ("one", "other", "is_equal"),
+    [
+        ({"text": "a", "runs": 1, "x": 3}, {"text": "a", "runs": 9}, True),
+        ({"tags": ["b", "a"]}, {"tags": ["a", "b"]}, True),
+        ({"list": ["b", "a"]}, {"list": ["a", "b"]}, False),
+        ({"keys": {}}, {}, True),
+        ({"keys": {"k": "amphora:masked"}}, {}, False),
+        ({"text": 1}, {"text": True}, False),
+    ],
+)
+def test_only_what_counts_is_in_a_mark(one: object, other: object, is_equal: bool) -> None:
+    assert (mark(image(live=one)) == mark(image(live=other))) is is_equal
+
+
+def test_marks_tell_states_apart_and_nothing_else() -> None:
+    here = image()
+    for same in (replace(here, native_id="other", revision="9", modified_at="u", modified_by="x", link="l"), here):
+        assert mark(same) == mark(here)
+    for states in (States("B", "", False, True), States("A", "f", False, True), States("A", "", True, True)):
+        assert mark(replace(here, states=states)) != mark(here)
+    assert mark(replace(here, draft={"text": "a"})) != mark(here)
+    filled = mark(replace(here, rows=2))
+    assert is_same(filled, mark(here))
+    assert not is_same(filled, mark(here), counts_rows=True)
+    assert not is_same(mark(here), ABSENT)
+    assert mark(None) == ABSENT
+
+
+def made(key: str) -> Evidence:
+    now = image(native_id=key)
+    return Evidence(key, None, now, frozenset({mark(now)}), frozenset({mark(now)}), "keeper", is_made_by_us=True)
+
+
+def test_what_is_left_keeps_all_that_it_uses_and_so_does_everybody_else() -> None:
+    changed = replace(made("flow:changed"), now=THEIRS)
+    evidence = [changed, *(made(f"flow:{name}") for name in ("used", "deep", "free", "wanted"))]
+    uses = {
+        "flow:changed": {"flow:used"},
+        "flow:used": {"flow:deep"},
+        "flow:deep": {"flow:used"},
+        "flow:free": {"flow:deep"},
+        "outside:9": {"flow:wanted"},
+    }
+    found = decide(evidence, uses, {}, {"flow:changed": "Changed", "outside:9": "Old one"}, HABITS)
+    assert found.by(Fate.RESTORE) == ["flow:free"]
+    assert found.steps == (RetireSet(("flow:free",)),)
+    assert "'Changed', which stays, uses it" in found.verdicts["flow:used"].reason
+    assert found.verdicts["flow:wanted"].reason == "'Old one' uses it"
+    assert len(found.left) == 4
+    assert found.is_settled
+    refused = decide([made("flow:a")], {}, {}, {}, HABITS, {"flow:a": "refused"})
+    assert (refused.steps, refused.is_settled) == ((), False)
+
+
+@pytest.mark.parametrize(
+    ("before", "now", "steps"),
+    [
+        (image("was"), image("now"), ["update live", "publish"]),
+        (image("was", draft={"d": 1}), image("now"), ["update live", "publish", "update draft"]),
+        (image("was", draft={"d": 1}), image("was"), ["update draft"]),
+        (image("was"), image("was", draft={"d": 1}), ["update live", "publish"]),
+        (
+            image(live=None, draft={"d": 1}, states=States("A", "", False, False)),
+            image("now"),
+            ["take back", "update draft"],
+        ),
+        (
+            image(live=None, draft={"text": "now"}, states=States("A", "", False, False)),
+            image("now"),
+            ["take back"],
+        ),
+        (image("was"), image("was", states=States("B", "f", False, True)), ["update live", "publish"]),
+        (image("was"), image("was", states=States("A", "", True, True)), ["switch"]),
+        (image("was", states=States("A", "", True, True)), image("was"), ["switch"]),
+    ],
+)
+def test_an_item_is_given_back_what_differs(before: Image, now: Image, steps: list[str]) -> None:
+    one = Evidence("flow:a", before, now, frozenset({mark(now)}), frozenset({mark(now)}), "keeper")
+    found = decide([one], {}, {}, {}, HABITS)
+    told = [f"{step.do} {getattr(step, 'version', '')}".strip() for step in found.steps]
+    assert told == steps
+    state: Image | None = now
+    for step in found.steps:
+        definition = before.draft if getattr(step, "version", "") == "draft" else before.live
+        drawn = Drawn("flow", ("a",), before.states, definition, definition)
+        state = step.meant("flow:a", state, drawn, HABITS)
+    assert mark(state) == mark(before)
+
+
+def test_a_circle_of_retired_items_is_made_again_bare() -> None:
+    gone = [Evidence(k, image(), None, is_retired_by_us=True) for k in ("flow:a", "flow:b", "flow:c")]
+    used = {"flow:a": {"flow:b"}, "flow:b": {"flow:a"}, "flow:c": {"flow:c"}}
+    steps = decide(gone, {}, used, {}, HABITS).steps
+    assert [(step.do, *step.keys) for step in steps] == [
+        ("create bare", "flow:a"),
+        ("create bare", "flow:b"),
+        ("complete", "flow:a"),
+        ("complete", "flow:b"),
+        ("create bare", "flow:c"),
+        ("complete", "flow:c"),
+        ("publish", "flow:a"),
+        ("publish", "flow:b"),
+        ("publish", "flow:c"),
+    ]
+
+
+def test_every_kind_of_step_says_what_it_takes() -> None:
+    assert len({kind.do for kind in KINDS}) == len(KINDS)
+    assert {kind.permission for kind in KINDS} == {"write", "publish", "switch", "retire"}
+    steps: list[Step] = [Publish(("flow:a",)), RetireSet(("flow:b", "flow:c")), Publish(("flow:d",))]
+    assert permissions_of(steps) == {"publish": ["flow:a", "flow:d"], "retire": ["flow:b", "flow:c"]}
+    never = replace(HABITS, takes_back=False)
+    drafted = image(live=None, states=States("A", "", False, False))
+    assert Publish(("flow:a",)).is_reversible(drafted, HABITS)
+    assert not Publish(("flow:a",)).is_reversible(drafted, never)
+    assert Publish(("flow:a",)).is_reversible(image(), never)
+    assert Publish(("flow:a",)).is_reversible(None, never)
+
+
+def place(folder: str, name: str = "n") -> tuple[str, str, str]:
+    return "flow", folder, name
+
+
+@pytest.mark.parametrize(
+    ("held", "wanted", "leaving", "moves"),
+    [
+        ({"a": "x"}, {"a": "y"}, (), []),
+        ({"a": "x", "b": "y"}, {"a": "y", "b": "x"}, (), [("b", f"{ASIDE}/1"), ("a", "y")]),
+        ({"a": "x", "b": "y"}, {"a": "y", "b": "z"}, (), [("b", "z")]),
+        ({"a": "x"}, {"a": "z", "new": "x"}, (), [("a", "z")]),
+        ({"a": "x"}, {"new": "x"}, ("a",), [("a", f"{ASIDE}/1")]),
+        ({"a": "x"}, {"new": "x"}, (), []),
+    ],
+)
+def test_places_are_freed_first(
+    held: dict[str, str], wanted: dict[str, str], leaving: tuple[str, ...], moves: list[tuple[str, str]]
+) -> None:
+    here, there = ({k: place(f) for k, f in table.items()} for table in (held, wanted))
+    found = [(move.key, move.folder) for move in moves_first(here, there, leaving)]
+    assert sorted(found)[-1:] == sorted(moves)[-1:] if len(moves) == 2 else found == moves
+    assert bool(taken(here, there, leaving)) is (wanted == {"new": "x"} and not leaving)
+
+
+@given(st.permutations("abcdef"), st.permutations("abcdef"), st.sets(st.sampled_from("abcdef")))
+def test_after_the_moves_every_wanted_place_is_free(now: list[str], then: list[str], leaving: set[str]) -> None:
+    keys = "uvwxyz"
+    held = {key: place(folder) for key, folder in zip(keys, now, strict=True)}
+    going = {keys[now.index(folder)] for folder in leaving}
+    wanted = {key: place(folder) for key, folder in zip(keys, then, strict=True) if key not in going}
+    at = dict(held)
+    for move in moves_first(held, wanted, going):
+        to = place(move.folder)
+        assert to not in at.values()
+        at[move.key] = to
+    for key, to in wanted.items():
+        assert [other for other, there in at.items() if there == to and other != key] == []

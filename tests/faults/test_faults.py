@@ -1,0 +1,477 @@
+"""Faults at every step of every kind, on every adapter: the target ends as it was, or as was promised; nothing is
+doubled; what is said of it is so. Whole states are compared, whatever a command says."""
+
+from __future__ import annotations
+
+import json
+from contextlib import closing
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from amphora.core.plan.decisions import Decisions, ItemDecision
+from amphora.core.plan.steps import KINDS
+from amphora.core.values.errors import (
+    AmphoraError,
+    BrokenOff,
+    EnvironmentRefused,
+    FaultInRun,
+    LedgerTrouble,
+    NotReady,
+)
+from amphora.engine.docket import prepare
+from amphora.engine.imports import import_prepared
+from amphora.engine.runs.backwards import Back
+from amphora.engine.runs.forwards import Outcome
+from amphora.engine.sides import own_side
+from amphora.engine.undo import foreseen, run_to_undo, undo
+from amphora.files.package import read_package
+from amphora.ledger.records import Run
+from amphora.practice.platform import Platform, PlatformRefusal
+from tests.conftest import workspace_of
+from tests.contract.conftest import ground as ground
+from tests.contract.conftest import nodered_ground
+from tests.contract.grounds import Ground
+from tests.faults.trouble import FAULTS, Fault, Killed, Locked, failing
+
+
+def whole(ground: Ground, name: str = "") -> dict[str, str]:
+    """The whole state of an environment by key, ids replaced by keys."""
+    session = ground.session()
+    opened = session.open(name or ground.target)
+    side = own_side(opened, session.ledger, session.crosswalk)
+    images = opened.environment.look(list(side.keys))
+    found = {}
+    for native_id, image in images.items():
+        text = json.dumps([image.kind, image.states.to_json(), image.live, image.draft, image.rows], sort_keys=True)
+        for other, key in side.keys.items():
+            text = text.replace(other, key)
+        found[side.keys[native_id]] = text
+    return found
+
+
+def bring(ground: Ground, path: Path, at: int = 0, fault: Fault | None = None, **said: Any) -> Outcome:
+    """Imports a package, with trouble at the nth changing call."""
+    session = ground.session()
+    if fault:
+        failing(session, ground.target, at, fault)
+    prepared = prepare(session, read_package(path), ground.target, Decisions(**said))
+    outcome, verified = import_prepared(session, prepared)
+    assert outcome.failure or all(one.is_as_promised for one in verified)
+    return outcome
+
+
+def back(ground: Ground, at: int = 0, fault: Fault | None = None) -> Back:
+    """Undoes the latest run in force, with trouble likewise."""
+    session = ground.session()
+    run = run_to_undo(session, "last")
+    if fault:
+        failing(session, ground.target, at, fault)
+    return undo(session, run)
+
+
+def tried(ground: Ground, path: Path, at: int, fault: Fault, **said: Any) -> str:
+    """What an import in trouble came to: `done`, `put back` or `killed`."""
+    try:
+        outcome = bring(ground, path, at, fault, **said)
+    except Killed:
+        return "killed"
+    assert outcome.failure is None or not isinstance(outcome.failure, BrokenOff), outcome.failure.details
+    return outcome.run.state
+
+
+@pytest.mark.parametrize("fault", FAULTS)
+def test_a_fault_at_any_step_of_an_import_leaves_nothing_in_between(ground: Ground, fault: Fault) -> None:
+    flows = [key for key in ground.export().contents.items if key.startswith("flow:")]
+    ids = {key: item.native_id for key, item in ground.export().contents.items.items()}
+    for one, other in zip(flows, (*flows[1:], flows[0]), strict=True):
+        ground.change(ground.source, one, lambda d, to=ids[other]: {**d, "partner": to})  # type: ignore[misc]
+    report = ground.export()
+    count = len(ground.prepare(report).docket.steps)
+    before = whole(ground)
+    for at in sorted({1, count, *range(2, count, 3)}):
+        state = tried(ground, report.path, at, fault)
+        if state == "killed":
+            assert back(ground).is_as_before
+        if state != "done":
+            assert whole(ground) == before
+        else:
+            assert back(ground).is_as_before
+            assert whole(ground) == before
+    bring(ground, report.path)
+    assert len(whole(ground)) == len(before.keys() | report.contents.items.keys())
+
+
+@pytest.mark.parametrize("fault", FAULTS)
+def test_a_fault_while_putting_back_is_finished_by_doing_it_again(ground: Ground, fault: Fault) -> None:
+    bring(ground, ground.export().path)
+    before = whole(ground)
+    ground.change(ground.source, ground.renamed, lambda d: {**d, "remark": "changed"}, title="Another")
+    report = ground.export()
+    for at in (1, 2, 3):
+        bring(ground, report.path)
+        assert whole(ground) != before
+        try:
+            done = back(ground, at, fault)
+        except (Killed, AmphoraError):
+            done = None
+        if done is None or done.of_state != "undone":
+            done = back(ground)
+        assert (done.is_as_before, done.of_state) == (True, "undone")
+        assert whole(ground) == before
+    session = ground.session()
+    last = next(run.name for run in session.ledger.journal.runs() if run.kind == "import")
+    with pytest.raises(NotReady, match="put back already"):
+        run_to_undo(session, last)
+
+
+def test_two_runs_are_undone_in_turn_and_a_third_brings_all_again(ground: Ground) -> None:
+    first = whole(ground)
+    bring(ground, ground.export().path)
+    second = whole(ground)
+    ground.change(ground.source, ground.renamed, lambda d: {**d, "remark": "changed"}, title="Another")
+    report = ground.export()
+    bring(ground, report.path)
+    third = whole(ground)
+    assert back(ground).is_as_before
+    assert whole(ground) == second
+    assert back(ground).is_as_before
+    assert whole(ground) == first
+    bring(ground, report.path)
+    assert whole(ground) == third
+
+
+def test_somebody_elses_change_stays_whole_with_what_it_needs_and_is_named(ground: Ground) -> None:
+    bring(ground, ground.export().path)
+    ground.change(ground.target, ground.renamed, lambda d: {**d, "fix": "on the far side"})
+    mended = whole(ground)
+    session = ground.session()
+    side = own_side(session.open(ground.target), session.ledger, session.crosswalk)
+    title = side.by_key[ground.renamed].states.title
+    done = back(ground)
+    assert (done.of_state, done.is_as_before) == ("undone", False)
+    assert any(title in line and "changed it meanwhile" in line for line in done.left)
+    now = whole(ground)
+    assert now[ground.renamed] == mended[ground.renamed]
+    assert all(mended[key] == text for key, text in now.items())
+    kept = {key for key in now if f'"{key}' in now[ground.renamed]}
+    assert kept <= now.keys()
+    claims = {claim.key for claim in ground.session().ledger.claims(side.uid)}
+    assert claims & mended.keys() == claims
+    assert ground.renamed in claims
+
+
+def test_a_listener_that_raises_and_an_odd_exception_break_nothing(ground: Ground) -> None:
+    report = ground.export()
+    before = whole(ground)
+    session = ground.session()
+
+    def broken(what: str, done: int, total: int) -> None:
+        raise BrokenPipeError("nobody listens")
+
+    prepared = prepare(session, read_package(report.path), ground.target)
+    session.listener = broken
+    with pytest.raises(BrokenPipeError):
+        import_prepared(session, prepared)  # verifying speaks to it directly; the run itself is done
+    assert ground.session().ledger.journal.run("last").state == "done"
+    assert back(ground).is_as_before
+    assert whole(ground) == before
+
+
+@pytest.mark.parametrize("at", [1, 2, 3, 5, 8, 13, 21, 34])
+def test_a_ledger_that_can_not_be_written_ends_in_as_it_was_or_says_so(ground: Ground, at: int) -> None:
+    report = ground.export()
+    before = whole(ground)
+    session = ground.session()
+    prepared = prepare(session, read_package(report.path), ground.target)
+    Locked(session, at)
+    try:
+        outcome, _ = import_prepared(session, prepared)
+    except LedgerTrouble:
+        assert whole(ground) == before
+        return
+    if outcome.failure is None:
+        return
+    if isinstance(outcome.failure, EnvironmentRefused | FaultInRun):
+        assert whole(ground) == before
+    else:
+        assert isinstance(outcome.failure, BrokenOff)
+        assert "could not be written" in str(outcome.failure.details) or "Putting back failed" in str(
+            outcome.failure.details
+        )
+    assert ground.session().ledger.journal.open_runs(prepared.side.uid)
+    assert back(ground).is_as_before
+    assert whole(ground) == before
+
+
+NAMES = ("a", "b", "c", "d")
+
+
+def grown(
+    folder: Path, name: str, uses: dict[str, list[str]], account: str = "ines@halcyon.example", note: str = ""
+) -> None:
+    """Makes or changes flows of a practice environment that start each other as told."""
+    with closing(Platform(folder / f"{name}.practice", account, lambda: "2026-06-01T00:00:00Z")) as there:
+        ids = {item.name: item.id for item in there.index() if item.folder == "ring"}
+        for flow in uses:
+            if flow not in ids:
+                ids[flow] = there.create("flow", "ring", flow, flow.upper(), {"steps": []}, None, f"ring/{flow}")
+        for flow, used in uses.items():
+            item = there.read([ids[flow]])[0]
+            steps = [{"id": f"to-{other}", "flow": ids[other]} for other in used if other in ids]
+            there.update(ids[flow], flow.upper() + note, "ring", {"steps": steps, "note": note}, (), item.revision)
+            there.publish(ids[flow])
+
+
+GRAPH = st.fixed_dictionaries({name: st.lists(st.sampled_from(NAMES), unique=True) for name in NAMES})
+
+
+@settings(max_examples=25)
+@given(
+    first=GRAPH,
+    second=GRAPH,
+    fault=st.sampled_from(FAULTS),
+    at=st.integers(1, 14),
+    again=st.sampled_from((*FAULTS, None)),
+    retired=st.sets(st.sampled_from(NAMES), max_size=2),
+    act=st.sampled_from(("none", "edit", "draft", "delete", "switch")),
+    whom=st.sampled_from(NAMES),
+    with_rows=st.booleans(),
+)
+def test_whatever_happens_nobodys_work_is_lost_and_every_sentence_is_true(
+    halcyon_files: Path,
+    tmp_path_factory: pytest.TempPathFactory,
+    first: dict[str, list[str]],
+    second: dict[str, list[str]],
+    fault: Fault,
+    at: int,
+    again: Fault | None,
+    retired: set[str],
+    act: str,
+    whom: str,
+    with_rows: bool,
+) -> None:
+    folder = workspace_of(halcyon_files, tmp_path_factory.mktemp("ring"))
+    ground = Ground(folder, "grove-dev", "grove-live", "flow:ring/*", "flow:ring/a", "", lambda: None)
+    grown(folder, "grove-dev", first)
+    wanted = ["flow:ring/*", *(["Growers"] if with_rows else [])]
+    bring(ground, ground.export(wanted, records=True).path, records=with_rows)
+    start = whole(ground)
+    grown(folder, "grove-dev", second, note="!")
+    kept = [f"flow:ring/{name}" for name in NAMES if name not in retired]
+    report = ground.export(kept)
+    fates = {row.key: "retire" for row in dropped(ground, report.path) if not row.users}
+    gone = {row.key for row in dropped(ground, report.path, fates) if row.users}
+    fates = {key: fate for key, fate in fates.items() if key not in gone}
+    state = tried(ground, report.path, at, fault, fates=fates)
+    if state == "put back":
+        assert whole(ground) == start
+    touched = stranger(folder, act, whom)
+    mine = whole(ground)
+    done: Back | None = None
+    if again is not None:
+        try:
+            done = back(ground, at % 5 + 1, again)
+        except (Killed, AmphoraError):
+            done = None
+    if state != "put back" and (done is None or done.of_state != "undone"):
+        done = back(ground)
+    now = whole(ground)
+    key = f"flow:ring/{whom}"
+    if touched and act == "delete":
+        assert key not in now or start.get(key) == now[key]
+    elif touched:
+        assert now[key] == mine[key] or done is None or (done.is_as_before and not done.left)
+    if done and done.is_as_before and not done.outside and again is None:
+        assert now == start
+    for text in now.values():
+        assert all(f"flow:ring/{name}" in now for name in NAMES if f'"flow:ring/{name}"' in text)
+    ground.close()
+
+
+def dropped(ground: Ground, path: Path, fates: dict[str, str] | None = None) -> Any:
+    """What a package no longer holds, as an import would list it."""
+    return prepare(
+        ground.session(), read_package(path), ground.target, Decisions(fates=fates or {})
+    ).docket.retirements
+
+
+def stranger(folder: Path, act: str, whom: str) -> bool:
+    """Somebody does something in the target past Amphora; whether it could be done."""
+    if act == "none":
+        return False
+    with closing(
+        Platform(folder / "grove-live.practice", "tomas@halcyon.example", lambda: "2026-07-01T00:00:00Z")
+    ) as there:
+        found = [item for item in there.index() if (item.folder, item.name) == ("ring", whom)]
+        if not found:
+            return False
+        [item] = there.read([found[0].id])
+        try:
+            if act == "delete":
+                there.delete({item.id: None})
+            elif act == "switch":
+                there.switch(item.id, not item.is_on)
+            else:
+                there.update(item.id, item.title, item.folder, {**item.newest, "fix": "theirs"}, (), item.revision)
+                if act == "edit":
+                    there.publish(item.id)
+        except PlatformRefusal:
+            return False
+    return True
+
+
+def test_a_first_publication_is_taken_back_or_asked_about_beforehand(halcyon: Path) -> None:
+    ground = Ground(
+        halcyon, "grove-dev", "grove-live", "Weigh slip", "letter-template:office/weigh-slip", "", lambda: None
+    )
+    drafted(halcyon, "grove-live")
+    before = whole(ground)
+    report = ground.export(["Weigh slip"])
+    session = ground.session()
+    said = Decisions({ground.renamed: ItemDecision("package")})
+    prepared = prepare(session, read_package(report.path), "grove-live", said)
+    assert [step.do for step in prepared.docket.steps] == ["update", "publish"]
+    assert import_prepared(session, prepared)[0].failure is None
+    assert whole(ground) != before
+    assert back(ground).is_as_before
+    assert whole(ground) == before
+    drafted(halcyon, "grove-south")
+    (halcyon / "crosswalk.yaml").write_text("people:\n  intake: {grove-south: intake@south.halcyon.example}\n")
+    south = prepare(ground.session(), read_package(report.path), "grove-south", said).docket
+    assert [c.place for a in south.actions for c in (a.comparison.changes if a.comparison else ()) if not c.is_open][
+        -1
+    ] == "state:first publication"
+    asked = prepare(ground.session(), read_package(report.path), "grove-south").docket
+    places = [change.place for action in asked.undecided if action.comparison for change in action.comparison.open]
+    assert "state:first publication" in places
+    ground.close()
+
+
+def drafted(folder: Path, name: str) -> None:
+    """Somebody has begun a letter there and never published it."""
+    who = "keeper@halcyon.example"
+    with closing(Platform(folder / f"{name}.practice", who, lambda: "2026-06-01T00:00:00Z")) as there:
+        there.create("letter-template", "office", "weigh-slip", "Weigh slip", {"body": "begun"}, None, "d")
+
+
+def test_rows_that_a_broken_run_owes_are_loaded_or_missed(halcyon: Path) -> None:
+    ground = Ground(halcyon, "grove-dev", "grove-live", "Growers", "table:growers/growers", "", lambda: None)
+    (halcyon / "crosswalk.yaml").write_text("connections:\n  office-db-dev: {grove-live: office-main}\n")
+    report = ground.export(["Growers"], records=True)
+    with closing(
+        Platform(halcyon / "grove-live.practice", "keeper@halcyon.example", lambda: "2026-06-01T00:00:00Z")
+    ) as there:
+        [office] = [row["id"] for row in there.supplies() if row["name"] == "office-main"]
+        live = ground.export(["Growers"]).contents.items[ground.renamed].form
+        there.create("table", "growers", "growers", "Growers", {**live, "stored_in": office}, None, "g")
+    outcome = bring(ground, report.path, records=True)
+    assert outcome.loaded == {ground.renamed: 412}
+    done = back(ground)
+    assert (done.is_as_before, done.differing) == (False, ("'Growers' is not as it was: its rows",))
+    ground.close()
+
+
+Scene = tuple[Ground, Path, dict[str, Any]]
+
+
+def _arrival(folder: Path, request: pytest.FixtureRequest) -> Scene:
+    """Flows that start each other and themselves, one of them on, and a table with rows, none of them there yet."""
+    ground = Ground(folder, "grove-dev", "grove-live", "", "", "", lambda: None)
+    (folder / "crosswalk.yaml").write_text("connections:\n  office-db-dev: {grove-live: office-main}\n")
+    grown(folder, "grove-dev", {"a": ["b", "a"], "b": ["a"], "c": []})
+    with closing(Platform(folder / "grove-dev.practice", "ines@halcyon.example", lambda: "t")) as there:
+        there.switch(next(item.id for item in there.index() if (item.folder, item.name) == ("ring", "c")), True)
+    return ground, ground.export(["flow:ring/*", "Growers"], records=True).path, {"records": True}
+
+
+def _next_version(folder: Path, request: pytest.FixtureRequest) -> Scene:
+    """One of the flows changed, two that swap folders under one name, and the table no longer packed."""
+    ground, _, said = _arrival(folder, request)
+    with closing(Platform(folder / "grove-dev.practice", "ines@halcyon.example", lambda: "t")) as there:
+        ids = [there.create("flow", place, "twin", f"In {place}", {"steps": []}, None, place) for place in ("x", "y")]
+        for id_ in ids:
+            there.publish(id_)
+    wanted = ["flow:ring/*", "flow:x/twin", "flow:y/twin"]
+    bring(ground, ground.export([*wanted, "Growers"], records=True).path, **said)
+    grown(folder, "grove-dev", {"c": ["a"]}, note="!")
+    with closing(Platform(folder / "grove-dev.practice", "ines@halcyon.example", lambda: "t")) as there:
+        for id_, place in zip(ids, ("aside", "x", "y"), strict=False):
+            item = there.read([id_])[0]
+            there.update(id_, item.title, place, item.live, (), item.revision)
+        item = there.read([ids[0]])[0]
+        there.update(ids[0], item.title, "y", item.live, (), item.revision)
+        for id_ in ids:
+            there.publish(id_)
+    return ground, ground.export(wanted).path, {"fates": {"Growers": "retire"}}
+
+
+def _runtime(folder: Path, request: pytest.FixtureRequest) -> Scene:
+    request.getfixturevalue("monkeypatch").setenv("TWO_TOKEN", "made-up-token")
+    (folder / "line").mkdir()
+    ground = nodered_ground(folder / "line", request.getfixturevalue("runtimes"))
+    return ground, ground.export().path, {}
+
+
+def _never_published(folder: Path, request: pytest.FixtureRequest) -> Scene:
+    """A letter that lies in the target as a draft: publishing it is taken back."""
+    key = "letter-template:office/weigh-slip"
+    ground = Ground(folder, "grove-dev", "grove-live", "Weigh slip", key, "", lambda: None)
+    drafted(folder, "grove-live")
+    return ground, ground.export().path, {"items": {key: ItemDecision("package")}}
+
+
+SCENES = {
+    "create": _arrival,
+    "create bare": _arrival,
+    "complete": _arrival,
+    "publish": _arrival,
+    "switch": _arrival,
+    "load rows": _arrival,
+    "update": _next_version,
+    "move": _next_version,
+    "retire": _next_version,
+    "write all": _runtime,
+    "take back": _never_published,
+}
+"""A scene for each kind of step in which it is done: forwards, or (taking back) on the way back."""
+
+
+def test_every_kind_of_step_has_its_scene() -> None:
+    assert set(SCENES) == {kind.do for kind in KINDS}
+
+
+@pytest.mark.parametrize("fault", FAULTS)
+@pytest.mark.parametrize("do", SCENES)
+def test_a_fault_at_each_kind_of_step(do: str, fault: Fault, halcyon: Path, request: pytest.FixtureRequest) -> None:
+    ground, path, said = SCENES[do](halcyon, request)
+    before = whole(ground)
+    docket = prepare(ground.session(), read_package(path), ground.target, Decisions(**said)).docket
+    kinds = [step.do for step in docket.steps]
+    if do in kinds:
+        state = tried(ground, path, kinds.index(do) + 1, fault, **said)
+    else:
+        bring(ground, path, **said)
+        session = ground.session()
+        steps = [step.do for step in foreseen(session, run_to_undo(session, "last")).steps]
+        state = "killed"
+        try:
+            back(ground, steps.index(do) + 1, fault)
+        except (Killed, AmphoraError):
+            state = "cut"
+    if state != "put back" and whole(ground) != before:
+        assert back(ground).is_as_before
+    assert whole(ground) == before
+    if do in kinds:
+        bring(ground, path, **said)
+        assert back(ground).is_as_before
+        assert whole(ground) == before
+    assert any(step.do == do for run in _runs(ground) for step in ground.session().ledger.journal.steps(run))
+    ground.close()
+
+
+def _runs(ground: Ground) -> list[Run]:
+    return ground.session().ledger.journal.runs()
