@@ -8,8 +8,10 @@ import pytest
 from hypothesis import given
 
 from amphora.core.form.attachments import LEFT_OUT, with_present, without_attachments
-from amphora.core.form.bindings import MISSING
+from amphora.core.form.bindings import MISSING, Bindings, IdStyle
 from amphora.core.form.kinds import parse_sheet
+from amphora.core.form.native import to_native
+from amphora.core.form.portable import to_portable
 from amphora.core.values.model import Item, States
 from amphora.core.values.pointers import value_at
 from amphora.core.values.scan import confirmed_places, token_places
@@ -77,3 +79,22 @@ def test_listed_places_are_believed_only_if_they_are_all(pointers: list[str], is
 def test_an_index_is_written_in_one_way(pointer: tuple[str, ...]) -> None:
     with pytest.raises(LookupError):
         value_at({"a": list(range(20)), "b": "text"}, pointer)
+
+
+@pytest.mark.parametrize(
+    ("text", "is_taken_out"),
+    [
+        ("data:image/png;base64,aGVsbG8=", True),
+        ("data:;base64,aGVsbG8=", True),
+        ("data:;base64,", True),
+        ("data:image/png;base64,aGVsbG9=", False),  # bits left standing
+        ("data:image/png;base64,aGVsbG8", False),  # no padding
+        ("data:image/png;charset=x;base64,aGVsbG8=", False),
+        ("data:image/png;base64,aGVs\nbG8=", False),
+    ],
+)
+def test_attachments_come_back_to_the_byte(text: str, is_taken_out: bool) -> None:
+    names = Bindings(IdStyle("x-[0-9]+"))
+    portable = to_portable({"icon": text}, SHEET, names, key="app:a")
+    assert bool(portable.files) is is_taken_out
+    assert to_native(portable.form, SHEET, names, files=portable.files).definition == {"icon": text}

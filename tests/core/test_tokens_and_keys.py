@@ -6,6 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from amphora.core.needs.crosswalk import need_key, row_name
 from amphora.core.values.graph import in_order
 from amphora.core.values.keys import decode_segment, encode_segment, free_key, is_key, make_key
 from amphora.core.values.pointers import parse_pointer, write_pointer
@@ -108,3 +109,26 @@ def _reaches(uses: dict[str, list[str]], start: str, goal: str) -> bool:
                 seen.add(used)
                 waiting.append(used)
     return False
+
+
+@given(st.text(min_size=1), st.sampled_from(["", "~2", "~17"]), st.sampled_from(["connection", "setting"]))
+def test_rows_of_the_crosswalk_lead_back_to_their_needs(name: str, tail: str, kind: str) -> None:
+    key = f"{kind}:{encode_segment(name)}{tail}"
+    assert need_key(kind, row_name(key)) == key
+
+
+@pytest.mark.parametrize(
+    ("key", "row"),
+    [
+        ("connection:mqtt%3A%2F%2Fmill%2Fdb", "mqtt://mill/db"),
+        ("connection:100%25", "100%"),
+        ("connection:a%257E2", "a%7E2"),
+        ("person:lab~2", "lab~2"),
+        ("person:lab%7E2", "=lab%7E2"),
+        ("setting:%3Da", "=%3Da"),
+        ("connection:mill/db", "=mill/db"),
+    ],
+)
+def test_names_with_signs_of_ours_in_them(key: str, row: str) -> None:
+    assert row_name(key) == row
+    assert need_key(key.partition(":")[0], row) == key

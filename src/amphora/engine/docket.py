@@ -15,7 +15,7 @@ from amphora.core.needs.crosswalk import Mapped, resolve
 from amphora.core.needs.needs import needs_of, types_of
 from amphora.core.plan.claims import Claims
 from amphora.core.plan.decisions import THERE, WITHOUT, Decisions
-from amphora.core.plan.docket import Custody, Do, Docket, Fate, fingerprint
+from amphora.core.plan.docket import Action, Custody, Do, Docket, Fate, fingerprint
 from amphora.core.plan.order import import_steps, wanted_places
 from amphora.core.plan.places import Place, taken
 from amphora.core.values.canon import digest
@@ -34,7 +34,8 @@ from amphora.files.rows import count_rows
 
 @dataclass(frozen=True)
 class Prepared:
-    """A docket with the target side that it was made from; `is_reviewed` if it came from a file."""
+    """A docket with the target side that it was made from; `is_reviewed` if it came from a file. `contents` are
+    what is taken in, `packed` all that the package holds."""
 
     docket: Docket
     side: Side
@@ -42,6 +43,7 @@ class Prepared:
     contents: Contents
     is_reviewed: bool = False
     present: Mapping[Key, Item] = field(default_factory=dict, repr=False)
+    packed: Contents | None = field(default=None, repr=False)
 
 
 def map_needs(session: Session, contents: Contents, opened: Opened) -> list[Mapped]:
@@ -62,10 +64,11 @@ def prepare(
     """The docket of importing a package into an environment, as decided so far; changes nothing. `since` is a
     package that serves as base where the ledger knows none."""
     said = decisions or Decisions()
+    packed = contents
     contents = lacking(reduced(contents, said.without, session), [k for k in said.left_out if k in contents.items])
     opened = session.open(environment)
     session.listener(f"reading {environment}", 0, 0)
-    mapped = map_needs(session, contents, opened)
+    mapped = map_needs(session, packed, opened)
     side = target_side(opened, session.ledger, session.crosswalk, contents, mapped)
     claims = Claims(session.ledger.claims(side.uid))
     gone = _no_longer_there(session, contents, side, claims)
@@ -117,12 +120,13 @@ def prepare(
         files=contents.files,
     )
     docket = planned(docket, side, contents, said)
+    docket = replace(docket, fingerprint=_fingerprint(docket, side, packed))
     findings = _check(session, contents, side, docket, present, claims)
-    return Prepared(replace(docket, findings=tuple(findings)), side, opened, contents, present=present)
+    return Prepared(replace(docket, findings=tuple(findings)), side, opened, contents, False, present, packed)
 
 
 def planned(docket: Docket, side: Side, contents: Contents, said: Decisions) -> Docket:
-    """The docket with its steps, and with the fingerprint of all that they rest on."""
+    """The docket with its steps."""
     description = side.opened.description
     habits = habits_of(description)
     held: dict[Key, Place] = {}
@@ -146,7 +150,6 @@ def planned(docket: Docket, side: Side, contents: Contents, said: Decisions) -> 
         taken=tuple(taken(held, wanted, going)),
         records={key: contents.records[key] for key in rows},
         filled=filled,
-        fingerprint=_fingerprint(docket, side, contents, set(wanted.values()) if held else set()),
     )
 
 
@@ -209,7 +212,7 @@ def is_current(session: Session, prepared: Prepared) -> bool:
     """Whether everything that a docket rests on is as it was when it was made: one sweep of the index, and
     for what is to be retired a look at everything that may use it."""
     docket, opened = prepared.docket, prepared.opened
-    mapped = map_needs(session, prepared.contents, opened)
+    mapped = map_needs(session, prepared.packed or prepared.contents, opened)
     side = target_side(opened, session.ledger, session.crosswalk, prepared.contents, mapped)
     if docket.fated(Fate.RETIRE):
         keys = [one.key for one in docket.retirements if one.key in side.by_key]
@@ -217,22 +220,27 @@ def is_current(session: Session, prepared: Prepared) -> bool:
         fates = {one.key: one.fate.value for one in docket.retirements if one.key in keys}
         docket = replace(docket, retirements=tuple(retirements_of(session, side, keys, actions, fates)))
     docket = replace(docket, mapped=tuple(mapped))
-    has_places = opened.description.capabilities.has_unique_names
-    written = [action for action in docket.actions if action.do in (Do.CREATE, Do.UPDATE)]
-    places = set(wanted_places(written).values()) if has_places else set()
-    return _fingerprint(docket, side, prepared.contents, places) == prepared.docket.fingerprint
+    return _fingerprint(docket, side, prepared.packed or prepared.contents) == prepared.docket.fingerprint
 
 
-def _fingerprint(docket: Docket, side: Side, contents: Contents, places: Collection[Place]) -> str:
-    used = {
+def _fingerprint(docket: Docket, side: Side, packed: Contents) -> str:
+    """What everything in a docket rests on, whatever is decided in it: what the package holds and what that uses,
+    what it no longer holds with all users, and whatever stands where something new would go."""
+    watched = {
         parsed.key
-        for item in contents.items.values()
+        for item in packed.items.values()
         for place in item.places
         if (parsed := parse_token(place.token)) and parsed.key in side.by_key
     }
-    users = {user for one in docket.retirements for user in one.users}
-    watched = used | users | set(contents.items) | {one.key for one in docket.retirements}
-    rows = [row for key, row in side.by_key.items() if key in watched or (places and place_of(row) in places)]
+    watched |= packed.items.keys()
+    watched |= {key for one in docket.retirements for key in (one.key, *one.everybody)}
+    places: set[Place] = set()
+    if side.opened.description.capabilities.has_unique_names:
+        actions = [
+            Action(i.key, Do.CREATE, "", i, None, i.states, side.by_key.get(i.key)) for i in packed.items.values()
+        ]
+        places = set(wanted_places(actions).values())
+    rows = [row for key, row in side.by_key.items() if key in watched or place_of(row) in places]
     rows += [one.present for one in docket.retirements if one.key not in side.by_key]
     bindings = {one.need.key: one.native for one in docket.mapped}
     gone = sorted(one.key for one in docket.retirements)

@@ -28,7 +28,7 @@ def retirements_of(
     users: dict[Key, list[Key]] = {key: [] for key in rows}
     for user, used in sorted(uses.items()):
         for key in used & rows.keys():
-            if user not in going and user != key:
+            if user != key:
                 users[key].append(user)
     ours = session.ledger.journal.created(side.uid)
     order = [key for group in reversed(in_order({key: uses.get(key, set()) for key in rows})) for key in group]
@@ -36,9 +36,10 @@ def retirements_of(
         Retirement(
             key,
             rows[key],
-            tuple(users[key]),
+            tuple(user for user in users[key] if user not in going),
             chosen.get(key, Fate.STAY),
             rows[key].native_id not in ours,
+            tuple(users[key]),
         )
         for key in order
     ]

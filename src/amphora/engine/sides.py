@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from amphora.core.form.bindings import Bindings
 from amphora.core.form.portable import Portable, to_portable
 from amphora.core.merge.compare import Base
-from amphora.core.needs.crosswalk import SECTIONS, Crosswalk, Mapped, MapState
+from amphora.core.needs.crosswalk import SECTIONS, Crosswalk, Mapped, MapState, need_key
 from amphora.core.needs.matching import Link, Matches, assign_keys, match
 from amphora.core.values.keys import Key, encode_segment
 from amphora.core.values.model import Contents, Found, Item, Json, Listed, Supply
@@ -129,7 +129,7 @@ def _bind_supplies(names: Bindings, environment: str, supplies: Sequence[Supply]
     for kind in ("connection", "person", "url"):
         for row, cells in crosswalk.rows.get(SECTIONS[kind], {}).items():
             cell = cells.get(environment, cells.get("any"))
-            key = f"{kind}:{'/'.join(encode_segment(part) for part in row.split('/'))}"
+            key = need_key(kind, row)
             if isinstance(cell, str) and not cell.startswith("?"):
                 rows.setdefault((kind, cell), key)
                 if kind == "url" and key not in names.values:

@@ -3,6 +3,7 @@ honoured, or refused with its line (`reviewed`)."""
 
 from __future__ import annotations
 
+import difflib
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -23,6 +24,22 @@ FORMAT = 1
 OPEN = "?"
 CHOICES = (PACKAGE, TARGET, LAST_DELIVERED)
 IF_IT_FAILS = "put-back"
+_NAMES = (
+    "docket",
+    "package",
+    "target",
+    "ledger",
+    "fingerprint",
+    "custody",
+    "if_it_fails",
+    "since",
+    "without",
+    "with",
+    "bindings",
+    "items",
+    "no_longer_packed",
+    "aftercare",
+)
 _HEADER = """\
 # The docket of an import: what it will do, item by item. Answer each choice that is "?" with
 #   package | target | last-delivered, or with a mapping {value: …};
@@ -92,6 +109,11 @@ def read_docket(path: Path) -> DocketFile:
     document = load_yaml(path)
     if not isinstance(document, Mapping) or "docket" not in document:
         raise fault(path, "It does not begin with the word docket.")
+    for name in document:
+        if name not in _NAMES:
+            near = difflib.get_close_matches(str(name), _NAMES, 1, 0.6)
+            hint = f" Perhaps {near[0]}?" if near else ""
+            raise fault(path, f"Nothing is known of {str(name)!r} there.{hint}", document, name)
     if document["docket"] != FORMAT:
         raise fault(path, f"It has format {document['docket']}; this Amphora reads {FORMAT}.", document, "docket")
     try:

@@ -167,23 +167,25 @@ class Ledger:
         self,
         run: Run,
         of: Run,
-        back: Collection[Key],
+        kept: Collection[Key],
         links: Iterable[Link],
         state: str,
         of_state: str,
         note: str,
     ) -> None:
-        """Ends a run that put another one back, and takes back what that one had recorded about the items that
-        are back: deliveries, claims, links. About what was left nothing is forgotten: it is still there."""
+        """Ends a run that put another one back, and takes back what that one had recorded: deliveries, claims,
+        links; of items, too, to which nothing had to be done. About what is `kept`, because it was left or is
+        not as it was, nothing is forgotten: it is still there."""
         with self._db.transaction():
             remembered = json.loads(self._db.rows("select remembered from runs where id = ?", (of.id,))[0][0])
             now = _remembered(self._db, of.uid, set(remembered.get("keys", ())))
-            for key in back:
+            delivered = self._db.rows("select key from deliveries where run_id = ? or void_by = ?", (of.id, of.id))
+            for key in {row["key"] for row in delivered} - set(kept):
                 values = (run.id, of.id, key)
                 self._db.do("update deliveries set void_by = ? where run_id = ? and key = ?", values)
                 self._db.do("update deliveries set void_by = null where void_by = ? and key = ?", (of.id, key))
-                if key in remembered.get("keys", ()):
-                    _restore(self._db, of.uid, key, remembered)
+            for key in set(remembered.get("keys", ())) - set(kept):
+                _restore(self._db, of.uid, key, remembered)
             _write_links(self._db, links, {})
             self._db.do("update runs set remembered = ? where id = ?", (dumped(now), run.id))
             self.journal.write_end(run, state, note)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
@@ -10,6 +9,7 @@ from dataclasses import dataclass
 from amphora.core.form.bindings import MISSING, Bindings
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Spot, Walk
+from amphora.core.form.portable import data_url
 from amphora.core.form.spots import named_elements
 from amphora.core.values.keys import name_of
 from amphora.core.values.model import Json
@@ -83,7 +83,7 @@ class _Writer:
         if token.kind == "unbound":
             return name_of(token.key)
         if token.kind == "file" and token.path in self.files:
-            return f"data:{token.part};base64,{base64.b64encode(whole(self.files[token.path])).decode()}"
+            return data_url(whole(self.files[token.path]), token.part)
         value = self.names.value_of_token(token)
         if value is MISSING:
             self.missing.append((write_pointer(at), text))

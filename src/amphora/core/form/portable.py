@@ -192,9 +192,13 @@ class _Reader:
             content = base64.b64decode(found[2], validate=True)
         except ValueError:
             return None
+        # Only what comes back to the byte is taken out: a library writes base64 in one way only, others wrap
+        # it or leave bits standing (RFC 4648, sections 3.1 and 3.5).
+        if data_url(content, found[1]) != text:
+            return None
         name = hashlib.sha256(content).hexdigest()
         self.files[name] = content
-        return token_for(f"file:{name}", found[1])
+        return token_for(f"file:{name}", found[1] or None)
 
     def _token_of(self, text: str) -> str | None:
         """The token of a native id; the item's own parts travel as they are where they stand alone."""
@@ -238,6 +242,11 @@ class _Reader:
         pieces.append(escape_inside(text[position:]))
         joined = "".join(pieces)
         return "amphora:literal:" + joined[len(PREFIX) :] if joined.startswith(PREFIX) else joined
+
+
+def data_url(content: bytes, media_type: str | None) -> str:
+    """An attachment as it stands inline (RFC 2397)."""
+    return f"data:{media_type or ''};base64,{base64.b64encode(content).decode()}"
 
 
 def escape_inside(text: str) -> str:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 
-from amphora.core.values.keys import Key, decode_segment, kind_of, path_of
+from amphora.core.values.keys import Key, decode_segment, encode_segment, kind_of, path_of
 from amphora.core.values.model import Json, Need, Supply
 
 SECTIONS: Mapping[str, str] = {
@@ -83,9 +84,30 @@ class Mapped:
     on_offer: tuple[str, ...] = ()
 
 
+VERBATIM = "="
+"""Begins a row whose name is a need's path as it is coded, where decoding it would lose something."""
+_DOUBLED = re.compile(r"(.*)(~[0-9]+)", re.DOTALL)
+
+
 def row_name(need: Key) -> str:
-    """The name of a need's row, as it stands in the file."""
-    return "/".join(decode_segment(part) for part in path_of(need).split("/"))
+    """The name of a need's row, as it stands in the file: decoded wherever `need_key` finds the way back.
+
+    >>> row_name("connection:mqtt%3A%2F%2Fmill%2Fdb"), row_name("connection:a/b"), row_name("person:lab~2")
+    ('mqtt://mill/db', '=a/b', 'lab~2')
+    """
+    name = decode_segment(path_of(need))
+    return name if need_key(kind_of(need), name) == need else VERBATIM + path_of(need)
+
+
+def need_key(kind: str, row: str) -> Key:
+    """The need that a row is about; the inverse of `row_name`. A name is one segment, whatever stands in it; the
+    number of a doubled one stays behind it."""
+    if row.startswith(VERBATIM):
+        return f"{kind}:{row[1:]}"
+    doubled = _DOUBLED.fullmatch(row)
+    if doubled and doubled[1]:
+        return f"{kind}:{encode_segment(doubled[1])}{doubled[2]}"
+    return f"{kind}:{encode_segment(row)}"
 
 
 def resolve(

@@ -83,14 +83,15 @@ class Fate(StrEnum):
 @dataclass(frozen=True)
 class Retirement:
     """An item of the target that this package alone claims and no longer holds. `users` are items that stay
-    and use it: while there are some it can't be retired. Letting go ends the claim and leaves the item.
-    `was_there` tells that no run of ours created it."""
+    and use it: while there are some it can't be retired; `everybody` those that go as well included. Letting go
+    ends the claim and leaves the item. `was_there` tells that no run of ours created it."""
 
     key: Key
     present: Listed
     users: tuple[str, ...] = ()
     fate: Fate = Fate.STAY
     was_there: bool = False
+    everybody: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

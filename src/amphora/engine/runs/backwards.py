@@ -357,14 +357,13 @@ def _looked(
     material = ImageMaterial(
         {key: one.before for key, one in restoration.evidence.items()}, stage.opened.description, {}, dict(renamed)
     )
-    differing, back = [], []
+    differing, kept = [], list(restoration.by(Fate.LEFT))
     for key, one in restoration.evidence.items():
         if restoration.verdicts[key].fate is Fate.LEFT:
             continue
         wanted = material_image(material, key)
-        if is_same(mark_of(wanted, sheets), mark_of(after.get(key), sheets), one.counts_rows):
-            back.append(key)
-        else:
+        if not is_same(mark_of(wanted, sheets), mark_of(after.get(key), sheets), one.counts_rows):
+            kept.append(key)
             differing.append(f"{one.title!r} is not as it was: {_unlike(wanted, after.get(key))}")
     moved = _moved_outside(stage, run, {image.native_id for image in after.values() if image} | set(ids.values()))
     left = tuple(restoration.left)
@@ -386,7 +385,7 @@ def _looked(
     if mine is None:
         return replace(found, is_recorded=False)
     try:
-        stage.ledger.finish_backwards(mine, run, back, links, DONE, of_state, note)
+        stage.ledger.finish_backwards(mine, run, kept, links, DONE, of_state, note)
     except LedgerTrouble:
         return replace(found, is_recorded=False)
     return found

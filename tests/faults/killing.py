@@ -1,0 +1,67 @@
+"""The program, killed for good at the nth moment: before and after each commit of the journal and each call that
+changes a target. `python -m tests.faults.killing N COMMAND …`
+"""
+
+from __future__ import annotations
+
+import os
+import signal
+import sys
+from typing import Any
+
+from amphora.engine import session
+from amphora.ledger.journal import Journal
+from amphora.ledger.ledger import Ledger
+from tests.faults.trouble import CHANGING
+
+
+class Clock:
+    """Counts moments, and ends the process at the one that was named."""
+
+    def __init__(self, at: int) -> None:
+        self.left = at
+
+    def moment(self) -> None:
+        self.left -= 1
+        if self.left == 0:
+            os.kill(os.getpid(), signal.SIGKILL)
+
+    def around(self, method: Any) -> Any:
+        """The method with a moment before and one after it."""
+
+        def timed(*words: Any, **more: Any) -> Any:
+            self.moment()
+            result = method(*words, **more)
+            self.moment()
+            return result
+
+        return timed
+
+
+def main() -> None:
+    """Runs the command with moments counted."""
+    clock = Clock(int(sys.argv[1]))
+    for owner, names in (
+        (Journal, ("begin", "begin_step", "end_step", "end")),
+        (Ledger, ("finish", "finish_backwards")),
+    ):
+        for name in names:
+            setattr(owner, name, clock.around(getattr(owner, name)))
+    opening: Any = vars(session)["open_environment"]
+
+    def opened(*words: Any) -> Any:
+        environment = opening(*words)
+        for name in CHANGING:
+            if hasattr(environment, name):
+                setattr(environment, name, clock.around(getattr(environment, name)))
+        return environment
+
+    vars(session)["open_environment"] = opened
+    sys.argv = ["amphora", *sys.argv[2:]]
+    from amphora.cli.main import run
+
+    run()
+
+
+if __name__ == "__main__":
+    main()

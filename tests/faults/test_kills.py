@@ -1,0 +1,126 @@
+"""Kills without warning at every boundary, of real processes: what follows ends in the promised or the previous
+state, by the whole state of the target; no item twice, no effect twice."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import subprocess
+import sys
+from contextlib import closing
+from pathlib import Path
+
+import pytest
+
+from amphora.practice.platform import Platform
+from tests.contract.conftest import folder_ground, nodered_ground
+from tests.contract.grounds import Ground
+from tests.faults.test_faults import back, bring, grown, whole
+
+ROOT = Path(__file__).parents[2]
+
+
+def killed(folder: Path, at: int, *words: str) -> int:
+    """The exit code of a command that is killed at its nth moment."""
+    done = subprocess.run(
+        [sys.executable, "-m", "tests.faults.killing", str(at), *words],
+        cwd=folder,
+        env=os.environ | {"PYTHONPATH": str(ROOT)},
+        capture_output=True,
+        check=False,
+        stdin=subprocess.DEVNULL,
+    )
+    assert done.returncode in (0, 1, -signal.SIGKILL), done.stderr.decode()
+    return done.returncode
+
+
+def practice(folder: Path) -> Ground:
+    """Two flows that start each other and a table with rows, on their way."""
+    ground = Ground(folder, "grove-dev", "grove-live", "", "flow:ring/a", "", lambda: None)
+    (folder / "crosswalk.yaml").write_text("connections:\n  office-db-dev: {grove-live: office-main}\n")
+    grown(folder, "grove-dev", {"a": ["b"], "b": ["a"]})
+    ground.export(["flow:ring/*", "Growers"], records=True, name="ring")
+    return ground
+
+
+def effects(folder: Path) -> int:
+    """How many creations a practice environment has carried out."""
+    with closing(Platform(folder / "grove-live.practice", "keeper@halcyon.example", lambda: "t")) as there:
+        return int(there.meta("counter"))
+
+
+def all_moments(ground: Ground, words: tuple[str, ...], before: dict[str, str]) -> int:
+    """Kills a command at each of its moments in turn; after each, undo gives back what was before, or the command
+    had its way. Returns how many moments there were."""
+    at, is_over = 0, False
+    while not is_over:
+        at += 1
+        is_over = killed(ground.folder, at, *words) != -signal.SIGKILL
+        if whole(ground) != before:
+            assert back(ground).is_as_before
+        else:
+            runs = [r for r in ground.session().ledger.journal.runs() if r.is_open]
+            for _ in runs[:1]:
+                assert back(ground).is_as_before
+        assert whole(ground) == before
+        assert not ground.session().ledger.journal.open_runs(ground.session().open(ground.target).description.uid)
+    return at
+
+
+def test_an_import_with_a_circle_and_rows_is_killed_at_every_moment(halcyon: Path) -> None:
+    ground = practice(halcyon)
+    words = ("import", "ring", "grove-live", "--yes", "--with", "records")
+    count = all_moments(ground, words, whole(ground))
+    assert count > 30
+    made = effects(halcyon)
+    bring(ground, halcyon / "packages" / "ring-1.0.0.amphora", records=True)
+    assert effects(halcyon) == made + 3
+    ground.close()
+
+
+def test_a_withdrawal_with_rows_is_killed_at_every_moment(halcyon: Path, tmp_path: Path) -> None:
+    ground = practice(halcyon)
+    bring(ground, halcyon / "packages" / "ring-1.0.0.amphora", records=True)
+    before = whole(ground)
+    assert all_moments(ground, ("withdraw", "ring", "grove-live", "--retire-all"), before) > 6
+    ground.close()
+
+
+def test_an_undo_is_killed_at_every_moment_and_finished(halcyon: Path) -> None:
+    ground = practice(halcyon)
+    path = halcyon / "packages" / "ring-1.0.0.amphora"
+    bring(ground, path, records=True)
+    before = whole(ground)
+    grown(halcyon, "grove-dev", {"a": ["b", "a"], "b": []}, note="!")
+    ground.export(["flow:ring/*", "Growers"], records=True, name="ring")
+    newest = max((halcyon / "packages").glob("ring-*"), key=lambda p: p.name)
+    at, code = 0, -signal.SIGKILL
+    while code == -signal.SIGKILL:
+        at += 1
+        bring(ground, newest)
+        code = killed(halcyon, at, "undo", "last", "--yes")
+        run = next(r for r in ground.session().ledger.journal.runs() if r.kind == "import")
+        if run.state != "undone":
+            assert back(ground).is_as_before
+        assert whole(ground) == before
+    assert at > 12
+    ground.close()
+
+
+@pytest.mark.parametrize("adapter", ["folder", "nodered"])
+def test_the_other_adapters_are_killed_too(
+    adapter: str, tmp_path: Path, request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    if adapter == "folder":
+        ground = folder_ground(tmp_path)
+        wanted = ["Weigh slip", "Olive"]
+    else:
+        monkeypatch.setenv("TWO_TOKEN", "made-up-token")
+        ground = nodered_ground(tmp_path, request.getfixturevalue("runtimes"))
+        wanted = ["Weigh ticket"]
+    ground.export(wanted, name="some")
+    before = whole(ground)
+    assert all_moments(ground, ("import", "some", ground.target, "--yes"), before) > 6
+    ground.close()
+    shutil.rmtree(tmp_path, ignore_errors=True)

@@ -1,0 +1,247 @@
+"""What is said and done around an import: bases, claims, gates, exports at once, undos at once, somebody's changes."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+import sys
+from contextlib import closing
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from amphora.practice.platform import Platform
+from tests.conftest import Program, run_program
+from tests.program.test_deciding import edit, form, there  # noqa: F401
+
+SLIP = "letter-template:office/weigh-slip"
+
+
+def keys(amphora: Program, place: str = "grove-live") -> set[str]:
+    return {row["key"] for row in amphora("survey", place, "--json").json["items"]}
+
+
+def in_practice(folder: Path, name: str, account: str = "ines@halcyon.example") -> Any:
+    return closing(Platform(folder / f"{name}.practice", account, lambda: "2026-06-01T00:00:00Z"))
+
+
+def test_the_later_of_delivery_and_export_is_the_base(amphora: Program, there: Path) -> None:  # noqa: F811
+    """An old delivery into the source does not hide what was exported from it since."""
+    edit(amphora, "grove-live", "Weigh slip", '/subject="live"')
+    assert amphora("edits", "grove-live", "--carry-back").code == 0
+    assert amphora("compare", "grove-live-edits", "grove-dev", "--docket", "b.yaml").code == 1
+    assert amphora("import", "b.yaml", "--yes").code == 0
+    edit(amphora, "grove-dev", "Weigh slip", '/subject="newer in the source"')
+    assert amphora("export", "olive-intake").code == 0
+    assert amphora("import", "olive-intake", "grove-live", "--yes").code in (0, 3)
+    amphora("compare", "olive-intake", "grove-live", "--choose", "Weigh slip=package", "--docket", "c.yaml")
+    assert amphora("import", "c.yaml", "--yes").code == 0
+    edit(amphora, "grove-dev", "Weigh slip", '/subject="newest in the source"')
+    edit(amphora, "grove-live", "Weigh slip", '/body="live again"')
+    assert amphora("export", "grove-live", "Weigh slip", "--as", "back").code == 0
+    actions = amphora("compare", "back", "grove-dev", "--json").json["actions"]
+    found = {c["place"]: c["by"] for a in actions if a["key"] == SLIP for c in a["changes"]}
+    assert found == {"/subject": "target", "/body": "package"}
+
+
+def test_a_target_restored_from_an_older_backup_is_told_and_chosen_for(amphora: Program, there: Path) -> None:  # noqa: F811
+    live = there / "grove-live.practice"
+    shutil.copy(live, there / "backup")
+    edit(amphora, "grove-dev", "Weigh slip", '/subject="second"')
+    assert amphora("export", "olive-intake").code == 0
+    assert amphora("import", "olive-intake", "grove-live", "--yes").code == 0
+    shutil.copy(there / "backup", live)
+    told = amphora("compare", "olive-intake", "grove-live", "--json")
+    assert told.code == 3
+    [slip] = [a for a in told.json["actions"] if a["key"] == SLIP]
+    assert ("state:there", "as olive-intake 1.0.0 left it") in {(c["place"], c["target"]) for c in slip["changes"]}
+    choice = ("--choose", "Weigh slip=package", "--docket", "d.yaml")
+    assert amphora("compare", "olive-intake", "grove-live", *choice).code == 1
+    assert amphora("import", "d.yaml", "--yes").code == 0
+    assert amphora("export", "grove-live", "Weigh slip", "--as", "now").code == 0
+    assert form(amphora, "now", SLIP)["subject"] == "second"
+
+
+def test_what_was_delivered_and_is_gone_is_asked_about(amphora: Program, there: Path) -> None:  # noqa: F811
+    with in_practice(there, "grove-live") as live:
+        [app] = [item.id for item in live.index() if item.kind == "app"]
+        live.delete({app: None})
+    told = amphora("compare", "olive-intake", "grove-live")
+    assert (told.code, "was delivered, is no longer there" in told.out) == (3, True)
+    assert amphora("import", "olive-intake", "grove-live", "--yes").code == 3
+    choice = ("--choose", "Harvest Intake=package", "--docket", "d.yaml")
+    assert amphora("compare", "olive-intake", "grove-live", *choice).code == 1
+    assert amphora("import", "d.yaml", "--yes").code == 0
+    assert "app:intake/harvest-intake" in keys(amphora)
+    assert amphora("verify", "olive-intake", "grove-live").code == 0
+
+
+def test_verify_knows_what_was_retired_and_withdraw_what_was_edited(amphora: Program, there: Path) -> None:  # noqa: F811
+    assert amphora("export", "grove-dev", "Weigh slip", "Welcome to the co-operative", "--as", "letters").code == 0
+    amphora("map", "letters", "grove-live", "--accept", "--set", "office=office@halcyon.example")
+    assert amphora("import", "letters", "grove-live", "--yes").code == 0
+    assert amphora("export", "grove-dev", "Weigh slip", "--as", "letters").code == 0
+    assert amphora("import", "letters", "grove-live", "--yes", "--retire", "Welcome to the co-operative").code == 0
+    assert amphora("verify", "letters", "grove-live").code == 0
+    assert amphora("verify", "grove-live-2").code == 0
+    edit(amphora, "grove-live", "Weigh ticket", "/steps/1/copies=2")
+    listed = amphora("withdraw", "olive-intake", "grove-live")
+    assert "1 edited there since" in listed.verdict
+    assert "Weigh ticket (edited there)" in listed.out
+
+
+def test_letting_go_and_custody_are_undone_too(amphora: Program, there: Path) -> None:  # noqa: F811
+    def claims(item: str) -> list[tuple[str, str]]:
+        traced = amphora("deliveries", "grove-live", item, "--json").json["claims"]
+        return [(claim["package"], claim["custody"]) for claim in traced]
+
+    assert amphora("export", "grove-dev", "Weigh slip", "--as", "olive-intake").code == 0
+    before = {item: claims(item) for item in ("Weigh slip", "Groves")}
+    done = amphora("import", "olive-intake", "grove-live", "--yes", "--let-go", "Groves", "--custody", "target")
+    assert done.code == 0, done.err
+    assert {item: claims(item) for item in before} == {"Weigh slip": [("olive-intake", "target")], "Groves": []}
+    assert amphora("undo", "last", "--yes").verdict.endswith("grove-live is as it was before.")
+    assert {item: claims(item) for item in before} == before
+
+
+def test_two_undos_at_once_are_one(halcyon: Path, amphora: Program, there: Path) -> None:  # noqa: F811
+    words = [sys.executable, "-m", "amphora", "undo", "grove-live-1", "--yes"]
+    both = [
+        subprocess.Popen(words, cwd=halcyon, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) for _ in "12"
+    ]
+    ends = [(*process.communicate(), process.returncode) for process in both]
+    assert sorted(code for _, _, code in ends)[0] == 0
+    assert sorted(code for _, _, code in ends)[1] in (3, 75)
+    [lost] = [err for _, err, code in ends if code]
+    assert "put back already" in lost or "is being changed just now" in lost
+    assert keys(amphora) == {"theme:house/olive"}
+
+
+def test_exports_at_once_never_share_a_version(halcyon: Path, amphora: Program) -> None:
+    items = ("Weigh slip", "Olive varieties", "Fruit condition", "Press lines")
+    running = [
+        subprocess.Popen(
+            [sys.executable, "-m", "amphora", "export", "grove-dev", item, "--as", "one"],
+            cwd=halcyon,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+        )
+        for item in items
+    ]
+    ends = [(*process.communicate(), process.returncode) for process in running]
+    assert [code for _, _, code in ends] == [0] * 4, ends
+    files = sorted(path.name for path in (halcyon / "packages").glob("one-*.amphora"))
+    assert len(files) == 4
+    held = {str(amphora("peek", name.removesuffix(".amphora"), "--json").json["items"]) for name in files}
+    assert len(held) == 4
+
+
+def test_a_version_is_never_overwritten(halcyon: Path, amphora: Program) -> None:
+    assert amphora("export", "grove-dev", "Weigh slip", "--as", "one").code == 0
+    first = (halcyon / "packages" / "one-1.0.0.amphora").read_bytes()
+    (halcyon / "ledger.sqlite").unlink()
+    edit(amphora, "grove-dev", "Weigh slip", '/subject="other"')
+    assert "one 1.0.1" in amphora("export", "grove-dev", "Weigh slip", "--as", "one").verdict
+    assert (halcyon / "packages" / "one-1.0.0.amphora").read_bytes() == first
+    taken = amphora("export", "grove-dev", "Olive varieties", "--as", "one", "--version", "1.0.0")
+    assert (taken.code, "exists with other contents" in taken.err) == (2, True)
+    assert amphora("to-folder", "one", "shelf").code == 0
+    listing = halcyon / "shelf" / "data" / "packing-list.json"
+    text = listing.read_text().replace('"version": "1.0.1"', '"version": "1.0.0"')
+    listing.write_text(text)
+    back = amphora("from-folder", "shelf")
+    assert (back.code, "exists with other contents" in back.err) == (2, True)
+    assert (halcyon / "packages" / "one-1.0.0.amphora").read_bytes() == first
+    (halcyon / "notes.amphora").write_text("mine")
+    mine = amphora("export", "grove-dev", "Weigh slip", "--as", "one", "--out", "notes.amphora")
+    assert (mine.code, (halcyon / "notes.amphora").read_text()) == (2, "mine")
+
+
+@pytest.mark.parametrize(
+    ("silenced", "words"),
+    [
+        ('[rules]\nneed-open = "note"\n', "does not know how to serve"),
+        ('[[silenced]]\nrule = "need-open"\nitem = ""\nreason = "hush"\n', "does not know how to serve"),
+        ('[[silenced]]\nrule = "permission-missing"\nitem = ""\nreason = "hush"\n', "may not"),
+    ],
+)
+def test_the_gate_does_not_hear_what_was_silenced(halcyon: Path, amphora: Program, silenced: str, words: str) -> None:
+    path = halcyon / "amphora.toml"
+    text = path.read_text()
+    if "permission" in silenced:
+        text = text.replace(
+            "[environments.grove-live]\n", '[environments.grove-live]\nuser = "reader@halcyon.example"\n'
+        )
+    else:
+        (halcyon / "crosswalk.yaml").write_text("connections: {}\n")
+    path.write_text(text + silenced)
+    assert amphora("export", "grove-dev", "Harvest Intake", "--as", "olive-intake").code == 0
+    for command in (
+        ("check", "olive-intake", "grove-live"),
+        ("compare", "olive-intake", "grove-live"),
+        ("import", "olive-intake", "grove-live", "--preview"),
+        ("import", "olive-intake", "grove-live", "--yes"),
+    ):
+        done = amphora(*command)
+        assert done.code == 3, (command, done.out, done.err)
+        assert words in done.out + done.err or "to map" in done.verdict, (command, done.out, done.err)
+    assert keys(amphora) == {"theme:house/olive"}
+
+
+@pytest.mark.parametrize("may", ["publisher", "author", "reader"])
+def test_permissions_are_those_of_the_very_steps(halcyon: Path, amphora: Program, there: Path, may: str) -> None:  # noqa: F811
+    with in_practice(halcyon, "grove-live") as live:
+        live._db.execute("insert or replace into accounts values ('new@halcyon.example', ?)", (may,))
+    path = halcyon / "amphora.toml"
+    before = path.read_text()
+    assert amphora("export", "grove-dev", "Weigh slip", "--as", "olive-intake").code == 0
+    path.write_text(
+        before.replace("[environments.grove-live]\n", '[environments.grove-live]\nuser = "new@halcyon.example"\n')
+    )
+    retiring = amphora("import", "olive-intake", "grove-live", "--yes", "--retire", "Harvest Intake")
+    assert (retiring.code, "may not retire" in retiring.err) == (3, True)
+    withdrawing = amphora("withdraw", "olive-intake", "grove-live", "--retire-all")
+    assert (withdrawing.code, "retire" in withdrawing.err) == (3, True)
+    undoing = amphora("undo", "last", "--yes")
+    assert (undoing.code, "may not" in undoing.err) == (3, True)
+    path.write_text(before)
+    assert amphora("undo", "last", "--yes").code == 0
+
+
+def test_two_ledgers_never_take_each_others_work_for_their_own(
+    halcyon: Path, amphora: Program, tmp_path: Path
+) -> None:
+    """Both begin at run 1; one administrator's import is not the other's, and no undo touches it."""
+    other = tmp_path / "other"
+    other.mkdir()
+    text = (halcyon / "amphora.toml").read_text().replace("practice:", f"practice:{halcyon}/")
+    (other / "amphora.toml").write_text(text)
+    shutil.copy(halcyon / "crosswalk.yaml", other / "crosswalk.yaml")
+    wanted = ("grove-dev", "Growers", "--as", "growers", "--with", "records")
+    for folder in (halcyon, other):
+        assert run_program(folder, "export", *wanted).code == 0
+    assert amphora("import", "growers", "grove-live", "--yes", "--with", "records").code == 0
+    rows = {row["key"]: row["rows"] for row in amphora("survey", "grove-live", "--json").json["items"]}
+    assert rows["table:growers/growers"] == 412
+    theirs = run_program(other, "import", "growers", "grove-live", "--yes", "--with", "records")
+    assert theirs.code == 0, theirs.err
+    assert run_program(other, "undo", "last", "--yes").code in (0, 3)
+    assert {row["key"]: row["rows"] for row in amphora("survey", "grove-live", "--json").json["items"]} == rows
+
+
+def test_rows_and_screens_are_cut_to_what_a_person_reads(halcyon: Path, amphora: Program) -> None:
+    with in_practice(halcyon, "grove-dev") as dev:
+        for number in range(60):
+            id_ = dev.create("flow", "many", f"f{number:03}", f"F{number:03}", {"limit": number}, None, f"m{number}")
+            dev.publish(id_)
+    assert amphora("export", "grove-dev", "flow:many/*", "--as", "many").code == 0
+    refused = amphora("import", "many", "grove-live", "--yes")
+    assert refused.code == 3
+    assert len(refused.err.splitlines()) < 25
+    assert "60 needs" in refused.err
+    assert "more" in refused.err
+    shown = amphora("compare", "many", "grove-live")
+    assert len(shown.out.splitlines()) < 110
+    assert len(amphora("compare", "many", "grove-live", "--json").json["in_the_way"][0]["details"]) == 60
