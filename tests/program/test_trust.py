@@ -245,3 +245,32 @@ def test_rows_and_screens_are_cut_to_what_a_person_reads(halcyon: Path, amphora:
     shown = amphora("compare", "many", "grove-live")
     assert len(shown.out.splitlines()) < 110
     assert len(amphora("compare", "many", "grove-live", "--json").json["in_the_way"][0]["details"]) == 60
+
+
+def test_a_workspace_sheet_is_in_force_or_refused(halcyon: Path, amphora: Program) -> None:
+    sheets = halcyon / "kinds"
+    sheets.mkdir()
+    own = (Path(__file__).parents[2] / "src/amphora/practice/kinds/letter-template.toml").read_text()
+    (sheets / "letter-template.toml").write_text(own.replace("[fields]\n", '[fields]\nsecret = ["$.code"]\n'))
+    edit(amphora, "grove-dev", "Weigh slip", '/code="quiet"')
+    assert amphora("export", "grove-dev", "Weigh slip", "--as", "slip").code == 0
+    assert form(amphora, "slip", SLIP)["code"] == "amphora:secret:weigh-slip-code"
+    amphora("map", "slip", "grove-live", "--accept")
+    assert amphora("import", "slip", "grove-live", "--yes").code == 0
+    edit(amphora, "grove-live", "Weigh slip", '/code="theirs"')
+    edit(amphora, "grove-dev", "Weigh slip", '/subject="new"')
+    assert amphora("export", "slip").code == 0
+    assert amphora("import", "slip", "grove-live", "--yes").code == 0
+    with in_practice(halcyon, "grove-live") as live:
+        [slip] = [item for item in live.everything() if item.name == "weigh-slip"]
+    assert (slip.live["code"], slip.live["subject"]) == ("theirs", "new")
+    assert amphora("undo", "last", "--yes").verdict.endswith("grove-live is as it was before.")
+    for text, words in (
+        (own.replace("[fields]\ntext", "[fields]\ntxt"), "perhaps `fields.text`"),
+        (own.replace("publish = true", 'publish = "yes"'), "has to be true or false"),
+        (own + "[extra]\nx = 1\n", "`extra` is not known"),
+    ):
+        (sheets / "letter-template.toml").write_text(text)
+        refused = amphora("survey", "grove-dev")
+        assert (refused.code, words in refused.err) == (2, True), refused.err
+        assert "line " in refused.err

@@ -12,7 +12,7 @@ from amphora.core.form.kinds import KindSheet, parse_sheet
 from amphora.core.form.spots import objects_used, part_ids
 from amphora.core.needs.crosswalk import Mapped, MapState
 from amphora.core.plan.claims import Claims
-from amphora.core.plan.docket import Action, Docket
+from amphora.core.plan.docket import Docket
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Finding, Item
 from amphora.core.values.tokens import parse_token
@@ -86,7 +86,7 @@ def target_index(
         reach=_reach(contents, opened, sheets, docket.mapped),
         dropped=tuple(claims.dropped(contents)),
         shared=claims.shared(contents.items, contents.name, contents.source_uid),
-        planned=tuple(_planned(action, docket) for action in docket.actions),
+        planned=tuple(_planned(docket)),
         gone_users={one.key: one.users for one in docket.retirements},
         has_unique_names=opened.description.capabilities.has_unique_names,
     )
@@ -127,10 +127,15 @@ def _reach(
     return result
 
 
-def _planned(action: Action, docket: Docket) -> Planned:
-    clashes = tuple(change.place for change in action.comparison.open) if action.comparison else ()
-    needed = {step.permission for step in docket.steps if action.key in step.keys}
-    return Planned(action.key, action.do.value, frozenset(needed), clashes)
+def _planned(docket: Docket) -> Iterable[Planned]:
+    """What the import would do to each item, and what the account has to be allowed for it."""
+    needed: dict[Key, set[str]] = {}
+    for step in docket.steps:
+        for key in step.keys:
+            needed.setdefault(key, set()).add(step.permission)
+    for action in docket.actions:
+        clashes = tuple(change.place for change in action.comparison.open) if action.comparison else ()
+        yield Planned(action.key, action.do.value, frozenset(needed.get(action.key, ())), clashes)
 
 
 def _source_urls(session: Session, contents: Contents) -> Iterable[str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from functools import cached_property
 
@@ -69,11 +69,28 @@ class Session:
             entry = self.workspace.environment(name)
             environment = open_environment(entry, self.workspace.folder)
             try:
-                self._opened[name] = Opened(entry, environment, environment.describe())
+                self._opened[name] = self._described(entry, environment)
             except BaseException:
                 environment.close()
                 raise
         return self._opened[name]
+
+    def _described(self, entry: EnvironmentEntry, environment: Environment) -> Opened:
+        """The environment with what it says of itself; the workspace's kind sheets stand over its own."""
+        description = environment.describe()
+        ours = self.workspace.sheets
+        known = [sheet for sheet in ours if sheet.kind in description.sheets]
+        if not known:
+            return Opened(entry, environment, description)
+        from amphora.core.form.kinds import sheets_in_force
+        from amphora.environments.sheeted import Sheeted
+
+        own = description.sheets
+        sheets = sheets_in_force(own.values(), known)
+        # The schema is what the environment has, whatever a sheet of ours was written for.
+        sheets = {kind: replace(sheet, schema=own[kind].schema) for kind, sheet in sheets.items()}
+        sheeted: Environment = Sheeted(environment, own, sheets)
+        return Opened(entry, sheeted, replace(description, sheets=sheets))
 
     def likely_target(self, source: str) -> str:
         """The environment where things from a source go next: the first with a later role."""

@@ -6,12 +6,16 @@ import re
 import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from amphora.core.checks import RULES, Waiver
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Level
+
+if TYPE_CHECKING:
+    from amphora.core.checks import Waiver
+    from amphora.core.form.kinds import KindSheet
 
 FILE = "amphora.toml"
 ROLES = ("build", "test", "live")
@@ -57,6 +61,15 @@ class Workspace:
     selections: Mapping[str, Selection] = field(default_factory=dict)
     is_signature_required: bool = False
     rule_levels: Mapping[str, str] = field(default_factory=dict)
+
+    @cached_property
+    def sheets(self) -> list[KindSheet]:
+        """The workspace's own kind sheets, `kinds/KIND.toml`: they stand over those of the environments. SheetFault
+        for one that can't be used: a rule that is written down and not in force would be worse than none."""
+        from amphora.core.form.kinds import parse_sheet
+
+        files = sorted((self.folder / "kinds").glob("*.toml"))
+        return [parse_sheet(path.read_text(encoding="utf-8"), str(path)) for path in files]
 
     @property
     def keys(self) -> Path:
@@ -259,6 +272,8 @@ def _authority(location: str) -> str:
 
 
 def _silenced(path: Path, text: str, row: Any) -> Waiver:
+    from amphora.core.checks import RULES, Waiver
+
     if not isinstance(row, dict) or not all(isinstance(row.get(n), str) for n in ("rule", "item", "reason")):
         raise _fault(path, text, (), "silenced", "[[silenced]] needs rule, item and reason (and place)")
     if row["rule"] not in RULES:
@@ -267,6 +282,8 @@ def _silenced(path: Path, text: str, row: Any) -> Waiver:
 
 
 def _levels(path: Path, text: str, table: Any) -> dict[str, str]:
+    from amphora.core.checks import RULES
+
     for name, level in table.items():
         if name not in RULES:
             raise _fault(path, text, ("rules",), name, f"there is no rule {name!r} (amphora check --rules)")
