@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import cached_property
+from typing import Any
 
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Spot
@@ -113,6 +114,7 @@ class CheckContext:
     source_urls: tuple[str, ...] = ()
     known_minor: int = 0
     kept: dict[str, object] = field(default_factory=dict, init=False, compare=False)
+    _last: dict[str, Any] = field(default_factory=dict, init=False, compare=False)
     known_parts: dict[Key, frozenset[str]] = field(default_factory=dict, init=False, compare=False)
 
     def finding(
@@ -134,8 +136,11 @@ class CheckContext:
         sheet = self.sheets.get(item.kind) if item else None
         if item is None or sheet is None or not place:
             return place
+        # Findings come item by item: the form that was parsed last serves all of one item's.
+        if self._last.get("key") != key:
+            self._last.update(key=key, form=item.form)
         try:
-            return write_pointer(named_pointer(item.form, sheet, parse_pointer(place)))
+            return write_pointer(named_pointer(self._last["form"], sheet, parse_pointer(place)))
         except (LookupError, ValueError, TypeError):
             return place
 
