@@ -115,10 +115,21 @@ class Journal:
         found: dict[str, str] = json.loads(self._db.rows("select outside from runs where id = ?", (run.id,))[0][0])
         return found
 
-    def begin_step(self, run: Run, number: int, do: str, keys: Iterable[Key], intent: Json) -> None:
-        """Journals what is about to be done."""
+    def begin_step(
+        self,
+        run: Run,
+        number: int,
+        do: str,
+        keys: Iterable[Key],
+        intent: Json,
+        before: tuple[int, Json] | None = None,
+    ) -> None:
+        """Journals what is about to be done, and what the step `before` came to: its number and outcome."""
         row = (run.id, number, do, _dump(list(keys)), _dump(intent), "intended", "null", self._clock())
-        self._db.do("insert into steps values (?, ?, ?, ?, ?, ?, ?, ?)", row)
+        with self._db.transaction():
+            if before:
+                self.end_step(run, before[0], "done", before[1])
+            self._db.do("insert into steps values (?, ?, ?, ?, ?, ?, ?, ?)", row)
 
     def end_step(self, run: Run, number: int, state: str, outcome: Json) -> None:
         """Journals what became of it: `done`, `failed` (nothing happened) or `uncertain`."""

@@ -179,13 +179,13 @@ class Ledger:
         with self._db.transaction():
             remembered = json.loads(self._db.rows("select remembered from runs where id = ?", (of.id,))[0][0])
             now = _remembered(self._db, of.uid, set(remembered.get("keys", ())))
-            delivered = self._db.rows("select key from deliveries where run_id = ? or void_by = ?", (of.id, of.id))
-            for key in {row["key"] for row in delivered} - set(kept):
-                values = (run.id, of.id, key)
-                self._db.do("update deliveries set void_by = ? where run_id = ? and key = ?", values)
-                self._db.do("update deliveries set void_by = null where void_by = ? and key = ?", (of.id, key))
-            for key in set(remembered.get("keys", ())) - set(kept):
-                _restore(self._db, of.uid, key, remembered)
+            left = set(kept)
+            again = self._db.rows("select id, key from deliveries where void_by = ?", (of.id,))
+            mine = self._db.rows("select id, key from deliveries where run_id = ?", (of.id,))
+            void = "update deliveries set void_by = ? where id = ?"
+            self._db.do_many(void, [(None, row["id"]) for row in again if row["key"] not in left])
+            self._db.do_many(void, [(run.id, row["id"]) for row in mine if row["key"] not in left])
+            _restore(self._db, of.uid, set(remembered.get("keys", ())) - left, remembered)
             _write_links(self._db, links, {})
             self._db.do("update runs set remembered = ? where id = ?", (dumped(now), run.id))
             self.journal.write_end(run, state, note)
@@ -297,20 +297,20 @@ def _remembered(db: Database, uid: str, keys: Collection[Key]) -> dict[str, Json
     }
 
 
-def _restore(db: Database, uid: str, key: Key, remembered: Mapping[str, Any]) -> None:
-    db.do("delete from claims where uid = ? and key = ?", (uid, key))
+def _restore(db: Database, uid: str, keys: Collection[Key], remembered: Mapping[str, Any]) -> None:
+    """Gives items of an environment the claims and links that they had."""
+    if not keys:
+        return
+    claims = [(package, source, k, uid, custody) for k, package, source, custody in remembered["claims"] if k in keys]
+    db.do_many("delete from claims where uid = ? and key = ?", [(uid, key) for key in keys])
+    db.do_many("insert into claims values (?, ?, ?, ?, ?)", claims)
+    db.do_many("delete from links where uid = ? and key = ?", [(uid, key) for key in keys])
+    links = [row for row in remembered["links"] if row[0] in keys]
+    db.do_many("delete from links where uid = ? and native_id = ?", [(uid, native_id) for _, native_id, *_ in links])
     db.do_many(
-        "insert into claims values (?, ?, ?, ?, ?)",
-        [(package, source, k, uid, custody) for k, package, source, custody in remembered["claims"] if k == key],
+        'insert into links (key, uid, native_id, "inner", link) values (?, ?, ?, ?, ?)',
+        [(key, uid, native_id, inner, link) for key, native_id, inner, link in links],
     )
-    db.do("delete from links where uid = ? and key = ?", (uid, key))
-    for k, native_id, inner, link in remembered["links"]:
-        if k == key:
-            db.do("delete from links where uid = ? and native_id = ?", (uid, native_id))
-            db.do(
-                'insert into links (key, uid, native_id, "inner", link) values (?, ?, ?, ?, ?)',
-                (k, uid, native_id, inner, link),
-            )
 
 
 def _delivery(row: Any) -> Delivery:

@@ -57,7 +57,11 @@ create table touched (
 create table locks (
     uid text primary key, holder text not null, host text not null, process integer not null, began text not null,
     since text not null, purpose text not null);
-create index if not exists deliveries_of_items on deliveries (uid, key);
+create index deliveries_of_items on deliveries (uid, key);
+create index deliveries_of_runs on deliveries (run_id);
+create index deliveries_made_void on deliveries (void_by);
+create index claims_on_items on claims (uid, key);
+create index runs_backwards on runs (of_run);
 """
 
 

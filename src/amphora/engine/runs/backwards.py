@@ -193,11 +193,15 @@ def _evidence(stage: Stage, run: Run) -> list[Evidence]:
     doubts = _lost_ones(stage, steps, known, outside)
     wanted = {f"{key}\0{id_}": id_ for key, ids in known.items() for id_ in ids}
     images = looked_up(stage.environment, wanted)
+    by_key: dict[Key, list[tuple[Run, JournalStep]]] = {}
+    for one, step in steps:
+        for key in step.keys:
+            by_key.setdefault(key, []).append((one, step))
     found = []
     for key, before in touched.items():
         there = [image for id_ in reversed(known[key]) if (image := images[f"{key}\0{id_}"])]
         now = there[0] if there else None
-        mine = [(one, step) for one, step in steps if key in step.keys]
+        mine = by_key.get(key, [])
         # A retirement without an answer counts: if it took no effect the item is there, and nobody asks. A
         # creation without one does not: if it took effect the item was found.
         took_effect = [

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from amphora.core.plan.states import ABSENT, is_same, mark_of
 from amphora.core.plan.steps import Create, Drawn, LoadRows, RetireSet, Step
@@ -22,7 +22,7 @@ from amphora.engine.runs.attention import Attention
 from amphora.engine.runs.lost import find_made
 from amphora.engine.runs.stage import Stage
 from amphora.engine.steps import DOINGS, WRITING, Bench
-from amphora.ledger.records import Run
+from amphora.ledger.records import BACKWARDS, Run
 
 LONGEST_TOKEN = 200
 """Beyond this a token is hashed: environments limit the length."""
@@ -47,14 +47,18 @@ class Carrier:
     ledger_uid: str
     number: int = 0
     is_journalled: bool = True
+    _marks: dict[Key, str] = field(default_factory=dict)
+    _waiting: tuple[int, Json] | None = None
 
     def carry_out(self, steps: Sequence[Step], words: str) -> None:
         """All of them; raises what the first one raises that fails."""
         for position, step in enumerate(steps, 1):
             if self.attention.is_wanted:
+                self._flush()
                 raise Stopped("It was interrupted.")
             self.stage.listener(f"{words}: {step.do}", position, len(steps))
             self._one(step)
+        self._flush()
 
     def _one(self, step: Step) -> None:
         """One step. Everything that can fail by itself (rendering, keeping rows) is done before the intent."""
@@ -62,11 +66,13 @@ class Carrier:
         token = self._token()
         is_writing = isinstance(step, WRITING)
         drawn = {k: self.bench.material.draw(step, k, self.bench.now.get(k)) for k in step.keys if is_writing}
-        before = {key: mark_of(self.bench.now.get(key), self.bench.habits.sheets) for key in step.keys}
+        before = {key: self._mark(key) for key in step.keys}
         meant = {key: self._meant(step, key, drawn.get(key)) for key in step.keys}
         if isinstance(step, RetireSet):
             for key in step.keys:
-                if image := self.bench.now.get(key):
+                image = self.bench.now.get(key)
+                # What a run made itself, and is taken back, is in the package: only rows are worth a file.
+                if image and (image.rows or self.run.kind not in BACKWARDS):
                     self.stage.keep(self.run.name, key, image)
         intent: dict[str, Json] = {"token": token, "ids": self._ids(step), "meant": meant, "before": before}
         if isinstance(step, Create):
@@ -127,8 +133,9 @@ class Carrier:
             raise
         for key in step.keys:
             self.bench.now[key] = found.get(ids.get(key, ""))
-        outcome["left"] = {key: mark_of(self.bench.now[key], self.bench.habits.sheets) for key in step.keys}
-        self._end("done", outcome)
+            self._marks.pop(key, None)
+        outcome["left"] = {key: self._mark(key) for key in step.keys}
+        self._waiting = (self.number, outcome)
 
     def _meant(self, step: Step, key: Key, drawn: Drawn | None) -> str:
         now = self.bench.now.get(key)
@@ -152,9 +159,24 @@ class Carrier:
         token = f"{self.ledger_uid}/{self.run.name}/{self.number}"
         return hashlib.sha256(token.encode()).hexdigest() if len(token) > LONGEST_TOKEN else token
 
+    def _mark(self, key: Key) -> str:
+        """The mark of an item as it was last seen."""
+        if key not in self._marks:
+            self._marks[key] = mark_of(self.bench.now.get(key), self.bench.habits.sheets)
+        return self._marks[key]
+
     def _begin(self, step: Step, intent: Json) -> None:
+        """Journals an intent, and with it, in one commit, the outcome of the step before: it is only needed
+        once something else is going to happen, and a commit waits for the disk."""
         if self.is_journalled:
-            self.stage.ledger.journal.begin_step(self.run, self.number, step.do, step.keys, intent)
+            waiting, self._waiting = self._waiting, None
+            self.stage.ledger.journal.begin_step(self.run, self.number, step.do, step.keys, intent, waiting)
+
+    def _flush(self) -> None:
+        """Journals the outcome that is still waiting."""
+        waiting, self._waiting = self._waiting, None
+        if waiting and self.is_journalled:
+            self.stage.ledger.journal.end_step(self.run, waiting[0], "done", waiting[1])
 
     def _end(self, state: str, outcome: Json, is_forgiving: bool = False) -> None:
         """Journals an outcome. Forgiving where another error is on its way already, which counts more."""

@@ -40,7 +40,8 @@ class Stage:
         return self.opened.description.uid
 
     def keep(self, run: str, key: Key, image: Image) -> None:
-        """Writes what is going to be removed into the run's folder: its image as JSON, its rows as JSON Lines."""
+        """Writes what is going to be removed into the run's folder: its image as JSON, its rows as JSON Lines.
+        The ledger has the image too; the file is for people, and for the day when there is no ledger."""
         path = self._file(run, key)
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_bytes(pretty_bytes(image.to_json()))
