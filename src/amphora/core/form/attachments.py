@@ -8,6 +8,7 @@ from dataclasses import replace
 from amphora.core.form.bindings import MISSING
 from amphora.core.form.places import Walk
 from amphora.core.form.spots import named_elements
+from amphora.core.form.visit import with_texts
 from amphora.core.values.model import Item, Json
 from amphora.core.values.tokens import parse_token
 
@@ -17,7 +18,12 @@ LEFT_OUT = "amphora:file:left-out"
 
 def without_attachments(item: Item) -> Item:
     """The item with every attachment left out."""
-    return replace(item, _form=_left_out(item.form))
+
+    def left_out(text: str) -> Json:
+        token = parse_token(text)
+        return LEFT_OUT if token and token.kind == "file" else text
+
+    return replace(item, _form=with_texts(item.form, left_out))
 
 
 def with_present(item: Item, present: Json, walk: Walk) -> Item:
@@ -25,15 +31,6 @@ def with_present(item: Item, present: Json, walk: Walk) -> Item:
     `present` is the target's form, MISSING if the item is new there."""
     form = _filled(item.form, present, walk)
     return item if form is None else replace(item, _form=form[0])
-
-
-def _left_out(value: Json) -> Json:
-    if isinstance(value, dict):
-        return {name: _left_out(part) for name, part in value.items()}
-    if isinstance(value, list):
-        return [_left_out(part) for part in value]
-    token = parse_token(value)
-    return LEFT_OUT if token and token.kind == "file" else value
 
 
 def _filled(value: Json, present: Json, walk: Walk) -> tuple[Json] | None:

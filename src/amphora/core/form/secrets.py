@@ -6,8 +6,9 @@ import re
 from collections.abc import Iterator
 
 from amphora.core.form.places import Walk
+from amphora.core.form.visit import visited
 from amphora.core.values.model import Json
-from amphora.core.values.pointers import Pointer, write_pointer
+from amphora.core.values.pointers import write_pointer
 from amphora.core.values.tokens import tokens_in
 
 _NAMES = re.compile(
@@ -39,18 +40,15 @@ def masked_value(value: str) -> str:
     return f"{shown}… ({len(value)} characters)"
 
 
-def detected_secrets(form: Json, walk: Walk, at: Pointer = (), name: str = "") -> Iterator[tuple[str, str]]:
+def detected_secrets(form: Json, walk: Walk) -> Iterator[tuple[str, str]]:
     """The places (JSON Pointers) and values in clear that are secrets by every appearance."""
-    if walk.spot.is_secret:
-        return
-    if isinstance(form, dict):
-        for member, part in form.items():
-            yield from detected_secrets(part, walk.step(member), (*at, member), member)
-    elif isinstance(form, list):
-        for position, part in enumerate(form):
-            yield from detected_secrets(part, walk.step(str(position)), (*at, str(position)), name)
-    elif isinstance(form, str) and not tokens_in(form) and looks_secret(name, form):
-        yield write_pointer(at), form
+    for here in visited(form, walk, is_thorough=True):
+        value = here.value
+        if isinstance(value, str) and not here.walk.spot.is_secret and not tokens_in(value):
+            # An element of an array goes by the name of the array.
+            name = next((part for part in reversed(here.at) if not part.isdigit()), "")
+            if looks_secret(name, value):
+                yield write_pointer(here.at), value
 
 
 def looks_secret(name: str, value: str) -> bool:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Walk
 from amphora.core.form.spots import sort_unordered
+from amphora.core.form.visit import BELOW, GONE, rebuilt
 from amphora.core.values.model import Json
 
 
@@ -15,23 +16,18 @@ def settled(definition: Json, sheet: KindSheet) -> Json:
     crosswalk that somebody may have changed since. Equal portable forms with equal bindings have equal
     settled definitions.
     """
-    return _settled(definition, sheet.places.walk(definition))
 
+    def change(value: Json, walk: Walk) -> Json:
+        if walk.is_dull:
+            return value
+        if walk.is_outside:
+            return GONE
+        # An object in which only secrets can stand is there as long as one of them is.
+        if value == {} and walk.children()[1].spot.is_secret:
+            return GONE
+        if isinstance(value, list) and walk.spot.is_unordered:
+            parts = [rebuilt(part, walk.step(str(position)), change) for position, part in enumerate(value)]
+            return sort_unordered(parts, walk.spot.named_by)
+        return BELOW
 
-def _settled(value: Json, walk: Walk) -> Json:
-    if walk.is_dull:
-        return value
-    if isinstance(value, dict):
-        steps, other = walk.children()
-        result = {}
-        for name, part in value.items():
-            child = steps.get(name, other)
-            # An object in which only secrets can stand is there as long as one of them is.
-            is_empty_bag = part == {} and child.children()[1].spot.is_secret
-            if not child.is_outside and not is_empty_bag:
-                result[name] = part if child.is_dull else _settled(part, child)
-        return result
-    if isinstance(value, list):
-        parts = [_settled(part, walk.step(str(position))) for position, part in enumerate(value)]
-        return sort_unordered(parts, walk.spot.named_by) if walk.spot.is_unordered else parts
-    return value
+    return rebuilt(definition, sheet.places.walk(definition), change)

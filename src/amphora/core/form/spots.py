@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator
 
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Refer, Spot, Walk
+from amphora.core.form.visit import BELOW, rebuilt, visited
 from amphora.core.values.model import Json
 from amphora.core.values.pointers import Pointer, write_pointer
 from amphora.core.values.tokens import MASK, PREFIX
@@ -14,7 +15,15 @@ from amphora.core.values.tokens import MASK, PREFIX
 
 def mask_secrets(definition: Json, sheet: KindSheet) -> Json:
     """A copy of a native definition in which every declared secret that is set is masked."""
-    return _masked(definition, sheet.places.walk(definition))
+
+    def masked(value: Json, walk: Walk) -> Json:
+        if not walk.holds_secret:
+            return value
+        if walk.spot.is_secret:
+            return value if value in (None, "", [], {}) else MASK
+        return BELOW
+
+    return rebuilt(definition, sheet.places.walk(definition), masked)
 
 
 def named_elements(elements: list[Json], member: str) -> dict[str, int] | None:
@@ -45,22 +54,24 @@ def named_pointer(form: Json, sheet: KindSheet, parts: Pointer) -> Pointer:
 
 def part_ids(form: Json, sheet: KindSheet) -> set[str]:
     """The ids of all parts of a form that others may refer to."""
-    found: set[str] = set()
-    _collect(form, sheet.places.walk(form), lambda spot: spot.part is not None, found)
-    return found
+    return _texts_at(form, sheet, lambda spot: spot.part is not None)
 
 
 def masked_places(definition: Json, sheet: KindSheet) -> dict[str, str]:
     """Where secrets are masked in a native definition: JSON Pointer, and the same place with elements of
     named arrays under their names."""
-    found: dict[str, str] = {}
-    _find_masked(definition, sheet.places.walk(definition), (), (), found)
-    return found
+    return {
+        write_pointer(here.at): write_pointer(here.named)
+        for here in visited(definition, sheet.places.walk(definition))
+        if here.walk.spot.is_secret and here.value == MASK
+    }
 
 
 def reference_values(definition: Json, sheet: KindSheet) -> Iterator[tuple[str, str, Refer]]:
     """Every text at a declared reference position: (pointer, value, what may stand there)."""
-    yield from _references(definition, sheet.places.walk(definition), ())
+    for here in visited(definition, sheet.places.walk(definition)):
+        if here.walk.spot.refer and isinstance(here.value, str):
+            yield write_pointer(here.at), here.value, here.walk.spot.refer
 
 
 Spotted = tuple[Pointer, Json, Spot, Json]
@@ -69,7 +80,13 @@ Spotted = tuple[Pointer, Json, Spot, Json]
 
 def spotted(form: Json, sheet: KindSheet) -> Iterator[Spotted]:
     """Every place of a form that has a role; a required reference that isn't there stands as None."""
-    yield from _spotted(form, sheet.places.walk(form), (), None)
+    for here in visited(form, sheet.places.walk(form)):
+        if not here.walk.is_bare:
+            yield here.at, here.value, here.walk.spot, here.held
+        if isinstance(here.value, dict) and not here.walk.is_dull:
+            for name, child in here.walk.children()[0].items():
+                if name not in here.value and child.spot.refer and child.spot.refer.is_required:
+                    yield (*here.at, name), None, child.spot, here.value
 
 
 def region_values(form: Json, sheet: KindSheet) -> list[str]:
@@ -107,73 +124,11 @@ def objects_used(form: Json, sheet: KindSheet) -> list[tuple[str, str]]:
     ]
 
 
-def _spotted(value: Json, walk: Walk, at: Pointer, held: Json) -> Iterator[Spotted]:
-    if not walk.is_bare:
-        yield at, value, walk.spot, held
-    if walk.is_dull:
-        return
-    steps, other = walk.children()
-    if isinstance(value, dict):
-        for name, part in value.items():
-            yield from _spotted(part, steps.get(name, other), (*at, name), value)
-        for name, child in steps.items():
-            if name not in value and child.spot.refer and child.spot.refer.is_required:
-                yield (*at, name), None, child.spot, value
-    elif isinstance(value, list):
-        for position, part in enumerate(value):
-            yield from _spotted(part, steps.get(str(position), other), (*at, str(position)), value)
-
-
 def feature_values(form: Json, sheet: KindSheet) -> set[str]:
     """The features of the platform that a form asks for; references among them don't count."""
-    found: set[str] = set()
-    _collect(form, sheet.places.walk(form), lambda spot: spot.is_feature, found)
-    return {feature for feature in found if PREFIX not in feature}
+    return {text for text in _texts_at(form, sheet, lambda spot: spot.is_feature) if PREFIX not in text}
 
 
-def _masked(value: Json, walk: Walk) -> Json:
-    if not walk.holds_secret:
-        return value
-    if walk.spot.is_secret:
-        return value if value in (None, "", [], {}) else MASK
-    if isinstance(value, dict):
-        return {name: _masked(part, walk.step(name)) for name, part in value.items()}
-    if isinstance(value, list):
-        return [_masked(part, walk.step(str(n))) for n, part in enumerate(value)]
-    return value
-
-
-def _find_masked(value: Json, walk: Walk, at: Pointer, named: Pointer, found: dict[str, str]) -> None:
-    if walk.spot.is_secret and value == MASK:
-        found[write_pointer(at)] = write_pointer(named)
-    elif isinstance(value, dict):
-        for name, part in value.items():
-            _find_masked(part, walk.step(name), (*at, name), (*named, name), found)
-    elif isinstance(value, list):
-        member = walk.spot.named_by
-        by_position = {n: name for name, n in ((named_elements(value, member) if member else None) or {}).items()}
-        for position, part in enumerate(value):
-            step = str(position)
-            _find_masked(part, walk.step(step), (*at, step), (*named, by_position.get(position, step)), found)
-
-
-def _references(value: Json, walk: Walk, at: Pointer) -> Iterator[tuple[str, str, Refer]]:
-    if isinstance(value, dict):
-        for name, part in value.items():
-            yield from _references(part, walk.step(name), (*at, name))
-    elif isinstance(value, list):
-        for position, part in enumerate(value):
-            yield from _references(part, walk.step(str(position)), (*at, str(position)))
-    elif isinstance(value, str) and walk.spot.refer:
-        yield write_pointer(at), value, walk.spot.refer
-
-
-def _collect(value: Json, walk: Walk, is_wanted: Callable[[Spot], bool], found: set[str]) -> None:
-    if isinstance(value, dict):
-        for name, part in value.items():
-            _collect(part, walk.step(name), is_wanted, found)
-    elif isinstance(value, list):
-        for position, part in enumerate(value):
-            _collect(part, walk.step(str(position)), is_wanted, found)
-    elif isinstance(value, str) and is_wanted(walk.spot):
-        found.add(value)
+def _texts_at(form: Json, sheet: KindSheet, is_wanted: Callable[[Spot], bool]) -> set[str]:
+    walk = sheet.places.walk(form)
+    return {here.value for here in visited(form, walk) if isinstance(here.value, str) and is_wanted(here.walk.spot)}

@@ -9,6 +9,7 @@ from typing import Any
 from amphora.core.form.bindings import MISSING, Bindings
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Places
+from amphora.core.form.visit import with_texts
 from amphora.core.merge.merge import By, Chooser, FieldChange, Merge, differences, equal, no_choice
 from amphora.core.values.canon import same
 from amphora.core.values.keys import Key
@@ -130,12 +131,12 @@ def _with_values(form: Json, was: Mapping[str, Json]) -> Json:
     """The form with the given tokens replaced by their delivered values, so that today's differ."""
     if not was:
         return form
-    if isinstance(form, dict):
-        return {name: _with_values(part, was) for name, part in form.items()}
-    if isinstance(form, list):
-        return [_with_values(part, was) for part in form]
-    if not isinstance(form, str) or not any(token in was for token, _ in tokens_in(form)):
-        return form
-    if parse_token(form):
-        return was[form]
-    return render_text(form, lambda token: was.get(token, "${" + token + "}"))
+
+    def change(text: str) -> Json:
+        if not any(token in was for token, _ in tokens_in(text)):
+            return text
+        if parse_token(text):
+            return was[text]
+        return render_text(text, lambda token: was.get(token, "${" + token + "}"))
+
+    return with_texts(form, change)

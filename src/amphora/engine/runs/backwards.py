@@ -9,6 +9,7 @@ from dataclasses import dataclass, field, replace
 
 from amphora.core.form.bindings import Bindings
 from amphora.core.form.references import quick_references
+from amphora.core.form.visit import with_texts
 from amphora.core.needs.matching import Link
 from amphora.core.plan.restoration import Evidence, Fate, Restoration, decide
 from amphora.core.plan.states import Image, is_same, mark_of
@@ -21,6 +22,7 @@ from amphora.core.values.errors import (
     RevisionMoved,
 )
 from amphora.core.values.keys import Key
+from amphora.core.values.model import Json
 from amphora.engine.runs.attention import Attention
 from amphora.engine.runs.carrier import Carrier
 from amphora.engine.runs.lost import find_made
@@ -321,17 +323,10 @@ def _used(image: Image | None, names: Bindings, key: Key) -> set[Key]:
     return found | ({key} if mine and any(_names_itself(version, mine) for version in versions) else set())
 
 
-def _names_itself(definition: object, native_id: str) -> bool:
-    waiting = [definition]
-    while waiting:
-        value = waiting.pop()
-        if isinstance(value, dict):
-            waiting.extend(value.values())
-        elif isinstance(value, list):
-            waiting.extend(value)
-        elif isinstance(value, str) and native_id in value:
-            return True
-    return False
+def _names_itself(definition: Json, native_id: str) -> bool:
+    found: list[str] = []
+    with_texts(definition, lambda text: found.append(text) if native_id in text else None)
+    return bool(found)
 
 
 def _renewed(restoration: Restoration) -> dict[Key, str]:

@@ -12,6 +12,7 @@ from amphora.core.form.kinds import KindSheet
 from amphora.core.form.native import to_native
 from amphora.core.form.portable import to_portable
 from amphora.core.form.spots import mask_secrets, masked_places
+from amphora.core.form.visit import with_texts
 from amphora.core.needs.crosswalk import MapState
 from amphora.core.plan.docket import Docket
 from amphora.core.plan.states import Image
@@ -155,17 +156,15 @@ def _lacking(value: Json, at: Pointer) -> Json:
 
 def without(form: Json, keys: Collection[Key]) -> Json:
     """A form without its references to the given items: null for whole values, nothing inside texts."""
-    if isinstance(form, dict):
-        return {name: without(part, keys) for name, part in form.items()}
-    if isinstance(form, list):
-        return [without(part, keys) for part in form]
-    if not isinstance(form, str):
-        return form
-    gone = {token for token, _ in tokens_in(form) if (parsed := parse_token(token)) and parsed.key in keys}
-    if not gone:
-        return form
-    keep: Callable[[str], Any] = lambda token: "" if token in gone else "${" + token + "}"  # noqa: E731
-    return None if parse_token(form) else render_text(form, keep)
+
+    def change(text: str) -> Json:
+        gone = {token for token, _ in tokens_in(text) if (parsed := parse_token(token)) and parsed.key in keys}
+        if not gone:
+            return text
+        keep: Callable[[str], Any] = lambda token: "" if token in gone else "${" + token + "}"  # noqa: E731
+        return None if parse_token(text) else render_text(text, keep)
+
+    return with_texts(form, change)
 
 
 def with_secrets(docket: Docket) -> Bindings:

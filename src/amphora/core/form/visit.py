@@ -1,0 +1,98 @@
+"""One way to go through a definition, and one to make another of it: whoever looks for something at a place, or
+puts something else there, does it with these."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from typing import Final, NamedTuple
+
+from amphora.core.form.places import Walk
+from amphora.core.values.model import Json
+from amphora.core.values.pointers import Pointer
+
+
+class Visit(NamedTuple):
+    """One value on the way: where it stands (`named`: with elements of named arrays under their names), what it is,
+    the position in the kind sheet, and the object or array that holds it."""
+
+    at: Pointer
+    named: Pointer
+    value: Json
+    walk: Walk
+    held: Json
+
+
+def visited(value: Json, walk: Walk, *, is_thorough: bool = False) -> Iterator[Visit]:
+    """Every value of a definition, holders before what they hold, in document order. What is below a place under
+    which no role is declared is passed over, unless it is to be thorough: most of a definition is."""
+    yield from _visited(Visit((), (), value, walk, None), is_thorough)
+
+
+def _visited(here: Visit, is_thorough: bool) -> Iterator[Visit]:
+    yield here
+    value, walk = here.value, here.walk
+    if walk.is_dull and not is_thorough:
+        return
+    steps, other = walk.children()
+    if isinstance(value, dict):
+        for name, part in value.items():
+            at, named = (*here.at, name), (*here.named, name)
+            yield from _visited(Visit(at, named, part, steps.get(name, other), value), is_thorough)
+    elif isinstance(value, list):
+        member = walk.spot.named_by
+        names = _names(value, member) if member else None
+        for position, part in enumerate(value):
+            step = str(position)
+            named = (*here.named, names[position] if names else step)
+            yield from _visited(Visit((*here.at, step), named, part, steps.get(step, other), value), is_thorough)
+
+
+def _names(elements: list[Json], member: str) -> list[str] | None:
+    """The names of a named array's elements; None where one of them has none."""
+    names = [element.get(member) if isinstance(element, dict) else None for element in elements]
+    return [str(name) for name in names] if all(isinstance(name, str) for name in names) else None
+
+
+class _Below:
+    """Go on below this value."""
+
+
+class _Gone:
+    """Leave this value out."""
+
+
+BELOW: Final = _Below()
+GONE: Final = _Gone()
+
+Change = Callable[[Json, Walk], "Json | _Below | _Gone"]
+"""What becomes of a value: another one, BELOW for one made of its changed parts, GONE for none at all."""
+
+
+def rebuilt(value: Json, walk: Walk, change: Change) -> Json:
+    """The definition with each value changed, holders first. Nothing is changed in place; a definition that is GONE
+    as a whole is None."""
+    found = _rebuilt(value, walk, change)
+    return None if isinstance(found, _Gone) else found
+
+
+def _rebuilt(value: Json, walk: Walk, change: Change) -> Json:
+    found = change(value, walk)
+    if not isinstance(found, _Below):
+        return found
+    if isinstance(value, dict):
+        steps, other = walk.children()
+        parts = {name: _rebuilt(part, steps.get(name, other), change) for name, part in value.items()}
+        return {name: part for name, part in parts.items() if part is not GONE}
+    if isinstance(value, list):
+        elements = [_rebuilt(part, walk.step(str(n)), change) for n, part in enumerate(value)]
+        return [part for part in elements if part is not GONE]
+    return value
+
+
+def with_texts(value: Json, change: Callable[[str], Json]) -> Json:
+    """The document with each text in it changed, whatever stands around it."""
+    if isinstance(value, str):
+        return change(value)
+    if isinstance(value, dict):
+        return {name: with_texts(part, change) for name, part in value.items()}
+    return [with_texts(part, change) for part in value] if isinstance(value, list) else value
