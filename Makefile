@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 RUNTIME := tests/nodered/node_modules/.installed
 
-.PHONY: demo test lint bench screenshots clean
+.PHONY: demo test lint bench mutants screenshots clean
 
 demo: $(VENV)/.installed
 	$(BIN)/amphora demo
@@ -20,6 +20,9 @@ lint: $(VENV)/.tested
 
 bench: $(VENV)/.tested
 	$(BIN)/python bench/transport.py
+
+mutants: $(VENV)/.tested
+	$(BIN)/python tests/mutants.py $(or $(SEED),1) $(or $(COUNT),60)
 
 screenshots: $(VENV)/.tested
 	bash docs/screenshots/make.sh

@@ -1,0 +1,186 @@
+"""Small changes that the tests have to notice: `python tests/mutants.py SEED COUNT` samples operators, constants,
+dropped lines, swapped branches and dropped keywords of core and engine, tries each in a copy of the project, and
+prints the survivors. Tests that are near come first; a mutant is caught by the first one that goes red.
+"""
+
+from __future__ import annotations
+
+import ast
+import os
+import random
+import shutil
+import subprocess
+import sys
+import tempfile
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+
+ROOT = Path(__file__).parents[1]
+ROOMS = ("core", "engine")
+NEAR = ("tests/core", "tests/files")
+FAR = ("tests/faults", "tests/contract", "tests/program")
+LONGEST_S = 420
+SWAPPED: dict[type[ast.AST], type[ast.AST]] = {
+    ast.Eq: ast.NotEq,
+    ast.NotEq: ast.Eq,
+    ast.Lt: ast.LtE,
+    ast.LtE: ast.Lt,
+    ast.Gt: ast.GtE,
+    ast.GtE: ast.Gt,
+    ast.In: ast.NotIn,
+    ast.NotIn: ast.In,
+    ast.Is: ast.IsNot,
+    ast.IsNot: ast.Is,
+    ast.And: ast.Or,
+    ast.Or: ast.And,
+    ast.Add: ast.Sub,
+    ast.Sub: ast.Add,
+}
+
+
+@dataclass(frozen=True)
+class Mutant:
+    """One change: the file, the line, the source of the statement before and after."""
+
+    path: Path
+    line: int
+    old: str
+    new: str
+    text: str
+
+    def __str__(self) -> str:
+        before, after = (" ".join(text.split())[:110] for text in (self.old, self.new))
+        return f"{self.path.relative_to(ROOT / 'src')}:{self.line}\n    - {before}\n    + {after}"
+
+
+def mutants_of(path: Path) -> Iterator[Mutant]:
+    """Every small change of a module, each as a whole new source text."""
+    text = path.read_text(encoding="utf-8")
+    tree = ast.parse(text)
+    lines = text.splitlines(keepends=True)
+    for node in ast.walk(tree):
+        if not isinstance(node, ast.FunctionDef):
+            continue
+        for statement in ast.walk(node):
+            if isinstance(statement, ast.stmt) and statement is not node and not _is_dull(statement):
+                for new in _changed(statement):
+                    yield _mutant(path, lines, statement, new)
+
+
+def _is_dull(statement: ast.stmt) -> bool:
+    """Whether nobody could notice: docstrings, imports, definitions, passing on."""
+    is_text = isinstance(statement, ast.Expr) and isinstance(statement.value, ast.Constant)
+    return is_text or isinstance(statement, ast.Import | ast.ImportFrom | ast.FunctionDef | ast.ClassDef | ast.Pass)
+
+
+def _changed(statement: ast.stmt) -> Iterator[ast.stmt]:
+    simple = (ast.Expr, ast.Assign, ast.AugAssign, ast.Raise, ast.Continue, ast.Break)
+    if isinstance(statement, simple):
+        yield ast.Pass()
+    if isinstance(statement, ast.If) and statement.orelse:
+        yield ast.If(statement.test, statement.orelse, statement.body)
+    count = sum(1 for _ in _spots(statement))
+    for number in range(count):
+        copy = ast.parse(ast.unparse(statement)).body[0]
+        spots = list(_spots(copy))
+        if number < len(spots):
+            _change(*spots[number])
+            yield ast.fix_missing_locations(copy)
+
+
+def _spots(statement: ast.AST) -> Iterator[tuple[ast.AST, int]]:
+    """The nodes of a statement's own expressions that can be changed, each with which of its parts."""
+    waiting: list[ast.AST] = [statement]
+    while waiting:
+        node = waiting.pop(0)
+        if isinstance(node, ast.Compare):
+            yield from ((node, n) for n, op in enumerate(node.ops) if type(op) in SWAPPED)
+        elif isinstance(node, ast.BoolOp | ast.BinOp) and type(node.op) in SWAPPED:
+            yield node, 0
+        elif isinstance(node, ast.Call) and node.keywords:
+            yield from ((node, n) for n in range(len(node.keywords)) if node.keywords[n].arg)
+        elif (
+            (isinstance(node, ast.Constant) and isinstance(node.value, bool | int))
+            or isinstance(node, ast.IfExp)
+            or (isinstance(node, ast.UnaryOp) and isinstance(node.op, ast.Not))
+        ):
+            yield node, 0
+        waiting += [child for child in ast.iter_child_nodes(node) if not isinstance(child, ast.stmt)]
+
+
+def _change(node: ast.AST, part: int) -> None:
+    if isinstance(node, ast.Compare):
+        node.ops[part] = SWAPPED[type(node.ops[part])]()  # type: ignore[call-overload]
+    elif isinstance(node, ast.BoolOp | ast.BinOp):
+        node.op = SWAPPED[type(node.op)]()  # type: ignore[assignment]
+    elif isinstance(node, ast.Call):
+        del node.keywords[part]
+    elif isinstance(node, ast.Constant):
+        node.value = (not node.value) if isinstance(node.value, bool) else node.value + 1  # type: ignore[operator]
+    elif isinstance(node, ast.IfExp):
+        node.body, node.orelse = node.orelse, node.body
+    elif isinstance(node, ast.UnaryOp):
+        node.op = ast.UAdd()
+        node.operand = ast.Call(ast.Name("bool", ast.Load()), [node.operand], [])
+
+
+def _mutant(path: Path, lines: list[str], old: ast.stmt, new: ast.stmt) -> Mutant:
+    first, last = old.lineno - 1, old.end_lineno or old.lineno
+    indent = lines[first][: len(lines[first]) - len(lines[first].lstrip())]
+    source = "".join(f"{indent}{line}\n" for line in ast.unparse(new).splitlines())
+    text = "".join([*lines[:first], source, *lines[last:]])
+    return Mutant(path, old.lineno, ast.unparse(old), ast.unparse(new), text)
+
+
+def is_caught(mutant: Mutant, folder: Path) -> bool:
+    """Whether any test goes red for a mutant, tried in a copy of the project."""
+    target = folder / mutant.path.relative_to(ROOT)
+    kept = target.read_text(encoding="utf-8")
+    target.write_text(mutant.text, encoding="utf-8")
+    try:
+        return any(_is_red(folder, places) for places in (NEAR, FAR))
+    finally:
+        target.write_text(kept, encoding="utf-8")
+
+
+def _is_red(folder: Path, places: tuple[str, ...]) -> bool:
+    words = ["-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", "-k", "not nodered and not kills", *places]
+    paths = {"PYTHONPATH": str(folder / "src"), "PYTHONDONTWRITEBYTECODE": "1"}
+    try:
+        done = subprocess.run(
+            [sys.executable, *words], cwd=folder, env=os.environ | paths, capture_output=True, timeout=LONGEST_S
+        )
+    except subprocess.TimeoutExpired:
+        return True  # a loop without an end is noticed
+    return done.returncode != 0
+
+
+def main(seed: int, count: int) -> None:
+    """Tries a sample and prints what survived."""
+    modules = sorted(path for room in ROOMS for path in (ROOT / "src" / "amphora" / room).rglob("*.py"))
+    every = [mutant for path in modules for mutant in mutants_of(path)]
+    sample = random.Random(seed).sample(every, count)
+    with tempfile.TemporaryDirectory() as name, ThreadPoolExecutor(2) as pool:
+        folders = [Path(name) / str(number) for number in range(2)]
+        for folder in folders:
+            for part in ("src", "tests", "docs"):
+                shutil.copytree(
+                    ROOT / part, folder / part, ignore=shutil.ignore_patterns("node_modules", "__pycache__")
+                )
+            shutil.copy(ROOT / "pyproject.toml", folder)
+        halves = [sample[0::2], sample[1::2]]
+        jobs = [
+            pool.submit(lambda f, m: [(x, is_caught(x, f)) for x in m], f, m)
+            for f, m in zip(folders, halves, strict=True)
+        ]
+        found = [pair for job in jobs for pair in job.result()]
+    survivors = [mutant for mutant, caught in found if not caught]
+    for mutant in survivors:
+        print(mutant)
+    print(f"{len(found) - len(survivors)} of {len(found)} caught (of {len(every):,} possible ones; seed {seed}).")
+
+
+if __name__ == "__main__":
+    main(int(sys.argv[1]) if len(sys.argv) > 1 else 1, int(sys.argv[2]) if len(sys.argv) > 2 else 60)
