@@ -103,6 +103,7 @@ def _as_usage(error: click.ClickException) -> UsageFault:
 
 def _told(error: AmphoraError) -> int:
     code = code_of(error)
+    # Looked up in the words themselves: the error may have come up before any option was parsed.
     if "--json" in sys.argv:
         from amphora.render.json_text import error_json
 

@@ -239,6 +239,7 @@ def _gather_consistently(
 ) -> Gathered:
     """Index, read, index again, until the revisions agree."""
     environment = side.opened.environment
+    # No environment gives a snapshot of many items. Reading between two sweeps of the index that agree is one.
     for _ in range(ATTEMPTS):
         before = {row.native_id: row.revision for row in environment.index()}
         with uncollected():

@@ -52,6 +52,7 @@ def _uses(side: Side, actions: Mapping[Key, Action]) -> dict[Key, set[Key]]:
         key = side.keys[native_id]
         versions = [version for version in (image.live, image.draft) if version is not None]
         uses[key] = {used for version in versions for used in quick_references(version, side.names, key)}
+    # What an item will use counts, not what it uses now: a package may let go of something and drop it at once.
     for key, action in actions.items():
         if action.do is not Do.LEAVE:
             tokens = (parse_token(place.token) for place in token_places(action.form))

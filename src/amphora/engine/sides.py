@@ -157,6 +157,7 @@ def _free(key: Key, value: Json, names: Bindings) -> Key:
 
 def _as_delivered(names: Bindings, base: Base) -> Bindings:
     """The bindings with the delivered values of one item's needs over today's."""
+    # Nearly always: then one table serves for all items, and nothing is copied.
     if all(names.values.get(key) == value for key, value in base.bindings.items()):
         return names
     delivered = Bindings(names.style, dict(base.bindings))

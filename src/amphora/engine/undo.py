@@ -24,6 +24,8 @@ def run_to_undo(session: Session, name: str) -> Run:
     run = journal.run(name)
     if run.state in (PUT_BACK, UNDONE):
         raise NotReady(f"{run.name} was put back already.", subject=run.name, next_step="amphora history")
+    # Its states lie under those of the later run: only in turn, the newest first, is each one's before the
+    # other's after.
     if later := journal.later(run):
         raise NotReady(
             f"{run.name} is not the latest run into {run.environment}: {', '.join(r.name for r in later)} came after"

@@ -60,6 +60,7 @@ def verify(session: Session, environment: str, deliveries: Sequence[Delivery]) -
     """Compares what was delivered, in its merged form, with what is there now."""
     side = own_side(session.open(environment), session.ledger, session.crosswalk)
     there = [d for d in deliveries if d.key in side.by_key and not side.by_key[d.key].is_drafted_only]
+    # Read with the bindings of their delivery: a crosswalk that changed since is a change to bring, not damage.
     bases = {d.key: replace(d.base, _form=d.merged, states=d.merged_states) for d in there}
     session.listener(f"verifying {environment}", 0, len(there))
     items, _, _ = read_items(side, [d.key for d in there], bases=bases)

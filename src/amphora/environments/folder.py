@@ -206,6 +206,7 @@ class FolderEnvironment:
     def _store(self, record: Record) -> None:
         path = self._file(record)
         path.parent.mkdir(parents=True, exist_ok=True)
+        # Written beside and renamed: a reader finds the old record or the new one, never half of one.
         beside = path.with_name(f".{path.name}.writing")
         beside.write_bytes(pretty_bytes(record))
         beside.replace(path)

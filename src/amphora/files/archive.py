@@ -34,6 +34,8 @@ def write_archive(path: Path, folder: str, files: Mapping[str, Raw]) -> None:
     with tempfile.NamedTemporaryFile(dir=path.parent, prefix=".writing-", delete=False) as target:
         try:
             with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED, compresslevel=COMPRESSION) as archive:
+                # Sorted, with one time and one mode: the same contents are the same bytes, whoever writes them
+                # and when.
                 for name in sorted(files):
                     entry = zipfile.ZipInfo(f"{folder}/{name}", _FIXED_TIME)
                     entry.compress_type = zipfile.ZIP_DEFLATED
@@ -41,6 +43,7 @@ def write_archive(path: Path, folder: str, files: Mapping[str, Raw]) -> None:
                     entry.external_attr = 0o100644 << 16
                     entry.file_size = size_of(files[name])
                     _add(archive, entry, files[name])
+            # A power cut between the rename and the data would leave an empty file under the right name.
             target.flush()
             os.fsync(target.fileno())
         except BaseException:

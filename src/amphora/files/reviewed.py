@@ -35,6 +35,7 @@ _WHERE = {
 def refuse_otherwise(path: Path, file: DocketFile, docket: Docket, undecided: Callable[[], Docket]) -> None:
     """UsageFault, with the line, for whatever stands in a docket file and is not what its docket does. `docket` was
     made with the file's decisions, `undecided` makes it without them."""
+    # Values first: they would come out of the comparison as equal, since the docket was made with them.
     _values(path, file, docket)
     mine, wanted = file.document, document_of(docket)
     before: list[dict[str, Any]] = []
@@ -60,6 +61,7 @@ def _item(
     path: Path, items: Any, key: Key, wanted: Mapping[str, Any], unmade: Callable[[], Mapping[str, Any]]
 ) -> None:
     row = items[key]
+    # An item that stays out is no longer in the docket: what its line says besides is moot.
     if row.get("choice") == LEAVE:
         return
     whole = row.get("choice")

@@ -152,6 +152,7 @@ class Ledger:
         deliveries, links = list(deliveries), list(links)
         touched = {d.key for d in deliveries} | {link.key for link in links} | {key for _, _, key in ended}
         with self._db.transaction():
+            # In the transaction that changes them: nobody else's change can slip in between.
             remembered = _remembered(self._db, run.uid, touched)
             _write_links(self._db, links, addresses or {})
             for delivery in deliveries:

@@ -213,6 +213,7 @@ class Platform:
     ) -> str:
         """Makes an item and returns its id; the same token again gives the same item."""
         self._allow("write")
+        # The same call again, after an answer that was lost: made once, answered twice.
         answered = self.answered(token)
         if answered:
             return answered
@@ -295,6 +296,7 @@ class Platform:
         """Removes items with their rows, all or none: `revisions` are those seen, by id (None: any). Refused
         while an item outside the set uses one of them."""
         self._allow("retire")
+        # Looked at and removed in one go: nobody can begin to use an item in between, and rows go with their table.
         with self._transaction():
             for id_, revision in revisions.items():
                 self._seen(id_, revision)

@@ -78,6 +78,8 @@ class _Writer:
         token = parse_token(text)
         if token is None:
             return self._text(text, spot, at)
+        # Left in for now: what the target has at that place is laid over it below, and only what is still there then
+        # has to be entered by somebody.
         if token.kind == "secret" and token.key not in self.names.values:
             return _Secret(token)
         if token.kind == "unbound":
@@ -158,6 +160,8 @@ def _array_over(new: list[Json], present: list[Json], walk: Walk) -> Json:
         if walk.spot.is_unordered:
             result.sort(key=lambda part: places.get(part[member], len(present)))
         return result
+    # Elements that are there keep their places: a platform that shows them in this order would otherwise change what
+    # people see with every import.
     if walk.spot.is_unordered:
         rest = list(new)
         first = [part for part in present if part in rest and not rest.remove(part)]  # type: ignore[func-returns-value]

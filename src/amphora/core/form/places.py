@@ -124,6 +124,8 @@ class Places:
     def __init__(self, roles: Iterable[tuple[str, Spot]]) -> None:
         self._simple: list[tuple[tuple[Step, ...], Spot]] = []
         self._searched: list[tuple[Any, Spot]] = []
+        # Filters, slices and descendants depend on the document: they are answered for each one, and joined with the
+        # plain paths into one automaton. The others share a single one for ever.
         for path, spot in roles:
             query, steps = parse_path(path)
             if steps is None:

@@ -170,14 +170,20 @@ class _Reader:
     def _string(self, text: str, spot: Spot, at: Pointer, guide: Json) -> str:
         if spot.is_file and (token := self._file(text)):
             return token
+        # The item's own parts go by the ids that they had at their source, before anything else is asked: an id
+        # that the target forced on a part may well be somebody else's id elsewhere.
         if text in self.inward and not spot.is_text:
             return self.inward[text]
+        # What renders to the value found is what was meant: two needs may share a value, and a plain text may
+        # equal one.
         if isinstance(guide, str) and (guide == escape(text) or self._renders(guide, text)):
             return guide
         if spot.refer and (token := self._reference(text, spot.refer)):
             return token
         if spot.is_text:
             return self._text(text)
+        # A reference that no sheet declares. It has to be rewritten all the same, or it would point into the source;
+        # `check` reports it, so that somebody may mend the sheet.
         if not spot.refer and (token := self._token_of(text)):
             self.undeclared.append((write_pointer(at), token))
             return token
@@ -220,6 +226,8 @@ class _Reader:
             return token
         if not refer.may_name("person"):
             return unbound(text)
+        # People are met by their addresses, and called by what stands before the @: that survives a change of domain,
+        # which is what differs between environments.
         key = base = f"person:{encode_segment(text.partition('@')[0])}"
         while key in self.names.values:
             key = f"{base}~{int(key.rpartition('~')[2]) + 1 if '~' in key else 2}"

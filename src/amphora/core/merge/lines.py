@@ -53,6 +53,7 @@ def line_hunks(old: Sequence[str], new: Sequence[str]) -> list[Hunk] | None:
 
 def _lines(text: str) -> list[str]:
     """The lines with their ends; only line feeds end a line."""
+    # Not splitlines(): it also breaks at form feeds and U+2028, which stand inside a line for git and for editors.
     *whole, last = text.split("\n")
     return [line + "\n" for line in whole] + ([last] if last else [])
 
@@ -61,6 +62,8 @@ def _joined(old: Sequence[str], mine: list[Hunk], other: list[Hunk]) -> Iterator
     """The hunks of both in order; None for a clash. Hunks that touch are one region: it has to come out
     the same on both sides."""
     while mine and other:
+        # Strictly before: hunks that only touch are one region, as for git. Two people who wrote on either side of
+        # one line break may well mean the same place.
         if mine[0].end < other[0].start:
             yield mine.pop(0)
         elif other[0].end < mine[0].start:
@@ -93,6 +96,8 @@ def _applied(old: Sequence[str], hunks: list[Hunk], start: int, end: int) -> tup
 
 def _changed(old: Sequence[str], new: Sequence[str]) -> tuple[list[bool], list[bool]] | None:
     """Which lines of each side are not common to both."""
+    # Equal beginnings and ends are cut off first: most texts differ in a few lines, and what follows costs the
+    # product of length and edits.
     head = 0
     while head < min(len(old), len(new)) and old[head] == new[head]:
         head += 1
@@ -113,11 +118,15 @@ def _changed(old: Sequence[str], new: Sequence[str]) -> tuple[list[bool], list[b
 
 def _trail(old: Sequence[str], new: Sequence[str]) -> list[tuple[int, int, bool]] | None:
     """The shortest list of edits: (position in old, position in new, whether old's line goes)."""
+    # Myers, figure 2: the furthest point on each diagonal that so many edits reach. What was reached with one edit
+    # less is kept, so that the way back can be found.
     furthest = {1: 0}
     past: list[dict[int, int]] = []
     for edits in range(min(len(old) + len(new), MOST_EDITS) + 1):
         past.append(dict(furthest))
         for diagonal in range(-edits, edits + 1, 2):
+            # On a tie the deletion comes first, as git has it: else equal edits of both sides would come out as
+            # different hunks, and a clash.
             goes_down = diagonal == -edits or (diagonal != edits and furthest[diagonal - 1] < furthest[diagonal + 1])
             x = furthest[diagonal + 1] if goes_down else furthest[diagonal - 1] + 1
             y = x - diagonal
@@ -163,6 +172,8 @@ def _slide(lines: Sequence[str], flags: list[bool], others: list[bool]) -> None:
                 start, is_joined = start - 1, True
             if not is_joined:
                 break
+        # A group that can stand beside a change of the other side is put there: one replacement reads better than a
+        # removal and an addition some lines apart, and merges as one.
         matching = (start, end, unchanged) if unchanged in gaps else None
         while end < len(lines) and not flags[end] and lines[start] == lines[end]:
             flags[start], flags[end] = False, True

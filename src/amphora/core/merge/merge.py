@@ -105,6 +105,7 @@ class Merge:
         """The merged value; appends to `changes`."""
         if _is_secret(package, walk) or (_is_secret(target, walk) and package is MISSING):
             return target if package is MISSING else package
+        # A side that lacks the value altogether doesn't keep the others from being compared member by member.
         sides = [side for side in (base, target, package) if side is not MISSING]
         is_on_both = target is not MISSING and package is not MISSING
         if is_on_both and all(isinstance(side, dict) for side in sides):
@@ -123,6 +124,8 @@ class Merge:
         at: Pointer,
     ) -> Json:
         result = {}
+        # The target's order of members leads: JSON objects have none, but people who look at the definition there
+        # would find it shuffled after every import.
         for name in dict.fromkeys([*target, *package, *base]):
             merged = self.merge(
                 base.get(name, MISSING),
@@ -139,6 +142,7 @@ class Merge:
         self, base: list[Json], target: list[Json], package: list[Json], member: str, walk: Walk, at: Pointer
     ) -> Json:
         sides = [{part[member]: part for part in side} for side in (base, target, package)]
+        # All elements of a named array play the same role, so that one position in the sheet serves for all.
         inside = walk.step("0")
         merged: dict[str, Json] = {}
         for name in dict.fromkeys([*sides[2], *sides[1], *sides[0]]):
@@ -154,6 +158,7 @@ class Merge:
 
     def _order(self, orders: list[list[str]], at: str) -> list[str]:
         """The order of a named array: of the side that moved its elements; a clash where both did, differently."""
+        # Only elements that all sides have can have been moved; what is new or gone says nothing about an order.
         present = [set(order) for order in orders if order or self.has_base]
         common = set.intersection(*present) if present else set()
         base, target, package = ([name for name in order if name in common] for order in orders)
@@ -174,6 +179,8 @@ class Merge:
         return whole if choice is None and by not in NEEDS_CHOICE else ordered_by(lead, rest)
 
     def _leaf(self, base: Json, target: Json, package: Json, place: str, is_text: bool) -> Json:
+        # Both sides did the same, or nobody did anything: there is nothing to decide in either case, and a choice
+        # would make no difference.
         if equal(target, package):
             if self.has_base and not equal(base, target):
                 self.changes.append(FieldChange(place, By.BOTH, base, target, package))

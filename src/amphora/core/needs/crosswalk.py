@@ -135,6 +135,7 @@ def resolve(
 def _resolved(
     need: Need, cell: Json, environment: str, supplies: Sequence[Supply], known: Mapping[Key, Json]
 ) -> Mapped:
+    # What the environment knows of itself needs no row; a row that is there all the same counts more.
     if cell is None and need.key in known:
         return Mapped(
             need, environment, MapState.MAPPED, known[need.key], known[need.key], "known to the environment"

@@ -67,6 +67,7 @@ def match(
     links = list(links)
     wanted = {item.key for item in items}
     ends = {link.key: link.native_id for link in links if link.uid == uid}
+    # Coming back to its source an item is known there by the id it left with, whatever its key there is now.
     if uid == source_uid:
         ends = {item.key: item.native_id for item in items} | ends
     own = assign_keys(rows, (link for link in links if link.uid == uid), uid)
@@ -74,6 +75,7 @@ def match(
     chosen: dict[Key, str] = {}
     given: set[str] = set()
     for key in sorted(wanted):
+        # The order of the design: what is recorded, what somebody wrote down, and only then the name.
         candidates = (ends.get(key), own_by_key.get(renamed.get(key, "")), own_by_key.get(key))
         native_id = next((c for c in candidates if c in by_id and c not in given), None)
         if native_id is not None:

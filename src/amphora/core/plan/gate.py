@@ -153,6 +153,7 @@ def _taken(docket: Docket) -> list[Reason]:
 
 
 def _needs(docket: Docket) -> list[Reason]:
+    # Only what is written needs anything: an item that stays as it is gets along with what it has.
     used = {key for a in docket.actions if a.do in (Do.CREATE, Do.UPDATE) for key in a.needs}
     mine = [one for one in docket.mapped if one.need.kind != "secret" and one.need.key in used]
     open_ = [one for one in mine if one.state in (MapState.OPEN, MapState.GUESSED)]

@@ -38,6 +38,7 @@ def import_steps(
     tables to fill with how many rows."""
     written = {action.key: action for action in actions if action.do in (Do.CREATE, Do.UPDATE)}
     gone = tuple(one.key for one in retirements if one.fate is Fate.RETIRE)
+    # As one set: items that use each other can go together, and none of them alone.
     last: list[Step] = [RetireSet(gone)] if gone else []
     order = order_of([action.item for action in written.values()])
     if habits.is_atomic:

@@ -21,6 +21,7 @@ def moves_first(held: Mapping[Key, Place], wanted: Mapping[Key, Place], leaving:
     Nothing is moved that stands in nobody's way. Holders that nobody moves are left alone: that is a name
     which is taken, and the gate says so.
     """
+    # Simulated on the side: a move is only written down once its destination is known to be free.
     by_place = {place: key for key, place in held.items()}
     now = dict(held)
     moves: list[Move] = []

@@ -24,6 +24,7 @@ def in_order(uses: Uses) -> list[list[Key]]:
             continue
         number[start] = low[start] = len(number)
         on_path[start] = None
+        # A stack of our own: a chain of ten thousand items would be beyond Python's.
         work = [(start, iter(sorted(set(uses[start]))))]
         while work:
             key, rest = work[-1]

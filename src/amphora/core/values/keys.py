@@ -22,6 +22,7 @@ def encode_segment(text: str) -> str:
     >>> encode_segment("Öl / Presse ~2")
     '%C3%96l%20%2F%20Presse%20%7E2'
     """
+    # RFC 3986 calls ~ unreserved; here it marks the number of a doubled name, so that no title may bring one.
     coded = quote(unicodedata.normalize("NFC", text) or "unnamed", safe="").replace("~", "%7E")
     return "%2E" + coded[1:] if coded.startswith(".") else coded
 

@@ -95,6 +95,7 @@ def escape(text: str) -> str:
     """A user's own string in portable form: nothing in it can be taken for a token."""
     if PREFIX not in text:
         return text
+    # Inside first, then the beginning: the other way round the mark just written would be escaped once more.
     text = text.replace("${amphora:", "${amphora:literal:")
     return LITERAL + text[len(PREFIX) :] if text.startswith(PREFIX) else text
 
@@ -121,6 +122,7 @@ def tokens_in(text: str) -> list[tuple[str, bool]]:
     """All tokens of one string: (token, whether inside a text), in order."""
     if PREFIX not in text:
         return []
+    # A whole value is never looked at as a text: its part may hold what looks like a token inside one.
     if _WHOLE.fullmatch(text):
         return [(text, False)]
     return [(m[1], True) for m in _IN_TEXT.finditer(text) if m[1]]

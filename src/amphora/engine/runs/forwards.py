@@ -52,6 +52,7 @@ def carry_out(docket: Docket, stage: Stage) -> Outcome:
     account = stage.environment.whoami().account
     purpose = f"{docket.title} goes in" if docket.actions else f"{docket.package} is withdrawn"
     with stage.ledger.locks.held(stage.uid, stage.opened.name, account, purpose):
+        # Under the lock, and before the run exists: whatever is refused here has touched nothing and left no trace.
         before = _before(docket, stage)
         beginning = Beginning(
             IMPORT if docket.actions else WITHDRAWAL,
@@ -78,6 +79,7 @@ def _carried(docket: Docket, stage: Stage, run: Run, before: Mapping[Key, Image 
         carrier = Carrier(stage, run, bench, attention, stage.ledger.uid())
         try:
             carrier.carry_out(docket.steps, docket.target)
+            # Inside the try: a run that can't be recorded must not stay in the target unrecorded.
             run = _recorded(docket, stage, run, bench.now)
         except Stopped:
             return _failed(stage, run, Interrupted("It was interrupted."))

@@ -75,5 +75,6 @@ def stage_of(session: Session, environment: str) -> Stage:
 
 def looked_up(environment: Environment, ids: Mapping[Key, str]) -> dict[Key, Image | None]:
     """The present state of items, read together."""
+    # One read for all of them: states that are compared with each other have to be of one moment.
     found = environment.look(list(dict.fromkeys(ids.values())))
     return {key: found.get(native_id) for key, native_id in ids.items()}

@@ -60,6 +60,8 @@ class Bench:
             states=drawn.states,
             definition=drawn.definition,
             token=f"{token}/{key}",
+            # The revision is the one last seen, by us: whatever somebody did in between makes the platform refuse
+            # the call.
             native_id=now.native_id if now else self.material.chosen_id(key),
             revision=now.revision if now else None,
         )

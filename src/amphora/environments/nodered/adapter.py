@@ -172,6 +172,8 @@ class NodeRed:
     def _credential_fields(self, node: Node) -> Collection[str]:
         """The names of a node's credentials that are set; the values never leave the runtime."""
         type_, id_ = re.sub(r"\s+", "-", str(node["type"])), str(node["id"])
+        # One call for each node: for a file of thousands that is minutes, so that nobody is asked about nodes
+        # that never hold credentials.
         if node["type"] in _PLAIN_TYPES or type_.startswith("ui-"):
             return ()
         is_container = type_ in (*CONTAINERS, "group") or type_.startswith("subflow:")
@@ -204,6 +206,8 @@ class NodeRed:
         )
 
     def _reserved(self, wanted: Wanted, items: Mapping[str, FileItem], held: set[str]) -> Reserved:
+        # Ids travel as they are where they are free: links, scripts and people then find the node where they
+        # expect it.
         present = items.get(wanted.native_id) if not wanted.is_new else None
         mine = {str(node["id"]) for node in present.nodes} if present else set()
         native_id = wanted.native_id

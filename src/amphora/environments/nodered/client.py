@@ -18,6 +18,8 @@ class Client:
 
     def __init__(self, base_url: str, user: str = "", secret: str = "", timeout_s: float = TIMEOUT_S) -> None:
         self.base_url = base_url.rstrip("/")
+        # Not by way of a proxy that some variable names: a runtime on loopback or in a plant's network is not
+        # behind it.
         self._http = httpx.Client(base_url=self.base_url, timeout=timeout_s, trust_env=False)
         try:
             token = self._token(user, secret) if user and secret else secret
