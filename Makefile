@@ -25,7 +25,7 @@ mutants: $(VENV)/.tested
 	$(BIN)/python tests/mutants.py $(or $(SEED),1) $(or $(COUNT),60)
 
 screenshots: $(VENV)/.tested
-	bash docs/screenshots/make.sh
+	bash docs/screenshots.sh
 
 $(VENV)/bin/python:
 	$(PYTHON) -m venv $(VENV)

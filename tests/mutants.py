@@ -157,6 +157,16 @@ def _is_red(folder: Path, places: tuple[str, ...]) -> bool:
     return done.returncode != 0
 
 
+def survivors_of(mutants: list[Mutant], folder: Path) -> int:
+    """How many of some mutants survive; each is printed as soon as that is known, for a sample takes long."""
+    left = 0
+    for number, mutant in enumerate(mutants, 1):
+        if not is_caught(mutant, folder):
+            left += 1
+            print(f"{mutant}\n    survived, number {number} of {len(mutants)}", flush=True)
+    return left
+
+
 def main(seed: int, count: int) -> None:
     """Tries a sample and prints what survived."""
     modules = sorted(path for room in ROOMS for path in (ROOT / "src" / "amphora" / room).rglob("*.py"))
@@ -171,15 +181,9 @@ def main(seed: int, count: int) -> None:
                 )
             shutil.copy(ROOT / "pyproject.toml", folder)
         halves = [sample[0::2], sample[1::2]]
-        jobs = [
-            pool.submit(lambda f, m: [(x, is_caught(x, f)) for x in m], f, m)
-            for f, m in zip(folders, halves, strict=True)
-        ]
-        found = [pair for job in jobs for pair in job.result()]
-    survivors = [mutant for mutant, caught in found if not caught]
-    for mutant in survivors:
-        print(mutant)
-    print(f"{len(found) - len(survivors)} of {len(found)} caught (of {len(every):,} possible ones; seed {seed}).")
+        jobs = [pool.submit(survivors_of, half, folder) for half, folder in zip(halves, folders, strict=True)]
+        left = sum(job.result() for job in jobs)
+    print(f"{count - left} of {count} caught (of {len(every):,} possible ones; seed {seed}).")
 
 
 if __name__ == "__main__":

@@ -26,7 +26,8 @@ def foreseen_result(run: Run, found: Restoration) -> Result:
     verdict = f"Preview, nothing was touched. Undoing {run.name} would put back {counted(back, 'item')}"
     verdict += f" in {run.environment} and leave {left}, named below." if left else f" in {run.environment}."
     if not back and not left:
-        verdict = f"Preview, nothing was touched. Nothing is left of {run.name} in {run.environment}."
+        verdict = f"Preview, nothing was touched. Nothing in {run.environment} would have to be changed to undo"
+        verdict += f" {run.name}: what the ledger remembers of it is all."
     return Result(
         "undo",
         verdict,
@@ -48,12 +49,12 @@ def undo_result(back: Back) -> Result:
     is_open = back.of_state == BROKEN_OFF or not back.is_recorded
     blocks: list[Block] = []
     if back.left:
-        lines = [Cell(f"- {line}", "bad") for line in back.left]
+        lines = [Cell(f"- {line}", "warn") for line in back.left]  # left on purpose: nothing is wrong
         blocks.append(Lines(cut_lines(lines, WHOLE), "Left as it is now"))
     if back.differing:
         blocks.append(Lines([Cell(f"- {line}", "bad") for line in back.differing], "Put back, and not as it was"))
     if back.notes or back.outside:
-        others = [f"- {name} changed meanwhile, by somebody" for name in back.outside]
+        others = [f"- {line}" for line in back.outside]
         blocks.append(Lines(cut_lines([*(f"- {note}" for note in back.notes), *others], WHOLE), "Worth knowing"))
     if back.renewed:
         rows: list[Row] = [[Cell(readable(key), "strong"), link] for key, link in sorted(back.renewed.items())]

@@ -80,6 +80,7 @@ def reasons_of(docket: Docket, standing: Standing, consent: Consent) -> list[Rea
         return _open_run(docket, standing)
     if docket.is_idle and not docket.undecided:
         return _policy(standing)  # nothing will be done that could go wrong
+    decisions = _decisions(docket)
     return [
         *_policy(standing),
         *_unknown_kinds(docket, standing),
@@ -87,9 +88,10 @@ def reasons_of(docket: Docket, standing: Standing, consent: Consent) -> list[Rea
         *_taken(docket),
         *_needs(docket),
         *_blocked(docket),
-        *_decisions(docket),
+        *decisions,
         *_findings(docket),
-        *_consents(docket, consent),
+        # The docket in which somebody decides is shown to somebody, and covers what has to be agreed to.
+        *([] if decisions else _consents(docket, consent)),
     ]
 
 

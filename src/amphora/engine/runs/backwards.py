@@ -70,17 +70,16 @@ class Back:
             return f"{environment} is as it was before."
         if self.is_as_before:
             return (
-                f"All that it touched in {environment} is as it was before; {len(self.outside)} other"
-                f" item{'s' if len(self.outside) > 1 else ''} changed meanwhile, by somebody."
+                f"{environment} is as it was before but for {len(self.outside)}"
+                f" item{'s' if len(self.outside) > 1 else ''} that somebody else changed since."
             )
         count = len(self.left) + len(self.differing)
         return f"{environment} is as it was before but for {count} item{'s' if count > 1 else ''}."
 
     def told(self) -> list[str]:
         """What has to be named, line by line."""
-        others = [f"{name} changed meanwhile, by somebody" for name in self.outside]
         ledger = [] if self.is_recorded else ["The ledger could not be written: there the run is still open."]
-        return [*self.left, *self.differing, *self.notes, *others, *ledger]
+        return [*self.left, *self.differing, *self.notes, *self.outside, *ledger]
 
 
 def foresee(stage: Stage, run: Run) -> Restoration:
@@ -424,8 +423,9 @@ def _moved_outside(stage: Stage, run: Run, touched: set[str]) -> list[str]:
     before = stage.ledger.journal.outside(run)
     rows = {row.native_id: row for row in stage.environment.index()}
     found = [
-        f"{row.states.title!r}{f' ({row.modified_by})' if row.modified_by else ''}"
+        f"{row.states.title!r} was changed since, by {row.modified_by or 'somebody'}"
         for native_id, row in rows.items()
         if native_id not in touched and before.get(native_id) != row.revision
     ]
-    return sorted(found) + [f"an item that is gone ({id_})" for id_ in sorted(before.keys() - rows.keys() - touched)]
+    gone = sorted(before.keys() - rows.keys() - touched)
+    return sorted(found) + [f"an item that was there is gone ({id_})" for id_ in gone]

@@ -1,7 +1,7 @@
 #!/usr/bin/env bash
 # Makes the pictures of the main commands from the demo data: a real terminal window under Xvfb.
 set -euo pipefail
-here="$(cd "$(dirname "$0")" && pwd)"
+here="$(cd "$(dirname "$0")" && pwd)/screenshots"
 program="$(cd "$here/../.." && pwd)/.venv/bin/amphora"
 if ! command -v Xvfb >/dev/null || ! command -v xterm >/dev/null || ! command -v import >/dev/null; then
   apt-get update -qq
@@ -65,6 +65,8 @@ asks=yes shot deciding compare olive-intake grove-live --decide
 quietly map olive-intake grove-test --accept --set bruised-fruit-check-limit=14 --set weigh-ticket-batch=40
 shot import import olive-intake grove-test --yes
 shot history history grove-test-1
+quietly practice edit grove-test.practice "Weigh slip flow" --set title="Scale ticket"
+shot undo undo grove-test-1 --yes
 "$program" compare olive-intake grove-live --html "$work/review.html" >/dev/null || true
 if command -v chromium >/dev/null; then
   chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking \
