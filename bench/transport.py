@@ -241,6 +241,30 @@ def streaming(what: str, amount: int) -> str:
     return done.stdout.strip()
 
 
+def carrying(count: int) -> dict[str, float]:
+    """Seconds of a run over its bare calls, in a process of its own: bare, prepare, import, undo."""
+    command = [sys.executable, str(HERE.with_name("runs.py")), str(count)]
+    done = subprocess.run(command, capture_output=True, text=True, check=True)
+    return dict(json.loads(done.stdout))
+
+
+def runs_table() -> list[str]:
+    """The cost of carrying a docket out, and of taking it back, over the bare calls to the platform."""
+    lines = [
+        "Letters carried into a practice environment, journalled, verified and taken back; the bare cost is that of",
+        "the same calls with nothing around them. Both keep every step on the disk before the next.",
+        "",
+        "| letters | bare s | import s | ratio | undo s |",
+        "|---|---|---|---|---|",
+    ]
+    for count in (1_000, 2_000, 10_000):
+        took = carrying(count)
+        whole = took["prepare"] + took["import"]
+        ratio = whole / took["bare"]
+        lines.append(f"| {count:,} | {took['bare']:.2f} | {whole:.2f} | {ratio:.2f} | {took['undo']:.2f} |")
+    return lines
+
+
 def report() -> str:
     """Measures everything and returns the report."""
     small, laid_out, large = rows_of(10_000), rows_of(10_000, True), rows_of(100_000)
@@ -279,6 +303,8 @@ def report() -> str:
         f"Peak memory of writing and reading a package with one attachment of 1 MiB: {streaming('bytes', 2**20)} MB;"
         f" of 1 GiB: {streaming('bytes', 2**30)} MB; with 1,000 rows of a table: {streaming('rows', 1000)} MB;"
         f" with 10,000,000 rows: {streaming('rows', 10_000_000)} MB.",
+        "",
+        *runs_table(),
     ]
     return "\n".join(lines) + "\n"
 

@@ -56,6 +56,7 @@ def guarded(command: Callable[[], int | None]) -> int:
         return code
     except click.exceptions.Abort:
         return INTERRUPTED
+    # Before its base class, which would tell a group's help as a fault.
     except click.exceptions.NoArgsIsHelpError as error:
         print(error.format_message())
         return 2

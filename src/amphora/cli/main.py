@@ -36,6 +36,7 @@ app = typer.Typer(
     help="Moves apps, flows, reports and integrations between environments, and finishes the job.\n\n"
     "The way: survey, export, check, map, compare, import, verify, history.\n\n"
     "Try it on made-up data:  amphora demo",
+    # The plain help of the library's base: the drawn one costs a terminal library at every start.
     cls=PlainGroup,
     invoke_without_command=True,
     add_completion=False,
@@ -92,4 +93,5 @@ app.add_typer(practice.app, name="practice")
 
 def run() -> None:
     """The console script."""
+    # The library's own handling prints usage faults in its way, and knows nothing of exit codes 3 to 75.
     sys.exit(guarded(lambda: app(standalone_mode=False)))

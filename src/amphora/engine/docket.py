@@ -70,6 +70,7 @@ def prepare(
     session.listener(f"reading {environment}", 0, 0)
     mapped = map_needs(session, packed, opened)
     side = target_side(opened, session.ledger, session.crosswalk, contents, mapped)
+    # One look at the claims for everything below: who shares, what is dropped and what was there have to agree.
     claims = Claims(session.ledger.claims(side.uid))
     gone = _no_longer_there(session, contents, side, claims)
     given_up = [key for key in gone if said.of(key).on(THERE) == TARGET]
@@ -77,10 +78,14 @@ def prepare(
         contents = lacking(contents, given_up)
     bases = _bases(session, contents, side, since)
     there = [key for key in contents.items if key in side.by_key]
+    # The package's form guides the reading: where several tokens would render to what stands there, the one is taken
+    # that the package has.
     guides = {key: contents.items[key].form for key in there}
+    # An item without a live version has nothing to compare: its draft is a question of its own.
     readable = [key for key in there if not side.by_key[key].is_drafted_only]
     present, found, noticed = read_items(side, readable, guides=guides, bases=bases)
     contents = _with_kept_attachments(contents, side, present, noticed)
+    # Before any action: a definition can only be written in native words once every id that it refers to is known.
     _reserve_ids(contents, side)
     actions = []
     for key in contents.items:
@@ -91,6 +96,7 @@ def prepare(
         for action in actions
         for token in secrets_to_enter(action, side, found.get(action.key), contents.files)
     )
+    # Left out of this import is not dropped by the package: it must not come up for retirement.
     left = (*said.left_out, *given_up)
     dropped = [key for key in claims.dropped(contents) if key in side.by_key and key not in left]
     retirements = retirements_of(session, side, dropped, {a.key: a for a in actions}, said.fates)

@@ -106,12 +106,14 @@ def export(session: Session, request: ExportRequest) -> ExportReport:
     opened = session.open(environment)
     side = own_side(opened, session.ledger, session.crosswalk)
     asked = choose(request.wanted, side.by_key, environment)
+    # Chosen in the same words and by the same index as what is asked for: an item has one name for both.
     left = set(choose(request.leave_out, side.by_key, environment)) if request.leave_out else set()
     if both := sorted(left & set(asked)):
         raise UsageFault(f"{readable(both[0])} is both asked for and left out.", subject=both[0])
     rules: list[Key] = []
     if request.access:
         packed = _gather(session, side, asked, request, left).items
+        # Known only once it is clear what is packed; then everything is read again, of one moment.
         rules = [key for key in _access_rules(side, packed, request.take) if key not in left and key not in asked]
     gathered = _gather_consistently(session, side, sorted([*asked, *rules]), request, left)
     gathered.why.update(dict.fromkeys(rules, "access rule of a packed app"))
@@ -122,6 +124,7 @@ def export(session: Session, request: ExportRequest) -> ExportReport:
         name, "0.0.0", environment, side.uid, gathered.items, needs, request.note, sheets, gathered.files
     )
     contents = replace(contents, source_release=opened.description.release)
+    # Before anything is written, be it a preview: what was on the disk once may be in a backup.
     _refuse_secrets(session, contents, side)
     with TemporaryDirectory(prefix="amphora-") as spool:
         if request.records:

@@ -32,6 +32,7 @@ def reasons_for(
     session: Session, docket: Docket, opened: Opened, contents: Contents | None, consent: Consent
 ) -> list[Reason]:
     """Everything in the way of carrying out a docket, as it is now."""
+    # Asked each time and never kept: permissions change while somebody reads a preview.
     identity = opened.environment.whoami()
     open_runs = session.ledger.journal.open_runs(opened.description.uid)
     sheets = opened.description.sheets
@@ -60,6 +61,8 @@ def refuse(docket: Docket, reasons: Sequence[Reason]) -> None:
     details = list(first.details)
     for other in reasons[1:]:
         details += [f"Also: {other.message}", *(f"  {line}" for line in other.details)]
+    # A package that is not trusted is refused as a damaged one is: with the same exit code, so that a script needs
+    # one branch only.
     if first.why is Why.POLICY:
         raise PackageDamaged(first.message, details=details, next_step=first.next_step)
     raise NotReady(
@@ -85,6 +88,7 @@ def _policy(session: Session, contents: Contents | None) -> str:
     """What the workspace's policies say against this package."""
     if contents is None or not session.workspace.is_signature_required:
         return ""
+    # Here and not above: the cryptography library costs a fifth of a start, and most workspaces require no signature.
     from amphora.files.signing import require_signature
 
     try:

@@ -32,6 +32,8 @@ def prepare_from_docket(session: Session, path: Path, request: ImportRequest) ->
         without=tuple(dict.fromkeys([*file.decisions.without, *request.decisions.without])),
         records=file.decisions.records or request.decisions.records,
     )
+    # Before anything is read from the target: with another ledger, bases and links are others, and every question in
+    # the file was asked about something else.
     if session.ledger.uid() != file.ledger_uid:
         raise _stale(path, ["the ledger is another one"])
     since = base_of(session, file)
@@ -50,6 +52,7 @@ def prepare_from_docket(session: Session, path: Path, request: ImportRequest) ->
         "the environment is another one": docket.target_uid != file.target_uid,
         "something has moved in the target or the crosswalk": docket.fingerprint != file.fingerprint,
     }
+    # All of them are told, not the first: each is mended in another place.
     if stale := [reason for reason, is_so in reasons.items() if is_so]:
         raise _stale(path, stale)
     plain = Decisions(custody=said.custody, without=said.without, records=said.records, file=said.file)
@@ -58,6 +61,8 @@ def prepare_from_docket(session: Session, path: Path, request: ImportRequest) ->
         path,
         file,
         replace(docket, has_records=file.decisions.records, without=file.decisions.without),
+        # Prepared a second time, as nobody had decided anything, and only where a line of the file has to be
+        # explained: it reads the target again.
         lambda: prepare(session, contents, file.target, replace(plain, items=left), since).docket,
     )
     return replace(prepared, is_reviewed=True)
@@ -90,6 +95,7 @@ def question_for(session: Session, prepared: Prepared, request: ImportRequest) -
     something else is in the way."""
     docket = prepared.docket
     reasons = in_the_way(session, prepared, request)
+    # A person may agree on the spot to what `--yes` alone does not cover; a script has to say so beforehand.
     is_asking = request.is_terminal and (not request.yes or any(reason.why is Why.CONSENT for reason in reasons))
     refuse(docket, agreed(reasons) if is_asking else reasons)
     if is_asking:
@@ -114,6 +120,7 @@ def import_prepared(session: Session, prepared: Prepared) -> tuple[Outcome, list
     """Carries out a decided docket and verifies what came of it. A failure is in the outcome, with what
     it means for the target."""
     docket, opened = prepared.docket, prepared.opened
+    # Somebody may have sat before the question for an hour.
     if not is_current(session, prepared):
         raise NotReady(
             f"Something moved in {docket.target} since the docket was made; nothing was touched.",

@@ -23,6 +23,7 @@ def retirements_of(
     chosen = {key: Fate(fate) for name, fate in fates.items() for key in choose([name], rows, "what is dropped")}
     if not rows:
         return []
+    # First who goes: users that go along are no reason to stay.
     going = {key for key in rows if chosen.get(key, Fate.STAY) is Fate.RETIRE}
     uses = _uses(side, actions)
     users: dict[Key, list[Key]] = {key: [] for key in rows}

@@ -17,6 +17,7 @@ def run_to_undo(session: Session, name: str) -> Run:
     already, or others came after it."""
     journal = session.ledger.journal
     if name == "last":
+        # What putting back itself did is never undone by itself: the run that it belongs to is what people know.
         in_force = [r for r in journal.runs() if r.kind not in BACKWARDS and r.state not in (PUT_BACK, UNDONE)]
         if not in_force:
             raise NotReady("There is no run that could be undone.", next_step="amphora history")
@@ -47,6 +48,8 @@ def undo(session: Session, run: Run) -> Back:
     account = stage.environment.whoami().account
     with stage.ledger.locks.held(stage.uid, stage.opened.name, account, f"{run.name} is undone"):
         run = run_to_undo(session, run.name)  # somebody may have done it while we waited
+        # Before it begins: an undo that stops in its middle for a missing permission leaves more to explain than the
+        # run did.
         _refuse_not_permitted(stage, run)
         with attended():
             return put_back(stage, run, UNDO)

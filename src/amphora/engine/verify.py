@@ -12,7 +12,7 @@ from amphora.core.plan.claims import Claims
 from amphora.core.values.errors import NotReady
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Item
-from amphora.core.values.versions import is_version, version_order
+from amphora.core.values.versions import newest
 from amphora.engine.session import Session
 from amphora.engine.sides import own_side, read_items
 from amphora.ledger.records import Delivery, Run
@@ -37,6 +37,7 @@ def verify_package(session: Session, package: str, environment: str) -> tuple[st
     opened = session.open(environment)
     latest = session.ledger.last_deliveries(opened.description.uid).values()
     claims = Claims(session.ledger.claims(opened.description.uid))
+    # By claims and not by deliveries: what was retired, withdrawn or let go since is promised by nobody.
     claimed = {claim.key for claim in claims.of(package)}
     mine = [delivery for delivery in latest if delivery.package == package and delivery.key in claimed]
     if not mine:
@@ -45,8 +46,7 @@ def verify_package(session: Session, package: str, environment: str) -> tuple[st
             subject=package,
             next_step=f"amphora import {package} {environment}",
         )
-    newest = max(mine, key=lambda one: version_order(one.version) if is_version(one.version) else ())
-    return newest.version, verify(session, environment, mine)
+    return newest(one.version for one in mine), verify(session, environment, mine)
 
 
 def verify_run(session: Session, run: Run) -> list[Verified]:
@@ -59,6 +59,7 @@ def verify_run(session: Session, run: Run) -> list[Verified]:
 def verify(session: Session, environment: str, deliveries: Sequence[Delivery]) -> list[Verified]:
     """Compares what was delivered, in its merged form, with what is there now."""
     side = own_side(session.open(environment), session.ledger, session.crosswalk)
+    # An item that stands there as a draft only was not delivered: it counts as missing.
     there = [d for d in deliveries if d.key in side.by_key and not side.by_key[d.key].is_drafted_only]
     # Read with the bindings of their delivery: a crosswalk that changed since is a change to bring, not damage.
     bases = {d.key: replace(d.base, _form=d.merged, states=d.merged_states) for d in there}

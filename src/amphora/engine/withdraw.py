@@ -10,6 +10,7 @@ from amphora.core.plan.gate import Consent
 from amphora.core.plan.order import import_steps
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Contents
+from amphora.core.values.versions import newest
 from amphora.engine.docket import Prepared
 from amphora.engine.edits import edited_keys
 from amphora.engine.gate import reasons_for, refuse
@@ -36,7 +37,9 @@ def withdrawal(session: Session, package: str, environment: str, fates: Mapping[
             details=[f"packages that do: {', '.join(known) or 'none'}"],
             next_step=f"amphora survey {environment}",
         )
+    # Of all sources of that name: who withdraws a package means what they see under it.
     alone = [key for key in claims.alone(package) if key in side.by_key]
+    # What was there before Amphora came is given back to whoever had it, not deleted.
     ours = session.ledger.journal.created(side.uid)
     everything = {
         key: (Fate.RETIRE if side.by_key[key].native_id in ours else Fate.LET_GO).value for key in alone
@@ -45,7 +48,7 @@ def withdrawal(session: Session, package: str, environment: str, fates: Mapping[
     sources = sorted({claim.source_uid for claim in mine})
     docket = Docket(
         package=package,
-        version=max((claim.version for claim in mine), default=""),
+        version=newest(claim.version for claim in mine),
         source_uid=sources[0],
         package_digest="",
         target=environment,

@@ -119,6 +119,8 @@ class FolderEnvironment:
             id_, number = one.native_id, 0
             while one.is_new and (not id_ or id_ in held):
                 number += 1
+                # Made from the item and not from chance: the same import into a copy of the folder gives the same
+                # ids.
                 seed = f"{self.about['uid']}/{one.key}/{number}"
                 id_ = f"{one.kind[:2]}-{hashlib.sha256(seed.encode()).hexdigest()[:8]}"
             held.add(id_)
@@ -143,6 +145,7 @@ class FolderEnvironment:
 
     def retire(self, items: Sequence[Seen]) -> None:
         records = self._by_id()
+        # All are looked at before the first is removed: one that was changed keeps the whole set.
         files = [self._file(self._seen(records, item)) for item in items]
         for file in files:
             file.unlink()
@@ -164,6 +167,7 @@ class FolderEnvironment:
         record = {
             "id": id_,
             "kind": write.kind,
+            # The name is the item's address in the folder and is given once; what people call it is the title.
             "name": write.segments[-1] if present is None else present["name"],
             "folder": write.states.folder,
             "title": write.states.title,
@@ -197,6 +201,7 @@ class FolderEnvironment:
         """The records by id: all of them, or those of some ids, whose files are known by name."""
         if wanted is None:
             return {record["id"]: record for record in self._records()}
+        # By name, for a write would otherwise cost a reading of the whole folder, and an import the square of it.
         names = [f"{encode_segment(id_)}.json" for id_ in wanted]
         paths = [
             path for kind in self.sheets for name in names if (path := self.path / "items" / kind / name).exists()
@@ -215,6 +220,7 @@ class FolderEnvironment:
         return self.path / "items" / str(record["kind"]) / f"{encode_segment(str(record['id']))}.json"
 
     def _records(self) -> Iterator[Record]:
+        # Without what begins with a dot: records that somebody is writing just now.
         for path in sorted((self.path / "items").glob("*/[!.]*.json")):
             yield self._parsed(path)
 

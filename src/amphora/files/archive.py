@@ -39,6 +39,8 @@ def write_archive(path: Path, folder: str, files: Mapping[str, Raw]) -> None:
                 for name in sorted(files):
                     entry = zipfile.ZipInfo(f"{folder}/{name}", _FIXED_TIME)
                     entry.compress_type = zipfile.ZIP_DEFLATED
+                    # Unix, on every machine: the library writes the system it runs on, and the bytes would differ by
+                    # that.
                     entry.create_system = 3
                     entry.external_attr = 0o100644 << 16
                     entry.file_size = size_of(files[name])
@@ -49,6 +51,7 @@ def write_archive(path: Path, folder: str, files: Mapping[str, Raw]) -> None:
         except BaseException:
             Path(target.name).unlink()
             raise
+    # A temporary file is readable for its owner only, and packages are for handing on.
     Path(target.name).chmod(0o644)
     Path(target.name).replace(path)
 
@@ -140,6 +143,7 @@ def _checked(entries: list[zipfile.ZipInfo]) -> str:
         raise PackageDamaged("it is empty.")
     if len(entries) > MOST_MEMBERS or sum(entry.file_size for entry in entries) > MOST_BYTES:
         raise PackageDamaged("it is larger than a package may be.")
+    # Over the whole archive: many small members that each look harmless add up.
     unpacked, packed = (sum(getattr(e, size) for e in entries) for size in ("file_size", "compress_size"))
     if unpacked > RATIO_COUNTS_FROM and unpacked > MOST_RATIO * max(packed, 1):
         raise PackageDamaged("it unpacks to far more than any package would (a compression bomb).")
@@ -147,6 +151,7 @@ def _checked(entries: list[zipfile.ZipInfo]) -> str:
     seen: dict[str, str] = {}
     for entry in entries:
         _check_entry(entry, folder)
+        # On some file systems they would be one file, and the second would win.
         other = seen.setdefault(entry.filename.lower(), entry.filename)
         if other != entry.filename:
             raise PackageDamaged("two of its members differ only in case.", place=entry.filename)
@@ -171,6 +176,7 @@ def _check_entry(entry: zipfile.ZipInfo, folder: str) -> None:
     is_outside = parts[0] != folder or (len(parts) < 2 and not entry.is_dir())
     if is_outside or any(part in ("", ".", "..") for part in parts) or "\\" in name or ":" in name or "\0" in name:
         raise PackageDamaged("a member lies outside the package's folder.", place=name)
+    # A link that is unpacked first would lead whatever follows out of the folder.
     mode = entry.external_attr >> 16
     if stat.S_ISLNK(mode) or (stat.S_IFMT(mode) and not (stat.S_ISREG(mode) or stat.S_ISDIR(mode))):
         raise PackageDamaged("a member is a link or a special file.", place=name)
@@ -185,6 +191,7 @@ def _content(file: BinaryIO, entry: zipfile.ZipInfo) -> bytes:
     if len(head) < LOCAL_HEADER or head[:4] != b"PK\x03\x04":
         raise PackageDamaged("a member is not where the index says.", place=entry.filename)
     name_size, extra_size = int.from_bytes(head[26:28], "little"), int.from_bytes(head[28:30], "little")
+    # Two readers may trust one of the two names each: what was verified would not be what is unpacked elsewhere.
     name = file.read(name_size)
     if name != entry.orig_filename.encode("utf-8" if entry.flag_bits & 0x800 else "cp437", "replace"):
         raise PackageDamaged("a member has another name than the index says.", place=entry.filename)
@@ -193,6 +200,7 @@ def _content(file: BinaryIO, entry: zipfile.ZipInfo) -> bytes:
     content = packed
     if entry.compress_type == zipfile.ZIP_DEFLATED:
         inflater = zlib.decompressobj(-zlib.MAX_WBITS)
+        # One byte more than was announced tells a lie, without unpacking the rest of it.
         content = inflater.decompress(packed, entry.file_size + 1)
     elif entry.compress_type != zipfile.ZIP_STORED:
         raise PackageDamaged("a member is compressed in a way that packages never are.", place=entry.filename)

@@ -16,6 +16,7 @@ UNLISTED = frozenset({TAG_MANIFEST, "signature.json"})
 def tag_files(identifier: str, payload: Mapping[str, Raw]) -> dict[str, bytes]:
     """The tag files of a bag over a payload (names start with `data/`). No date, no version of ours:
     the same contents give the same bag."""
+    # Payload-Oxum (RFC 8493, section 2.2.2): octets and files, for a quick look whether anything is missing.
     size = sum(map(size_of, payload.values()))
     tags = {
         "bagit.txt": DECLARATION,
@@ -52,6 +53,7 @@ def verify_bag(files: Mapping[str, Raw]) -> None:
     for name in ("bagit.txt", "bag-info.txt", MANIFEST, TAG_MANIFEST):
         if name not in files:
             raise PackageDamaged(f"The package has no {name}.", place=name)
+    # Either end of line is allowed there (RFC 8493, section 2.1.1); everything else is fixed.
     if whole(files["bagit.txt"]).replace(b"\r\n", b"\n") != DECLARATION:
         raise PackageDamaged("The package does not declare itself as a bag of version 1.0.", place="bagit.txt")
     payload = {name for name in files if name.startswith("data/")}
@@ -63,6 +65,7 @@ def verify_bag(files: Mapping[str, Raw]) -> None:
 def _verify(files: Mapping[str, Raw], listed: Mapping[str, str], present: set[str], manifest: str) -> None:
     for name in sorted(set(listed) - present):
         raise PackageDamaged(f"{name} is listed but not in the package.", place=manifest)
+    # The standard takes extra tag files as they come; a package does not, as nobody would have verified them.
     for name in sorted(present - set(listed)):
         raise PackageDamaged(f"{name} is in the package but not listed.", place=manifest)
     for name in sorted(present):

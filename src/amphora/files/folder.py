@@ -50,6 +50,7 @@ class OnDisk:
 def write_folder(contents: Contents, folder: Path) -> int:
     """Lays a package out in a folder, which is new, empty, or one of ours; returns the number of files
     that changed. Files of items that are no longer packed are removed, others are left alone."""
+    # Files of items that are gone will be removed below: never in a folder that is somebody's.
     is_ours = (folder / PACKING_LIST).is_file()
     if folder.exists() and not is_ours and any(entry.name != ".git" for entry in folder.iterdir()):
         raise UsageFault(

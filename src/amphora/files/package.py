@@ -56,6 +56,7 @@ def write_package(contents: Contents, path: Path) -> str:
     """Writes a package file and returns its package digest."""
     with uncollected():
         files = package_files(contents)
+    # Outside of it: the archive streams, and what piles up while it does may be collected.
     write_archive(path, f"{contents.name}-{contents.version}", files)
     return sha256_of(files[TAG_MANIFEST])
 
@@ -89,6 +90,7 @@ def contents_of(files: Mapping[str, Raw], is_edited: bool = False) -> Contents:
     listing, _ = _parsed(files, PACKING_LIST)
     try:
         major, minor = (int(part) for part in listing["amphora"]["format"].split("."))
+        # A higher minor number only adds what may be ignored; a higher major one changes what is there.
         if major != FORMAT[0]:
             raise PackageDamaged(
                 f"It has format {major}.{minor}; this Amphora reads {FORMAT[0]}.x.", place=PACKING_LIST
@@ -186,6 +188,8 @@ def _item_of(row: Mapping[str, Any], files: Mapping[str, Raw], name: str, layout
     states, source = States.from_json(row["states"]), row["source"]
     item = Item(row["key"], int(row["schema"]), form, states, beside, str(source["id"]), str(source["link"]))
     item = replace(item, unpublished=str(source.get("unpublished", "")))
+    # The packing list says where tokens stand; that is confirmed on the bytes, which is faster than looking for them,
+    # and refused where it is not so.
     listed = {*row["tokens"]["whole"], *row["tokens"]["text"]}
     places = confirmed_places(form, form_bytes, sorted(listed)) if form_bytes else None
     return item.folded(form_bytes, layout_bytes, places)
@@ -193,6 +197,7 @@ def _item_of(row: Mapping[str, Any], files: Mapping[str, Raw], name: str, layout
 
 def _contents(listing: Mapping[str, Any], files: Mapping[str, Raw], members: Mapping[Key, str]) -> Contents:
     rows = {row["key"]: row for row in listing["contents"]}
+    # A key that is given twice would silently win over the first one in a table.
     bad = [key for key in rows if not is_key(key) or rows[key]["kind"] != kind_of(key)]
     if bad or len(rows) != len(listing["contents"]):
         raise PackageDamaged("It lists an item twice, or under no proper key.", place=", ".join(bad))
@@ -231,6 +236,8 @@ def _attachments(files: Mapping[str, Raw], items: Mapping[Key, Item]) -> dict[st
     found = {name.removeprefix("data/files/"): raw for name, raw in files.items() if name.startswith("data/files/")}
     of_files = {place.token for item in items.values() for place in item.places if place.token.startswith(FILE_TOKEN)}
     named = {token.path for text in of_files - {LEFT_OUT} if (token := parse_token(text))}
+    # The bag's manifest has been verified, which only says that nobody damaged it: the name promises the contents to
+    # whoever packed it.
     wrong = [name for name, raw in found.items() if sha256_of(raw) != name]
     for name in sorted({*wrong, *(named ^ found.keys())}):
         raise PackageDamaged(

@@ -111,6 +111,7 @@ def sign_package(path: Path, name: str) -> Contents:
     contents = read_package(path)
     folder, files = read_archive(path)
     key = JWK.from_json(private.read_text(encoding="utf-8"))
+    # The tag manifest stands for everything: it holds the digest of the manifest, which holds those of all files.
     jws = JWS(whole(files[TAG_MANIFEST]))
     jws.add_signature(key, alg="EdDSA", protected=json.dumps({"alg": "EdDSA", "kid": key.thumbprint()}))
     signature = json.dumps(json.loads(jws.serialize()), indent=2, sort_keys=True).encode() + b"\n"

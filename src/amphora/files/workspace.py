@@ -195,6 +195,7 @@ def add_environment(workspace: Workspace, entry: EnvironmentEntry) -> Workspace:
         document.add("environments", tomlkit.table(is_super_table=True))
     document["environments"].append(entry.name, table)
     text = tomlkit.dumps(document)
+    # Read back before it is written: a refused entry must not leave a file that no command can open.
     _entry(path, text, entry.name, tomllib.loads(text)["environments"][entry.name])
     path.write_text(text, encoding="utf-8")
     return read_workspace(workspace.folder)
@@ -253,6 +254,7 @@ def _entry(path: Path, text: str, name: str, table: Any) -> EnvironmentEntry:
         raise _fault(path, text, ("environments",), name, f"environment {name!r} has to be a table")
     for field_name, value in table.items():
         if field_name not in _ENVIRONMENT:
+            # Somebody means to write a password down: told why not, instead of that the name is unknown.
             if _SECRET_NAMES.search(field_name):
                 raise _secret(path, text, within, field_name)
             raise _fault(path, text, within, field_name, f"{field_name!r} is not known for an environment")

@@ -28,15 +28,20 @@ class Database:
     def __init__(self, path: Path) -> None:
         self.path = path
         try:
+            # No implicit transactions: what is one stands in one `with`, and nothing else is.
             self._db = sqlite3.connect(path, timeout=BUSY_S, isolation_level=None)
             self._db.row_factory = sqlite3.Row
             with self._translated():
+                # Readers go on while a run writes: `history` answers during an import.
                 self._db.execute("pragma journal_mode = wal")
+                # In WAL mode the default would lose the last commits in a power cut: exactly the intents that
+                # recovery needs.
                 self._db.execute("pragma synchronous = full")
                 self._db.execute("pragma foreign_keys = on")
                 version = version_of(self._db)
                 if version < len(MIGRATIONS):
                     with self.transaction():
+                        # Asked once more inside the transaction: two processes may open an old ledger at once.
                         migrate(self._db, version_of(self._db))
         except sqlite3.Error as error:
             raise UsageFault(

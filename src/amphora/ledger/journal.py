@@ -36,6 +36,7 @@ class Journal:
         with self._db.transaction():
             query = "select name from runs where environment = ?"
             names = [row["name"] for row in self._db.rows(query, (beginning.environment,))]
+            # The highest number and one more, not a count: names of runs are used in scripts and never come twice.
             numbers = [int(tail) for name in names if (tail := name.rpartition("-")[2]).isdigit()]
             name = f"{beginning.environment}-{max(numbers, default=0) + 1}"
             row: tuple[Any, ...] = (name, beginning.environment, beginning.uid, beginning.package, beginning.version)
@@ -127,6 +128,8 @@ class Journal:
         """Journals what is about to be done, and what the step `before` came to: its number and outcome."""
         row = (run.id, number, do, _dump(list(keys)), _dump(intent), "intended", "null", self._clock())
         with self._db.transaction():
+            # One commit for two facts: a step costs one write to the disk instead of two, and a crash in between
+            # finds the earlier one uncertain, which looking settles.
             if before:
                 self.end_step(run, before[0], "done", before[1])
             self._db.do("insert into steps values (?, ?, ?, ?, ?, ?, ?, ?)", row)

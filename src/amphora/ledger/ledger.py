@@ -94,6 +94,7 @@ class Ledger:
         last export from it."""
         exported = self.exported_forms(uid, keys)
         found = {key: Base(form, states, {}) for key, (_, form, states) in exported.items()}
+        # Whichever was later: an older delivery would make the source's own newer edit look like somebody's change.
         for key, (seq, delivery) in self._last_deliveries(uid, keys).items():
             if key not in exported or seq > exported[key][0]:
                 found[key] = delivery.base
@@ -111,6 +112,7 @@ class Ledger:
     def record_export(self, contents: Contents, package_digest: str, file: str) -> None:
         """Remembers an export, with every form: the base when something comes back to its source. NotReady if
         somebody recorded the version with other contents in the meantime."""
+        # Before the transaction: hashing many items must not keep others from the ledger.
         mine = contents.digest()
         with self._db.transaction():
             query = "select contents_digest from exports where package = ? and version = ? and uid = ?"
@@ -181,6 +183,8 @@ class Ledger:
             remembered = json.loads(self._db.rows("select remembered from runs where id = ?", (of.id,))[0][0])
             now = _remembered(self._db, of.uid, set(remembered.get("keys", ())))
             left = set(kept)
+            # Undoing an undo brings the deliveries back that it had voided; nothing is ever deleted, so that
+            # `history` tells all of it.
             again = self._db.rows("select id, key from deliveries where void_by = ?", (of.id,))
             mine = self._db.rows("select id, key from deliveries where run_id = ?", (of.id,))
             void = "update deliveries set void_by = ? where id = ?"

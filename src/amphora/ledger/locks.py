@@ -43,6 +43,7 @@ class Locks:
                     subject=name,
                     next_step="Wait until that is done, then run the same command again.",
                 )
+            # Nobody is behind it: left over from a process that was killed.
             self._db.do("delete from locks where uid = ?", (uid,))
             mine = (uid, holder, socket.gethostname(), os.getpid(), _began(os.getpid()), self._clock(), purpose)
             self._db.do("insert into locks values (?, ?, ?, ?, ?, ?, ?)", mine)
@@ -67,6 +68,8 @@ def _is_alive(host: str, process: int, began: str) -> bool:
 def _began(process: int) -> str:
     """When a process began, in ticks since the machine did; empty where the system doesn't say."""
     try:
+        # Behind the last bracket: the name of the program stands in brackets and may hold anything (proc(5), field
+        # 22).
         return Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()[19]
     except (OSError, IndexError):
         return ""

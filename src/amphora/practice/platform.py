@@ -200,6 +200,7 @@ class Platform:
     def index(self) -> list[PracticeItem]:
         """Every item, without its definitions: one cheap sweep."""
         columns = "id, kind, folder, name, title, is_on, revision, modified_at, modified_by, row_count"
+        # Definitions stay where they are: a list of everything must not cost a reading of everything.
         query = f"select {columns}, live is not null as live, draft is not null as draft from items order by id"
         return [self._row(row, lambda flag: flag or None) for row in self._db.execute(query)]
 
@@ -221,6 +222,7 @@ class Platform:
         self._check(definition, sheet)
         self._check_number(kind)
         text = json.dumps(definition, ensure_ascii=False)
+        # Nothing goes live by being created: that is what publishing is for.
         live, draft = (None, text) if sheet.is_published else (text, None)
         switch = bool(is_on) if sheet.is_switched else None
         try:
@@ -244,6 +246,7 @@ class Platform:
         self._allow("write")
         item = self._seen(id_, revision)
         sheet = self._sheet(item.kind)
+        # A caller never holds the secret: it names the place, and the platform fills in what it has.
         for pointer in keep:
             definition = with_value(definition, parse_pointer(pointer), self._secret(item, pointer))
         self._check(definition, sheet)
@@ -277,6 +280,7 @@ class Platform:
         if not self.takes_back:
             raise PlatformRefusal("invalid", f"release {self.meta('release')} can't take a live version back")
         if self._seen(id_, revision).live is not None:
+            # Newer edits win over the version that was live: throwing them away would lose somebody's work.
             self._touch("draft = coalesce(draft, live), live = null", id_)
 
     def drop_draft(self, id_: str) -> None:
@@ -384,6 +388,7 @@ class Platform:
     def _new_id(self, kind: str) -> str:
         counter = int(self.meta("counter")) + 1
         self._db.execute("update meta set value = ? where name = 'counter'", (str(counter),))
+        # From a counter: the demo has to give the same ids, links and pictures every time.
         seed = hashlib.sha256(f"{self.meta('uid')}/{counter}".encode()).digest()
         return f"{_PREFIX[kind]}-{''.join(_LETTERS[byte % 32] for byte in seed[:8])}"
 
@@ -443,6 +448,7 @@ class Platform:
     def _used(self, item: PracticeItem) -> set[str]:
         """The ids of the items that an item refers to, live or as a draft."""
         sheet = self._sheet(item.kind)
+        # A draft counts: deleting what only it refers to would break it unseen, until somebody publishes it.
         definitions = [part for part in (item.live, item.draft) if part is not None]
         return {v.partition(JOINER)[0] for part in definitions for _, v, _ in reference_values(part, sheet)}
 

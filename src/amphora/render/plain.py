@@ -47,6 +47,7 @@ def _grid(grid: Grid) -> Iterator[str]:
         rows.insert(0, [[heading] for heading in grid.headings])
     if not rows:
         return
+    # In columns of a terminal, not in letters: names in other scripts would shift everything behind them.
     widths = [max(cells_wide(line) for row in rows for line in row[n]) for n in range(len(rows[0]))]
     for row in rows:
         for number in range(max(len(cell) for cell in row)):

@@ -110,5 +110,6 @@ def shown(value: Any, longest: int = 60) -> str:
     text = text.replace("\n", "⏎")
     if len(text) <= longest:
         return text or '""'
+    # Cut in the middle: addresses and ids differ at their ends.
     head = longest * 2 // 3
     return f"{text[:head]}…{text[len(text) - (longest - head - 1) :]}"

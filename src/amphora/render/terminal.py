@@ -67,6 +67,7 @@ def _fitted(block: Block, width: int) -> tuple[Block, list[str]]:
         return block, left_out
     kept = list(range(len(block.headings)))
     lengths = [max([len(h), *(len(_words(row[n])) for row in block.rows)]) + 2 for n, h in enumerate(block.headings)]
+    # Whole columns are left out, and named: a title that is cut off reads like another title.
     for column in block.spare:
         if sum(lengths[n] for n in kept) - 2 > width:
             kept.remove(column)

@@ -39,8 +39,10 @@ def check(
 ) -> list[Finding]:
     """All findings, the heaviest first, those for one thing to do together. `levels` sets rules to another
     level; what a waiver covers is left out."""
+    # Rules make many small values that live until the end: collecting in between finds nothing.
     with uncollected():
         found = [_levelled(f, levels or {}) for rule in RULES.values() for f in rule.find(context)]
+    # Silenced after their levels are set, and never counted by the gate, which asks needs and steps.
     kept = [finding for finding in found if not any(waiver.covers(finding) for waiver in waivers)]
     return sorted(kept, key=lambda finding: _WEIGHT[finding.level])
 

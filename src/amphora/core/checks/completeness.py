@@ -39,6 +39,7 @@ def item_differs(context: CheckContext) -> Iterable[Finding]:
     present = context.target.present if context.target else {}
     for need in context.contents.needs:
         there = present.get(need.key)
+        # Packages of older builds say nothing of what was seen.
         if there is not None and need.seen and there.digest != need.seen:
             yield context.finding(
                 "item-differs",
@@ -58,6 +59,7 @@ def part_missing(context: CheckContext) -> Iterable[Finding]:
         if token.part is None:
             continue
         packed = context.contents.items.get(token.key)
+        # What is packed decides where it is packed: the target will have that one after the import.
         parts = _packed_parts(context, packed) if packed else there.get(token.key)
         if parts is not None and token.part not in parts:
             yield context.finding(

@@ -47,6 +47,7 @@ def to_native(
     if layout is not None:
         _apply_layout(definition, layout, walk, inner or {})
     if present is not None:
+        # After the layout: positions that the package brings win over those there, and those that it lacks stay.
         definition = _laid_over(definition, present, sheet.places.walk(present))
     to_enter = _drop_unset_secrets(definition, ())
     return Native(definition, tuple(writer.missing), tuple(to_enter))
@@ -62,6 +63,7 @@ class _Writer:
         self.inner = inner
         self.files = files
         self.missing: list[tuple[str, str]] = []
+        # The longest first: one id may be the beginning of another.
         found = "|".join(re.escape(part) for part in sorted(inner, key=len, reverse=True))
         self.inner_text = re.compile(rf"(?<![A-Za-z0-9_])(?:{found})(?![A-Za-z0-9_])") if found else None
 
@@ -88,6 +90,7 @@ class _Writer:
             return data_url(whole(self.files[token.path]), token.part)
         value = self.names.value_of_token(token)
         if value is MISSING:
+            # Gathered instead of raised: whoever maps wants to see all that is missing, not the first of it.
             self.missing.append((write_pointer(at), text))
             return None
         return value

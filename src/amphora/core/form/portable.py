@@ -161,6 +161,7 @@ class _Reader:
         spot = f"{self.key}{write_pointer(at)}"
         short = "-".join([name_of(self.key), *tail])
         long = ".".join([self.key.replace(":", ".").replace("/", "."), *at])
+        # The short name is for people, who read it in the crosswalk; the long one cannot clash with another item's.
         for name in (short, long):
             key = f"{kind}:{encode_segment(name)}"
             if self.names.held.setdefault(key, spot) == spot:
@@ -237,6 +238,8 @@ class _Reader:
     def _text(self, text: str) -> str:
         urls = self.names.url_tokens()
         pieces: list[str] = []
+        # One pattern over the text instead of one search per id: a text of some size and 10,000 ids would take
+        # minutes.
         position = 0
         for found in self.names.text_pattern().finditer(text) if self.names.may_hold_ids(text) else ():
             native = found[0]

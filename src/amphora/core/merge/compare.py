@@ -81,6 +81,8 @@ def compare_item(
     choose: Chooser = no_choice,
 ) -> Comparison:
     """Compares and merges one matched item. The target's form has been made with the base's bindings."""
+    # A connection that was mapped anew differs on the side of the crosswalk: with the old value in both forms only
+    # what people changed is left to differ.
     was = rebound(base, today) if base else {}
     if not was and _is_untouched(package, target, base):
         moved = package.layout is not None and not same(package.layout, target.layout)

@@ -104,6 +104,7 @@ class Merge:
     def merge(self, base: Json, target: Json, package: Json, walk: Walk, at: Pointer = ()) -> Json:
         """The merged value; appends to `changes`."""
         if _is_secret(package, walk) or (_is_secret(target, walk) and package is MISSING):
+            # The package only names the secret, and the value in the target is laid under it when it is written.
             return target if package is MISSING else package
         # A side that lacks the value altogether doesn't keep the others from being compared member by member.
         sides = [side for side in (base, target, package) if side is not MISSING]
@@ -150,6 +151,7 @@ class Merge:
             value = self.merge(values[0], values[1], values[2], inside, (*at, name))
             if value is not MISSING:
                 merged[name] = value
+        # The order says nothing, so that it must not differ by who was merged into whom either.
         if walk.spot.is_unordered:
             return [merged[name] for name in sorted(merged)]
         orders = [list(side) for side in sides]

@@ -36,6 +36,7 @@ def assign_keys(listed: Iterable[Listed], links: Iterable[Link], uid: str) -> di
     """Keys of all listed items by native id: the recorded ones, and for the others new ones made from
     kind, folders and name (a doubled name gets `~2`; the key of an item that is gone is free again)."""
     rows = sorted(listed, key=lambda row: row.native_id)
+    # A link to what is gone is not used, and not deleted either: a restored backup may bring it back.
     there = {row.native_id for row in rows}
     known = {link.native_id: link.key for link in links if link.uid == uid and link.native_id in there}
     keys = {row.native_id: known[row.native_id] for row in rows if row.native_id in known}
@@ -77,6 +78,7 @@ def match(
     for key in sorted(wanted):
         # The order of the design: what is recorded, what somebody wrote down, and only then the name.
         candidates = (ends.get(key), own_by_key.get(renamed.get(key, "")), own_by_key.get(key))
+        # Each id once: two items of a package that are matched to one would overwrite each other.
         native_id = next((c for c in candidates if c in by_id and c not in given), None)
         if native_id is not None:
             chosen[key] = native_id

@@ -43,6 +43,7 @@ class Claims:
         """What the package alone claims, in its own custody, and no longer holds; nothing on the way back to
         a lower version, which is expected to know less."""
         mine = self.of(contents.name, contents.source_uid)
+        # By the order of versions, not by the time of delivery: who goes back on purpose delivers the older one last.
         latest = max((version_order(c.version) for c in mine if is_version(c.version)), default=None)
         if latest is not None and is_version(contents.version) and version_order(contents.version) < latest:
             return []
@@ -50,6 +51,8 @@ class Claims:
 
     def not_held(self, contents: Contents) -> list[Key]:
         """The same whatever the version, for contents that have none yet."""
+        # An item in the custody of the target is its own: a package that drops it has nothing to say about it any
+        # more.
         kept = {c.key for c in self.of(contents.name, contents.source_uid) if c.custody == "package"}
         return sorted((kept - set(contents.items)).intersection(self.alone(contents.name, contents.source_uid)))
 

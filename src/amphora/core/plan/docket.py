@@ -185,6 +185,8 @@ def decide(comparison: Comparison, item: Item, present: Listed, title: str) -> A
     changes = comparison.changes
     moving = [change for change in changes if moves(change)]
     if moving:
+        # Ordered by what has to be explained most: nothing surprises more than something differing that nobody
+        # delivered.
         by = {change.by for change in moving}
         reason = "changed in the crosswalk" if by == {By.CROSSWALK} else f"changed in {title}"
         if By.UNKNOWN in by:
@@ -201,6 +203,8 @@ def decide(comparison: Comparison, item: Item, present: Listed, title: str) -> A
 def fingerprint(package_digest: str, target_uid: str, rows: Iterable[Listed], bindings: Mapping[Key, Json]) -> str:
     """A digest over everything that has to be as it was when the docket was made: the items touched, those
     that they use, what is to be retired with its users, and whatever stands in a place that has to be free."""
+    # Of the target only what the docket looks at: somebody working on other items must not make every docket out of
+    # date.
     seen = sorted([row.native_id, row.revision, row.has_draft] for row in rows)
     return digest([package_digest, target_uid, seen, sorted(([k, v] for k, v in bindings.items()), key=str)])
 

@@ -78,6 +78,8 @@ def reasons_of(docket: Docket, standing: Standing, consent: Consent) -> list[Rea
     if standing.open_run:
         # Half of our own work is there: whatever else one could ask about would be about that.
         return _open_run(docket, standing)
+    # A missing permission or mapping does not matter to an import that has nothing to do; a package that is not
+    # trusted always does.
     if docket.is_idle and not docket.undecided:
         return _policy(standing)  # nothing will be done that could go wrong
     decisions = _decisions(docket)
@@ -129,6 +131,7 @@ def _unknown_kinds(docket: Docket, standing: Standing) -> list[Reason]:
 
 
 def _permissions(docket: Docket, standing: Standing) -> list[Reason]:
+    # Reading is no step, and without it nothing here could be known.
     wanted = {"read": [], **permissions_of(list(docket.steps))}
     missing = {name: keys for name, keys in wanted.items() if name not in standing.permissions}
     if not missing:
@@ -139,6 +142,7 @@ def _permissions(docket: Docket, standing: Standing) -> list[Reason]:
         else name
         for name, keys in sorted(missing.items())
     )
+    # The least role: nobody should ask for more than it takes.
     enough = [(len(may), role) for role, may in standing.roles.items() if wanted.keys() <= may]
     role = f" The least role that would do is {min(enough)[1]!r}." if enough else ""
     words = f"{standing.account} may not {', '.join(sorted(missing))} in {docket.target}.{role}"
@@ -157,6 +161,7 @@ def _taken(docket: Docket) -> list[Reason]:
 def _needs(docket: Docket) -> list[Reason]:
     # Only what is written needs anything: an item that stays as it is gets along with what it has.
     used = {key for a in docket.actions if a.do in (Do.CREATE, Do.UPDATE) for key in a.needs}
+    # Secrets are entered afterwards, and named in the list of what is left to do: nothing waits for them.
     mine = [one for one in docket.mapped if one.need.kind != "secret" and one.need.key in used]
     open_ = [one for one in mine if one.state in (MapState.OPEN, MapState.GUESSED)]
     later = [one for one in mine if one.state is MapState.LATER]
@@ -184,6 +189,7 @@ def _need_words(one: Mapped) -> str:
 
 
 def _blocked(docket: Docket) -> list[Reason]:
+    # Users that go in the same set do not block: they are not among these.
     blocked = [one for one in docket.fated(Fate.RETIRE) if one.users]
     if not blocked:
         return []

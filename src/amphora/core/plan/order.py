@@ -37,17 +37,20 @@ def import_steps(
     comes last of all. `held` are the places of all items of the target where names are unique, `rows` the
     tables to fill with how many rows."""
     written = {action.key: action for action in actions if action.do in (Do.CREATE, Do.UPDATE)}
+    # Items that merely lose their claim stay where they are: that is a matter of the ledger, and no step.
     gone = tuple(one.key for one in retirements if one.fate is Fate.RETIRE)
     # As one set: items that use each other can go together, and none of them alone.
     last: list[Step] = [RetireSet(gone)] if gone else []
     order = order_of([action.item for action in written.values()])
     if habits.is_atomic:
+        # One write for all: such an environment checks references only once it has everything.
         keys = tuple(key for group in order for key in group)
         return [*([WriteAll(keys)] if keys else []), *last]
     steps: list[Step] = list(moves_first(held or {}, wanted_places(written.values()), gone))
     for group in order:
         steps += _group_steps(group, written, chooses_ids)
     for key in (key for group in order for key in group):
+        # Rows before states: what is switched on may begin to read them at once.
         if rows and key in rows:
             steps.append(LoadRows((key,), rows[key]))
         steps += _state_steps(written[key], habits)
@@ -60,6 +63,8 @@ def wanted_places(actions: Iterable[Action]) -> dict[Key, Place]:
     """Where each item will be: an item that is there keeps its name and may change its folder."""
     found = {}
     for action in actions:
+        # The name that it has there counts, not the one in the key: somebody may have renamed it, and it stays the
+        # same item.
         segments = action.present.segments if action.present else ()
         name = segments[-1] if segments else decode_segment(path_of(action.key).rpartition("/")[2])
         found[action.key] = (action.item.kind, action.states.folder, name)
@@ -78,6 +83,7 @@ def _group_steps(group: Collection[Key], actions: Mapping[Key, Action], chooses_
         yield Create((key,))
     for key in bare:
         yield Complete((key,))
+    # Updates after the creations of their circle: they may refer to what has just been made.
     for key in group:
         if actions[key].do is Do.UPDATE and actions[key].is_form_changed:
             yield Update((key,))
@@ -85,6 +91,7 @@ def _group_steps(group: Collection[Key], actions: Mapping[Key, Action], chooses_
 
 def _state_steps(action: Action, habits: Habits) -> Iterable[Step]:
     present = action.present.states if action.present else None
+    # Published again only where there is something new to publish: an empty publication shows up in every history.
     if action.states.is_published and (action.is_form_changed or not (present and present.is_published)):
         yield Publish((action.key,))
     if habits.writes_states or action.states.is_on is None:

@@ -30,6 +30,8 @@ def moves_first(held: Mapping[Key, Place], wanted: Mapping[Key, Place], leaving:
     ]
     while waiting:
         ready = next((key for key in waiting if key not in leaving and by_place.get(wanted[key], key) == key), None)
+        # Those whose place is free first: every move out of the way may free the next place, and only a true circle
+        # costs a move aside.
         key = waiting[0] if ready is None else ready
         kind, _, name = now[key]
         # A circle has no free place to begin with, and what will go has none of its own: both wait aside.
@@ -48,6 +50,7 @@ def taken(held: Mapping[Key, Place], wanted: Mapping[Key, Place], leaving: Colle
     found = []
     for key, place in sorted(wanted.items()):
         holder = by_place.get(place, key)
+        # A holder that moves away frees the place: `moves_first` sees to it that it does so in time.
         stays = holder != key and holder not in leaving and wanted.get(holder, place) == place
         if stays and held.get(key) != place:
             found.append((key, holder))

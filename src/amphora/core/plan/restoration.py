@@ -117,6 +117,7 @@ class Restoration:
 def judged(one: Evidence, habits: Habits) -> Verdict:
     """The row of the plan's table (section 2) that an item is in."""
     before, now = mark_of(one.before, habits.sheets), mark_of(one.now, habits.sheets)
+    # Doubt comes before everything else: with several candidates even "it is as it was" would be a guess.
     if one.doubt:
         return Verdict(Fate.LEFT, one.doubt, is_unsettled=True)
     if is_same(before, now, one.counts_rows):
@@ -125,6 +126,7 @@ def judged(one: Evidence, habits: Habits) -> Verdict:
             Fate.NOTHING, note=f"{one.key} was made by the run, and somebody deleted it" if is_gone else ""
         )
     if now == ABSENT:
+        # Whoever deletes what we deleted can not be told from us; making it again harms nobody, losing it might.
         if one.is_retired_by_us:
             return Verdict(Fate.RESTORE)
         return Verdict(Fate.LEFT, "somebody deleted it meanwhile")
@@ -162,6 +164,8 @@ def decide(
         for key in keys:
             if key in made and key != user:
                 users.setdefault(key, []).append(user)
+    # To a fixed point: an item that stays keeps what it uses, which keeps in turn what that one uses. Each round
+    # leaves at least one more item, so that there are never more rounds than items.
     while True:
         keeping = {
             key: keeper
@@ -191,6 +195,8 @@ def steps_of(restoration: Restoration, used: Mapping[Key, Collection[Key]], habi
     """The plan, used before user as it was before: places freed, what was retired made again, definitions and
     states restored, what was made retired as one set. What can't be put back, an id, comes with it: new ids are
     recorded as links."""
+    # Only what is put back has steps. What has "nothing to do" is not written again: a write would move its revision,
+    # and name us as the last person who changed it.
     todo = [restoration.evidence[key] for key in restoration.by(Fate.RESTORE)]
     makes = {one.key: one.before for one in todo if one.now is None and one.before}
     pairs = {one.key: (one.before, one.now) for one in todo if one.now and one.before}
@@ -212,6 +218,8 @@ def steps_of(restoration: Restoration, used: Mapping[Key, Collection[Key]], habi
         steps += [LoadRows((key,), pairs[key][0].rows) for key in emptied if pairs[key][0].rows]
         for key in order:
             steps += _states(key, makes.get(key) or pairs[key][0], pairs.get(key, (None, None))[1], habits)
+    # Retired last, as in an import: until then everything that was made is there, and a failure before this step
+    # leaves nothing that refers to nothing.
     return [*steps, *([RetireSet(going)] if going else [])]
 
 
@@ -246,10 +254,12 @@ def _restored(key: Key, before: Image, now: Image, habits: Habits) -> list[Step]
             steps.append(Publish((key,)) if before.states.is_published else TakeBack((key,)))
         return steps
     if before.live is None:
+        # Taking back turns the live version into the draft: what is left to write is compared with that.
         first: list[Step] = [TakeBack((key,))] if now.live is not None else []
         after = replace(now, live=None, draft=now.newest)
         return [*first, *([Update((key,), "draft")] if _differs(before, after, habits) else [])]
     is_live_same = _one(before, before.live, habits) == _one(now, now.live, habits)
+    # The live version is never written without need: people are working with it, and publishing starts flows anew.
     if is_live_same and before.draft is not None:
         return [Update((key,), "draft")] if _differs(before, now, habits) else []
     if is_live_same and now.draft is None and not _differs(before, now, habits):
@@ -263,6 +273,7 @@ def _restored(key: Key, before: Image, now: Image, habits: Habits) -> list[Step]
 def _states(key: Key, before: Image, now: Image | None, habits: Habits) -> list[Step]:
     if habits.writes_states or before.states.is_on is None:
         return []
+    # What is made again begins switched off, whatever it was before.
     is_on_now = bool(now.states.is_on) if now else False
     return [Switch((key,), bool(before.states.is_on))] if is_on_now != bool(before.states.is_on) else []
 
@@ -272,6 +283,7 @@ def _differs(before: Image, now: Image, habits: Habits) -> bool:
     states = now.states
     if not habits.writes_states:
         states = replace(states, is_on=before.states.is_on)
+    # Publishing has steps of its own: whether it differs must not make the definition be written again.
     alike = replace(now, states=replace(states, is_published=before.states.is_published))
     return not is_same(mark_of(alike, habits.sheets), mark_of(before, habits.sheets))
 

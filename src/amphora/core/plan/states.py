@@ -99,6 +99,7 @@ def mark_of(image: Image | None, sheets: Mapping[str, KindSheet]) -> str:
         for version in (image.live, image.draft)
     )
     states = image.states
+    # The link and the id are left out on purpose: an item made again has others, and is the same state all the same.
     told = [image.kind, states.title, states.folder, states.is_on, states.is_published, live, draft]
     return f"{digest(told)}:{image.rows or 0}"
 

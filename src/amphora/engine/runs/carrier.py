@@ -62,6 +62,7 @@ class Carrier:
 
     def _one(self, step: Step) -> None:
         """One step. Everything that can fail by itself (rendering, keeping rows) is done before the intent."""
+        # Counted here and not by the ledger: the token has to be known before the intent is written.
         self.number += 1
         token = self._token()
         is_writing = isinstance(step, WRITING)
@@ -81,6 +82,7 @@ class Carrier:
         self._begin(step, intent)
         try:
             made = dict(DOINGS[type(step)](step, self.bench, drawn, token))
+        # An adapter raises these only where it knows: everything else, whatever its type, is asked about.
         except NOTHING_HAPPENED as error:
             self._end("failed", {"error": error.message})
             raise
@@ -109,6 +111,7 @@ class Carrier:
                 image = search.image
                 made |= {key: image.native_id} if image else {}
             now[key] = mark_of(image, self.bench.habits.sheets)
+        # Elsewhere rows may come and go while we look: people work with the tables.
         counts = isinstance(step, LoadRows | RetireSet)
         if all(is_same(now[key], meant[key], counts) for key in step.keys):
             return made

@@ -49,6 +49,7 @@ class Outcome:
 def carry_out(docket: Docket, stage: Stage) -> Outcome:
     """Carries out a decided docket in one leg. Raises where nothing was touched; a failure after that is in the
     outcome, with what it means for the target."""
+    # Asked of the environment, not of the configuration: a token may belong to somebody else than it says there.
     account = stage.environment.whoami().account
     purpose = f"{docket.title} goes in" if docket.actions else f"{docket.package} is withdrawn"
     with stage.ledger.locks.held(stage.uid, stage.opened.name, account, purpose):
@@ -81,6 +82,7 @@ def _carried(docket: Docket, stage: Stage, run: Run, before: Mapping[Key, Image 
             carrier.carry_out(docket.steps, docket.target)
             # Inside the try: a run that can't be recorded must not stay in the target unrecorded.
             run = _recorded(docket, stage, run, bench.now)
+        # An interruption is not a failure of the target; it is put back in the same way, and told in other words.
         except Stopped:
             return _failed(stage, run, Interrupted("It was interrupted."))
         except AmphoraError as error:
@@ -94,6 +96,7 @@ def _carried(docket: Docket, stage: Stage, run: Run, before: Mapping[Key, Image 
             with contextlib.suppress(AmphoraError):
                 stage.ledger.journal.end(run, BROKEN_OFF, "It was stopped at once.")
             raise
+    # Counted from what was found by looking, not from what was meant.
     written = {key for step in docket.steps for key in step.keys if bench.now.get(key)}
     links = {key: image.link for key in sorted(written) if (image := bench.now[key])}
     loaded = {key: image.rows or 0 for key in docket.records if (image := bench.now.get(key))}
@@ -106,6 +109,8 @@ def _before(docket: Docket, stage: Stage) -> dict[Key, Image | None]:
     touched = dict.fromkeys(key for step in docket.steps for key in step.keys)
     images = looked_up(stage.environment, {key: seen[key].native_id for key in touched if key in seen})
     for key, image in images.items():
+        # Compared here once more, although every call is conditional: a run that is refused in its middle has to be
+        # put back, one that is refused here has done nothing.
         if image is None or image.revision != seen[key].revision:
             raise NotReady(
                 f"{seen[key].states.title!r} was changed in {docket.target} since the docket was made; nothing was"
@@ -118,6 +123,7 @@ def _before(docket: Docket, stage: Stage) -> dict[Key, Image | None]:
 
 def _recorded(docket: Docket, stage: Stage, run: Run, now: Mapping[Key, Image | None]) -> Run:
     """Deliveries, claims, links and the end of the run, in one transaction."""
+    # What is left as it is counts as delivered: it is what the package says, and the next comparison needs its base.
     done = [action for action in docket.actions if action.do in (Do.CREATE, Do.UPDATE, Do.LEAVE)]
     ids, addresses = {}, {}
     for action in done:
@@ -154,6 +160,7 @@ def _failed(stage: Stage, run: Run, error: AmphoraError) -> Outcome:
     run = replace(run, state=back.of_state)
     if back.is_as_before and back.is_recorded:
         return Outcome(run, 0, {}, _explained(run, error, back), back)
+    # The next step is `undo` as long as trying again can change anything, and only then.
     after = "" if back.of_state == BROKEN_OFF or not back.is_recorded else f"amphora history {run.name}"
     return Outcome(run, 0, {}, _broken_off(run, error, [back.sentence(run.environment), *back.told()], after), back)
 
@@ -199,6 +206,7 @@ def _kept_docket(docket: Docket) -> Json:
 
 
 def _delivery(action: Action, native_id: str, docket: Docket, rows: int | None) -> Delivery:
+    # Only the bindings that the item uses: the base has to stay readable when others are mapped anew.
     used = {parsed.key for place in action.item.places if (parsed := parse_token(place.token))}
     bindings = {
         one.need.key: one.native for one in docket.mapped if one.need.key in used and one.need.kind != "secret"

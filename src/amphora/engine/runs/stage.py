@@ -45,6 +45,7 @@ class Stage:
         path = self._file(run, key)
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_bytes(pretty_bytes(image.to_json()))
+        # Written row by row: a table may be larger than the memory.
         if image.rows and isinstance(self.environment, HoldsRows):
             write_rows(path.with_suffix(".jsonl"), self.environment.records(image.native_id))
 
@@ -61,6 +62,7 @@ class Stage:
 
     def revisions(self, without: Iterable[str]) -> dict[str, str]:
         """The revisions of everything in the environment but some items, by native id."""
+        # What the run touches is in its images; here is what tells afterwards whether anything else moved.
         left = set(without)
         return {r.native_id: r.revision for r in self.environment.index() if r.native_id not in left}
 

@@ -73,6 +73,7 @@ class NodeRed:
         settings = self.client.get("/settings")
         installed = {t for module in self.client.get("/nodes") if module.get("enabled") for t in module["types"]}
         return Description(
+            # By address: nothing in a runtime stays the same through a change of its flows and of its version.
             uid="nodered-" + hashlib.sha256(self.client.base_url.encode()).hexdigest()[:16],
             release=str(settings.get("version", "")),
             region="",
@@ -248,6 +249,7 @@ class NodeRed:
 
     def _deploy(self, before: Sequence[Node], after: Sequence[Node], revision: str) -> None:
         """Writes the file, if anything in it changed."""
+        # A deploy may set credentials or do away with them.
         self._credentials.clear()
         if sendable(after) != sendable(before):
             self.client.deploy(sendable(after), revision)
@@ -258,5 +260,6 @@ def _free_id(seed: str, wanted: str, held: Iterable[str]) -> str:
     candidate, number = wanted, 0
     while not candidate or candidate in held:
         number += 1
+        # Not random: an import that is done again after a crash has to arrive at the same ids.
         candidate = hashlib.sha256(f"{seed}/{number}".encode()).hexdigest()[:16]
     return candidate

@@ -61,6 +61,7 @@ class Client:
 
     def _token(self, user: str, password: str) -> str:
         form = {"client_id": "node-red-admin", "grant_type": "password", "scope": "*"}
+        # A user may be allowed less than everything, and a runtime refuses a scope that goes beyond that as a whole.
         for scope in ("*", "flows.read flows.write credentials.read nodes.read settings.read", "read"):
             answer = self._call(
                 "POST", "/auth/token", data={**form, "scope": scope, "username": user, "password": password}
@@ -91,6 +92,7 @@ class Client:
     def _call(self, method: str, path: str, **options: Any) -> httpx.Response:
         try:
             return self._http.request(method, path, headers=_V2, **options)
+        # Without a connection nothing was sent: this alone is certain to have had no effect.
         except (httpx.ConnectError, httpx.ConnectTimeout, httpx.UnsupportedProtocol, httpx.InvalidURL) as error:
             raise Unavailable(
                 f"{self.base_url} can't be reached: {error or type(error).__name__}.",

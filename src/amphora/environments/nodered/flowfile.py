@@ -88,7 +88,9 @@ def compose(kind: str, native_id: str, definition: Json, states: States, present
     head = {name: value for name, value in definition.items() if name not in ("nodes", "groups")}
     head = {"id": native_id, **head, "label" if head["type"] == "tab" else "name": states.title}
     if head["type"] == "tab":
+        # Written in either case: a runtime takes a missing member for switched on, and a comparison would not.
         head["disabled"] = states.is_on is False
+    # The title of a node without a name is its type: writing that as a name would be a change that nobody made.
     is_unnamed = present is None or not present.head.get("name")
     if is_unnamed and states.title == head["type"]:
         head.pop("name", None)
@@ -111,6 +113,7 @@ def replaced(flows: Sequence[Node], old: FileItem | None, new: Sequence[Node]) -
         elif id_ in fresh:
             result.append(fresh.pop(id_))
             last = len(result)
+    # Behind its siblings, so that a diff of the flow file shows what came and nothing else.
     rest = list(fresh.values())
     return [*result, *rest] if last is None else [*result[:last], *rest, *result[last:]]
 
@@ -159,6 +162,7 @@ def _is_head(node: Node) -> bool:
 def _owner(node: Node, heads: Mapping[str, Node]) -> str | None:
     if node["type"] in CONTAINERS:
         return None
+    # `z` is how the flow file says on which tab or subflow a node stands; a dashboard group says `page`.
     owner = node.get("z") or (node.get("page") if node["type"] == GROUP else None)
     head = heads.get(str(owner))
     fits = head is not None and (head["type"] in CONTAINERS or head["type"] == PAGE)
