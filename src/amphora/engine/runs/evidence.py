@@ -1,0 +1,174 @@
+"""The evidence before putting back: which ids an item has had, which states are our own, who uses what now."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from amphora.core.form.bindings import Bindings
+from amphora.core.form.references import quick_references
+from amphora.core.form.visit import with_texts
+from amphora.core.plan.restoration import Evidence
+from amphora.core.plan.states import Image
+from amphora.core.plan.steps import Create, LoadRows, RetireSet, WriteAll
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Json
+from amphora.engine.runs.lost import find_made
+from amphora.engine.runs.stage import Stage, looked_up
+from amphora.ledger.records import JournalStep, Run
+
+MADE = (Create.do, "create bare", WriteAll.do)
+UNKNOWN = ("intended", "uncertain")
+"""States of a journalled step of which nobody knows whether it took effect."""
+
+
+def evidence_of(stage: Stage, run: Run) -> list[Evidence]:
+    """What is known of every item that a run touched: what the journals say, and what a look shows."""
+    journal = stage.ledger.journal
+    touched = journal.touched(run)
+    outside = set(journal.outside(run)) | {image.native_id for image in touched.values() if image}
+    # Everything that our runs have done since this one began: its own attempts at putting back, and later
+    # runs that were put back themselves. These may have made an item again, under another id.
+    since = [one for one in reversed(journal.runs()) if one.uid == run.uid and one.id >= run.id]
+    steps = [(one, step) for one in since for step in journal.steps(one)]
+    known = _known_ids(touched, steps)
+    marks = _marks(steps)
+    doubts = _lost_ones(stage, steps, known, outside)
+    wanted = {f"{key}\0{id_}": id_ for key, ids in known.items() for id_ in ids}
+    images = looked_up(stage.environment, wanted)
+    by_key: dict[Key, list[tuple[Run, JournalStep]]] = {}
+    for one, step in steps:
+        for key in step.keys:
+            by_key.setdefault(key, []).append((one, step))
+    found = []
+    for key, before in touched.items():
+        # The latest id first: an item that was made again may stand beside its former self only in our records.
+        there = [image for id_ in reversed(known[key]) if (image := images[f"{key}\0{id_}"])]
+        now = there[0] if there else None
+        mine = by_key.get(key, [])
+        # A retirement without an answer counts: if it took no effect the item is there, and nobody asks. A
+        # creation without one does not: if it took effect the item was found.
+        took_effect = [
+            step for _, step in mine if step.state == "done" or (step.do == RetireSet.do and step.state in UNKNOWN)
+        ]
+        found.append(
+            Evidence(
+                key,
+                before,
+                now,
+                frozenset(marks.get(key, ())),
+                _last_marks(key, mine),
+                run.account,
+                bool(took_effect) and took_effect[-1].do == RetireSet.do,
+                before is None and bool(known[key]),
+                any(step.do in (LoadRows.do, RetireSet.do) for step in took_effect),
+                _is_surely_ours(now, mine),
+                doubts.get(key, ""),
+            )
+        )
+    return found
+
+
+def _known_ids(touched: Mapping[Key, Image | None], steps: Sequence[tuple[Run, JournalStep]]) -> dict[Key, list[str]]:
+    """The native ids that each item has had, the first one first."""
+    known: dict[Key, list[str]] = {key: [image.native_id] if image else [] for key, image in touched.items()}
+    for _, step in steps:
+        for key, native_id in ((step.outcome or {}).get("ids") or {}).items():
+            if key in known and native_id not in known[key]:
+                known[key].append(native_id)
+    return known
+
+
+def _lost_ones(
+    stage: Stage, steps: Sequence[tuple[Run, JournalStep]], known: dict[Key, list[str]], outside: set[str]
+) -> dict[Key, str]:
+    """Looks for what creations without an answer made; adds their ids, gives the doubts."""
+    doubts: dict[Key, str] = {}
+    for one, step in steps:
+        if step.do not in MADE or step.state not in UNKNOWN:
+            continue
+        for key in step.keys:
+            # An update has its id in the intent and needs no search.
+            if step.intent["before"].get(key) != "absent" or key not in known:
+                continue
+            mine = outside | {id_ for ids in known.values() for id_ in ids}
+            search = find_made(stage.environment, stage.habits, key, step.intent, mine, one.account)
+            if search.doubt:
+                doubts[key] = search.doubt
+            elif search.image and search.image.native_id not in known[key]:
+                known[key].append(search.image.native_id)
+    return doubts
+
+
+def _marks(steps: Sequence[tuple[Run, JournalStep]]) -> dict[Key, set[str]]:
+    """The states that our own steps produced, by item."""
+    ours: dict[Key, set[str]] = {}
+    for _, step in steps:
+        for table in (step.intent.get("meant"), (step.outcome or {}).get("left")):
+            for key, mark in (table or {}).items():
+                ours.setdefault(key, set()).add(mark)
+    return ours
+
+
+def _last_marks(key: Key, mine: Sequence[tuple[Run, JournalStep]]) -> frozenset[str]:
+    """The states in which the latest of our steps can have left an item: what the last one with an outcome left,
+    and what those without one meant."""
+    last: set[str] = set()
+    for _, step in mine:
+        left, meant = (step.outcome or {}).get("left", {}).get(key), step.intent["meant"].get(key)
+        if step.state == "done":
+            # An outcome replaces all doubts before it: our next step saw the item in that state.
+            last = {left or meant}
+        elif step.state in UNKNOWN:
+            last |= {meant, step.intent["before"].get(key)}
+    return frozenset(mark for mark in last if mark)
+
+
+def _is_surely_ours(now: Image | None, mine: Sequence[tuple[Run, JournalStep]]) -> bool:
+    """Whether the last change is that of a step which could not look at what it left: a platform may have made
+    something else of what was written. Account and time tell: ours, since the intent."""
+    blind = [(one, step) for one, step in mine if not (step.outcome or {}).get("left") and step.state != "failed"]
+    if now is None or not now.modified_by or not now.modified_at or not blind:
+        return False
+    one, step = blind[-1]
+    # The clock of the environment against ours: equal counts as ours, for both may count in whole seconds.
+    return now.modified_by == one.account and now.modified_at >= step.at
+
+
+def uses_of(
+    stage: Stage, evidence: Sequence[Evidence]
+) -> tuple[dict[Key, set[Key]], dict[Key, set[Key]], dict[Key, str]]:
+    """Who uses what of the touched items: everything in the target now, and the touched ones before. Titles of
+    the users. Only read where something may be retired, for which alone it matters."""
+    style = stage.opened.description.id_style
+    names, was = Bindings(style), Bindings(style)
+    keys: dict[str, Key] = {}
+    for one in evidence:
+        if one.now:
+            names.bind(one.key, one.now.native_id)
+            keys[one.now.native_id] = one.key
+        if one.before:
+            was.bind(one.key, one.before.native_id)
+    used = {one.key: _used(one.before, was, one.key) for one in evidence if one.before}
+    # Reading the whole target is what costs most here; where nothing will be retired nobody asks who uses it.
+    if not any(one.before is None and one.now for one in evidence):
+        return {}, used, {}
+    uses: dict[Key, set[Key]] = {}
+    titles: dict[Key, str] = {}
+    for native_id, image in stage.environment.look([row.native_id for row in stage.environment.index()]).items():
+        key = keys.get(native_id, f"outside:{native_id}")
+        uses[key], titles[key] = _used(image, names, key), image.states.title
+    return uses, used, titles
+
+
+def _used(image: Image | None, names: Bindings, key: Key) -> set[Key]:
+    versions = [version for version in (image.live, image.draft) if version is not None] if image else []
+    found = {used for version in versions for used in quick_references(version, names, key)}
+    # A reference to itself matters as well: such an item has to be made again bare.
+    mine = image.native_id if image else ""
+    return found | ({key} if mine and any(_names_itself(version, mine) for version in versions) else set())
+
+
+def _names_itself(definition: Json, native_id: str) -> bool:
+    found: list[str] = []
+    with_texts(definition, lambda text: found.append(text) if native_id in text else None)
+    return bool(found)
