@@ -55,6 +55,8 @@ EMPTY, FULL = image("was", rows=None), image("was", rows=7)
         (None, replace(OURS, rows=3), {"is_made_by_us": True}, Fate.LEFT, "changed it"),
         (FULL, EMPTY, {}, Fate.NOTHING, ""),
         (FULL, EMPTY, {"is_filled_by_us": True}, Fate.LEFT, "changed it"),
+        (EMPTY, FULL, {"is_filled_by_us": True}, Fate.LEFT, "nothing takes 7 loaded rows out"),
+        (EMPTY, FULL, {}, Fate.NOTHING, ""),
         (FULL, EMPTY, {"is_filled_by_us": True, "ours": frozenset({mark(EMPTY)})}, Fate.RESTORE, ""),
     ],
 )
@@ -71,6 +73,9 @@ def test_what_the_target_says(
 def test_what_was_made_and_is_gone_is_worth_a_note() -> None:
     verdict = judged(Evidence("flow:a", None, None, is_made_by_us=True), HABITS)
     assert (verdict.fate, "somebody deleted it" in verdict.note) == (Fate.NOTHING, True)
+    filled = Evidence("flow:a", EMPTY, replace(OURS, rows=7), frozenset({mark(replace(OURS, rows=7))}))
+    told = judged(replace(filled, is_filled_by_us=True, account="keeper"), HABITS)
+    assert (told.fate, told.note) == (Fate.RESTORE, "7 rows that were loaded stay in 'A'")
     quiet = judged(Evidence("flow:a", None, None, is_made_by_us=True, is_retired_by_us=True), HABITS)
     assert quiet.note == ""
 

@@ -105,6 +105,23 @@ def test_letting_go_and_custody_are_undone_too(amphora: Program, there: Path) ->
     assert {item: claims(item) for item in before} == before
 
 
+@pytest.mark.parametrize("is_touched", [False, True])
+def test_what_a_later_run_did_and_took_back_is_nobodys_change(
+    amphora: Program,
+    there: Path,  # noqa: F811
+    is_touched: bool,
+) -> None:
+    for item, change in (("Weigh slip", '/body="new"'), ("Weigh ticket", "/steps/1/copies=7")):
+        edit(amphora, "grove-dev", item, change)
+        assert amphora("export", "grove-dev", item, "--as", "olive-intake").code == 0
+        assert amphora("import", "olive-intake", "grove-live", "--yes").code == 0
+    assert amphora("undo", "last", "--yes").verdict.endswith("grove-live is as it was before.")
+    if is_touched:
+        edit(amphora, "grove-live", "Weigh ticket", "/steps/1/copies=9")
+    told = amphora("undo", "last", "--yes")
+    assert told.verdict.endswith("but for 1 item that somebody else changed since." if is_touched else "before.")
+
+
 def test_two_undos_at_once_are_one(halcyon: Path, amphora: Program, there: Path) -> None:  # noqa: F811
     words = [sys.executable, "-m", "amphora", "undo", "grove-live-1", "--yes"]
     both = [

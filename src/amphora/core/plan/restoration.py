@@ -130,14 +130,25 @@ def judged(one: Evidence, habits: Habits) -> Verdict:
         if one.is_retired_by_us:
             return Verdict(Fate.RESTORE)
         return Verdict(Fate.LEFT, "somebody deleted it meanwhile")
+    # Said beforehand, and not found out by the look afterwards: no step takes rows out again.
+    stay = _rows_that_stay(one)
+    if stay and is_same(before, now):
+        return Verdict(Fate.LEFT, f"nothing takes {stay:,} loaded rows out of a table that was there before")
     who = one.now.modified_by if one.now else None
     # Somebody else may have brought it into a state that was ours on the way: where a person is known, only the
     # states count in which we can have left it.
     mine = one.ours if who in (None, one.account) else one.last
     if any(is_same(now, mark, one.counts_rows) for mark in mine) or one.is_surely_ours:
-        return Verdict(Fate.RESTORE)
+        return Verdict(Fate.RESTORE, note=f"{stay:,} rows that were loaded stay in {one.title!r}" if stay else "")
     when = f" at {one.now.modified_at}" if one.now and one.now.modified_at else ""
     return Verdict(Fate.LEFT, f"{who or 'somebody'} changed it meanwhile{when}")
+
+
+def _rows_that_stay(one: Evidence) -> int:
+    """How many rows more than before a table holds that was there before."""
+    if one.before is None or one.now is None or not one.counts_rows:
+        return 0
+    return max(0, (one.now.rows or 0) - (one.before.rows or 0))
 
 
 def decide(

@@ -25,7 +25,7 @@ from amphora.engine.runs.evidence import evidence_of, uses_of
 from amphora.engine.runs.material import ImageMaterial
 from amphora.engine.runs.stage import Stage, looked_up
 from amphora.engine.steps import Bench
-from amphora.ledger.records import BROKEN_OFF, DONE, PUT_BACK, UNDO, UNDONE, Beginning, Run
+from amphora.ledger.records import BACKWARDS, BROKEN_OFF, DONE, PUT_BACK, UNDO, UNDONE, Beginning, Run
 
 ROUNDS = 6
 """How often it is decided anew because somebody changed something, or the environment refused."""
@@ -272,10 +272,28 @@ def _moved_outside(stage: Stage, run: Run, touched: set[str]) -> list[str]:
     """What else in the target is another than when the run began: by name and person."""
     before = stage.ledger.journal.outside(run)
     rows = {row.native_id: row for row in stage.environment.index()}
+    moved = {id_ for id_, row in rows.items() if before.get(id_) != row.revision} | (before.keys() - rows.keys())
+    if moved := moved - touched:
+        moved -= _put_back_since(stage, run, before)
     found = [
-        f"{row.states.title!r} was changed since, by {row.modified_by or 'somebody'}"
-        for native_id, row in rows.items()
-        if native_id not in touched and before.get(native_id) != row.revision
+        f"{rows[id_].states.title!r} was changed since, by {rows[id_].modified_by or 'somebody'}"
+        for id_ in moved & rows.keys()
     ]
-    gone = sorted(before.keys() - rows.keys() - touched)
-    return sorted(found) + [f"an item that was there is gone ({id_})" for id_ in gone]
+    return sorted(found) + [f"an item that was there is gone ({id_})" for id_ in sorted(moved - rows.keys())]
+
+
+def _put_back_since(stage: Stage, run: Run, before: Mapping[str, str]) -> set[str]:
+    """The ids of what later runs of ours changed, and what is again as it was when this one began: its revision
+    is another one, and nobody changed it."""
+    journal, sheets = stage.ledger.journal, stage.habits.sheets
+    first: dict[Key, Image] = {}
+    for one in reversed(journal.runs()):
+        if one.uid == run.uid and one.id > run.id and one.kind not in BACKWARDS:
+            first = {key: image for key, image in journal.touched(one).items() if image} | first
+    # What the later run found has to be what this one found: else somebody was there in between.
+    first = {key: image for key, image in first.items() if before.get(image.native_id) == image.revision}
+    ids = {key: image.native_id for key, image in first.items()}
+    ids |= {link.key: link.native_id for link in stage.ledger.links(run.uid) if link.key in first}
+    after = looked_up(stage.environment, ids)
+    same = [key for key, image in first.items() if is_same(mark_of(image, sheets), mark_of(after[key], sheets))]
+    return {id_ for key in same for id_ in (ids[key], first[key].native_id)}
