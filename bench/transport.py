@@ -31,7 +31,7 @@ from amphora.core.values.graph import in_order
 from amphora.core.values.model import Contents, Folded, Item, States
 from amphora.core.values.pace import uncollected
 from amphora.files.package import read_package, write_package
-from amphora.practice.platform import ID_PATTERN, JOINER
+from amphora.practice.items import ID_PATTERN, JOINER
 from amphora.practice.sheets import practice_sheets
 
 REFERENCES = 5

@@ -30,7 +30,8 @@ from amphora.engine.sides import own_side
 from amphora.engine.undo import foreseen, run_to_undo, undo
 from amphora.files.package import read_package
 from amphora.ledger.records import Run
-from amphora.practice.platform import Platform, PlatformRefusal
+from amphora.practice.items import PlatformRefusal
+from amphora.practice.platform import Platform
 from tests.conftest import workspace_of
 from tests.contract.conftest import ground as ground
 from tests.contract.conftest import nodered_ground

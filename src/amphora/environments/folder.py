@@ -252,7 +252,8 @@ class FolderEnvironment:
         return Found(self._listed(record), mask_secrets(record["definition"], self.sheets[record["kind"]]))
 
     def _image(self, record: Record) -> Image:
-        return _image(self._listed(record), mask_secrets(record["definition"], self.sheets[record["kind"]]))
+        found = self._found(record)
+        return Image.of(found.listed, found.definition)
 
     def _listed(self, record: Record) -> Listed:
         folder = str(record.get("folder", ""))
@@ -264,11 +265,6 @@ class FolderEnvironment:
             revision=_revision(record),
             link=self._file(record).resolve().as_uri(),
         )
-
-
-def _image(row: Listed, definition: Json) -> Image:
-    states = row.states
-    return Image(row.native_id, row.kind, row.segments, states, definition, None, None, row.revision, link=row.link)
 
 
 def _revision(record: Record) -> str:

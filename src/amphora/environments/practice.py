@@ -23,7 +23,8 @@ from amphora.environments.contract import (
     Write,
     Written,
 )
-from amphora.practice.platform import ID_PATTERN, JOINER, PERMISSIONS, Platform, PlatformRefusal, PracticeItem
+from amphora.practice.items import ID_PATTERN, JOINER, PERMISSIONS, PlatformRefusal, PracticeItem
+from amphora.practice.platform import Platform
 from amphora.practice.sheets import practice_sheets
 
 DEFAULT_ACCOUNT = "keeper@halcyon.example"
@@ -173,19 +174,7 @@ class PracticeEnvironment:
 
     def _image(self, item: PracticeItem, base_url: str) -> Image:
         row = self._listed(item, base_url)
-        return Image(
-            item.id,
-            item.kind,
-            row.segments,
-            row.states,
-            self._masked(item, item.live),
-            self._masked(item, item.draft),
-            item.row_count,
-            row.revision,
-            row.modified_at,
-            row.modified_by,
-            row.link,
-        )
+        return Image.of(row, self._masked(item, item.live), self._masked(item, item.draft))
 
     def _masked(self, item: PracticeItem, definition: Json) -> Json:
         return None if definition is None else mask_secrets(definition, practice_sheets()[item.kind])

@@ -6,6 +6,7 @@ hundred (docs/decisions.md).
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
@@ -13,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from amphora.core.values.errors import LedgerTrouble, UsageFault
+from amphora.core.values.model import Json
 from amphora.ledger.migrations import MIGRATIONS, migrate, version_of
 
 BUSY_S = 5.0
@@ -116,3 +118,8 @@ class Database:
                 subject=str(self.path),
                 next_step="Wait for whoever uses it, or make room on the disk; then run the same command again.",
             ) from error
+
+
+def dumped(value: Json) -> str:
+    """A value as the ledger keeps it."""
+    return json.dumps(value, ensure_ascii=False, sort_keys=True)

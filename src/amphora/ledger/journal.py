@@ -10,7 +10,7 @@ from amphora.core.plan.states import Image
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
-from amphora.ledger.database import Database
+from amphora.ledger.database import Database, dumped
 from amphora.ledger.records import (
     BACKWARDS,
     OPEN_STATES,
@@ -41,7 +41,7 @@ class Journal:
             name = f"{beginning.environment}-{max(numbers, default=0) + 1}"
             row: tuple[Any, ...] = (name, beginning.environment, beginning.uid, beginning.package, beginning.version)
             row += (beginning.source_uid, beginning.package_digest, beginning.account, RUNNING, self._clock())
-            row += (beginning.kind, beginning.of_run, _dump(beginning.docket), _dump(dict(beginning.outside)))
+            row += (beginning.kind, beginning.of_run, dumped(beginning.docket), dumped(dict(beginning.outside)))
             run_id = self._db.do(
                 "insert into runs (name, environment, uid, package, version, source_uid, package_digest, account,"
                 " state, started_at, kind, of_run, docket, outside, format)"
@@ -50,7 +50,7 @@ class Journal:
             )
             self._db.do_many(
                 "insert into touched values (?, ?, ?)",
-                [(run_id, key, _dump(i.to_json() if i else None)) for key, i in beginning.before.items()],
+                [(run_id, key, dumped(i.to_json() if i else None)) for key, i in beginning.before.items()],
             )
         return self.run(name)
 
@@ -126,7 +126,7 @@ class Journal:
         before: tuple[int, Json] | None = None,
     ) -> None:
         """Journals what is about to be done, and what the step `before` came to: its number and outcome."""
-        row = (run.id, number, do, _dump(list(keys)), _dump(intent), "intended", "null", self._clock())
+        row = (run.id, number, do, dumped(list(keys)), dumped(intent), "intended", "null", self._clock())
         with self._db.transaction():
             # One commit for two facts: a step costs one write to the disk instead of two, and a crash in between
             # finds the earlier one uncertain, which looking settles.
@@ -136,7 +136,7 @@ class Journal:
 
     def end_step(self, run: Run, number: int, state: str, outcome: Json) -> None:
         """Journals what became of it: `done`, `failed` (nothing happened) or `uncertain`."""
-        row = (state, _dump(outcome), run.id, number)
+        row = (state, dumped(outcome), run.id, number)
         self._db.do("update steps set state = ?, outcome = ? where run_id = ? and number = ?", row)
 
     def steps(self, run: Run) -> list[JournalStep]:
@@ -156,7 +156,7 @@ class Journal:
 
     def created(self, uid: str) -> set[str]:
         """The native ids of what runs into an environment created; all else was there before."""
-        query = "select s.outcome from steps s join runs r on r.id = s.run_id where r.uid = ? and s.do like '%r%'"
+        query = "select s.outcome from steps s join runs r on r.id = s.run_id where r.uid = ?"
         outcomes = [json.loads(row["outcome"]) or {} for row in self._db.rows(query, (uid,))]
         return {native_id for outcome in outcomes for native_id in outcome.get("created", ())}
 
@@ -164,10 +164,6 @@ class Journal:
 _COLUMNS = (
     "id, name, environment, uid, package, version, account, state, started_at, ended_at, note, kind, of_run, format"
 )
-
-
-def _dump(value: Json) -> str:
-    return json.dumps(value, ensure_ascii=False, sort_keys=True)
 
 
 def _run(row: Any) -> Run:

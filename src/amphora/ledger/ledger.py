@@ -16,7 +16,7 @@ from amphora.core.needs.matching import Link
 from amphora.core.values.errors import NotReady
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Claim, Contents, Folded, Json, States
-from amphora.ledger.database import PORTION, Database
+from amphora.ledger.database import PORTION, Database, dumped
 from amphora.ledger.journal import Journal
 from amphora.ledger.locks import Locks
 from amphora.ledger.records import Delivered, Delivery, Export, Run
@@ -270,11 +270,6 @@ class Ledger:
             "delete from claims where package = ? and source_uid = ? and key = ? and uid = ?", (*same, run.uid)
         )
         self._db.do("insert into claims values (?, ?, ?, ?, ?)", (*same, run.uid, custody))
-
-
-def dumped(value: Json) -> str:
-    """A value as the ledger keeps it."""
-    return json.dumps(value, ensure_ascii=False, sort_keys=True)
 
 
 def _next_seq(db: Database) -> int:

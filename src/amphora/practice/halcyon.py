@@ -12,7 +12,8 @@ from typing import Any
 from amphora.core.form.bindings import Bindings, IdStyle
 from amphora.core.form.native import to_native
 from amphora.core.values.keys import kind_of, path_of
-from amphora.practice.platform import ID_PATTERN, JOINER, RELEASE, Platform
+from amphora.practice.items import ID_PATTERN, JOINER, RELEASE
+from amphora.practice.platform import Platform
 from amphora.practice.sheets import practice_sheets
 
 KEEPER = "keeper@halcyon.example"

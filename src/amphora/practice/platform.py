@@ -11,7 +11,7 @@ import json
 import sqlite3
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -26,81 +26,13 @@ from amphora.core.form.spots import (
     setting_values,
 )
 from amphora.core.values.pointers import parse_pointer, value_at, with_value
+from amphora.practice.items import JOINER, PERMISSIONS, PREFIXES, RELEASE, TABLES, PlatformRefusal, PracticeItem
 from amphora.practice.sheets import practice_sheets
 from amphora.practice.upgrades import bring_up_to_date
 
-JOINER = "#"
-RELEASE = "2026.2"
+_LETTERS = "0123456789abcdefghjkmnpqrstvwxyz"
 TAKES_BACK_SINCE = "2026"
 """Older releases make a live version for good."""
-PERMISSIONS = {
-    "keeper": ("read", "write", "publish", "switch", "retire", "grant"),
-    "publisher": ("read", "write", "publish", "switch"),
-    "author": ("read", "write"),
-    "reader": ("read",),
-}
-_PREFIX = {
-    "app": "ap",
-    "flow": "fl",
-    "report": "re",
-    "integration": "in",
-    "table": "ta",
-    "value-list": "vl",
-    "theme": "th",
-    "letter-template": "lt",
-    "access-rule": "ar",
-    "connection": "cn",
-}
-ID_PATTERN = "(?:" + "|".join(sorted(_PREFIX.values())) + ")-[0-9a-z]{8}"
-_LETTERS = "0123456789abcdefghjkmnpqrstvwxyz"
-_TABLES = """
-create table meta (name text primary key, value text not null);
-create table accounts (address text primary key, role text not null);
-create table supplies (
-    id text primary key, kind text not null, name text not null, type text not null,
-    owner text not null, works integer not null, objects text);
-create table items (
-    id text primary key, kind text not null, folder text not null, name text not null, title text not null,
-    live text, draft text, is_on integer, revision integer not null,
-    modified_at text not null, modified_by text not null, row_count integer,
-    unique (kind, folder, name));
-create table records (
-    item_id text not null, number integer not null, body text not null, primary key (item_id, number));
-create table answered (token text primary key, id text not null);
-"""
-
-
-class PlatformRefusal(Exception):
-    """The platform says no. `code` is one of not-found, moved, taken, dangling, forbidden, in-use, invalid,
-    too-much."""
-
-    def __init__(self, code: str, message: str) -> None:
-        super().__init__(message)
-        self.code = code
-        self.message = message
-
-
-@dataclass(frozen=True)
-class PracticeItem:
-    """A row of the platform. `draft` stands beside `live` where there are unpublished edits."""
-
-    id: str
-    kind: str
-    folder: str
-    name: str
-    title: str
-    live: Any
-    draft: Any
-    is_on: bool | None
-    revision: int
-    modified_at: str
-    modified_by: str
-    row_count: int | None
-
-    @property
-    def newest(self) -> Any:
-        """The draft if there is one, else the live definition."""
-        return self.live if self.draft is None else self.draft
 
 
 class Platform:
@@ -135,7 +67,7 @@ class Platform:
         """Makes a new, empty environment in a file. `schemas` are the shapes of kinds that this release has
         in another version than the newest."""
         with closing(sqlite3.connect(path)) as db:
-            db.executescript(_TABLES)
+            db.executescript(TABLES)
             meta = {"uid": uid, "name": name, "region": region, "base_url": base_url, "counter": "0"}
             meta |= {"release": release, "schemas": json.dumps(schemas or {})}
             meta |= {"limits": json.dumps({"items": items_limit or {}, "item_bytes": item_bytes_limit})}
@@ -390,7 +322,7 @@ class Platform:
         self._db.execute("update meta set value = ? where name = 'counter'", (str(counter),))
         # From a counter: the demo has to give the same ids, links and pictures every time.
         seed = hashlib.sha256(f"{self.meta('uid')}/{counter}".encode()).digest()
-        return f"{_PREFIX[kind]}-{''.join(_LETTERS[byte % 32] for byte in seed[:8])}"
+        return f"{PREFIXES[kind]}-{''.join(_LETTERS[byte % 32] for byte in seed[:8])}"
 
     def _secret(self, item: PracticeItem, pointer: str) -> Any:
         try:

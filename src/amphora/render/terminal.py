@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from typing import TYPE_CHECKING, TextIO
 
+from amphora.render.plain import cells_wide, words
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Tone
 
 if TYPE_CHECKING:
@@ -66,7 +67,10 @@ def _fitted(block: Block, width: int) -> tuple[Block, list[str]]:
     if isinstance(block, Lines):
         return block, left_out
     kept = list(range(len(block.headings)))
-    lengths = [max([len(h), *(len(_words(row[n])) for row in block.rows)]) + 2 for n, h in enumerate(block.headings)]
+    lengths = [
+        max([cells_wide(h), *(cells_wide(words(row[n])) for row in block.rows)]) + 2
+        for n, h in enumerate(block.headings)
+    ]
     # Whole columns are left out, and named: a title that is cut off reads like another title.
     for column in block.spare:
         if sum(lengths[n] for n in kept) - 2 > width:
@@ -80,10 +84,6 @@ def _fitted(block: Block, width: int) -> tuple[Block, list[str]]:
         block.title,
         [kept.index(n) for n in block.right if n in kept],
     ), left_out
-
-
-def _words(cell: Cell | str) -> str:
-    return cell if isinstance(cell, str) else cell.text
 
 
 def _renderable(block: Block) -> Table | Text:

@@ -9,7 +9,7 @@ from typing import Final
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.settled import settled
 from amphora.core.values.canon import digest
-from amphora.core.values.model import Json, States
+from amphora.core.values.model import Json, Listed, States
 
 ABSENT: Final = "absent"
 """The mark of an item that is not there."""
@@ -47,6 +47,14 @@ class Image:
     def place(self) -> tuple[str, str, str]:
         """Kind, folder and name: where many platforms allow one item only."""
         return self.kind, self.states.folder, self.segments[-1] if self.segments else self.states.title
+
+    @staticmethod
+    def of(row: Listed, live: Json, draft: Json = None) -> Image:
+        """What an index row and its definitions make together."""
+        who = (row.modified_at, row.modified_by)
+        return Image(
+            row.native_id, row.kind, row.segments, row.states, live, draft, row.rows, row.revision, *who, row.link
+        )
 
     def to_json(self) -> dict[str, Json]:
         """As it stands in the ledger."""

@@ -187,11 +187,8 @@ class NodeRed:
         return self._credentials[type_, id_]
 
     def _image(self, item: FileItem) -> Image:
-        row = self._listed(item)
-        definition = self._found(item).definition
-        return Image(
-            row.native_id, row.kind, row.segments, row.states, definition, None, None, row.revision, link=row.link
-        )
+        found = self._found(item)
+        return Image.of(found.listed, found.definition)
 
     def _listed(self, item: FileItem) -> Listed:
         path = f"/dashboard{item.head.get('path', '')}" if item.kind == "app" else f"/#flow/{item.native_id}"
