@@ -13,7 +13,7 @@ from amphora.core.merge.compare import STATE, Base, Comparison, compare_item
 from amphora.core.merge.merge import LAST_DELIVERED, PACKAGE, TARGET, By, FieldChange, field_choices
 from amphora.core.needs.selection import readable
 from amphora.core.plan.decisions import DRAFT, PUBLICATION, SECRETS, THERE, ItemDecision
-from amphora.core.plan.docket import Action, Do, decide
+from amphora.core.plan.docket import Action, Do, decide, moves
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Found, Item
@@ -62,7 +62,8 @@ def action_of(
         comparison = _asking(
             comparison, THERE, known.base and "as delivered last", f"as {known.earlier} left it", item, said
         )
-    if listed.has_draft and _is_touched(comparison):
+    # An update would overwrite what lies unpublished there.
+    if listed.has_draft and any(map(moves, comparison.changes)):
         whose = f"unpublished edits by {listed.modified_by or 'somebody'}"
         comparison = _asking(comparison, DRAFT, "no draft", whose, "the draft is replaced", said)
     if found and (lost := _lost_secrets(comparison, found, sheet, side)):
@@ -100,11 +101,6 @@ def _asking(
         choice = PACKAGE if place == THERE else None
     change = FieldChange(place, By.CLASH, was or MISSING, target, value, choice)
     return replace(comparison, changes=(*comparison.changes, change))
-
-
-def _is_touched(comparison: Comparison) -> bool:
-    """Whether an update would overwrite what lies unpublished in the target."""
-    return any(change.by not in (By.TARGET, By.BOTH) or change.choice is not None for change in comparison.changes)
 
 
 def _lost_secrets(comparison: Comparison, found: Found, sheet: KindSheet, side: Side) -> list[str]:

@@ -32,7 +32,7 @@ def withdrawal(session: Session, package: str, environment: str, fates: Mapping[
     if not mine:
         known = sorted({claim.package for claim in claims.rows})
         raise UsageFault(
-            f"{package} claims nothing in {environment}.",
+            f"No package {package!r} claims anything in {environment}.",
             subject=package,
             details=[f"packages that do: {', '.join(known) or 'none'}"],
             next_step=f"amphora survey {environment}",

@@ -7,14 +7,14 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from amphora.core.form.bindings import Bindings
-from amphora.core.merge.compare import Comparison
+from amphora.core.merge.compare import STATE, Comparison
 from amphora.core.merge.merge import TARGET, By, FieldChange
 from amphora.core.needs.crosswalk import Mapped
 from amphora.core.plan.steps import Step
 from amphora.core.values.canon import digest
 from amphora.core.values.graph import in_order
 from amphora.core.values.keys import Key
-from amphora.core.values.model import Finding, Item, Json, Listed, States
+from amphora.core.values.model import Finding, Item, Json, Level, Listed, States
 from amphora.core.values.raw import Raw
 
 
@@ -66,10 +66,13 @@ class Action:
         if self.do is Do.CREATE:
             return True
         changes = self.comparison.changes if self.comparison else ()
-        return any(
-            moves(change) and change.place not in ("state:on", "state:published", "state:draft", "state:secrets")
-            for change in changes
-        )
+        return any(moves(change) and _is_written(change.place) for change in changes)
+
+
+def _is_written(place: str) -> bool:
+    """Whether a place is part of what a write carries: of the states only title and folder are, and questions
+    about a whole item are about no place at all."""
+    return not place.startswith(STATE) or place in (STATE + "title", STATE + "folder")
 
 
 class Fate(StrEnum):
@@ -170,7 +173,8 @@ class Docket:
 
     @property
     def errors(self) -> list[Finding]:
-        return [finding for finding in self.findings if finding.level == "error"]
+        """What `check` found that counts as an error."""
+        return [finding for finding in self.findings if finding.level is Level.ERROR]
 
     @property
     def is_idle(self) -> bool:
