@@ -22,7 +22,7 @@ bench: $(VENV)/.tested
 	$(BIN)/python bench/transport.py
 
 mutants: $(VENV)/.tested
-	$(BIN)/python tests/mutants.py $(or $(SEED),1) $(or $(COUNT),60)
+	$(BIN)/python -m tests.mutants $(or $(SEED),1,2,3) $(or $(COUNT),60)
 
 screenshots: $(VENV)/.tested
 	bash docs/screenshots.sh

@@ -42,7 +42,7 @@ def main() -> None:
     """Runs the command with moments counted."""
     clock = Clock(int(sys.argv[1]))
     for owner, names in (
-        (Journal, ("begin", "begin_step", "end_step", "end")),
+        (Journal, ("begin", "begin_steps", "begin_next", "end_step", "forgo_steps", "end")),
         (Ledger, ("finish", "finish_backwards")),
     ):
         for name in names:

@@ -96,9 +96,9 @@ class Locked:
         self._count()
         return self._do(*words)
 
-    def transaction(self) -> Any:
+    def transaction(self, is_awaited: bool = True) -> Any:
         self._count()
-        return self._transaction()
+        return self._transaction(is_awaited)
 
     def _count(self) -> None:
         self.left -= 1

@@ -85,6 +85,7 @@ def compare(
         if left is None or right is None:
             raise UsageFault("Two sides are needed.", next_step="amphora compare --help")
         environments = work.session.workspace.environments
+        # Only a package against an environment is an import to be; everything else is two sides.
         if left in environments or right not in environments:
             _two_sides(work, (left, right), item, side_by_side, expect_same)
             return
@@ -128,7 +129,10 @@ def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _S
     if shown.docket is not None:
         write_docket(shown.docket, prepared.docket)
     reasons = in_the_way(
-        work.session, replace(prepared, is_reviewed=shown.docket is not None), ImportRequest(Decisions(), yes=True)
+        # Asked as the import would ask that follows: with this docket, agreed to.
+        work.session,
+        replace(prepared, is_reviewed=shown.docket is not None),
+        ImportRequest(Decisions(), yes=True),
     )
     if shown.html is not None:
         from amphora.engine.session import utc_now

@@ -74,6 +74,7 @@ def import_(
                 raise UsageFault(
                     "What a docket decides stands in it.", next_step=f"Write it into {package}, by hand."
                 )
+            # Before it is prepared: a name that was mistyped must not cost a reading of the wrong target.
             same_target(read_docket(Path(package)), environments or ())
             _import_one(work, prepare_from_docket(work.session, Path(package), request), request, preview)
             return
@@ -116,8 +117,10 @@ def _import_one(work: Work, prepared: Prepared, request: ImportRequest, preview:
     if preview:
         work.show(preview_result(docket, in_the_way(work.session, prepared, request)))
         return
+    # Nothing to write is no reason to skip the gate: the docket may be idle because something is undecided.
     if docket.is_idle and not docket.undecided and not in_the_way(work.session, prepared, request):
         if not is_recorded(work.session, docket):
+            # Recorded all the same: from now on the target has this version, and local edits are measured by it.
             import_prepared(work.session, prepared)
         work.show(idle_result(docket))
         return

@@ -49,6 +49,7 @@ def found_by_rules(
 def sheets_for(contents: Contents, opened: Opened | None) -> dict[str, KindSheet]:
     """The target's sheets; a package's own count only for kinds that nobody else knows."""
     packed = {kind: parse_sheet(source, kind) for kind, source in contents.sheets.items()}
+    # The target's over the package's: it is the target that will take or refuse the item.
     return packed | (dict(opened.description.sheets) if opened else {})
 
 
@@ -63,6 +64,7 @@ def target_index(
     """What the rules need to know of a target."""
     opened = side.opened
     outside = _outside(contents, side)
+    # A copy, because reading binds people that are met for the first time, and these are nobody's business here.
     own = Bindings(side.names.style, dict(side.names.values), side.names.inner, side.names.part_owner)
     read, _, _ = read_items(_named(side, own), outside, binds_new=True)
     sheets = sheets_for(contents, opened)

@@ -73,6 +73,8 @@ def prepare(
     # One look at the claims for everything below: who shares, what is dropped and what was there have to agree.
     claims = Claims(session.ledger.claims(side.uid))
     gone = _no_longer_there(session, contents, side, claims)
+    # "As the target has it" means that it stays away: then it is no part of this import at all, with everything that
+    # follows from that (needs, order, retirement).
     given_up = [key for key in gone if said.of(key).on(THERE) == TARGET]
     if given_up:
         contents = lacking(contents, given_up)
@@ -113,6 +115,8 @@ def prepare(
         mapped=tuple(mapped),
         findings=(),
         fingerprint="",
+        # Where people build, what arrives is theirs to go on with; elsewhere it is the package's, and local edits are
+        # reported.
         custody=said.custody or (Custody.PACKAGE if opened.entry.role != "build" else Custody.TARGET),
         retirements=tuple(retirements),
         left_out=tuple(sorted(left)),
@@ -175,6 +179,7 @@ def _rows(docket: Docket, contents: Contents, side: Side, said: Decisions) -> tu
     rows, filled = {}, []
     for action in docket.actions:
         if action.key in contents.records:
+            # Never into a table with rows: nobody could say afterwards which ones came from where.
             if action.present is None or not action.present.rows:
                 rows[action.key] = count_rows(contents.records[action.key])
             else:
@@ -192,6 +197,7 @@ def reduced(contents: Contents, without: Collection[str], session: Session | Non
     if "access" in without:
         sheets = sheets_for(contents, None)
         used = {key for item in items.values() for key in item.uses()}
+        # A rule that something in the package uses is needed there, whatever it gives access to.
         rules = {k for k, item in items.items() if item.kind in sheets and sheets[item.kind].is_access} - used
         contents = lacking(contents, sorted(rules))
         items = dict(contents.items)
@@ -219,7 +225,9 @@ def is_current(session: Session, prepared: Prepared) -> bool:
     for what is to be retired a look at everything that may use it."""
     docket, opened = prepared.docket, prepared.opened
     mapped = map_needs(session, prepared.packed or prepared.contents, opened)
+    # With the crosswalk as it is now: a row that was changed meanwhile is a change of what was agreed to.
     side = target_side(opened, session.ledger, session.crosswalk, prepared.contents, mapped)
+    # Reading all definitions takes as long as the docket did; only a retirement depends on who uses what by now.
     if docket.fated(Fate.RETIRE):
         keys = [one.key for one in docket.retirements if one.key in side.by_key]
         actions = {action.key: action for action in docket.actions}
@@ -239,6 +247,7 @@ def _fingerprint(docket: Docket, side: Side, packed: Contents) -> str:
         if (parsed := parse_token(place.token)) and parsed.key in side.by_key
     }
     watched |= packed.items.keys()
+    # The users too: one that begins to use what is to be retired makes the docket a lie.
     watched |= {key for one in docket.retirements for key in (one.key, *one.everybody)}
     places: set[Place] = set()
     if side.opened.description.capabilities.has_unique_names:
@@ -249,6 +258,7 @@ def _fingerprint(docket: Docket, side: Side, packed: Contents) -> str:
     rows = [row for key, row in side.by_key.items() if key in watched or place_of(row) in places]
     rows += [one.present for one in docket.retirements if one.key not in side.by_key]
     bindings = {one.need.key: one.native for one in docket.mapped}
+    # What the package no longer holds is part of what was reviewed, whatever was decided about it.
     gone = sorted(one.key for one in docket.retirements)
     return fingerprint(docket.package_digest, side.uid, rows, {**bindings, "\0retired": gone})
 
@@ -265,6 +275,7 @@ def _earlier(session: Session, side: Side, key: Key, present: Item | None, base:
     if present is None or base is None or present.form_bytes == base.form_bytes:
         return ""
     past = session.ledger.deliveries_of(side.uid, key)
+    # The last one is the base already: only what came before it would be news.
     for one in past[1:]:
         delivery = one.delivery
         is_same = digest(delivery.merged) == present.digest and delivery.merged_states == present.states

@@ -49,6 +49,7 @@ def edits_of(session: Session, environment: str) -> list[Edited]:
     return [
         Edited(one.key, latest[one.key], side.by_key.get(one.key), one.differences)
         for one in verify(session, environment, wanted)
+        # A draft is somebody's work, even while the live version is what was delivered.
         if not one.is_as_promised or _has_draft(side, one)
     ]
 
@@ -61,12 +62,14 @@ def edited_keys(session: Session, environment: str, keys: Collection[Key]) -> li
 
 def carry_back(session: Session, environment: str, edits: list[Edited]) -> tuple[Contents, str]:
     """Makes a package of what was edited, with the delivered forms inside as its base; gives it and its file."""
+    # What is gone can't be carried, and what is not live yet isn't what people use.
     there = [one for one in edits if one.listed and not one.listed.is_drafted_only]
     if not there:
         raise NotReady(f"Nothing was edited in {environment}.", next_step=f"amphora survey {environment}")
     opened = session.open(environment)
     side = own_side(opened, session.ledger, session.crosswalk)
     deliveries = {one.key: one.delivery for one in there}
+    # Inside the package, because the ledger of whoever imports it may not know them.
     bases = {key: delivery.base for key, delivery in deliveries.items()}
     items, _, noticed = read_items(side, list(deliveries), bases=bases, binds_new=True)
     files = {name: raw for portable in noticed.values() for name, raw in portable.files.items()}

@@ -108,6 +108,7 @@ def export(session: Session, request: ExportRequest) -> ExportReport:
     asked = choose(request.wanted, side.by_key, environment)
     # Chosen in the same words and by the same index as what is asked for: an item has one name for both.
     left = set(choose(request.leave_out, side.by_key, environment)) if request.leave_out else set()
+    # Silently preferring one of them would make a package that somebody didn't mean.
     if both := sorted(left & set(asked)):
         raise UsageFault(f"{readable(both[0])} is both asked for and left out.", subject=both[0])
     rules: list[Key] = []
@@ -160,11 +161,13 @@ def _packed(
         path = out or Store(session.workspace.packages).path_of(contents)
     else:
         contents, path, is_unchanged = stored(session, contents, request.version, out)
+        # A preview, or a version that holds the same: the crosswalk has its rows already.
         if contents.package_digest:
             cells = write_cells(session.workspace.crosswalk, _cells(contents, side))
         if not is_unchanged:
             session.ledger.record_links([_link(item, side) for item in contents.items.values()], _addresses(contents))
     drafts = tuple(side.by_key[key] for key in gathered.items if side.by_key[key].has_draft)
+    # What was left out and is used all the same has to be in every target already: that is worth saying now.
     outside = tuple(sorted(left & {used for item in gathered.items.values() for used in item.uses()}))
     shown = path.relative_to(folder) if path.is_relative_to(folder := session.workspace.folder) else path
     return ExportReport(
@@ -203,6 +206,7 @@ def _dropped(session: Session, contents: Contents) -> dict[Key, tuple[str, ...]]
     past = [export.version for export in session.ledger.exports(contents.name)]
     if not past:
         return {}
+    # By the order of versions, not of exports: a mended old version may be exported last.
     latest = max(past, key=version_order)
     gone = [key for key, _ in session.ledger.exported_version(contents.name, latest) if key not in contents.items]
     found: dict[Key, tuple[str, ...]] = dict.fromkeys(gone, ())
@@ -248,6 +252,7 @@ def _gather_consistently(
         with uncollected():
             gathered = _gather(session, side, asked, request, left)
         after = {row.native_id: row.revision for row in environment.index()}
+        # Only of what was packed: in a busy environment something else always moves.
         moved = [k for k, item in gathered.items.items() if before.get(item.native_id) != after.get(item.native_id)]
         if not moved:
             return gathered
@@ -273,6 +278,8 @@ def _gather(
             batch, _, noticed = read_items(side, some, request.take, guides, binds_new=True)
             for key, item in batch.items():
                 row = side.by_key[key]
+                # Told in the package and not only on the screen: whoever imports it wants to know what did not come
+                # along.
                 if row.has_draft and request.take == "live":
                     item = replace(item, unpublished=f"by {row.modified_by or 'somebody'}, {row.modified_at or ''}")
                 read[key] = _exact(item if request.attachments else without_attachments(item))
@@ -282,6 +289,7 @@ def _gather(
         waiting = []
         for key, item in read.items():
             for used in sorted(item.uses()):
+                # Breadth first, so that the reason that is told is the nearest one.
                 if used in side.by_key and used not in why and used not in left:
                     why[used] = f"used by {readable(key)}"
                     waiting.append(used)
@@ -335,6 +343,7 @@ def _secret_settings(context: CheckContext, side: Side) -> Iterable[Finding]:
     for need in context.contents.needs:
         value = side.names.values.get(need.key)
         name = row_name(need.key)
+        # By the name of the row as well: a setting's value has left its place in the definition.
         if need.kind != "setting" or not isinstance(value, str) or not looks_secret(name, value):
             continue
         item = context.contents.items[need.used_by[0]]
@@ -354,6 +363,7 @@ def _secret_settings(context: CheckContext, side: Side) -> Iterable[Finding]:
 def _cells(contents: Contents, side: Side) -> Iterable[Cell]:
     names = {supply.native_id: supply.name for supply in side.supplies}
     for need in contents.needs:
+        # Secrets have no source value to write, and an environment knows its own address.
         if need.kind not in NEED_KINDS or need.kind == "secret" or need.key == OWN_ADDRESS:
             continue
         value = side.names.values[need.key]

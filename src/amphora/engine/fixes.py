@@ -28,6 +28,7 @@ class Fixed:
 
 def fix_findings(session: Session, contents: Contents, targets: Sequence[str]) -> Fixed:
     """Packs what is missing in any target, as the next version, and adds open rows to the crosswalk."""
+    # For all targets before anything is packed: one package has to serve them all.
     findings = [finding for target in targets for finding in check_package(session, contents, target).docket.findings]
     lines = []
     missing = _missing(contents, findings)
@@ -62,6 +63,7 @@ def _missing(contents: Contents, findings: Sequence[Finding]) -> list[Key]:
 
 def _packed_again(session: Session, contents: Contents, missing: Sequence[Key]) -> ExportReport:
     source = _source(session, contents)
+    # What was left out on purpose stays out: only what is missing is added.
     at_home = [n.key for n in contents.needs if n.key not in missing and _is_item(n.key)]
     has_attachments = not any(p.token == LEFT_OUT for item in contents.items.values() for p in item.places)
     request = ExportRequest(
@@ -85,6 +87,7 @@ def _source(session: Session, contents: Contents) -> EnvironmentEntry:
     entries = session.workspace.environments.values()
     named = sorted(entries, key=lambda entry: entry.name != contents.source)
     for entry in named:
+        # Name and uid: another environment may bear the name by now, and packing from it would mix two sources.
         if entry.name == contents.source and session.open(entry.name).description.uid == contents.source_uid:
             return entry
     raise UsageFault(

@@ -35,6 +35,7 @@ def reasons_for(
     # Asked each time and never kept: permissions change while somebody reads a preview.
     identity = opened.environment.whoami()
     open_runs = session.ledger.journal.open_runs(opened.description.uid)
+    # Kinds that are not carried, such as connections, have nothing to do with what can be written.
     sheets = opened.description.sheets
     standing = Standing(
         identity.permissions,

@@ -55,6 +55,7 @@ def prepare_from_docket(session: Session, path: Path, request: ImportRequest) ->
     # All of them are told, not the first: each is mended in another place.
     if stale := [reason for reason, is_so in reasons.items() if is_so]:
         raise _stale(path, stale)
+    # What is part of the question itself stays; only the answers are taken out.
     plain = Decisions(custody=said.custody, without=said.without, records=said.records, file=said.file)
     left = {k: ItemDecision(LEAVE) for k in said.left_out}
     refuse_otherwise(
@@ -70,6 +71,7 @@ def prepare_from_docket(session: Session, path: Path, request: ImportRequest) ->
 
 def packed(session: Session, file: DocketFile) -> Contents:
     """The package of a docket: where it was then, else by name in the workspace."""
+    # Where it was read from when the docket was made: a folder of a pipeline is not in the workspace.
     if file.source and Path(file.source).exists():
         from amphora.files.sources import open_package
 
@@ -129,6 +131,7 @@ def import_prepared(session: Session, prepared: Prepared) -> tuple[Outcome, list
             if docket.file
             else f"amphora compare {docket.name} {docket.target}",
         )
+    # Past this line the target may have changed: whatever happens is told with what it means for it.
     outcome = carry_out(docket, stage_of(session, opened.name))
     if outcome.failure:
         return outcome, []

@@ -64,6 +64,7 @@ def map_package(
     """Writes given values, accepted guesses (of the needs named in `only`, if there are some), answers and
     open rows; returns the needs as they then stand, and how many cells were written. Values that people
     wrote are never replaced but by `values`."""
+    # One value can't be right for two targets, or `any:` would be the row for it.
     if values and len(environments) > 1:
         raise UsageFault("--set maps for one target at a time.", next_step="Name one environment.")
     types = setting_types(contents)
@@ -129,6 +130,7 @@ def contradictions(crosswalk: Crosswalk, source: str) -> list[Doubt]:
         by_value: dict[str, tuple[str, dict[str, Json]]] = {}
         for row, cells in crosswalk.rows.get(section, {}).items():
             here = cells.get(source)
+            # Guesses contradict nobody yet.
             if not isinstance(here, str) or here.startswith(OPEN):
                 continue
             other, seen = by_value.setdefault(here, (row, dict(cells)))
@@ -220,11 +222,13 @@ def _cell(mapped: Mapped, accept: bool) -> Cell | None:
     """The cell that a need's state asks for: an accepted guess, a guess to be accepted, or an open one."""
     if mapped.state in (MapState.MAPPED, MapState.LATER) or mapped.need.kind == "secret":
         return None
+    # A value that somebody wrote and that is wrong stays for them to mend: replacing it would hide what they meant.
     if mapped.state is MapState.OPEN and mapped.value is not None:
         return None
     if mapped.state is MapState.OPEN:
         value: Json = OPEN
     else:
+        # With the question mark it is an offer in the file: taking the mark away accepts it.
         value = mapped.value if accept else f"{OPEN}{mapped.value}"
     return Cell(SECTIONS[mapped.need.kind], row_name(mapped.need.key), mapped.environment, value)
 

@@ -30,8 +30,10 @@ def retirements_of(
     for user, used in sorted(uses.items()):
         for key in used & rows.keys():
             if user != key:
+                # All of them are kept beside those that count: the docket's fingerprint covers them.
                 users[key].append(user)
     ours = session.ledger.journal.created(side.uid)
+    # Users before used, as people would remove them.
     order = [key for group in reversed(in_order({key: uses.get(key, set()) for key in rows})) for key in group]
     return [
         Retirement(

@@ -54,6 +54,7 @@ def export_wish(
     )
     report = export(session, request)
     if not preview:
+        # As they are named for good: a title that was asked for may change, a key doesn't.
         kept = replace(selection, items=report.asked, leave_out=report.leave_out)
         save_selection(session.workspace, name, kept)
     return report
@@ -61,11 +62,13 @@ def export_wish(
 
 def _selected(session: Session, wish: Wish) -> tuple[str, Selection]:
     saved = session.workspace.selections.get(wish.first)
+    # An environment of that name counts more: its name was there first, and means one thing.
     if saved and not wish.items and wish.first not in session.workspace.environments:
         changed = Selection(
             saved.environment,
             saved.items,
             wish.leave_out or saved.leave_out,
+            # What stands on the command line replaces what was saved, for this time and from then on.
             wish.take if wish.take != "live" else saved.take,
             wish.with_ or saved.with_,
             wish.without or saved.without,

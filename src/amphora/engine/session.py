@@ -61,6 +61,7 @@ class Session:
 
     def renew_crosswalk(self) -> None:
         """Reads the crosswalk again, after it was written."""
+        # Assigned over the cached one: whoever asks next sees what was written.
         self.crosswalk = read_crosswalk(self.workspace.crosswalk)
 
     def open(self, name: str) -> Opened:
@@ -79,6 +80,7 @@ class Session:
         """The environment with what it says of itself; the workspace's kind sheets stand over its own."""
         description = environment.describe()
         ours = self.workspace.sheets
+        # A sheet for a kind that this environment lacks is for another one.
         known = [sheet for sheet in ours if sheet.kind in description.sheets]
         if not known:
             return Opened(entry, environment, description)
@@ -96,6 +98,7 @@ class Session:
         """The environment where things from a source go next: the first with a later role."""
         entries = [entry for entry in self.workspace.environments.values() if entry.name != source]
         later = sorted((entry for entry in entries if entry.role != "build"), key=lambda e: ROLES.index(e.role))
+        # A name to be filled in is better than a command that can't be pasted without reading.
         return (later or entries)[0].name if entries else "ENVIRONMENT"
 
     def silenced(self, rule: str) -> dict[Key, tuple[str, ...]]:
@@ -110,5 +113,6 @@ class Session:
         """Closes the environments and the ledger."""
         for opened in self._opened.values():
             opened.environment.close()
+        # Not opened for closing: that would make one in a folder where nothing was done.
         if "ledger" in self.__dict__:
             self.ledger.close()

@@ -84,6 +84,7 @@ def read_items(
     for key, one in zip(wanted, found, strict=True):
         base = (bases or {}).get(key)
         names = _as_delivered(side.names, base) if base else side.names
+        # What was delivered, if anything was: it says which of two tokens with one value was meant.
         guide = base.form if base else (guides or {}).get(key)
         items[key], noticed[key] = portable_item(side, key, one, names, guide, binds_new)
     return items, dict(zip(wanted, found, strict=True)), noticed
@@ -109,10 +110,12 @@ def _side(
     for key, row in matches.by_key.items():
         names.bind(key, row.native_id)
         for part in row.parts:
+            # Where parts have ids of their own, a reference to one of them is one to its item.
             names.part_owner[part] = key
     # Parts whose ids the environment forced: a matched item keeps the names that its parts had at their source.
     inner = {link.native_id: link.inner for link in links if link.inner}
     for native_id, key in matches.keys.items():
+        # By id and not by key: the link remembers the key that it was made under, a match may have given another.
         if native_id in inner:
             names.inner[key] = inner[native_id]
     for one in mapped:
@@ -133,6 +136,8 @@ def _bind_supplies(names: Bindings, environment: str, supplies: Sequence[Supply]
             cell = cells.get(environment, cells.get("any"))
             key = need_key(kind, row)
             if isinstance(cell, str) and not cell.startswith("?"):
+                # The first row of a value wins, here as in every reading: two rows for one connection are told by
+                # `map`.
                 rows.setdefault((kind, cell), key)
                 if kind == "url" and key not in names.values:
                     names.bind(key, cell)
@@ -146,6 +151,7 @@ def _bind_supplies(names: Bindings, environment: str, supplies: Sequence[Supply]
         )
         if key not in names.values:
             names.bind(key, supply.native_id)
+        # Its name is taken by something else that the crosswalk means: it gets one of its own.
         elif names.values[key] != supply.native_id:
             names.bind(_free(key, supply.native_id, names), supply.native_id)
 
@@ -167,5 +173,6 @@ def _as_delivered(names: Bindings, base: Base) -> Bindings:
     for key, value in names.values.items():
         if key not in base.bindings:
             delivered.bind(key, value)
+    # Ids don't change with a crosswalk.
     delivered.inner, delivered.part_owner = names.inner, names.part_owner
     return delivered

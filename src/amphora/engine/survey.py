@@ -75,6 +75,7 @@ _ORDER = {
 
 def _reversed(text: str) -> list[int]:
     """Sorts texts backwards: the latest time first."""
+    # The latest first and the unknown last, in one sort.
     return [-ord(letter) for letter in text] or [1]
 
 
@@ -93,6 +94,7 @@ class Uses:
         """Everything that is used (or, backwards, that uses it), with the least number of steps."""
         net = self.inverse() if backwards else self.direct
         found = {self.start: 0}
+        # Breadth first: the least number of steps is wanted, and circles end by themselves.
         waiting = [self.start]
         while waiting:
             key = waiting.pop(0)

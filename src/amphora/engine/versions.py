@@ -43,6 +43,7 @@ def version_for(session: Session, contents: Contents, wanted: str | None) -> tup
     if _is_same(last, contents):
         return last.version, True
     before: Iterable[tuple[Key, Json]] = session.ledger.exported_version(contents.name, last.version)
+    # Found in the store only: its forms are in the package, not in the ledger.
     if last.version not in {export.version for export in session.ledger.exports(contents.name)}:
         there = read_package(Path(last.file))
         before = [(key, item.form) for key, item in there.items.items()]
@@ -76,6 +77,7 @@ def stored(
         version, is_known = version_for(session, contents, wanted)
         named = replace(contents, version=version)
         path = out or store.path_of(named)
+        # Known and there: nothing is written, and the file keeps its time.
         if is_known and out is None and path.is_file():
             return replace(named, package_digest=""), path, True
         try:
@@ -103,8 +105,10 @@ def next_version(last: str, before: Iterable[tuple[Key, Json]], items: Mapping[K
     is_small = True
     for key, form in before:
         if key not in rest:
+            # Somebody's item would be up for retirement: that is what a major number warns of.
             return f"{major + 1}.0.0"
         rest.remove(key)
+        # Digests first: most items of a next version are as they were.
         is_small = is_small and (digest(form) == items[key].digest or _is_text_only(form, items[key], sheets))
     return f"{major}.{minor}.{patch + 1}" if is_small and not rest else f"{major}.{minor + 1}.0"
 

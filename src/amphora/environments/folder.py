@@ -56,6 +56,8 @@ def connect(location: str, folder: Path, user: str, secret: str) -> FolderEnviro
                 subject=location,
                 next_step="Name an empty folder, or one that was an environment before.",
             )
+        # A uid by chance, once: a copy of the folder keeps it and is the same environment, which is what a copy is
+        # for.
         found_folder(path, f"folder-{uuid4()}", practice_sheets())
     return FolderEnvironment(path)
 
@@ -156,6 +158,8 @@ class FolderEnvironment:
     def _write(self, write: Write) -> Written:
         id_ = str(write.native_id)
         present = self._by_id([id_]).get(id_)
+        # Absent for a creation, as it was seen for an update. Between this look and the rename below somebody may
+        # still write: a plain folder has no better guard.
         if write.is_new == (present is not None) or (present and _revision(present) != write.revision):
             raise RevisionMoved(
                 f"{write.states.title!r} was changed in {self.path} meanwhile.",

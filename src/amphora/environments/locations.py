@@ -36,6 +36,7 @@ def open_environment(entry: EnvironmentEntry, folder: Path) -> Environment:
 def adapter_for(location: str) -> Any:
     """The adapter's `connect`; UsageFault names the schemes that are known."""
     scheme = scheme_of(location)
+    # Without asking every installed package for its entry points, which takes longer than opening one.
     if ":" in location and scheme in OWN:
         return import_module(OWN[scheme]).connect
 
@@ -56,6 +57,7 @@ def sign_in_secret(entry: EnvironmentEntry) -> str:
     """The secret that an entry points to; it is handed to the adapter and kept nowhere."""
     source, _, name = entry.sign_in.partition(":")
     if source == "env":
+        # Empty counts as not set: a pipeline whose secret is missing sets an empty one.
         if not os.environ.get(name):
             raise UsageFault(
                 f"{entry.name} signs in with the variable {name}, which is not set.",

@@ -56,6 +56,8 @@ class PracticeEnvironment:
             release=self.platform.meta("release"),
             region=self.platform.meta("region"),
             base_url=self.platform.meta("base_url"),
+            # The harder half of what platforms do (new ids, one item a call, drafts): what works here works on easier
+            # ones.
             capabilities=Capabilities(
                 is_atomic=False,
                 keeps_ids=False,
@@ -108,6 +110,7 @@ class PracticeEnvironment:
     def answered(self, token: str) -> Written | None:
         with _translated(self.name):
             id_ = self.platform.answered(token)
+            # A token is remembered longer than what it made: somebody may have deleted that since.
             is_there = id_ is not None and bool(self.platform.read([id_], is_strict=False))
             return self._written(id_) if id_ and is_there else None
 
@@ -157,6 +160,7 @@ class PracticeEnvironment:
                     write.token,
                 )
                 return self._written(id_)
+            # Told by place and not by value: the platform never sees the mask.
             keep = list(masked_places(write.definition, practice_sheets()[write.kind]))
             self.platform.update(
                 write.native_id,

@@ -59,11 +59,13 @@ def write_archive(path: Path, folder: str, files: Mapping[str, Raw]) -> None:
 def _add(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, raw: Raw) -> None:
     """Adds one member. What is in memory is compressed at once and written behind its header, which is what
     the library does too, with a few more steps for each; what is stored elsewhere goes through in pieces."""
+    # In pieces, whatever its size: an attachment of gigabytes may be behind it.
     if not isinstance(raw, bytes) or archive.fp is None:
         with archive.open(entry, "w", force_zip64=entry.file_size > ZIP64_FROM) as member:
             for piece in chunks_of(raw):
                 member.write(piece)
         return
+    # Without zlib's own header, as a ZIP member has it.
     packer = zlib.compressobj(COMPRESSION, zlib.DEFLATED, -zlib.MAX_WBITS)
     packed = packer.compress(raw) + packer.flush()
     entry.CRC, entry.compress_size, entry.header_offset = zlib.crc32(raw), len(packed), archive.start_dir
@@ -80,6 +82,7 @@ def read_archive(path: Path) -> tuple[str, dict[str, Raw]]:
         with path.open("rb") as file, zipfile.ZipFile(file) as archive:
             entries = archive.infolist()
             folder = _checked(entries)
+            # Attachments and records are not unpacked here: their checksums are looked at when they are read.
             return folder, {
                 name: Member(path, entry) if name.startswith(LARGE) else _content(file, entry)
                 for entry in entries
@@ -129,6 +132,7 @@ class Member:
                     yield piece
         except (zipfile.BadZipFile, zlib.error, EOFError, OSError, NotImplementedError) as error:
             raise PackageDamaged(f"{self.entry.filename} is damaged: {error}.", place=self.entry.filename) from error
+        # Fewer bytes with a right checksum can't be, but a library may be lenient.
         if size != self.entry.file_size:
             raise PackageDamaged(f"{self.entry.filename} is cut short.", place=self.entry.filename)
 
@@ -141,10 +145,12 @@ def _starts_as_zip(path: Path) -> bool:
 def _checked(entries: list[zipfile.ZipInfo]) -> str:
     if not entries:
         raise PackageDamaged("it is empty.")
+    # By what is announced: unpacking stops at the announced size, so that nobody gains by announcing less.
     if len(entries) > MOST_MEMBERS or sum(entry.file_size for entry in entries) > MOST_BYTES:
         raise PackageDamaged("it is larger than a package may be.")
     # Over the whole archive: many small members that each look harmless add up.
     unpacked, packed = (sum(getattr(e, size) for e in entries) for size in ("file_size", "compress_size"))
+    # Small archives may be as regular as they like; forms of one kind do compress a hundredfold.
     if unpacked > RATIO_COUNTS_FROM and unpacked > MOST_RATIO * max(packed, 1):
         raise PackageDamaged("it unpacks to far more than any package would (a compression bomb).")
     folder = entries[0].filename.partition("/")[0]
@@ -167,6 +173,7 @@ def _check_overlap(entries: list[zipfile.ZipInfo]) -> None:
     for entry in sorted(entries, key=lambda entry: entry.header_offset):
         if entry.header_offset < end:
             raise PackageDamaged("two of its members share bytes (a compression bomb).", place=entry.filename)
+        # At least: names and extra fields come on top, which an honest writer doesn't share either.
         end = entry.header_offset + LOCAL_HEADER + entry.compress_size
 
 
@@ -178,6 +185,7 @@ def _check_entry(entry: zipfile.ZipInfo, folder: str) -> None:
         raise PackageDamaged("a member lies outside the package's folder.", place=name)
     # A link that is unpacked first would lead whatever follows out of the folder.
     mode = entry.external_attr >> 16
+    # No mode at all is fine: archives from other systems have none.
     if stat.S_ISLNK(mode) or (stat.S_IFMT(mode) and not (stat.S_ISREG(mode) or stat.S_ISDIR(mode))):
         raise PackageDamaged("a member is a link or a special file.", place=name)
     if entry.flag_bits & 0x1:

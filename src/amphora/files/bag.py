@@ -17,6 +17,7 @@ def tag_files(identifier: str, payload: Mapping[str, Raw]) -> dict[str, bytes]:
     """The tag files of a bag over a payload (names start with `data/`). No date, no version of ours:
     the same contents give the same bag."""
     # Payload-Oxum (RFC 8493, section 2.2.2): octets and files, for a quick look whether anything is missing.
+    # Over the payload only, as the standard says; tag files have a manifest of their own.
     size = sum(map(size_of, payload.values()))
     tags = {
         "bagit.txt": DECLARATION,
@@ -42,6 +43,7 @@ def parse_manifest(raw: bytes, name: str) -> dict[str, str]:
         raise PackageDamaged(f"{name} is not UTF-8.") from error
     for number, line in enumerate(lines, 1):
         digest, gap, file = line.partition("  ")
+        # Two spaces, as `sha256sum` writes them; a doubled line could hide which of two digests is meant.
         if not gap or len(digest) != 64 or file in result:
             raise PackageDamaged(f"{name} is malformed.", place=f"line {number}")
         result[file] = digest

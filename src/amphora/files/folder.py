@@ -59,11 +59,13 @@ def write_folder(contents: Contents, folder: Path) -> int:
             next_step="Choose a new folder, an empty one, or one that a package was laid out in.",
         )
     files = {name: raw for name, raw in package_files(contents).items() if name not in _TAG_FILES}
+    # Or a git on another system would change the ends of lines, and with them every digest.
     files[ATTRIBUTES] = b"* -text\n"
     present = set(_names(folder / "data", "data/")) if is_ours else set()
     changed = 0
     for name, raw in files.items():
         path = folder / name
+        # Not written again: a version control system would look at every file.
         if path.is_file() and path.stat().st_size == size_of(raw) and sha256_of(OnDisk(path)) == sha256_of(raw):
             continue
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -142,6 +144,7 @@ def folder_contents(files: Mapping[str, Raw], where: str) -> Contents:
         raise PackageDamaged(
             f"{where} can't be used: {error.message}", subject=where, place=error.place, next_step="Mend that file."
         ) from error
+    # Types and digests of needs can't be computed from the forms; who uses what can.
     known = {need.key: need for need in contents.needs}
     needs = tuple(
         replace(need, type=known[need.key].type, seen=known[need.key].seen) if need.key in known else need

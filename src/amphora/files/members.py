@@ -27,6 +27,7 @@ def item_members(keys: Iterable[Key]) -> dict[Key, str]:
     for key, path in paths.items():
         folder, _, name = path.rpartition("/")
         is_colliding = len(spellings[f"/{path.lower()}.json"]) > 1
+        # Both of two that differ in case get a hash, so that which one is told first makes no difference.
         members[key] = f"{safe[folder]}/{_safe(name, is_colliding)}.json"
     return members
 
@@ -42,4 +43,5 @@ def _safe_folder(folder: str, spellings: Mapping[str, set[str]]) -> str:
 def _safe(segment: str, is_colliding: bool) -> str:
     if not (is_colliding or len(segment) > LONGEST_SEGMENT):
         return segment
+    # `=` stands for `%` in member names, and `=-` is no hexadecimal: no honest segment looks like this.
     return f"{segment[:40]}=-{hashlib.sha256(segment.encode()).hexdigest()[:16]}"

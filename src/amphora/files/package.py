@@ -41,6 +41,7 @@ def package_files(contents: Contents) -> dict[str, Raw]:
     for key, (form, states) in contents.bases.items():
         payload[f"data/base/{members[key]}"] = pretty_bytes({"form": form, "states": states.to_json()})
     payload |= {f"data/files/{name}": content for name, content in contents.files.items()}
+    # `.jsonl`: the same name as the item's with one letter more.
     payload |= {f"data/records/{members[key]}l": rows for key, rows in contents.records.items()}
     for kind, source in contents.sheets.items():
         payload[f"data/kinds/{kind}.toml"] = source.encode()
@@ -72,6 +73,7 @@ def _read_package(path: Path) -> Contents:
     try:
         verify_bag(files)
         contents = contents_of(files)
+        # Unpacked by hand, the folder is all that tells which package it was.
         if folder != f"{contents.name}-{contents.version}":
             raise PackageDamaged("its folder is not named after it.", place=folder)
         return contents
@@ -91,6 +93,7 @@ def contents_of(files: Mapping[str, Raw], is_edited: bool = False) -> Contents:
     try:
         major, minor = (int(part) for part in listing["amphora"]["format"].split("."))
         # A higher minor number only adds what may be ignored; a higher major one changes what is there.
+        # Before anything else of the list is looked at: it may mean something else there.
         if major != FORMAT[0]:
             raise PackageDamaged(
                 f"It has format {major}.{minor}; this Amphora reads {FORMAT[0]}.x.", place=PACKING_LIST

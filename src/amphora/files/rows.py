@@ -38,5 +38,6 @@ def _lines(raw: Raw) -> Iterator[bytes]:
     for piece in chunks_of(raw):
         *lines, rest = (rest + piece).split(b"\n")
         yield from filter(None, lines)
+    # A last line without its end counts: somebody may have edited the file by hand.
     if rest:
         yield rest

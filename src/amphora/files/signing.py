@@ -58,6 +58,7 @@ def new_key(name: str, trusted: Path) -> Path:
     from jwcrypto.jwk import JWK
 
     private = private_folder() / f"{name}{PRIVATE_SUFFIX}"
+    # Never over another one: what was signed with it would be signed by nobody.
     if private.exists():
         raise UsageFault(f"There is a key {name!r} already.", subject=str(private), next_step="Choose another name.")
     key = JWK.generate(kty="OKP", crv="Ed25519", kid=name)
@@ -114,6 +115,8 @@ def sign_package(path: Path, name: str) -> Contents:
     # The tag manifest stands for everything: it holds the digest of the manifest, which holds those of all files.
     jws = JWS(whole(files[TAG_MANIFEST]))
     jws.add_signature(key, alg="EdDSA", protected=json.dumps({"alg": "EdDSA", "kid": key.thumbprint()}))
+    # JSON serialization with the payload in it (RFC 7515, section 7.2.2): anybody can check it with nothing but this
+    # file and the manifest.
     signature = json.dumps(json.loads(jws.serialize()), indent=2, sort_keys=True).encode() + b"\n"
     write_archive(path, folder, {**files, SIGNATURE: signature})
     return contents
@@ -135,12 +138,14 @@ def judged(contents: Contents, trusted: Path) -> Verdict:
         return Verdict(Trust.WRONG)
     for name, public in trusted_keys(trusted).items():
         key = JWK(**public)
+        # By thumbprint, which is what the key is; a name is only what somebody called it.
         if key.thumbprint() != kid:
             continue
         try:
             jws.verify(key, alg="EdDSA")
         except JWException:
             return Verdict(Trust.WRONG, name)
+        # A right signature over another package's manifest is a wrong one here.
         return Verdict(Trust.GOOD if sha256_of(jws.payload) == contents.package_digest else Trust.WRONG, name)
     return Verdict(Trust.UNKNOWN, kid)
 

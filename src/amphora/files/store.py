@@ -52,6 +52,7 @@ class Store:
                     temporary.replace(path)
             except OSError:
                 # Some file systems know no links: there nobody guards the moment between.
+                # Looked at all the same: it guards against everything but two writers in the same instant.
                 if path.exists() and not self._is_other(contents, path, digest):
                     return path, digest
                 temporary.replace(path)
@@ -70,6 +71,7 @@ class Store:
                 subject=str(path),
                 next_step="Move it away, or write elsewhere with --out FILE.",
             ) from error
+        # The same contents under another name may be replaced: nothing is lost but the name.
         if there.package_digest == digest or there.digest() == contents.digest():
             return there.package_digest != digest and (there.name, there.version) != (contents.name, contents.version)
         if (there.name, there.source_uid) == (

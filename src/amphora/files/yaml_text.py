@@ -18,6 +18,7 @@ def yaml_tool() -> YAML:
 
     tool = YAML(typ="rt")
     tool.preserve_quotes = True
+    # Long values stay on their line: a wrapped one would show as a change that nobody made.
     tool.width = 10_000
     tool.indent(mapping=2, sequence=4, offset=2)
     return tool
@@ -61,6 +62,7 @@ def plain(value: Any, path: Path, place: str) -> Any:
     """A YAML scalar as a plain JSON value; UsageFault for dates and other types that JSON lacks."""
     if value is None or isinstance(value, bool):
         return value
+    # The reader's own types (with their quotes and notation) as plain ones.
     for kind in (int, float, str):
         if isinstance(value, kind):
             return kind(value)

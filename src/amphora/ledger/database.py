@@ -39,6 +39,7 @@ class Database:
                 # In WAL mode the default would lose the last commits in a power cut: exactly the intents that
                 # recovery needs.
                 self._db.execute("pragma synchronous = full")
+                self._is_awaiting = True
                 self._db.execute("pragma foreign_keys = on")
                 version = version_of(self._db)
                 if version < len(MIGRATIONS):
@@ -84,6 +85,9 @@ class Database:
 
     def do(self, statement: str, values: Sequence[Any] = ()) -> int:
         """One statement; gives the id of the row that it made, if it made one."""
+        if not self._db.in_transaction and not self._is_awaiting:
+            with self.transaction():
+                return self.do(statement, values)
         with self._translated():
             return int(self._db.execute(statement, values).lastrowid or 0)
 
@@ -93,10 +97,14 @@ class Database:
             self._db.executemany(statement, rows)
 
     @contextmanager
-    def transaction(self) -> Iterator[None]:
+    def transaction(self, is_awaited: bool = True) -> Iterator[None]:
         """All of it, or nothing. Begun at once for writing: two writers wait for each other instead of
-        finding out at the end."""
+        finding out at the end. One that is not awaited survives the end of the process, but a power cut only with
+        the next one that is."""
         with self._translated():
+            if is_awaited is not self._is_awaiting:
+                self._db.execute(f"pragma synchronous = {'full' if is_awaited else 'normal'}")
+                self._is_awaiting = is_awaited
             self._db.execute("begin immediate")
         try:
             yield

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
 from amphora.core.plan.states import Image
@@ -116,23 +116,44 @@ class Journal:
         found: dict[str, str] = json.loads(self._db.rows("select outside from runs where id = ?", (run.id,))[0][0])
         return found
 
-    def begin_step(
+    def begin_steps(
         self,
         run: Run,
-        number: int,
-        do: str,
-        keys: Iterable[Key],
-        intent: Json,
+        intents: Sequence[tuple[int, str, Iterable[Key], Json]],
         before: tuple[int, Json] | None = None,
     ) -> None:
-        """Journals what is about to be done, and what the step `before` came to: its number and outcome."""
-        row = (run.id, number, do, dumped(list(keys)), dumped(intent), "intended", "null", self._clock())
+        """Journals what is about to be done: number, kind, keys and intent of the next step, and of those after it,
+        which are `planned` until it is their turn; and what the step `before` came to: its number and outcome."""
+        rows = [
+            (run.id, number, do, dumped(list(keys)), dumped(intent), "planned", "null", self._clock())
+            for number, do, keys, intent in intents
+        ]
+        # One commit for all of it: a crash in between finds the earlier one uncertain, which looking settles.
         with self._db.transaction():
-            # One commit for two facts: a step costs one write to the disk instead of two, and a crash in between
-            # finds the earlier one uncertain, which looking settles.
             if before:
                 self.end_step(run, before[0], "done", before[1])
-            self._db.do("insert into steps values (?, ?, ?, ?, ?, ?, ?, ?)", row)
+            self._db.do_many("insert into steps values (?, ?, ?, ?, ?, ?, ?, ?)", rows)
+            self._begin(run, intents[0][0])
+
+    def begin_next(self, run: Run, number: int, intent: Json | None, before: tuple[int, Json] | None) -> None:
+        """A planned step is next, with another intent if need be. Its plan is on the disk already: that its turn has
+        come needs to survive a killed process, not a power cut."""
+        with self._db.transaction(is_awaited=False):
+            if before:
+                self.end_step(run, before[0], "done", before[1])
+            if intent is not None:
+                query = "update steps set intent = ? where run_id = ? and number = ?"
+                self._db.do(query, (dumped(intent), run.id, number))
+            self._begin(run, number)
+
+    def _begin(self, run: Run, number: int) -> None:
+        query = "update steps set state = 'intended', at = ? where run_id = ? and number = ?"
+        self._db.do(query, (self._clock(), run.id, number))
+
+    def forgo_steps(self, run: Run) -> None:
+        """What is still planned will not be begun."""
+        values = (dumped({"error": "It was not begun."}), run.id)
+        self._db.do("update steps set state = 'failed', outcome = ? where run_id = ? and state = 'planned'", values)
 
     def end_step(self, run: Run, number: int, state: str, outcome: Json) -> None:
         """Journals what became of it: `done`, `failed` (nothing happened) or `uncertain`."""

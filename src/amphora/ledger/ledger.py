@@ -282,6 +282,7 @@ def _next_seq(db: Database) -> int:
 def _write_links(db: Database, links: Iterable[Link], addresses: Mapping[str, str]) -> None:
     rows = [(n.key, n.uid, n.native_id, dumped(dict(n.inner)), addresses.get(n.native_id, "")) for n in links]
     db.do_many("delete from links where uid = ? and key = ?", [(uid, key) for key, uid, *_ in rows])
+    # Either end may have been somebody else's: an id belongs to one key, and a key has one id.
     db.do_many("delete from links where uid = ? and native_id = ?", [(uid, id_) for _, uid, id_, *_ in rows])
     db.do_many('insert into links (key, uid, native_id, "inner", link) values (?, ?, ?, ?, ?)', rows)
 

@@ -27,6 +27,7 @@ class Locks:
             yield
         finally:
             try:
+                # Only our own: by the time we end somebody may have taken it over.
                 mine = (uid, socket.gethostname(), os.getpid())
                 self._db.do("delete from locks where uid = ? and host = ? and process = ?", mine)
             except LedgerTrouble:

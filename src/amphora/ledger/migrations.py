@@ -79,6 +79,7 @@ def _second(db: sqlite3.Connection) -> None:
     # One order over exports and deliveries: which of two bases is the later one. Older rows have only times.
     both = (*db.execute("select at, 0, id from exports"), *db.execute("select at, 1, id from deliveries"))
     rows = [tuple(row) for row in both]
+    # At the same second the export comes first: what was delivered was exported before.
     for seq, (_, which, id_) in enumerate(sorted(rows), 1):
         db.execute(f"update {('exports', 'deliveries')[which]} set seq = ? where id = ?", (seq, id_))
     db.execute("insert into facts values ('seq', ?)", (str(len(rows)),))

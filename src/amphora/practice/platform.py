@@ -204,6 +204,7 @@ class Platform:
         """Makes the draft the live version."""
         self._allow("publish")
         if self._seen(id_, revision).draft is not None:
+            # One statement: there is no moment without a live version.
             self._touch("live = draft, draft = null", id_)
 
     def take_back(self, id_: str, revision: int | None = None) -> None:
@@ -235,9 +236,11 @@ class Platform:
         # Looked at and removed in one go: nobody can begin to use an item in between, and rows go with their table.
         with self._transaction():
             for id_, revision in revisions.items():
+                # All of them are looked at before the first goes.
                 self._seen(id_, revision)
             for other in self.everything():
                 used = self._used(other) & revisions.keys() if other.id not in revisions else None
+                # Drafts count as users, as on real platforms: publishing them would dangle.
                 if used:
                     raise PlatformRefusal("in-use", f"{', '.join(sorted(used))} is used by {other.title}")
             for id_ in revisions:

@@ -22,6 +22,7 @@ def item_missing(context: CheckContext) -> Iterable[Finding]:
         if context.target is None:
             message = f"{readable(key)} is used but not packed; the target has to have it."
             yield context.finding("item-missing", Level.NOTE, message, item=uses[0][0].key, place=uses[0][1].pointer)
+        # What is there under that key serves, whatever its state: how it differs is another rule's question.
         elif key not in context.target.rows:
             users = named(list(dict.fromkeys(repr(item.states.title) for item, _ in uses)))
             yield context.finding(
@@ -96,6 +97,7 @@ def reference_unfit(context: CheckContext) -> Iterable[Finding]:
             continue
         fit = fits.get((refer, token.kind))
         if fit is None:
+            # Kept by role and kind: twenty thousand references of one item have a handful of both.
             fit = fits[refer, token.kind] = refer.is_known_only or refer.may_name(token.kind)
         if not fit:
             kinds = " or ".join(sorted({name.partition("#")[0] for name in refer.to}))
@@ -115,6 +117,7 @@ def reference_plain(context: CheckContext) -> Iterable[Finding]:
         if sheet is None or not context.contents.is_edited:
             continue  # an export never leaves plain text there: only a hand that edited a folder does
         for at, value, spot, _ in spotted(item.form, sheet):
+            # At a place that is only known to hold ids now and then, plain text is the usual thing.
             is_strict = spot.refer is not None and not spot.refer.is_known_only
             if is_strict and isinstance(value, str) and value and parse_token(value) is None:
                 yield context.finding(
@@ -156,6 +159,7 @@ def unbound_id(context: CheckContext) -> Iterable[Finding]:
 def undeclared_reference(context: CheckContext) -> Iterable[Finding]:
     """A value is the id of an item, at a place where the kind sheet knows of no reference."""
     for item, place, token, spot in context.declared:
+        # A place declared as a setting may well hold an id: somebody has thought about it.
         if not (spot.refer or spot.setting):
             yield context.finding(
                 "undeclared-reference",

@@ -35,6 +35,8 @@ def signature_doubtful(context: CheckContext) -> Iterable[Finding]:
 
 def format_newer(context: CheckContext) -> Iterable[Finding]:
     """The package has a newer minor format than this Amphora."""
+    # Read all the same: a newer minor format only adds (design, section 4); a newer major one is refused when it is
+    # opened.
     if context.contents.format_minor > context.known_minor:
         yield context.finding(
             "format-newer",

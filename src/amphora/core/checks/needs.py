@@ -66,6 +66,7 @@ def connection_broken(context: CheckContext) -> Iterable[Finding]:
         if reach is None or reach.is_working is not False:
             continue
         switched = [item for item in users if item.states.is_on and _switches(context, item)]
+        # What stays off waits for the connection to be mended; what is to be on would be refused.
         level = Level.ERROR if switched else Level.WARNING
         words = (
             f"is {mapped.value!r} in {mapped.environment}, which doesn't work: {reach.reason or 'no reason given'}."
@@ -94,6 +95,7 @@ def needs_share(context: CheckContext) -> Iterable[Finding]:
     """Two needs have one counterpart."""
     by_native: dict[tuple[str, str], list[Mapped]] = {}
     for mapped in context.mapped.values():
+        # Settings share values all the time, and addresses are one a target by nature.
         if mapped.state is MapState.MAPPED and mapped.need.kind in ("connection", "person"):
             by_native.setdefault((mapped.need.kind, str(mapped.native)), []).append(mapped)
     for (kind, _), several in sorted(by_native.items()):

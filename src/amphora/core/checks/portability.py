@@ -38,6 +38,7 @@ LEAST_ENTROPY_BITS = 4.0
 
 def secret_in_clear(context: CheckContext) -> Iterable[Finding]:
     """A value that looks like a secret stands in clear where none is declared."""
+    # Only items whose bytes give a reason: walking all of a large package for each rule took longer than reading it.
     for item in suspects(context).secret:
         sheet = context.sheets.get(item.kind)
         allowed = context.secrets_in_clear.get(item.key, ())
@@ -60,6 +61,7 @@ def random_looking(context: CheckContext) -> Iterable[Finding]:
     """A value is as random as a key or token, though nothing else says that it is one."""
     for item in suspects(context).random:
         for at, text in texts(item.form):
+            # One a text is enough to make somebody look.
             found = next((m[0] for m in _RANDOM.finditer(text) if looks_random(m[0])), None)
             if found and not text.startswith(PREFIX) and at not in context.secrets_in_clear.get(item.key, ()):
                 yield context.finding(
@@ -102,6 +104,7 @@ def source_id_in_text(context: CheckContext) -> Iterable[Finding]:
     """A native id of a packed item stands where it isn't rewritten."""
     ids = {item.native_id: item for item in context.contents.items.values() if len(item.native_id) >= SHORTEST_ID}
     for item in suspects(context).id:
+        # Once an item: the same id stands in a script ten times.
         told: set[str] = set()
         for at, text in texts(item.form):
             for native in _WORD.findall(_TOKENS.sub(" ", text)):
@@ -161,6 +164,7 @@ def texts(form: Json, at: Pointer = ()) -> Iterator[tuple[str, str]]:
 
 def looks_random(text: str) -> bool:
     """Whether a word is as random as a key: letters and digits mixed throughout, and of high entropy."""
+    # Ids in one case, hashes in hexadecimal and long words are everywhere; keys mix everything.
     if len(_DIGITS.findall(text)) < 2 or text.lower() == text or text.upper() == text:
         return False
     counts = Counter(text)
@@ -207,6 +211,7 @@ def suspects(context: CheckContext) -> Suspects:
 
 
 def _hosts(context: CheckContext) -> list[str]:
+    # A bare word such as `localhost` would be found in half of all texts.
     hosts = {urlsplit(url).hostname for url in context.source_urls if url}
     return sorted({host for host in hosts if host and "." in host}, key=len, reverse=True)
 
@@ -215,6 +220,7 @@ def _id_filter(natives: Iterable[str]) -> Callable[[bytes, bytes], bool]:
     """Tells of an item's bytes (and of the same with all words alike) whether they can hold one of these ids."""
     ids = [native for native in natives if len(native) >= SHORTEST_ID]
     beginnings = {native[:3].encode() for native in ids}
+    # Environments whose ids begin alike: a few searches instead of taking every word for a suspect.
     if len(beginnings) <= FEW:
         return lambda raw, words: any(start in raw for start in beginnings)
     shortest = b"w" * min(map(len, ids))

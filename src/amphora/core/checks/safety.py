@@ -39,6 +39,7 @@ def other_claim(context: CheckContext) -> Iterable[Finding]:
     shared = context.target.shared if context.target else {}
     for key, packages in sorted(shared.items()):
         planned = context.planned.get(key)
+        # An item that is left as it is takes nothing from anybody.
         if key in context.contents.items and (planned is None or planned.do == "update"):
             yield context.finding(
                 "other-claim",
@@ -70,6 +71,7 @@ def retire_blocked(context: CheckContext) -> Iterable[Finding]:
     for key in sorted(dropped):
         users = [item.key for _, item in sorted(context.contents.items.items()) if key in item.uses()]
         users += [k for k in context.target.gone_users.get(key, ()) if k not in users] if context.target else []
+        # What is dropped together goes together: users inside the set don't count.
         if users := [user for user in users if user not in dropped]:
             yield context.finding(
                 "retire-blocked",
@@ -89,6 +91,7 @@ def column_lost(context: CheckContext) -> Iterable[Finding]:
         sheet = context.sheets.get(item.kind)
         if there is None or row is None or not row.rows or sheet is None or not sheet.has_data:
             continue
+        # By id, so that a renamed column is no lost one.
         gone = sorted(part_ids(there.form, sheet) - part_ids(item.form, sheet))
         old, new = _data(there.form, sheet), _data(item.form, sheet)
         other = sorted(place for place in old.keys() & new.keys() if old[place] != new[place])
@@ -109,9 +112,11 @@ def cycle_unbreakable(context: CheckContext) -> Iterable[Finding]:
     yield from _cycles_through_a_pause(context)
     if context.target is None or not context.target.is_stepwise:
         return
+    # Only what is new has to be created in an order; what is there can be updated in any.
     new = {item.key: item for item in context.written() if item.key not in context.target.rows}
     graph = {key: _required(context, item) & new.keys() for key, item in new.items() if _has_required(context, item)}
     for group in in_order(graph):
+        # A group of one is a circle only if it names itself.
         if len(group) > 1 or group[0] in graph[group[0]]:
             yield context.finding(
                 "cycle-unbreakable",

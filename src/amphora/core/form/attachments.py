@@ -40,8 +40,11 @@ def _filled(value: Json, present: Json, walk: Walk) -> tuple[Json] | None:
     if isinstance(value, dict):
         there: Mapping[str, Json] = present if isinstance(present, dict) else {}
         parts = {name: _filled(part, there.get(name, MISSING), walk.step(name)) for name, part in value.items()}
+        # None and not the value itself: nearly all definitions hold no attachment, and are not made anew.
         if not any(parts.values()):
             return None
+        # Where the target lacks the member there is nothing to keep, and an empty one would be an edit that nobody
+        # made.
         filled = {name: value[name] if part is None else part[0] for name, part in parts.items()}
         return ({name: part for name, part in filled.items() if value[name] != LEFT_OUT or name in there},)
     if isinstance(value, list):

@@ -64,6 +64,7 @@ class Bindings:
         if key.startswith("url:"):
             self._urls = None
             self._text = None
+        # Settings and secrets never by value: a setting "5" would turn every 5 of every definition into itself.
         if isinstance(value, str) and not key.startswith(("setting:", "secret:")):
             self._reverse.setdefault(value, key)
 
@@ -77,6 +78,7 @@ class Bindings:
         value = self.values.get(token.key, MISSING)
         if token.part is None or value is MISSING:
             return value
+        # The part's own id unless this environment forced another one on it.
         part = self.inner.get(token.key, {}).get(token.part, token.part)
         return f"{value}{self.style.joiner}{part}" if self.style.joiner else part
 
@@ -86,6 +88,7 @@ class Bindings:
         if key is not None:
             return token_for(key)
         if self.style.joiner:
+            # At the first joiner: items' ids hold none, ids of parts may.
             owner, joiner, part = native.partition(self.style.joiner)
             key = self._reverse.get(owner) if joiner and part else None
             return None if key is None else token_for(key, part)
@@ -99,6 +102,7 @@ class Bindings:
         """URL prefixes of this environment with their tokens, longest first."""
         if self._urls is None:
             urls = {str(v): token_for(k) for k, v in self.values.items() if k.startswith("url:") and v}
+            # The longest first: `https://x/apps` before `https://x`, or the shorter would eat the longer.
             self._urls = dict(sorted(urls.items(), key=lambda pair: (-len(pair[0]), pair[0])))
         return self._urls
 
@@ -114,6 +118,8 @@ class Bindings:
     def text_pattern(self) -> re.Pattern[str]:
         """Matches, in a text, the URL prefixes and whatever looks like an id, at token boundaries."""
         if self._text is None:
+            # Not followed by what could go on a host name: `https://mill.example` is no part of
+            # `https://mill.example.org`.
             urls = "|".join(re.escape(url) + r"(?![A-Za-z0-9.-])" for url in self.url_tokens())
             ids = rf"(?<![A-Za-z0-9_])(?:{self.style.pattern})(?![A-Za-z0-9_])"
             self._text = re.compile(f"{urls}|{ids}" if urls else ids)

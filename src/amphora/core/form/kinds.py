@@ -126,6 +126,7 @@ def sheets_in_force(*layers: Iterable[KindSheet]) -> dict[str, KindSheet]:
     for layer in layers:
         for sheet in layer:
             below = result.get(sheet.kind)
+            # A sheet from the workspace, or one that came in a package, must not be able to make a secret readable.
             if below and not set(below.secrets) <= set(sheet.secrets):
                 lost = ", ".join(sorted(set(below.secrets) - set(sheet.secrets)))
                 raise SheetFault(
@@ -175,9 +176,12 @@ def _unfit(table: Mapping[str, Any], known: Mapping[str, Any], before: str, sour
     """The members of a table that nobody knows, with the nearest name, or that are of another type."""
     for name, value in table.items():
         if name not in known:
+            # A misspelt role is the dangerous kind of slip: `secrets` for `secret` would let every one of them
+            # travel.
             near = difflib.get_close_matches(name, known, 1, 0.5)
             hint = f"; perhaps `{before}{near[0]}`" if near else ""
             yield f"{_line(source, name)}`{before}{name}` is not known in a kind sheet{hint}"
+        # In Python True is an int; `schema = true` is a slip all the same.
         elif not isinstance(value, known[name]) or (known[name] is int and isinstance(value, bool)):
             kinds = known[name] if isinstance(known[name], tuple) else (known[name],)
             words = " or ".join(_WORDS[kind] for kind in kinds)

@@ -75,6 +75,8 @@ class _Writer:
         return self._string(value, walk.spot, at) if isinstance(value, str) else value
 
     def _string(self, text: str, spot: Spot, at: Pointer) -> Json:
+        # Own parts first, as on the way in: a part's id is no token, and where this environment forced another one
+        # nothing else would find it.
         if text in self.inner and not spot.is_text:
             return self.inner[text]
         token = parse_token(text)
@@ -84,6 +86,8 @@ class _Writer:
         # has to be entered by somebody.
         if token.kind == "secret" and token.key not in self.names.values:
             return _Secret(token)
+        # As it was in the source: `check` has named it, and whoever lets it pass gets what was there, not something
+        # made up.
         if token.kind == "unbound":
             return name_of(token.key)
         if token.kind == "file" and token.path in self.files:
@@ -102,6 +106,7 @@ class _Writer:
         def value_of(token: str) -> object:
             value = self.names.value_of(token)
             if value is MISSING:
+                # Nothing in its place for now; what is missing stops the import before anything of this is written.
                 self.missing.append((write_pointer(at), token))
                 return ""
             return value
@@ -120,6 +125,7 @@ def _apply_layout(definition: Json, layout: Json, walk: Walk, inner: Mapping[str
     for name, part in layout.items():
         if index is not None:
             position = index.get(inner.get(name, name))
+            # A step that is gone takes its position on the canvas with it.
             if position is not None:
                 _apply_layout(definition[position], part, walk.step(str(position)), inner)
         elif isinstance(definition, dict):
@@ -143,6 +149,8 @@ def _object_over(new: dict[str, Json], present: dict[str, Json], walk: Walk) -> 
     for name, kept in present.items():
         spot = walk.step(name).spot
         is_kept_secret = spot.is_secret and (kept == MASK or name not in new)
+        # Keep, set and clear are three things: a masked secret is kept, one that the package leaves out is kept too,
+        # and only an explicit empty value clears it.
         if spot.is_volatile or spot.is_switch or is_kept_secret or (spot.is_layout and name not in new):
             result[name] = kept
         elif name in new:
@@ -155,6 +163,7 @@ def _array_over(new: list[Json], present: list[Json], walk: Walk) -> Json:
     places = named_elements(present, member) if member else None
     if member and places is not None and named_elements(new, member) is not None:
         result = [
+            # By name: laid over by position, an inserted step would hand every secret to its neighbour.
             _laid_over(part, present[places[part[member]]], walk.step(str(places[part[member]])))
             if part[member] in places
             else part
@@ -169,6 +178,7 @@ def _array_over(new: list[Json], present: list[Json], walk: Walk) -> Json:
         rest = list(new)
         first = [part for part in present if part in rest and not rest.remove(part)]  # type: ignore[func-returns-value]
         return first + rest
+    # Nameless elements can only go by their positions: that is why secrets in arrays want a name in the sheet.
     kept = [_laid_over(a, b, walk.step(str(n))) for n, (a, b) in enumerate(zip(new, present, strict=False))]
     return kept + new[len(present) :]
 
@@ -179,6 +189,7 @@ def _drop_unset_secrets(value: Json, at: Pointer) -> Iterable[tuple[str, str]]:
     members = list(value.items()) if isinstance(value, dict) else []
     for name, part in members:
         if isinstance(part, _Secret):
+            # Taken out and not set to null: many platforms read null as "clear it".
             found.append((write_pointer((*at, name)), str(part)))
             del value[name]
         else:

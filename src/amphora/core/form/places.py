@@ -67,6 +67,8 @@ def merged(spots: Iterable[Spot]) -> Spot:
     """One spot with the roles of all."""
     result = NOWHERE
     for spot in spots:
+        # Later ones win, and what one leaves out does not take away what another said: a wildcard's role and that of
+        # a single name add up.
         given = {f.name: value for f in fields(Spot) if (value := getattr(spot, f.name))}
         result = replace(result, **given)
     return result
@@ -110,7 +112,11 @@ class Walk:
         """The positions of the children that the sheet names, and that of all others."""
         if self._other is None:
             every = [node.every for node in self._nodes if node.every]
+            # A subset construction, made only where a document leads: sheets have some thirty places, of which one
+            # definition meets a few.
             names = sorted({name for node in self._nodes for name in node.names})
+            # The place below which nothing is declared is its own child: the walk through a large foreign part of a
+            # definition makes no objects.
             self._other = Walk(tuple(every)) if self._nodes else self
             for name in names:
                 named = [node.names[name] for node in self._nodes if name in node.names]
@@ -153,6 +159,8 @@ class Places:
 
     def walk(self, definition: Any) -> Walk:
         """The start of a walk along this definition."""
+        # The usual case: no filter in the sheet, so that one automaton serves all definitions, and positions are
+        # equal objects.
         if not self._searched:
             return self._start
         found = [
@@ -181,9 +189,12 @@ def parse_path(path: str) -> tuple[Any, tuple[Step, ...] | None]:
     for segment in query.segments:
         selector = segment.selectors[0]
         name = getattr(selector, "name", getattr(selector, "index", None))
+        # By name and not by class: the library's modules are not part of its promise, its class names stand in its
+        # messages.
         is_plain = type(segment).__name__ == "JSONPathChildSegment" and len(segment.selectors) == 1
         if is_plain and type(selector).__name__ == "WildcardSelector":
             steps.append(None)
+        # A negative index counts from the end and so depends on the document, like a filter.
         elif is_plain and name is not None and not (isinstance(name, int) and name < 0):
             steps.append(str(name))
         else:

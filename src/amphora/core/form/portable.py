@@ -76,12 +76,15 @@ class _Reader:
 
     def read(self, value: Json, walk: Walk, at: Pointer, guide: Json) -> Json:
         spot = walk.spot
+        # Before everything else: nothing may look at a secret's value, not even to compare it. What is empty holds
+        # none, and "empty" is a thing that a target may need to be told.
         if spot.is_secret and value not in (None, "", [], {}):
             return self._secret(at, guide)
         if isinstance(value, dict):
             return self._object(value, walk, at, guide)
         if isinstance(value, list):
             return self._array(value, walk, at, guide)
+        # A place may be declared both: an id is then a reference, a number or yes/no a setting.
         if spot.setting and not (spot.refer and isinstance(value, str)):
             return self._setting(value, at, guide)
         return self._string(value, spot, at, guide) if isinstance(value, str) else value
@@ -92,6 +95,7 @@ class _Reader:
         steps, other = walk.children()
         for name, part in value.items():
             child = steps.get(name, other)
+            # The short way first: nine in ten members have no role and hold nothing of ours.
             if child.is_bare:
                 kind = type(part)
                 if kind is dict or kind is list or (kind is str and not self._is_own_text(part, guides.get(name))):
@@ -102,6 +106,7 @@ class _Reader:
                 result[name] = self.read(part, child, (*at, name), guides.get(name))
             elif child.spot.is_layout:
                 _put(self.layout, (*at, name), part)
+            # On or off is a state, compared and asked about as such; inside the form it would be a second truth.
             elif child.spot.is_switch:
                 self.is_on = bool(part)
         return result
@@ -130,6 +135,8 @@ class _Reader:
             if index is None or member is None:
                 name, beside = str(position), guides[position] if position < len(guides) else None
             else:
+                # Under the name that the part had at its source: a target that gives parts ids of its own must not
+                # look edited for it.
                 name = self.inward.get(part[member], part[member])
                 beside = by_name.get(name)
             result.append(self.read(part, walk.step(str(position)), (*at, name), beside))
@@ -143,6 +150,7 @@ class _Reader:
 
     def _setting(self, value: Json, at: Pointer, guide: Json) -> Json:
         token = parse_token(guide)
+        # Only if the setting still has this value here: somebody may have typed another one, and that is an edit.
         if token and token.kind == "setting" and _is_value(self.names.value_of_token(token), value):
             return str(token)
         if not self.binds_new:
@@ -157,12 +165,15 @@ class _Reader:
 
     def _own_name(self, kind: str, at: Pointer) -> Key:
         """A name from key and pointer; the short one unless another place holds it already."""
+        # Positions are left out of names: a step that is inserted above would rename the setting, and the crosswalk's
+        # line would be lost.
         tail = [part for part in at if not part.isdigit() and part != "value"]
         spot = f"{self.key}{write_pointer(at)}"
         short = "-".join([name_of(self.key), *tail])
         long = ".".join([self.key.replace(":", ".").replace("/", "."), *at])
         # The short name is for people, who read it in the crosswalk; the long one cannot clash with another item's.
         for name in (short, long):
+            # `held` tells by whom a name is taken, so that the same place gets the same name in the next export too.
             key = f"{kind}:{encode_segment(name)}"
             if self.names.held.setdefault(key, spot) == spot:
                 return key
@@ -193,6 +204,7 @@ class _Reader:
     def _file(self, text: str) -> str | None:
         """The token of an attachment that stands inline as a data URL (RFC 2397)."""
         found = _DATA_URL.fullmatch(text)
+        # Other data URLs (percent-encoded, with parameters) stay text: they come back as they are.
         if found is None:
             return None
         try:
@@ -245,6 +257,7 @@ class _Reader:
             native = found[0]
             token = urls.get(native) or self._token_of(native)
             inner = self.inward.get(native)
+            # A hit that is nobody's id is left as it stands: the pattern finds what looks like an id.
             if token is None and inner is None:
                 continue
             pieces.append(escape_inside(text[position : found.start()]))

@@ -22,6 +22,7 @@ def quick_references(definition: Json, names: Bindings, own: Key) -> set[Key]:
     while waiting:
         value = waiting.pop()
         if isinstance(value, dict):
+            # A stack of our own and no order: a set comes out, and this runs over every definition of an environment.
             waiting.extend(value.values())
         elif isinstance(value, list):
             waiting.extend(value)
@@ -29,6 +30,7 @@ def quick_references(definition: Json, names: Bindings, own: Key) -> set[Key]:
             whole = names.token_of(value)
             if whole:
                 found.add(whole)
+            # The cheap question first: most texts are words, and the pattern is what costs.
             elif len(value) > SHORTEST_ID and names.may_hold_ids(value):
                 found.update(token for native in pattern.findall(value) if (token := names.token_of(native)))
     parsed = (parse_token(text) for text in found)

@@ -17,6 +17,8 @@ def mask_secrets(definition: Json, sheet: KindSheet) -> Json:
     """A copy of a native definition in which every declared secret that is set is masked."""
 
     def masked(value: Json, walk: Walk) -> Json:
+        # Whole branches are shared with the original: most definitions hold no secret, and copying them was half of
+        # the cost of reading.
         if not walk.holds_secret:
             return value
         if walk.spot.is_secret:
@@ -30,6 +32,7 @@ def named_elements(elements: list[Json], member: str) -> dict[str, int] | None:
     """Positions by name where every element has its own; None where that can't be said."""
     names = [element.get(member) if isinstance(element, dict) else None for element in elements]
     index = {name: position for position, name in enumerate(names) if isinstance(name, str)}
+    # Fewer names than elements: one is missing, or doubled. Both make a name say nothing.
     return index if len(index) == len(elements) else None
 
 
@@ -37,6 +40,7 @@ def sort_unordered(elements: list[Json], member: str | None) -> list[Json]:
     """The fixed order of an array whose order means nothing: by name, else by content."""
     if member and named_elements(elements, member) is not None:
         return sorted(elements, key=lambda element: str(element[member]))
+    # By content where nothing has a name: it only has to be the same order everywhere.
     return sorted(elements, key=lambda element: json.dumps(element, sort_keys=True))
 
 
@@ -85,6 +89,7 @@ def spotted(form: Json, sheet: KindSheet) -> Iterator[Spotted]:
             yield here.at, here.value, here.walk.spot, here.held
         if isinstance(here.value, dict) and not here.walk.is_dull:
             for name, child in here.walk.children()[0].items():
+                # What isn't there can't be visited, and is exactly what a required reference is asked for.
                 if name not in here.value and child.spot.refer and child.spot.refer.is_required:
                     yield (*here.at, name), None, child.spot, here.value
 
@@ -120,6 +125,7 @@ def objects_used(form: Json, sheet: KindSheet) -> list[tuple[str, str]]:
         (value, held[spot.refer.object_member])
         for _, value, spot, held in spotted(form, sheet)
         if spot.refer and spot.refer.object_member and isinstance(held, dict)
+        # Only names in clear: one that is computed can't be asked about at the other end.
         if isinstance(value, str) and value and isinstance(held.get(spot.refer.object_member), str)
     ]
 

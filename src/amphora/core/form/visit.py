@@ -33,6 +33,7 @@ def _visited(here: Visit, is_thorough: bool) -> Iterator[Visit]:
     value, walk = here.value, here.walk
     if walk.is_dull and not is_thorough:
         return
+    # Asked once for an object and not once for a member: most members have no role, and share one position.
     steps, other = walk.children()
     if isinstance(value, dict):
         for name, part in value.items():
@@ -50,6 +51,7 @@ def _visited(here: Visit, is_thorough: bool) -> Iterator[Visit]:
 def _names(elements: list[Json], member: str) -> list[str] | None:
     """The names of a named array's elements; None where one of them has none."""
     names = [element.get(member) if isinstance(element, dict) else None for element in elements]
+    # Names may be doubled here: whoever only looks for something wants to name every place, whole or not.
     return [str(name) for name in names] if all(isinstance(name, str) for name in names) else None
 
 
@@ -76,6 +78,7 @@ def rebuilt(value: Json, walk: Walk, change: Change) -> Json:
 
 
 def _rebuilt(value: Json, walk: Walk, change: Change) -> Json:
+    # Holders first: what is GONE or replaced as a whole is not looked into.
     found = change(value, walk)
     if not isinstance(found, _Below):
         return found
@@ -85,6 +88,7 @@ def _rebuilt(value: Json, walk: Walk, change: Change) -> Json:
         return {name: part for name, part in parts.items() if part is not GONE}
     if isinstance(value, list):
         elements = [_rebuilt(part, walk.step(str(n)), change) for n, part in enumerate(value)]
+        # Gone from an array means that the others move up; a null in its place would be another definition.
         return [part for part in elements if part is not GONE]
     return value
 

@@ -68,6 +68,8 @@ def rebound(base: Base, today: Bindings) -> dict[str, Json]:
     return {
         token_for(key): value
         for key, value in base.bindings.items()
+        # A need that today's crosswalk no longer has is no change of value: there is nothing to compare it with, and
+        # `check` says that it is open.
         if key in today.values and not same(today.values[key], value)
     }
 
@@ -100,6 +102,7 @@ def compare_item(
 
 def _is_untouched(package: Item, target: Item, base: Base | None) -> bool:
     """Whether all sides are equal to the byte: then nothing has to be looked at field by field."""
+    # States first: they cost nothing, and a switch that was thrown is the commonest local edit.
     if package.states != target.states or (base is not None and base.states != package.states):
         return False
     mine = package.form_bytes
@@ -116,6 +119,8 @@ def item_differences(left: Item, right: Item, sheet: KindSheet) -> list[FieldCha
 def _states(
     base: States | None, target: States, package: States, choose: Chooser
 ) -> tuple[States, list[FieldChange]]:
+    # States go through the same merge as fields: there is one rule for who wins, and `state:on` is only a name for a
+    # place.
     merge = Merge(base is not None, lambda place, by: choose(STATE + place[1:], by), [])
     old = {} if base is None else base.to_json()
     merged: dict[str, Any] = merge.merge(old, target.to_json(), package.to_json(), _NO_ROLES.walk({}))
@@ -124,6 +129,8 @@ def _states(
 
 
 def _by_crosswalk(change: FieldChange, was: Mapping[str, Json]) -> FieldChange:
+    # With the old values laid in, the package is what it was: then only the crosswalk has changed, and saying "the
+    # package" would send people to look for an edit that nobody made.
     if change.by is By.PACKAGE and was and equal(_with_values(change.package, was), change.last_delivered):
         return replace(change, by=By.CROSSWALK)
     return change
@@ -137,6 +144,7 @@ def _with_values(form: Json, was: Mapping[str, Json]) -> Json:
     def change(text: str) -> Json:
         if not any(token in was for token, _ in tokens_in(text)):
             return text
+        # A whole value keeps its type: a setting's number must not come out as text.
         if parse_token(text):
             return was[text]
         return render_text(text, lambda token: was.get(token, "${" + token + "}"))

@@ -27,6 +27,7 @@ def merge_texts(base: str, ours: str, theirs: str) -> str | None:
     """The text with the changes of both sides; None where they touch the same or neighbouring lines."""
     old, one, two = (_lines(text) for text in (base, ours, theirs))
     mine, other = line_hunks(old, one), line_hunks(old, two)
+    # Too different to be versions of one text: a merge by accident of equal lines would be worse than a question.
     if mine is None or other is None:
         return None
     result: list[str] = []
@@ -46,6 +47,7 @@ def line_hunks(old: Sequence[str], new: Sequence[str]) -> list[Hunk] | None:
     if flags is None:
         return None
     gone, added = flags
+    # Both ways: what slides in the old text are the removals, in the new one the additions.
     _slide(old, gone, added)
     _slide(new, added, gone)
     return list(_hunks(new, gone, added))
@@ -54,6 +56,7 @@ def line_hunks(old: Sequence[str], new: Sequence[str]) -> list[Hunk] | None:
 def _lines(text: str) -> list[str]:
     """The lines with their ends; only line feeds end a line."""
     # Not splitlines(): it also breaks at form feeds and U+2028, which stand inside a line for git and for editors.
+    # The last line may lack its end: "a" and "a\n" are different texts, and the difference has to come through.
     *whole, last = text.split("\n")
     return [line + "\n" for line in whole] + ([last] if last else [])
 
@@ -69,6 +72,8 @@ def _joined(old: Sequence[str], mine: list[Hunk], other: list[Hunk]) -> Iterator
         elif other[0].end < mine[0].start:
             yield other.pop(0)
         else:
+            # A region grows until no hunk of either side touches it any more: three edits in a row may hang together
+            # only through the middle one.
             start, end = min(mine[0].start, other[0].start), max(mine[0].end, other[0].end)
             ours, theirs = [mine.pop(0)], [other.pop(0)]
             while True:
@@ -80,6 +85,7 @@ def _joined(old: Sequence[str], mine: list[Hunk], other: list[Hunk]) -> Iterator
                     break
                 end = max(end, ours[-1].end, theirs[-1].end)
             one, two = (_applied(old, hunks, start, end) for hunks in (ours, theirs))
+            # Equal results count as agreement even if the hunks were cut differently.
             yield Hunk(start, end, one) if one == two else None
     yield from mine
     yield from other
@@ -108,6 +114,8 @@ def _changed(old: Sequence[str], new: Sequence[str]) -> tuple[list[bool], list[b
     if trail is None:
         return None
     gone, added = [False] * len(old), [False] * len(new)
+    # Flags per line instead of ready hunks, because sliding moves the borders of groups, and two groups may grow
+    # together.
     for x, y, is_gone in trail:
         if is_gone:
             gone[head + x] = True
@@ -123,6 +131,9 @@ def _trail(old: Sequence[str], new: Sequence[str]) -> list[tuple[int, int, bool]
     furthest = {1: 0}
     past: list[dict[int, int]] = []
     for edits in range(min(len(old) + len(new), MOST_EDITS) + 1):
+        # A copy for each number of edits: the square of the edits in memory, which MOST_EDITS bounds. Walking back
+        # from the end alone would need the linear-space variant of section 4b, twice the code for texts that nobody
+        # merges.
         past.append(dict(furthest))
         for diagonal in range(-edits, edits + 1, 2):
             # On a tie the deletion comes first, as git has it: else equal edits of both sides would come out as
@@ -140,6 +151,8 @@ def _trail(old: Sequence[str], new: Sequence[str]) -> list[tuple[int, int, bool]
 
 def _back(past: list[dict[int, int]], x: int, y: int) -> list[tuple[int, int, bool]]:
     steps = []
+    # The same question as on the way there, asked of what was reached with one edit less: the answer must be the
+    # same, or the way back leads elsewhere.
     for edits in range(len(past) - 1, 0, -1):
         before, diagonal = past[edits], x - y
         goes_down = diagonal == -edits or (diagonal != edits and before[diagonal - 1] < before[diagonal + 1])
@@ -160,6 +173,8 @@ def _slide(lines: Sequence[str], flags: list[bool], others: list[bool]) -> None:
             position, unchanged = position + 1, unchanged + 1
             continue
         start, end = position, position
+        # Up first, as far as it goes, joining the groups that it meets; then down. One that was joined begins anew,
+        # because it may now be able to move further.
         while True:
             while end < len(lines) and flags[end]:
                 end += 1
@@ -182,6 +197,8 @@ def _slide(lines: Sequence[str], flags: list[bool], others: list[bool]) -> None:
                 end += 1
             if unchanged in gaps:
                 matching = (start, end, unchanged)
+        # Only if it still is the same group: one that has joined another on the way down is longer, and its place
+        # beside the other side's change is gone.
         if matching is not None and matching[0] < start and matching[1] - matching[0] == end - start:
             while start > matching[0]:
                 start, end, unchanged = start - 1, end - 1, unchanged - 1

@@ -53,6 +53,7 @@ class FieldChange:
     @property
     def sides(self) -> str:
         """The three values as one text: equal for the same question."""
+        # In a list, because null is a value of its own and must not be taken for an absent one.
         values = [None if v is MISSING else [v] for v in (self.last_delivered, self.target, self.package)]
         return json.dumps(values, sort_keys=True, ensure_ascii=False)
 
@@ -84,6 +85,8 @@ def field_choices(whole: Json, single: Mapping[str, Json]) -> Chooser:
     makes a difference."""
 
     def choose(place: str, by: By) -> Json:
+        # A choice for the whole item is no answer where it makes no difference: it would turn every field that nobody
+        # touched into a decision in the docket.
         return single.get(place, whole if by in _DIFFERENCE.get(whole, ()) else None)
 
     return choose
@@ -111,6 +114,8 @@ class Merge:
         is_on_both = target is not MISSING and package is not MISSING
         if is_on_both and all(isinstance(side, dict) for side in sides):
             return self._objects({} if base is MISSING else base, target, package, walk, at)
+        # Arrays are compared by name only where all elements have one, each its own. With a single nameless one the
+        # pairs would be a guess, and then the array is one value: both of its versions are shown.
         member = walk.spot.named_by
         if member and is_on_both and all(_is_named(side, member) for side in sides):
             return self._named(base if base is not MISSING else [], target, package, member, walk, at)
@@ -164,8 +169,10 @@ class Merge:
         present = [set(order) for order in orders if order or self.has_base]
         common = set.intersection(*present) if present else set()
         base, target, package = ([name for name in order if name in common] for order in orders)
+        # Its own place: somebody may want the package's elements and the target's order of them.
         place = at + ORDER
         whole = merged_order(orders[0] if self.has_base else orders[1], orders[1], orders[2])
+        # Both have the same order already, whoever moved them.
         if target == package:
             return whole
         if not self.has_base:
@@ -177,17 +184,25 @@ class Merge:
         choice = self.choose(place, by)
         self.changes.append(FieldChange(place, by, base, target, package, choice))
         lead = chosen_value(by, choice, orders[0], orders[1], orders[2])
+        # The package before the base: what was removed on both sides is in neither, and what only the base has may
+        # still be wanted by a choice of `last-delivered`.
         rest = [orders[2], orders[1], orders[0]]
+        # An open question leaves the target's order, but what is new on the other side has to stand somewhere all the
+        # same: behind the element that it follows there.
         return whole if choice is None and by not in NEEDS_CHOICE else ordered_by(lead, rest)
 
     def _leaf(self, base: Json, target: Json, package: Json, place: str, is_text: bool) -> Json:
         # Both sides did the same, or nobody did anything: there is nothing to decide in either case, and a choice
         # would make no difference.
         if equal(target, package):
+            # Told all the same: whoever mended something on the far side wants to see that the source has the same
+            # now.
             if self.has_base and not equal(base, target):
                 self.changes.append(FieldChange(place, By.BOTH, base, target, package))
             return target
         merged = None
+        # Without a base the target's value may be somebody's repair just as well as an old delivery: only a person
+        # knows which of the two it is.
         if not self.has_base:
             by = By.UNKNOWN
         elif equal(base, target):
@@ -233,6 +248,8 @@ def chosen_value(by: By, choice: Json, base: Json, target: Json, package: Json) 
     """The value that results; without a choice the one who changed it has it, the target where open."""
     if isinstance(choice, Mapping):
         return choice["value"]
+    # The target where nobody has decided: an import that is carried out with open questions would then at least lose
+    # nothing. (The gate doesn't let it.)
     default = PACKAGE if by in (By.PACKAGE, By.CROSSWALK) else TARGET
     return {PACKAGE: package, TARGET: target, LAST_DELIVERED: base}[choice or default]
 
@@ -241,6 +258,7 @@ def merged_order(base: list[str], target: list[str], package: list[str]) -> list
     """The order of named elements: of the side that changed it (the package, if both did), each
     element of the other side behind the one that it followed there."""
     common = set(base) & set(target) & set(package)
+    # Relative orders are compared, not positions: an element that was inserted at the top moves nothing.
     is_package_unmoved = [n for n in base if n in common] == [n for n in package if n in common]
     lead, other = (target, package) if is_package_unmoved else (package, target)
     return ordered_by(lead, [other])
@@ -263,6 +281,8 @@ def _is_secret(value: Json, walk: Walk) -> bool:
     being there, whatever it holds."""
     if isinstance(value, dict):
         is_bag = walk.children()[1].spot.is_secret
+        # An empty bag is no secret: `{}` against nothing has to be told apart, or a platform that insists on the
+        # object would refuse what we write.
         return is_bag and bool(value) and all(_is_secret(part, walk.step(name)) for name, part in value.items())
     token = parse_token(value)
     return token is not None and token.kind == "secret"

@@ -17,9 +17,12 @@ def patch_of(left: Json, right: Json) -> list[Operation]:
 
 
 def _operations(left: Json, right: Json, at: Pointer) -> Iterator[Operation]:
+    # 1 and 1.0 are equal as JSON but not the same bytes: whoever applies the patch shall get the bytes of the right
+    # side.
     if same(left, right) and type(left) is type(right):
         return
     if isinstance(left, dict) and isinstance(right, dict):
+        # Removals first: a later "add" at a name must not meet what is to go.
         for name in sorted(left.keys() - right.keys()):
             yield {"op": "remove", "path": write_pointer((*at, name))}
         for name, part in right.items():
@@ -31,9 +34,11 @@ def _operations(left: Json, right: Json, at: Pointer) -> Iterator[Operation]:
         common = min(len(left), len(right))
         for position in range(common):
             yield from _operations(left[position], right[position], (*at, str(position)))
+        # From the end: each removal would shift the positions of those behind it (RFC 6902, section 4.2).
         for position in range(len(left) - 1, common - 1, -1):
             yield {"op": "remove", "path": write_pointer((*at, str(position)))}
         for part in right[common:]:
+            # "-" is the place after the last element (RFC 6901, section 4), so that no position has to be counted.
             yield {"op": "add", "path": write_pointer((*at, "-")), "value": part}
     else:
         yield {"op": "replace", "path": write_pointer(at), "value": right}

@@ -45,6 +45,7 @@ class Crosswalk:
     def made_from(self, need: Key) -> Key | None:
         """The integration from which a connection can be made, if the row tells of one."""
         cell = self.rows.get(SECTIONS.get(kind_of(need), ""), {}).get(row_name(need), {}).get(MADE_FROM)
+        # A row may say `made_from: ?` while nobody knows yet.
         return cell if isinstance(cell, str) else None
 
     def renamed(self, environment: str) -> dict[Key, Key]:
@@ -96,6 +97,7 @@ def row_name(need: Key) -> str:
     ('mqtt://mill/db', '=a/b', 'lab~2')
     """
     name = decode_segment(path_of(need))
+    # Tried and compared instead of reasoned about: whatever comes back as another need is written as it is coded.
     return name if need_key(kind_of(need), name) == need else VERBATIM + path_of(need)
 
 
@@ -105,6 +107,7 @@ def need_key(kind: str, row: str) -> Key:
     if row.startswith(VERBATIM):
         return f"{kind}:{row[1:]}"
     doubled = _DOUBLED.fullmatch(row)
+    # A name that is only a number behind a tilde is a name.
     if doubled and doubled[1]:
         return f"{kind}:{encode_segment(doubled[1])}{doubled[2]}"
     return f"{kind}:{encode_segment(row)}"
@@ -126,6 +129,7 @@ def resolve(
         told = tuple(_told(supply) for supply in supplies if supply.kind == need.kind)
         mapped = replace(mapped, on_offer=told if mapped.offers else ())
         maker = crosswalk.made_from(need.key)
+        # A guess that somebody wrote down counts more: there may be such a connection already.
         if maker in packed and mapped.state is not MapState.MAPPED and mapped.value in (None, OPEN):
             mapped = Mapped(need, environment, MapState.LATER, maker, None, "made from it in a pause", mapped.offers)
         found.append(mapped)
@@ -145,10 +149,12 @@ def _resolved(
         again = _guessed(need, environment, supplies, offers)
         reason = again.reason if again.value == cell[1:] else "written down as a guess"
         return Mapped(need, environment, MapState.GUESSED, cell[1:], None, reason, offers)
+    # An empty cell and a question mark are the same to us; the mark is for people, who see that a row is waiting.
     if cell is None or cell == OPEN:
         return _guessed(need, environment, supplies, offers)
     if need.kind == "url" and not (isinstance(cell, str) and "://" in cell):
         return Mapped(need, environment, MapState.OPEN, cell, None, f"{cell!r} is no address", offers)
+    # Values, not names: nothing in the target has to be found for them.
     if need.kind in ("setting", "url", "secret"):
         return Mapped(need, environment, MapState.MAPPED, cell, cell, "", offers)
     supply = _supply(need.kind, cell, supplies)
@@ -170,6 +176,7 @@ def _supply(kind: str, cell: Json, supplies: Sequence[Supply]) -> Supply | None:
     mine = [supply for supply in supplies if supply.kind == kind]
     by_id = [supply for supply in mine if supply.native_id == cell]
     by_name = [supply for supply in mine if supply.name == cell]
+    # The id first: it can't be meant for another. A name that two have says nothing.
     return by_id[0] if by_id else by_name[0] if len(by_name) == 1 else None
 
 
@@ -179,8 +186,11 @@ def _guessed(need: Need, environment: str, supplies: Sequence[Supply], offers: t
     typed = [supply for supply in mine if need.type and supply.type == need.type]
     near = _near(name, [supply.name for supply in (typed or mine)]) if mine else None
     alike = [supply for supply in mine if need.kind == "person" and supply.name.partition("@")[0] == name]
+    # The surest first; and even that stays a guess that somebody has to accept, since equal names in two environments
+    # prove nothing.
     if any(supply.name == name for supply in mine):
         value, reason = name, "same name"
+    # The domain is what differs between environments; the name before it usually doesn't.
     elif len(alike) == 1:
         value, reason = alike[0].name, "same name before the @"
     elif len(typed) == 1:
@@ -197,6 +207,7 @@ def _near(name: str, names: Sequence[str]) -> str | None:
     from rapidfuzz import fuzz, process, utils
 
     found = process.extract(name, names, scorer=fuzz.ratio, processor=utils.default_process, limit=2)
+    # Two that are equally like it: offering either would be a coin tossed.
     if not found or found[0][1] < NEAR_ENOUGH or (len(found) > 1 and found[1][1] == found[0][1]):
         return None
     return str(found[0][0])

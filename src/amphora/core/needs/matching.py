@@ -35,6 +35,7 @@ class Matches:
 def assign_keys(listed: Iterable[Listed], links: Iterable[Link], uid: str) -> dict[str, Key]:
     """Keys of all listed items by native id: the recorded ones, and for the others new ones made from
     kind, folders and name (a doubled name gets `~2`; the key of an item that is gone is free again)."""
+    # In a fixed order: which of two equal names gets the `~2` must not depend on how an environment lists them.
     rows = sorted(listed, key=lambda row: row.native_id)
     # A link to what is gone is not used, and not deleted either: a restored backup may bring it back.
     there = {row.native_id for row in rows}
@@ -88,11 +89,14 @@ def match(
     numbers: dict[Key, int] = {}
     for native_id, key in sorted(own.items()):
         if native_id not in keys:
+            # A name that a package's item has taken is taken, even if that item isn't there yet: else a creation
+            # would overwrite the namesake.
             keys[native_id] = key if key not in taken else free_key(key, taken, numbers)
             taken.add(keys[native_id])
     doubtful = tuple(
         (item.key, by_id[item.native_id])
         for item in items
+        # Only asked about: copies of an environment share ids without sharing items.
         if item.key not in chosen and item.native_id in by_id and keys[item.native_id] != item.key
     )
     return Matches(keys, {key: by_id[native_id] for native_id, key in keys.items()}, doubtful)

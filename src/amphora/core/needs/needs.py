@@ -19,6 +19,7 @@ def needs_of(items: Mapping[Key, Item], types: Mapping[Key, str] | None = None) 
     users: dict[Key, dict[Key, None]] = {}
     for key, item in sorted(items.items()):
         for _, token in item.tokens:
+            # By the items that travel, not by those that exist: what stays at home has to be there already.
             if (token.is_need or token.is_item) and token.key not in items:
                 users.setdefault(token.key, {})[key] = None
     for need, used_by in sorted(users.items()):

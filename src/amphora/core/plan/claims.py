@@ -36,6 +36,7 @@ class Claims:
     def alone(self, package: str, source_uid: str | None = None) -> list[Key]:
         """The items that nobody claims but this package."""
         mine = self.of(package, source_uid)
+        # By the whole claim: two packages of one name from two sources are two packages.
         held = {c.key for c in self.rows if c not in mine}
         return sorted({c.key for c in mine} - held)
 
@@ -44,6 +45,7 @@ class Claims:
         a lower version, which is expected to know less."""
         mine = self.of(contents.name, contents.source_uid)
         # By the order of versions, not by the time of delivery: who goes back on purpose delivers the older one last.
+        # Versions of folders and old ledgers may be none: they can't tell which is later.
         latest = max((version_order(c.version) for c in mine if is_version(c.version)), default=None)
         if latest is not None and is_version(contents.version) and version_order(contents.version) < latest:
             return []

@@ -51,6 +51,8 @@ def import_steps(
         steps += _group_steps(group, written, chooses_ids)
     for key in (key for group in order for key in group):
         # Rows before states: what is switched on may begin to read them at once.
+        # By the plan and not by the table's emptiness now: whether it may be loaded was decided when the docket was
+        # made.
         if rows and key in rows:
             steps.append(LoadRows((key,), rows[key]))
         steps += _state_steps(written[key], habits)
@@ -73,6 +75,7 @@ def wanted_places(actions: Iterable[Action]) -> dict[Key, Place]:
 
 def _group_steps(group: Collection[Key], actions: Mapping[Key, Action], chooses_ids: bool) -> Iterable[Step]:
     created = [key for key in group if actions[key].do is Do.CREATE]
+    # All but one: each bare creation costs a second write, and the last one has everything there that it needs.
     bare = created[:-1]
     # The last of a circle finds all others there; alone, it can only lack itself.
     if created and actions[created[-1]].is_self_using and not chooses_ids:
@@ -96,5 +99,6 @@ def _state_steps(action: Action, habits: Habits) -> Iterable[Step]:
         yield Publish((action.key,))
     if habits.writes_states or action.states.is_on is None:
         return
+    # New items begin switched off; whether they shall be on is a step of its own, after all that they use is there.
     if action.states.is_on != bool(present and present.is_on):
         yield Switch((action.key,), bool(action.states.is_on))

@@ -29,6 +29,7 @@ def moves_first(held: Mapping[Key, Place], wanted: Mapping[Key, Place], leaving:
         key for key in _in_the_way(by_place, wanted) if key in leaving or wanted.get(key, now[key]) != now[key]
     ]
     while waiting:
+        # What will be removed anyway never moves to a place of its own: it would be a change that nobody wanted.
         ready = next((key for key in waiting if key not in leaving and by_place.get(wanted[key], key) == key), None)
         # Those whose place is free first: every move out of the way may free the next place, and only a true circle
         # costs a move aside.
@@ -52,6 +53,7 @@ def taken(held: Mapping[Key, Place], wanted: Mapping[Key, Place], leaving: Colle
         holder = by_place.get(place, key)
         # A holder that moves away frees the place: `moves_first` sees to it that it does so in time.
         stays = holder != key and holder not in leaving and wanted.get(holder, place) == place
+        # Where an item already stands two may stand: the platform has let them.
         if stays and held.get(key) != place:
             found.append((key, holder))
     return found

@@ -121,6 +121,7 @@ def judged(one: Evidence, habits: Habits) -> Verdict:
     if one.doubt:
         return Verdict(Fate.LEFT, one.doubt, is_unsettled=True)
     if is_same(before, now, one.counts_rows):
+        # Nothing to do and yet worth a word: whoever reads "as it was before" may have counted on the item.
         is_gone = one.is_made_by_us and one.now is None and not one.is_retired_by_us
         return Verdict(
             Fate.NOTHING, note=f"{one.key} was made by the run, and somebody deleted it" if is_gone else ""
@@ -169,6 +170,7 @@ def decide(
     verdicts |= {
         key: Verdict(Fate.LEFT, why, is_unsettled=True) for key, why in (excluded or {}).items() if key in verdicts
     }
+    # Only what the run made can go, and so only that can be missed by somebody.
     made = {k for k, one in found.items() if one.before is None and one.now and verdicts[k].fate is Fate.RESTORE}
     users: dict[Key, list[Key]] = {}
     for user, keys in uses.items():
@@ -197,6 +199,8 @@ def _stays(user: Key, found: Mapping[Key, Evidence], verdicts: Mapping[Key, Verd
     """Whether a user goes on using what it uses now: nobody's run touched it, or it is left."""
     if user not in verdicts:
         return True
+    # As it was before the run, when it can't have used what the run made, unless it was written back in between by
+    # somebody: the look decides.
     if verdicts[user].fate is Fate.NOTHING:
         return found[user].now is not None
     return verdicts[user].fate is Fate.LEFT
@@ -225,6 +229,7 @@ def steps_of(restoration: Restoration, used: Mapping[Key, Collection[Key]], habi
             if key in pairs:
                 steps += _restored(key, *pairs[key], habits)
         # An attempt that was cut off may have made a table again without its rows.
+        # Only into empty tables: rows beside those that people have typed since would be doubled.
         emptied = [key for key in pairs if restoration.evidence[key].counts_rows and not pairs[key][1].rows]
         steps += [LoadRows((key,), pairs[key][0].rows) for key in emptied if pairs[key][0].rows]
         for key in order:
@@ -240,6 +245,7 @@ def _made_again(images: Mapping[Key, Image], uses: Mapping[Key, Collection[Key]]
         is_circle = len(group) > 1 or group[0] in uses.get(group[0], ())
         for position, key in enumerate(group):
             version: Version = "live" if images[key].live is not None else "draft"
+            # As in an import: without the references to what comes after, and completed once all are there.
             if is_circle:
                 steps.append(CreateBare((key,), tuple(group[position:]), version))
             else:
@@ -250,6 +256,7 @@ def _made_again(images: Mapping[Key, Image], uses: Mapping[Key, Collection[Key]]
         if habits.drafts(image.kind) and image.live is not None:
             steps.append(Publish((key,)))
             steps += [Update((key,), "draft")] if image.draft is not None else []
+        # Kinds without drafts are published in place.
         elif image.states.is_published:
             steps.append(Publish((key,)))
         if image.rows:
@@ -266,11 +273,13 @@ def _restored(key: Key, before: Image, now: Image, habits: Habits) -> list[Step]
         return steps
     if before.live is None:
         # Taking back turns the live version into the draft: what is left to write is compared with that.
+        # Before anything is written: from the moment the draft is written, publishing is one click of anybody's away.
         first: list[Step] = [TakeBack((key,))] if now.live is not None else []
         after = replace(now, live=None, draft=now.newest)
         return [*first, *([Update((key,), "draft")] if _differs(before, after, habits) else [])]
     is_live_same = _one(before, before.live, habits) == _one(now, now.live, habits)
     # The live version is never written without need: people are working with it, and publishing starts flows anew.
+    # Only the draft differs: the live version isn't touched at all.
     if is_live_same and before.draft is not None:
         return [Update((key,), "draft")] if _differs(before, now, habits) else []
     if is_live_same and now.draft is None and not _differs(before, now, habits):
@@ -282,6 +291,7 @@ def _restored(key: Key, before: Image, now: Image, habits: Habits) -> list[Step]
 
 
 def _states(key: Key, before: Image, now: Image | None, habits: Habits) -> list[Step]:
+    # Where a write sets the switch it has been set already.
     if habits.writes_states or before.states.is_on is None:
         return []
     # What is made again begins switched off, whatever it was before.

@@ -112,6 +112,15 @@ def mark_of(image: Image | None, sheets: Mapping[str, KindSheet]) -> str:
     return f"{digest(told)}:{image.rows or 0}"
 
 
+def is_plainly(image: Image | None, other: Image | None) -> bool:
+    """Whether two states are equal to the letter, so that their marks are too: what is quick to see, and most often
+    so. That they are not says nothing."""
+    if image is None or other is None:
+        return image is other
+    told = (image.kind, image.states, image.rows or 0) == (other.kind, other.states, other.rows or 0)
+    return told and image.live == other.live and image.draft == other.draft
+
+
 def is_same(left: str, right: str, counts_rows: bool = False) -> bool:
     """Whether two marks are those of one state."""
     if counts_rows or ABSENT in (left, right):

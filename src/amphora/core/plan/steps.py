@@ -40,6 +40,9 @@ class Step:
     keys: tuple[Key, ...]
     do: ClassVar[str] = ""
     permission: ClassVar[str] = "write"
+    stands_alone: ClassVar[bool] = False
+    """Whether its intent is journalled by itself, right before the call: what it does can't be told from the state of
+    one item, so nobody must have to ask whether its turn had come."""
 
     @property
     def key(self) -> Key:
@@ -128,6 +131,7 @@ class WriteAll(Step):
 
     version: Version = "form"
     do: ClassVar[str] = "write all"
+    stands_alone: ClassVar[bool] = True
 
     def meant(self, key: Key, now: State, drawn: Drawn | None, habits: Habits) -> State:
         assert drawn is not None
@@ -183,6 +187,7 @@ class LoadRows(Step):
 
     count: int | None = None
     do: ClassVar[str] = "load rows"
+    stands_alone: ClassVar[bool] = True
 
     def meant(self, key: Key, now: State, drawn: Drawn | None, habits: Habits) -> State:
         assert now is not None
@@ -193,6 +198,7 @@ class RetireSet(Step):
     """Removes items, as a set: only users outside of it are a reason to refuse."""
 
     do: ClassVar[str] = "retire"
+    stands_alone: ClassVar[bool] = True
     permission: ClassVar[str] = "retire"
 
     def meant(self, key: Key, now: State, drawn: Drawn | None, habits: Habits) -> State:

@@ -53,12 +53,15 @@ def digest(value: Any) -> str:
 
 def is_plain_float(value: float) -> bool:
     """Whether the fast encoder writes a float as the RFC does."""
+    # Outside of this the RFC switches to exponents where the encoder does not, or the other way round (ECMAScript,
+    # Number::toString); integral floats lose their ".0" in the RFC.
     return 1e-5 <= abs(value) < 1e15 and not value.is_integer()
 
 
 def same(left: Any, right: Any) -> bool:
     """Whether two JSON values are equal as JSON: `true` is not 1, and 1.0 is 1."""
     if isinstance(left, dict) and isinstance(right, dict):
+        # Python's own == would do, were it not for `True == 1` somewhere below.
         return left.keys() == right.keys() and all(same(value, right[name]) for name, value in left.items())
     if isinstance(left, list) and isinstance(right, list):
         return len(left) == len(right) and all(map(same, left, right))
@@ -79,6 +82,7 @@ def _is_surely_plain(raw: bytes) -> bool:
     if b".0," in numbers or b".0}" in numbers or b".0]" in numbers or numbers.endswith(b".0"):
         return False
     digits = numbers.translate(_DIGITS_ALIKE)
+    # Sixteen digits in a row may be an integer beyond 2^53; an exponent may be spelled in another way than the RFC's.
     return not (b"0" * 16 in digits or b"0e0" in digits or b"0e-" in digits)
 
 
@@ -90,6 +94,7 @@ def _is_fast(value: Any) -> bool:
         return bool(-LARGEST_INTEGER <= value <= LARGEST_INTEGER)
     if kind is float:
         return is_plain_float(value)
+    # Below U+D800 the order by code point, by UTF-8 byte and by UTF-16 unit is one and the same.
     if kind is dict:
         return all(type(name) is str and name < "\ud800" and _is_fast(part) for name, part in value.items())
     return kind is list and all(_is_fast(part) for part in value)
@@ -107,6 +112,8 @@ def _explained(value: Any, error: Exception) -> NotCanonical:
 def _culprit(value: Any, at: Pointer) -> tuple[Pointer, str] | None:
     if isinstance(value, bool):
         return None
+    # Refused, never rounded: an id of eighteen digits that comes back with its last ones changed points to somebody
+    # else's item.
     if isinstance(value, int) and abs(value) > LARGEST_INTEGER:
         return at, f"the integer {str(value)[:40]} is beyond 2^53-1, where JSON numbers lose digits."
     if isinstance(value, float) and not math.isfinite(value):
@@ -115,6 +122,7 @@ def _culprit(value: Any, at: Pointer) -> tuple[Pointer, str] | None:
         return at, "the text holds half a character (a lone surrogate)"
     members = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
     for name, part in members:
+        # Names too: a lone surrogate in a member name can't be written either.
         found = _culprit(str(name), at) or _culprit(part, (*at, str(name)))
         if found:
             return found

@@ -19,6 +19,8 @@ def in_order(uses: Uses) -> list[list[Key]]:
     low: dict[Key, int] = {}
     on_path: dict[Key, None] = {}
     groups: list[list[Key]] = []
+    # Sorted, here and below: the order of a docket's steps must not depend on how a dictionary was filled, or two
+    # previews of one import would differ.
     for start in sorted(uses):
         if start in number:
             continue
@@ -28,13 +30,17 @@ def in_order(uses: Uses) -> list[list[Key]]:
         work = [(start, iter(sorted(set(uses[start]))))]
         while work:
             key, rest = work[-1]
+            # The iterator is kept beside the key, so that each edge is looked at once; looking anew from the start
+            # each time would be the square of an item's references.
             step = next((used for used in rest if used in uses and _is_open(used, number, on_path)), None)
             if step is None:
                 work.pop()
                 if work:
                     low[work[-1][0]] = min(low[work[-1][0]], low[key])
+                # The root of its group: all that lies above it on the path belongs to it.
                 if low[key] == number[key]:
                     groups.append(_take(on_path, key))
+            # Only what is still open counts: an edge into a finished group says nothing about this one.
             elif step in on_path:
                 low[key] = min(low[key], number[step])
             else:

@@ -24,6 +24,8 @@ def encode_segment(text: str) -> str:
     """
     # RFC 3986 calls ~ unreserved; here it marks the number of a doubled name, so that no title may bring one.
     coded = quote(unicodedata.normalize("NFC", text) or "unnamed", safe="").replace("~", "%7E")
+    # A leading dot: paths become file names in packages and folders, where `..` leads out and `.git` would be hidden
+    # or worse.
     return "%2E" + coded[1:] if coded.startswith(".") else coded
 
 
@@ -60,7 +62,9 @@ def name_of(key: Key) -> str:
 def is_key(text: str) -> bool:
     """Whether a text is a well-formed key with no segment made of dots alone."""
     return _KEY.fullmatch(text) is not None and not any(
-        segment.startswith(".") for segment in path_of(text).split("/")
+        # Asked again although encoding never makes one: keys also come from packages that others wrote.
+        segment.startswith(".")
+        for segment in path_of(text).split("/")
     )
 
 
@@ -70,6 +74,8 @@ def free_key(wanted: Key, taken: Collection[Key], numbers: dict[Key, int] | None
     if wanted not in taken:
         return wanted
     number = (numbers or {}).get(wanted, 2)
+    # The numbers are not filled up from below on purpose once `numbers` knows better: a key is for ever, and one that
+    # was free yesterday may be remembered by a ledger.
     while f"{wanted}~{number}" in taken:
         number += 1
     if numbers is not None:

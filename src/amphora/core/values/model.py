@@ -164,6 +164,7 @@ class Item:
         form, layout = Folded(form_bytes or self.form_bytes), layout_bytes or self.layout_bytes
         beside = None if layout is None else Folded(layout)
         smaller = Item(self.key, self.schema, form, self.states, beside, self.native_id, self.link, self.unpublished)
+        # Both are worked out while the value is at hand: folded, each of them would parse it again.
         smaller.__dict__.update(digest=digest, places=places)
         return smaller
 
@@ -174,6 +175,7 @@ class Item:
         its = (other.key, other.schema, other.states, other.native_id, other.link, other.layout_bytes, other.digest)
         return mine == its
 
+    # Equal items would need equal hashes over a form of any size; nobody keeps items in sets.
     __hash__ = None  # type: ignore[assignment]
 
     @cached_property
@@ -194,6 +196,7 @@ class Item:
     def uses(self) -> set[Key]:
         """The keys of the other items that this one refers to."""
         named = {place.token[len(PREFIX) :].partition("#")[0] for place in self.places}
+        # By prefix instead of parsed: this runs for each of twenty thousand references of one item.
         return {key for key in named if key != self.key and not key.startswith(_NO_ITEMS)}
 
 
@@ -289,5 +292,6 @@ class Contents:
 def contents_digest(items: Mapping[Key, Item], needs: tuple[Need, ...], files: Iterable[str]) -> str:
     """SHA-256 over the sorted (key, schema, item digest, states), the keys of the needs and the SHA-256
     of the files."""
+    # Not the package's name, version, note or time: what counts is whether the contents are the same.
     rows = [[key, item.schema, item.digest, item.states.to_json()] for key, item in sorted(items.items())]
     return digest({"items": rows, "needs": sorted(need.key for need in needs), "files": sorted(files)})

@@ -27,6 +27,7 @@ def parse_pointer(text: str) -> Pointer:
         return ()
     if not text.startswith("/"):
         raise ValueError(f"a JSON Pointer starts with '/': {text!r}")
+    # In this order (section 4): `~01` is `~1`, not `/`.
     return tuple(part.replace("~1", "/").replace("~0", "~") for part in text[1:].split("/"))
 
 
@@ -34,6 +35,8 @@ def value_at(document: Any, parts: Pointer) -> Any:
     """The value at a pointer; LookupError where there is none."""
     for part in parts:
         if type(document) is list:
+            # Leading zeros and digits of other scripts are refused, as the RFC's grammar has it: two texts must not
+            # mean one place.
             if (part[0:1] == "0" and part != "0") or not (part.isdigit() and part.isascii()):
                 raise LookupError(f"{part!r} is no index of an array (RFC 6901, section 4)")
             document = document[int(part)]

@@ -25,6 +25,7 @@ Raw = bytes | Stored
 
 def chunks_of(raw: Raw) -> Iterator[bytes]:
     """The content in pieces."""
+    # One way for both: a package of gigabytes and one in a test go through the same code.
     return iter((raw,)) if isinstance(raw, bytes) else raw.chunks()
 
 

@@ -32,10 +32,13 @@ def confirmed_places(form: Any, text: bytes, pointers: Iterable[str]) -> list[To
             value = value_at(form, _parts(pointer))
         except (LookupError, ValueError, TypeError):
             return None
+        # Exact types, here and below: this runs over every value of a hundred thousand items.
         if type(value) is not str:
             return None
         count += value.count(PREFIX)
         found += [TokenPlace(pointer, token, in_text) for token, in_text in tokens_in(value)]
+    # Counted in the bytes: if there were a token at a place that nobody listed, or in a member's name, it would be
+    # one more here.
     return found if text.count(_PREFIX) == count else None
 
 

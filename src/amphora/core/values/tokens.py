@@ -52,6 +52,7 @@ class Token:
         return self.kind in NEED_KINDS
 
     def __str__(self) -> str:
+        # Parts are ids, not titles: bringing them to NFC would lose the difference between two of them.
         tail = "" if self.part is None else "#" + encode_exact(self.part)
         return f"{PREFIX}{self.kind}:{self.path}{tail}"
 
@@ -85,6 +86,7 @@ def parse_token(text: object) -> Token | None:
 @lru_cache(65536)
 def _taken_apart(text: str) -> Token | None:
     found = _WHOLE.fullmatch(text)
+    # What only begins like a token is the user's own text; escaping has made sure that none of it looks whole.
     if found is None:
         return None
     part = found[3]
@@ -96,7 +98,10 @@ def escape(text: str) -> str:
     if PREFIX not in text:
         return text
     # Inside first, then the beginning: the other way round the mark just written would be escaped once more.
+    # Every `${amphora:`, whether a token follows or not: a rule that looks at what follows would have to be the same
+    # in every version, for ever.
     text = text.replace("${amphora:", "${amphora:literal:")
+    # One that is escaped already gets a second mark, so that `unescape` gives back exactly what was there.
     return LITERAL + text[len(PREFIX) :] if text.startswith(PREFIX) else text
 
 
@@ -115,6 +120,7 @@ def render_text(text: str, value_of: Callable[[str], object]) -> str:
         return text
     if text.startswith(LITERAL):
         text = PREFIX + text[len(LITERAL) :]
+    # One pass for tokens and escapes: two passes would unescape what a value has just brought in.
     return _IN_TEXT.sub(lambda m: str(value_of(m[1])) if m[1] else "${amphora:", text)
 
 

@@ -91,6 +91,7 @@ def put_back(stage: Stage, run: Run, kind: str, note: str = "") -> Back:
         )
     excluded: dict[Key, str] = {}
     restoration, now = _decided(stage, run, excluded)
+    # A run of its own, begun only now: what can't be decided has left no trace.
     mine, is_journalled = _begun(stage, run, kind, restoration, now)
     # Rows that an attempt at putting back removed lie in the folder of that attempt.
     earlier = [run.name, *(other.name for other in stage.ledger.journal.backwards_of(run))]
@@ -136,12 +137,14 @@ def _in_rounds(
             for step in _doable(restoration, material):
                 carrier.carry_out([step], f"putting {run.name} back")
             break
+        # Not a failure: somebody was quicker, and the decision is made anew from what is there now.
         except RevisionMoved as error:
             if number >= ROUNDS // 2 and step is not None:
                 # Somebody who keeps changing an item wins after a few rounds: it is left and named.
                 excluded |= dict.fromkeys(step.keys, error.message)
         except EnvironmentRefused as error:
             assert step is not None
+            # The whole item, not the step: half of an item put back would be a state that nobody ever had.
             excluded |= dict.fromkeys(step.keys, f"it could not be put back: {error.message}")
         restoration, now = _decided(stage, run, excluded)
         material.renamed |= _renewed(restoration)
@@ -159,6 +162,7 @@ def _begun(
     """The run that puts back. Where the ledger can't be written it is done all the same: what was before, and what
     was meant, is in it already, and that is all that putting back needs."""
     account = stage.environment.whoami().account
+    # The first plan; later rounds show in the steps.
     docket = {"steps": [[step.do, list(step.keys)] for step in restoration.steps]}
     outside = stage.revisions(image.native_id for image in now.values() if image)
     package = (run.package, run.version, "", "", run.id, docket, dict(now), outside)
@@ -206,12 +210,15 @@ def _looked(
     )
     differing, kept = [], list(restoration.by(Fate.LEFT))
     for key, one in restoration.evidence.items():
+        # Named already, with its reason.
         if restoration.verdicts[key].fate is Fate.LEFT:
             continue
         wanted = material_image(material, key)
         if not is_same(mark_of(wanted, sheets), mark_of(after.get(key), sheets), one.counts_rows):
             kept.append(key)
             differing.append(f"{one.title!r} is not as it was: {_unlike(wanted, after.get(key))}")
+    # Everything else by revision only: reading all of it would make every undo as slow as an export of the whole
+    # environment.
     moved = _moved_outside(stage, run, {image.native_id for image in after.values() if image} | set(ids.values()))
     left = tuple(restoration.left)
     # What somebody changed, or can't be put back at all, is decided: trying again would show the same. What the
@@ -265,6 +272,7 @@ def _unlike(wanted: Image | None, found: Image | None) -> str:
         ("published or not", wanted.states.is_published != found.states.is_published),
         ("its rows", (wanted.rows or 0) != (found.rows or 0)),
     ]
+    # Places that only the mark sees (an order, a member that a platform fills in) have no words of their own.
     return ", ".join(words for words, differs in parts if differs) or "something in it"
 
 
@@ -273,6 +281,7 @@ def _moved_outside(stage: Stage, run: Run, touched: set[str]) -> list[str]:
     before = stage.ledger.journal.outside(run)
     rows = {row.native_id: row for row in stage.environment.index()}
     moved = {id_ for id_, row in rows.items() if before.get(id_) != row.revision} | (before.keys() - rows.keys())
+    # Only asked where something has moved: it reads what later runs left.
     if moved := moved - touched:
         moved -= _put_back_since(stage, run, before)
     found = [

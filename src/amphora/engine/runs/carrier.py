@@ -1,12 +1,21 @@
-"""Carrying out steps: intent committed, call, outcome committed; nothing else between intent and call can fail."""
+"""Carrying out steps: intent committed, call, outcome committed; nothing else between intent and call can fail.
+
+A commit that has to survive a power cut waits for the disk, as long as a call to a quick environment takes. So the
+intents of some steps that come one after the other are committed at once, and what happens between them (this one is
+begun, that one came to this) is written without waiting: a killed process loses none of it, and after a power cut
+there is an intent without an outcome, which looking settles (docs/decisions.md).
+"""
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
+from collections import ChainMap
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import pairwise
 
-from amphora.core.plan.states import ABSENT, is_same, mark_of
+from amphora.core.plan.states import Image, is_plainly, is_same, mark_of
 from amphora.core.plan.steps import Create, Drawn, LoadRows, RetireSet, Step
 from amphora.core.values.errors import (
     AmphoraError,
@@ -27,12 +36,34 @@ from amphora.ledger.records import BACKWARDS, Run
 LONGEST_TOKEN = 200
 """Beyond this a token is hashed: environments limit the length."""
 
+PORTION = 32
+"""How many intents are committed at once. More would save little: a commit costs some four calls."""
+
 NOTHING_HAPPENED = (EnvironmentRefused, RevisionMoved, Unavailable)
 """What an adapter raises only if a call took no effect."""
 
 
 class Stopped(AmphoraError):
     """Somebody asked for the run to stop; nothing is under way."""
+
+
+@dataclass(frozen=True)
+class Ready:
+    """A step with all that can be known before it is begun: what it writes, and its intent."""
+
+    number: int
+    step: Step
+    drawn: Mapping[Key, Drawn]
+    before: Mapping[Key, str]
+    meant: Mapping[Key, str]
+    leaves: Mapping[Key, Image | None]
+    """The states whose marks are `meant`."""
+    intent: Json
+
+    @property
+    def token(self) -> str:
+        """What the environment recognises the step by."""
+        return str(self.intent["token"])
 
 
 @dataclass
@@ -52,53 +83,112 @@ class Carrier:
 
     def carry_out(self, steps: Sequence[Step], words: str) -> None:
         """All of them; raises what the first one raises that fails."""
-        for position, step in enumerate(steps, 1):
-            if self.attention.is_wanted:
-                self._flush()
-                raise Stopped("It was interrupted.")
-            self.stage.listener(f"{words}: {step.do}", position, len(steps))
-            self._one(step)
+        portion: list[Ready] = []
+        try:
+            for position, step in enumerate(steps, 1):
+                if self.attention.is_wanted:
+                    raise Stopped("It was interrupted.")
+                self.stage.listener(f"{words}: {step.do}", position, len(steps))
+                if portion:
+                    ready = self._begun(portion.pop(0))
+                else:
+                    ready, *portion = self._intended(steps[position - 1 : position - 1 + PORTION])
+                self._one(ready)
+        except Stopped:
+            self._flush()
+            raise
+        finally:
+            if portion:
+                self._forgo()
         self._flush()
 
-    def _one(self, step: Step) -> None:
-        """One step. Everything that can fail by itself (rendering, keeping rows) is done before the intent."""
+    def _intended(self, steps: Sequence[Step]) -> list[Ready]:
+        """The first of some steps, and those after it whose intents can be told now already; journalled."""
+        portion = [self._ready(steps[0], self.bench.now)]
+        now = ChainMap[Key, Image | None]({}, self.bench.now)
+        keys, unnamed = set[Key](), set[Key]()
+        for previous, step in pairwise(steps):
+            keys |= set(previous.keys)
+            new = {key for key in previous.keys if self.bench.now.get(key) is None}
+            unnamed |= {key for key in new if not self.bench.material.chosen_id(key)}
+            if previous.stands_alone or step.stands_alone or self._has_to_wait(step, keys, unnamed):
+                break
+            for key in previous.keys:
+                now[key] = portion[-1].leaves[key]
+            portion.append(self._ready(step, now))
+        if self.is_journalled:
+            waiting, self._waiting = self._waiting, None
+            intents = [(one.number, one.step.do, one.step.keys, one.intent) for one in portion]
+            self.stage.ledger.journal.begin_steps(self.run, intents, waiting)
+        return portion
+
+    def _has_to_wait(self, step: Step, keys: set[Key], unnamed: set[Key]) -> bool:
+        """Whether a step can be told only when those on the items `keys` have been done: a definition is laid over
+        what is there, and names what it uses by ids, which the environment has yet to choose for `unnamed`."""
+        if not isinstance(step, WRITING):
+            return not unnamed.isdisjoint(step.keys)
+        if not keys.isdisjoint(step.keys):
+            return True
+        return bool(unnamed) and not all(unnamed.isdisjoint(self.bench.material.uses(key)) for key in step.keys)
+
+    def _ready(self, step: Step, now: Mapping[Key, Image | None], number: int = 0) -> Ready:
+        """One step. Everything that can fail by itself (rendering, keeping rows) is done here, before the intent."""
         # Counted here and not by the ledger: the token has to be known before the intent is written.
-        self.number += 1
-        token = self._token()
+        if not number:
+            self.number += 1
+            number = self.number
         is_writing = isinstance(step, WRITING)
-        drawn = {k: self.bench.material.draw(step, k, self.bench.now.get(k)) for k in step.keys if is_writing}
-        before = {key: self._mark(key) for key in step.keys}
-        meant = {key: self._meant(step, key, drawn.get(key)) for key in step.keys}
+        drawn = {k: self.bench.material.draw(step, k, now.get(k)) for k in step.keys if is_writing}
+        before = {key: self._mark(key, now.get(key)) for key in step.keys}
+        leaves = {key: self._left(step, key, now.get(key), drawn.get(key)) for key in step.keys}
+        meant = {key: mark_of(image, self.bench.habits.sheets) for key, image in leaves.items()}
         if isinstance(step, RetireSet):
             for key in step.keys:
-                image = self.bench.now.get(key)
+                image = now.get(key)
                 # What a run made itself, and is taken back, is in the package: only rows are worth a file.
                 if image and (image.rows or self.run.kind not in BACKWARDS):
                     self.stage.keep(self.run.name, key, image)
-        intent: dict[str, Json] = {"token": token, "ids": self._ids(step), "meant": meant, "before": before}
+        intent: dict[str, Json] = {"token": self._token(number), "ids": self._ids(step), "meant": meant}
+        intent["before"] = before
         if isinstance(step, Create):
             wanted = drawn[step.key]
             intent["places"] = {step.key: [wanted.kind, wanted.states.folder, wanted.segments[-1]]}
-        self._begin(step, intent)
+        return Ready(number, step, drawn, before, meant, leaves, intent)
+
+    def _begun(self, ready: Ready) -> Ready:
+        """A step whose intent was journalled with others: it is next, and the one before it came to this."""
+        intent = None
+        if any(self._mark(key, self.bench.now.get(key)) != mark for key, mark in ready.before.items()):
+            # The step before left something else than it meant to (a platform has its own spelling), so this
+            # one will too.
+            ready = self._ready(ready.step, self.bench.now, ready.number)
+            intent = ready.intent
+        if self.is_journalled:
+            waiting, self._waiting = self._waiting, None
+            self.stage.ledger.journal.begin_next(self.run, ready.number, intent, waiting)
+        return ready
+
+    def _one(self, ready: Ready) -> None:
+        """Does a step whose intent is journalled."""
+        step = ready.step
         try:
-            made = dict(DOINGS[type(step)](step, self.bench, drawn, token))
+            made = dict(DOINGS[type(step)](step, self.bench, ready.drawn, ready.token))
         # An adapter raises these only where it knows: everything else, whatever its type, is asked about.
         except NOTHING_HAPPENED as error:
-            self._end("failed", {"error": error.message})
+            self._end(ready, "failed", {"error": error.message})
             raise
         except Exception as error:
-            made = self._asked(step, intent, before, meant, error)
+            made = self._asked(ready, error)
         except BaseException:
-            self._end("uncertain", {"error": "interrupted"}, is_forgiving=True)
+            self._end(ready, "uncertain", {"error": "interrupted"}, is_forgiving=True)
             raise
-        self._settle(step, made)
+        self._settle(ready, made)
 
-    def _asked(
-        self, step: Step, intent: Json, before: Mapping[Key, str], meant: Mapping[Key, str], error: Exception
-    ) -> dict[Key, str]:
+    def _asked(self, ready: Ready, error: Exception) -> dict[Key, str]:
         """No answer came, or none that could be read: the target says what became of the call."""
+        step = ready.step
         words = error.message if isinstance(error, AmphoraError) else f"{type(error).__name__}"
-        self._end("uncertain", {"error": words}, is_forgiving=True)
+        self._end(ready, "uncertain", {"error": words}, is_forgiving=True)
         made: dict[Key, str] = {}
         now: dict[Key, str] = {}
         account = self.run.account
@@ -107,22 +197,25 @@ class Carrier:
             if image is not None:
                 image = self.stage.environment.look([image.native_id]).get(image.native_id)
             else:
-                search = find_made(self.stage.environment, self.bench.habits, key, intent, self._known(), account)
+                search = find_made(
+                    self.stage.environment, self.bench.habits, key, ready.intent, self._known(), account
+                )
                 image = search.image
                 made |= {key: image.native_id} if image else {}
             now[key] = mark_of(image, self.bench.habits.sheets)
         # Elsewhere rows may come and go while we look: people work with the tables.
         counts = isinstance(step, LoadRows | RetireSet)
-        if all(is_same(now[key], meant[key], counts) for key in step.keys):
+        if all(is_same(now[key], ready.meant[key], counts) for key in step.keys):
             return made
-        if all(is_same(now[key], before[key], counts) for key in step.keys):
-            self._end("failed", {"error": words}, is_forgiving=True)
+        if all(is_same(now[key], ready.before[key], counts) for key in step.keys):
+            self._end(ready, "failed", {"error": words}, is_forgiving=True)
             if isinstance(error, Uncertain):
                 raise Unavailable(f"{words} It took no effect.", subject=error.subject) from error
         raise error
 
-    def _settle(self, step: Step, made: Mapping[Key, str]) -> None:
+    def _settle(self, ready: Ready, made: Mapping[Key, str]) -> None:
         """Learns what the step made, looks at what it left, and journals both."""
+        step = ready.step
         there = {key: image.native_id for key in step.keys if (image := self.bench.now.get(key))}
         ids = {**there, **made}
         for key, native_id in made.items():
@@ -132,19 +225,20 @@ class Carrier:
             found = self.stage.environment.look(list(ids.values()))
         except BaseException:
             # The call took effect; that nobody could look afterwards is another trouble.
-            self._end("done", outcome, is_forgiving=True)
+            self._end(ready, "done", outcome, is_forgiving=True)
             raise
         for key in step.keys:
-            self.bench.now[key] = found.get(ids.get(key, ""))
-            self._marks.pop(key, None)
-        outcome["left"] = {key: self._mark(key) for key in step.keys}
-        self._waiting = (self.number, outcome)
+            image = self.bench.now[key] = found.get(ids.get(key, ""))
+            is_as_meant = is_plainly(image, ready.leaves[key])
+            self._marks[key] = ready.meant[key] if is_as_meant else mark_of(image, self.bench.habits.sheets)
+        outcome["left"] = {key: self._marks[key] for key in step.keys}
+        self._waiting = (ready.number, outcome)
 
-    def _meant(self, step: Step, key: Key, drawn: Drawn | None) -> str:
-        now = self.bench.now.get(key)
+    def _left(self, step: Step, key: Key, now: Image | None, drawn: Drawn | None) -> Image | None:
+        """The state that a step will leave."""
         if now is None and not isinstance(step, Create | RetireSet) and drawn is None:
-            return ABSENT
-        return mark_of(step.meant(key, now, drawn, self.bench.habits), self.bench.habits.sheets)
+            return None
+        return step.meant(key, now, drawn, self.bench.habits)
 
     def _ids(self, step: Step) -> dict[Key, str | None]:
         """The ids of what is there, and those that we chose for what isn't yet."""
@@ -156,24 +250,20 @@ class Carrier:
         mine = {image.native_id for image in self.bench.now.values() if image}
         return mine | set(self.stage.ledger.journal.outside(self.run))
 
-    def _token(self) -> str:
+    def _token(self, number: int) -> str:
         # Two ledgers both begin at run 1: without the ledger's uid one administrator's creation would be
         # taken for another's.
-        token = f"{self.ledger_uid}/{self.run.name}/{self.number}"
+        token = f"{self.ledger_uid}/{self.run.name}/{number}"
         return hashlib.sha256(token.encode()).hexdigest() if len(token) > LONGEST_TOKEN else token
 
-    def _mark(self, key: Key) -> str:
-        """The mark of an item as it was last seen."""
+    def _mark(self, key: Key, image: Image | None) -> str:
+        """The mark of an item's state; that of what was last seen is kept, for it is asked for again and again."""
+        sheets = self.bench.habits.sheets
+        if image is not self.bench.now.get(key):
+            return mark_of(image, sheets)
         if key not in self._marks:
-            self._marks[key] = mark_of(self.bench.now.get(key), self.bench.habits.sheets)
+            self._marks[key] = mark_of(image, sheets)
         return self._marks[key]
-
-    def _begin(self, step: Step, intent: Json) -> None:
-        """Journals an intent, and with it, in one commit, the outcome of the step before: it is only needed
-        once something else is going to happen, and a commit waits for the disk."""
-        if self.is_journalled:
-            waiting, self._waiting = self._waiting, None
-            self.stage.ledger.journal.begin_step(self.run, self.number, step.do, step.keys, intent, waiting)
 
     def _flush(self) -> None:
         """Journals the outcome that is still waiting."""
@@ -181,12 +271,19 @@ class Carrier:
         if waiting and self.is_journalled:
             self.stage.ledger.journal.end_step(self.run, waiting[0], "done", waiting[1])
 
-    def _end(self, state: str, outcome: Json, is_forgiving: bool = False) -> None:
+    def _forgo(self) -> None:
+        """Journals that what was meant after this will not be begun. Another error is on its way, which counts more:
+        where it can't be written, looking shows that nothing happened."""
+        with contextlib.suppress(LedgerTrouble):
+            if self.is_journalled:
+                self.stage.ledger.journal.forgo_steps(self.run)
+
+    def _end(self, ready: Ready, state: str, outcome: Json, is_forgiving: bool = False) -> None:
         """Journals an outcome. Forgiving where another error is on its way already, which counts more."""
         if not self.is_journalled:
             return
         try:
-            self.stage.ledger.journal.end_step(self.run, self.number, state, outcome)
+            self.stage.ledger.journal.end_step(self.run, ready.number, state, outcome)
         except LedgerTrouble:
             if not is_forgiving:
                 raise

@@ -17,8 +17,11 @@ from amphora.engine.runs.stage import Stage, looked_up
 from amphora.ledger.records import JournalStep, Run
 
 MADE = (Create.do, "create bare", WriteAll.do)
-UNKNOWN = ("intended", "uncertain")
-"""States of a journalled step of which nobody knows whether it took effect."""
+BEGUN = ("intended", "uncertain")
+"""States of a journalled step that was begun, and nobody knows whether it took effect."""
+
+UNKNOWN = (*BEGUN, "planned")
+"""The same with those whose turn had not come: after a power cut that may be all that is left of a later word."""
 
 
 def evidence_of(stage: Stage, run: Run) -> list[Evidence]:
@@ -126,7 +129,10 @@ def _last_marks(key: Key, mine: Sequence[tuple[Run, JournalStep]]) -> frozenset[
 def _is_surely_ours(now: Image | None, mine: Sequence[tuple[Run, JournalStep]]) -> bool:
     """Whether the last change is that of a step which could not look at what it left: a platform may have made
     something else of what was written. Account and time tell: ours, since the intent."""
-    blind = [(one, step) for one, step in mine if not (step.outcome or {}).get("left") and step.state != "failed"]
+    # One that was only planned has no say here: its time is that of its portion, and whoever signed in with the
+    # same account since would be taken for us.
+    seen = ("failed", "planned")
+    blind = [(one, step) for one, step in mine if not (step.outcome or {}).get("left") and step.state not in seen]
     if now is None or not now.modified_by or not now.modified_at or not blind:
         return False
     one, step = blind[-1]

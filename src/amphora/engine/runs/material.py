@@ -39,6 +39,7 @@ class DocketMaterial:
 
     def draw(self, step: Step, key: Key, now: Image | None) -> Drawn:
         """The item's form in native words, laid over what is there."""
+        # A move writes what is there, into another folder: no package and no image has a say in it.
         if isinstance(step, Move):
             return moved(step, key, now)
         action = self._actions[key]
@@ -66,8 +67,14 @@ class DocketMaterial:
 
     def chosen_id(self, key: Key) -> str | None:
         """The id that was reserved for a new item."""
+        # Only where the environment takes our word for it; elsewhere an id in `values` is one that it has given
+        # already.
         is_ours = self._description.capabilities.keeps_ids
         return str(self._names.values[key]) if is_ours and key in self._names.values else None
+
+    def uses(self, key: Key) -> frozenset[Key]:
+        """What the package's item uses."""
+        return frozenset(self._actions[key].item.uses())
 
     def learn(self, key: Key, native_id: str) -> None:
         """Binds the id."""
@@ -95,6 +102,7 @@ class ImageMaterial:
         version = image.draft if step.version == "draft" else image.newest if image.live is None else image.live
         later = set(step.later) if isinstance(step, CreateBare) else set()
         definition = self.following(version, key, sheet, later)
+        # A mask that nobody can fill any more would be refused, or worse, written as a secret.
         definition = keepable(definition, now.newest if now else None, sheet)
         return Drawn(image.kind, image.segments, image.states, definition, definition)
 
@@ -107,6 +115,10 @@ class ImageMaterial:
         image = self.before.get(key)
         return image.native_id if image and self.description.capabilities.keeps_ids else None
 
+    def uses(self, key: Key) -> frozenset[Key]:
+        """Nobody has asked, so it may be anything of the run."""
+        return frozenset(self.before)
+
     def learn(self, key: Key, native_id: str) -> None:
         """Remembers the new id of an item that was made again."""
         image = self.before.get(key)
@@ -117,6 +129,8 @@ class ImageMaterial:
         """The definition with the new ids of what was made again, without references to what comes `later`."""
         old = {k: image.native_id for k in {*self.renamed, *later} if (image := self.before.get(k))}
         text = pretty_bytes(definition).decode()
+        # Nearly always: then the definition is given back as it is, to the byte, without going through a portable
+        # form.
         if not any(native_id in text for native_id in old.values()):
             return definition
         style: IdStyle = self.description.id_style
@@ -162,6 +176,7 @@ def without(form: Json, keys: Collection[Key]) -> Json:
         if not gone:
             return text
         keep: Callable[[str], Any] = lambda token: "" if token in gone else "${" + token + "}"  # noqa: E731
+        # Null where it was the whole value: an empty text would be another kind of value there.
         return None if parse_token(text) else render_text(text, keep)
 
     return with_texts(form, change)

@@ -26,6 +26,9 @@ class Material(Protocol):
     def chosen_id(self, key: Key) -> str | None:
         """The id that a new item will have, where it is ours to choose."""
 
+    def uses(self, key: Key) -> frozenset[Key]:
+        """The items that a definition names: their ids have to be known before it can be drawn."""
+
     def learn(self, key: Key, native_id: str) -> None:
         """An item was made under this id: what refers to it can be written from now on."""
 

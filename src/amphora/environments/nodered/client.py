@@ -62,6 +62,8 @@ class Client:
     def _token(self, user: str, password: str) -> str:
         form = {"client_id": "node-red-admin", "grant_type": "password", "scope": "*"}
         # A user may be allowed less than everything, and a runtime refuses a scope that goes beyond that as a whole.
+        # From most to least: what the account may do is found by asking, and compared with what the import needs
+        # later.
         for scope in ("*", "flows.read flows.write credentials.read nodes.read settings.read", "read"):
             answer = self._call(
                 "POST", "/auth/token", data={**form, "scope": scope, "username": user, "password": password}
@@ -74,6 +76,7 @@ class Client:
         answer = self._call(method, path, json=body) if body is not None else self._call(method, path)
         if answer.status_code == httpx.codes.UNAUTHORIZED:
             raise self._signed_out()
+        # The runtime compares the revision that we sent with its own, and has done nothing.
         if answer.status_code == httpx.codes.CONFLICT:
             raise RevisionMoved(
                 f"{self.base_url} was changed by somebody else meanwhile.",
@@ -82,6 +85,7 @@ class Client:
             )
         if answer.status_code == httpx.codes.REQUEST_ENTITY_TOO_LARGE:
             raise EnvironmentRefused(f"{self.base_url} refused: the flow file is larger than it takes.")
+        # A gateway in front of a runtime answers 502 or 504 for a deploy that went through.
         if answer.status_code >= httpx.codes.INTERNAL_SERVER_ERROR:
             kind = Uncertain if method == "POST" else Unavailable
             raise kind(f"{self.base_url} failed with {answer.status_code}.", next_step="Try again later.")

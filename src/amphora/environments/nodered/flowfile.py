@@ -108,6 +108,7 @@ def replaced(flows: Sequence[Node], old: FileItem | None, new: Sequence[Node]) -
     last = None
     for node in flows:
         id_ = str(node["id"])
+        # Everything of others stays where it is: the order of tabs and nodes is visible to people.
         if id_ not in mine:
             result.append(node)
         elif id_ in fresh:
@@ -142,6 +143,7 @@ def masked(node: Node) -> Node:
 
 
 def _is_secret(entry: Node) -> bool:
+    # An empty one holds no secret, and a mask there would be taken for one.
     return bool(entry.get("type") == "cred" and entry.get("value"))
 
 
@@ -165,6 +167,7 @@ def _owner(node: Node, heads: Mapping[str, Node]) -> str | None:
     # `z` is how the flow file says on which tab or subflow a node stands; a dashboard group says `page`.
     owner = node.get("z") or (node.get("page") if node["type"] == GROUP else None)
     head = heads.get(str(owner))
+    # A `z` that leads to nothing makes the node stand by itself, as the editor shows it.
     fits = head is not None and (head["type"] in CONTAINERS or head["type"] == PAGE)
     return str(owner) if fits else None
 
@@ -174,6 +177,7 @@ def _kind(node: Node, with_credentials: Collection[str]) -> str:
         return "flow"
     if node["type"] == PAGE:
         return "app"
+    # What leads to another machine belongs to the environment, and must never travel.
     is_addressed = any(isinstance(node.get(name), str) and node[name] for name in _ADDRESSES)
     is_dashboard = node["type"].startswith("ui-")
     if node["type"] in _ADDRESS_TYPES or node["id"] in with_credentials or (is_addressed and not is_dashboard):
@@ -193,6 +197,7 @@ def _sendable(node: Node) -> Node:
     node = _cleaned(node)
     credentials = node.get("credentials")
     if isinstance(credentials, dict):
+        # A runtime keeps what is not sent: leaving a masked field out is how to say "keep".
         given = {name: value for name, value in credentials.items() if value != MASK}
         node = {name: value for name, value in node.items() if name != "credentials"}
         if given:
