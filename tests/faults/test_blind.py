@@ -55,7 +55,7 @@ def test_a_read_back_that_fails_is_no_failed_call(ground: Ground, dark: int) -> 
     elif isinstance(outcome.failure, BrokenOff):
         assert now != before
         assert outcome.run.state == "broken off"
-        assert f"amphora undo {outcome.run.name}" in (outcome.failure.next_step or "")
+        assert f"amphora undo {outcome.run.name}" in outcome.failure.next_step.line
         assert ground.session().ledger.journal.open_runs(prepared.side.uid)
     else:
         assert now == before

@@ -89,12 +89,12 @@ class Locked:
         self.left = at
         database = session.ledger._db
         self._do, self._transaction = database.do, database.transaction
-        database.do = self.do  # type: ignore[method-assign, assignment]
+        database.do = self.do  # type: ignore[method-assign]
         database.transaction = self.transaction  # type: ignore[method-assign]
 
-    def do(self, *words: Any) -> Any:
+    def do(self, *words: Any, **more: Any) -> Any:
         self._count()
-        return self._do(*words)
+        return self._do(*words, **more)
 
     def transaction(self, is_awaited: bool = True) -> Any:
         self._count()

@@ -22,6 +22,7 @@ from amphora.core.values.errors import (
     Uncertain,
     UsageFault,
 )
+from amphora.core.values.next_step import advice
 
 CODES: tuple[tuple[type[AmphoraError], int], ...] = (
     (UsageFault, 2),
@@ -84,7 +85,7 @@ def _as_file_trouble(error: OSError) -> UsageFault:
     return UsageFault(
         f"{error.filename} can't be used: {words}.",
         subject=str(error.filename),
-        next_step="Name a file that is there, or a place where files can be written.",
+        next_step=advice("Name a file that is there, or a place where files can be written."),
     )
 
 
@@ -92,14 +93,14 @@ def _as_output_trouble(error: OSError) -> Unavailable:
     silence(sys.stdout)
     return Unavailable(
         f"The result could not be written: {(error.strerror or type(error).__name__).lower()}.",
-        next_step="Make room, or write it elsewhere, and run the same command again.",
+        next_step=advice("Make room, or write it elsewhere, and run the same command again."),
     )
 
 
 def _as_usage(error: click.ClickException) -> UsageFault:
     context = getattr(error, "ctx", None)
     path = context.command_path if context else "amphora"
-    return UsageFault(error.format_message().rstrip(".") + ".", next_step=f"{path} --help")
+    return UsageFault(error.format_message().rstrip(".") + ".", next_step=advice(f"{path} --help"))
 
 
 def _told(error: AmphoraError) -> int:
@@ -111,18 +112,18 @@ def _told(error: AmphoraError) -> int:
         print(error_json(error, code))
         return code
     where = f" At {error.place}." if error.place else ""
-    details = cut(error.details, error.next_step or "")
+    details = cut(error.details)
     after = [f"Next: {error.next_step}"] if error.next_step else []
     complain([f"{error.message}{where}", *(f"  {line}" for line in details), *after])
     return code
 
 
-def cut(lines: Sequence[str], whole: str) -> list[str]:
+def cut(lines: Sequence[str]) -> list[str]:
     """As many lines as a person reads, with how many more there are and where the whole is."""
     if len(lines) <= MOST_LINES:
         return list(lines)
     more = len(lines) - MOST_LINES
-    return [*lines[:MOST_LINES], f"… and {more:,} more; all of them with --json{', or in ' + whole if whole else ''}"]
+    return [*lines[:MOST_LINES], f"… and {more:,} more; all of them with --json"]
 
 
 def _fault(error: Exception) -> int:

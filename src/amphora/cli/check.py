@@ -9,6 +9,7 @@ import typer
 
 from amphora.cli.packages import opened_package
 from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, working
+from amphora.core.values.next_step import NOTHING, to_type
 
 
 def check(
@@ -50,7 +51,7 @@ def check(
             work.show(rules_result(work.rule_levels))
             return
         if package is None:
-            raise UsageFault("It isn't said which package to check.", next_step="amphora check --help")
+            raise UsageFault("It isn't said which package to check.", next_step=to_type("check", "--help"))
         contents = opened_package(work, package)
         targets = environments or []
         fixed = None
@@ -72,8 +73,8 @@ def check(
             from amphora.render.sarif import sarif_bytes
 
             sarif.write_bytes(sarif_bytes(contents, findings))
-        words = " ".join(["amphora check", contents.name, *targets, "--fix"]) if not fix else ""
-        result = check_result(contents, findings, strict, fixed.lines if fixed else (), words, reasons)
+        again = NOTHING if fix else to_type("check", contents.name, *targets, "--fix")
+        result = check_result(contents, findings, strict, fixed.lines if fixed else (), again, reasons)
         if md:
             work.write(check_markdown(contents, findings))
             raise typer.Exit(result.code)

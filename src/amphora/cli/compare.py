@@ -11,6 +11,7 @@ import typer
 
 from amphora.cli.packages import opened_package
 from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, Work, working
+from amphora.core.values.next_step import advice, to_type
 
 if TYPE_CHECKING:
     from amphora.core.plan.decisions import Decisions
@@ -74,16 +75,17 @@ def compare(
 
     with working(json, workspace) as work:
         if only and only not in ONLY:
-            raise UsageFault(f"--only takes {', '.join(ONLY)}, not {only!r}.", next_step="amphora compare --help")
+            raise UsageFault(f"--only takes {', '.join(ONLY)}, not {only!r}.", next_step=to_type("compare", "--help"))
         if refresh is not None:
             _refresh(work, refresh)
             return
         if choose and docket is None and not decide:
             raise UsageFault(
-                "What is chosen has to be kept somewhere.", next_step="Add --docket FILE, and import that file."
+                "What is chosen has to be kept somewhere.",
+                next_step=advice("Add --docket FILE, and import that file."),
             )
         if left is None or right is None:
-            raise UsageFault("Two sides are needed.", next_step="amphora compare --help")
+            raise UsageFault("Two sides are needed.", next_step=to_type("compare", "--help"))
         environments = work.session.workspace.environments
         # Only a package against an environment is an import to be; everything else is two sides.
         if left in environments or right not in environments:

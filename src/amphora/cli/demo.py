@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from amphora.core.values.errors import UsageFault
+from amphora.core.values.next_step import advice, blank, to_type
 from amphora.render.json_text import result_json
 from amphora.render.result import Result
 
@@ -165,7 +166,9 @@ def play(keep: Path | None, is_json: bool = False) -> int:
         else:
             folder = keep
             if folder.exists() and any(folder.iterdir()):
-                raise UsageFault(f"{folder} is not empty.", subject=str(folder), next_step="Choose a new folder.")
+                raise UsageFault(
+                    f"{folder} is not empty.", subject=str(folder), next_step=advice("Choose a new folder.")
+                )
             folder.mkdir(parents=True, exist_ok=True)
         for number, scene in enumerate(STORY, 1):
             code, output = _play_scene(scene, folder, is_json)
@@ -175,7 +178,11 @@ def play(keep: Path | None, is_json: bool = False) -> int:
                 return 1
     if is_json:
         verdict = f"The demo is over: {len(STORY)} commands, all real."
-        print(result_json(Result("demo", verdict, data={"played": played}, next_step="amphora demo --keep FOLDER")))
+        print(
+            result_json(
+                Result("demo", verdict, data={"played": played}, next_step=to_type("demo", "--keep", blank("FOLDER")))
+            )
+        )
         return 0
     print(f"\nThe demo is over: {len(STORY)} commands, all real.", end=" ")
     print(

@@ -7,6 +7,7 @@ from typing import Annotated
 import typer
 
 from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, working
+from amphora.core.values.next_step import advice
 
 
 def edits(
@@ -37,7 +38,9 @@ def edits(
 
     with working(json, workspace) as work:
         if carry_back and put_back:
-            raise UsageFault("--carry-back keeps the edits, --put-back drops them.", next_step="Choose one of them.")
+            raise UsageFault(
+                "--carry-back keeps the edits, --put-back drops them.", next_step=advice("Choose one of them.")
+            )
         found = edits_of(work.session, environment)
         made, files = "", []
         if carry_back:

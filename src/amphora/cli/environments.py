@@ -8,6 +8,7 @@ from typing import Annotated
 import typer
 
 from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, PlainCommand, Work, working
+from amphora.core.values.next_step import advice, blank, to_type
 
 app = typer.Typer(
     help="The environments of this workspace.",
@@ -76,7 +77,8 @@ def _asked(work: Work, name: str | None, location: str | None, role: str) -> tup
 
     if not work.is_terminal:
         raise NotReady(
-            "It isn't said what to add, and nobody is here to ask.", next_step="amphora env add NAME LOCATION"
+            "It isn't said what to add, and nobody is here to ask.",
+            next_step=to_type("env", "add", blank("NAME"), blank("LOCATION")),
         )
     name = name or typer.prompt("What is it called", err=True)
     location = location or typer.prompt("Where is it (practice:FILE, nodered+http://HOST:PORT)", err=True)
@@ -108,7 +110,7 @@ def sign_in_(
             raise NotReady(
                 "A secret is only taken at a terminal, where nobody else reads along.",
                 subject=environment,
-                next_step='Set a variable and write sign_in = "env:NAME" in amphora.toml.',
+                next_step=advice('Set a variable and write sign_in = "env:NAME" in amphora.toml.'),
             )
         keep_secret(entry.name, typer.prompt(f"Token or password for {entry.name}", hide_input=True, err=True))
         set_sign_in(work.session.workspace, entry.name, f"keyring:{entry.name}")

@@ -9,6 +9,7 @@ import typer
 
 from amphora.cli.packages import opened_package
 from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, Work, working
+from amphora.core.values.next_step import advice, blank, to_type
 
 if TYPE_CHECKING:
     from amphora.core.plan.docket import Custody
@@ -72,7 +73,7 @@ def import_(
         if is_docket(Path(package)):
             if fates or custody or take_over:
                 raise UsageFault(
-                    "What a docket decides stands in it.", next_step=f"Write it into {package}, by hand."
+                    "What a docket decides stands in it.", next_step=advice(f"Write it into {package}, by hand.")
                 )
             # Before it is prepared: a name that was mistyped must not cost a reading of the wrong target.
             same_target(read_docket(Path(package)), environments or ())
@@ -81,8 +82,11 @@ def import_(
         if not environments:
             if Path(package).suffix in (".yaml", ".yml"):
                 reason = "it is no docket" if Path(package).exists() else "no such file"
-                raise UsageFault(f"{package} can't be used: {reason}.", next_step="amphora compare … --docket FILE")
-            raise UsageFault("Into which environment?", next_step=f"amphora import {package} ENVIRONMENT")
+                raise UsageFault(
+                    f"{package} can't be used: {reason}.",
+                    next_step=to_type("compare", blank("…"), "--docket", blank("FILE")),
+                )
+            raise UsageFault("Into which environment?", next_step=to_type("import", package, blank("ENVIRONMENT")))
         contents = opened_package(work, package)
         for name in environments:
             _import_one(work, prepare(work.session, contents, name, said), request, preview)
@@ -93,7 +97,7 @@ def wants_records(with_: list[str] | None) -> bool:
     from amphora.core.values.errors import UsageFault
 
     if unknown := sorted(set(with_ or ()) - {"records"}):
-        raise UsageFault(f"--with takes records, not {unknown[0]!r}.", next_step="amphora import --help")
+        raise UsageFault(f"--with takes records, not {unknown[0]!r}.", next_step=to_type("import", "--help"))
     return bool(with_)
 
 
@@ -103,7 +107,7 @@ def checked_custody(custody: str) -> Custody | None:
     from amphora.core.values.errors import UsageFault
 
     if custody and custody not in tuple(Custody):
-        raise UsageFault(f"--custody is package or target, not {custody!r}.", next_step="amphora import --help")
+        raise UsageFault(f"--custody is package or target, not {custody!r}.", next_step=to_type("import", "--help"))
     return Custody(custody) if custody else None
 
 

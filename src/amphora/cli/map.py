@@ -9,6 +9,7 @@ import typer
 
 from amphora.cli.packages import opened_package
 from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, working
+from amphora.core.values.next_step import advice
 
 
 def map_(
@@ -55,7 +56,7 @@ def map_(
         contents, session = opened_package(work, package), work.session
         if texts:
             if len(environments) > 1:
-                raise UsageFault("--texts is for one target at a time.", next_step="Name one environment.")
+                raise UsageFault("--texts is for one target at a time.", next_step=advice("Name one environment."))
             found = rewritings(session, contents, environments[0])
             work.show(texts_result(contents, environments[0], found))
             return

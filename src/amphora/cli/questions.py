@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import typer
 
 from amphora.cli.work import Work
+from amphora.core.values.next_step import advice, to_type
 
 if TYPE_CHECKING:
     from amphora.core.needs.crosswalk import Mapped
@@ -24,7 +25,7 @@ def asker(work: Work) -> Callable[[Mapped], str | None]:
     if not work.is_terminal:
         raise NotReady(
             "Nobody is here to ask; nothing was written.",
-            next_step="Leave --ask out, and answer with --accept and --set.",
+            next_step=advice("Leave --ask out, and answer with --accept and --set."),
         )
 
     def ask(mapped: Mapped) -> str | None:
@@ -52,7 +53,7 @@ def decider(work: Work, docket: Docket) -> Callable[[Question, int, int], Answer
             details=[
                 f"{readable(a.key)} at {c.place}" for a in docket.undecided if a.comparison for c in a.comparison.open
             ],
-            next_step=f"amphora compare {name} {docket.target} --docket {name}.{docket.target}.docket.yaml",
+            next_step=to_type("compare", name, docket.target, "--docket", f"{name}.{docket.target}.docket.yaml"),
         )
 
     def ask(question: Question, number: int, count: int) -> Answer:

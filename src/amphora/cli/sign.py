@@ -8,6 +8,7 @@ from typing import Annotated
 import typer
 
 from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, PlainCommand, working
+from amphora.core.values.next_step import advice
 
 app = typer.Typer(
     help="Keys to sign with, and whom to trust.",
@@ -82,7 +83,9 @@ def trust(
         try:
             public = parse_json(file.read_bytes())
         except (OSError, JsonFault) as error:
-            raise UsageFault(f"{file} can't be read as a key: {error}.", next_step="Give a JWK file.") from error
+            raise UsageFault(
+                f"{file} can't be read as a key: {error}.", next_step=advice("Give a JWK file.")
+            ) from error
         fit = public if isinstance(public, dict) else {}
         work.show(trust_result(name, trust_key(fit, name, work.session.workspace.keys)))
 

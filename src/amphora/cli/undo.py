@@ -7,6 +7,7 @@ from typing import Annotated
 import typer
 
 from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, working
+from amphora.core.values.next_step import to_type
 
 
 def undo(
@@ -37,7 +38,7 @@ def undo(
             return
         if not yes and not work.is_terminal:
             message = f"Nobody is here to confirm that {found.name} is put back; nothing was touched."
-            raise NotReady(message, subject=found.name, next_step=f"amphora undo {found.name} --yes")
+            raise NotReady(message, subject=found.name, next_step=to_type("undo", found.name, "--yes"))
         what = f"{found.package} {found.version}".strip()
         question = f"Put back what {found.name} did ({found.kind} of {what}, {found.environment})?"
         if not yes and not typer.confirm(question, err=True):

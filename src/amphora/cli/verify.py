@@ -7,6 +7,7 @@ from typing import Annotated
 import typer
 
 from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, working
+from amphora.core.values.next_step import to_type
 
 
 def verify(
@@ -33,7 +34,7 @@ def verify(
             found = verify_run(work.session, run)
             if not found:
                 message = f"{run.name} left nothing that could be verified: it is {run.state}."
-                raise NotReady(message, subject=run.name, next_step=f"amphora history {run.name}")
+                raise NotReady(message, subject=run.name, next_step=to_type("history", run.name))
             work.show(verify_result(run.package, run.version, run.environment, found))
             return
         version, found = verify_package(work.session, subject, environment)

@@ -17,6 +17,7 @@ from amphora.core.plan.docket import Action, Do, decide, moves
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Found, Item
+from amphora.core.values.next_step import advice
 from amphora.engine.sides import Side
 from amphora.environments.contract import habits_of
 
@@ -46,7 +47,7 @@ def action_of(
         raise UsageFault(
             f"{readable(key)} was never delivered: there is nothing last delivered to choose.",
             subject=key,
-            next_step="Choose package or target, or name with --since the package that was there before.",
+            next_step=advice("Choose package or target, or name with --since the package that was there before."),
         )
     if listed is None:
         return _creation(item, known, said)

@@ -13,6 +13,7 @@ from amphora.core.plan.decisions import LEAVE, Decisions, ItemDecision
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Item
+from amphora.core.values.next_step import advice
 from amphora.engine.export import listed_items
 from amphora.engine.session import Session
 from amphora.engine.sides import own_side, read_items
@@ -44,7 +45,7 @@ def chosen_for_items(contents: Contents, texts: Sequence[str]) -> Decisions:
             raise UsageFault(
                 f"{text!r} is no choice for an item.",
                 subject=text,
-                next_step=f"Write ITEM=CHOICE, with one of {', '.join((*CHOICES, LEAVE))}.",
+                next_step=advice(f"Write ITEM=CHOICE, with one of {', '.join((*CHOICES, LEAVE))}."),
             )
         found |= {key: ItemDecision(choice) for key in choose([name], listed_items(contents), contents.title)}
     return Decisions(found)

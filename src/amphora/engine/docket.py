@@ -22,6 +22,7 @@ from amphora.core.values.canon import digest
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Finding, Item, Listed
+from amphora.core.values.next_step import advice, to_type
 from amphora.core.values.tokens import NEED_KINDS, parse_token
 from amphora.engine.action import Known, action_of, secrets_to_enter
 from amphora.engine.check import found_by_rules, sheets_for, target_index
@@ -175,7 +176,9 @@ def _rows(docket: Docket, contents: Contents, side: Side, said: Decisions) -> tu
         return {}, ()
     if not contents.records or not side.opened.description.capabilities.has_rows:
         where = contents.title if not contents.records else docket.target
-        raise UsageFault(f"{where} holds no rows of tables.", subject=where, next_step="Leave --with records out.")
+        raise UsageFault(
+            f"{where} holds no rows of tables.", subject=where, next_step=advice("Leave --with records out.")
+        )
     rows, filled = {}, []
     for action in docket.actions:
         if action.key in contents.records:
@@ -191,7 +194,7 @@ def reduced(contents: Contents, without: Collection[str], session: Session | Non
     """What of a package is taken into an environment."""
     if unknown := sorted(set(without) - set(WITHOUT)):
         raise UsageFault(
-            f"--without takes {' or '.join(WITHOUT)}, not {unknown[0]!r}.", next_step="amphora import --help"
+            f"--without takes {' or '.join(WITHOUT)}, not {unknown[0]!r}.", next_step=to_type("import", "--help")
         )
     items = dict(contents.items)
     if "access" in without:

@@ -14,6 +14,7 @@ from amphora.core.plan.docket import Docket
 from amphora.core.values.errors import NotReady
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Json, Listed
+from amphora.core.values.next_step import to_type
 from amphora.engine.docket import prepare
 from amphora.engine.session import Session
 from amphora.engine.sides import Side, own_side, read_items
@@ -65,7 +66,7 @@ def carry_back(session: Session, environment: str, edits: list[Edited]) -> tuple
     # What is gone can't be carried, and what is not live yet isn't what people use.
     there = [one for one in edits if one.listed and not one.listed.is_drafted_only]
     if not there:
-        raise NotReady(f"Nothing was edited in {environment}.", next_step=f"amphora survey {environment}")
+        raise NotReady(f"Nothing was edited in {environment}.", next_step=to_type("survey", environment))
     opened = session.open(environment)
     side = own_side(opened, session.ledger, session.crosswalk)
     deliveries = {one.key: one.delivery for one in there}

@@ -21,6 +21,7 @@ from amphora.core.values.canon import NotCanonical
 from amphora.core.values.errors import NotReady, Unavailable, UsageFault
 from amphora.core.values.keys import Key, kind_of
 from amphora.core.values.model import Contents, Finding, Item, Level, Listed, Need
+from amphora.core.values.next_step import advice
 from amphora.core.values.pace import uncollected
 from amphora.core.values.raw import Raw
 from amphora.core.values.tokens import NEED_KINDS
@@ -101,7 +102,7 @@ def export(session: Session, request: ExportRequest) -> ExportReport:
         raise UsageFault(
             f"{name!r} can't be the name of a package.",
             subject=name,
-            next_step="Use letters, digits, dots, dashes and underscores, beginning with a letter or digit.",
+            next_step=advice("Use letters, digits, dots, dashes and underscores, beginning with a letter or digit."),
         )
     opened = session.open(environment)
     side = own_side(opened, session.ledger, session.crosswalk)
@@ -138,7 +139,7 @@ def _spooled(session: Session, side: Side, items: Mapping[Key, Item], folder: Pa
     environment = side.opened.environment
     result: dict[Key, Raw] = {}
     if not isinstance(environment, HoldsRows):
-        raise UsageFault(f"{side.name} has no tables with rows.", next_step="Leave --with records out.")
+        raise UsageFault(f"{side.name} has no tables with rows.", next_step=advice("Leave --with records out."))
     for number, (key, item) in enumerate(items.items()):
         if side.by_key[key].rows:
             path = folder / f"{number}.jsonl"
@@ -259,7 +260,7 @@ def _gather_consistently(
     raise Unavailable(
         f"{readable(moved[0])} keeps changing in {side.name} while it is read.",
         subject=moved[0],
-        next_step="Ask whoever is working on it to pause, then export again.",
+        next_step=advice("Ask whoever is working on it to pause, then export again."),
     )
 
 
@@ -320,7 +321,7 @@ def _refuse_never_published(keys: Iterable[Key], side: Side, take: Take) -> None
             f"{side.by_key[unborn[0]].states.title!r} was never published in {side.name}: it has no live version.",
             subject=unborn[0],
             details=[readable(key) for key in unborn[1:]],
-            next_step="Publish it there, or take the drafts with --take draft.",
+            next_step=advice("Publish it there, or take the drafts with --take draft."),
         )
 
 
@@ -355,8 +356,10 @@ def _secret_settings(context: CheckContext, side: Side) -> Iterable[Finding]:
                 f"Setting {name!r} looks like a secret.",
                 item.key,
                 place,
-                "Make it a secret field in the source, or silence the finding in amphora.toml with [[silenced]]"
-                " rule, item, place and reason.",
+                advice(
+                    "Make it a secret field in the source, or silence the finding in amphora.toml with [[silenced]]"
+                    " rule, item, place and reason."
+                ),
             )
 
 

@@ -11,6 +11,7 @@ from amphora.core.needs.selection import readable
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Finding
+from amphora.core.values.next_step import blank, to_type
 from amphora.engine.docket import check_package
 from amphora.engine.export import ExportReport, ExportRequest, export
 from amphora.engine.map import map_package
@@ -93,7 +94,7 @@ def _source(session: Session, contents: Contents) -> EnvironmentEntry:
     raise UsageFault(
         f"{contents.title} can't be packed again: its source {contents.source!r} is not in this workspace.",
         subject=contents.source,
-        next_step=f"amphora env add {contents.source} LOCATION --role build",
+        next_step=to_type("env", "add", contents.source, blank("LOCATION"), "--role", "build"),
     )
 
 

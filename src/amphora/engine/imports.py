@@ -11,6 +11,7 @@ from amphora.core.plan.docket import Do, Docket
 from amphora.core.plan.gate import Why
 from amphora.core.values.errors import AmphoraError, NotReady, UsageFault
 from amphora.core.values.model import Contents
+from amphora.core.values.next_step import blank, to_type
 from amphora.engine.docket import Prepared, is_current, prepare
 from amphora.engine.gate import ImportRequest, agreed, in_the_way, refuse
 from amphora.engine.runs.forwards import Outcome, carry_out
@@ -83,7 +84,7 @@ def _stale(path: Path, reasons: Sequence[str]) -> NotReady:
     return NotReady(
         f"The docket {path.name} is out of date: {', '.join(reasons)}. Nothing was touched.",
         subject=str(path),
-        next_step=f"amphora compare --refresh {path}",
+        next_step=to_type("compare", "--refresh", str(path)),
     )
 
 
@@ -106,7 +107,7 @@ def question_for(session: Session, prepared: Prepared, request: ImportRequest) -
         return ""
     what = docket.file or f"{docket.package} {docket.target}"
     raise NotReady(
-        "Nobody is here to confirm the import; nothing was touched.", next_step=f"amphora import {what} --yes"
+        "Nobody is here to confirm the import; nothing was touched.", next_step=to_type("import", what, "--yes")
     )
 
 
@@ -127,9 +128,9 @@ def import_prepared(session: Session, prepared: Prepared) -> tuple[Outcome, list
         raise NotReady(
             f"Something moved in {docket.target} since the docket was made; nothing was touched.",
             subject=docket.target,
-            next_step=f"amphora compare --refresh {docket.file}"
+            next_step=to_type("compare", "--refresh", docket.file)
             if docket.file
-            else f"amphora compare {docket.name} {docket.target}",
+            else to_type("compare", docket.name, docket.target),
         )
     # Past this line the target may have changed: whatever happens is told with what it means for it.
     outcome = carry_out(docket, stage_of(session, opened.name))
@@ -159,5 +160,5 @@ def same_target(file: DocketFile, environments: Sequence[str]) -> None:
         raise UsageFault(
             f"This docket is for {file.target}, not for {other[0]}.",
             subject=other[0],
-            next_step=f"amphora compare {file.package}-{file.version} {other[0]} --docket FILE",
+            next_step=to_type("compare", f"{file.package}-{file.version}", other[0], "--docket", blank("FILE")),
         )

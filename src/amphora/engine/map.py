@@ -22,6 +22,7 @@ from amphora.core.needs.crosswalk import (
 from amphora.core.values.errors import AmphoraError, UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Item, Json, Need
+from amphora.core.values.next_step import advice
 from amphora.core.values.pointers import parse_pointer, value_at, write_pointer
 from amphora.core.values.tokens import parse_token, render_text
 from amphora.engine.check import sheets_for
@@ -66,7 +67,7 @@ def map_package(
     wrote are never replaced but by `values`."""
     # One value can't be right for two targets, or `any:` would be the row for it.
     if values and len(environments) > 1:
-        raise UsageFault("--set maps for one target at a time.", next_step="Name one environment.")
+        raise UsageFault("--set maps for one target at a time.", next_step=advice("Name one environment."))
     types = setting_types(contents)
     written = 0
     for name in environments:
@@ -241,7 +242,7 @@ def _named(name: str, mapped: Sequence[Mapped], title: str) -> Mapped:
             f"{name!r} {what} of {title}.",
             subject=name,
             details=[one.need.key for one in found or mapped],
-            next_step="Name one of these.",
+            next_step=advice("Name one of these."),
         )
     return found[0]
 
@@ -249,7 +250,7 @@ def _named(name: str, mapped: Sequence[Mapped], title: str) -> Mapped:
 def _given(text: str, mapped: Sequence[Mapped], title: str, types: dict[Key, str]) -> Cell:
     name, equals, value = text.partition("=")
     if not equals:
-        raise UsageFault(f"{text!r} is not NAME=VALUE.", next_step="Write it like --set mill-db=mill-main")
+        raise UsageFault(f"{text!r} is not NAME=VALUE.", next_step=advice("Write it like --set mill-db=mill-main"))
     one = _named(name, mapped, title)
     need = one.need
     typed = _typed(value, types.get(need.key, ""), name) if need.kind == "setting" else value
@@ -266,6 +267,6 @@ def _typed(value: str, type_: str, name: str) -> Json:
         raise UsageFault(
             f"{value!r} is not {setting_words(type_)}, which the setting {name!r} has to be.",
             subject=name,
-            next_step="Give a value of that type.",
+            next_step=advice("Give a value of that type."),
         ) from error
     return typed

@@ -11,6 +11,7 @@ from amphora.core.needs.matching import assign_keys
 from amphora.core.needs.selection import choose
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Json, Listed, States
+from amphora.core.values.next_step import advice
 from amphora.core.values.pointers import parse_pointer, with_value
 from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.environments.contract import Seen, Write
@@ -46,7 +47,9 @@ def _with_value(text: str, definition: Json, states: States) -> tuple[Json, Stat
     except JsonFault:
         parsed = value
     except ValueError as error:
-        raise UsageFault(f"{text!r} is not PLACE=VALUE.", next_step="Write it like --set /limit=18") from error
+        raise UsageFault(
+            f"{text!r} is not PLACE=VALUE.", next_step=advice("Write it like --set /limit=18")
+        ) from error
     return with_value(definition, pointer, parsed), states
 
 
@@ -55,5 +58,5 @@ def new_practice(folder: Path) -> list[Path]:
     for name in PLACES:
         path = folder / f"{name}{SUFFIX}"
         if path.exists():
-            raise UsageFault(f"{path} exists already.", subject=str(path), next_step="Choose another folder.")
+            raise UsageFault(f"{path} exists already.", subject=str(path), next_step=advice("Choose another folder."))
     return make_halcyon(folder)

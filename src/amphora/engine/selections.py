@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from amphora.core.values.errors import UsageFault
+from amphora.core.values.next_step import blank, to_type
 from amphora.engine.export import ExportReport, ExportRequest, export
 from amphora.engine.session import Session
 from amphora.files.workspace import Selection, save_selection
@@ -33,11 +34,13 @@ def export_wish(
     """Exports what is wished for, and keeps the selection under the package's name."""
     name, selection = _selected(session, wish)
     if selection.take not in ("live", "draft"):
-        raise UsageFault(f"--take is live or draft, not {selection.take!r}.", next_step="amphora export --help")
+        raise UsageFault(f"--take is live or draft, not {selection.take!r}.", next_step=to_type("export", "--help"))
     if unknown := sorted(set(selection.with_) - set(WITH)):
-        raise UsageFault(f"--with takes {', '.join(WITH)}, not {unknown[0]!r}.", next_step="amphora export --help")
+        raise UsageFault(
+            f"--with takes {', '.join(WITH)}, not {unknown[0]!r}.", next_step=to_type("export", "--help")
+        )
     if unknown := sorted(set(selection.without) - set(WITHOUT)):
-        raise UsageFault(f"--without takes attachments, not {unknown[0]!r}.", next_step="amphora export --help")
+        raise UsageFault(f"--without takes attachments, not {unknown[0]!r}.", next_step=to_type("export", "--help"))
     request = ExportRequest(
         selection.environment,
         selection.items,
@@ -81,6 +84,6 @@ def _selected(session: Session, wish: Wish) -> tuple[str, Selection]:
             f"It isn't said {missing}.",
             subject=wish.first,
             details=[f"saved selections: {', '.join(session.workspace.selections) or 'none'}"],
-            next_step=f'amphora export {wish.first} "ITEM" --as NAME',
+            next_step=to_type("export", wish.first, blank("ITEM"), "--as", blank("NAME")),
         )
     return wish.name, Selection(wish.first, wish.items, wish.leave_out, wish.take, wish.with_, wish.without)

@@ -14,6 +14,7 @@ from amphora.core.needs.selection import choose
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Item, Listed
+from amphora.core.values.next_step import to_type
 from amphora.core.values.pace import uncollected
 from amphora.core.values.pointers import parse_pointer, write_pointer
 from amphora.engine.session import Session
@@ -45,7 +46,7 @@ def survey(
 ) -> list[Surveyed]:
     """The chosen items (all, if none is named), filtered and sorted."""
     if sort not in SORTS:
-        raise UsageFault(f"--sort is one of {', '.join(SORTS)}, not {sort!r}.", next_step="amphora survey --help")
+        raise UsageFault(f"--sort is one of {', '.join(SORTS)}, not {sort!r}.", next_step=to_type("survey", "--help"))
     side = own_side(session.open(environment), session.ledger, session.crosswalk)
     uses: dict[Key, set[Key]] = {}
     sizes: dict[Key, int] = {}

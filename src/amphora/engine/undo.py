@@ -5,6 +5,7 @@ from __future__ import annotations
 from amphora.core.plan.restoration import Restoration
 from amphora.core.plan.steps import permissions_of
 from amphora.core.values.errors import NotReady
+from amphora.core.values.next_step import advice, to_type
 from amphora.engine.runs.attention import attended
 from amphora.engine.runs.backwards import Back, foresee, put_back
 from amphora.engine.runs.stage import Stage, stage_of
@@ -20,11 +21,11 @@ def run_to_undo(session: Session, name: str) -> Run:
         # What putting back itself did is never undone by itself: the run that it belongs to is what people know.
         in_force = [r for r in journal.runs() if r.kind not in BACKWARDS and r.state not in (PUT_BACK, UNDONE)]
         if not in_force:
-            raise NotReady("There is no run that could be undone.", next_step="amphora history")
+            raise NotReady("There is no run that could be undone.", next_step=to_type("history"))
         return in_force[0]
     run = journal.run(name)
     if run.state in (PUT_BACK, UNDONE):
-        raise NotReady(f"{run.name} was put back already.", subject=run.name, next_step="amphora history")
+        raise NotReady(f"{run.name} was put back already.", subject=run.name, next_step=to_type("history"))
     # Its states lie under those of the later run: only in turn, the newest first, is each one's before the
     # other's after.
     if later := journal.later(run):
@@ -32,7 +33,7 @@ def run_to_undo(session: Session, name: str) -> Run:
             f"{run.name} is not the latest run into {run.environment}: {', '.join(r.name for r in later)} came after"
             " it.",
             subject=run.name,
-            next_step=f"amphora undo {later[0].name}",
+            next_step=to_type("undo", later[0].name),
         )
     return run
 
@@ -64,5 +65,5 @@ def _refuse_not_permitted(stage: Stage, run: Run) -> None:
             f"{identity.account} may not {', '.join(missing)} in {run.environment}, which undoing {run.name} takes;"
             " nothing was touched.",
             subject=run.name,
-            next_step="Sign in with another account, or ask for the permission.",
+            next_step=advice("Sign in with another account, or ask for the permission."),
         )

@@ -12,6 +12,7 @@ from amphora.core.plan.claims import Claims
 from amphora.core.values.errors import NotReady
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Item
+from amphora.core.values.next_step import to_type
 from amphora.core.values.versions import newest
 from amphora.engine.session import Session
 from amphora.engine.sides import own_side, read_items
@@ -44,7 +45,7 @@ def verify_package(session: Session, package: str, environment: str) -> tuple[st
         raise NotReady(
             f"{package} was never imported into {environment} from this workspace.",
             subject=package,
-            next_step=f"amphora import {package} {environment}",
+            next_step=to_type("import", package, environment),
         )
     return newest(one.version for one in mine), verify(session, environment, mine)
 

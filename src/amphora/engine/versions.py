@@ -12,6 +12,7 @@ from amphora.core.values.canon import digest
 from amphora.core.values.errors import NotReady, UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Item, Json
+from amphora.core.values.next_step import advice
 from amphora.core.values.pointers import parse_pointer
 from amphora.core.values.versions import is_version, version_order
 from amphora.engine.session import Session
@@ -28,13 +29,15 @@ def version_for(session: Session, contents: Contents, wanted: str | None) -> tup
     past = past_exports(session, contents)
     if wanted is not None:
         if not is_version(wanted):
-            raise UsageFault(f"{wanted!r} is no version as SemVer 2.0.0 has it.", next_step="Write it like 1.4.0")
+            raise UsageFault(
+                f"{wanted!r} is no version as SemVer 2.0.0 has it.", next_step=advice("Write it like 1.4.0")
+            )
         taken = [export for export in past if export.version == wanted]
         if taken and not _is_same(taken[-1], contents):
             raise UsageFault(
                 f"{contents.name} {wanted} exists with other contents.",
                 subject=wanted,
-                next_step="Choose a higher version, or leave --version out.",
+                next_step=advice("Choose a higher version, or leave --version out."),
             )
         return wanted, bool(taken)
     if not past:

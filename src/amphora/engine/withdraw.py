@@ -10,6 +10,7 @@ from amphora.core.plan.gate import Consent
 from amphora.core.plan.order import import_steps
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Contents
+from amphora.core.values.next_step import to_type
 from amphora.core.values.versions import newest
 from amphora.engine.docket import Prepared
 from amphora.engine.edits import edited_keys
@@ -35,7 +36,7 @@ def withdrawal(session: Session, package: str, environment: str, fates: Mapping[
             f"No package {package!r} claims anything in {environment}.",
             subject=package,
             details=[f"packages that do: {', '.join(known) or 'none'}"],
-            next_step=f"amphora survey {environment}",
+            next_step=to_type("survey", environment),
         )
     # Of all sources of that name: who withdraws a package means what they see under it.
     alone = [key for key in claims.alone(package) if key in side.by_key]

@@ -12,6 +12,7 @@ from amphora.core.plan.states import Habits, Image
 from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Found, Json, Limits, Listed, States, Supply
+from amphora.core.values.next_step import advice
 
 Take = Literal["live", "draft"]
 
@@ -225,7 +226,7 @@ def able(environment: Environment, ability: Callable[..., Ability], words: str) 
     """The environment as one that can do this; EnvironmentRefused where it can't."""
     assert isinstance(ability, type)
     if not isinstance(environment, ability):
-        raise EnvironmentRefused(f"It {words}.", next_step="Do it there by hand.")
+        raise EnvironmentRefused(f"It {words}.", next_step=advice("Do it there by hand."))
     return cast(Ability, environment)
 
 

@@ -21,6 +21,7 @@ from amphora.core.plan.states import Image
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable
 from amphora.core.values.keys import encode_segment
 from amphora.core.values.model import Found, Json, Listed, States, Supply
+from amphora.core.values.next_step import advice
 from amphora.core.values.pointers import parse_pointer, value_at, with_value
 from amphora.core.values.strict_json import JsonFault, parse_json, pretty_bytes
 from amphora.environments.contract import (
@@ -48,13 +49,13 @@ def connect(location: str, folder: Path, user: str, secret: str) -> FolderEnviro
     """Opens `folder:PATH`; an empty folder is made an environment that takes the kinds we know."""
     path = folder / location.partition(":")[2]
     if not path.is_dir():
-        raise Unavailable(f"There is no folder {path}.", subject=location, next_step=f"mkdir -p {path}")
+        raise Unavailable(f"There is no folder {path}.", subject=location, next_step=advice(f"mkdir -p {path}"))
     if not (path / FILE).is_file():
         if any(path.iterdir()):
             raise Unavailable(
                 f"{path} is no environment: it has no {FILE}.",
                 subject=location,
-                next_step="Name an empty folder, or one that was an environment before.",
+                next_step=advice("Name an empty folder, or one that was an environment before."),
             )
         # A uid by chance, once: a copy of the folder keeps it and is the same environment, which is what a copy is
         # for.
@@ -164,7 +165,7 @@ class FolderEnvironment:
             raise RevisionMoved(
                 f"{write.states.title!r} was changed in {self.path} meanwhile.",
                 subject=write.states.title,
-                next_step="Run the same command again.",
+                next_step=advice("Run the same command again."),
             )
         sheet = self.sheets[write.kind]
         definition = _unmasked(write.definition, present["definition"], sheet) if present else write.definition
@@ -197,7 +198,7 @@ class FolderEnvironment:
             raise RevisionMoved(
                 f"{record['title']!r} was changed in {self.path} meanwhile.",
                 subject=str(record["title"]),
-                next_step="Run the same command again.",
+                next_step=advice("Run the same command again."),
             )
         return record
 
@@ -247,7 +248,9 @@ class FolderEnvironment:
             raise EnvironmentRefused(f"{path} can't be read: {error}.", subject=str(path)) from error
         if missing or (path.name != FILE and record["kind"] not in self.sheets):
             raise EnvironmentRefused(
-                f"{path} is no item of a kind that is known here.", subject=str(path), next_step="Mend or remove it."
+                f"{path} is no item of a kind that is known here.",
+                subject=str(path),
+                next_step=advice("Mend or remove it."),
             )
         self._known[path] = (stamp, record)
         return dict(record)

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from amphora.core.values.errors import UsageFault
+from amphora.core.values.next_step import advice, to_type
 from amphora.environments.contract import Environment
 from amphora.files.workspace import EnvironmentEntry
 
@@ -48,7 +49,7 @@ def adapter_for(location: str) -> Any:
             f"No adapter knows the location {location!r}.",
             subject=location,
             details=[f"known: {', '.join(f'{name}:…' for name in sorted(known))}"],
-            next_step="Write a location such as practice:grove-dev.practice or nodered+http://HOST:PORT",
+            next_step=advice("Write a location such as practice:grove-dev.practice or nodered+http://HOST:PORT"),
         )
     return known[scheme].load()
 
@@ -62,7 +63,7 @@ def sign_in_secret(entry: EnvironmentEntry) -> str:
             raise UsageFault(
                 f"{entry.name} signs in with the variable {name}, which is not set.",
                 subject=entry.name,
-                next_step=f"Set {name} in this shell and try again.",
+                next_step=advice(f"Set {name} in this shell and try again."),
             )
         return os.environ[name]
     return keyring_secret(entry.name, name) if source == "keyring" else ""
@@ -79,13 +80,13 @@ def keyring_secret(environment: str, name: str) -> str:
         raise UsageFault(
             f"The system keyring can't be read: {error}.",
             subject=environment,
-            next_step='Write sign_in = "env:NAME" in amphora.toml instead.',
+            next_step=advice('Write sign_in = "env:NAME" in amphora.toml instead.'),
         ) from error
     if not secret:
         raise UsageFault(
             f"{environment} signs in from the keyring, which holds nothing under {name!r}.",
             subject=environment,
-            next_step=f"amphora env sign-in {environment}",
+            next_step=to_type("env", "sign-in", environment),
         )
     return secret
 
@@ -101,5 +102,5 @@ def keep_secret(environment: str, secret: str) -> None:
         raise UsageFault(
             f"The system keyring can't be used: {error}.",
             subject=environment,
-            next_step='Set a variable in your shell and write sign_in = "env:NAME" in amphora.toml.',
+            next_step=advice('Set a variable in your shell and write sign_in = "env:NAME" in amphora.toml.'),
         ) from error

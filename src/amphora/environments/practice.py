@@ -13,6 +13,7 @@ from amphora.core.form.spots import mask_secrets, masked_places
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved, Unavailable
 from amphora.core.values.model import Found, Json, Limits, Listed, States, Supply
+from amphora.core.values.next_step import to_type
 from amphora.environments.contract import (
     Capabilities,
     Description,
@@ -37,7 +38,7 @@ def connect(location: str, folder: Path, user: str, secret: str) -> PracticeEnvi
         raise Unavailable(
             f"There is no practice environment at {path}.",
             subject=location,
-            next_step=f"amphora practice new {path.parent}",
+            next_step=to_type("practice", "new", str(path.parent)),
         )
     with _translated(location):
         return PracticeEnvironment(Platform(path, user or DEFAULT_ACCOUNT, _now))

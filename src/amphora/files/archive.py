@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from amphora.core.values.errors import PackageDamaged, UsageFault
+from amphora.core.values.next_step import advice
 from amphora.core.values.raw import PIECE_BYTES, Raw, chunks_of, size_of
 
 LARGE = ("data/files/", "data/records/")
@@ -92,21 +93,21 @@ def read_archive(path: Path) -> tuple[str, dict[str, Raw]]:
         raise UsageFault(
             f"There is no package file {path}.",
             subject=str(path),
-            next_step="Give its name in the workspace, or the path of a file that is there.",
+            next_step=advice("Give its name in the workspace, or the path of a file that is there."),
         ) from error
     except PackageDamaged as error:
         raise PackageDamaged(
             f"{path.name} is refused: {error.message}",
             subject=str(path),
             place=error.place,
-            next_step="Ask for the file again, or export it once more.",
+            next_step=advice("Ask for the file again, or export it once more."),
         ) from error
     except zipfile.BadZipFile as error:
         what = "is cut short or damaged" if _starts_as_zip(path) else "is not a package"
         raise PackageDamaged(
             f"{path.name} {what}: {error}.",
             subject=str(path),
-            next_step="Ask for the file again, or export it once more.",
+            next_step=advice("Ask for the file again, or export it once more."),
         ) from error
     except (zlib.error, EOFError, OSError, NotImplementedError, RuntimeError, ValueError) as error:
         raise PackageDamaged(f"{path.name} can't be unpacked: {error}", subject=str(path)) from error

@@ -14,6 +14,7 @@ from amphora.core.form.settings import parse_setting, type_of
 from amphora.core.needs.crosswalk import ANY, MADE_FROM, SECTIONS, Crosswalk
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Json
+from amphora.core.values.next_step import advice
 from amphora.files.yaml_text import dump_yaml, load_yaml, plain, write_text
 
 _HEADER = """\
@@ -123,7 +124,7 @@ def _from_csv(text: str) -> str:
 
 
 def _csv_fault(name: str, number: int, reason: str) -> UsageFault:
-    return UsageFault(f"{name}: {reason}.", subject=name, place=f"line {number}", next_step="Mend that line.")
+    return UsageFault(f"{name}: {reason}.", subject=name, place=f"line {number}", next_step=advice("Mend that line."))
 
 
 def _extra_columns(crosswalk: Crosswalk, environments: Iterable[str]) -> list[str]:
@@ -182,14 +183,17 @@ def _mapping(value: Any, path: Path, name: str, parent: Any = None, key: Any = N
         f"{path}: {name} has to be a table of names and values.",
         subject=str(path),
         place=place,
-        next_step="Write one `environment: value` a line under it.",
+        next_step=advice("Write one `environment: value` a line under it."),
     )
 
 
 def _fault(path: Path, parent: Any, key: Any, reason: str) -> UsageFault:
     known = ", ".join(SECTIONS.values())
     return UsageFault(
-        f"{path}: {reason}.", subject=str(path), place=_place(parent, key), next_step=f"The sections are: {known}."
+        f"{path}: {reason}.",
+        subject=str(path),
+        place=_place(parent, key),
+        next_step=advice(f"The sections are: {known}."),
     )
 
 

@@ -18,6 +18,7 @@ from amphora.core.values.canon import LARGEST_INTEGER
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
+from amphora.core.values.next_step import advice, blank, to_type
 from amphora.files.yaml_text import dump_yaml, load_yaml, write_text
 
 FORMAT = 1
@@ -161,7 +162,10 @@ def fault(path: Path, reason: str, holder: Any = None, name: Any = None) -> Usag
         f"{path} is no docket that can be used. {reason}",
         subject=str(path),
         place=line_of(holder, name) or None,
-        next_step=f"Choices are {', '.join(CHOICES)} or {{value: …}}; a new docket: amphora compare … --docket FILE",
+        next_step=advice(
+            f"Choices are {', '.join(CHOICES)} or {{value: …}}; for a new docket",
+            to_type("compare", blank("…"), "--docket", blank("FILE")),
+        ),
     )
 
 

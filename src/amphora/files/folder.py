@@ -19,6 +19,7 @@ from typing import Any
 from amphora.core.needs.needs import needs_of
 from amphora.core.values.errors import PackageDamaged, UsageFault
 from amphora.core.values.model import Contents, Item, States
+from amphora.core.values.next_step import advice, blank, to_type
 from amphora.core.values.raw import PIECE_BYTES, Raw, chunks_of, sha256_of, size_of, whole
 from amphora.core.values.strict_json import JsonFault, parse_json, pretty_bytes
 from amphora.files.archive import LARGE
@@ -56,7 +57,7 @@ def write_folder(contents: Contents, folder: Path) -> int:
         raise UsageFault(
             f"{folder} holds something else.",
             subject=str(folder),
-            next_step="Choose a new folder, an empty one, or one that a package was laid out in.",
+            next_step=advice("Choose a new folder, an empty one, or one that a package was laid out in."),
         )
     files = {name: raw for name, raw in package_files(contents).items() if name not in _TAG_FILES}
     # Or a git on another system would change the ends of lines, and with them every digest.
@@ -85,13 +86,15 @@ def read_folder(folder: Path) -> Contents:
         raise PackageDamaged(
             f"{folder} holds no package: there is no {PACKING_LIST}.",
             subject=str(folder),
-            next_step="amphora to-folder PACKAGE FOLDER",
+            next_step=to_type("to-folder", blank("PACKAGE"), blank("FOLDER")),
         )
     files: dict[str, Raw] = {}
     for name in _names(folder / "data", "data/"):
         path = folder / name
         if path.is_symlink() or not path.is_file():
-            raise PackageDamaged(f"{path} is a link or a special file.", subject=str(path), next_step="Take it out.")
+            raise PackageDamaged(
+                f"{path} is a link or a special file.", subject=str(path), next_step=advice("Take it out.")
+            )
         files[name] = OnDisk(path) if name.startswith(LARGE) else path.read_bytes()
     return folder_contents(files, str(folder))
 
@@ -102,20 +105,22 @@ def read_git(location: str) -> Contents:
     repository, _, revision = body.rpartition("@")
     if not repository or not revision:
         raise UsageFault(
-            f"{location!r} is no git location.", subject=location, next_step="Write it like git:REPO@REV:FOLDER"
+            f"{location!r} is no git location.",
+            subject=location,
+            next_step=advice("Write it like git:REPO@REV:FOLDER"),
         )
     tree = f"{revision}:{folder.strip('/')}"
     command = ["git", "-C", repository, "archive", "--format=tar", tree]
     try:
         done = subprocess.run(command, capture_output=True, check=False, stdin=subprocess.DEVNULL)
     except FileNotFoundError as error:
-        raise UsageFault("git is not installed.", next_step="Install git, or use a plain folder.") from error
+        raise UsageFault("git is not installed.", next_step=advice("Install git, or use a plain folder.")) from error
     if done.returncode:
         reason = done.stderr.decode(errors="replace").strip().splitlines()[-1:]
         raise UsageFault(
             f"git can't read {tree} in {repository}: {' '.join(reason)}",
             subject=location,
-            next_step=f"git -C {repository} log --oneline",
+            next_step=advice(f"git -C {repository} log --oneline"),
         )
     files: dict[str, Raw] = {}
     with tarfile.open(fileobj=io.BytesIO(done.stdout)) as archive:
@@ -142,7 +147,10 @@ def folder_contents(files: Mapping[str, Raw], where: str) -> Contents:
         contents = contents_of(sheet_files, is_edited=True)
     except PackageDamaged as error:
         raise PackageDamaged(
-            f"{where} can't be used: {error.message}", subject=where, place=error.place, next_step="Mend that file."
+            f"{where} can't be used: {error.message}",
+            subject=where,
+            place=error.place,
+            next_step=advice("Mend that file."),
         ) from error
     # Types and digests of needs can't be computed from the forms; who uses what can.
     known = {need.key: need for need in contents.needs}
@@ -176,7 +184,7 @@ def _parsed(files: Mapping[str, Raw], name: str, where: str) -> Any:
 
 def _damaged(where: str, name: str, reason: str) -> PackageDamaged:
     return PackageDamaged(
-        f"{where} can't be used: {name}: {reason}.", subject=where, place=name, next_step="Mend that file."
+        f"{where} can't be used: {name}: {reason}.", subject=where, place=name, next_step=advice("Mend that file.")
     )
 
 

@@ -14,6 +14,7 @@ from amphora.core.values.canon import NotCanonical
 from amphora.core.values.errors import PackageDamaged, SheetFault, UsageFault
 from amphora.core.values.keys import Key, is_key, kind_of
 from amphora.core.values.model import Contents, Item, Json, Need, States
+from amphora.core.values.next_step import advice, blank, to_type
 from amphora.core.values.pace import uncollected
 from amphora.core.values.raw import Raw, sha256_of, whole
 from amphora.core.values.scan import confirmed_places
@@ -82,7 +83,7 @@ def _read_package(path: Path) -> Contents:
             f"{path.name} is refused: {error.message}",
             subject=str(path),
             place=error.place,
-            next_step="Ask for the file again, or export it once more; nothing was written.",
+            next_step=advice("Ask for the file again, or export it once more; nothing was written."),
         ) from error
 
 
@@ -128,7 +129,7 @@ def find_package(name: str, folder: Path) -> Path:
         f"There is no package {name!r} in {folder}.",
         subject=name,
         details=[f"there: {stem}" for stem in there[-5:]],
-        next_step="amphora export ENVIRONMENT ITEM… --as NAME",
+        next_step=to_type("export", blank("ENVIRONMENT"), blank("ITEM…"), "--as", blank("NAME")),
     )
 
 

@@ -9,6 +9,7 @@ import orjson
 
 from amphora.core.values.errors import PackageDamaged
 from amphora.core.values.model import Json
+from amphora.core.values.next_step import advice
 from amphora.core.values.raw import Raw, chunks_of
 from amphora.core.values.strict_json import JsonFault, parse_json
 
@@ -25,7 +26,9 @@ def rows_of(raw: Raw) -> Iterator[Json]:
     try:
         yield from map(parse_json, _lines(raw))
     except JsonFault as error:
-        raise PackageDamaged(f"Its rows can't be read: {error}.", next_step="Export the package again.") from error
+        raise PackageDamaged(
+            f"Its rows can't be read: {error}.", next_step=advice("Export the package again.")
+        ) from error
 
 
 def count_rows(raw: Raw) -> int:

@@ -14,6 +14,7 @@ from typing import Any
 
 from amphora.core.values.errors import PackageDamaged, UsageFault
 from amphora.core.values.model import Contents
+from amphora.core.values.next_step import advice, blank, to_type
 from amphora.core.values.raw import sha256_of, whole
 from amphora.files.archive import read_archive, write_archive
 from amphora.files.bag import TAG_MANIFEST
@@ -60,7 +61,9 @@ def new_key(name: str, trusted: Path) -> Path:
     private = private_folder() / f"{name}{PRIVATE_SUFFIX}"
     # Never over another one: what was signed with it would be signed by nobody.
     if private.exists():
-        raise UsageFault(f"There is a key {name!r} already.", subject=str(private), next_step="Choose another name.")
+        raise UsageFault(
+            f"There is a key {name!r} already.", subject=str(private), next_step=advice("Choose another name.")
+        )
     key = JWK.generate(kty="OKP", crv="Ed25519", kid=name)
     private.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
     private.touch(mode=0o600)
@@ -82,7 +85,7 @@ def trust_key(public: dict[str, Any], name: str, trusted: Path) -> Path:
     if not is_fit or "d" in public:
         raise UsageFault(
             "This is no public Ed25519 key as JWK." if not is_fit else "This file holds a private key.",
-            next_step="Ask for the public key: a file with kty, crv and x only.",
+            next_step=advice("Ask for the public key: a file with kty, crv and x only."),
         )
     trusted.mkdir(parents=True, exist_ok=True)
     path = trusted / f"{name}{TRUSTED_SUFFIX}"
@@ -97,7 +100,9 @@ def trusted_keys(folder: Path) -> dict[str, dict[str, Any]]:
         try:
             keys[path.name.removesuffix(TRUSTED_SUFFIX)] = json.loads(path.read_text(encoding="utf-8"))
         except ValueError as error:
-            raise UsageFault(f"{path} is no key: {error}.", subject=str(path), next_step="Take it out.") from error
+            raise UsageFault(
+                f"{path} is no key: {error}.", subject=str(path), next_step=advice("Take it out.")
+            ) from error
     return keys
 
 
@@ -108,7 +113,7 @@ def sign_package(path: Path, name: str) -> Contents:
 
     private = private_folder() / f"{name}{PRIVATE_SUFFIX}"
     if not private.is_file():
-        raise UsageFault(f"You have no key {name!r}.", subject=name, next_step=f"amphora keys new {name}")
+        raise UsageFault(f"You have no key {name!r}.", subject=name, next_step=to_type("keys", "new", name))
     contents = read_package(path)
     folder, files = read_archive(path)
     key = JWK.from_json(private.read_text(encoding="utf-8"))
@@ -158,5 +163,7 @@ def require_signature(contents: Contents, trusted: Path) -> None:
         raise PackageDamaged(
             f"{contents.title} is refused: it is {verdict.trust}{by}, and this workspace requires a signature.",
             subject=contents.title,
-            next_step="Have it signed (amphora sign), or trust the key: amphora keys trust FILE --as NAME",
+            next_step=advice(
+                "Have it signed, or trust the key", to_type("keys", "trust", blank("FILE"), "--as", blank("NAME"))
+            ),
         )

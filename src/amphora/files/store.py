@@ -8,6 +8,7 @@ from tempfile import NamedTemporaryFile
 
 from amphora.core.values.errors import AmphoraError, UsageFault
 from amphora.core.values.model import Contents
+from amphora.core.values.next_step import advice
 from amphora.core.values.versions import is_version
 from amphora.files.package import PACKING_LIST, SUFFIX, read_package, write_package
 
@@ -69,7 +70,7 @@ class Store:
             raise VersionTaken(
                 f"{path} exists and is no package that can be read: it is not overwritten.",
                 subject=str(path),
-                next_step="Move it away, or write elsewhere with --out FILE.",
+                next_step=advice("Move it away, or write elsewhere with --out FILE."),
             ) from error
         # The same contents under another name may be replaced: nothing is lost but the name.
         if there.package_digest == digest or there.digest() == contents.digest():
@@ -82,5 +83,7 @@ class Store:
         raise VersionTaken(
             f"{path.name} exists with other contents.",
             subject=str(path),
-            next_step=f"Raise the version in the folder's {PACKING_LIST}, or write elsewhere with --out FILE.",
+            next_step=advice(
+                f"Raise the version in the folder's {PACKING_LIST}, or write elsewhere with --out FILE."
+            ),
         )

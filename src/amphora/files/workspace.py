@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Level
+from amphora.core.values.next_step import advice, blank, to_type
 
 if TYPE_CHECKING:
     from amphora.core.checks import Waiver
@@ -105,7 +106,7 @@ class Workspace:
             f"The workspace has no environment {name!r}.",
             subject=name,
             details=[f"known: {known}"],
-            next_step=f"amphora env add {name} LOCATION",
+            next_step=to_type("env", "add", name, blank("LOCATION")),
         )
 
 
@@ -116,7 +117,7 @@ def init_workspace(folder: Path) -> Workspace:
         raise UsageFault(
             f"There is a workspace in {folder} already.",
             subject=str(path),
-            next_step="amphora env list",
+            next_step=to_type("env", "list"),
         )
     folder.mkdir(parents=True, exist_ok=True)
     (folder / "packages").mkdir(exist_ok=True)
@@ -136,7 +137,7 @@ def find_workspace(start: Path) -> Workspace:
     raise UsageFault(
         f"There is no workspace in {start.resolve()} or above it.",
         subject=FILE,
-        next_step="amphora init",
+        next_step=to_type("init"),
     )
 
 
@@ -153,7 +154,7 @@ def read_workspace(folder: Path) -> Workspace:
             f"{path} is not TOML: {reason}.",
             subject=str(path),
             place=place,
-            next_step="Mend that line and try again.",
+            next_step=advice("Mend that line and try again."),
         ) from error
     for name in table.keys() - _TOP:
         raise _fault(path, text, (), name, f"{name!r} is not known here")
@@ -177,13 +178,13 @@ def add_environment(workspace: Workspace, entry: EnvironmentEntry) -> Workspace:
         raise UsageFault(
             f"{entry.name!r} can't be the name of an environment.",
             subject=entry.name,
-            next_step="Use letters, digits, dots, dashes and underscores.",
+            next_step=advice("Use letters, digits, dots, dashes and underscores."),
         )
     if entry.name in workspace.environments:
         raise UsageFault(
             f"The workspace has an environment {entry.name!r} already.",
             subject=entry.name,
-            next_step=f"Choose another name, or change it in {FILE}.",
+            next_step=advice(f"Choose another name, or change it in {FILE}."),
         )
     path = workspace.folder / FILE
     document = tomlkit.parse(path.read_text(encoding="utf-8"))
@@ -296,7 +297,7 @@ def _levels(path: Path, text: str, table: Any) -> dict[str, str]:
 
 def _secret(path: Path, text: str, within: tuple[str, ...], name: str) -> UsageFault:
     fault = _fault(path, text, within, name, f"a secret stands in clear at {name!r}")
-    fault.next_step = (
+    fault.next_step = advice(
         f'Take it out, write sign_in = "env:SOME_NAME" there, and set SOME_NAME in your shell;'
         f" change the secret, as this file may have been seen ({path.name} is not a safe place)."
     )
@@ -309,7 +310,7 @@ def _fault(path: Path, text: str, within: tuple[str, ...], name: str, reason: st
         f"{path}: {reason}.",
         subject=str(path),
         place=f"line {line}, column {column}",
-        next_step="Mend that line and try again.",
+        next_step=advice("Mend that line and try again."),
     )
 
 

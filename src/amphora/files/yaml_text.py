@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from amphora.core.values.errors import UsageFault
+from amphora.core.values.next_step import advice
 
 if TYPE_CHECKING:
     from ruamel.yaml import YAML
@@ -38,7 +39,7 @@ def load_yaml(path: Path) -> Any:
             f"{path} is not YAML: {reason}.",
             subject=str(path),
             place=place,
-            next_step="Mend that line.",
+            next_step=advice("Mend that line."),
         ) from error
     except (YAMLError, UnicodeDecodeError) as error:
         raise UsageFault(f"{path} is not YAML: {error}", subject=str(path)) from error
@@ -70,5 +71,5 @@ def plain(value: Any, path: Path, place: str) -> Any:
         f"{path}: {value!r} is neither text, number nor yes/no.",
         subject=str(path),
         place=place,
-        next_step="Put it in quotation marks.",
+        next_step=advice("Put it in quotation marks."),
     )

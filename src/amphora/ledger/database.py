@@ -15,6 +15,7 @@ from typing import Any
 
 from amphora.core.values.errors import LedgerTrouble, UsageFault
 from amphora.core.values.model import Json
+from amphora.core.values.next_step import advice
 from amphora.ledger.migrations import MIGRATIONS, migrate, version_of
 
 BUSY_S = 5.0
@@ -50,7 +51,7 @@ class Database:
             raise UsageFault(
                 f"The ledger {path} can't be read: {error}.",
                 subject=str(path),
-                next_step="Put it back from a backup; it remembers what was delivered where.",
+                next_step=advice("Put it back from a backup; it remembers what was delivered where."),
             ) from error
         if version > len(MIGRATIONS):
             self._db.close()
@@ -58,7 +59,7 @@ class Database:
                 f"The ledger {path} was written by a newer Amphora (tables {version}, this one knows"
                 f" {len(MIGRATIONS)}).",
                 subject=str(path),
-                next_step="Use that Amphora, or a newer one.",
+                next_step=advice("Use that Amphora, or a newer one."),
             )
 
     def close(self) -> None:
@@ -83,16 +84,15 @@ class Database:
             marks = ",".join("?" * len(some))
             yield from self.rows(query.replace("in (…)", f"in ({marks})"), [*values, *some])
 
-    def do(self, statement: str, values: Sequence[Any] = ()) -> int:
-        """One statement; gives the id of the row that it made, if it made one."""
-        if not self._db.in_transaction and not self._is_awaiting:
-            with self.transaction():
-                return self.do(statement, values)
+    def do(self, statement: str, values: Sequence[Any] = (), is_awaited: bool = True) -> int:
+        """One statement, by itself or in the transaction that is open; gives the id of the row that it made, if it
+        made one. For `is_awaited` see `transaction`."""
         with self._translated():
+            self._await_disk(is_awaited)
             return int(self._db.execute(statement, values).lastrowid or 0)
 
     def do_many(self, statement: str, rows: Iterable[Sequence[Any]]) -> None:
-        """One statement for many rows."""
+        """One statement for many rows, in the transaction that is open."""
         with self._translated():
             self._db.executemany(statement, rows)
 
@@ -102,9 +102,7 @@ class Database:
         finding out at the end. One that is not awaited survives the end of the process, but a power cut only with
         the next one that is."""
         with self._translated():
-            if is_awaited is not self._is_awaiting:
-                self._db.execute(f"pragma synchronous = {'full' if is_awaited else 'normal'}")
-                self._is_awaiting = is_awaited
+            self._await_disk(is_awaited)
             self._db.execute("begin immediate")
         try:
             yield
@@ -116,6 +114,12 @@ class Database:
                 self._db.execute("rollback")
             raise
 
+    def _await_disk(self, is_awaited: bool) -> None:
+        # Can't be changed inside a transaction; what stands in one waits as that does.
+        if is_awaited is not self._is_awaiting and not self._db.in_transaction:
+            self._db.execute(f"pragma synchronous = {'full' if is_awaited else 'normal'}")
+            self._is_awaiting = is_awaited
+
     @contextmanager
     def _translated(self) -> Iterator[None]:
         try:
@@ -124,7 +128,9 @@ class Database:
             raise LedgerTrouble(
                 f"The ledger {self.path} can't be used just now: {error}.",
                 subject=str(self.path),
-                next_step="Wait for whoever uses it, or make room on the disk; then run the same command again.",
+                next_step=advice(
+                    "Wait for whoever uses it, or make room on the disk; then run the same command again."
+                ),
             ) from error
 
 

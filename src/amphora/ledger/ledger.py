@@ -4,7 +4,7 @@ Runs and their journal stand beside it (`journal`), on the same database."""
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 from uuid import uuid4
@@ -16,6 +16,7 @@ from amphora.core.needs.matching import Link
 from amphora.core.values.errors import NotReady
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Claim, Contents, Folded, Json, States
+from amphora.core.values.next_step import advice
 from amphora.ledger.database import PORTION, Database, dumped
 from amphora.ledger.journal import Journal
 from amphora.ledger.locks import Locks
@@ -121,7 +122,7 @@ class Ledger:
                 raise NotReady(
                     f"{contents.title} was exported by somebody else meanwhile, with other contents.",
                     subject=contents.version,
-                    next_step="Run the same command again: it gets the next version.",
+                    next_step=advice("Run the same command again: it gets the next version."),
                 )
             row: tuple[Any, ...] = (self._clock(), contents.source, contents.source_uid, contents.name)
             row += (contents.version,)
@@ -157,11 +158,9 @@ class Ledger:
             # In the transaction that changes them: nobody else's change can slip in between.
             remembered = _remembered(self._db, run.uid, touched)
             _write_links(self._db, links, addresses or {})
-            for delivery in deliveries:
-                self._write_delivery(run, delivery, custody)
-            for package, source_uid, key in ended:
-                values = (package, source_uid, key, run.uid)
-                self._db.do("delete from claims where package = ? and source_uid = ? and key = ? and uid = ?", values)
+            self._write_deliveries(run, deliveries, custody)
+            query = "delete from claims where package = ? and source_uid = ? and key = ? and uid = ?"
+            self._db.do_many(query, [(*claim, run.uid) for claim in ended])
             self._db.do("update runs set remembered = ? where id = ?", (dumped(remembered), run.id))
             self.journal.write_end(run, state, "")
         return self.journal.run(run.name)
@@ -255,28 +254,31 @@ class Ledger:
         query = "select distinct uid from claims where package = ? and source_uid = ?"
         return [row["uid"] for row in self._db.rows(query, (package, source_uid))]
 
-    def _write_delivery(self, run: Run, delivery: Delivery, custody: str) -> None:
-        base, same = delivery.base, (delivery.package, delivery.source_uid, delivery.key)
-        row: tuple[Any, ...] = (run.id, self._clock(), run.uid, delivery.key, delivery.native_id, delivery.package)
-        row += (delivery.source_uid, delivery.version, base.form_bytes.decode(), dumped(base.states.to_json()))
-        row += (dumped(delivery.merged), dumped(delivery.merged_states.to_json()), dumped(dict(base.bindings)))
-        row += (_next_seq(self._db), delivery.rows)
-        self._db.do(
+    def _write_deliveries(self, run: Run, deliveries: Sequence[Delivery], custody: str) -> None:
+        first, at = _next_seq(self._db, len(deliveries)), self._clock()
+        rows = []
+        for seq, one in enumerate(deliveries, first):
+            base = one.base
+            row: tuple[Any, ...] = (run.id, at, run.uid, one.key, one.native_id, one.package, one.source_uid)
+            row += (one.version, base.form_bytes.decode(), dumped(base.states.to_json()), dumped(one.merged))
+            row += (dumped(one.merged_states.to_json()), dumped(dict(base.bindings)), seq, one.rows)
+            rows.append(row)
+        self._db.do_many(
             "insert into deliveries (run_id, at, uid, key, native_id, package, source_uid, version, form, states,"
             " merged, merged_states, bindings, seq, rows) values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            row,
+            rows,
         )
-        self._db.do(
-            "delete from claims where package = ? and source_uid = ? and key = ? and uid = ?", (*same, run.uid)
-        )
-        self._db.do("insert into claims values (?, ?, ?, ?, ?)", (*same, run.uid, custody))
+        claims = [(one.package, one.source_uid, one.key, run.uid) for one in deliveries]
+        self._db.do_many("delete from claims where package = ? and source_uid = ? and key = ? and uid = ?", claims)
+        self._db.do_many("insert into claims values (?, ?, ?, ?, ?)", [(*claim, custody) for claim in claims])
 
 
-def _next_seq(db: Database) -> int:
-    """The next number in the one order of exports and deliveries: clocks of seconds can't tell them apart."""
+def _next_seq(db: Database, count: int = 1) -> int:
+    """The first of the next numbers in the one order of exports and deliveries: clocks of seconds can't tell them
+    apart."""
     db.do("insert or ignore into facts values ('seq', '0')")
-    db.do("update facts set value = cast(value as integer) + 1 where name = 'seq'")
-    return int(db.rows("select value from facts where name = 'seq'")[0][0])
+    db.do("update facts set value = cast(value as integer) + ? where name = 'seq'", (count,))
+    return int(db.rows("select value from facts where name = 'seq'")[0][0]) - count + 1
 
 
 def _write_links(db: Database, links: Iterable[Link], addresses: Mapping[str, str]) -> None:

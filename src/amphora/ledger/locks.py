@@ -9,6 +9,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from amphora.core.values.errors import LedgerTrouble, Unavailable
+from amphora.core.values.next_step import advice
 from amphora.ledger.database import Database
 
 
@@ -42,7 +43,7 @@ class Locks:
                     f"{name} is being changed just now: {row['purpose']}, by {row['holder']} on {row['host']} since"
                     f" {row['since']}. Nothing was touched.",
                     subject=name,
-                    next_step="Wait until that is done, then run the same command again.",
+                    next_step=advice("Wait until that is done, then run the same command again."),
                 )
             # Nobody is behind it: left over from a process that was killed.
             self._db.do("delete from locks where uid = ?", (uid,))

@@ -152,5 +152,5 @@ def finding_json(finding: Finding) -> dict[str, Any]:
         "why": RULES[finding.rule].why,
         "todo": todo_of(finding).value,
         "target": finding.target,
-        "next": finding.next_step,
+        "next": str(finding.next_step),
     }

@@ -9,6 +9,7 @@ from amphora.core.checks import RULES, Rule, Todo, todo_of
 from amphora.core.needs.selection import readable
 from amphora.core.plan.gate import Reason, Why
 from amphora.core.values.model import Contents, Finding, Level
+from amphora.core.values.next_step import NOTHING, NextStep, blank, to_type
 from amphora.render.changes import finding_json, place_phrase
 from amphora.render.imports import reason_blocks, reasons_json
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone, counted, cut_grid
@@ -23,7 +24,7 @@ def check_result(
     findings: Mapping[str, Sequence[Finding]],
     is_strict: bool,
     fixed: Sequence[str] = (),
-    fix_words: str = "",
+    fix: NextStep = NOTHING,
     reasons: Mapping[str, Sequence[Reason]] | None = None,
 ) -> Result:
     """Findings for each target ('' for the package by itself), and what an import would stop at. `fixed` are lines
@@ -48,7 +49,7 @@ def check_result(
             "findings": [finding_json(finding) for finding in everything],
             "in_the_way": {target: reasons_json(rows) for target, rows in (reasons or {}).items()},
         },
-        _next(contents, findings, fix_words, [reason for rows in ways.values() for reason in rows]),
+        _next(contents, findings, fix, [reason for rows in ways.values() for reason in rows]),
         3 if worst == "bad" else 1 if is_strict and worst == "warn" else 0,
     )
 
@@ -109,7 +110,7 @@ def rules_result(levels: Mapping[str, str]) -> Result:
         for rule in RULES.values()
     ]
     changed = f", {counted(len(levels), 'of them', 'of them')} set otherwise by this workspace" if levels else ""
-    return Result("check --rules", f"{len(RULES)} rules{changed}.", "good", blocks, {"rules": data}, "")
+    return Result("check --rules", f"{len(RULES)} rules{changed}.", "good", blocks, {"rules": data})
 
 
 def check_markdown(contents: Contents, findings: Mapping[str, Sequence[Finding]]) -> str:
@@ -159,7 +160,7 @@ def _heading(todo: Todo) -> str:
     return todo.value[0].upper() + todo.value[1:]
 
 
-def _steps(findings: Sequence[Finding]) -> list[str]:
+def _steps(findings: Sequence[Finding]) -> list[NextStep]:
     return list(dict.fromkeys(finding.next_step for finding in findings if finding.next_step))
 
 
@@ -184,22 +185,22 @@ def _is_error(finding: Finding) -> bool:
 
 
 def _next(
-    contents: Contents, findings: Mapping[str, Sequence[Finding]], fix_words: str, ways: Sequence[Reason]
-) -> str:
+    contents: Contents, findings: Mapping[str, Sequence[Finding]], fix: NextStep, ways: Sequence[Reason]
+) -> NextStep:
     everything = [finding for rows in findings.values() for finding in rows]
     targets = [target for target in findings if target]
     errors = [finding for finding in everything if _is_error(finding)]
-    if any(finding.rule == "item-missing" for finding in errors) and targets and fix_words:
-        return fix_words
+    if any(finding.rule == "item-missing" for finding in errors) and targets and fix:
+        return fix
     unmapped = [t for t, rows in findings.items() if t and any(f.rule == TO_MAP for f in rows)]
     steps = _steps(errors)
     if errors:
-        return steps[0] if steps else f"amphora check {contents.name} {' '.join(targets)}"
+        return steps[0] if steps else to_type("check", contents.name, *targets)
     if unmapped:
-        return f"amphora map {contents.name} {' '.join(unmapped)}"
+        return to_type("map", contents.name, *unmapped)
     if ways and ways[0].next_step:
         return ways[0].next_step
-    return f"amphora compare {contents.name} {targets[0] if targets else 'ENVIRONMENT'}"
+    return to_type("compare", contents.name, targets[0] if targets else blank("ENVIRONMENT"))
 
 
 def _escaped(text: str) -> str:

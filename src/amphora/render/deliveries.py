@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from amphora.core.needs.selection import readable
+from amphora.core.values.next_step import to_type
 from amphora.engine.deliveries import Traced
 from amphora.render.edits import edit_json, edits_grid
 from amphora.render.result import Block, Cell, Grid, Result, Row, counted
@@ -16,7 +17,7 @@ def deliveries_result(traced: Traced) -> Result:
             "deliveries",
             f"{title!r} was never delivered into {name} by Amphora.",
             data={"item": traced.key, "deliveries": [], "claims": [], "edits": []},
-            next_step=f"amphora uses {name} {readable(traced.key)}",
+            next_step=to_type("uses", name, readable(traced.key)),
         )
     latest = traced.deliveries[0]
     rows: list[Row] = [
@@ -61,5 +62,5 @@ def deliveries_result(traced: Traced) -> Result:
             "claims": [{"package": c.package, "version": c.version, "custody": c.custody} for c in traced.claims],
             "edits": [edit_json(change) for change in traced.edits],
         },
-        f"amphora edits {name}" if traced.edits else f"amphora history {latest.run}",
+        to_type("edits", name) if traced.edits else to_type("history", latest.run),
     )

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from amphora.core.form.bindings import MISSING
 from amphora.core.merge.merge import FieldChange
 from amphora.core.needs.selection import readable
+from amphora.core.values.next_step import blank, to_type
 from amphora.engine.edits import Edited
 from amphora.render.beside import text_lines
 from amphora.render.changes import place_phrase
@@ -32,15 +33,15 @@ def edits_result(environment: str, edits: Sequence[Edited], made: str = "", dock
         if edits
         else f"Nothing in {environment} was edited: all is as the packages in force delivered it."
     )
-    after = "amphora history"
+    after = to_type("history")
     if made:
         verdict += f" They are in {made}, to be carried back."
-        after = f"amphora compare {made.rpartition('/')[2].removesuffix('.amphora')} ENVIRONMENT"
+        after = to_type("compare", made.rpartition("/")[2].removesuffix(".amphora"), blank("ENVIRONMENT"))
     elif dockets:
         verdict += f" What puts them back is in {', '.join(dockets)}."
-        after = f"amphora import {dockets[0]}"
+        after = to_type("import", dockets[0])
     elif edits:
-        after = f"amphora edits {environment} --carry-back"
+        after = to_type("edits", environment, "--carry-back")
     return Result(
         "edits",
         verdict,

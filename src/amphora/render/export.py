@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import shlex
 from collections import Counter
 
 from amphora.core.needs.selection import readable
 from amphora.core.values.model import Listed
+from amphora.core.values.next_step import NextStep, to_type
 from amphora.engine.export import ExportReport
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted
 
@@ -65,7 +65,7 @@ def export_result(report: ExportReport, target: str) -> Result:
             "dropped": {key: list(where) for key, where in report.dropped.items()},
             "crosswalk_rows": [[cell.section, cell.row, cell.column, cell.value] for cell in report.cells],
         },
-        _export_words(report) if report.is_preview else f"amphora check {contents.name} {target}",
+        _export_words(report) if report.is_preview else to_type("check", contents.name, target),
     )
 
 
@@ -79,15 +79,15 @@ def _export_verdict(report: ExportReport) -> str:
     return f"Packed {contents.title}: {what}, in {report.shown_path}."
 
 
-def _export_words(report: ExportReport) -> str:
+def _export_words(report: ExportReport) -> NextStep:
     """The command that does what was previewed."""
-    words = ["amphora", "export", report.contents.source, *map(shlex.quote, report.asked)]
-    words += ["--as", report.contents.name]
-    words += [part for key in report.leave_out for part in ("--leave-out", shlex.quote(key))]
+    words = [report.contents.source, *report.asked, "--as", report.contents.name]
+    words += [part for key in report.leave_out for part in ("--leave-out", key)]
     words += ["--take", "draft"] if report.take == "draft" else []
     words += ["--with", "access"] if report.has_access else []
     words += ["--with", "records"] if report.has_records else []
-    return " ".join(words + ([] if report.has_attachments else ["--without", "attachments"]))
+    words += [] if report.has_attachments else ["--without", "attachments"]
+    return to_type("export", *words)
 
 
 def _draft(row: Listed) -> str:

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.graph import in_order
 from amphora.core.values.keys import Key, kind_of
+from amphora.core.values.next_step import advice
 from amphora.engine.survey import Uses
 
 if TYPE_CHECKING:
@@ -57,7 +58,7 @@ def draw_uses(net: Uses, depth: int | None, path: Path) -> None:
     """Writes the figure as SVG or PNG, as the file name says."""
     if path.suffix.lower() not in (".svg", ".png"):
         raise UsageFault(
-            f"A figure is FILE.svg or FILE.png, not {path.name}.", next_step="Choose one of these endings."
+            f"A figure is FILE.svg or FILE.png, not {path.name}.", next_step=advice("Choose one of these endings.")
         )
     from matplotlib import rc_context
     from matplotlib.figure import Figure

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from amphora.core.needs.selection import readable
+from amphora.core.values.next_step import NextStep, blank, to_type
 from amphora.ledger.records import BACKWARDS, IMPORT, JournalStep, Run
 from amphora.render.result import Cell, Grid, Lines, Result, Row, Tone, counted, cut_grid, few
 
@@ -36,7 +37,9 @@ def history_result(runs: Sequence[Run]) -> Result:
         f"{counted(len(runs), 'run')}{f', {bad} of them still open' if bad else ''}." if runs else "No run yet.",
         blocks=[Grid(["run", "what", "state", "started", "by"], rows, spare=(4,))] if runs else [],
         data={"runs": [vars(run) for run in runs]},
-        next_step=f"amphora history {runs[0].name}" if runs else "amphora import PACKAGE ENVIRONMENT",
+        next_step=to_type("history", runs[0].name)
+        if runs
+        else to_type("import", blank("PACKAGE"), blank("ENVIRONMENT")),
     )
 
 
@@ -53,7 +56,10 @@ def run_result(run: Run, journal: Sequence[JournalStep], backwards: Sequence[Run
         "history",
         f"{run.name}: {_what(run, {})} into {run.environment}, {run.state}; {run.started_at} by {run.account}.",
         _STATE.get(run.state, "plain"),
-        [*notes, cut_grid(Grid(["", "step", "item", "outcome"], rows, right=(0,)), "amphora history RUN --json")],
+        [
+            *notes,
+            cut_grid(Grid(["", "step", "item", "outcome"], rows, right=(0,)), "amphora history RUN --json"),
+        ],
         {
             "run": vars(run),
             "put_back_by": [other.name for other in backwards],
@@ -71,10 +77,10 @@ def _what(run: Run, names: Mapping[int, str]) -> str:
     return package if run.kind == IMPORT else f"{run.kind} of {package}"
 
 
-def _after(run: Run) -> str:
+def _after(run: Run) -> NextStep:
     """What to do next about a run."""
     if run.state == "done":
-        return f"amphora verify {run.name}"
+        return to_type("verify", run.name)
     if run.state in ("running", "broken off"):
-        return f"amphora undo {run.name}"
-    return f"amphora compare {run.package}-{run.version} {run.environment}"
+        return to_type("undo", run.name)
+    return to_type("compare", f"{run.package}-{run.version}", run.environment)

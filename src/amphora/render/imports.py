@@ -12,6 +12,7 @@ from amphora.core.plan.docket import Do, Docket, Fate
 from amphora.core.plan.gate import Reason
 from amphora.core.plan.steps import LoadRows
 from amphora.core.values.keys import Key
+from amphora.core.values.next_step import NOTHING, NextStep, to_type
 from amphora.core.values.raw import size_of
 from amphora.core.values.tokens import PREFIX
 from amphora.render.beside import differing, text_lines
@@ -148,7 +149,8 @@ def reason_blocks(reasons: Sequence[Reason]) -> list[Block]:
 def reasons_json(reasons: Sequence[Reason]) -> list[dict[str, object]]:
     """The same for machines."""
     return [
-        {"why": r.why.value, "message": r.message, "details": list(r.details), "next": r.next_step} for r in reasons
+        {"why": r.why.value, "message": r.message, "details": list(r.details), "next": str(r.next_step)}
+        for r in reasons
     ]
 
 
@@ -175,13 +177,13 @@ def _in_the_way(reasons: Sequence[Reason]) -> str:
     return f" Not as it stands: {few(list(dict.fromkeys(r.why.value for r in reasons)))}."
 
 
-def _after(docket: Docket, reasons: Sequence[Reason], tail: str = "") -> str:
+def _after(docket: Docket, reasons: Sequence[Reason], tail: Sequence[str] = ()) -> NextStep:
     """The next command; whatever comes next keeps naming the docket."""
     if reasons:
-        return next((reason.next_step for reason in reasons if reason.next_step), "")
+        return next((reason.next_step for reason in reasons if reason.next_step), NOTHING)
     if docket.is_idle:
-        return f"amphora verify {docket.package} {docket.target}"
-    return f"amphora import {docket.file or f'{docket.name} {docket.target}'}{tail}"
+        return to_type("verify", docket.package, docket.target)
+    return to_type("import", *docket.named, *tail)
 
 
 def difference_result(left: str, right: str, found: Differences) -> Result:
@@ -205,7 +207,7 @@ def difference_result(left: str, right: str, found: Differences) -> Result:
         "changed": {key: [change_json(change) for change in changes] for key, changes in changed.items()},
         "patches": {key: patch_of(found.left[key].form, found.right[key].form) for key in changed},
     }
-    return Result("compare", verdict, "plain" if total else "good", blocks, data, "", 1 if total else 0)
+    return Result("compare", verdict, "plain" if total else "good", blocks, data, NOTHING, 1 if total else 0)
 
 
 def target_lines(entry: EnvironmentEntry, identity: Identity, release: str) -> list[str]:
@@ -231,7 +233,7 @@ def preview_result(docket: Docket, reasons: Sequence[Reason]) -> Result:
         ]
         blocks.append(Lines(cut_lines(lines, "--json")))
     blocks += [*_filled_lines(docket), *reason_blocks(reasons)]
-    tail = " --with records" if docket.has_records and not docket.file else ""
+    tail = ("--with", "records") if docket.has_records and not docket.file else ()
     return Result(
         "import",
         f"Preview, nothing was touched. {docket_verdict(docket)}{_in_the_way(reasons)}",
@@ -258,7 +260,7 @@ def idle_result(docket: Docket) -> Result:
         docket_verdict(docket),
         "good",
         data={"state": "nothing to do", "target": docket.target, "package": docket.title},
-        next_step=f"amphora verify {docket.package} {docket.target}",
+        next_step=to_type("verify", docket.package, docket.target),
     )
 
 
@@ -271,7 +273,7 @@ def import_result(docket: Docket, outcome: Outcome, verified: Sequence[Verified]
         if key in actions
     ]
     wrong = [one for one in verified if not one.is_as_promised]
-    whole = f"amphora history {outcome.run.name}"
+    whole = to_type("history", outcome.run.name)
     links_grid = cut_grid(Grid(["item", "was at", "is now at"], links, "Old and new links"), "--json")
     blocks: list[Block] = [links_grid] if links else []
     todo = [
@@ -317,7 +319,7 @@ def import_result(docket: Docket, outcome: Outcome, verified: Sequence[Verified]
             "secrets_to_enter": [[key, token] for key, token in docket.to_enter],
             "not_as_promised": [one.key for one in wrong],
         },
-        f"amphora verify {outcome.run.name}" if outcome.unverified else whole,
+        to_type("verify", outcome.run.name) if outcome.unverified else whole,
         1 if wrong or outcome.unverified else 0,
     )
 

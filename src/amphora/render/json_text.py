@@ -13,7 +13,9 @@ OUTPUT_VERSION = 1
 
 def result_json(result: Result) -> str:
     """A result as JSON text."""
-    return _document({"command": result.command, "verdict": result.verdict, **result.data, "next": result.next_step})
+    return _document(
+        {"command": result.command, "verdict": result.verdict, **result.data, "next": str(result.next_step)}
+    )
 
 
 def error_json(error: AmphoraError, code: int) -> str:
@@ -24,7 +26,7 @@ def error_json(error: AmphoraError, code: int) -> str:
         "place": error.place,
         "details": list(error.details),
     }
-    return _document({"error": body, "next": error.next_step or "", "exit_code": code})
+    return _document({"error": body, "next": str(error.next_step), "exit_code": code})
 
 
 def _document(body: dict[str, Any]) -> str:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import shlex
 from collections.abc import Mapping, Sequence
 
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
 from amphora.core.values.model import Contents
+from amphora.core.values.next_step import open_value, to_type
 from amphora.engine.map import Doubt, Rewriting
 from amphora.render.changes import mapped_json, mapped_row, place_phrase
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted, shown
@@ -42,14 +42,14 @@ def map_result(
         )
         verdict += f", {guessed} of them guessed." if guessed else "."
         mine = [one for one in open_ones if one.environment == first]
-        after = f"amphora map {contents.name} {first}{_answers(mine)}"
+        after = to_type("map", contents.name, first, *_answers(mine))
         if offers:
             blocks.append(Lines([f"- {offer}" for offer in offers], f"On offer in {first}"))
         blocks.append(Lines([Cell(f"Or write the values into {file}, by hand.", "dim")]))
     else:
         verdict = f"All {len(everything)} needs of {contents.title} are mapped for {names}"
         verdict += f", {len(later)} in a pause of the import." if later else "."
-        after = f"amphora compare {contents.name} {next(iter(mapped))}"
+        after = to_type("compare", contents.name, next(iter(mapped)))
     return Result(
         "map",
         verdict,
@@ -90,15 +90,15 @@ def texts_result(contents: Contents, environment: str, rewritings: Sequence[Rewr
                 for one in rewritings
             ]
         },
-        f"amphora compare {contents.name} {environment}",
+        to_type("compare", contents.name, environment),
     )
 
 
-def _answers(open_ones: Sequence[Mapped]) -> str:
+def _answers(open_ones: Sequence[Mapped]) -> list[str]:
     """The options that would answer what is open."""
-    words = " --accept" if any(one.state is MapState.GUESSED for one in open_ones) else ""
+    words = ["--accept"] if any(one.state is MapState.GUESSED for one in open_ones) else []
     names = dict.fromkeys(row_name(one.need.key) for one in open_ones if one.state is MapState.OPEN)
-    return words + "".join(f" --set {shlex.quote(name)}=…" for name in names)
+    return words + [word for name in names for word in ("--set", open_value(name))]
 
 
 def offered(mapped: Mapped) -> list[str]:

@@ -8,6 +8,7 @@ from pathlib import Path
 from amphora.core.needs.selection import readable
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Item, Listed
+from amphora.core.values.next_step import blank, to_type
 from amphora.environments.contract import Description, Identity
 from amphora.files.workspace import EnvironmentEntry
 from amphora.ledger.records import Run
@@ -22,7 +23,7 @@ def init_result(folder: Path) -> Result:
         f"Started a workspace in {folder}.",
         "good",
         data={"workspace": str(folder)},
-        next_step="amphora env add NAME LOCATION --role build|test|live",
+        next_step=to_type("env", "add", blank("NAME"), blank("LOCATION"), "--role", blank("build|test|live")),
     )
 
 
@@ -33,7 +34,7 @@ def env_added_result(entry: EnvironmentEntry) -> Result:
         f"Added {entry.name} ({entry.role}) at {entry.location}.",
         "good",
         data={"environment": entry.name, "location": entry.location, "role": entry.role},
-        next_step=f"amphora survey {entry.name}",
+        next_step=to_type("survey", entry.name),
     )
 
 
@@ -51,14 +52,14 @@ def env_list_result(entries: Sequence[EnvironmentEntry]) -> Result:
         if rows
         else [],
         data={"environments": [vars(entry) for entry in entries]},
-        next_step=f"amphora survey {first}" if first else "amphora env add NAME LOCATION",
+        next_step=to_type("survey", first) if first else to_type("env", "add", blank("NAME"), blank("LOCATION")),
     )
 
 
 def signed_in_result(name: str) -> Result:
     """A secret was put into the keyring."""
     verdict = f"The secret for {name} is in the system keyring."
-    return Result("env sign-in", verdict, "good", data={"environment": name}, next_step=f"amphora env test {name}")
+    return Result("env sign-in", verdict, "good", data={"environment": name}, next_step=to_type("env", "test", name))
 
 
 def workspace_result(
@@ -69,13 +70,16 @@ def workspace_result(
     last = f"; the last run is {runs[0].name}, {runs[0].state}" if runs else ""
     what = f"{counted(len(environments), 'environment')}, {counted(len(packages), 'package')}"
     if unsettled:
-        verdict, after = f"{counted(len(unsettled), 'run')} is not finished.", f"amphora undo {unsettled[0].name}"
+        verdict, after = f"{counted(len(unsettled), 'run')} is not finished.", to_type("undo", unsettled[0].name)
     elif not environments:
-        verdict, after = "Nothing is open. No environment yet.", "amphora env add NAME LOCATION"
+        verdict, after = (
+            "Nothing is open. No environment yet.",
+            to_type("env", "add", blank("NAME"), blank("LOCATION")),
+        )
     elif not packages:
-        verdict, after = "Nothing is open. No package yet.", f"amphora survey {environments[0]}"
+        verdict, after = "Nothing is open. No package yet.", to_type("survey", environments[0])
     else:
-        verdict, after = "Nothing is open.", f"amphora peek {packages[-1]}"
+        verdict, after = "Nothing is open.", to_type("peek", packages[-1])
     rows: list[Row] = [[Cell(r.name, "strong"), f"{r.package} {r.version}", Cell(r.state, "warn")] for r in unsettled]
     blocks: list[Block] = [Grid(["run", "package", "state"], rows)] if rows else []
     blocks.append(Lines([Cell(f"{folder}: {what}{last}.", "dim")]))
@@ -124,7 +128,7 @@ def env_test_result(entry: EnvironmentEntry, description: Description, identity:
             "permissions": sorted(identity.permissions),
             "capabilities": vars(can),
         },
-        f"amphora survey {entry.name}",
+        to_type("survey", entry.name),
     )
 
 
@@ -179,7 +183,7 @@ def peek_result(contents: Contents, target: str, signature: str) -> Result:
             "package_digest": contents.package_digest,
             "contents_digest": contents.digest(),
         },
-        next_step=f"amphora check {contents.name} {target}",
+        next_step=to_type("check", contents.name, target),
     )
 
 
@@ -197,7 +201,7 @@ def peek_item_result(contents: Contents, key: Key) -> Result:
             Grid(["place", "token", ""], places, "Rewritten in each environment"),
         ],
         data={**item_json(item), "form": item.form, "layout": item.layout},
-        next_step=f"amphora peek {contents.name}",
+        next_step=to_type("peek", contents.name),
     )
 
 
@@ -210,7 +214,7 @@ def edited_result(path: Path, row: Listed) -> Result:
     """Somebody edited an item in a practice environment."""
     data = {"file": str(path), "native_id": row.native_id, "title": row.states.title}
     verdict = f"{row.states.title} is changed in {path.stem}, past Amphora."
-    return Result("practice edit", verdict, "good", data=data, next_step=f"amphora survey {path.stem}")
+    return Result("practice edit", verdict, "good", data=data, next_step=to_type("survey", path.stem))
 
 
 def practice_result(paths: Sequence[Path]) -> Result:
@@ -222,5 +226,5 @@ def practice_result(paths: Sequence[Path]) -> Result:
         "good",
         [Grid([], rows)],
         {"files": [str(path) for path in paths]},
-        f"amphora env add {paths[0].stem} practice:{paths[0].name}",
+        to_type("env", "add", paths[0].stem, f"practice:{paths[0].name}"),
     )

@@ -6,6 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
+from amphora.core.values.next_step import NOTHING, NextStep
+
 Tone = Literal["plain", "good", "warn", "bad", "dim", "strong"]
 
 
@@ -52,7 +54,7 @@ class Result:
     tone: Tone = "plain"
     blocks: Sequence[Block] = ()
     data: dict[str, Any] = field(default_factory=dict)
-    next_step: str = ""
+    next_step: NextStep = NOTHING
     code: int = 0
 
 

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from amphora.core.values.model import Contents
+from amphora.core.values.next_step import blank, to_type
 from amphora.render.result import Cell, Grid, Result, counted
 
 
@@ -13,7 +14,7 @@ def sign_result(contents: Contents, key: str, path: Path) -> Result:
     """A package was signed."""
     data = {"package": contents.title, "key": key, "file": str(path), "package_digest": contents.package_digest}
     return Result(
-        "sign", f"{contents.title} is signed by {key}.", "good", data=data, next_step=f"amphora peek {path}"
+        "sign", f"{contents.title} is signed by {key}.", "good", data=data, next_step=to_type("peek", str(path))
     )
 
 
@@ -21,14 +22,14 @@ def key_result(name: str, private: Path) -> Result:
     """A key pair was made."""
     verdict = f"Made the key {name}; its private half is in {private}, for you alone."
     data = {"key": name, "private_file": str(private)}
-    return Result("keys new", verdict, "good", data=data, next_step=f"amphora sign PACKAGE --key {name}")
+    return Result("keys new", verdict, "good", data=data, next_step=to_type("sign", blank("PACKAGE"), "--key", name))
 
 
 def trust_result(name: str, path: Path) -> Result:
     """A key is trusted from now on."""
     data = {"key": name, "file": str(path)}
     return Result(
-        "keys trust", f"{name} is trusted in this workspace.", "good", data=data, next_step="amphora keys list"
+        "keys trust", f"{name} is trusted in this workspace.", "good", data=data, next_step=to_type("keys", "list")
     )
 
 
@@ -40,5 +41,7 @@ def keys_result(names: Sequence[str], is_required: bool) -> Result:
         f"{counted(len(names), 'trusted key')}; {policy}.",
         blocks=[Grid([], [[Cell(name, "strong")] for name in names])] if names else [],
         data={"keys": list(names), "signature_required": is_required},
-        next_step="amphora sign PACKAGE --key NAME" if names else "amphora keys new NAME",
+        next_step=to_type("sign", blank("PACKAGE"), "--key", blank("NAME"))
+        if names
+        else to_type("keys", "new", blank("NAME")),
     )

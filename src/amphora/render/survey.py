@@ -11,6 +11,7 @@ from amphora.core.form.kinds import Sheets
 from amphora.core.needs.selection import readable
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Listed
+from amphora.core.values.next_step import NOTHING, NextStep, blank, to_type
 from amphora.engine.survey import Surveyed, Uses
 from amphora.render.changes import place_phrase
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted
@@ -33,7 +34,9 @@ def survey_result(
         f"{environment} {verb} {counted(len(rows), 'item')}: {what}{edits}." if rows else empty,
         blocks=[block] if rows else [],
         data={"environment": environment, "items": [_json(row) for row in rows]},
-        next_step=f'amphora export {environment} "{_suggested(rows, sheets)}" --as NAME' if rows else "",
+        next_step=to_type("export", environment, _suggested(rows, sheets), "--as", blank("NAME"))
+        if rows
+        else NOTHING,
     )
 
 
@@ -172,8 +175,8 @@ def uses_result(net: Uses, depth: int | None, figure: str) -> Result:
     return Result("uses", verdict, blocks=blocks, data=data, next_step=_next(net))
 
 
-def _next(net: Uses) -> str:
-    return f'amphora export {net.environment} "{net.titles[net.start]}" --as NAME'
+def _next(net: Uses) -> NextStep:
+    return to_type("export", net.environment, net.titles[net.start], "--as", blank("NAME"))
 
 
 def _reach_json(net: Uses, key: Key, steps: int) -> dict[str, object]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from amphora.core.needs.selection import readable
 from amphora.core.plan.restoration import Fate, Restoration
+from amphora.core.values.next_step import to_type
 from amphora.engine.runs.backwards import Back
 from amphora.ledger.records import BROKEN_OFF, Run
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted, cut_grid, cut_lines
@@ -39,7 +40,7 @@ def foreseen_result(run: Run, found: Restoration) -> Result:
             "items": [{"key": k, "fate": v.fate.value, "reason": v.reason} for k, v in found.verdicts.items()],
             "steps": [[step.do, list(step.keys)] for step in found.steps],
         },
-        f"amphora undo {run.name}",
+        to_type("undo", run.name),
     )
 
 
@@ -79,6 +80,6 @@ def undo_result(back: Back) -> Result:
             "notes": list(back.notes),
             "new_links": dict(back.renewed),
         },
-        f"amphora undo {of.name}" if is_open else "amphora history",
+        to_type("undo", of.name) if is_open else to_type("history"),
         0 if is_whole else 6 if is_open else 1,
     )

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from amphora.core.needs.selection import readable
+from amphora.core.values.next_step import to_type
 from amphora.engine.verify import Verified
 from amphora.render.changes import change_json, changes_grid
 from amphora.render.result import Block, Cell, Lines, Result, titled
@@ -43,6 +44,6 @@ def verify_result(package: str, version: str, environment: str, verified: Sequen
                 for one in verified
             ],
         },
-        f"amphora compare {package} {environment}" if wrong else "amphora history",
+        to_type("compare", package, environment) if wrong else to_type("history"),
         1 if wrong else 0,
     )

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 from amphora.core.needs.selection import readable
 from amphora.core.plan.docket import Docket, Fate
+from amphora.core.values.next_step import to_type
 from amphora.render.result import Block, Cell, Grid, Result, Row, counted
 
 if TYPE_CHECKING:
@@ -57,8 +58,8 @@ def withdrawal_result(docket: Docket, outcome: Outcome | None) -> Result:
                 for r in docket.retirements
             ],
         },
-        f"amphora history {outcome.run.name}"
+        to_type("history", outcome.run.name)
         if outcome
-        else f"amphora withdraw {docket.package} {docket.target} --retire-all",
+        else to_type("withdraw", docket.package, docket.target, "--retire-all"),
         0 if outcome else 1,
     )

@@ -10,6 +10,7 @@ from amphora.core.form.spots import empty_references, part_ids, spotted
 from amphora.core.needs.selection import readable
 from amphora.core.values.keys import Key, name_of
 from amphora.core.values.model import Finding, Item, Level
+from amphora.core.values.next_step import to_type
 from amphora.core.values.pointers import write_pointer
 from amphora.core.values.tokens import TokenPlace, parse_token
 
@@ -45,11 +46,10 @@ def item_differs(context: CheckContext) -> Iterable[Finding]:
             yield context.finding(
                 "item-differs",
                 Level.WARNING,
-                f"{readable(need.key)} in {context.target and context.target.name} is not as it was in"
+                f"{readable(need.key)} in {context.name} is not as it was in"
                 f" {context.contents.source} when this was built against it.",
                 item=need.used_by[0],
-                next_step=f"amphora compare {context.contents.source} {context.target and context.target.name}"
-                f" {need.key}",
+                next_step=to_type("compare", context.contents.source, context.name, need.key),
             )
 
 
@@ -69,7 +69,7 @@ def part_missing(context: CheckContext) -> Iterable[Finding]:
                 f"{item.states.title!r} uses {token.part!r} of {readable(token.key)}, which has no such part.",
                 item=item.key,
                 place=place.pointer,
-                next_step=f"amphora uses {context.contents.source} {item.key}",
+                next_step=to_type("uses", context.contents.source, item.key),
             )
 
 
@@ -138,7 +138,7 @@ def draft_newer(context: CheckContext) -> Iterable[Finding]:
                 Level.WARNING,
                 f"{item.states.title!r} had unpublished edits {item.unpublished}; the live version is packed.",
                 item=key,
-                next_step=f"{context.retry} --take draft",
+                next_step=context.retry.plus("--take", "draft"),
             )
 
 

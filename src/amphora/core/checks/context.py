@@ -15,6 +15,7 @@ from amphora.core.needs.crosswalk import Mapped
 from amphora.core.needs.selection import readable
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Finding, Item, Level, Limits, Listed
+from amphora.core.values.next_step import NOTHING, NextStep, to_type
 from amphora.core.values.pointers import parse_pointer, write_pointer
 from amphora.core.values.tokens import NEED_KINDS, Token, TokenPlace
 
@@ -125,7 +126,7 @@ class CheckContext:
         *,
         item: Key = "",
         place: str = "",
-        next_step: str = "",
+        next_step: NextStep = NOTHING,
     ) -> Finding:
         """A finding for this target."""
         target = self.target.name if self.target else ""
@@ -145,16 +146,16 @@ class CheckContext:
             return place
 
     @property
-    def retry(self) -> str:
+    def retry(self) -> NextStep:
         """How to export again what the package holds: the items that no other item in it uses."""
         return self.retry_without("")
 
-    def retry_without(self, left: Key) -> str:
+    def retry_without(self, left: Key) -> NextStep:
         """The same without one of the items."""
         used = {key for item in self.contents.items.values() for key in item.uses() if item.key != left}
         kept = sorted(self.contents.items.keys() - {left})
         roots = [key for key in kept if key not in used] or kept
-        return f"amphora export {self.contents.source} {' '.join(roots)} --as {self.contents.name}"
+        return to_type("export", self.contents.source, *roots, "--as", self.contents.name)
 
     @cached_property
     def references(self) -> list[tuple[Item, TokenPlace, Token]]:
@@ -193,6 +194,11 @@ class CheckContext:
     def mapped(self) -> Mapping[Key, Mapped]:
         """The needs as they stand in the target."""
         return {one.need.key: one for one in self.target.mapped} if self.target else {}
+
+    @property
+    def name(self) -> str:
+        """The target's name; empty where a package is looked at by itself."""
+        return self.target.name if self.target else ""
 
     def title(self, key: Key) -> str:
         """An item as a person would call it."""

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 
 from amphora.core.checks.context import CheckContext, Rule, Todo
 from amphora.core.values.model import Finding, Level
+from amphora.core.values.next_step import blank, to_type
 
 FAMILY = "integrity"
 NOT_SIGNED = "not signed"
@@ -18,7 +19,7 @@ def signature_missing(context: CheckContext) -> Iterable[Finding]:
             "signature-missing",
             Level.ERROR,
             f"{context.contents.title} is not signed, and this workspace requires it.",
-            next_step=f"amphora sign {context.contents.name}-{context.contents.version} --key NAME",
+            next_step=to_type("sign", f"{context.contents.name}-{context.contents.version}", "--key", blank("NAME")),
         )
 
 
@@ -29,7 +30,7 @@ def signature_doubtful(context: CheckContext) -> Iterable[Finding]:
             "signature-doubtful",
             Level.ERROR if context.is_signature_required else Level.WARNING,
             f"{context.contents.title} is {context.signature}.",
-            next_step="amphora keys list",
+            next_step=to_type("keys", "list"),
         )
 
 

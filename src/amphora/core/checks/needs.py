@@ -11,6 +11,7 @@ from amphora.core.needs.crosswalk import Mapped, MapState, row_name
 from amphora.core.needs.selection import readable
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Finding, Item, Level
+from amphora.core.values.next_step import NOTHING, NextStep, open_value, to_type
 from amphora.core.values.tokens import parse_token
 
 FAMILY = "needs"
@@ -31,7 +32,7 @@ def need_later(context: CheckContext) -> Iterable[Finding]:
     for mapped in context.mapped.values():
         if mapped.state is MapState.LATER:
             words = f"can be made once {readable(str(mapped.value))} is there; the import pauses for it."
-            yield _of_need(context, "need-later", Level.NOTE, mapped, words, "")
+            yield _of_need(context, "need-later", Level.NOTE, mapped, words, NOTHING)
 
 
 def need_other_type(context: CheckContext) -> Iterable[Finding]:
@@ -55,7 +56,7 @@ def setting_unfit(context: CheckContext) -> Iterable[Finding]:
                 f" {setting_words(type_)}.",
                 item=item.key,
                 place=place,
-                next_step=f"{_map(context)} --set {row_name(key)}=…",
+                next_step=_map(context).plus("--set", open_value(row_name(key))),
             )
 
 
@@ -74,7 +75,7 @@ def connection_broken(context: CheckContext) -> Iterable[Finding]:
         if switched:
             titles = named([repr(item.states.title) for item in switched])
             words += f" {titles} can't be switched on with it."
-        yield _of_need(context, "connection-broken", level, mapped, words, "")
+        yield _of_need(context, "connection-broken", level, mapped, words, NOTHING)
 
 
 def object_missing(context: CheckContext) -> Iterable[Finding]:
@@ -123,7 +124,9 @@ def secret_to_enter(context: CheckContext) -> Iterable[Finding]:
             )
 
 
-def _of_need(context: CheckContext, rule: str, level: Level, mapped: Mapped, words: str, next_step: str) -> Finding:
+def _of_need(
+    context: CheckContext, rule: str, level: Level, mapped: Mapped, words: str, next_step: NextStep
+) -> Finding:
     need = mapped.need
     item = need.used_by[0] if need.used_by else ""
     place = ""
@@ -134,8 +137,8 @@ def _of_need(context: CheckContext, rule: str, level: Level, mapped: Mapped, wor
     return context.finding(rule, level, message, item=item, place=place, next_step=next_step)
 
 
-def _map(context: CheckContext) -> str:
-    return f"amphora map {context.contents.name} {context.target.name if context.target else ''}".rstrip()
+def _map(context: CheckContext) -> NextStep:
+    return to_type("map", context.contents.name, *([context.target.name] if context.target else []))
 
 
 def _settings(context: CheckContext) -> Iterator[tuple[Item, str, Key, str]]:

@@ -17,6 +17,7 @@ from amphora.core.checks.context import CheckContext, Rule, Todo
 from amphora.core.form.secrets import detected_secrets, masked_value, may_hold_secrets
 from amphora.core.form.spots import region_values
 from amphora.core.values.model import Finding, Item, Json, Level
+from amphora.core.values.next_step import advice
 from amphora.core.values.pointers import Pointer, write_pointer
 from amphora.core.values.tokens import PREFIX
 
@@ -52,8 +53,10 @@ def secret_in_clear(context: CheckContext) -> Iterable[Finding]:
                     f"{item.states.title!r} holds what looks like a secret in clear text: {masked_value(value)}.",
                     item=item.key,
                     place=place,
-                    next_step="Keep it in a connection or a secret field in the source, or silence the finding"
-                    " in amphora.toml with [[silenced]] rule, item, place and reason.",
+                    next_step=advice(
+                        "Keep it in a connection or a secret field in the source, or silence the finding"
+                        " in amphora.toml with [[silenced]] rule, item, place and reason."
+                    ),
                 )
 
 
@@ -150,7 +153,7 @@ def region_bound(context: CheckContext) -> Iterable[Finding]:
                     f"{item.states.title!r} belongs to region {region!r}; {context.target.name} is in"
                     f" {context.target.region!r}.",
                     item=key,
-                    next_step=f"{context.retry_without(key)} --leave-out {key}",
+                    next_step=context.retry_without(key).plus("--leave-out", key),
                 )
 
 

@@ -12,6 +12,7 @@ from amphora.core.form.spots import feature_values
 from amphora.core.needs.selection import readable
 from amphora.core.values.keys import Key, decode_segment, path_of
 from amphora.core.values.model import Finding, Item, Level, Listed
+from amphora.core.values.next_step import advice
 
 FAMILY = "target"
 NEAR = 0.9
@@ -75,8 +76,10 @@ def permission_missing(context: CheckContext) -> Iterable[Finding]:
             "permission-missing",
             Level.ERROR,
             f"{target.account} may not {details} in {target.name}.{enough}",
-            next_step=f"Ask the owner of {target.name} for {f'role {role}' if role else ', '.join(sorted(missing))},"
-            " or sign in with another account.",
+            next_step=advice(
+                f"Ask the owner of {target.name} for {f'role {role}' if role else ', '.join(sorted(missing))},"
+                " or sign in with another account."
+            ),
         )
 
 

@@ -11,6 +11,7 @@ from typing import Any
 
 from amphora.core.form.places import Places, Refer, Spot, spots_from
 from amphora.core.values.errors import SheetFault
+from amphora.core.values.next_step import advice
 
 _FIELDS = {
     "parts": dict,
@@ -132,7 +133,7 @@ def sheets_in_force(*layers: Iterable[KindSheet]) -> dict[str, KindSheet]:
                 raise SheetFault(
                     f"The sheet for {sheet.kind!r} would no longer treat {lost} as secret.",
                     subject=sheet.kind,
-                    next_step="List these places under [fields] secret in that sheet.",
+                    next_step=advice("List these places under [fields] secret in that sheet."),
                 )
             result[sheet.kind] = sheet
     return result

@@ -10,6 +10,7 @@ from fnmatch import fnmatchcase
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, decode_segment, kind_of, name_of, path_of
 from amphora.core.values.model import Listed
+from amphora.core.values.next_step import NextStep, advice, to_type
 
 
 def choose(wanted: Sequence[str], rows: Mapping[Key, Listed], where: str) -> list[Key]:
@@ -47,7 +48,7 @@ def named(name: str, rows: Mapping[Key, Listed], where: str) -> list[Key]:
                 f"{name!r} can mean {len(keys)} items in {where}.",
                 subject=name,
                 details=[f"{key}  ({rows[key].states.title})" for key in keys],
-                next_step="Name one of them by its key.",
+                next_step=advice("Name one of them by its key."),
             )
         if keys:
             return keys
@@ -88,12 +89,16 @@ def _by_path(text: str, rows: Mapping[Key, Listed]) -> Iterable[Key]:
     return (key for key in rows if lower in (path_of(key).casefold(), name_of(key).casefold()))
 
 
-def _look(where: str) -> str:
+def _look(where: str) -> NextStep:
     """How to see what is there: in an environment, or in a package (`NAME VERSION`)."""
     name, _, version = where.partition(" ")
     if not version:
-        return f"amphora survey {name}"
-    return f"amphora peek {name}-{version}" if version[0].isdigit() else "Name one of the items that are there."
+        return to_type("survey", name)
+    return (
+        to_type("peek", f"{name}-{version}")
+        if version[0].isdigit()
+        else advice("Name one of the items that are there.")
+    )
 
 
 def _unknown(name: str, rows: Mapping[Key, Listed], where: str) -> UsageFault:

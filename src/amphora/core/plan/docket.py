@@ -153,6 +153,11 @@ class Docket:
         return f"{self.package}-{self.version}"
 
     @property
+    def named(self) -> tuple[str, ...]:
+        """What `import` is to be told: the docket's file, or package and target."""
+        return (self.file,) if self.file else (self.name, self.target)
+
+    @property
     def usual_file(self) -> str:
         """Where a docket is written that nobody gave a name."""
         return self.file or f"{self.name}.{self.target}.docket.yaml"

@@ -16,6 +16,7 @@ from amphora.core.plan.docket import Do, Docket, Fate
 from amphora.core.plan.steps import permissions_of
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Finding, Level
+from amphora.core.values.next_step import NOTHING, NextStep, advice, to_type
 
 _OWN = frozenset({"permission-missing", "name-taken", "kind-unknown", "schema-other"})
 """Rules that find what the gate knows by itself: said once."""
@@ -45,7 +46,7 @@ class Reason:
     why: Why
     message: str
     details: tuple[str, ...] = ()
-    next_step: str = ""
+    next_step: NextStep = NOTHING
     subject: Key = ""
 
 
@@ -98,13 +99,13 @@ def reasons_of(docket: Docket, standing: Standing, consent: Consent) -> list[Rea
 
 
 def _open_run(docket: Docket, standing: Standing) -> list[Reason]:
-    what = docket.file or f"{docket.name} {docket.target}"
+    undo = to_type("undo", standing.open_run, "--yes")
     return [
         Reason(
             Why.OPEN_RUN,
             f"{standing.open_run} into {docket.target} is {standing.open_state}: some of it may be there. Put it back"
             " first; what it was to bring can then be imported as a whole.",
-            next_step=f"amphora undo {standing.open_run} --yes && amphora import {what} --yes",
+            next_step=undo.then(to_type("import", *docket.named, "--yes")),
             subject=standing.open_run,
         )
     ]
@@ -146,7 +147,9 @@ def _permissions(docket: Docket, standing: Standing) -> list[Reason]:
     enough = [(len(may), role) for role, may in standing.roles.items() if wanted.keys() <= may]
     role = f" The least role that would do is {min(enough)[1]!r}." if enough else ""
     words = f"{standing.account} may not {', '.join(sorted(missing))} in {docket.target}.{role}"
-    return [Reason(Why.PERMISSION, words, details, "Sign in with another account, or ask for the permission.")]
+    return [
+        Reason(Why.PERMISSION, words, details, advice("Sign in with another account, or ask for the permission."))
+    ]
 
 
 def _taken(docket: Docket) -> list[Reason]:
@@ -155,7 +158,9 @@ def _taken(docket: Docket) -> list[Reason]:
         return []
     where = "an item" if len(details) == 1 else f"{len(details)} items"
     words = f"{docket.target} has another item where {where} would go."
-    return [Reason(Why.TAKEN, words, details, "Rename one of them, or say under items: that they are the same.")]
+    return [
+        Reason(Why.TAKEN, words, details, advice("Rename one of them, or say under items: that they are the same."))
+    ]
 
 
 def _needs(docket: Docket) -> list[Reason]:
@@ -170,14 +175,14 @@ def _needs(docket: Docket) -> list[Reason]:
         count = "a need" if len(open_) == 1 else f"{len(open_)} needs"
         words = f"{count} that {docket.target} does not know how to serve yet.".capitalize()
         details = tuple(_need_words(one) for one in open_)
-        found.append(Reason(Why.NEED, words, details, f"amphora map {docket.name} {docket.target}"))
+        found.append(Reason(Why.NEED, words, details, to_type("map", docket.name, docket.target)))
     if later:
         maker = str(later[0].value)
         words = (
             f"It would have to pause once {readable(maker)} is there, for {row_name(later[0].need.key)!r} to be made."
         )
-        after = f"Bring {readable(maker)} by itself first, make the connection there, then"
-        after += f" amphora map {docket.name} {docket.target}"
+        words_first = f"Bring {readable(maker)} by itself first, make the connection there, then"
+        after = advice(words_first, to_type("map", docket.name, docket.target))
         found.append(Reason(Why.PAUSE, words, (), after, maker))
     return found
 
@@ -194,10 +199,10 @@ def _blocked(docket: Docket) -> list[Reason]:
     if not blocked:
         return []
     details = tuple(f"{readable(one.key)} is used by {readable(user)}" for one in blocked for user in one.users)
-    let_go = " ".join(f"--let-go {readable(one.key)}" for one in blocked)
-    after = f"amphora withdraw {docket.package} {docket.target} {let_go}"
+    let_go = [word for one in blocked for word in ("--let-go", readable(one.key))]
+    after = to_type("withdraw", docket.package, docket.target, *let_go)
     if docket.actions:
-        after = "Leave it there, let it go with --let-go, or change what uses it first."
+        after = advice("Leave it there, let it go with --let-go, or change what uses it first.")
     words = f"What is still used in {docket.target} can't be retired."
     return [Reason(Why.BLOCKED, words, details, after, blocked[0].key)]
 
@@ -212,9 +217,9 @@ def _decisions(docket: Docket) -> list[Reason]:
     if not details:
         return []
     count = "one item" if len(docket.undecided) == 1 else f"{len(docket.undecided)} items"
-    after = f"answer the questions in {docket.file}, then amphora import {docket.file}"
+    after = advice(f"Answer the questions in {docket.file}, then", to_type("import", docket.file))
     if not docket.file:
-        after = f"amphora compare {docket.name} {docket.target} --docket {docket.usual_file}"
+        after = to_type("compare", docket.name, docket.target, "--docket", docket.usual_file)
     return [Reason(Why.DECISION, f"Somebody has to decide on {count}.", details, after)]
 
 
@@ -225,7 +230,7 @@ def _findings(docket: Docket) -> list[Reason]:
     if not errors:
         return []
     count = "one error" if len(errors) == 1 else f"{len(errors)} errors"
-    after = f"amphora check {docket.name} {docket.target}"
+    after = to_type("check", docket.name, docket.target)
     return [Reason(Why.FINDING, f"Check found {count}.", tuple(f.message for f in errors), after, errors[0].item)]
 
 
@@ -234,7 +239,7 @@ def _consents(docket: Docket, consent: Consent) -> list[Reason]:
         return []
     found = []
     edited = [readable(a.key) for a in docket.edited if a.do is Do.UPDATE]
-    by_docket = f"amphora compare {docket.name} {docket.target} --docket {docket.usual_file}"
+    by_docket = to_type("compare", docket.name, docket.target, "--docket", docket.usual_file)
     if edited:
         words = f"--yes does not cover items with local edits in {docket.target}."
         found.append(Reason(Why.CONSENT, words, tuple(edited), by_docket))
@@ -249,8 +254,8 @@ def _consents(docket: Docket, consent: Consent) -> list[Reason]:
             f"{docket.target} has items of {docket.title} from another package, which would no longer be in force."
         )
         details = tuple(f"{readable(key)} is that of {', '.join(rest)}" for key, rest in sorted(shared.items()))
-        names = " ".join(f"--take-over {other}" for other in others)
+        names = [word for other in others for word in ("--take-over", other)]
         found.append(
-            Reason(Why.CONSENT, words, details, f"amphora import {docket.name} {docket.target} --yes {names}")
+            Reason(Why.CONSENT, words, details, to_type("import", docket.name, docket.target, "--yes", *names))
         )
     return found

@@ -15,6 +15,7 @@ import orjson
 import rfc8785
 
 from amphora.core.values.errors import AmphoraError
+from amphora.core.values.next_step import advice
 from amphora.core.values.pointers import Pointer, write_pointer
 
 LARGEST_INTEGER = 2**53 - 1
@@ -105,7 +106,7 @@ def _explained(value: Any, error: Exception) -> NotCanonical:
     return NotCanonical(
         f"A value can't be carried exactly: {reason}",
         place=write_pointer(place) or "the whole document",
-        next_step="Change the value in the source, or keep it as text there.",
+        next_step=advice("Change the value in the source, or keep it as text there."),
     )
 
 

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from amphora.core.values.next_step import NOTHING, NextStep
+
 
 class AmphoraError(Exception):
     """Something went wrong that the user can understand and act upon.
 
     `subject` is the item, file or environment concerned, `place` the spot in it (a JSON Pointer, or
-    line and column), `next_step` what to do now, best as a command. `details` are further lines, for
+    line and column), `next_step` what to do now, best a command. `details` are further lines, for
     errors that collect all they found.
     """
 
@@ -19,7 +21,7 @@ class AmphoraError(Exception):
         *,
         subject: str | None = None,
         place: str | None = None,
-        next_step: str | None = None,
+        next_step: NextStep = NOTHING,
         details: Sequence[str] = (),
     ) -> None:
         super().__init__(message)

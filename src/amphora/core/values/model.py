@@ -12,6 +12,7 @@ import orjson
 
 from amphora.core.values.canon import digest
 from amphora.core.values.keys import Key, kind_of
+from amphora.core.values.next_step import NOTHING, NextStep
 from amphora.core.values.raw import Raw, sha256_of
 from amphora.core.values.scan import token_places
 from amphora.core.values.strict_json import pretty_bytes
@@ -233,7 +234,7 @@ class Finding:
     message: str
     item: Key = ""
     place: str = ""
-    next_step: str = ""
+    next_step: NextStep = NOTHING
     target: str = ""
     phrase: str = ""
 

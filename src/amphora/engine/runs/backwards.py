@@ -19,6 +19,7 @@ from amphora.core.values.errors import (
     RevisionMoved,
 )
 from amphora.core.values.keys import Key
+from amphora.core.values.next_step import to_type
 from amphora.engine.runs.attention import Attention
 from amphora.engine.runs.carrier import Carrier
 from amphora.engine.runs.evidence import evidence_of, uses_of
@@ -87,7 +88,7 @@ def put_back(stage: Stage, run: Run, kind: str, note: str = "") -> Back:
         raise NotReady(
             f"{run.name} was journalled by an earlier build, which kept too little to put it back safely.",
             subject=run.name,
-            next_step=f"amphora compare {run.package}-{run.version} {run.environment}",
+            next_step=to_type("compare", f"{run.package}-{run.version}", run.environment),
         )
     excluded: dict[Key, str] = {}
     restoration, now = _decided(stage, run, excluded)

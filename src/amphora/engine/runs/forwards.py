@@ -21,6 +21,7 @@ from amphora.core.values.errors import (
 )
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
+from amphora.core.values.next_step import NOTHING, NextStep, advice, to_type
 from amphora.core.values.tokens import parse_token
 from amphora.engine.runs.attention import attended
 from amphora.engine.runs.backwards import Back, put_back
@@ -116,7 +117,7 @@ def _before(docket: Docket, stage: Stage) -> dict[Key, Image | None]:
                 f"{seen[key].states.title!r} was changed in {docket.target} since the docket was made; nothing was"
                 " touched.",
                 subject=key,
-                next_step=f"amphora compare {docket.name} {docket.target}",
+                next_step=to_type("compare", docket.name, docket.target),
             )
     return {key: images.get(key) for key in touched}
 
@@ -161,17 +162,17 @@ def _failed(stage: Stage, run: Run, error: AmphoraError) -> Outcome:
     if back.is_as_before and back.is_recorded:
         return Outcome(run, 0, {}, _explained(run, error, back), back)
     # The next step is `undo` as long as trying again can change anything, and only then.
-    after = "" if back.of_state == BROKEN_OFF or not back.is_recorded else f"amphora history {run.name}"
+    after = NOTHING if back.of_state == BROKEN_OFF or not back.is_recorded else to_type("history", run.name)
     return Outcome(run, 0, {}, _broken_off(run, error, [back.sentence(run.environment), *back.told()], after), back)
 
 
-def _broken_off(run: Run, error: AmphoraError, details: list[str], after: str = "") -> BrokenOff:
+def _broken_off(run: Run, error: AmphoraError, details: list[str], after: NextStep = NOTHING) -> BrokenOff:
     return BrokenOff(
         f"{run.name} broke off: {error.message}",
         subject=error.subject,
         place=error.place,
         details=[*error.details, *details],
-        next_step=after or f"amphora undo {run.name}",
+        next_step=after or to_type("undo", run.name),
     )
 
 
@@ -187,7 +188,7 @@ def _explained(run: Run, error: AmphoraError, back: Back) -> AmphoraError:
         subject=error.subject,
         place=error.place,
         details=[*error.details, *back.told()],
-        next_step=f"{error.next_step or _again(error)}; the run is in: amphora history {run.name}",
+        next_step=advice(f"{error.next_step or _again(error)}; the run is in", to_type("history", run.name)),
     )
 
 

@@ -13,6 +13,7 @@ from amphora.core.form.spots import mask_secrets
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, UsageFault
 from amphora.core.values.model import Found, Listed, Supply
+from amphora.core.values.next_step import advice
 from amphora.environments.contract import (
     Capabilities,
     Description,
@@ -57,7 +58,7 @@ def connect(location: str, folder: Path, user: str, secret: str) -> NodeRed:
         raise UsageFault(
             f"{location!r} is no location of a runtime.",
             subject=location,
-            next_step="Write it like nodered+http://127.0.0.1:1880",
+            next_step=advice("Write it like nodered+http://127.0.0.1:1880"),
         )
     return NodeRed(Client(base_url, user, secret))
 
@@ -241,7 +242,7 @@ class NodeRed:
         return RevisionMoved(
             f"{title!r} was changed in {self.client.base_url} meanwhile.",
             subject=title,
-            next_step="Run the same command again.",
+            next_step=advice("Run the same command again."),
         )
 
     def _deploy(self, before: Sequence[Node], after: Sequence[Node], revision: str) -> None:

@@ -8,6 +8,7 @@ from typing import Any, Literal
 import httpx
 
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain
+from amphora.core.values.next_step import advice
 
 TIMEOUT_S = 30.0
 _V2 = {"Node-RED-API-Version": "v2", "Accept": "application/json"}
@@ -44,7 +45,7 @@ class Client:
             raise EnvironmentRefused(
                 f"{self.base_url} answers, but not as Node-RED's admin API does.",
                 subject=self.base_url,
-                next_step="Check host and port of its location in amphora.toml.",
+                next_step=advice("Check host and port of its location in amphora.toml."),
             )
         return answer["flows"], answer["rev"]
 
@@ -81,14 +82,14 @@ class Client:
             raise RevisionMoved(
                 f"{self.base_url} was changed by somebody else meanwhile.",
                 subject=self.base_url,
-                next_step="Run the same command again.",
+                next_step=advice("Run the same command again."),
             )
         if answer.status_code == httpx.codes.REQUEST_ENTITY_TOO_LARGE:
             raise EnvironmentRefused(f"{self.base_url} refused: the flow file is larger than it takes.")
         # A gateway in front of a runtime answers 502 or 504 for a deploy that went through.
         if answer.status_code >= httpx.codes.INTERNAL_SERVER_ERROR:
             kind = Uncertain if method == "POST" else Unavailable
-            raise kind(f"{self.base_url} failed with {answer.status_code}.", next_step="Try again later.")
+            raise kind(f"{self.base_url} failed with {answer.status_code}.", next_step=advice("Try again later."))
         if answer.is_error:
             raise EnvironmentRefused(f"{self.base_url} refused {method} {path} with {answer.status_code}.")
         return answer
@@ -101,14 +102,14 @@ class Client:
             raise Unavailable(
                 f"{self.base_url} can't be reached: {error or type(error).__name__}.",
                 subject=self.base_url,
-                next_step="Check that the runtime is up, and its location in amphora.toml.",
+                next_step=advice("Check that the runtime is up, and its location in amphora.toml."),
             ) from error
         except httpx.HTTPError as error:
             kind = Uncertain if method == "POST" else Unavailable
             raise kind(
                 f"{self.base_url} gave no answer: {error or type(error).__name__}.",
                 subject=self.base_url,
-                next_step="Check that the runtime is up, then try again.",
+                next_step=advice("Check that the runtime is up, then try again."),
             ) from error
 
     def _json(self, answer: httpx.Response) -> Any:
@@ -118,12 +119,14 @@ class Client:
             raise EnvironmentRefused(
                 f"{self.base_url} answers, but not as Node-RED's admin API does.",
                 subject=self.base_url,
-                next_step="Check host and port of its location in amphora.toml.",
+                next_step=advice("Check host and port of its location in amphora.toml."),
             ) from error
 
     def _signed_out(self) -> EnvironmentRefused:
         return EnvironmentRefused(
             f"{self.base_url} does not accept the sign-in.",
             subject=self.base_url,
-            next_step='Set sign_in = "env:NAME" (and user, for a password) in amphora.toml, and NAME in your shell.',
+            next_step=advice(
+                'Set sign_in = "env:NAME" (and user, for a password) in amphora.toml, and NAME in your shell.'
+            ),
         )
