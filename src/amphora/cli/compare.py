@@ -193,11 +193,12 @@ def _refresh(work: Work, path: Path) -> None:
 
     from amphora.core.needs.selection import readable
     from amphora.core.plan.decisions import Decisions
+    from amphora.core.values.words import counted
     from amphora.engine.gate import ImportRequest, in_the_way
     from amphora.engine.refresh import refresh_docket
     from amphora.render.changes import place_phrase
     from amphora.render.imports import compare_result
-    from amphora.render.result import Lines, counted
+    from amphora.render.result import Lines
 
     found = refresh_docket(work.session, path)
     reviewed = replace(found.prepared, is_reviewed=True)

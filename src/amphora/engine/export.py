@@ -21,7 +21,7 @@ from amphora.core.values.canon import NotCanonical
 from amphora.core.values.errors import NotReady, Unavailable, UsageFault
 from amphora.core.values.keys import Key, kind_of
 from amphora.core.values.model import Contents, Finding, Item, Level, Listed, Need
-from amphora.core.values.next_step import advice
+from amphora.core.values.next_step import NextStep, advice, to_type
 from amphora.core.values.pace import uncollected
 from amphora.core.values.raw import Raw
 from amphora.core.values.tokens import NEED_KINDS
@@ -64,6 +64,17 @@ class ExportReport:
     has_attachments: bool = True
     contents_digest: str = ""
     dropped: Mapping[Key, tuple[str, ...]] = field(default_factory=dict)
+
+    @property
+    def command(self) -> NextStep:
+        """The command that does what was previewed."""
+        words = [self.contents.source, *self.asked, "--as", self.contents.name]
+        words += [part for key in self.leave_out for part in ("--leave-out", key)]
+        words += ["--take", "draft"] if self.take == "draft" else []
+        words += ["--with", "access"] if self.has_access else []
+        words += ["--with", "records"] if self.has_records else []
+        words += [] if self.has_attachments else ["--without", "attachments"]
+        return to_type("export", *words)
 
 
 @dataclass(frozen=True)

@@ -7,16 +7,17 @@ from itertools import groupby
 
 from amphora.core.checks import RULES, Rule, Todo, todo_of
 from amphora.core.needs.selection import readable
-from amphora.core.plan.gate import Reason, Why
+from amphora.core.plan.gate import Reason
 from amphora.core.values.model import Contents, Finding, Level
-from amphora.core.values.next_step import NOTHING, NextStep, blank, to_type
+from amphora.core.values.next_step import NOTHING, NextStep
+from amphora.core.values.words import counted
+from amphora.engine.verdicts import TO_MAP, can_go, of_check, steps_of, untold
 from amphora.render.changes import finding_json, place_phrase
 from amphora.render.imports import reason_blocks, reasons_json
-from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone, counted, cut_grid
+from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone, cut_grid
 
 TONE: dict[Level, Tone] = {Level.ERROR: "bad", Level.WARNING: "warn", Level.NOTE: "dim"}
 _ORDER = list(Todo)
-TO_MAP = "need-open"
 
 
 def check_result(
@@ -29,64 +30,21 @@ def check_result(
 ) -> Result:
     """Findings for each target ('' for the package by itself), and what an import would stop at. `fixed` are lines
     on what `--fix` did."""
-    ways = {t: [r for r in rows if not _is_told(r, findings.get(t, ()))] for t, rows in (reasons or {}).items()}
-    is_closed = any((reasons or {}).values())
     everything = [finding for rows in findings.values() for finding in rows]
     blocks: list[Block] = [Lines([Cell(line, "good") for line in fixed], "Done by --fix")] if fixed else []
     blocks += _blocks(findings)
-    for rows in ways.values():
+    for rows in untold(findings, reasons or {}).values():
         blocks += reason_blocks(rows)
-    levels = {finding.level for finding in everything}
-    worst: Tone = "bad" if Level.ERROR in levels else "warn" if Level.WARNING in levels else "good"
-    worst = "bad" if is_closed else worst
-    return Result(
+    return Result.of(
         "check",
-        " ".join(verdict(contents, target, rows, ways.get(target, ())) for target, rows in findings.items()),
-        worst,
+        of_check(contents, findings, reasons or {}, fix, is_strict),
         blocks,
         {
             "package": contents.title,
             "findings": [finding_json(finding) for finding in everything],
             "in_the_way": {target: reasons_json(rows) for target, rows in (reasons or {}).items()},
         },
-        _next(contents, findings, fix, [reason for rows in ways.values() for reason in rows]),
-        3 if worst == "bad" else 1 if is_strict and worst == "warn" else 0,
     )
-
-
-_TOLD: Mapping[Why, tuple[str, ...]] = {
-    Why.NEED: (TO_MAP,),
-    Why.PAUSE: ("need-later",),
-    Why.PERMISSION: ("permission-missing",),
-    Why.TAKEN: ("name-taken",),
-    Why.UNKNOWN: ("kind-unknown", "schema-other"),
-}
-"""Reasons that findings tell of as well, unless somebody silenced those."""
-
-
-def _is_told(reason: Reason, findings: Sequence[Finding]) -> bool:
-    rules = _TOLD.get(reason.why, ())
-    return reason.why is Why.FINDING or any(finding.rule in rules for finding in findings)
-
-
-def verdict(contents: Contents, target: str, findings: Sequence[Finding], ways: Sequence[Reason] = ()) -> str:
-    """Whether it can go there, in one sentence."""
-    errors = sum(_is_error(finding) for finding in findings)
-    missing = sum(finding.rule == "item-missing" and _is_error(finding) for finding in findings)
-    to_map = sum(finding.rule == TO_MAP for finding in findings)
-    pauses = sum(finding.rule == "need-later" for finding in findings)
-    warnings = sum(f.level is Level.WARNING and f.rule != TO_MAP for f in findings)
-    parts = [f"{counted(missing, 'item')} missing"] if missing else []
-    parts += [counted(errors - missing, "other error" if missing else "error")] if errors > missing else []
-    parts += [f"{to_map} to map"] if to_map else []
-    parts += [counted(warnings, "warning")] if warnings else []
-    parts += ["a pause for set-up"] if pauses else []
-    if not target:
-        return f"{contents.title} by itself: {', '.join(parts) or 'nothing amiss'}."
-    parts += list(dict.fromkeys(reason.why.value for reason in ways))
-    if errors or to_map or ways:
-        return f"Not yet for {target}: {', '.join(parts)}."
-    return f"{contents.title} can go to {target}{': ' + ', '.join(parts) if parts else ''}."
 
 
 def rules_result(levels: Mapping[str, str]) -> Result:
@@ -117,7 +75,7 @@ def check_markdown(contents: Contents, findings: Mapping[str, Sequence[Finding]]
     """The findings as a Markdown document, for a ticket or a merge request."""
     lines = [f"# Check of {contents.title}", ""]
     for target, rows in findings.items():
-        lines += [f"**{_escaped(verdict(contents, target, rows))}**", ""]
+        lines += [f"**{_escaped(can_go(contents, target, rows))}**", ""]
         for todo, group in _grouped(rows):
             lines += [f"## {_heading(todo)}{f' ({target})' if target else ''}", ""]
             lines += ["| level | what | where | rule |", "|---|---|---|---|"]
@@ -125,7 +83,7 @@ def check_markdown(contents: Contents, findings: Mapping[str, Sequence[Finding]]
                 cells = [_level_word(finding), finding.message, _where(finding), f"`{finding.rule}`"]
                 lines.append("| " + " | ".join(_escaped(cell) for cell in cells) + " |")
             lines.append("")
-            for step in _steps(group):
+            for step in steps_of(group):
                 lines += [f"    {step}", ""]
     return "\n".join(lines).rstrip() + "\n"
 
@@ -145,7 +103,7 @@ def _blocks(findings: Mapping[str, Sequence[Finding]]) -> Iterable[Block]:
                 )
             else:
                 yield Grid(["", "what", "rule"], [[row[0], row[1], row[3]] for row in cells], heading, spare=(2,))
-            if steps := _steps(group):
+            if steps := steps_of(group):
                 yield Lines([Cell(f"  {step}", "strong") for step in steps])
 
 
@@ -158,10 +116,6 @@ def _grouped(findings: Sequence[Finding]) -> list[tuple[Todo, list[Finding]]]:
 
 def _heading(todo: Todo) -> str:
     return todo.value[0].upper() + todo.value[1:]
-
-
-def _steps(findings: Sequence[Finding]) -> list[NextStep]:
-    return list(dict.fromkeys(finding.next_step for finding in findings if finding.next_step))
 
 
 def _where(finding: Finding) -> str:
@@ -178,29 +132,6 @@ def _level_word(finding: Finding) -> str:
 def _level_cell(rule: Rule, levels: Mapping[str, str]) -> Cell:
     level = Level(levels.get(rule.name, rule.level.value))
     return Cell(f"{level.value}{' (set)' if rule.name in levels else ''}", TONE[level])
-
-
-def _is_error(finding: Finding) -> bool:
-    return finding.level is Level.ERROR
-
-
-def _next(
-    contents: Contents, findings: Mapping[str, Sequence[Finding]], fix: NextStep, ways: Sequence[Reason]
-) -> NextStep:
-    everything = [finding for rows in findings.values() for finding in rows]
-    targets = [target for target in findings if target]
-    errors = [finding for finding in everything if _is_error(finding)]
-    if any(finding.rule == "item-missing" for finding in errors) and targets and fix:
-        return fix
-    unmapped = [t for t, rows in findings.items() if t and any(f.rule == TO_MAP for f in rows)]
-    steps = _steps(errors)
-    if errors:
-        return steps[0] if steps else to_type("check", contents.name, *targets)
-    if unmapped:
-        return to_type("map", contents.name, *unmapped)
-    if ways and ways[0].next_step:
-        return ways[0].next_step
-    return to_type("compare", contents.name, targets[0] if targets else blank("ENVIRONMENT"))
 
 
 def _escaped(text: str) -> str:

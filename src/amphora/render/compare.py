@@ -6,9 +6,9 @@ from amphora.core.form.bindings import MISSING
 from amphora.core.needs.selection import readable
 from amphora.core.plan.docket import Action, Do, Docket
 from amphora.core.values.model import Json
+from amphora.engine.verdicts import at_stake
 from amphora.render.beside import differing, is_long, line_rows
 from amphora.render.changes import by_words, place_phrase
-from amphora.render.imports import docket_verdict
 from amphora.render.result import shown
 
 
@@ -17,7 +17,7 @@ def comparison_markdown(docket: Docket, only: str = "") -> str:
     lines = [
         f"# {_escaped(docket.title)} into {_escaped(docket.target)}",
         "",
-        f"**{_escaped(docket_verdict(docket))}**",
+        f"**{_escaped(at_stake(docket))}**",
         "",
     ]
     items = differing(docket, only)
@@ -69,7 +69,7 @@ def comparison_page(docket: Docket, only: str = "", made_at: str = "") -> str:
     ]
     return page.from_string(source).render(
         docket=docket,
-        verdict=docket_verdict(docket),
+        verdict=at_stake(docket),
         items=items,
         left=[
             readable(a.key)

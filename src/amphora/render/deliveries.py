@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from amphora.core.needs.selection import readable
 from amphora.core.values.next_step import to_type
+from amphora.core.values.words import counted
 from amphora.engine.deliveries import Traced
 from amphora.render.edits import edit_json, edits_grid
-from amphora.render.result import Block, Cell, Grid, Result, Row, counted
+from amphora.render.result import Block, Cell, Grid, Result, Row
 
 
 def deliveries_result(traced: Traced) -> Result:

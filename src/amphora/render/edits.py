@@ -7,11 +7,11 @@ from collections.abc import Sequence
 from amphora.core.form.bindings import MISSING
 from amphora.core.merge.merge import FieldChange
 from amphora.core.needs.selection import readable
-from amphora.core.values.next_step import blank, to_type
 from amphora.engine.edits import Edited
+from amphora.engine.verdicts import of_edits
 from amphora.render.beside import text_lines
 from amphora.render.changes import place_phrase
-from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted, shown
+from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, shown
 
 
 def edits_result(environment: str, edits: Sequence[Edited], made: str = "", dockets: Sequence[str] = ()) -> Result:
@@ -27,25 +27,9 @@ def edits_result(environment: str, edits: Sequence[Edited], made: str = "", dock
             blocks += text_lines(one.changes, ("as delivered", "now"))
         else:
             blocks.append(Lines([Cell("Unpublished edits lie there.", "warn")], title))
-    verdict = (
-        f"{counted(len(edits), 'item')} in {environment} edited since the packages in force delivered"
-        f" {'it' if len(edits) == 1 else 'them'}."
-        if edits
-        else f"Nothing in {environment} was edited: all is as the packages in force delivered it."
-    )
-    after = to_type("history")
-    if made:
-        verdict += f" They are in {made}, to be carried back."
-        after = to_type("compare", made.rpartition("/")[2].removesuffix(".amphora"), blank("ENVIRONMENT"))
-    elif dockets:
-        verdict += f" What puts them back is in {', '.join(dockets)}."
-        after = to_type("import", dockets[0])
-    elif edits:
-        after = to_type("edits", environment, "--carry-back")
-    return Result(
+    return Result.of(
         "edits",
-        verdict,
-        "warn" if edits else "good",
+        of_edits(environment, edits, made, dockets),
         blocks,
         {
             "environment": environment,
@@ -62,8 +46,6 @@ def edits_result(environment: str, edits: Sequence[Edited], made: str = "", dock
                 for one in edits
             ],
         },
-        after,
-        1 if edits and not made and not dockets else 0,
     )
 
 

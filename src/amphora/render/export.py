@@ -6,9 +6,10 @@ from collections import Counter
 
 from amphora.core.needs.selection import readable
 from amphora.core.values.model import Listed
-from amphora.core.values.next_step import NextStep, to_type
+from amphora.core.values.words import counted
 from amphora.engine.export import ExportReport
-from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted
+from amphora.engine.verdicts import of_export
+from amphora.render.result import Block, Cell, Grid, Lines, Result, Row
 
 _SUPPLIED = {
     "connection": ("connection", "connections"),
@@ -47,10 +48,9 @@ def export_result(report: ExportReport, target: str) -> Result:
         notes.append(Cell(f"The target supplies: {words} (amphora peek {contents.name})", "dim"))
     if notes:
         blocks.append(Lines(notes, "To know"))
-    return Result(
+    return Result.of(
         "export",
-        _export_verdict(report),
-        "good",
+        of_export(report, target),
         blocks,
         {
             "package": contents.name,
@@ -65,29 +65,7 @@ def export_result(report: ExportReport, target: str) -> Result:
             "dropped": {key: list(where) for key, where in report.dropped.items()},
             "crosswalk_rows": [[cell.section, cell.row, cell.column, cell.value] for cell in report.cells],
         },
-        _export_words(report) if report.is_preview else to_type("check", contents.name, target),
     )
-
-
-def _export_verdict(report: ExportReport) -> str:
-    contents = report.contents
-    what = f"{counted(len(contents.items), 'item')} from {contents.source}"
-    if report.is_preview and not report.is_unchanged:
-        return f"Preview, nothing was written: {contents.title} would hold {what}."
-    if report.is_unchanged:
-        return f"Nothing changed since {contents.title}: {what}, in {report.shown_path}."
-    return f"Packed {contents.title}: {what}, in {report.shown_path}."
-
-
-def _export_words(report: ExportReport) -> NextStep:
-    """The command that does what was previewed."""
-    words = [report.contents.source, *report.asked, "--as", report.contents.name]
-    words += [part for key in report.leave_out for part in ("--leave-out", key)]
-    words += ["--take", "draft"] if report.take == "draft" else []
-    words += ["--with", "access"] if report.has_access else []
-    words += ["--with", "records"] if report.has_records else []
-    words += [] if report.has_attachments else ["--without", "attachments"]
-    return to_type("export", *words)
 
 
 def _draft(row: Listed) -> str:

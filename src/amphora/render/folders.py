@@ -6,7 +6,8 @@ from pathlib import Path
 
 from amphora.core.values.model import Contents
 from amphora.core.values.next_step import to_type
-from amphora.render.result import Result, counted
+from amphora.core.values.words import counted
+from amphora.render.result import Result
 
 
 def to_folder_result(contents: Contents, folder: Path, changed: int) -> Result:

@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from amphora.core.needs.selection import readable
-from amphora.core.values.next_step import NextStep, blank, to_type
+from amphora.core.values.next_step import blank, to_type
+from amphora.core.values.words import counted, few
+from amphora.engine.verdicts import of_run
 from amphora.ledger.records import BACKWARDS, IMPORT, JournalStep, Run
-from amphora.render.result import Cell, Grid, Lines, Result, Row, Tone, counted, cut_grid, few
+from amphora.render.result import Cell, Grid, Lines, Result, Row, Tone, cut_grid
 
 _STATE: dict[str, Tone] = {
     "undone": "warn",
@@ -65,7 +67,7 @@ def run_result(run: Run, journal: Sequence[JournalStep], backwards: Sequence[Run
             "put_back_by": [other.name for other in backwards],
             "steps": [{"number": s.number, "do": s.do, "keys": list(s.keys), "state": s.state} for s in journal],
         },
-        _after(run),
+        of_run(run),
     )
 
 
@@ -75,12 +77,3 @@ def _what(run: Run, names: Mapping[int, str]) -> str:
     if run.kind in BACKWARDS:
         return f"{run.kind} of {names.get(run.of_run or 0, package)}"
     return package if run.kind == IMPORT else f"{run.kind} of {package}"
-
-
-def _after(run: Run) -> NextStep:
-    """What to do next about a run."""
-    if run.state == "done":
-        return to_type("verify", run.name)
-    if run.state in ("running", "broken off"):
-        return to_type("undo", run.name)
-    return to_type("compare", f"{run.package}-{run.version}", run.environment)

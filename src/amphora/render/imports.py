@@ -12,9 +12,10 @@ from amphora.core.plan.docket import Do, Docket, Fate
 from amphora.core.plan.gate import Reason
 from amphora.core.plan.steps import LoadRows
 from amphora.core.values.keys import Key
-from amphora.core.values.next_step import NOTHING, NextStep, to_type
 from amphora.core.values.raw import size_of
 from amphora.core.values.tokens import PREFIX
+from amphora.core.values.words import counted
+from amphora.engine.verdicts import of_comparison, of_difference, of_import, of_nothing_to_do, of_preview
 from amphora.render.beside import differing, text_lines
 from amphora.render.changes import (
     change_json,
@@ -22,21 +23,7 @@ from amphora.render.changes import (
     finding_json,
     mapped_json,
 )
-from amphora.render.result import (
-    MOST_ROWS,
-    Block,
-    Cell,
-    Grid,
-    Lines,
-    Result,
-    Row,
-    Tone,
-    counted,
-    cut_grid,
-    cut_lines,
-    few,
-    titled,
-)
+from amphora.render.result import MOST_ROWS, Block, Cell, Grid, Lines, Result, Row, Tone, cut_grid, cut_lines, titled
 from amphora.render.withdraw import withdrawal_blocks
 
 if TYPE_CHECKING:
@@ -47,28 +34,6 @@ if TYPE_CHECKING:
     from amphora.files.workspace import EnvironmentEntry
 
 _DO: dict[Do, Tone] = {Do.CREATE: "good", Do.UPDATE: "warn", Do.LEAVE: "dim", Do.RETIRE: "bad"}
-
-
-def docket_verdict(docket: Docket) -> str:
-    """What is at stake, in one sentence."""
-    if docket.is_idle and not docket.undecided:
-        return f"Nothing to do: {docket.target} already has {docket.title}."
-    parts = [f"{len(docket.by(Do.CREATE))} new", f"{len(docket.by(Do.UPDATE))} changed"]
-    if docket.edited:
-        is_safe = not any(action in docket.edited for action in docket.undecided)
-        parts.append(f"{counted(len(docket.edited), 'local edit')} {'kept' if is_safe else 'at stake'}")
-    if docket.undecided:
-        parts.append(f"{len(docket.undecided)} to decide")
-    gone = docket.fated(Fate.RETIRE)
-    rows = sum(one.present.rows or 0 for one in gone)
-    end = (
-        f"{counted(len(gone), 'item')} removed" + (f" with {rows:,} rows" if rows else "")
-        if gone
-        else "nothing removed"
-    )
-    if let_go := docket.fated(Fate.LET_GO):
-        end += f", {len(let_go)} let go"
-    return f"{docket.title} into {docket.target}: {', '.join(parts)}, {end}."
 
 
 def docket_blocks(docket: Docket, only: Key | None = None, what: str = "") -> list[Block]:
@@ -157,57 +122,27 @@ def reasons_json(reasons: Sequence[Reason]) -> list[dict[str, object]]:
 def compare_result(docket: Docket, reasons: Sequence[Reason], only: Key | None = None, what: str = "") -> Result:
     """A package against a target; `what` narrows it down to what changed, clashes or was edited. `reasons` are
     what an import would stop at."""
-    written = f" The docket is in {docket.file}." if docket.file else ""
     blocks = [*docket_blocks(docket, only, what), *reason_blocks(reasons)]
-    is_idle = docket.is_idle and not docket.undecided
-    return Result(
-        "compare",
-        docket_verdict(docket) + _in_the_way(reasons) + written,
-        "warn" if reasons else "plain",
-        blocks,
-        {**docket_json(docket), "in_the_way": reasons_json(reasons)},
-        _after(docket, reasons),
-        3 if reasons else 0 if is_idle else 1,
-    )
-
-
-def _in_the_way(reasons: Sequence[Reason]) -> str:
-    if not reasons:
-        return ""
-    return f" Not as it stands: {few(list(dict.fromkeys(r.why.value for r in reasons)))}."
-
-
-def _after(docket: Docket, reasons: Sequence[Reason], tail: Sequence[str] = ()) -> NextStep:
-    """The next command; whatever comes next keeps naming the docket."""
-    if reasons:
-        return next((reason.next_step for reason in reasons if reason.next_step), NOTHING)
-    if docket.is_idle:
-        return to_type("verify", docket.package, docket.target)
-    return to_type("import", *docket.named, *tail)
+    data = {**docket_json(docket), "in_the_way": reasons_json(reasons)}
+    return Result.of("compare", of_comparison(docket, reasons), blocks, data)
 
 
 def difference_result(left: str, right: str, found: Differences) -> Result:
     """Two sides against each other, with nobody importing anything."""
     only_left, only_right, changed = found.only_left, found.only_right, found.changed
-    total = len(only_left) + len(only_right) + len(changed)
     rows: list[Row] = [[f"only in {left}", Cell(readable(key), "strong")] for key in only_left]
     rows += [[f"only in {right}", Cell(readable(key), "strong")] for key in only_right]
     blocks: list[Block] = [Grid([], rows)] if rows else []
     for key, changes in sorted(changed.items()):
         blocks.append(titled(changes_grid(changes, left, right, False), readable(key)))
         blocks += text_lines(changes, (left, right))
-    verdict = (
-        f"{left} and {right} are the same."
-        if not total
-        else f"{len(changed)} differ, {len(only_left)} only in {left}, {len(only_right)} only in {right}."
-    )
     data = {
         "only_left": list(only_left),
         "only_right": list(only_right),
         "changed": {key: [change_json(change) for change in changes] for key, changes in changed.items()},
         "patches": {key: patch_of(found.left[key].form, found.right[key].form) for key in changed},
     }
-    return Result("compare", verdict, "plain" if total else "good", blocks, data, NOTHING, 1 if total else 0)
+    return Result.of("compare", of_difference(left, right, found), blocks, data)
 
 
 def target_lines(entry: EnvironmentEntry, identity: Identity, release: str) -> list[str]:
@@ -233,16 +168,8 @@ def preview_result(docket: Docket, reasons: Sequence[Reason]) -> Result:
         ]
         blocks.append(Lines(cut_lines(lines, "--json")))
     blocks += [*_filled_lines(docket), *reason_blocks(reasons)]
-    tail = ("--with", "records") if docket.has_records and not docket.file else ()
-    return Result(
-        "import",
-        f"Preview, nothing was touched. {docket_verdict(docket)}{_in_the_way(reasons)}",
-        "warn" if reasons else "plain",
-        blocks=blocks,
-        data={"preview": True, **docket_json(docket), "in_the_way": reasons_json(reasons)},
-        next_step=_after(docket, reasons, tail),
-        code=3 if reasons else 0,
-    )
+    data = {"preview": True, **docket_json(docket), "in_the_way": reasons_json(reasons)}
+    return Result.of("import", of_preview(docket, reasons), blocks, data)
 
 
 def _filled_lines(docket: Docket) -> list[Block]:
@@ -255,13 +182,8 @@ def _filled_lines(docket: Docket) -> list[Block]:
 
 def idle_result(docket: Docket) -> Result:
     """There was nothing to import."""
-    return Result(
-        "import",
-        docket_verdict(docket),
-        "good",
-        data={"state": "nothing to do", "target": docket.target, "package": docket.title},
-        next_step=to_type("verify", docket.package, docket.target),
-    )
+    data = {"state": "nothing to do", "target": docket.target, "package": docket.title}
+    return Result.of("import", of_nothing_to_do(docket), [], data)
 
 
 def import_result(docket: Docket, outcome: Outcome, verified: Sequence[Verified]) -> Result:
@@ -273,7 +195,6 @@ def import_result(docket: Docket, outcome: Outcome, verified: Sequence[Verified]
         if key in actions
     ]
     wrong = [one for one in verified if not one.is_as_promised]
-    whole = to_type("history", outcome.run.name)
     links_grid = cut_grid(Grid(["item", "was at", "is now at"], links, "Old and new links"), "--json")
     blocks: list[Block] = [links_grid] if links else []
     todo = [
@@ -293,34 +214,21 @@ def import_result(docket: Docket, outcome: Outcome, verified: Sequence[Verified]
     gone = docket.fated(Fate.RETIRE)
     if gone:
         blocks.append(Lines([f"{counted(len(gone), 'item')} retired; kept in runs/{outcome.run.name}."]))
-    retired = f", {len(gone)} retired" if gone else ""
-    created, updated = len(docket.by(Do.CREATE)), len(docket.by(Do.UPDATE))
-    checked = (
-        f"not verified ({outcome.unverified})"
-        if outcome.unverified
-        else f"{'all ' if len(verified) > 1 else ''}{counted(len(verified), 'item')} verified"
-        if not wrong
-        else f"{len(wrong)} items are not as promised"
-    )
-    return Result(
+    return Result.of(
         "import",
-        f"Done: {docket.title} is in {docket.target}, {created} created, {updated} updated{retired}; {checked}."
-        f" Run {outcome.run.name}.",
-        "bad" if wrong else "good",
+        of_import(docket, outcome, verified),
         blocks,
         {
             "state": outcome.run.state,
             "run": outcome.run.name,
             "target": docket.target,
             "package": docket.title,
-            "created": created,
-            "updated": updated,
+            "created": len(docket.by(Do.CREATE)),
+            "updated": len(docket.by(Do.UPDATE)),
             "links": {k: {"old": actions[k].item.link, "new": v} for k, v in outcome.links.items() if k in actions},
             "secrets_to_enter": [[key, token] for key, token in docket.to_enter],
             "not_as_promised": [one.key for one in wrong],
         },
-        to_type("verify", outcome.run.name) if outcome.unverified else whole,
-        1 if wrong or outcome.unverified else 0,
     )
 
 

@@ -6,12 +6,12 @@ from collections.abc import Mapping, Sequence
 
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
 from amphora.core.values.model import Contents
-from amphora.core.values.next_step import open_value, to_type
+from amphora.core.values.next_step import to_type
+from amphora.core.values.words import counted
 from amphora.engine.map import Doubt, Rewriting
+from amphora.engine.verdicts import of_mapping, still_open
 from amphora.render.changes import mapped_json, mapped_row, place_phrase
-from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted, shown
-
-DONE = (MapState.MAPPED, MapState.LATER)
+from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, shown
 
 
 def map_result(
@@ -22,9 +22,6 @@ def map_result(
     doubts: Sequence[Doubt] = (),
 ) -> Result:
     """How far the mapping is, for each environment."""
-    everything = [one for rows in mapped.values() for one in rows if one.need.kind != "secret"]
-    open_ones = [one for one in everything if one.state not in DONE]
-    later = [one for one in everything if one.state is MapState.LATER]
     blocks: list[Block] = [
         Grid(["need", "name", "", "value", "", "used by"], [mapped_row(one) for one in rows], name, spare=(5, 4))
         for name, rows in mapped.items()
@@ -32,28 +29,16 @@ def map_result(
     if doubts:
         rows: list[Row] = [[Cell(doubt.row, "strong"), doubt.words] for doubt in doubts]
         blocks.append(Grid(["row", "what is odd about it"], rows, file))
-    names = " and ".join(mapped)
-    first = open_ones[0].environment if open_ones else next(iter(mapped))
-    offers = list(dict.fromkeys(offer for one in open_ones if one.environment == first for offer in one.on_offer))
-    guessed = sum(one.state is MapState.GUESSED for one in everything)
-    if open_ones:
-        verdict = (
-            f"{len(open_ones)} of {counted(len(everything), 'need')} of {contents.title} to be mapped for {names}"
-        )
-        verdict += f", {guessed} of them guessed." if guessed else "."
-        mine = [one for one in open_ones if one.environment == first]
-        after = to_type("map", contents.name, first, *_answers(mine))
+    still = still_open([one for rows in mapped.values() for one in rows])
+    if still:
+        first = still[0].environment
+        offers = list(dict.fromkeys(offer for one in still if one.environment == first for offer in one.on_offer))
         if offers:
             blocks.append(Lines([f"- {offer}" for offer in offers], f"On offer in {first}"))
         blocks.append(Lines([Cell(f"Or write the values into {file}, by hand.", "dim")]))
-    else:
-        verdict = f"All {len(everything)} needs of {contents.title} are mapped for {names}"
-        verdict += f", {len(later)} in a pause of the import." if later else "."
-        after = to_type("compare", contents.name, next(iter(mapped)))
-    return Result(
+    return Result.of(
         "map",
-        verdict,
-        "warn" if open_ones else "good",
+        of_mapping(contents, mapped),
         blocks,
         {
             "package": contents.title,
@@ -62,8 +47,6 @@ def map_result(
             "needs": [mapped_json(one) for rows in mapped.values() for one in rows],
             "doubts": [{"row": doubt.row, "what": doubt.words} for doubt in doubts],
         },
-        after,
-        1 if open_ones else 0,
     )
 
 
@@ -92,13 +75,6 @@ def texts_result(contents: Contents, environment: str, rewritings: Sequence[Rewr
         },
         to_type("compare", contents.name, environment),
     )
-
-
-def _answers(open_ones: Sequence[Mapped]) -> list[str]:
-    """The options that would answer what is open."""
-    words = ["--accept"] if any(one.state is MapState.GUESSED for one in open_ones) else []
-    names = dict.fromkeys(row_name(one.need.key) for one in open_ones if one.state is MapState.OPEN)
-    return words + [word for name in names for word in ("--set", open_value(name))]
 
 
 def offered(mapped: Mapped) -> list[str]:

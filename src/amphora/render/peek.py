@@ -9,11 +9,13 @@ from amphora.core.needs.selection import readable
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Item, Listed
 from amphora.core.values.next_step import blank, to_type
+from amphora.core.values.words import counted
+from amphora.engine.verdicts import of_workspace
 from amphora.environments.contract import Description, Identity
 from amphora.files.workspace import EnvironmentEntry
 from amphora.ledger.records import Run
 from amphora.render.changes import item_json
-from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted
+from amphora.render.result import Block, Cell, Grid, Lines, Result, Row
 
 
 def init_result(folder: Path) -> Result:
@@ -66,25 +68,14 @@ def workspace_result(
     folder: Path, environments: Sequence[str], packages: Sequence[str], runs: Sequence[Run]
 ) -> Result:
     """Where a workspace stands: what is open, and the next command."""
-    unsettled = [run for run in runs if run.state in ("running", "broken off")]
+    unsettled = [run for run in runs if run.is_open]
     last = f"; the last run is {runs[0].name}, {runs[0].state}" if runs else ""
     what = f"{counted(len(environments), 'environment')}, {counted(len(packages), 'package')}"
-    if unsettled:
-        verdict, after = f"{counted(len(unsettled), 'run')} is not finished.", to_type("undo", unsettled[0].name)
-    elif not environments:
-        verdict, after = (
-            "Nothing is open. No environment yet.",
-            to_type("env", "add", blank("NAME"), blank("LOCATION")),
-        )
-    elif not packages:
-        verdict, after = "Nothing is open. No package yet.", to_type("survey", environments[0])
-    else:
-        verdict, after = "Nothing is open.", to_type("peek", packages[-1])
     rows: list[Row] = [[Cell(r.name, "strong"), f"{r.package} {r.version}", Cell(r.state, "warn")] for r in unsettled]
     blocks: list[Block] = [Grid(["run", "package", "state"], rows)] if rows else []
     blocks.append(Lines([Cell(f"{folder}: {what}{last}.", "dim")]))
     data = {"environments": list(environments), "packages": list(packages), "open_runs": [r.name for r in unsettled]}
-    return Result("amphora", verdict, "warn" if unsettled else "good", blocks, data, after)
+    return Result.of("amphora", of_workspace(environments, packages, runs), blocks, data)
 
 
 def env_test_result(entry: EnvironmentEntry, description: Description, identity: Identity) -> Result:

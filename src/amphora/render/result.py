@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 from amphora.core.values.next_step import NOTHING, NextStep
+
+if TYPE_CHECKING:
+    from amphora.engine.verdicts import Verdict
 
 Tone = Literal["plain", "good", "warn", "bad", "dim", "strong"]
 
@@ -57,19 +60,15 @@ class Result:
     next_step: NextStep = NOTHING
     code: int = 0
 
+    @staticmethod
+    def of(command: str, verdict: Verdict, blocks: Sequence[Block], data: dict[str, Any]) -> Result:
+        """The look of a verdict: nothing here decides what is said first, or which code comes out."""
+        return Result(command, verdict.words, verdict.standing, blocks, data, verdict.next_step, verdict.code)
+
 
 def titled(grid: Grid, title: str) -> Grid:
     """The same grid under another title."""
     return replace(grid, title=title)
-
-
-def counted(number: int, one: str, many: str = "") -> str:
-    """A number with its noun.
-
-    >>> counted(1, "item"), counted(3, "item")
-    ('1 item', '3 items')
-    """
-    return f"{number} {one if number == 1 else many or one + 's'}"
 
 
 MOST_ROWS = 40
@@ -92,12 +91,6 @@ def cut_lines(lines: Sequence[Cell | str], whole: str) -> list[Cell | str]:
     if len(lines) <= MOST_ROWS:
         return list(lines)
     return [*lines[:MOST_ROWS], Cell(f"… and {len(lines) - MOST_ROWS:,} more: {whole}", "dim")]
-
-
-def few(names: Sequence[str], most: int = 3) -> str:
-    """The first few of several names, and how many more there are."""
-    more = f" and {len(names) - most:,} more" if len(names) > most else ""
-    return ", ".join(names[:most]) + more
 
 
 def shown(value: Any, longest: int = 60) -> str:

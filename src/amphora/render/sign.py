@@ -7,7 +7,8 @@ from pathlib import Path
 
 from amphora.core.values.model import Contents
 from amphora.core.values.next_step import blank, to_type
-from amphora.render.result import Cell, Grid, Result, counted
+from amphora.core.values.words import counted
+from amphora.render.result import Cell, Grid, Result
 
 
 def sign_result(contents: Contents, key: str, path: Path) -> Result:

@@ -12,9 +12,10 @@ from amphora.core.needs.selection import readable
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Listed
 from amphora.core.values.next_step import NOTHING, NextStep, blank, to_type
+from amphora.core.values.words import counted
 from amphora.engine.survey import Surveyed, Uses
 from amphora.render.changes import place_phrase
-from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted
+from amphora.render.result import Block, Cell, Grid, Lines, Result, Row
 
 
 def survey_result(

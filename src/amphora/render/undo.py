@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from amphora.core.needs.selection import readable
 from amphora.core.plan.restoration import Fate, Restoration
-from amphora.core.values.next_step import to_type
 from amphora.engine.runs.backwards import Back
-from amphora.ledger.records import BROKEN_OFF, Run
-from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, counted, cut_grid, cut_lines
+from amphora.engine.verdicts import of_undo, of_undo_to_be
+from amphora.ledger.records import Run
+from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, cut_grid, cut_lines
 
 WHOLE = "amphora undo RUN --json"
 
@@ -24,15 +24,9 @@ def foreseen_result(run: Run, found: Restoration) -> Result:
         for key, verdict in found.verdicts.items()
     ]
     back, left = len(found.by(Fate.RESTORE)), len(found.by(Fate.LEFT))
-    verdict = f"Preview, nothing was touched. Undoing {run.name} would put back {counted(back, 'item')}"
-    verdict += f" in {run.environment} and leave {left}, named below." if left else f" in {run.environment}."
-    if not back and not left:
-        verdict = f"Preview, nothing was touched. Nothing in {run.environment} would have to be changed to undo"
-        verdict += f" {run.name}: what the ledger remembers of it is all."
-    return Result(
+    return Result.of(
         "undo",
-        verdict,
-        "warn" if left else "plain",
+        of_undo_to_be(run, back, left),
         [cut_grid(Grid(["", "item", "title", "why"], rows, spare=(2,)), WHOLE)] if rows else [],
         {
             "preview": True,
@@ -40,14 +34,11 @@ def foreseen_result(run: Run, found: Restoration) -> Result:
             "items": [{"key": k, "fate": v.fate.value, "reason": v.reason} for k, v in found.verdicts.items()],
             "steps": [[step.do, list(step.keys)] for step in found.steps],
         },
-        to_type("undo", run.name),
     )
 
 
 def undo_result(back: Back) -> Result:
     """A run was put back: what the target is like now is what a look at it showed."""
-    of, environment = back.of, back.of.environment
-    is_open = back.of_state == BROKEN_OFF or not back.is_recorded
     blocks: list[Block] = []
     if back.left:
         lines = [Cell(f"- {line}", "warn") for line in back.left]  # left on purpose: nothing is wrong
@@ -62,15 +53,12 @@ def undo_result(back: Back) -> Result:
         blocks.append(Grid(["item", "is now at"], rows, "Made again, under a new link"))
     if not back.is_recorded:
         blocks.append(Lines([Cell("The ledger could not be written: there the run is still open.", "bad")]))
-    state = "not undone as a whole" if is_open else "undone"
-    is_whole = back.is_as_before and not is_open
-    return Result(
+    return Result.of(
         "undo",
-        f"{of.name} is {state}: {back.sentence(environment)}",
-        "good" if is_whole else "bad" if is_open else "warn",
+        of_undo(back),
         blocks,
         {
-            "run": of.name,
+            "run": back.of.name,
             "state": back.of_state,
             "as_before": back.is_as_before,
             "restored": list(back.restored),
@@ -80,6 +68,4 @@ def undo_result(back: Back) -> Result:
             "notes": list(back.notes),
             "new_links": dict(back.renewed),
         },
-        to_type("undo", of.name) if is_open else to_type("history"),
-        0 if is_whole else 6 if is_open else 1,
     )

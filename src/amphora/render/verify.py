@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from amphora.core.needs.selection import readable
-from amphora.core.values.next_step import to_type
+from amphora.engine.verdicts import of_verification
 from amphora.engine.verify import Verified
 from amphora.render.changes import change_json, changes_grid
 from amphora.render.result import Block, Cell, Lines, Result, titled
@@ -20,15 +20,9 @@ def verify_result(package: str, version: str, environment: str, verified: Sequen
             blocks.append(titled(changes_grid(one.differences, "promised", "found", False), readable(one.key)))
         else:
             blocks.append(Lines([Cell("It is no longer there.", "bad")], readable(one.key)))
-    verdict = (
-        f"{environment} is as promised: all {len(verified)} items of {package} {version}."
-        if not wrong
-        else f"{environment} is not as promised: {len(wrong)} of {len(verified)} items of {package} {version} differ."
-    )
-    return Result(
+    return Result.of(
         "verify",
-        verdict,
-        "bad" if wrong else "good",
+        of_verification(package, version, environment, verified),
         blocks,
         {
             "package": package,
@@ -44,6 +38,4 @@ def verify_result(package: str, version: str, environment: str, verified: Sequen
                 for one in verified
             ],
         },
-        to_type("compare", package, environment) if wrong else to_type("history"),
-        1 if wrong else 0,
     )

@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING
 
 from amphora.core.needs.selection import readable
 from amphora.core.plan.docket import Docket, Fate
-from amphora.core.values.next_step import to_type
-from amphora.render.result import Block, Cell, Grid, Result, Row, counted
+from amphora.engine.verdicts import of_withdrawal
+from amphora.render.result import Block, Cell, Grid, Result, Row
 
 if TYPE_CHECKING:
     from amphora.engine.runs.forwards import Outcome
@@ -35,19 +35,9 @@ def withdrawal_blocks(docket: Docket) -> list[Block]:
 
 def withdrawal_result(docket: Docket, outcome: Outcome | None) -> Result:
     """A withdrawal, before or after it."""
-    gone, free = len(docket.fated(Fate.RETIRE)), len(docket.fated(Fate.LET_GO))
-    rows = sum(one.present.rows or 0 for one in docket.fated(Fate.RETIRE))
-    what = f"{counted(gone, 'item')} to retire" + (f", {free} to let go" if free else "")
-    what += f", {rows:,} rows at stake" if rows else ""
-    what += f", {len(docket.edited_there)} edited there since" if docket.edited_there else ""
-    verdict = f"Withdrawing {docket.package} from {docket.target}: {what}. Nothing was touched."
-    if outcome:
-        kept = f"; definitions and rows are kept in runs/{outcome.run.name}" if gone else ""
-        verdict = f"Done: {docket.package} is withdrawn from {docket.target}, {gone} retired, {free} let go{kept}."
-    return Result(
+    return Result.of(
         "withdraw",
-        verdict,
-        "warn" if outcome is None else "good",
+        of_withdrawal(docket, outcome.run if outcome else None),
         withdrawal_blocks(docket),
         {
             "package": docket.package,
@@ -58,8 +48,4 @@ def withdrawal_result(docket: Docket, outcome: Outcome | None) -> Result:
                 for r in docket.retirements
             ],
         },
-        to_type("history", outcome.run.name)
-        if outcome
-        else to_type("withdraw", docket.package, docket.target, "--retire-all"),
-        0 if outcome else 1,
     )

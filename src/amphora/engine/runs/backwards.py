@@ -57,6 +57,11 @@ class Back:
         """Whether everything that the run touched is as it was before it."""
         return not self.left and not self.differing
 
+    @property
+    def is_open(self) -> bool:
+        """Whether another attempt may settle what this one did not."""
+        return self.of_state == BROKEN_OFF or not self.is_recorded
+
     def sentence(self, environment: str) -> str:
         """What can be said of the target."""
         if self.is_as_before and not self.outside:

@@ -162,7 +162,7 @@ def _failed(stage: Stage, run: Run, error: AmphoraError) -> Outcome:
     if back.is_as_before and back.is_recorded:
         return Outcome(run, 0, {}, _explained(run, error, back), back)
     # The next step is `undo` as long as trying again can change anything, and only then.
-    after = NOTHING if back.of_state == BROKEN_OFF or not back.is_recorded else to_type("history", run.name)
+    after = NOTHING if back.is_open else to_type("history", run.name)
     return Outcome(run, 0, {}, _broken_off(run, error, [back.sentence(run.environment), *back.told()], after), back)
 
 

@@ -1,0 +1,347 @@
+"""Verdicts: the first line of what a command says, its exit code, and what to do next. Whatever shows a result takes
+them from here, so that a screen, a page, a document for machines and a script's exit code never disagree.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Literal
+
+from amphora.core.needs.crosswalk import Mapped, MapState, row_name
+from amphora.core.plan.docket import Do, Docket, Fate
+from amphora.core.plan.gate import Reason, Why
+from amphora.core.values.model import Contents, Finding, Level
+from amphora.core.values.next_step import NOTHING, NextStep, blank, open_value, to_type
+from amphora.core.values.words import counted, few
+
+if TYPE_CHECKING:
+    from amphora.engine.compare import Differences
+    from amphora.engine.edits import Edited
+    from amphora.engine.export import ExportReport
+    from amphora.engine.runs.backwards import Back
+    from amphora.engine.runs.forwards import Outcome
+    from amphora.engine.verify import Verified
+    from amphora.ledger.records import Run
+
+Standing = Literal["plain", "good", "warn", "bad"]
+
+COUNTS = 1
+CLOSED = 3
+BROKEN = 6
+"""Exit codes (design, section 9) that are no error: there is something that counts; the gate is closed; something is
+done and has to be finished."""
+
+TO_MAP = "need-open"
+"""The rule whose findings are answered by mapping."""
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """What a command came to: the sentence, how it stands, the exit code, the next step."""
+
+    words: str
+    standing: Standing = "plain"
+    next_step: NextStep = NOTHING
+    code: int = 0
+
+
+def at_stake(docket: Docket) -> str:
+    """What an import would do, in one sentence."""
+    if docket.is_idle and not docket.undecided:
+        return f"Nothing to do: {docket.target} already has {docket.title}."
+    parts = [f"{len(docket.by(Do.CREATE))} new", f"{len(docket.by(Do.UPDATE))} changed"]
+    if docket.edited:
+        is_safe = not any(action in docket.edited for action in docket.undecided)
+        parts.append(f"{counted(len(docket.edited), 'local edit')} {'kept' if is_safe else 'at stake'}")
+    if docket.undecided:
+        parts.append(f"{len(docket.undecided)} to decide")
+    gone = docket.fated(Fate.RETIRE)
+    rows = sum(one.present.rows or 0 for one in gone)
+    end = f"{counted(len(gone), 'item')} removed" if gone else "nothing removed"
+    end += f" with {rows:,} rows" if rows else ""
+    if let_go := docket.fated(Fate.LET_GO):
+        end += f", {len(let_go)} let go"
+    return f"{docket.title} into {docket.target}: {', '.join(parts)}, {end}."
+
+
+def of_comparison(docket: Docket, reasons: Sequence[Reason]) -> Verdict:
+    """A package against a target. `reasons` are what an import would stop at."""
+    words = at_stake(docket) + _in_the_way(reasons)
+    words += f" The docket is in {docket.file}." if docket.file else ""
+    is_same = docket.is_idle and not docket.undecided
+    code = CLOSED if reasons else 0 if is_same else COUNTS
+    return Verdict(words, "warn" if reasons else "plain", _after(docket, reasons), code)
+
+
+def of_preview(docket: Docket, reasons: Sequence[Reason]) -> Verdict:
+    """What an import would do, with the exit code that it would have."""
+    words = f"Preview, nothing was touched. {at_stake(docket)}{_in_the_way(reasons)}"
+    # A docket says by itself that rows are to come along; on the command line it has to be said again.
+    tail = ("--with", "records") if docket.has_records and not docket.file else ()
+    code = CLOSED if reasons else 0
+    return Verdict(words, "warn" if reasons else "plain", _after(docket, reasons, tail), code)
+
+
+def of_nothing_to_do(docket: Docket) -> Verdict:
+    """There was nothing to import."""
+    return Verdict(at_stake(docket), "good", to_type("verify", docket.package, docket.target))
+
+
+def of_import(docket: Docket, outcome: Outcome, verified: Sequence[Verified]) -> Verdict:
+    """An import was carried out, and looked at afterwards."""
+    wrong = [one for one in verified if not one.is_as_promised]
+    gone = docket.fated(Fate.RETIRE)
+    retired = f", {len(gone)} retired" if gone else ""
+    checked = f"{'all ' if len(verified) > 1 else ''}{counted(len(verified), 'item')} verified"
+    if outcome.unverified:
+        checked = f"not verified ({outcome.unverified})"
+    elif wrong:
+        checked = f"{len(wrong)} items are not as promised"
+    words = f"Done: {docket.title} is in {docket.target}, {len(docket.by(Do.CREATE))} created,"
+    words += f" {len(docket.by(Do.UPDATE))} updated{retired}; {checked}. Run {outcome.run.name}."
+    after = to_type("verify" if outcome.unverified else "history", outcome.run.name)
+    return Verdict(words, "bad" if wrong else "good", after, COUNTS if wrong or outcome.unverified else 0)
+
+
+def of_difference(left: str, right: str, found: Differences) -> Verdict:
+    """Two sides against each other, with nobody importing anything."""
+    counts = (len(found.changed), len(found.only_left), len(found.only_right))
+    if not any(counts):
+        return Verdict(f"{left} and {right} are the same.", "good")
+    words = f"{counts[0]} differ, {counts[1]} only in {left}, {counts[2]} only in {right}."
+    return Verdict(words, code=COUNTS)
+
+
+def of_check(
+    contents: Contents,
+    findings: Mapping[str, Sequence[Finding]],
+    reasons: Mapping[str, Sequence[Reason]],
+    fix: NextStep = NOTHING,
+    is_strict: bool = False,
+) -> Verdict:
+    """Findings for each target ('' for the package by itself), and what an import there would stop at; `fix` is the
+    command that mends what Amphora can mend."""
+    ways = untold(findings, reasons)
+    levels = {finding.level for rows in findings.values() for finding in rows}
+    is_closed = Level.ERROR in levels or any(reasons.values())
+    standing: Standing = "bad" if is_closed else "warn" if Level.WARNING in levels else "good"
+    code = CLOSED if is_closed else COUNTS if is_strict and standing == "warn" else 0
+    words = " ".join(can_go(contents, target, rows, ways.get(target, ())) for target, rows in findings.items())
+    return Verdict(words, standing, _after_check(contents, findings, ways, fix), code)
+
+
+def can_go(contents: Contents, target: str, findings: Sequence[Finding], ways: Sequence[Reason] = ()) -> str:
+    """Whether a package can go to a target, in one sentence."""
+    errors = sum(finding.level is Level.ERROR for finding in findings)
+    missing = sum(finding.rule == "item-missing" and finding.level is Level.ERROR for finding in findings)
+    to_map = sum(finding.rule == TO_MAP for finding in findings)
+    pauses = sum(finding.rule == "need-later" for finding in findings)
+    warnings = sum(f.level is Level.WARNING and f.rule != TO_MAP for f in findings)
+    parts = [f"{counted(missing, 'item')} missing"] if missing else []
+    parts += [counted(errors - missing, "other error" if missing else "error")] if errors > missing else []
+    parts += [f"{to_map} to map"] if to_map else []
+    parts += [counted(warnings, "warning")] if warnings else []
+    parts += ["a pause for set-up"] if pauses else []
+    if not target:
+        return f"{contents.title} by itself: {', '.join(parts) or 'nothing amiss'}."
+    parts += list(dict.fromkeys(reason.why.value for reason in ways))
+    if errors or to_map or ways:
+        return f"Not yet for {target}: {', '.join(parts)}."
+    return f"{contents.title} can go to {target}{': ' + ', '.join(parts) if parts else ''}."
+
+
+_TOLD: Mapping[Why, tuple[str, ...]] = {
+    Why.NEED: (TO_MAP,),
+    Why.PAUSE: ("need-later",),
+    Why.PERMISSION: ("permission-missing",),
+    Why.TAKEN: ("name-taken",),
+    Why.UNKNOWN: ("kind-unknown", "schema-other"),
+}
+"""Reasons that findings tell of as well, unless somebody silenced those."""
+
+
+def untold(
+    findings: Mapping[str, Sequence[Finding]], reasons: Mapping[str, Sequence[Reason]]
+) -> dict[str, list[Reason]]:
+    """For each target the reasons of which no finding tells."""
+
+    def is_told(reason: Reason, rows: Sequence[Finding]) -> bool:
+        rules = _TOLD.get(reason.why, ())
+        return reason.why is Why.FINDING or any(finding.rule in rules for finding in rows)
+
+    return {t: [r for r in rows if not is_told(r, findings.get(t, ()))] for t, rows in reasons.items()}
+
+
+def steps_of(findings: Sequence[Finding]) -> list[NextStep]:
+    """What some findings say is to be done, each once."""
+    return list(dict.fromkeys(finding.next_step for finding in findings if finding.next_step))
+
+
+def of_mapping(contents: Contents, mapped: Mapping[str, Sequence[Mapped]]) -> Verdict:
+    """How far the mapping is, for each environment."""
+    needs = [one for rows in mapped.values() for one in rows if one.need.kind != "secret"]
+    still = still_open(needs)
+    names = " and ".join(mapped)
+    if not still:
+        later = sum(one.state is MapState.LATER for one in needs)
+        words = f"All {len(needs)} needs of {contents.title} are mapped for {names}"
+        words += f", {later} in a pause of the import." if later else "."
+        return Verdict(words, "good", to_type("compare", contents.name, next(iter(mapped))))
+    guessed = sum(one.state is MapState.GUESSED for one in needs)
+    words = f"{len(still)} of {counted(len(needs), 'need')} of {contents.title} to be mapped for {names}"
+    words += f", {guessed} of them guessed." if guessed else "."
+    # One target at a time: `--set` takes values for one only.
+    first = still[0].environment
+    after = to_type("map", contents.name, first, *_answers([one for one in still if one.environment == first]))
+    return Verdict(words, "warn", after, COUNTS)
+
+
+def still_open(needs: Sequence[Mapped]) -> list[Mapped]:
+    """The needs that somebody has to map."""
+    done = (MapState.MAPPED, MapState.LATER)
+    return [one for one in needs if one.state not in done and one.need.kind != "secret"]
+
+
+def of_export(report: ExportReport, target: str) -> Verdict:
+    """A package was made, or would be, or nothing had changed."""
+    contents = report.contents
+    what = f"{counted(len(contents.items), 'item')} from {contents.source}"
+    words = f"Packed {contents.title}: {what}, in {report.shown_path}."
+    if report.is_unchanged:
+        words = f"Nothing changed since {contents.title}: {what}, in {report.shown_path}."
+    elif report.is_preview:
+        words = f"Preview, nothing was written: {contents.title} would hold {what}."
+    after = report.command if report.is_preview else to_type("check", contents.name, target)
+    return Verdict(words, "good", after)
+
+
+def of_verification(package: str, version: str, environment: str, verified: Sequence[Verified]) -> Verdict:
+    """Whether a target is what was promised."""
+    wrong = [one for one in verified if not one.is_as_promised]
+    what = f"items of {package} {version}"
+    if not wrong:
+        return Verdict(f"{environment} is as promised: all {len(verified)} {what}.", "good", to_type("history"))
+    words = f"{environment} is not as promised: {len(wrong)} of {len(verified)} {what} differ."
+    return Verdict(words, "bad", to_type("compare", package, environment), COUNTS)
+
+
+def of_edits(environment: str, edits: Sequence[Edited], made: str, dockets: Sequence[str]) -> Verdict:
+    """What was edited in an environment; `made` is the package that carries it back, `dockets` what puts it back."""
+    if not edits:
+        words = f"Nothing in {environment} was edited: all is as the packages in force delivered it."
+        return Verdict(words, "good", to_type("history"))
+    words = f"{counted(len(edits), 'item')} in {environment} edited since the packages in force delivered"
+    words += f" {'it' if len(edits) == 1 else 'them'}."
+    after = to_type("edits", environment, "--carry-back")
+    if made:
+        words += f" They are in {made}, to be carried back."
+        after = to_type("compare", made.rpartition("/")[2].removesuffix(".amphora"), blank("ENVIRONMENT"))
+    elif dockets:
+        words += f" What puts them back is in {', '.join(dockets)}."
+        after = to_type("import", dockets[0])
+    # Whoever asked for the package or the dockets has got them: nothing is left that a script should stop at.
+    return Verdict(words, "warn", after, 0 if made or dockets else COUNTS)
+
+
+def of_withdrawal(docket: Docket, run: Run | None) -> Verdict:
+    """A withdrawal, before its run or after it."""
+    gone, free = len(docket.fated(Fate.RETIRE)), len(docket.fated(Fate.LET_GO))
+    if run is not None:
+        kept = f"; definitions and rows are kept in runs/{run.name}" if gone else ""
+        words = f"Done: {docket.package} is withdrawn from {docket.target}, {gone} retired, {free} let go{kept}."
+        return Verdict(words, "good", to_type("history", run.name))
+    rows = sum(one.present.rows or 0 for one in docket.fated(Fate.RETIRE))
+    what = f"{counted(gone, 'item')} to retire" + (f", {free} to let go" if free else "")
+    what += f", {rows:,} rows at stake" if rows else ""
+    what += f", {len(docket.edited_there)} edited there since" if docket.edited_there else ""
+    words = f"Withdrawing {docket.package} from {docket.target}: {what}. Nothing was touched."
+    return Verdict(words, "warn", to_type("withdraw", docket.package, docket.target, "--retire-all"), COUNTS)
+
+
+def of_undo_to_be(run: Run, back: int, left: int) -> Verdict:
+    """What undoing a run would put back, and how many items would stay."""
+    words = f"Preview, nothing was touched. Undoing {run.name} would put back {counted(back, 'item')}"
+    words += f" in {run.environment} and leave {left}, named below." if left else f" in {run.environment}."
+    if not back and not left:
+        words = f"Preview, nothing was touched. Nothing in {run.environment} would have to be changed to undo"
+        words += f" {run.name}: what the ledger remembers of it is all."
+    return Verdict(words, "warn" if left else "plain", to_type("undo", run.name))
+
+
+def of_undo(back: Back) -> Verdict:
+    """A run was put back: what can be said of the target is what a look at it showed."""
+    is_whole = back.is_as_before and not back.is_open
+    words = f"{back.of.name} is {'not undone as a whole' if back.is_open else 'undone'}:"
+    standing: Standing = "good" if is_whole else "bad" if back.is_open else "warn"
+    after = to_type("undo", back.of.name) if back.is_open else to_type("history")
+    code = 0 if is_whole else BROKEN if back.is_open else COUNTS
+    return Verdict(f"{words} {back.sentence(back.of.environment)}", standing, after, code)
+
+
+def of_run(run: Run) -> NextStep:
+    """What to do next about a run."""
+    if run.state == "done":
+        return to_type("verify", run.name)
+    if run.is_open:
+        return to_type("undo", run.name)
+    return to_type("compare", f"{run.package}-{run.version}", run.environment)
+
+
+def of_workspace(environments: Sequence[str], packages: Sequence[str], runs: Sequence[Run]) -> Verdict:
+    """Where a workspace stands."""
+    unsettled = [run for run in runs if run.is_open]
+    if unsettled:
+        words = f"{counted(len(unsettled), 'run')} {'is' if len(unsettled) == 1 else 'are'} not finished."
+        return Verdict(words, "warn", to_type("undo", unsettled[0].name))
+    if not environments:
+        return Verdict(
+            "Nothing is open. No environment yet.", "good", to_type("env", "add", blank("NAME"), blank("LOCATION"))
+        )
+    if not packages:
+        return Verdict("Nothing is open. No package yet.", "good", to_type("survey", environments[0]))
+    return Verdict("Nothing is open.", "good", to_type("peek", packages[-1]))
+
+
+def _in_the_way(reasons: Sequence[Reason]) -> str:
+    if not reasons:
+        return ""
+    return f" Not as it stands: {few(list(dict.fromkeys(r.why.value for r in reasons)))}."
+
+
+def _after(docket: Docket, reasons: Sequence[Reason], tail: Sequence[str] = ()) -> NextStep:
+    """The next command; whatever comes next keeps naming the docket."""
+    if reasons:
+        return next((reason.next_step for reason in reasons if reason.next_step), NOTHING)
+    if docket.is_idle:
+        return to_type("verify", docket.package, docket.target)
+    return to_type("import", *docket.named, *tail)
+
+
+def _after_check(
+    contents: Contents,
+    findings: Mapping[str, Sequence[Finding]],
+    ways: Mapping[str, Sequence[Reason]],
+    fix: NextStep,
+) -> NextStep:
+    targets = [target for target in findings if target]
+    errors = [finding for rows in findings.values() for finding in rows if finding.level is Level.ERROR]
+    # What one command can mend comes first, whatever else there is.
+    if any(finding.rule == "item-missing" for finding in errors) and targets and fix:
+        return fix
+    if errors:
+        steps = steps_of(errors)
+        return steps[0] if steps else to_type("check", contents.name, *targets)
+    if unmapped := [t for t, rows in findings.items() if t and any(f.rule == TO_MAP for f in rows)]:
+        return to_type("map", contents.name, *unmapped)
+    first = next((reason for rows in ways.values() for reason in rows), None)
+    if first and first.next_step:
+        return first.next_step
+    return to_type("compare", contents.name, targets[0] if targets else blank("ENVIRONMENT"))
+
+
+def _answers(still: Sequence[Mapped]) -> list[str]:
+    """The options that would answer what is open."""
+    words = ["--accept"] if any(one.state is MapState.GUESSED for one in still) else []
+    names = dict.fromkeys(row_name(one.need.key) for one in still if one.state is MapState.OPEN)
+    return words + [word for name in names for word in ("--set", open_value(name))]
