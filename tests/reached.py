@@ -79,9 +79,11 @@ def reached_in(folder: Path, words: list[str]) -> Reached:
     measured = coverage.Coverage(config_file=str(kept / "settings"))
     measured.combine([str(kept)])
     data = measured.get_data()
+    # A process that a test starts with an environment of its own runs the installed project, not this copy of it.
+    names = [name for name in data.measured_files() if Path(name).is_relative_to(folder)]
     tests = {
         str(Path(name).relative_to(folder)): {line: set(by) for line, by in data.contexts_by_lineno(name).items()}
-        for name in data.measured_files()
+        for name in names
     }
     seconds: dict[str, float] = {}
     for path in kept.glob("seconds-*"):
