@@ -51,11 +51,13 @@ class Progress:
 
     def __call__(self, what: str, done: int, total: int) -> None:
         now = time.monotonic()
+        # Most commands are over before anybody has wondered.
         if now - self._started < QUIET_S or sys.stderr is None:
             return
         count = f" {done} of {total}" if total else ""
         if sys.stderr.isatty():
             self._renew(f"{what}{count}")
+        # In a log each of these is a line for ever.
         elif now - self._told >= QUIET_S:
             complain([f"… {what}{count}"])
             self._told = now
@@ -108,8 +110,10 @@ class Work:
         try:
             return self.session
         except UsageFault as error:
+            # Only "there is no workspace" is passed over; a broken one is told.
             if error.subject != FILE:
                 raise
+            # A folder that is not there: nothing is read from it, and whatever wanted to write would fail.
             self._session = Session(Workspace(Path.cwd() / ".nowhere"), self.progress)
             return self._session
 
@@ -148,6 +152,7 @@ class Work:
     @property
     def is_terminal(self) -> bool:
         """Whether questions can be asked."""
+        # Questions go to stderr: stdout may be a file all the same.
         return sys.stdin.isatty() and sys.stderr.isatty() and not self.is_json
 
     def tell(self, lines: list[str]) -> None:
@@ -182,6 +187,7 @@ class Work:
 
             print(result_json(result))
         else:
+            # Without the terminal library: in a pipe, which is how scripts call it, that is a third of the time.
             if not sys.stdout.isatty():
                 from amphora.render.plain import plain_lines
 

@@ -51,6 +51,7 @@ def at_stake(docket: Docket) -> str:
     if docket.is_idle and not docket.undecided:
         return f"Nothing to do: {docket.target} already has {docket.title}."
     parts = [f"{len(docket.by(Do.CREATE))} new", f"{len(docket.by(Do.UPDATE))} changed"]
+    # Counted by themselves: somebody's repair is what an approver looks for first.
     if docket.edited:
         is_safe = not any(action in docket.edited for action in docket.undecided)
         parts.append(f"{counted(len(docket.edited), 'local edit')} {'kept' if is_safe else 'at stake'}")
@@ -124,6 +125,7 @@ def of_check(
     command that mends what Amphora can mend."""
     ways = untold(findings, reasons)
     levels = {finding.level for rows in findings.values() for finding in rows}
+    # Reasons that a finding tells of already count all the same: somebody may have set that rule to a note.
     is_closed = Level.ERROR in levels or any(reasons.values())
     standing: Standing = "bad" if is_closed else "warn" if Level.WARNING in levels else "good"
     code = CLOSED if is_closed else COUNTS if is_strict and standing == "warn" else 0

@@ -50,6 +50,8 @@ def read_crosswalk(path: Path) -> Crosswalk:
         for section, row, value, table in _rows(file):
             cells = rows.setdefault(section, {}).setdefault(row, {})
             mine = plain(value, file, _place(table, row))
+            # Neither is dropped silently: the file apart wins, as the more particular one, and `map` tells of the
+            # other.
             if file.stem in cells and cells[file.stem] != mine:
                 words = f"{path.name} says {cells[file.stem]!r} for {file.stem}, {file.name} says {mine!r}"
                 split.append((f"{section}: {row}", words))
@@ -60,6 +62,7 @@ def read_crosswalk(path: Path) -> Crosswalk:
 def write_cells(path: Path, cells: Iterable[Cell]) -> list[Cell]:
     """Writes cells into the file (into that of its environment alone, where there is one), making rows and
     sections as needed; returns those that changed."""
+    # Read whole before a byte is written: what is wrong in it is told, and not written over.
     read_crosswalk(path)
     by_file: dict[Path, list[Cell]] = {}
     for cell in cells:
@@ -84,6 +87,7 @@ def csv_cells(text: str, crosswalk: Crosswalk, name: str) -> list[Cell]:
     """The cells of a CSV table that differ from the crosswalk; UsageFault with the line for what is wrong.
     An empty cell says nothing. A value keeps the type that its row has."""
     table = list(csv.reader(io.StringIO(text)))
+    # A doubled column would make the later one win without a word.
     if not table or table[0][:2] != ["section", "name"] or len(set(table[0])) != len(table[0]):
         raise _csv_fault(name, 1, "the first line has to name the columns: section, name, environments")
     columns = table[0][2:]
@@ -98,6 +102,8 @@ def csv_cells(text: str, crosswalk: Crosswalk, name: str) -> list[Cell]:
             raise _csv_fault(name, number, f"{section!r} is no section of a crosswalk")
         known = crosswalk.rows.get(section, {}).get(row, {})
         for column, written in zip(columns, line[2:], strict=True):
+            # Compared as written, so that a table that comes back untouched changes nothing, whatever a spreadsheet
+            # thinks of types.
             if written and written != _to_csv(known.get(column)):
                 found.append(Cell(section, row, column, _valued(_from_csv(written), known, name, number)))
     return found
@@ -116,6 +122,7 @@ def _to_csv(value: Json) -> str:
     if value is None:
         return ""
     text = {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
+    # An apostrophe of the user's own gets another one, so that it comes back.
     return f"'{text}" if isinstance(value, str) and text.startswith(_FORMULA) else text
 
 
@@ -163,11 +170,14 @@ def _write_file(path: Path, cells: Iterable[Cell], is_apart: bool) -> list[Cell]
         if row is None:
             row = section[cell.row] = CommentedMap()
             if cell.comment:
+                # Beside the row and not above it: it goes along when somebody moves the row.
                 section.yaml_add_eol_comment(cell.comment, cell.row, column=32)
+        # In Python True == 1: a yes that becomes a 1 is a change.
         if name in row and row[name] == cell.value and type(row[name]) is not bool:
             continue
         value = cell.value
         is_marked = isinstance(value, str) and value.startswith("?")
+        # A question mark at the beginning of a bare word means something else in YAML (1.2, section 7.3.3).
         row[name] = DoubleQuotedScalarString(value) if is_marked else value
         changed.append(cell)
     if changed:

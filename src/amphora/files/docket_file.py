@@ -75,6 +75,7 @@ def is_docket(path: Path) -> bool:
             start = file.read(1 << 16)
     except OSError:
         return False
+    # By the contents: a docket that was renamed is one still, and a package named `x.docket.yaml` is none.
     return b"\0" not in start and any(line.startswith(b"docket:") for line in start.splitlines())
 
 
@@ -93,10 +94,13 @@ def document_of(docket: Docket) -> dict[str, Any]:
         "ledger": docket.ledger_uid,
         "fingerprint": docket.fingerprint,
         "custody": docket.custody.value,
+        # Written although there is one answer only: whoever reviews it sees what will happen, and an edit is refused
+        # with its line.
         "if_it_fails": IF_IT_FAILS,
         "since": docket.since,
         "without": list(docket.without),
         "with": ["records"] if docket.has_records else [],
+        # By the names that people know, not by native ids: this is what somebody agrees to.
         "bindings": {one.need.key: one.value for one in docket.mapped if one.native is not None},
         "items": {action.key: _item(action) for action in docket.actions}
         | {key: {"action": "leave", "reason": "left out", "choice": LEAVE} for key in docket.left_out},
@@ -266,6 +270,7 @@ def _decision(path: Path, items: Mapping[Any, Any], key: Any) -> ItemDecision:
 
 def _choice(path: Path, key: Any, place: Any, change: Mapping[str, Any]) -> Json:
     choice = change["choice"]
+    # Exactly that: a second member beside it would be something that nobody honours.
     if isinstance(choice, Mapping) and set(choice) == {"value"}:
         return {"value": json_of(choice["value"], path, choice, "value")}
     if choice not in CHOICES:

@@ -62,6 +62,7 @@ def _item(
 ) -> None:
     row = items[key]
     # An item that stays out is no longer in the docket: what its line says besides is moot.
+    # Whatever the item's changes say, none of them will be looked at.
     if row.get("choice") == LEAVE:
         return
     whole = row.get("choice")
@@ -69,6 +70,7 @@ def _item(
     if extra := [name for name in row if name not in known and name not in unmade()]:
         raise _unknown(path, row, extra[0], known)
     for name in _FREE:
+        # Both ways it may have been written: before the choices were made, or after.
         if name not in row or row[name] not in (wanted[name], unmade().get(name)):
             _differs(path, row if name in row else items, name if name in row else key, wanted, name)
     changes, there = row.get("changes") or {}, {**unmade().get("changes", {}), **wanted.get("changes", {})}
@@ -86,6 +88,8 @@ def _change(path: Path, key: Key, mine: Any, place: str, wanted: Mapping[str, An
         if name not in mine or not same(json_of(mine[name], path, mine, name), wanted[name]):
             _differs(path, mine, name, wanted, name)
     said, taken = mine.get("choice", OPEN), wanted.get("choice", OPEN)
+    # A question that is open in the file has to be open in the docket too, unless a choice for the whole item answers
+    # it.
     if said == OPEN and ("choice" in mine or taken != OPEN):
         if taken not in (OPEN, whole):
             raise fault(path, f"It says nothing of a choice at {place} of {key}.", mine, "choice")

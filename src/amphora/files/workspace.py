@@ -288,6 +288,7 @@ def _levels(path: Path, text: str, table: Any) -> dict[str, str]:
     from amphora.core.checks import RULES
 
     for name, level in table.items():
+        # A misspelt rule would leave the real one at its level, without anybody noticing.
         if name not in RULES:
             raise _fault(path, text, ("rules",), name, f"there is no rule {name!r} (amphora check --rules)")
         if level not in tuple(Level):

@@ -103,6 +103,7 @@ class Journal:
 
     def later(self, run: Run) -> list[Run]:
         """Runs into the same environment that came after this one and are in force, the latest first."""
+        # By uid and not by name: an environment may have been renamed in the workspace between two runs.
         others = [other for other in self.runs() if other.uid == run.uid and other.id > run.id]
         return [o for o in others if o.kind not in BACKWARDS and o.state not in (PUT_BACK, UNDONE)]
 

@@ -66,6 +66,7 @@ def draw_uses(net: Uses, depth: int | None, path: Path) -> None:
     boxes = _boxes(net, depth)
     columns = sorted({box.column for box in boxes})
     tallest = max(sum(box.column == column for box in boxes) for column in columns)
+    # The same figure gives the same bytes: figures lie in version control.
     with rc_context({"svg.hashsalt": "amphora", "svg.fonttype": "none", "font.size": 9}):
         figure = Figure(figsize=(max(6.0, 1.75 * len(columns)), max(3.0, 0.8 * tallest + 0.6)), layout="constrained")
         axes = figure.add_subplot()
@@ -73,6 +74,7 @@ def draw_uses(net: Uses, depth: int | None, path: Path) -> None:
         heading = f"{net.titles[net.start]} in {net.environment}: what uses it, and what it uses"
         axes.set_title(heading, loc="left", fontsize=11, fontweight="bold")
         path.parent.mkdir(parents=True, exist_ok=True)
+        # Without the date, for the same reason.
         metadata = {"Date": None} if path.suffix.lower() == ".svg" else {}
         figure.savefig(path, dpi=130, metadata=metadata)
 
@@ -82,6 +84,7 @@ def _boxes(net: Uses, depth: int | None) -> list[_Box]:
     columns = _columns(net.direct, set(ahead), net.start)
     for key, column in _columns(net.inverse(), set(back), net.start).items():
         columns.setdefault(key, -column)
+    # Beyond that nobody finds anything: items of one kind in one column become one box.
     if len(columns) <= MOST_ITEMS:
         return [_Box(net.titles[key], kind_of(key), column, (key,)) for key, column in sorted(columns.items())]
     groups: dict[tuple[int, str], list[Key]] = {}
@@ -99,6 +102,7 @@ def _columns(links: Mapping[Key, Mapping[Key, Sequence[str]]], keys: set[Key], s
     """The longest way from the start, so that lines run one way; a cycle shares a column."""
     column = {start: 0}
     inside = {key: [other for other in links.get(key, {}) if other in keys] for key in keys}
+    # Users before used: by the time an item comes, all that lead to it have said how far they are.
     for group in reversed(in_order(inside)):
         here = max(column.get(key, 0) for key in group)
         for key in group:
@@ -119,6 +123,7 @@ def _draw(axes: Axes, net: Uses, boxes: Sequence[_Box], tallest: int) -> None:
             pair = (of_key.get(user), of_key.get(key))
             if pair[0] is None or pair[1] is None or pair[0] is pair[1] or pair in drawn:
                 continue
+            # Between two boxes of several items one line says as much as ten.
             drawn.add(pair)
             _line(axes, places[pair[0].keys], places[pair[1].keys])
     for box in boxes:
@@ -142,6 +147,8 @@ def _placed(net: Uses, boxes: Sequence[_Box], tallest: int) -> dict[tuple[Key, .
             heights = [y for keys, (_, y) in places.items() if linked & set(keys)]
             return sum(heights) / len(heights) if heights else 0.0
 
+        # The mean of the neighbours' heights: the barycentre heuristic for layered drawings (Sugiyama, Tagawa, Toda,
+        # 1981), one sweep, which is enough at this size.
         mine.sort(key=lambda box: (wish(box), box.kind, box.name))
         room = tallest / len(mine)
         for number, box in enumerate(mine):
@@ -153,6 +160,7 @@ def _line(axes: Axes, start: tuple[float, float], end: tuple[float, float]) -> N
     from matplotlib.patches import FancyArrowPatch
 
     span = round((end[0] - start[0]) / COLUMN)
+    # Lines over several columns go around the boxes between; those that run back are bent most.
     bend = min(0.32, 0.11 * (span - 1)) if span > 0 else 0.5
     axes.add_patch(
         FancyArrowPatch(

@@ -99,6 +99,7 @@ def _carried(docket: Docket, stage: Stage, run: Run, before: Mapping[Key, Image 
             raise
     # Counted from what was found by looking, not from what was meant.
     written = {key for step in docket.steps for key in step.keys if bench.now.get(key)}
+    # As the environment has it now: a link may hold the title, which has just changed.
     links = {key: image.link for key in sorted(written) if (image := bench.now[key])}
     loaded = {key: image.rows or 0 for key in docket.records if (image := bench.now.get(key))}
     return Outcome(run, len(written), links, loaded=loaded)

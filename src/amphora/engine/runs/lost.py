@@ -30,8 +30,10 @@ def find_made(
     """Looks for what a creation may have made: by its token, by the id that we chose, else by kind, place,
     account and state among what was not there before (`before`: native ids). The order of the plan, section 2."""
     chosen = intent["ids"].get(key)
+    # The surest first: an id of our own choice can be nobody else's.
     if chosen:
         return Search(environment.look([chosen]).get(chosen))
+    # What the environment says of a token is certain both ways, so that nothing has to be guessed.
     if isinstance(environment, RemembersTokens):
         written = environment.answered(f"{intent['token']}/{key}")
         return Search(environment.look([written.native_id]).get(written.native_id) if written else None)
@@ -49,6 +51,7 @@ def find_made(
         for image in images.values()
         if image.modified_by in (None, account) and is_same(mark_of(image, habits.sheets), meant)
     ]
+    # Two would be a guess, and none beside rows of that name a doubt: then nothing is touched.
     if len(ours) == 1:
         return Search(ours[0])
     if rows:
