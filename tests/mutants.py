@@ -1,7 +1,7 @@
 """Small changes that the tests have to notice: `python -m tests.mutants SEED[,SEED…] COUNT` samples operators,
-constants, dropped lines, swapped branches and dropped keywords of core and engine, tries each in a copy of the project,
-and prints the survivors. A mutant is tried by the tests that reach its lines, the quick ones first, and is caught by the
-first one that goes red.
+constants, dropped lines, swapped branches and dropped keywords of core and engine, tries each in a copy of the
+project, and prints the survivors. A mutant is tried by the tests that reach its lines, the quick ones first, and is
+caught by the first one that goes red.
 """
 
 from __future__ import annotations
@@ -26,8 +26,8 @@ ROOMS = ("core", "engine")
 PLACES = ("tests/core", "tests/files", "tests/faults", "tests/contract", "tests/program")
 PATIENCE = 4
 GRACE_S = 30
-"""A mutant with which the tests take this many times as long as without, and this much longer, has made a loop without
-an end."""
+"""A mutant with which the tests take this many times as long as without, and this much longer, has made a loop
+without an end."""
 SWAPPED: dict[type[ast.AST], type[ast.AST]] = {
     ast.Eq: ast.NotEq,
     ast.NotEq: ast.Eq,
@@ -144,7 +144,8 @@ def _mutant(path: Path, lines: list[str], old: ast.stmt, new: ast.stmt) -> Mutan
 
 
 def is_caught(mutant: Mutant, folder: Path, reached: Reached) -> bool:
-    """Whether any test goes red for a mutant, tried in a copy of the project. A line that no test runs is not caught."""
+    """Whether any test goes red for a mutant, tried in a copy of the project. A line that no test runs is not
+    caught."""
     name = str(mutant.path.relative_to(ROOT))
     tests = reached.of(name, mutant.line, mutant.last)
     if not tests:

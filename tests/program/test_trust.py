@@ -1,4 +1,5 @@
-"""What is said and done around an import: bases, claims, gates, exports at once, undos at once, somebody's changes."""
+"""What is said and done around an import: bases, claims, gates, exports at once, undos at once, somebody's
+changes."""
 
 from __future__ import annotations
 

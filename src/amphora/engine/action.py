@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, replace
 
 from amphora.core.form.bindings import MISSING
@@ -18,6 +18,7 @@ from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Found, Item
 from amphora.core.values.next_step import advice
+from amphora.core.values.tokens import PREFIX
 from amphora.engine.sides import Side
 from amphora.environments.contract import habits_of
 
@@ -120,8 +121,11 @@ def _is_first_publication(action: Action, side: Side) -> bool:
     return bool(action.item.states.is_published) and not present.states.is_published
 
 
-def secrets_to_enter(action: Action, side: Side, found: Found | None, files: Mapping[str, object]) -> list[str]:
-    """The secrets that neither the target nor the crosswalk will hold after the import."""
+def secrets_to_enter(
+    action: Action, side: Side, found: Found | None, files: Mapping[str, object], kept: Collection[Key] = ()
+) -> list[str]:
+    """The secrets that the target will not hold after the import: those that are not there, and that the import
+    doesn't enter (`kept`: those that it finds where the crosswalk says)."""
     sheet = side.opened.description.sheets.get(action.item.kind)
     if action.do is Do.LEAVE or sheet is None:
         return []
@@ -133,4 +137,4 @@ def secrets_to_enter(action: Action, side: Side, found: Found | None, files: Map
         present=found.definition if found else None,
         files=files,  # type: ignore[arg-type]
     )
-    return [token for _, token in native.to_enter]
+    return [token for _, token in native.to_enter if token.removeprefix(PREFIX) not in kept]

@@ -37,7 +37,7 @@ def found_by_rules(
         contents,
         sheets,
         target,
-        session.silenced("secret-in-clear"),
+        session.guard,
         judged(contents, workspace.keys).words,
         workspace.is_signature_required,
         tuple(_source_urls(session, contents)),

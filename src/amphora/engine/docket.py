@@ -8,10 +8,11 @@ from dataclasses import dataclass, field, replace
 from amphora.core.form.attachments import LEFT_OUT, with_present, without_attachments
 from amphora.core.form.bindings import MISSING
 from amphora.core.form.portable import Portable
+from amphora.core.form.secrets import sealed, secret_faults
 from amphora.core.form.spots import part_ids
 from amphora.core.merge.compare import Base
 from amphora.core.merge.merge import TARGET
-from amphora.core.needs.crosswalk import Mapped, resolve
+from amphora.core.needs.crosswalk import Mapped, MapState, resolve
 from amphora.core.needs.needs import needs_of, types_of
 from amphora.core.plan.claims import Claims
 from amphora.core.plan.decisions import THERE, WITHOUT, Decisions
@@ -21,15 +22,18 @@ from amphora.core.plan.places import Place, taken
 from amphora.core.values.canon import digest
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
-from amphora.core.values.model import Contents, Finding, Item, Listed
+from amphora.core.values.model import Contents, Finding, Item, Leak, Listed
 from amphora.core.values.next_step import advice, to_type
 from amphora.core.values.tokens import NEED_KINDS, parse_token
 from amphora.engine.action import Known, action_of, secrets_to_enter
 from amphora.engine.check import found_by_rules, sheets_for, target_index
+from amphora.engine.leaks import leaks_in_images, refuse_faults
 from amphora.engine.retirement import retirements_of
+from amphora.engine.runs.stage import looked_up
 from amphora.engine.session import Opened, Session
 from amphora.engine.sides import OWN_ADDRESS, Side, read_items, target_side
 from amphora.environments.contract import ChoosesIds, Wanted, able, habits_of
+from amphora.environments.locations import kept_secret
 from amphora.files.rows import count_rows
 
 
@@ -68,6 +72,11 @@ def prepare(
     packed = contents
     contents = lacking(reduced(contents, said.without, session), [k for k in said.left_out if k in contents.items])
     opened = session.open(environment)
+    sheets = opened.description.sheets
+    items = packed.items.items()
+    refuse_faults(
+        packed, ((k, *fault) for k, i in items if i.kind in sheets for fault in secret_faults(i, sheets[i.kind]))
+    )
     session.listener(f"reading {environment}", 0, 0)
     mapped = map_needs(session, packed, opened)
     side = target_side(opened, session.ledger, session.crosswalk, contents, mapped)
@@ -94,10 +103,15 @@ def prepare(
     for key in contents.items:
         known = Known(bases.get(key), key in gone, _earlier(session, side, key, present.get(key), bases.get(key)))
         actions.append(action_of(contents, key, side, present.get(key), found.get(key), known, said.of(key)))
+    kept = {
+        one.need.key
+        for one in mapped
+        if one.need.kind == "secret" and one.state is MapState.MAPPED and kept_secret(str(one.value), environment)
+    }
     to_enter = tuple(
         (action.key, token)
         for action in actions
-        for token in secrets_to_enter(action, side, found.get(action.key), contents.files)
+        for token in secrets_to_enter(action, side, found.get(action.key), contents.files, kept)
     )
     # Left out of this import is not dropped by the package: it must not come up for retirement.
     left = (*said.left_out, *given_up)
@@ -131,6 +145,7 @@ def prepare(
         files=contents.files,
     )
     docket = planned(docket, side, contents, said)
+    docket = replace(docket, leaks=leaks_of(session, docket, side, present))
     docket = replace(docket, fingerprint=_fingerprint(docket, side, packed))
     findings = _check(session, contents, side, docket, present, claims)
     return Prepared(replace(docket, findings=tuple(findings)), side, opened, contents, False, present, packed)
@@ -162,6 +177,27 @@ def planned(docket: Docket, side: Side, contents: Contents, said: Decisions) -> 
         records={key: contents.records[key] for key in rows},
         filled=filled,
     )
+
+
+def leaks_of(
+    session: Session, docket: Docket, side: Side, present: Mapping[Key, Item]
+) -> tuple[tuple[Key, Leak], ...]:
+    """What looks like a secret in what would be written, and in what is there and would be kept for an undo."""
+    sheets, guard = side.opened.description.sheets, session.guard
+    found: list[tuple[Key, Leak]] = []
+    for action in docket.actions:
+        if action.do in (Do.CREATE, Do.UPDATE):
+            mine = action.item.leaks or sealed(action.item, sheets.get(action.item.kind), guard).leaks
+            theirs = present[action.key].leaks if action.key in present else ()
+            found += [(action.key, leak) for leak in (*mine, *theirs) if leak.is_sure]
+    # The live versions of what is written have been read already; drafts, and what will go, have not.
+    unread = {
+        a.key: a.present.native_id for a in docket.actions if a.do is Do.UPDATE and a.present and a.present.has_draft
+    }
+    unread |= {one.key: one.present.native_id for one in docket.fated(Fate.RETIRE)}
+    if unread:
+        found += leaks_in_images(looked_up(side.opened.environment, unread), sheets, guard)
+    return tuple(dict.fromkeys(found))
 
 
 def place_of(row: Listed) -> Place:

@@ -16,6 +16,7 @@ from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Json, Listed
 from amphora.core.values.next_step import to_type
 from amphora.engine.docket import prepare
+from amphora.engine.leaks import leaks_in, refuse_to_pack
 from amphora.engine.session import Session
 from amphora.engine.sides import Side, own_side, read_items
 from amphora.engine.verify import Verified, verify
@@ -88,6 +89,7 @@ def carry_back(session: Session, environment: str, edits: list[Edited]) -> tuple
         source_release=opened.description.release,
         bases={key: (base.form, base.states) for key, base in bases.items()},
     )
+    refuse_to_pack(leaks_in(contents, opened.description.sheets, session.guard))
     contents, path, _ = stored(session, contents)
     return contents, str(path.relative_to(session.workspace.folder))
 

@@ -8,10 +8,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from amphora.core.checks import CheckContext
-from amphora.core.checks.portability import secret_in_clear
 from amphora.core.form.attachments import without_attachments
-from amphora.core.form.secrets import looks_secret
 from amphora.core.needs.crosswalk import SECTIONS, row_name
 from amphora.core.needs.matching import Link
 from amphora.core.needs.needs import needs_of
@@ -20,12 +17,13 @@ from amphora.core.plan.claims import Claims
 from amphora.core.values.canon import NotCanonical
 from amphora.core.values.errors import NotReady, Unavailable, UsageFault
 from amphora.core.values.keys import Key, kind_of
-from amphora.core.values.model import Contents, Finding, Item, Level, Listed, Need
+from amphora.core.values.model import Contents, Item, Listed, Need
 from amphora.core.values.next_step import NextStep, advice, to_type
 from amphora.core.values.pace import uncollected
 from amphora.core.values.raw import Raw
 from amphora.core.values.tokens import NEED_KINDS
 from amphora.core.values.versions import version_order
+from amphora.engine.leaks import leaks_in, leaks_in_settings, refuse_to_pack
 from amphora.engine.session import Session
 from amphora.engine.sides import OWN_ADDRESS, Side, own_side, read_items
 from amphora.engine.versions import stored, version_for
@@ -138,10 +136,17 @@ def export(session: Session, request: ExportRequest) -> ExportReport:
     )
     contents = replace(contents, source_release=opened.description.release)
     # Before anything is written, be it a preview: what was on the disk once may be in a backup.
-    _refuse_secrets(session, contents, side)
+    refuse_to_pack(
+        [
+            *leaks_in(contents, opened.description.sheets, session.guard),
+            *leaks_in_settings(contents, side.names.values, session.guard),
+        ]
+    )
     with TemporaryDirectory(prefix="amphora-") as spool:
         if request.records:
             contents = replace(contents, records=_spooled(session, side, gathered.items, Path(spool)))
+            # Rows as well: people type everything everywhere.
+            refuse_to_pack(leaks_in(replace(contents, items={}, files={}), {}, session.guard))
         return _packed(session, side, contents, gathered, request, left)
 
 
@@ -334,44 +339,6 @@ def _refuse_never_published(keys: Iterable[Key], side: Side, take: Take) -> None
             details=[readable(key) for key in unborn[1:]],
             next_step=advice("Publish it there, or take the drafts with --take draft."),
         )
-
-
-def _refuse_secrets(session: Session, contents: Contents, side: Side) -> None:
-    silenced = session.silenced("secret-in-clear")
-    context = CheckContext(contents, side.opened.description.sheets, secrets_in_clear=silenced)
-    found: list[Finding] = [*secret_in_clear(context), *_secret_settings(context, side)]
-    if found:
-        raise NotReady(
-            f"{len(found)} value{'s' if len(found) > 1 else ''} would carry a secret in clear; nothing was written.",
-            subject=found[0].item,
-            place=found[0].place,
-            details=[f"{readable(finding.item)} at {finding.place}" for finding in found],
-            next_step=found[0].next_step,
-        )
-
-
-def _secret_settings(context: CheckContext, side: Side) -> Iterable[Finding]:
-    """Settings that look like secrets: their values would stand in the crosswalk."""
-    for need in context.contents.needs:
-        value = side.names.values.get(need.key)
-        name = row_name(need.key)
-        # By the name of the row as well: a setting's value has left its place in the definition.
-        if need.kind != "setting" or not isinstance(value, str) or not looks_secret(name, value):
-            continue
-        item = context.contents.items[need.used_by[0]]
-        place = next(place.pointer for place, token in item.tokens if token.key == need.key)
-        if place not in context.secrets_in_clear.get(item.key, ()):
-            yield Finding(
-                "secret-in-clear",
-                Level.ERROR,
-                f"Setting {name!r} looks like a secret.",
-                item.key,
-                place,
-                advice(
-                    "Make it a secret field in the source, or silence the finding in amphora.toml with [[silenced]]"
-                    " rule, item, place and reason."
-                ),
-            )
 
 
 def _cells(contents: Contents, side: Side) -> Iterable[Cell]:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from functools import cached_property
 
+from amphora.core.form.secrets import STRICT, Guard
 from amphora.core.needs.crosswalk import Crosswalk
-from amphora.core.values.keys import Key
 from amphora.environments.contract import Description, Environment
 from amphora.environments.locations import open_environment
 from amphora.files.crosswalk_file import read_crosswalk
@@ -35,6 +36,7 @@ class Opened:
     entry: EnvironmentEntry
     environment: Environment
     description: Description
+    guard: Guard = STRICT
 
     @property
     def name(self) -> str:
@@ -83,7 +85,7 @@ class Session:
         # A sheet for a kind that this environment lacks is for another one.
         known = [sheet for sheet in ours if sheet.kind in description.sheets]
         if not known:
-            return Opened(entry, environment, description)
+            return Opened(entry, environment, description, self.guard)
         from amphora.core.form.kinds import sheets_in_force
         from amphora.environments.sheeted import Sheeted
 
@@ -92,7 +94,7 @@ class Session:
         # The schema is what the environment has, whatever a sheet of ours was written for.
         sheets = {kind: replace(sheet, schema=own[kind].schema) for kind, sheet in sheets.items()}
         sheeted: Environment = Sheeted(environment, own, sheets)
-        return Opened(entry, sheeted, replace(description, sheets=sheets))
+        return Opened(entry, sheeted, replace(description, sheets=sheets), self.guard)
 
     def likely_target(self, source: str) -> str:
         """The environment where things from a source go next: the first with a later role."""
@@ -101,13 +103,11 @@ class Session:
         # A name to be filled in is better than a command that can't be pasted without reading.
         return (later or entries)[0].name if entries else "ENVIRONMENT"
 
-    def silenced(self, rule: str) -> dict[Key, tuple[str, ...]]:
-        """The places, by item, at which a rule's findings have been silenced with a reason."""
-        result: dict[Key, tuple[str, ...]] = {}
-        for row in self.workspace.silenced:
-            if row.rule == rule:
-                result[row.item] = (*result.get(row.item, ()), row.place)
-        return result
+    @cached_property
+    def guard(self) -> Guard:
+        """What the gate for secrets goes by: the values that this workspace has silenced."""
+        rows = (row for row in self.workspace.silenced if row.rule in ("secret-in-clear", "random-looking"))
+        return Guard(frozenset((row.item, row.place, row.value) for row in rows), os.urandom(16))
 
     def close(self) -> None:
         """Closes the environments and the ledger."""

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 from amphora.core.form.bindings import Bindings
 from amphora.core.form.portable import Portable, to_portable
+from amphora.core.form.secrets import sealed
 from amphora.core.merge.compare import Base
 from amphora.core.needs.crosswalk import SECTIONS, Crosswalk, Mapped, MapState, need_key
 from amphora.core.needs.matching import Link, Matches, assign_keys, match
@@ -100,7 +101,9 @@ def portable_item(
     portable = to_portable(found.definition, sheet, names, key=key, inner=inner, guide=guide, binds_new=binds_new)
     states = listed.states if portable.is_on is None else replace(listed.states, is_on=portable.is_on)
     item = Item(key, sheet.schema, portable.form, states, portable.layout, listed.native_id, listed.link)
-    return item, portable
+    # The one edge at which a definition becomes a form, for whatever command: behind it no secret can be shown or
+    # stored by forgetting to look.
+    return sealed(item, sheet, side.opened.guard), portable
 
 
 def _side(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 
 from amphora.core.plan.claims import Claims
 from amphora.core.plan.docket import Docket, Fate
@@ -12,7 +13,7 @@ from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Contents
 from amphora.core.values.next_step import to_type
 from amphora.core.values.versions import newest
-from amphora.engine.docket import Prepared
+from amphora.engine.docket import Prepared, leaks_of
 from amphora.engine.edits import edited_keys
 from amphora.engine.gate import reasons_for, refuse
 from amphora.engine.retirement import retirements_of
@@ -66,6 +67,7 @@ def withdrawal(session: Session, package: str, environment: str, fates: Mapping[
         other_sources=tuple(sources[1:]),
         edited_there=tuple(edited_keys(session, environment, alone)),
     )
+    docket = replace(docket, leaks=leaks_of(session, docket, side, {}))
     prepared = Prepared(docket, side, opened, Contents(package, docket.version, "", sources[0], {}, ()))
     refuse(docket, reasons_for(session, docket, opened, None, Consent(is_reviewed=True)))
     return prepared

@@ -65,8 +65,24 @@ def sign_in_secret(entry: EnvironmentEntry) -> str:
                 subject=entry.name,
                 next_step=advice(f"Set {name} in this shell and try again."),
             )
-        return os.environ[name]
+        return trimmed(os.environ[name])
     return keyring_secret(entry.name, name) if source == "keyring" else ""
+
+
+def trimmed(secret: str) -> str:
+    """A secret without the end of line that a file or a shell put behind it, which no server would take."""
+    return secret.rstrip("\r\n")
+
+
+def kept_secret(where: str, environment: str) -> str | None:
+    """The secret that a row of the crosswalk points to (`env:NAME`, `keyring:NAME`); None where there is none yet."""
+    source, _, name = where.partition(":")
+    if source == "env":
+        return trimmed(os.environ.get(name, "")) or None
+    try:
+        return keyring_secret(environment, name) if source == "keyring" else None
+    except UsageFault:
+        return None
 
 
 def keyring_secret(environment: str, name: str) -> str:
@@ -88,7 +104,7 @@ def keyring_secret(environment: str, name: str) -> str:
             subject=environment,
             next_step=to_type("env", "sign-in", environment),
         )
-    return secret
+    return trimmed(secret)
 
 
 def keep_secret(environment: str, secret: str) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -21,6 +22,9 @@ _HEADER = """\
 # The crosswalk: what each need is called in each environment. "?" is open, "?VALUE" a guess;
 # a value under any: holds wherever no other stands.
 """
+SECRETS = SECTIONS["secret"]
+_KEPT = re.compile(r"(?:env|keyring):\S+")
+"""Where a secret may be kept: never in the file."""
 _FORMULA = ("=", "+", "-", "@", "'", "\t")
 """What a spreadsheet would take for a formula; such text is written behind an apostrophe."""
 
@@ -42,14 +46,16 @@ def read_crosswalk(path: Path) -> Crosswalk:
     rows: dict[str, dict[str, dict[str, Json]]] = {}
     for section, row, columns, table in _rows(path):
         cells = _mapping(columns, path, f"{section}: {row}", table, row) if columns is not None else {}
-        rows.setdefault(section, {})[row] = {
-            str(column): plain(value, path, _place(cells, column)) for column, value in cells.items()
-        }
+        mine = rows.setdefault(section, {})[row] = {}
+        for column, value in cells.items():
+            mine[str(column)] = plain(value, path, _place(cells, column))
+            _refuse_literal(section, mine[str(column)], path, _place(cells, column))
     split: list[tuple[str, str]] = []
     for file in sorted(_apart(path).glob("*.yaml")):
         for section, row, value, table in _rows(file):
             cells = rows.setdefault(section, {}).setdefault(row, {})
             mine = plain(value, file, _place(table, row))
+            _refuse_literal(section, mine, file, _place(table, row))
             # Neither is dropped silently: the file apart wins, as the more particular one, and `map` tells of the
             # other.
             if file.stem in cells and cells[file.stem] != mine:
@@ -64,11 +70,29 @@ def write_cells(path: Path, cells: Iterable[Cell]) -> list[Cell]:
     sections as needed; returns those that changed."""
     # Read whole before a byte is written: what is wrong in it is told, and not written over.
     read_crosswalk(path)
+    cells = list(cells)
+    for cell in cells:
+        _refuse_literal(cell.section, cell.value, path, "")
     by_file: dict[Path, list[Cell]] = {}
     for cell in cells:
         apart = _apart(path) / f"{cell.column}.yaml"
         by_file.setdefault(apart if apart.exists() else path, []).append(cell)
     return [cell for file, some in by_file.items() for cell in _write_file(file, some, is_apart=file != path)]
+
+
+def _refuse_literal(section: str, value: Json, path: Path, place: str) -> None:
+    """UsageFault for a secret that stands in the file itself. It is not quoted: the message may end up anywhere."""
+    is_fit = value is None or (isinstance(value, str) and (value in ("", "?") or _KEPT.fullmatch(value)))
+    if section == SECRETS and not is_fit:
+        raise UsageFault(
+            f"{path}: a secret stands in clear under secrets.",
+            subject=str(path),
+            place=place or None,
+            next_step=advice(
+                "Write env:NAME there and set the variable NAME, or keyring:NAME; change the secret, as this file may"
+                " have been seen."
+            ),
+        )
 
 
 def csv_text(crosswalk: Crosswalk, environments: Iterable[str]) -> str:

@@ -9,7 +9,8 @@ from pathlib import Path
 from typing import Any
 
 from amphora.core.form.attachments import LEFT_OUT
-from amphora.core.form.kinds import parse_sheet
+from amphora.core.form.kinds import KindSheet, parse_sheet
+from amphora.core.form.secrets import secret_faults
 from amphora.core.values.canon import NotCanonical
 from amphora.core.values.errors import PackageDamaged, SheetFault, UsageFault
 from amphora.core.values.keys import Key, is_key, kind_of
@@ -106,7 +107,8 @@ def contents_of(files: Mapping[str, Raw], is_edited: bool = False) -> Contents:
     except (KeyError, TypeError, ValueError, AttributeError) as error:
         raise PackageDamaged(f"Its packing list is incomplete: {error!r}.", place=PACKING_LIST) from error
     _check_members(set(members.values()), files)
-    _check_sheets(contents)
+    sheets = _check_sheets(contents)
+    _check_secrets(contents, sheets)
     if not is_edited and contents.digest() != listing["contents_digest"]:
         raise PackageDamaged("Its contents digest differs from the packing list's.", place=PACKING_LIST)
     return contents
@@ -250,7 +252,16 @@ def _attachments(files: Mapping[str, Raw], items: Mapping[Key, Item]) -> dict[st
     return dict(sorted(found.items()))
 
 
-def _check_sheets(contents: Contents) -> None:
+def _check_secrets(contents: Contents, sheets: Mapping[str, KindSheet]) -> None:
+    """A secret's token stands at declared places only, and nothing else stands there. Asked once more of the target's
+    own sheets when it is imported: those in the package are the sender's word."""
+    for key, item in contents.items.items():
+        for pointer, words in secret_faults(item, sheets[item.kind]) if item.kind in sheets else ():
+            raise PackageDamaged(f"{key} {words}.", place=pointer)
+
+
+def _check_sheets(contents: Contents) -> dict[str, KindSheet]:
+    sheets = {}
     for kind, source in contents.sheets.items():
         try:
             parsed = parse_sheet(source, kind)
@@ -260,6 +271,8 @@ def _check_sheets(contents: Contents) -> None:
             ) from error
         if parsed.kind != kind:
             raise PackageDamaged(f"Its kind sheet {kind} is for {parsed.kind!r}.", place="data/kinds")
+        sheets[kind] = parsed
+    return sheets
 
 
 def _check_members(members: set[str], files: Mapping[str, Raw]) -> None:

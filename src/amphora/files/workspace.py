@@ -278,10 +278,10 @@ def _silenced(path: Path, text: str, row: Any) -> Waiver:
     from amphora.core.checks import RULES, Waiver
 
     if not isinstance(row, dict) or not all(isinstance(row.get(n), str) for n in ("rule", "item", "reason")):
-        raise _fault(path, text, (), "silenced", "[[silenced]] needs rule, item and reason (and place)")
+        raise _fault(path, text, (), "silenced", "[[silenced]] needs rule, item and reason (and place, and value)")
     if row["rule"] not in RULES:
         raise _fault(path, text, (), "silenced", f"there is no rule {row['rule']!r} (amphora check --rules)")
-    return Waiver(row["rule"], row["item"], row.get("place", ""), row["reason"])
+    return Waiver(row["rule"], row["item"], row.get("place", ""), row["reason"], str(row.get("value", "")))
 
 
 def _levels(path: Path, text: str, table: Any) -> dict[str, str]:

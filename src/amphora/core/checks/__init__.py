@@ -21,17 +21,20 @@ _WEIGHT = {Level.ERROR: 0, Level.WARNING: 1, Level.NOTE: 2}
 @dataclass(frozen=True)
 class Waiver:
     """A finding that somebody has silenced, with the reason: of one rule, at one item (all, if empty), at one
-    place in it (all, if empty)."""
+    place in it (all, if empty). Where a finding tells of a value, `value` is that one's mark: another value at the
+    same place is found again."""
 
     rule: str
     item: Key
     place: str
     reason: str
+    value: str = ""
 
     def covers(self, finding: Finding) -> bool:
         """Whether a finding is meant."""
         is_item = self.item in ("", finding.item)
-        return self.rule == finding.rule and is_item and self.place in ("", finding.place)
+        is_value = not finding.mark or self.value == finding.mark
+        return self.rule == finding.rule and is_item and is_value and self.place in ("", finding.place)
 
 
 def check(

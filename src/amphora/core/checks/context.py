@@ -10,6 +10,7 @@ from typing import Any
 
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Spot
+from amphora.core.form.secrets import STRICT, Guard
 from amphora.core.form.spots import named_pointer
 from amphora.core.needs.crosswalk import Mapped
 from amphora.core.needs.selection import readable
@@ -109,7 +110,7 @@ class CheckContext:
     contents: Contents
     sheets: Mapping[str, KindSheet]
     target: TargetIndex | None = None
-    secrets_in_clear: Mapping[Key, tuple[str, ...]] = field(default_factory=dict)
+    guard: Guard = STRICT
     signature: str = ""
     is_signature_required: bool = False
     source_urls: tuple[str, ...] = ()
@@ -127,10 +128,10 @@ class CheckContext:
         item: Key = "",
         place: str = "",
         next_step: NextStep = NOTHING,
+        mark: str = "",
     ) -> Finding:
         """A finding for this target."""
-        target = self.target.name if self.target else ""
-        return Finding(rule, level, message, item, place, next_step, target, self._phrase(item, place))
+        return Finding(rule, level, message, item, place, next_step, self.name, self._phrase(item, place), mark)
 
     def _phrase(self, key: Key, place: str) -> str:
         item = self.contents.items.get(key)

@@ -6,74 +6,72 @@ at all: cost stays linear and small.
 
 from __future__ import annotations
 
-import math
 import re
-from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from urllib.parse import urlsplit
 
 from amphora.core.checks.context import CheckContext, Rule, Todo
-from amphora.core.form.secrets import detected_secrets, masked_value, may_hold_secrets
+from amphora.core.form.detector import may_hold
+from amphora.core.form.secrets import sealed
 from amphora.core.form.spots import region_values
-from amphora.core.values.model import Finding, Item, Json, Level
+from amphora.core.values.model import Finding, Item, Json, Leak, Level
 from amphora.core.values.next_step import advice
 from amphora.core.values.pointers import Pointer, write_pointer
-from amphora.core.values.tokens import PREFIX
 
 FAMILY = "portability"
 _MAIL = re.compile(r"(?<![\w.+-])[\w.+-]+@(?:[A-Za-z0-9-]+\.)+[A-Za-z]{2,}(?![\w-])")
-_RANDOM = re.compile(r"(?<![A-Za-z0-9+/_=-])[A-Za-z0-9+/_-]{24,}={0,2}(?![A-Za-z0-9+/_=-])")
-_DIGITS = re.compile(r"[0-9]+")
 _WORD = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*")
 _TOKENS = re.compile(r"\$\{amphora:[^}]*\}|^amphora:.*", re.DOTALL)
 _IN_WORDS = frozenset(b"+/_-.0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ")
 _WORDS_ALIKE = bytes(ord("w") if code in _IN_WORDS else ord(" ") for code in range(256))
 SHORTEST_ID = 6
-_LONG = b"w" * 16
 _LONGER = b"w" * 24
 FEW = 16
-LEAST_ENTROPY_BITS = 4.0
-"""Bits for each letter; English words have about 3, hexadecimal at most 4."""
 
 
 def secret_in_clear(context: CheckContext) -> Iterable[Finding]:
     """A value that looks like a secret stands in clear where none is declared."""
-    # Only items whose bytes give a reason: walking all of a large package for each rule took longer than reading it.
-    for item in suspects(context).secret:
-        sheet = context.sheets.get(item.kind)
-        allowed = context.secrets_in_clear.get(item.key, ())
-        if sheet is None:
-            continue
-        for place, value in detected_secrets(item.form, sheet.places.walk(item.form)):
-            if place not in allowed:
-                yield context.finding(
-                    "secret-in-clear",
-                    Level.ERROR,
-                    f"{item.states.title!r} holds what looks like a secret in clear text: {masked_value(value)}.",
-                    item=item.key,
-                    place=place,
-                    next_step=advice(
-                        "Keep it in a connection or a secret field in the source, or silence the finding"
-                        " in amphora.toml with [[silenced]] rule, item, place and reason."
-                    ),
-                )
+    for item, leak in _leaks(context, is_sure=True):
+        yield context.finding(
+            "secret-in-clear",
+            Level.ERROR,
+            f"{item.states.title!r} holds what looks like a secret in clear text ({leak.rule}): {leak.shown}.",
+            item=item.key,
+            place=leak.place,
+            next_step=advice(
+                "Keep it in a connection or a secret field in the source; if it is no secret, say so in amphora.toml"
+                f' under [[silenced]] with rule, item, place, value = "{leak.mark}" and the reason.'
+            ),
+            mark=leak.mark,
+        )
 
 
 def random_looking(context: CheckContext) -> Iterable[Finding]:
     """A value is as random as a key or token, though nothing else says that it is one."""
-    for item in suspects(context).random:
-        for at, text in texts(item.form):
-            # One a text is enough to make somebody look.
-            found = next((m[0] for m in _RANDOM.finditer(text) if looks_random(m[0])), None)
-            if found and not text.startswith(PREFIX) and at not in context.secrets_in_clear.get(item.key, ()):
-                yield context.finding(
-                    "random-looking",
-                    Level.WARNING,
-                    f"{item.states.title!r} holds a value as random as a key: {masked_value(found)}.",
-                    item=item.key,
-                    place=at,
-                )
+    for item, leak in _leaks(context, is_sure=False):
+        yield context.finding(
+            "random-looking",
+            Level.WARNING,
+            f"{item.states.title!r} holds a value as random as a key: {leak.shown}.",
+            item=item.key,
+            place=leak.place,
+            mark=leak.mark,
+        )
+
+
+def _leaks(context: CheckContext, is_sure: bool) -> Iterator[tuple[Item, Leak]]:
+    """The leaks of the items whose bytes give a reason to look, found once for both rules."""
+    found = context.kept.get("leaks")
+    if not isinstance(found, list):
+        sheets = context.sheets
+        found = [
+            (item, leak)
+            for item in suspects(context).secret
+            for leak in item.leaks or sealed(item, sheets.get(item.kind), context.guard).leaks
+        ]
+        context.kept["leaks"] = found
+    return ((item, leak) for item, leak in found if leak.is_sure is is_sure)
 
 
 def source_url_in_text(context: CheckContext) -> Iterable[Finding]:
@@ -165,22 +163,11 @@ def texts(form: Json, at: Pointer = ()) -> Iterator[tuple[str, str]]:
         yield from texts(part, (*at, str(name)))
 
 
-def looks_random(text: str) -> bool:
-    """Whether a word is as random as a key: letters and digits mixed throughout, and of high entropy."""
-    # Ids in one case, hashes in hexadecimal and long words are everywhere; keys mix everything.
-    if len(_DIGITS.findall(text)) < 2 or text.lower() == text or text.upper() == text:
-        return False
-    counts = Counter(text)
-    bits = -sum(n / len(text) * math.log2(n / len(text)) for n in counts.values())
-    return bits >= LEAST_ENTROPY_BITS
-
-
 @dataclass(frozen=True)
 class Suspects:
     """The items that are worth a walk, for each rule."""
 
     secret: list[Item] = field(default_factory=list)
-    random: list[Item] = field(default_factory=list)
     host: list[Item] = field(default_factory=list)
     id: list[Item] = field(default_factory=list)
     address: list[Item] = field(default_factory=list)
@@ -197,13 +184,10 @@ def suspects(context: CheckContext) -> Suspects:
     for _, item in sorted(context.contents.items.items()):
         raw = item.form_bytes
         words = raw.translate(_WORDS_ALIKE)
-        has_long_words = _LONG in words
-        has_address = b"@" in raw
-        if has_address:
+        if b"@" in raw:
             found.address.append(item)
-        if has_long_words and _LONGER in words:
-            found.random.append(item)
-        if may_hold_secrets(raw, has_long_words, has_address):
+        # Titles, folders and keys travel too; they are short, and looked at by whoever is asked.
+        if _LONGER in words or may_hold(raw) or may_hold(f"{item.key} {item.states.title} {item.link}".encode()):
             found.secret.append(item)
         if any(host in raw for host in hosts):
             found.host.append(item)

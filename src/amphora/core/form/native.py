@@ -84,8 +84,12 @@ class _Writer:
             return self._text(text, spot, at)
         # Left in for now: what the target has at that place is laid over it below, and only what is still there then
         # has to be entered by somebody.
-        if token.kind == "secret" and token.key not in self.names.values:
+        if token.kind == "secret" and spot.is_secret and token.key not in self.names.values:
             return _Secret(token)
+        # Anywhere else it would fetch a secret from where it is kept into a note: whoever asks for that gets nothing.
+        if token.kind == "secret" and not spot.is_secret:
+            self.missing.append((write_pointer(at), text))
+            return None
         # As it was in the source: `check` has named it, and whoever lets it pass gets what was there, not something
         # made up.
         if token.kind == "unbound":
@@ -105,7 +109,8 @@ class _Writer:
 
         def value_of(token: str) -> object:
             value = self.names.value_of(token)
-            if value is MISSING:
+            parsed = parse_token(token)
+            if value is MISSING or (parsed and parsed.kind == "secret"):
                 # Nothing in its place for now; what is missing stops the import before anything of this is written.
                 self.missing.append((write_pointer(at), token))
                 return ""

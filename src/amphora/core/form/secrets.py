@@ -1,37 +1,56 @@
-"""Secrets that no sheet declares: found by the name of the place and by the look of the value."""
+"""The gate for secrets: every definition passes it when it becomes a form, whoever asks. What looks like a secret and
+is not pardoned is hidden there, so that nothing behind the gate can show or store it, and told as a leak, so that
+whoever would pack or write the form refuses to.
+"""
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterator
+import hashlib
+import hmac
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Final
 
-from amphora.core.form.places import Walk
+from amphora.core.form.detector import Hit, hits_in, is_secret, may_hold, name_of_place
+from amphora.core.form.kinds import KindSheet
+from amphora.core.form.places import Places, Walk
 from amphora.core.form.visit import visited
-from amphora.core.values.model import Json
-from amphora.core.values.pointers import write_pointer
-from amphora.core.values.tokens import tokens_in
-
-_NAMES = re.compile(
-    r"(?i)(^|[_\-.])(pass(word|wd|phrase)?|pwd|secret|token|api[_\-]?key|private[_\-]?key)$|apikey$|password$|secret$|token$"
-)
-_VALUES = re.compile(
-    r"-----BEGIN [A-Z ]*PRIVATE KEY-----"
-    r"|\beyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}"
-    r"|\bBearer [A-Za-z0-9._~+/-]{16,}"
-    r"|://[^/\s:@]+:[^/\s:@]{3,}@"
-)
+from amphora.core.values.keys import Key, decode_segment, path_of
+from amphora.core.values.model import Item, Json, Leak
+from amphora.core.values.pointers import Pointer, write_pointer
+from amphora.core.values.strict_json import pretty_bytes
+from amphora.core.values.tokens import parse_token
 
 
-_NAME_HINTS = (b"pass", b"pwd", b"secret", b"token", b"key")
+@dataclass(frozen=True)
+class Guard:
+    """What the gate goes by: the values of which somebody has said, with a reason, that they are no secrets (item,
+    place, mark), and a salt, new for each process: what is shown in place of a secret tells two of them apart, and
+    lets nobody try out which they are."""
+
+    pardoned: frozenset[tuple[Key, str, str]] = frozenset()
+    salt: bytes = b""
+
+    def pardons(self, key: Key, place: str, mark: str) -> bool:
+        """Whether this very value was silenced at this place."""
+        return (key, place, mark) in self.pardoned
 
 
-def may_hold_secrets(raw: bytes, has_long_words: bool, has_address: bool) -> bool:
-    """Whether a form's bytes give any reason to look for secrets in it. Tokens have long words (of 16 letters
-    and more), and an address with a password has an @; the caller has looked for both."""
-    if (has_address and b"://" in raw) or (has_long_words and (b"eyJ" in raw or b"Bearer " in raw)):
-        return True
-    lower = raw.lower()
-    return any(hint in lower for hint in _NAME_HINTS)
+STRICT: Final = Guard()
+"""The gate where nothing has been silenced."""
+
+LAYOUT: Final = "layout:"
+TITLE, FOLDER, PATH, LINK, NOTE = "state:title", "state:folder", "key", "link", "note"
+"""Places outside of a form at which a text travels too."""
+
+_SECRET = "amphora:secret:"
+_UNBOUND = "amphora:unbound:"
+_NO_ROLES: Final = Places([])
+
+
+def mark_of_secret(key: Key, place: str, value: str) -> str:
+    """What a silenced value is remembered by: another one at the same place has another mark."""
+    return "sha256:" + hashlib.sha256(f"{key}\0{place}\0{value}".encode()).hexdigest()[:32]
 
 
 def masked_value(value: str) -> str:
@@ -40,18 +59,165 @@ def masked_value(value: str) -> str:
     return f"{shown}… ({len(value)} characters)"
 
 
-def detected_secrets(form: Json, walk: Walk) -> Iterator[tuple[str, str]]:
-    """The places (JSON Pointers) and values in clear that are secrets by every appearance."""
+def sealed(item: Item, sheet: KindSheet | None, guard: Guard = STRICT) -> Item:
+    """The item with every secret hidden that is not pardoned, and the leaks that were found in form, layout, title,
+    folder, key and link. Most items hold none and are given back as they are."""
+    leaks: list[Leak] = []
+    form, layout, states = item.form, item.layout, item.states
+    if may_hold(item.form_bytes):
+        walk = (sheet.places if sheet else _NO_ROLES).walk(form)
+        form, found = hidden(form, walk, item.key, guard)
+        leaks += found
+    if (beside := item.layout_bytes) and may_hold(beside):
+        layout, found = hidden(layout, _NO_ROLES.walk(layout), item.key, guard, LAYOUT)
+        leaks += found
+    # Names of places say nothing here: only what is a secret by its shape counts.
+    for place, text in (
+        (TITLE, states.title),
+        (FOLDER, states.folder),
+        (PATH, _path_text(item.key)),
+        (LINK, item.link),
+    ):
+        if may_hold(text.encode(errors="replace")):
+            leaks += _leaks(item.key, place, text, hits_in(text), guard)
+    if not leaks:
+        return item
+    if any(leak.place == TITLE and leak.is_sure for leak in leaks):
+        states = replace(states, title=hidden_text(states.title, hits_in(states.title), guard.salt))
+    return replace(item, _form=form, _layout=layout, states=states, leaks=tuple(leaks))
+
+
+def hidden(form: Json, walk: Walk, key: Key, guard: Guard = STRICT, before: str = "") -> tuple[Json, list[Leak]]:
+    """A form, layout or native definition with its secrets hidden, and where they were; `before` stands in front of
+    their places."""
+    leaks: list[Leak] = []
+    texts: dict[Pointer, Json] = {}
+    for at, value, hits in _found_in(form, walk):
+        place = before + write_pointer(at)
+        mine = _leaks(key, place, value, hits, guard)
+        leaks += mine
+        if any(leak.is_sure for leak in mine):
+            texts[at] = hidden_text(value, hits, guard.salt)
+    return (_with(form, texts) if texts else form), leaks
+
+
+def hidden_text(text: str, hits: Sequence[Hit], salt: bytes) -> str:
+    """A text with its secrets replaced by what tells two of them apart and nothing else."""
+    pieces, position = [], 0
+    for hit in hits:
+        if hit.is_sure:
+            digest = hmac.new(salt, text[hit.start : hit.end].encode(), hashlib.sha256).hexdigest()[:6]
+            pieces += [text[position : hit.start], f"‹hidden {digest}›"]
+            position = hit.end
+    return "".join([*pieces, text[position:]])
+
+
+def leaks_in_text(key: Key, place: str, text: str, guard: Guard = STRICT) -> list[Leak]:
+    """The leaks in a text that stands by itself: a note, an attachment."""
+    return _leaks(key, place, text, hits_in(text), guard)
+
+
+def leaks_in_row(key: Key, number: int, row: Json, guard: Guard = STRICT) -> list[Leak]:
+    """The leaks in one row of a table, by its number from 1."""
+    if not may_hold(pretty_bytes(row)):
+        return []
+    return hidden(row, _NO_ROLES.walk(row), key, guard, f"rows:{number}")[1]
+
+
+def secret_faults(item: Item, sheet: KindSheet) -> Iterator[tuple[str, str]]:
+    """What is wrong with a package's item as to declared secrets: (pointer, words). A secret's token stands only
+    where the sheet says `secret`, or it would fetch the value from there to wherever it stands; and nothing else
+    stands there, or a package would carry a secret in clear."""
+    named = [place for place in item.places if place.token.startswith(_SECRET)]
+    if not named and not sheet.secrets:
+        return
+    form = item.form
+    for place in named:
+        if place.in_text or not sheet.places.spot_of(form, place.pointer).is_secret:
+            yield place.pointer, "names a secret where the kind sheet knows of none"
+    for here in visited(form, sheet.places.walk(form)) if sheet.secrets else ():
+        if here.walk.spot.is_secret and here.value not in (None, "", [], {}):
+            token = parse_token(here.value)
+            if token is None or token.kind != "secret":
+                yield write_pointer(here.at), "holds a value in clear where the kind sheet says secret"
+
+
+def _found_in(form: Json, walk: Walk) -> Iterator[tuple[Pointer, str, list[Hit]]]:
+    """Every text, number and member name in which there is a secret."""
     for here in visited(form, walk, is_thorough=True):
-        value = here.value
-        if isinstance(value, str) and not here.walk.spot.is_secret and not tokens_in(value):
-            # An element of an array goes by the name of the array.
-            name = next((part for part in reversed(here.at) if not part.isdigit()), "")
-            if looks_secret(name, value):
-                yield write_pointer(here.at), value
+        value, spot = here.value, here.walk.spot
+        if isinstance(value, dict):
+            # The name of a member can be one: maps from tokens to whom they belong to are made so.
+            for name in value:
+                if hits := [hit for hit in hits_in(name) if hit.is_sure]:
+                    yield (*here.at, name), name, hits
+        if spot.is_secret or spot.is_file:
+            continue
+        if isinstance(value, str):
+            text = decode_segment(value[len(_UNBOUND) :]) if value.startswith(_UNBOUND) else value
+            if hits := hits_in(text, _name(here.at, here.held)):
+                yield here.at, text, hits
+        elif isinstance(value, int) and is_secret(_name(here.at, here.held), value):
+            text = str(value)
+            yield here.at, text, [Hit(0, len(text), "name")]
 
 
-def looks_secret(name: str, value: str) -> bool:
-    """Whether a value at a place of this name is a secret by every appearance."""
-    is_named = _NAMES.search(name) is not None and len(value) >= 6 and " " not in value
-    return (is_named and not value.startswith(("${", "$("))) or _VALUES.search(value) is not None
+def _name(at: Pointer, held: Json) -> str:
+    """The name by which a place goes; in `{"name": "password", "value": …}` the name that stands beside it."""
+    if at and at[-1].lower() in ("value", "val", "v", "content", "data", "default") and isinstance(held, dict):
+        for member in ("name", "key", "header", "field", "variable", "id", "label", "n", "k", "type"):
+            beside = held.get(member)
+            if isinstance(beside, str) and is_secret(beside, "x1y2z3w4v5"):
+                return beside
+    return name_of_place(at)
+
+
+def _leaks(key: Key, place: str, value: str, hits: Sequence[Hit], guard: Guard) -> list[Leak]:
+    found = []
+    for hit in hits:
+        text = value[hit.start : hit.end]
+        mark = mark_of_secret(key, place, text)
+        if not guard.pardons(key, place, mark):
+            found.append(Leak(place, hit.rule, mark, masked_value(text), hit.is_sure))
+    return found
+
+
+def _path_text(key: Key) -> str:
+    return "/".join(decode_segment(part) for part in path_of(key).split("/"))
+
+
+def _with(value: Json, texts: Mapping[Pointer, Json], at: Pointer = ()) -> Json:
+    """The document with other texts at some places, and other names of some members."""
+    if isinstance(value, dict):
+        result = {}
+        for name, part in value.items():
+            here = (*at, name)
+            is_renamed = here in texts and (not isinstance(part, str | int) or bool(hits_in(name)))
+            result[texts[here] if is_renamed else name] = part if is_renamed else _with(part, texts, here)
+        return result
+    if isinstance(value, list):
+        return [_with(part, texts, (*at, str(number))) for number, part in enumerate(value)]
+    return texts.get(at, value)
+
+
+def secrets_of(
+    files: Mapping[str, bytes], holders: Mapping[str, tuple[Key, str]], guard: Guard
+) -> list[tuple[Key, Leak]]:
+    """The leaks in attachments that are text, by the item that holds each. `holders` gives item and place by
+    SHA-256."""
+    found = []
+    for name, content in files.items():
+        key, place = holders.get(name, ("", ""))
+        text = _as_text(content)
+        if text is not None and may_hold(content):
+            found += [(key, leak) for leak in leaks_in_text(key, place, text, guard)]
+    return found
+
+
+def _as_text(content: bytes) -> str | None:
+    if b"\0" in content[:4096]:
+        return None
+    try:
+        return content.decode()
+    except UnicodeDecodeError:
+        return None

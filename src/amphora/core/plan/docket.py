@@ -14,7 +14,7 @@ from amphora.core.plan.steps import Step
 from amphora.core.values.canon import digest
 from amphora.core.values.graph import in_order
 from amphora.core.values.keys import Key
-from amphora.core.values.model import Finding, Item, Json, Level, Listed, States
+from amphora.core.values.model import Finding, Item, Json, Leak, Level, Listed, States
 from amphora.core.values.raw import Raw
 
 
@@ -101,7 +101,8 @@ class Retirement:
 class Docket:
     """An import, decided or not yet. `fingerprint` is what the target's items were when it was made. `shared`
     names, for items that would be updated, the other packages that claim them (`NAME VERSION`). `since` names
-    the package that served as base, `without` what of the package stays out."""
+    the package that served as base, `without` what of the package stays out, `leaks` what looks like a secret in what
+    would be written or kept."""
 
     package: str
     version: str
@@ -133,6 +134,7 @@ class Docket:
     edited_there: tuple[Key, ...] = ()
     has_records: bool = False
     source_file: str = ""
+    leaks: tuple[tuple[Key, Leak], ...] = ()
 
     def fated(self, fate: Fate) -> list[Retirement]:
         """The items that the package no longer holds to which this happens."""

@@ -29,6 +29,7 @@ class Why(StrEnum):
     MOVED = "out of date"
     PERMISSION = "permission"
     UNKNOWN = "unknown there"
+    SECRET = "a secret in clear"
     TAKEN = "a name is taken"
     NEED = "to map"
     PAUSE = "a pause"
@@ -91,6 +92,7 @@ def reasons_of(docket: Docket, standing: Standing, consent: Consent) -> list[Rea
         *_taken(docket),
         *_needs(docket),
         *_blocked(docket),
+        *_leaks(docket),
         *decisions,
         *_findings(docket),
         # The docket in which somebody decides is shown to somebody, and covers what has to be agreed to.
@@ -205,6 +207,20 @@ def _blocked(docket: Docket) -> list[Reason]:
         after = advice("Leave it there, let it go with --let-go, or change what uses it first.")
     words = f"What is still used in {docket.target} can't be retired."
     return [Reason(Why.BLOCKED, words, details, after, blocked[0].key)]
+
+
+def _leaks(docket: Docket) -> list[Reason]:
+    if not docket.leaks:
+        return []
+    key, leak = docket.leaks[0]
+    details = tuple(f"{readable(key)} at {leak.place}: {leak.rule}, {leak.shown}" for key, leak in docket.leaks)
+    words = f"What would be written to {docket.target}, or kept of it, holds what looks like a secret in clear."
+    after = advice(
+        "Move it into a connection or a secret field there; if it is no secret, say so in amphora.toml under"
+        f' [[silenced]] with rule = "secret-in-clear", item = "{key}", place = "{leak.place}", value = "{leak.mark}"'
+        " and the reason."
+    )
+    return [Reason(Why.SECRET, words, details, after, key)]
 
 
 def _decisions(docket: Docket) -> list[Reason]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from functools import cached_property
 from typing import Any
@@ -112,11 +112,24 @@ class Folded:
         return orjson.loads(self.text)
 
 
+@dataclass(frozen=True, slots=True)
+class Leak:
+    """Something that looks like a secret, in clear: where, by which rule, the mark under which it can be silenced,
+    and as much of it as may be shown. One that is not `is_sure` is worth a look."""
+
+    place: str
+    rule: str
+    mark: str
+    shown: str
+    is_sure: bool = True
+
+
 @dataclass(frozen=True, eq=False)
 class Item:
     """One item in portable form, as packages carry it and comparisons see it. Form and layout are given
     as values or `Folded`; `folded` gives the same item with both folded. `unpublished` tells of edits that
-    lay unpublished in the source when the live version was packed: by whom, and since when."""
+    lay unpublished in the source when the live version was packed: by whom, and since when. `leaks` are the secrets
+    that stood in it and are hidden in this form."""
 
     key: Key
     schema: int
@@ -126,6 +139,7 @@ class Item:
     native_id: str = ""
     link: str = ""
     unpublished: str = ""
+    leaks: tuple[Leak, ...] = ()
 
     @property
     def kind(self) -> str:
@@ -164,8 +178,7 @@ class Item:
         digest, places = self.digest, self.places if places is None else places
         form, layout = Folded(form_bytes or self.form_bytes), layout_bytes or self.layout_bytes
         beside = None if layout is None else Folded(layout)
-        smaller = Item(self.key, self.schema, form, self.states, beside, self.native_id, self.link, self.unpublished)
-        # Both are worked out while the value is at hand: folded, each of them would parse it again.
+        smaller = replace(self, _form=form, _layout=beside)
         smaller.__dict__.update(digest=digest, places=places)
         return smaller
 
@@ -226,8 +239,9 @@ class Level(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Finding:
-    """One result of a check: what, where, and what to do about it. `place` is a JSON Pointer into the item's
-    form, `phrase` the same place with elements of named arrays under their names."""
+    """One result of a check: what, where, and what to do about it. `place` is a JSON Pointer into the item's form,
+    `phrase` the same place with elements of named arrays under their names. `mark` is given where what was found is
+    to be silenced as this value only, not as whatever stands at the place."""
 
     rule: str
     level: Level
@@ -237,6 +251,7 @@ class Finding:
     next_step: NextStep = NOTHING
     target: str = ""
     phrase: str = ""
+    mark: str = ""
 
 
 @dataclass(frozen=True, slots=True)

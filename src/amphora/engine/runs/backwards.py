@@ -20,6 +20,7 @@ from amphora.core.values.errors import (
 )
 from amphora.core.values.keys import Key
 from amphora.core.values.next_step import to_type
+from amphora.engine.leaks import sealed_image
 from amphora.engine.runs.attention import Attention
 from amphora.engine.runs.carrier import Carrier
 from amphora.engine.runs.evidence import evidence_of, uses_of
@@ -171,7 +172,10 @@ def _begun(
     # The first plan; later rounds show in the steps.
     docket = {"steps": [[step.do, list(step.keys)] for step in restoration.steps]}
     outside = stage.revisions(image.native_id for image in now.values() if image)
-    package = (run.package, run.version, "", "", run.id, docket, dict(now), outside)
+    # Remembered for people only: nothing is ever put back to the state in which putting back began.
+    sheets, guard = stage.opened.description.sheets, stage.opened.guard
+    images = {key: image and sealed_image(key, image, sheets, guard) for key, image in now.items()}
+    package = (run.package, run.version, "", "", run.id, docket, images, outside)
     try:
         return stage.ledger.journal.begin(Beginning(kind, run.environment, run.uid, account, *package)), True
     except LedgerTrouble:

@@ -23,6 +23,7 @@ from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import NOTHING, NextStep, advice, to_type
 from amphora.core.values.tokens import parse_token
+from amphora.engine.leaks import leaks_in_images, to_silence, told
 from amphora.engine.runs.attention import attended
 from amphora.engine.runs.backwards import Back, put_back
 from amphora.engine.runs.carrier import Carrier, Stopped
@@ -120,6 +121,16 @@ def _before(docket: Docket, stage: Stage) -> dict[Key, Image | None]:
                 subject=key,
                 next_step=to_type("compare", docket.name, docket.target),
             )
+    # The last look before anything is stored: a draft that somebody saved a minute ago is in no docket.
+    found = leaks_in_images(images, stage.opened.description.sheets, stage.opened.guard)
+    if found:
+        raise NotReady(
+            f"What is to be kept of {docket.target} holds what looks like a secret in clear; nothing was touched.",
+            subject=found[0][0],
+            place=found[0][1].place,
+            details=told(found),
+            next_step=to_silence(*found[0]),
+        )
     return {key: images.get(key) for key in touched}
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -25,6 +24,7 @@ from amphora.core.values.raw import Raw
 from amphora.core.values.strict_json import pretty_bytes
 from amphora.core.values.tokens import parse_token, render_text, tokens_in
 from amphora.environments.contract import Description
+from amphora.environments.locations import kept_secret
 from amphora.files.rows import rows_of
 
 
@@ -187,8 +187,7 @@ def with_secrets(docket: Docket) -> Bindings:
     points to read from where they are kept; nothing of it is ever stored."""
     names = replace(docket.bindings, values=dict(docket.bindings.values))
     for one in docket.mapped:
-        if one.need.kind == "secret" and one.state is MapState.MAPPED:
-            source, _, variable = str(one.value).partition(":")
-            if source == "env" and (value := os.environ.get(variable)):
-                names.bind(one.need.key, value)
+        is_mapped = one.need.kind == "secret" and one.state is MapState.MAPPED
+        if is_mapped and (value := kept_secret(str(one.value), docket.target)):
+            names.bind(one.need.key, value)
     return names

@@ -1,0 +1,139 @@
+"""Leaks: what looks like a secret in clear is refused before it is packed, stored or written, by whatever command."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
+
+from amphora.core.form.detector import is_secret
+from amphora.core.form.kinds import KindSheet
+from amphora.core.form.secrets import (
+    NOTE,
+    Guard,
+    hidden,
+    leaks_in_row,
+    leaks_in_text,
+    mark_of_secret,
+    sealed,
+    secrets_of,
+)
+from amphora.core.needs.crosswalk import row_name
+from amphora.core.needs.selection import readable
+from amphora.core.plan.states import Image
+from amphora.core.values.errors import NotReady, PackageDamaged
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Contents, Json, Leak
+from amphora.core.values.next_step import NextStep, advice
+from amphora.core.values.raw import whole
+from amphora.core.values.tokens import parse_token
+from amphora.files.rows import rows_of
+
+Found = tuple[Key, Leak]
+"""A leak with the item that holds it; the key is empty where no item does."""
+
+LARGEST_TEXT_BYTES = 4 << 20
+"""An attachment that is larger is not searched: it is no text that somebody typed."""
+
+Sheets = Mapping[str, KindSheet]
+
+
+def leaks_in(contents: Contents, sheets: Sheets, guard: Guard) -> list[Found]:
+    """The leaks in everything that a package carries: forms, layouts, titles, keys, attachments that are text, rows,
+    the note."""
+    found: list[Found] = []
+    for key, item in contents.items.items():
+        # Items that were read from an environment have passed the gate, and remember what was hidden there.
+        leaks = item.leaks or sealed(item, sheets.get(item.kind), guard).leaks
+        found += [(key, leak) for leak in leaks]
+    holders = {
+        token.path: (key, place.pointer)
+        for key, item in contents.items.items()
+        for place in item.places
+        if (token := parse_token(place.token)) and token.kind == "file"
+    }
+    small = {
+        name: raw
+        for name, raw in contents.files.items()
+        if isinstance(raw, bytes) or raw.size_bytes < LARGEST_TEXT_BYTES
+    }
+    found += secrets_of({name: whole(raw) for name, raw in small.items()}, holders, guard)
+    for key, rows in contents.records.items():
+        for number, row in enumerate(rows_of(rows), 1):
+            found += [(key, leak) for leak in leaks_in_row(key, number, row, guard)]
+    found += [("", leak) for leak in leaks_in_text("", NOTE, contents.note, guard)]
+    return [one for one in found if one[1].is_sure]
+
+
+def leaks_in_settings(contents: Contents, values: Mapping[Key, Json], guard: Guard) -> list[Found]:
+    """Settings that look like secrets: their values have left the forms, and would stand in the crosswalk."""
+    found = []
+    for need in contents.needs:
+        value, name = values.get(need.key), row_name(need.key)
+        if need.kind == "setting" and is_secret(name, value):
+            item = contents.items[need.used_by[0]]
+            place = next(place.pointer for place, token in item.tokens if token.key == need.key)
+            mark = mark_of_secret(item.key, place, str(value))
+            if not guard.pardons(item.key, place, mark):
+                found.append((item.key, Leak(place, "name", mark, f"the setting {name!r}")))
+    return found
+
+
+def leaks_in_images(images: Mapping[Key, Image | None], sheets: Sheets, guard: Guard) -> list[Found]:
+    """The leaks in what stands in an environment now, live and as drafts: it would be kept for an undo."""
+    return [(key, leak) for key, image in images.items() if image for leak in _sealed(key, image, sheets, guard)[1]]
+
+
+def sealed_image(key: Key, image: Image, sheets: Sheets, guard: Guard) -> Image:
+    """The image with its secrets hidden: to be remembered, and never written anywhere."""
+    return _sealed(key, image, sheets, guard)[0]
+
+
+def refuse_to_pack(found: Sequence[Found]) -> None:
+    """NotReady where anything leaks."""
+    if found:
+        key, leak = found[0]
+        raise NotReady(
+            f"{len(found)} value{'s' if len(found) > 1 else ''} would carry a secret in clear; nothing was written.",
+            subject=key or None,
+            place=leak.place,
+            details=told(found),
+            next_step=to_silence(key, leak),
+        )
+
+
+def refuse_faults(contents: Contents, faults: Iterable[tuple[Key, str, str]]) -> None:
+    """PackageDamaged for the first fault as to declared secrets: item, place, words."""
+    for key, place, words in faults:
+        raise PackageDamaged(
+            f"{contents.title} is refused: {readable(key)} {words}.",
+            subject=key,
+            place=place,
+            next_step=advice("Ask whoever made the package; nothing was written."),
+        )
+
+
+def told(found: Sequence[Found]) -> list[str]:
+    """What leaks, a line each, with as much of it as may be shown."""
+    return [
+        f"{readable(key) if key else 'the package'} at {leak.place}: {leak.rule}, {leak.shown}" for key, leak in found
+    ]
+
+
+def to_silence(key: Key, leak: Leak) -> NextStep:
+    """What to do about a leak: mend it, or say that it is none."""
+    return advice(
+        "Keep it in a connection or a secret field in the source; if it is no secret, say so in amphora.toml under"
+        f' [[silenced]] with rule = "secret-in-clear", item = "{key}", place = "{leak.place}", value = "{leak.mark}"'
+        " and the reason."
+    )
+
+
+def _sealed(key: Key, image: Image, sheets: Sheets, guard: Guard) -> tuple[Image, list[Leak]]:
+    leaks: list[Leak] = []
+    versions = []
+    for definition in (image.live, image.draft):
+        if definition is not None and image.kind in sheets:
+            definition, found = hidden(definition, sheets[image.kind].places.walk(definition), key, guard)
+            leaks += [leak for leak in found if leak.is_sure]
+        versions.append(definition)
+    return replace(image, live=versions[0], draft=versions[1]), leaks
