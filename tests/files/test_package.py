@@ -132,6 +132,9 @@ def rezipped(package: Path, edit: Edit, refresh: bool = False) -> Path:
         root = "olive-1.2.0/"
         payload = {name: raw for name, raw in members.items() if name.startswith(root + "data/")}
         members[root + "manifest-sha256.txt"] = _manifest(payload, root)
+        oxum = f"Payload-Oxum: {sum(map(len, payload.values()))}.{len(payload)}\n"
+        info = members[root + "bag-info.txt"].decode().partition("Payload-Oxum")[0]
+        members[root + "bag-info.txt"] = (info + oxum).encode()
         tags = {n: r for n, r in members.items() if n not in payload and not n.endswith("tagmanifest-sha256.txt")}
         members[root + "tagmanifest-sha256.txt"] = _manifest(tags, root)
     path = package.with_name("edited.amphora")
@@ -171,13 +174,13 @@ HOSTILE: dict[str, tuple[Edit, bool, str]] = {
     "absolute": (lambda m: {**m, "/etc/evil": b""}, False, "outside"),
     "drive": (lambda m: {**m, "olive-1.2.0/C:evil": b""}, False, "outside"),
     "another folder": (lambda m: {**m, "other/evil": b""}, False, "outside"),
-    "case collision": (lambda m: {**m, ITEM.replace("Weigh", "wEIGH"): b""}, False, "only in case"),
+    "case collision": (lambda m: {**m, ITEM.replace("Weigh", "wEIGH"): b""}, False, "one file on some"),
     "duplicate names in JSON": (lambda m: {**m, LISTING: b'{"name":1,"name":2}'}, True, "twice"),
     "not UTF-8": (lambda m: {**m, LISTING: b'{"name":"\xff"}'}, True, "UTF-8"),
     "deeply nested": (lambda m: {**m, LISTING: b"[" * 100_000}, True, "nested"),
     "future format": (_listing(lambda row: row.update(amphora={"format": "2.0"})), True, "format 2.0"),
     "no list": (lambda m: {n: r for n, r in m.items() if n != LISTING}, True, "packing-list"),
-    "incomplete list": (_listing(lambda row: row.pop("needs")), True, "incomplete"),
+    "incomplete list": (_listing(lambda row: row.pop("needs")), True, "needs is missing"),
     "other token places": (_listing(lambda row: row["contents"][1]["tokens"]["whole"].append("/n")), True, "other places"),  # type: ignore[index]
     "wrong contents digest": (_listing(lambda row: row.update(contents_digest="0" * 64)), True, "contents digest"),
     "renamed": (_listing(lambda row: row.update(name="else")), True, "not named after it"),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import stat
 import tempfile
+import unicodedata
 import zipfile
 import zlib
 from collections.abc import Iterator, Mapping
@@ -15,16 +16,17 @@ from typing import BinaryIO
 from amphora.core.values.errors import PackageDamaged, UsageFault
 from amphora.core.values.next_step import advice
 from amphora.core.values.raw import PIECE_BYTES, Raw, chunks_of, size_of
+from amphora.files.bounds import ROW_BYTES, Bounds
 
 LARGE = ("data/files/", "data/records/")
 """Where members lie that may be too large to be held in memory."""
 ZIP64_FROM = 2**31 - 1
-MOST_MEMBERS = 1_000_000
-MOST_BYTES = 8 * 2**30
-MOST_RATIO = 400
+MOST_RATIO = 200
 RATIO_COUNTS_FROM = 2**26
 COMPRESSION = 6
 LOCAL_HEADER = 30
+END_RECORD = 22
+NONE_HERE = 0xFFFFFFFF
 """The least size in bytes of what stands before a member's content."""
 _FIXED_TIME = (1980, 1, 1, 0, 0, 0)
 
@@ -52,8 +54,7 @@ def write_archive(path: Path, folder: str, files: Mapping[str, Raw]) -> None:
         except BaseException:
             Path(target.name).unlink()
             raise
-    # A temporary file is readable for its owner only, and packages are for handing on.
-    Path(target.name).chmod(0o644)
+    # It stays readable for its owner only, as temporary files are made: it holds definitions.
     Path(target.name).replace(path)
 
 
@@ -80,9 +81,14 @@ def read_archive(path: Path) -> tuple[str, dict[str, Raw]]:
     """The folder and its files; PackageDamaged for whatever an honest writer would not have written.
     Attachments and records stay in the file and are read in pieces when they are asked for."""
     try:
-        with path.open("rb") as file, zipfile.ZipFile(file) as archive:
+        bounds = Bounds.here()
+        with path.open("rb") as file:
+            # The library reads the whole index before anybody can ask how long it is.
+            if count_members(file) > bounds.members:
+                raise bounds.refuse("it has more members than are read", "members")
+            archive = zipfile.ZipFile(file)
             entries = archive.infolist()
-            folder = _checked(entries)
+            folder = _checked(entries, bounds)
             # Attachments and records are not unpacked here: their checksums are looked at when they are read.
             return folder, {
                 name: Member(path, entry) if name.startswith(LARGE) else _content(file, entry)
@@ -111,6 +117,11 @@ def read_archive(path: Path) -> tuple[str, dict[str, Raw]]:
         ) from error
     except (zlib.error, EOFError, OSError, NotImplementedError, RuntimeError, ValueError) as error:
         raise PackageDamaged(f"{path.name} can't be unpacked: {error}", subject=str(path)) from error
+
+
+def _is_large(name: str) -> bool:
+    """Whether a member is read in pieces: it lies where attachments and rows do, below the package's folder."""
+    return name.partition("/")[2].startswith(LARGE)
 
 
 @dataclass(frozen=True)
@@ -143,12 +154,44 @@ def _starts_as_zip(path: Path) -> bool:
         return file.read(4) == b"PK\x03\x04"
 
 
-def _checked(entries: list[zipfile.ZipInfo]) -> str:
+def count_members(file: BinaryIO) -> int:
+    """How many members the index of a ZIP file has, by the signatures in it and not by what it says of itself."""
+    size = file.seek(0, os.SEEK_END)
+    tail_size = min(size, END_RECORD + 0xFFFF)
+    file.seek(size - tail_size)
+    tail = file.read(tail_size)
+    at = tail.rfind(b"PK\x05\x06")
+    if at < 0 or len(tail) - at < END_RECORD:
+        file.seek(0)
+        return 0  # the library says what is wrong with it
+    index_bytes, start = (int.from_bytes(tail[at + n : at + n + 4], "little") for n in (12, 16))
+    if index_bytes == NONE_HERE or start == NONE_HERE:
+        # ZIP64: the sizes stand in another record (APPNOTE 4.3.14), somewhere before this one.
+        start, index_bytes = 0, size
+    # From the end, where the index lies whatever its offset says.
+    file.seek(max(0, min(start, size) if start < size else 0))
+    count, rest, waiting = 0, b"", index_bytes + tail_size
+    while waiting > 0 and (piece := file.read(min(PIECE_BYTES, waiting))):
+        waiting -= len(piece)
+        count += (rest + piece).count(b"PK\x01\x02")
+        rest = piece[-3:]
+    file.seek(0)
+    return count
+
+
+def _checked(entries: list[zipfile.ZipInfo], bounds: Bounds) -> str:
     if not entries:
         raise PackageDamaged("it is empty.")
     # By what is announced: unpacking stops at the announced size, so that nobody gains by announcing less.
-    if len(entries) > MOST_MEMBERS or sum(entry.file_size for entry in entries) > MOST_BYTES:
-        raise PackageDamaged("it is larger than a package may be.")
+    if sum(entry.file_size for entry in entries) > bounds.total_bytes:
+        raise bounds.refuse("it is larger than a package may be", "total_bytes")
+    held = [entry for entry in entries if not _is_large(entry.filename)]
+    if sum(entry.file_size for entry in held) > bounds.json_bytes:
+        raise bounds.refuse("its items take more memory than a package may", "json_bytes")
+    for entry in held:
+        is_list = entry.filename.endswith(("/data/packing-list.json", "/manifest-sha256.txt"))
+        if entry.file_size > bounds.item_bytes + (ROW_BYTES * len(entries) if is_list else 0):
+            raise bounds.refuse("one of its members is too large", "item_bytes", entry.filename)
     # Over the whole archive: many small members that each look harmless add up.
     unpacked, packed = (sum(getattr(e, size) for e in entries) for size in ("file_size", "compress_size"))
     # Small archives may be as regular as they like; forms of one kind do compress a hundredfold.
@@ -158,10 +201,21 @@ def _checked(entries: list[zipfile.ZipInfo]) -> str:
     seen: dict[str, str] = {}
     for entry in entries:
         _check_entry(entry, folder)
-        # On some file systems they would be one file, and the second would win.
-        other = seen.setdefault(entry.filename.lower(), entry.filename)
+        # On some file systems they would be one file, and the second would win; by Unicode's own folding, for some
+        # bring names to one form too.
+        folded = unicodedata.normalize("NFC", entry.filename).casefold()
+        other = seen.setdefault(folded, entry.filename)
         if other != entry.filename:
-            raise PackageDamaged("two of its members differ only in case.", place=entry.filename)
+            raise PackageDamaged("two of its members would be one file on some systems.", place=entry.filename)
+    # A name that is a file and a folder can't be unpacked anywhere.
+    folders = set[str]()
+    for name in seen:
+        folder_name = name.rpartition("/")[0]
+        while folder_name and folder_name not in folders:
+            folders.add(folder_name)
+            folder_name = folder_name.rpartition("/")[0]
+    if both := sorted(folders & {name for name in seen if not name.endswith("/")}):
+        raise PackageDamaged("one of its members is a file and a folder.", place=seen[both[0]])
     _check_overlap(entries)
     if len(seen) != len(entries):
         raise PackageDamaged("it has two members of one name.")
@@ -184,6 +238,12 @@ def _check_entry(entry: zipfile.ZipInfo, folder: str) -> None:
     is_outside = parts[0] != folder or (len(parts) < 2 and not entry.is_dir())
     if is_outside or any(part in ("", ".", "..") for part in parts) or "\\" in name or ":" in name or "\0" in name:
         raise PackageDamaged("a member lies outside the package's folder.", place=name)
+    # Controls and marks that turn the direction of writing make a name look like another one.
+    if not name.isprintable():
+        raise PackageDamaged("a member has a name that can't be shown.", place=name)
+    # Only what we write: a method that another reader knows and this one doesn't would be read by one of them only.
+    if entry.compress_type not in (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED):
+        raise PackageDamaged("a member is compressed in a way that packages never are.", place=name)
     # A link that is unpacked first would lead whatever follows out of the folder.
     mode = entry.external_attr >> 16
     # No mode at all is fine: archives from other systems have none.

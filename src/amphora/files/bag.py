@@ -38,9 +38,14 @@ def parse_manifest(raw: bytes, name: str) -> dict[str, str]:
     """File name to digest; PackageDamaged for a malformed or doubled line."""
     result: dict[str, str] = {}
     try:
-        lines = raw.decode("utf-8").splitlines()
+        text = raw.decode("utf-8")
     except UnicodeDecodeError as error:
         raise PackageDamaged(f"{name} is not UTF-8.") from error
+    # By line feeds alone, as we and `sha256sum` write them. Python's own splitting knows eight more ends of lines:
+    # two readers would see two manifests.
+    *lines, end = text.split("\n")
+    if end or not all(line.isprintable() for line in lines):
+        raise PackageDamaged(f"{name} has other ends of lines than a manifest of ours.", place=name)
     for number, line in enumerate(lines, 1):
         digest, gap, file = line.partition("  ")
         # Two spaces, as `sha256sum` writes them; a doubled line could hide which of two digests is meant.
@@ -62,6 +67,15 @@ def verify_bag(files: Mapping[str, Raw]) -> None:
     tags = set(files) - payload - UNLISTED
     _verify(files, parse_manifest(whole(files[TAG_MANIFEST]), TAG_MANIFEST), tags, TAG_MANIFEST)
     _verify(files, parse_manifest(whole(files[MANIFEST]), MANIFEST), payload, MANIFEST)
+    _verify_count(whole(files["bag-info.txt"]), {name: files[name] for name in payload})
+
+
+def _verify_count(info: bytes, payload: Mapping[str, Raw]) -> None:
+    """The Payload-Oxum (RFC 8493, section 2.2.2): octets and files, as they are."""
+    wanted = f"{sum(map(size_of, payload.values()))}.{len(payload)}"
+    said = [line[14:] for line in info.decode("utf-8", "replace").split("\n") if line.startswith("Payload-Oxum: ")]
+    if said != [wanted]:
+        raise PackageDamaged("Its bag-info.txt counts another payload than there is.", place="bag-info.txt")
 
 
 def _verify(files: Mapping[str, Raw], listed: Mapping[str, str], present: set[str], manifest: str) -> None:

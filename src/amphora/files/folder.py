@@ -24,8 +24,9 @@ from amphora.core.values.raw import PIECE_BYTES, Raw, chunks_of, sha256_of, size
 from amphora.core.values.strict_json import JsonFault, parse_json, pretty_bytes
 from amphora.files.archive import LARGE
 from amphora.files.bag import MANIFEST, TAG_MANIFEST
+from amphora.files.listing import PACKING_LIST
 from amphora.files.members import item_members
-from amphora.files.package import PACKING_LIST, contents_of, package_digest_of, package_files, packing_row
+from amphora.files.package import contents_of, package_digest_of, package_files, packing_row
 
 ATTRIBUTES = ".gitattributes"
 GIT = "git:"

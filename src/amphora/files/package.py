@@ -11,6 +11,7 @@ from typing import Any
 from amphora.core.form.attachments import LEFT_OUT
 from amphora.core.form.kinds import KindSheet, parse_sheet
 from amphora.core.form.secrets import secret_faults
+from amphora.core.needs.needs import needs_of
 from amphora.core.values.canon import NotCanonical
 from amphora.core.values.errors import PackageDamaged, SheetFault, UsageFault
 from amphora.core.values.keys import Key, is_key, kind_of
@@ -24,11 +25,14 @@ from amphora.core.values.tokens import parse_token
 from amphora.core.values.versions import is_version, version_order
 from amphora.files.archive import read_archive, write_archive
 from amphora.files.bag import TAG_MANIFEST, tag_files, verify_bag
+from amphora.files.bounds import ROW_VALUES, Bounds
+from amphora.files.listing import PACKING_LIST, check_listing, check_states
 from amphora.files.members import item_members
+from amphora.files.rows import rows_of
 
 FORMAT = (1, 1)
 SUFFIX = ".amphora"
-PACKING_LIST = "data/packing-list.json"
+SURELY_SMALL_BYTES = 1 << 20
 FILE_TOKEN = "amphora:file:"
 
 
@@ -93,13 +97,9 @@ def contents_of(files: Mapping[str, Raw], is_edited: bool = False) -> Contents:
     folder the contents digest of the list is not looked at."""
     listing, _ = _parsed(files, PACKING_LIST)
     try:
-        major, minor = (int(part) for part in listing["amphora"]["format"].split("."))
-        # A higher minor number only adds what may be ignored; a higher major one changes what is there.
-        # Before anything else of the list is looked at: it may mean something else there.
-        if major != FORMAT[0]:
-            raise PackageDamaged(
-                f"It has format {major}.{minor}; this Amphora reads {FORMAT[0]}.x.", place=PACKING_LIST
-            )
+        # The format before anything else: another major one may mean something else by every word.
+        _, minor = _format_of(listing)
+        check_listing(listing, is_edited)
         members = item_members(row["key"] for row in listing["contents"])
         contents = replace(_contents(listing, files, members), format_minor=minor)
     except NotCanonical as error:
@@ -109,9 +109,42 @@ def contents_of(files: Mapping[str, Raw], is_edited: bool = False) -> Contents:
     _check_members(set(members.values()), files)
     sheets = _check_sheets(contents)
     _check_secrets(contents, sheets)
+    for key, rows in contents.records.items():
+        _check_rows(key, rows)
+    if not is_edited:
+        _check_needs(contents)
     if not is_edited and contents.digest() != listing["contents_digest"]:
         raise PackageDamaged("Its contents digest differs from the packing list's.", place=PACKING_LIST)
     return contents
+
+
+def _format_of(listing: Any) -> tuple[int, int]:
+    """Major and minor number of a packing list's format; PackageDamaged for one that this Amphora can't read."""
+    try:
+        major, minor = (int(part) for part in listing["amphora"]["format"].split("."))
+    except (KeyError, TypeError, ValueError, AttributeError) as error:
+        raise PackageDamaged("Its packing list doesn't say which format it has.", place=PACKING_LIST) from error
+    # A higher minor number only adds what may be ignored; a higher major one changes what is there.
+    if major != FORMAT[0]:
+        raise PackageDamaged(f"It has format {major}.{minor}; this Amphora reads {FORMAT[0]}.x.", place=PACKING_LIST)
+    return major, minor
+
+
+def _check_needs(contents: Contents) -> None:
+    """The needs that a package lists are those that its items have: one that is left out would not be asked for, an
+    invented one would be asked for nothing."""
+    listed = {need.key: set(need.used_by) for need in contents.needs}
+    real = {need.key: set(need.used_by) for need in needs_of(contents.items)}
+    for key in sorted(listed.keys() | real.keys()):
+        if listed.get(key) != real.get(key):
+            raise PackageDamaged(f"It lists other needs than its items have: {key}.", place=PACKING_LIST)
+
+
+def _check_rows(key: Key, rows: Raw) -> None:
+    """Rows are read once before anything is written: the last one of a million may be broken."""
+    for number, row in enumerate(rows_of(rows), 1):
+        if not isinstance(row, dict):
+            raise PackageDamaged(f"Row {number} of {key} is no object.", place="data/records")
 
 
 def find_package(name: str, folder: Path) -> Path:
@@ -176,14 +209,22 @@ def _token_lists(item: Item) -> dict[str, list[str]]:
 def _parsed(files: Mapping[str, Raw], name: str) -> tuple[Any, bytes | None]:
     if name not in files:
         raise PackageDamaged(f"It has no {name}.", place=name)
+    raw = whole(files[name])
+    # Counted by the signs between values, and only where there can be many: what is parsed takes sixty bytes a value.
+    if len(raw) > SURELY_SMALL_BYTES:
+        bounds = Bounds.here()
+        most = bounds.item_values + (ROW_VALUES * len(files) if name == PACKING_LIST else 0)
+        if sum(raw.count(sign) for sign in (b",", b"[", b"{")) > most:
+            raise bounds.refuse(f"{name} holds more values than are read", "item_values", name)
     try:
-        return parse_laid_out(whole(files[name]))
+        return parse_laid_out(raw)
     except JsonFault as error:
         raise PackageDamaged(f"{name} is not strict JSON: {error}.", place=name) from error
 
 
 def _base(files: Mapping[str, Raw], name: str) -> tuple[Json, States]:
     value, _ = _parsed(files, name)
+    check_states(value["states"], name)
     return value["form"], States.from_json(value["states"])
 
 
@@ -221,9 +262,16 @@ def _contents(listing: Mapping[str, Any], files: Mapping[str, Raw], members: Map
         files=_attachments(files, items),
         records={key: files[name] for key in items if (name := f"data/records/{members[key]}l") in files},
         bases={key: _base(files, name) for key in items if (name := f"data/base/{members[key]}") in files},
-        sheets={name[11:-5]: whole(files[name]).decode() for name in sorted(files) if name.startswith("data/kinds/")},
+        sheets={name[11:-5]: _text(files, name) for name in sorted(files) if name.startswith("data/kinds/")},
         package_digest=sha256_of(files[TAG_MANIFEST]) if TAG_MANIFEST in files else "",
     )
+
+
+def _text(files: Mapping[str, Raw], name: str) -> str:
+    try:
+        return whole(files[name]).decode()
+    except UnicodeDecodeError as error:
+        raise PackageDamaged(f"{name} is not UTF-8.", place=name) from error
 
 
 def _item(row: Mapping[str, Any], files: Mapping[str, Raw], member: str) -> Item:

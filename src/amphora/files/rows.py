@@ -12,6 +12,7 @@ from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
 from amphora.core.values.raw import Raw, chunks_of
 from amphora.core.values.strict_json import JsonFault, parse_json
+from amphora.files.bounds import Bounds
 
 
 def write_rows(path: Path, rows: Iterator[Json]) -> None:
@@ -38,9 +39,13 @@ def count_rows(raw: Raw) -> int:
 
 def _lines(raw: Raw) -> Iterator[bytes]:
     rest = b""
+    most = Bounds.here().item_bytes
     for piece in chunks_of(raw):
         *lines, rest = (rest + piece).split(b"\n")
         yield from filter(None, lines)
+        # Without an end of line the whole member would come together in memory.
+        if len(rest) > most:
+            raise Bounds.here().refuse("A row is longer than any is", "item_bytes", "data/records")
     # A last line without its end counts: somebody may have edited the file by hand.
     if rest:
         yield rest

@@ -68,7 +68,7 @@ def _leaks(context: CheckContext, is_sure: bool) -> Iterator[tuple[Item, Leak]]:
         found = [
             (item, leak)
             for item in suspects(context).secret
-            for leak in item.leaks or sealed(item, sheets.get(item.kind), context.guard).leaks
+            for leak in item.leaks or sealed(item, sheets.get(item.kind), context.guard, is_suspect=True).leaks
         ]
         context.kept["leaks"] = found
     return ((item, leak) for item, leak in found if leak.is_sure is is_sure)

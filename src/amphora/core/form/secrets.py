@@ -59,12 +59,13 @@ def masked_value(value: str) -> str:
     return f"{shown}… ({len(value)} characters)"
 
 
-def sealed(item: Item, sheet: KindSheet | None, guard: Guard = STRICT) -> Item:
+def sealed(item: Item, sheet: KindSheet | None, guard: Guard = STRICT, is_suspect: bool = False) -> Item:
     """The item with every secret hidden that is not pardoned, and the leaks that were found in form, layout, title,
-    folder, key and link. Most items hold none and are given back as they are."""
+    folder, key and link. Most items hold none and are given back as they are; one that `is_suspect` is looked
+    through whatever its bytes say at first sight, for what is only random, too."""
     leaks: list[Leak] = []
     form, layout, states = item.form, item.layout, item.states
-    if may_hold(item.form_bytes):
+    if is_suspect or may_hold(item.form_bytes):
         walk = (sheet.places if sheet else _NO_ROLES).walk(form)
         form, found = hidden(form, walk, item.key, guard)
         leaks += found
