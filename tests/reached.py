@@ -58,7 +58,8 @@ class Reached:
 
     def of(self, name: str, first: int, last: int) -> list[str]:
         """Tests that run any of some lines of a file of the package, quickest first: of each module in turn, until
-        there are enough. What so many let pass is told as survived, even if one of the others might have caught it."""
+        there are enough. What so many let pass is told as survived, even if one of the others might have caught
+        it."""
         lines = self.tests.get(name, {})
         found = set[str]().union(*(lines.get(line, set()) for line in range(first, last + 1))) - {""}
         modules: dict[str, list[str]] = {}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from typing import Annotated
 
@@ -93,5 +94,8 @@ app.add_typer(practice.app, name="practice")
 
 def run() -> None:
     """The console script."""
+    # Whatever is written holds definitions, rows or keys: for its owner alone, and not even that where somebody's
+    # mask is stricter.
+    os.umask(os.umask(0o077) | 0o077)
     # The library's own handling prints usage faults in its way, and knows nothing of exit codes 3 to 75.
     sys.exit(guarded(lambda: app(standalone_mode=False)))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from amphora.cli.work import Work
@@ -12,7 +11,19 @@ if TYPE_CHECKING:
 
 
 def opened_package(work: Work, name: str) -> Contents:
-    """Reads and verifies the package that a name means; files and folders need no workspace."""
+    """Reads and verifies the package that a name means, and says so where it is not one of the workspace; files and
+    folders need no workspace."""
+    from amphora.core.values.errors import UsageFault
     from amphora.files.sources import is_elsewhere, open_package
+    from amphora.files.workspace import FILE
 
-    return open_package(name, Path() if is_elsewhere(name) else work.session.workspace.packages)
+    try:
+        packages = work.session.workspace.packages
+    except UsageFault as error:
+        if error.subject != FILE or not is_elsewhere(name):
+            raise
+        packages = None
+    contents = open_package(name, packages)
+    if contents.file:
+        work.tell([f"Reading {contents.title} from {contents.file}"])
+    return contents

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -30,12 +29,12 @@ from amphora.engine.versions import stored, version_for
 from amphora.environments.contract import HoldsRows, Take
 from amphora.files.crosswalk_file import Cell, write_cells
 from amphora.files.folder import OnDisk
+from amphora.files.listing import NAME
 from amphora.files.rows import write_rows
 from amphora.files.store import Store
 
 ATTEMPTS = 5
 AT_ONCE = 500
-_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,99}")
 
 
 @dataclass(frozen=True)
@@ -107,7 +106,7 @@ def export(session: Session, request: ExportRequest) -> ExportReport:
     """Exports items and what they use; writes the package, the crosswalk's source rows and the ledger. Nothing is
     written for contents that the last version holds already, unless `out` names another file."""
     name, environment = request.name, request.environment
-    if not _NAME.fullmatch(name):
+    if not NAME.fullmatch(name):
         raise UsageFault(
             f"{name!r} can't be the name of a package.",
             subject=name,

@@ -18,7 +18,7 @@ from amphora.core.form.bindings import IdStyle
 from amphora.core.form.kinds import KindSheet, parse_sheet
 from amphora.core.form.spots import mask_secrets, masked_places
 from amphora.core.plan.states import Image
-from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable
+from amphora.core.values.errors import EnvironmentRefused, PackageDamaged, RevisionMoved, Unavailable
 from amphora.core.values.keys import encode_segment
 from amphora.core.values.model import Found, Json, Listed, States, Supply
 from amphora.core.values.next_step import advice
@@ -35,6 +35,7 @@ from amphora.environments.contract import (
     Write,
     Written,
 )
+from amphora.files.links import below
 from amphora.practice.sheets import practice_sheets
 
 FILE = "environment.json"
@@ -79,11 +80,9 @@ class FolderEnvironment:
     def __init__(self, path: Path) -> None:
         self.path = path
         self._known: dict[Path, tuple[Stamp, Record]] = {}
-        self.about: Record = self._parsed(path / FILE)
-        self.sheets = {
-            file.stem: parse_sheet(file.read_text(encoding="utf-8"), str(file))
-            for file in sorted((path / "kinds").glob("*.toml"))
-        }
+        self.about: Record = self._parsed(self._inside(FILE))
+        files = [self._inside(f"kinds/{file.name}") for file in sorted(self._inside("kinds").glob("*.toml"))]
+        self.sheets = {file.stem: parse_sheet(file.read_text(encoding="utf-8"), str(file)) for file in files}
 
     def describe(self) -> Description:
         return Description(
@@ -209,7 +208,10 @@ class FolderEnvironment:
         # By name, for a write would otherwise cost a reading of the whole folder, and an import the square of it.
         names = [f"{encode_segment(id_)}.json" for id_ in wanted]
         paths = [
-            path for kind in self.sheets for name in names if (path := self.path / "items" / kind / name).exists()
+            path
+            for kind in self.sheets
+            for name in names
+            if (path := self._inside(f"items/{encode_segment(kind)}/{name}")).exists()
         ]
         return {record["id"]: record for record in map(self._parsed, paths)}
 
@@ -222,12 +224,19 @@ class FolderEnvironment:
         beside.replace(path)
 
     def _file(self, record: Record) -> Path:
-        return self.path / "items" / str(record["kind"]) / f"{encode_segment(str(record['id']))}.json"
+        return self._inside(f"items/{encode_segment(str(record['kind']))}/{encode_segment(str(record['id']))}.json")
+
+    def _inside(self, name: str) -> Path:
+        """A path below the folder; EnvironmentRefused where a link leads out of it."""
+        try:
+            return below(self.path, name)
+        except PackageDamaged as error:
+            raise EnvironmentRefused(error.message, subject=error.subject, next_step=error.next_step) from error
 
     def _records(self) -> Iterator[Record]:
         # Without what begins with a dot: records that somebody is writing just now.
-        for path in sorted((self.path / "items").glob("*/[!.]*.json")):
-            yield self._parsed(path)
+        for path in sorted(self._inside("items").glob("*/[!.]*.json")):
+            yield self._parsed(self._inside(path.relative_to(self.path).as_posix()))
 
     def _one(self, records: Mapping[str, Record], native_id: str) -> Record:
         if native_id not in records:

@@ -30,7 +30,16 @@ def scheme_of(location: str) -> str:
 def open_environment(entry: EnvironmentEntry, folder: Path) -> Environment:
     """Opens an environment of a workspace, signed in as its entry says."""
     connect = adapter_for(entry.location)
-    environment: Environment = connect(entry.location, folder, entry.user, sign_in_secret(entry))
+    # Only where it is set: adapters of others need not know of it.
+    more = {"ca_file": str(folder / entry.ca_file)} if entry.ca_file else {}
+    try:
+        environment: Environment = connect(entry.location, folder, entry.user, sign_in_secret(entry), **more)
+    except TypeError as error:
+        if not more or "ca_file" not in str(error):
+            raise
+        raise UsageFault(
+            f"The adapter of {entry.name} takes no ca_file.", subject=entry.name, next_step=advice("Take it out.")
+        ) from error
     return environment
 
 

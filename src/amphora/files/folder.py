@@ -6,11 +6,8 @@ places and needs are computed anew, and every file is validated with its name an
 
 from __future__ import annotations
 
-import io
 import os
 import shutil
-import subprocess
-import tarfile
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -24,12 +21,14 @@ from amphora.core.values.raw import PIECE_BYTES, Raw, chunks_of, sha256_of, size
 from amphora.core.values.strict_json import JsonFault, parse_json, pretty_bytes
 from amphora.files.archive import LARGE
 from amphora.files.bag import MANIFEST, TAG_MANIFEST
+from amphora.files.bounds import Bounds
+from amphora.files.git import read_tree
+from amphora.files.links import below
 from amphora.files.listing import PACKING_LIST
 from amphora.files.members import item_members
 from amphora.files.package import contents_of, package_digest_of, package_files, packing_row
 
 ATTRIBUTES = ".gitattributes"
-GIT = "git:"
 _TAG_FILES = frozenset({"bagit.txt", "bag-info.txt", MANIFEST, TAG_MANIFEST})
 
 
@@ -63,10 +62,12 @@ def write_folder(contents: Contents, folder: Path) -> int:
     files = {name: raw for name, raw in package_files(contents).items() if name not in _TAG_FILES}
     # Or a git on another system would change the ends of lines, and with them every digest.
     files[ATTRIBUTES] = b"* -text\n"
-    present = set(_names(folder / "data", "data/")) if is_ours else set()
+    present = set(_names(below(folder, "data"), "data/")) if is_ours else set()
+    # All of them before the first byte: a link that is found half-way would leave half a package.
+    paths = {name: below(folder, name) for name in [*files, *present]}
     changed = 0
     for name, raw in files.items():
-        path = folder / name
+        path = paths[name]
         # Not written again: a version control system would look at every file.
         if path.is_file() and path.stat().st_size == size_of(raw) and sha256_of(OnDisk(path)) == sha256_of(raw):
             continue
@@ -75,7 +76,7 @@ def write_folder(contents: Contents, folder: Path) -> int:
             file.writelines(chunks_of(raw))
         changed += 1
     for name in present - set(files):
-        (folder / name).unlink()
+        paths[name].unlink()
         changed += 1
     _drop_empty(folder / "data")
     return changed
@@ -83,54 +84,29 @@ def write_folder(contents: Contents, folder: Path) -> int:
 
 def read_folder(folder: Path) -> Contents:
     """Reads a folder; PackageDamaged with file and line for what can't be used."""
-    if not (folder / PACKING_LIST).is_file():
+    if not below(folder, PACKING_LIST).is_file():
         raise PackageDamaged(
             f"{folder} holds no package: there is no {PACKING_LIST}.",
             subject=str(folder),
             next_step=to_type("to-folder", blank("PACKAGE"), blank("FOLDER")),
         )
     files: dict[str, Raw] = {}
-    for name in _names(folder / "data", "data/"):
-        path = folder / name
-        if path.is_symlink() or not path.is_file():
-            raise PackageDamaged(
-                f"{path} is a link or a special file.", subject=str(path), next_step=advice("Take it out.")
-            )
+    bounds, held_bytes = Bounds.here(), 0
+    for name in _names(below(folder, "data"), "data/"):
+        path = below(folder, name)
+        if not path.is_file():
+            raise PackageDamaged(f"{path} is a special file.", subject=str(path), next_step=advice("Take it out."))
+        if not name.startswith(LARGE):
+            held_bytes += path.stat().st_size
+        if held_bytes > bounds.json_bytes:
+            raise bounds.refuse("Its items take more memory than a package may", "json_bytes", str(folder))
         files[name] = OnDisk(path) if name.startswith(LARGE) else path.read_bytes()
     return folder_contents(files, str(folder))
 
 
 def read_git(location: str) -> Contents:
-    """Reads `git:REPO@REV:FOLDER`, through git's own commands; nothing is checked out."""
-    body, _, folder = location.removeprefix(GIT).rpartition(":")
-    repository, _, revision = body.rpartition("@")
-    if not repository or not revision:
-        raise UsageFault(
-            f"{location!r} is no git location.",
-            subject=location,
-            next_step=advice("Write it like git:REPO@REV:FOLDER"),
-        )
-    tree = f"{revision}:{folder.strip('/')}"
-    command = ["git", "-C", repository, "archive", "--format=tar", tree]
-    try:
-        done = subprocess.run(command, capture_output=True, check=False, stdin=subprocess.DEVNULL)
-    except FileNotFoundError as error:
-        raise UsageFault("git is not installed.", next_step=advice("Install git, or use a plain folder.")) from error
-    if done.returncode:
-        reason = done.stderr.decode(errors="replace").strip().splitlines()[-1:]
-        raise UsageFault(
-            f"git can't read {tree} in {repository}: {' '.join(reason)}",
-            subject=location,
-            next_step=advice(f"git -C {repository} log --oneline"),
-        )
-    files: dict[str, Raw] = {}
-    with tarfile.open(fileobj=io.BytesIO(done.stdout)) as archive:
-        for member in archive:
-            if member.isfile() and (raw := archive.extractfile(member)) is not None:
-                files[member.name] = raw.read()
-            elif not member.isdir():
-                raise PackageDamaged(f"{member.name} is a link or a special file.", subject=location)
-    return folder_contents({name: raw for name, raw in files.items() if name.startswith("data/")}, location)
+    """Reads `git:REPO@REV:FOLDER`; nothing is checked out."""
+    return folder_contents(read_tree(location), location)
 
 
 def folder_contents(files: Mapping[str, Raw], where: str) -> Contents:
@@ -192,8 +168,9 @@ def _damaged(where: str, name: str, reason: str) -> PackageDamaged:
 def _names(folder: Path, prefix: str) -> list[str]:
     return [
         prefix + Path(root).joinpath(name).relative_to(folder).as_posix()
-        for root, _, names in sorted(os.walk(folder))
-        for name in sorted(names)
+        for root, folders, names in sorted(os.walk(folder))
+        # A link to a folder is listed among the folders and not walked: named here, so that it is refused.
+        for name in sorted([*names, *(one for one in folders if (Path(root) / one).is_symlink())])
     ]
 
 

@@ -16,8 +16,10 @@ from amphora.core.values.errors import PackageDamaged, UsageFault
 from amphora.core.values.model import Contents
 from amphora.core.values.next_step import advice, blank, to_type
 from amphora.core.values.raw import sha256_of, whole
+from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.files.archive import read_archive, write_archive
 from amphora.files.bag import TAG_MANIFEST
+from amphora.files.listing import NAME
 from amphora.files.package import read_package
 
 SIGNATURE = "signature.json"
@@ -58,13 +60,15 @@ def new_key(name: str, trusted: Path) -> Path:
     """Makes a key pair; the public key is trusted in the workspace. Returns the private key's file."""
     from jwcrypto.jwk import JWK
 
-    private = private_folder() / f"{name}{PRIVATE_SUFFIX}"
+    private = private_folder() / f"{checked_name(name)}{PRIVATE_SUFFIX}"
     # Never over another one: what was signed with it would be signed by nobody.
     if private.exists():
         raise UsageFault(
             f"There is a key {name!r} already.", subject=str(private), next_step=advice("Choose another name.")
         )
-    key = JWK.generate(kty="OKP", crv="Ed25519", kid=name)
+    key = JWK.generate(kty="OKP", crv="Ed25519")
+    # The id of a key is its thumbprint (RFC 7638): a name is what each workspace calls it.
+    key.update(kid=key.thumbprint())
     private.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
     private.touch(mode=0o600)
     private.write_text(key.export_private(), encoding="utf-8")
@@ -74,36 +78,79 @@ def new_key(name: str, trusted: Path) -> Path:
 
 def trust_key(public: dict[str, Any], name: str, trusted: Path) -> Path:
     """Puts a public key among the trusted ones; UsageFault where it is none, or holds a private part."""
-    from jwcrypto.common import JWException
     from jwcrypto.jwk import JWK
 
-    try:
-        key = JWK(**public)
-        is_fit = key.get("kty") == "OKP" and key.get("crv") == "Ed25519"
-    except (JWException, TypeError, ValueError):
-        is_fit = False
-    if not is_fit or "d" in public:
+    if reason := _unfit(public):
+        raise UsageFault(reason, next_step=advice("Ask for the public key: a file with kty, crv and x only."))
+    path = trusted / f"{checked_name(name)}{TRUSTED_SUFFIX}"
+    mine = JWK(**public).thumbprint()
+    if path.is_symlink() or (path.exists() and _thumbprint_in(path) != mine):
+        # Whoever may write a file here could otherwise put a key of their own in place of a trusted one.
         raise UsageFault(
-            "This is no public Ed25519 key as JWK." if not is_fit else "This file holds a private key.",
-            next_step=advice("Ask for the public key: a file with kty, crv and x only."),
+            f"Another key is trusted as {name!r} already.",
+            subject=str(path),
+            next_step=advice("Choose another name; to replace the key, take that file out first."),
         )
     trusted.mkdir(parents=True, exist_ok=True)
-    path = trusted / f"{name}{TRUSTED_SUFFIX}"
     path.write_text(json.dumps(public, indent=2, sort_keys=True) + "\n", encoding="utf-8")
     return path
 
 
 def trusted_keys(folder: Path) -> dict[str, dict[str, Any]]:
-    """The trusted public keys by name; UsageFault for a file that is none."""
+    """The trusted public keys by name; UsageFault names a file that is none, or that holds a private part."""
     keys = {}
     for path in sorted(folder.glob(f"*{TRUSTED_SUFFIX}")):
         try:
-            keys[path.name.removesuffix(TRUSTED_SUFFIX)] = json.loads(path.read_text(encoding="utf-8"))
-        except ValueError as error:
+            public = parse_json(path.read_bytes())
+            reason = _unfit(public)
+        except (OSError, JsonFault) as error:
+            reason = str(error)
+        if reason:
             raise UsageFault(
-                f"{path} is no key: {error}.", subject=str(path), next_step=advice("Take it out.")
-            ) from error
+                f"{path} can't be used as a trusted key. {reason}",
+                subject=str(path),
+                next_step=advice("Take it out; a private key in it has to be taken for seen by others."),
+            )
+        keys[path.name.removesuffix(TRUSTED_SUFFIX)] = public
     return keys
+
+
+def checked_name(name: str) -> str:
+    """The name of a key, which is that of its file; UsageFault where it could lead anywhere else."""
+    if not NAME.fullmatch(name):
+        raise UsageFault(
+            f"{name!r} can't be the name of a key.",
+            subject=name,
+            next_step=advice("Use letters, digits, dots, dashes and underscores, beginning with a letter or digit."),
+        )
+    return name
+
+
+def _unfit(public: Any) -> str:
+    """Why this is no public Ed25519 key as JWK (RFC 8037); empty where it is one."""
+    from jwcrypto.common import JWException
+    from jwcrypto.jwk import JWK
+
+    if isinstance(public, dict) and "d" in public:
+        return "This file holds a private key."
+    try:
+        key = JWK(**public)
+        key.get_op_key("verify")
+        is_fit = key.get("kty") == "OKP" and key.get("crv") == "Ed25519"
+    # A library that is given anything may fail in any way: whatever it is, this is no key.
+    except (JWException, TypeError, ValueError, KeyError, AttributeError):
+        is_fit = False
+    return "" if is_fit else "This is no public Ed25519 key as JWK."
+
+
+def _thumbprint_in(path: Path) -> str:
+    from jwcrypto.jwk import JWK
+
+    try:
+        public = parse_json(path.read_bytes())
+    except (OSError, JsonFault):
+        return ""
+    return str(JWK(**public).thumbprint()) if not _unfit(public) else ""
 
 
 def sign_package(path: Path, name: str) -> Contents:
@@ -111,7 +158,7 @@ def sign_package(path: Path, name: str) -> Contents:
     from jwcrypto.jwk import JWK
     from jwcrypto.jws import JWS
 
-    private = private_folder() / f"{name}{PRIVATE_SUFFIX}"
+    private = private_folder() / f"{checked_name(name)}{PRIVATE_SUFFIX}"
     if not private.is_file():
         raise UsageFault(f"You have no key {name!r}.", subject=name, next_step=to_type("keys", "new", name))
     contents = read_package(path)

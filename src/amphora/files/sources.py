@@ -2,24 +2,59 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import replace
 from pathlib import Path
 
+from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Contents
-from amphora.files.folder import GIT, read_folder, read_git
-from amphora.files.package import find_package, read_package
+from amphora.core.values.next_step import to_type
+from amphora.files.folder import read_folder, read_git
+from amphora.files.git import GIT
+from amphora.files.listing import PACKING_LIST
+from amphora.files.package import SUFFIX, find_package, read_package
 
 
-def open_package(name: str, packages: Path) -> Contents:
-    """Reads and verifies the package that a name on the command line means."""
+def open_package(name: str, packages: Path | None) -> Contents:
+    """Reads and verifies the package that a name on the command line means. A path is a path; a bare name is a
+    package of the workspace (`packages`, None outside of one), and only where there is none of that name something
+    that lies in the present folder. UsageFault where both are there and differ: neither is taken for the other."""
     if name.startswith(GIT):
         return replace(read_git(name), file=name)
-    if Path(name).is_dir():
-        return replace(read_folder(Path(name)), file=str(Path(name).resolve()))
-    path = find_package(name, packages)
-    contents = read_package(path)
-    is_stored = path.resolve().parent == packages.resolve()
-    return contents if is_stored else replace(contents, file=str(path.resolve()))
+    here = Path(name)
+    is_ours = here.is_file() or (here / PACKING_LIST).is_file()
+    if _is_path(name) or packages is None:
+        return _read_here(here, packages)
+    try:
+        stored = find_package(name, packages)
+    except UsageFault:
+        if not is_ours:
+            raise
+        return _read_here(here, packages)
+    contents = read_package(stored)
+    if is_ours and (found := _read_here(here, packages)).digest() != contents.digest():
+        raise UsageFault(
+            f"{name!r} can mean two packages: {contents.title} of the workspace, and {found.title} in this folder.",
+            subject=name,
+            details=[f"in the workspace: {stored}", f"in this folder: {here.resolve()}"],
+            next_step=to_type("peek", f"./{name}"),
+        )
+    return (
+        contents if stored.resolve().parent == packages.resolve() else replace(contents, file=str(stored.resolve()))
+    )
+
+
+def _is_path(name: str) -> bool:
+    """Whether a name is said to be a path: it has a separator or a package's ending, or leads somewhere else."""
+    return "/" in name or os.sep in name or name.endswith(SUFFIX) or name in (".", "..")
+
+
+def _read_here(here: Path, packages: Path | None) -> Contents:
+    if here.is_dir():
+        return replace(read_folder(here), file=str(here.resolve()))
+    contents = read_package(here)
+    is_stored = packages is not None and here.resolve().parent == packages.resolve()
+    return contents if is_stored else replace(contents, file=str(here.resolve()))
 
 
 def is_elsewhere(name: str) -> bool:

@@ -22,14 +22,15 @@ FILE = "amphora.toml"
 ROLES = ("build", "test", "live")
 _TOP = {"amphora", "environments", "silenced", "rules", "selections", "policies"}
 _SELECTION = {"environment": str, "items": list, "leave_out": list, "take": str, "with": list, "without": list}
-_ENVIRONMENT = {"location", "role", "region", "customer", "sign_in", "user"}
+_ENVIRONMENT = {"location", "role", "region", "customer", "sign_in", "user", "ca_file"}
 _NAME = re.compile(r"[a-z0-9][a-z0-9._-]*", re.IGNORECASE)
 _SECRET_NAMES = re.compile(r"(?i)pass(word|wd|phrase)?$|secret|token|api_?key")
 
 
 @dataclass(frozen=True)
 class EnvironmentEntry:
-    """What the workspace says of an environment. `sign_in` is `env:NAME` or `keyring:NAME`, or empty."""
+    """What the workspace says of an environment. `sign_in` is `env:NAME` or `keyring:NAME`, or empty;
+    `ca_file` the certificates of whoever vouches for its server, where that is not one that everybody knows."""
 
     name: str
     location: str
@@ -38,6 +39,7 @@ class EnvironmentEntry:
     customer: str = ""
     sign_in: str = ""
     user: str = ""
+    ca_file: str = ""
 
 
 @dataclass(frozen=True)
@@ -263,15 +265,22 @@ def _entry(path: Path, text: str, name: str, table: Any) -> EnvironmentEntry:
             raise _fault(path, text, within, field_name, f"{field_name!r} has to be text")
     if "location" not in table:
         raise _fault(path, text, within, name, f"environment {name!r} has no location")
-    if not table.get("sign_in", "env:").startswith(("env:", "keyring:")) or "@" in _authority(table["location"]):
+    if not table.get("sign_in", "env:").startswith(("env:", "keyring:")) or _holds_secret(table["location"]):
         raise _secret(path, text, within, "sign_in" if "sign_in" in table else "location")
     if table.get("role", "build") not in ROLES:
         raise _fault(path, text, within, "role", f"the role has to be one of {', '.join(ROLES)}")
     return EnvironmentEntry(name, **table)
 
 
-def _authority(location: str) -> str:
-    return location.partition("://")[2].partition("/")[0]
+def _holds_secret(location: str) -> bool:
+    """Whether a location holds a name, a password or a token: it is shown everywhere, and written into dockets."""
+    if "@" in location.partition("://")[2].partition("/")[0]:
+        return True
+    if "://" not in location or not set(location) & set("?#;"):
+        return False
+    from amphora.core.form.detector import hits_in
+
+    return any(hit.is_sure for hit in hits_in(location))
 
 
 def _silenced(path: Path, text: str, row: Any) -> Waiver:

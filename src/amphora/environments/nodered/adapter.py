@@ -50,7 +50,7 @@ _PLAIN_TYPES = frozenset({
 _ALL = frozenset({"read", "write", "publish", "switch", "retire"})
 
 
-def connect(location: str, folder: Path, user: str, secret: str) -> NodeRed:
+def connect(location: str, folder: Path, user: str, secret: str, ca_file: str = "") -> NodeRed:
     """Opens `nodered+http://HOST:PORT`."""
     base_url = location.partition("+")[2]
     parts = urlsplit(base_url)
@@ -60,7 +60,7 @@ def connect(location: str, folder: Path, user: str, secret: str) -> NodeRed:
             subject=location,
             next_step=advice("Write it like nodered+http://127.0.0.1:1880"),
         )
-    return NodeRed(Client(base_url, user, secret))
+    return NodeRed(Client(base_url, user, secret, ca_file=ca_file))
 
 
 class NodeRed:
@@ -71,8 +71,7 @@ class NodeRed:
         self._credentials: dict[tuple[str, str], tuple[str, ...]] = {}
 
     def describe(self) -> Description:
-        settings = self.client.get("/settings")
-        installed = {t for module in self.client.get("/nodes") if module.get("enabled") for t in module["types"]}
+        settings = self.client.table("/settings")
         return Description(
             # By address: nothing in a runtime stays the same through a change of its flows and of its version.
             uid="nodered-" + hashlib.sha256(self.client.base_url.encode()).hexdigest()[:16],
@@ -82,12 +81,12 @@ class NodeRed:
             capabilities=Capabilities(is_atomic=True, keeps_ids=True, has_drafts=False, writes_states=True),
             id_style=IdStyle(ID_PATTERN),
             sheets=nodered_sheets(),
-            features=frozenset(installed) | BUILT_IN,
+            features=frozenset(self.client.types()) | BUILT_IN,
         )
 
     def whoami(self) -> Identity:
-        user = self.client.get("/settings").get("user")
-        if not user:
+        user = self.client.table("/settings").get("user")
+        if not isinstance(user, dict) or not user:
             return Identity("nobody", "open to everybody", _ALL)
         given = user.get("permissions", [])
         scopes = {given} if isinstance(given, str) else set(given)
@@ -179,10 +178,12 @@ class NodeRed:
         if node["type"] in _PLAIN_TYPES or type_.startswith("ui-"):
             return ()
         is_container = type_ in (*CONTAINERS, "group") or type_.startswith("subflow:")
-        if is_container and not any(entry.get("type") == "cred" for entry in node.get("env") or ()):
+        entries = node.get("env")
+        entries = entries if isinstance(entries, list) else []
+        if is_container and not any(isinstance(e, dict) and e.get("type") == "cred" for e in entries):
             return ()
         if (type_, id_) not in self._credentials:
-            answer = self.client.get(f"/credentials/{quote(type_, safe='')}/{quote(id_, safe='')}")
+            answer = self.client.table(f"/credentials/{quote(type_, safe='')}/{quote(id_, safe='')}")
             names = {name.removeprefix("has_") for name, value in answer.items() if value not in ("", False, None)}
             self._credentials[type_, id_] = tuple(sorted(names))
         return self._credentials[type_, id_]

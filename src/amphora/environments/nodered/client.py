@@ -2,31 +2,61 @@
 
 from __future__ import annotations
 
-import json
+import os
+import ssl
+import threading
+import time
+from collections.abc import Mapping
 from typing import Any, Literal
 
 import httpx
 
-from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain
+from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain, UsageFault
 from amphora.core.values.next_step import advice
+from amphora.core.values.strict_json import JsonFault, parse_json
 
 TIMEOUT_S = 30.0
+"""How long nothing may come."""
+
+LONGEST_S = 300.0
+"""How long an answer may take as a whole: one that drips never times out by itself."""
+
+MOST_BYTES = 256 << 20
+"""How large an answer may be, unpacked: what is small on the line may be huge in memory."""
+
+TRIES = 3
+LONGEST_WAIT_S = 10.0
+"""Reads are asked again, as often and after as long as the server says within these; writes never, for nobody knows
+whether the first one took effect."""
 _V2 = {"Node-RED-API-Version": "v2", "Accept": "application/json"}
 
 
 class Client:
     """One signed-in connection to a runtime. `secret` is a bearer token, or `user`'s password."""
 
-    def __init__(self, base_url: str, user: str = "", secret: str = "", timeout_s: float = TIMEOUT_S) -> None:
+    def __init__(
+        self, base_url: str, user: str = "", secret: str = "", timeout_s: float = TIMEOUT_S, ca_file: str = ""
+    ) -> None:
         self.base_url = base_url.rstrip("/")
         # Not by way of a proxy that some variable names: a runtime on loopback or in a plant's network is not
         # behind it.
-        self._http = httpx.Client(base_url=self.base_url, timeout=timeout_s, trust_env=False)
+        transport = httpx.HTTPTransport(verify=_trusted(ca_file), retries=TRIES - 1, trust_env=False)
+        self._http = httpx.Client(
+            base_url=self.base_url, timeout=timeout_s, trust_env=False, transport=transport, follow_redirects=False
+        )
         try:
             token = self._token(user, secret) if user and secret else secret
         except BaseException:
             self._http.close()
             raise
+        # Looked at here: the library would refuse it too, and quote the whole header in its message.
+        if not token.isascii() or not token.isprintable():
+            self._http.close()
+            raise UsageFault(
+                f"The secret for {self.base_url} holds what no header can: a line break, or letters beyond ASCII.",
+                subject=self.base_url,
+                next_step=advice("Look at how it was copied."),
+            )
         if token:
             self._http.headers["Authorization"] = f"Bearer {token}"
 
@@ -41,13 +71,29 @@ class Client:
     def flows(self) -> tuple[list[dict[str, Any]], str]:
         """The whole flow file and its revision."""
         answer = self.get("/flows")
-        if not isinstance(answer, dict) or "rev" not in answer:
-            raise EnvironmentRefused(
-                f"{self.base_url} answers, but not as Node-RED's admin API does.",
-                subject=self.base_url,
-                next_step=advice("Check host and port of its location in amphora.toml."),
-            )
-        return answer["flows"], answer["rev"]
+        flows = answer.get("flows") if isinstance(answer, dict) else None
+        is_fit = isinstance(flows, list) and isinstance(answer.get("rev"), str)
+        # Every node once, here: behind this line each has an id and a type, both texts.
+        if not is_fit or not all(isinstance(node, dict) and _is_node(node) for node in flows or ()):
+            raise self._unlike()
+        return flows or [], answer["rev"]
+
+    def table(self, path: str) -> dict[str, Any]:
+        """The JSON object that a path answers."""
+        answer = self.get(path)
+        if not isinstance(answer, dict):
+            raise self._unlike()
+        return answer
+
+    def types(self) -> set[str]:
+        """The types of nodes that are installed and switched on."""
+        modules = self.get("/nodes")
+        if not isinstance(modules, list) or not all(isinstance(module, dict) for module in modules):
+            raise self._unlike()
+        found = [module.get("types", []) for module in modules if module.get("enabled")]
+        if not all(isinstance(types, list) and all(isinstance(type_, str) for type_ in types) for types in found):
+            raise self._unlike()
+        return {type_ for types in found for type_ in types}
 
     def deploy(self, flows: list[dict[str, Any]], revision: str) -> str:
         """Writes the whole flow file over a revision; the new revision. One atomic call. Uncertain where the
@@ -74,7 +120,7 @@ class Client:
         raise self._signed_out()
 
     def _sent(self, method: Literal["GET", "POST"], path: str, body: Any = None) -> httpx.Response:
-        answer = self._call(method, path, json=body) if body is not None else self._call(method, path)
+        answer = self._call(method, path, json=body) if body is not None else self._patiently(method, path)
         if answer.status_code == httpx.codes.UNAUTHORIZED:
             raise self._signed_out()
         # The runtime compares the revision that we sent with its own, and has done nothing.
@@ -94,33 +140,77 @@ class Client:
             raise EnvironmentRefused(f"{self.base_url} refused {method} {path} with {answer.status_code}.")
         return answer
 
+    def _patiently(self, method: str, path: str) -> httpx.Response:
+        """A read, asked again where the server says that it is busy."""
+        for attempt in range(TRIES):
+            answer = self._call(method, path)
+            wait = answer.headers.get("Retry-After", "")
+            is_busy = answer.status_code in (httpx.codes.TOO_MANY_REQUESTS, httpx.codes.SERVICE_UNAVAILABLE)
+            if not is_busy or attempt == TRIES - 1:
+                break
+            # Seconds, or a date (RFC 9110, section 10.2.3), which is rare and waits as long as we would anyway.
+            time.sleep(min(float(wait) if wait.isdigit() else 1.0, LONGEST_WAIT_S))
+        return answer
+
     def _call(self, method: str, path: str, **options: Any) -> httpx.Response:
+        is_over = threading.Event()
+
+        def end() -> None:
+            is_over.set()
+            self._http.close()
+
+        # From outside: while one byte comes every few seconds, nothing in the library ever looks at a clock.
+        alarm = threading.Timer(LONGEST_S, end)
+        alarm.daemon = True
+        alarm.start()
         try:
-            return self._http.request(method, path, headers=_V2, **options)
+            with self._http.stream(method, path, headers=_V2, **options) as answer:
+                body = bytearray()
+                for piece in answer.iter_bytes():
+                    body += piece
+                    if len(body) > MOST_BYTES:
+                        raise self._failed(method, f"answers with more than {MOST_BYTES:,} bytes")
+            return httpx.Response(answer.status_code, headers=_plain(answer.headers), content=bytes(body))
         # Without a connection nothing was sent: this alone is certain to have had no effect.
         except (httpx.ConnectError, httpx.ConnectTimeout, httpx.UnsupportedProtocol, httpx.InvalidURL) as error:
             raise Unavailable(
-                f"{self.base_url} can't be reached: {error or type(error).__name__}.",
+                f"{self.base_url} can't be reached ({_words(error)}).",
                 subject=self.base_url,
                 next_step=advice("Check that the runtime is up, and its location in amphora.toml."),
             ) from error
-        except httpx.HTTPError as error:
-            kind = Uncertain if method == "POST" else Unavailable
-            raise kind(
-                f"{self.base_url} gave no answer: {error or type(error).__name__}.",
-                subject=self.base_url,
-                next_step=advice("Check that the runtime is up, then try again."),
-            ) from error
+        except (httpx.HTTPError, RuntimeError) as error:
+            if isinstance(error, RuntimeError) and not is_over.is_set():
+                raise
+            took = (
+                f"took longer than {LONGEST_S:.0f} seconds"
+                if is_over.is_set()
+                else f"gave no answer ({_words(error)})"
+            )
+            raise self._failed(method, took) from error
+        finally:
+            alarm.cancel()
+
+    def _failed(self, method: str, words: str) -> Uncertain | Unavailable:
+        """What a call that was sent and not answered properly means: of a write nobody knows."""
+        kind = Uncertain if method == "POST" else Unavailable
+        return kind(
+            f"{self.base_url} {words}.",
+            subject=self.base_url,
+            next_step=advice("Check that the runtime is up, then try again."),
+        )
 
     def _json(self, answer: httpx.Response) -> Any:
         try:
-            return answer.json()
-        except (json.JSONDecodeError, UnicodeDecodeError) as error:
-            raise EnvironmentRefused(
-                f"{self.base_url} answers, but not as Node-RED's admin API does.",
-                subject=self.base_url,
-                next_step=advice("Check host and port of its location in amphora.toml."),
-            ) from error
+            return parse_json(answer.content)
+        except JsonFault as error:
+            raise self._unlike() from error
+
+    def _unlike(self) -> EnvironmentRefused:
+        return EnvironmentRefused(
+            f"{self.base_url} answers, but not as Node-RED's admin API does.",
+            subject=self.base_url,
+            next_step=advice("Check host and port of its location in amphora.toml."),
+        )
 
     def _signed_out(self) -> EnvironmentRefused:
         return EnvironmentRefused(
@@ -130,3 +220,46 @@ class Client:
                 'Set sign_in = "env:NAME" (and user, for a password) in amphora.toml, and NAME in your shell.'
             ),
         )
+
+
+def _is_node(node: Mapping[str, Any]) -> bool:
+    return isinstance(node.get("id"), str) and isinstance(node.get("type"), str)
+
+
+def _plain(headers: httpx.Headers) -> dict[str, str]:
+    """The headers that mean something to us; the body is unpacked already."""
+    return {name: headers[name] for name in ("Retry-After", "Content-Type") if name in headers}
+
+
+def _words(error: Exception) -> str:
+    """What went wrong, in words of our own: a library's message may quote an address, a header or a body."""
+    kinds = {
+        httpx.ConnectTimeout: "no connection in time",
+        httpx.ConnectError: "no connection",
+        httpx.UnsupportedProtocol: "an address that nobody understands",
+        httpx.InvalidURL: "an address that nobody understands",
+        httpx.ReadTimeout: "nothing came in time",
+        httpx.WriteTimeout: "nothing could be sent in time",
+        httpx.RemoteProtocolError: "the connection broke off, or that was no HTTP",
+        httpx.LocalProtocolError: "nothing that can be sent",
+        httpx.DecodingError: "what came could not be unpacked",
+        httpx.TooManyRedirects: "it leads round in circles",
+    }
+    text = str(error).lower()
+    if "certificate" in text:
+        return "its certificate is not one that is trusted here; see ca_file"
+    return next((words for kind, words in kinds.items() if isinstance(error, kind)), "the connection failed")
+
+
+def _trusted(ca_file: str) -> ssl.SSLContext:
+    """Whom a server's certificate has to come from: the file that is named for the environment, else the one that
+    SSL_CERT_FILE names, else those that everybody knows."""
+    file = ca_file or os.environ.get("SSL_CERT_FILE", "")
+    try:
+        return ssl.create_default_context(cafile=file) if file else httpx.create_ssl_context(trust_env=False)
+    except (OSError, ssl.SSLError) as error:
+        raise UsageFault(
+            f"{file} holds no certificates that can be read.",
+            subject=file,
+            next_step=advice("Name a PEM file in ca_file or SSL_CERT_FILE."),
+        ) from error

@@ -142,9 +142,9 @@ def masked(node: Node) -> Node:
     return {**node, "env": [{**e, "value": MASK} if _is_secret(e) else e for e in entries]}
 
 
-def _is_secret(entry: Node) -> bool:
+def _is_secret(entry: Json) -> bool:
     # An empty one holds no secret, and a mask there would be taken for one.
-    return bool(entry.get("type") == "cred" and entry.get("value"))
+    return isinstance(entry, dict) and bool(entry.get("type") == "cred" and entry.get("value"))
 
 
 def unmasked(node: Node, before: Node | None) -> Node:
@@ -152,8 +152,13 @@ def unmasked(node: Node, before: Node | None) -> Node:
     entries = node.get("env")
     if not isinstance(entries, list):
         return node
-    old = {e.get("name"): e.get("value", "") for e in (before or {}).get("env", []) if isinstance(e, dict)}
-    kept = [{**e, "value": old.get(e.get("name"), "")} if e.get("value") == MASK else e for e in entries]
+    there = (before or {}).get("env")
+    there = there if isinstance(there, list) else []
+    old = {str(e.get("name")): e.get("value", "") for e in there if isinstance(e, dict)}
+    kept = [
+        {**e, "value": old.get(str(e.get("name")), "")} if isinstance(e, dict) and e.get("value") == MASK else e
+        for e in entries
+    ]
     return {**node, "env": kept}
 
 
