@@ -9,6 +9,7 @@ import typer
 
 from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, PlainCommand, Work, working
 from amphora.core.values.next_step import advice, blank, to_type
+from amphora.core.values.visible import visible
 
 app = typer.Typer(
     help="The environments of this workspace.",
@@ -112,7 +113,9 @@ def sign_in_(
                 subject=environment,
                 next_step=advice('Set a variable and write sign_in = "env:NAME" in amphora.toml.'),
             )
-        keep_secret(entry.name, typer.prompt(f"Token or password for {entry.name}", hide_input=True, err=True))
+        keep_secret(
+            entry.name, typer.prompt(visible(f"Token or password for {entry.name}"), hide_input=True, err=True)
+        )
         set_sign_in(work.session.workspace, entry.name, f"keyring:{entry.name}")
         work.show(signed_in_result(entry.name))
 

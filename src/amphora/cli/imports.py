@@ -10,6 +10,7 @@ import typer
 from amphora.cli.packages import opened_package
 from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, Work, working
 from amphora.core.values.next_step import advice, blank, to_type
+from amphora.core.values.visible import visible
 
 if TYPE_CHECKING:
     from amphora.core.plan.docket import Custody
@@ -129,7 +130,7 @@ def _import_one(work: Work, prepared: Prepared, request: ImportRequest, preview:
         work.show(idle_result(docket))
         return
     question = question_for(work.session, prepared, request)
-    if question and not typer.confirm(question, err=True):
+    if question and not typer.confirm(visible(question), err=True):
         work.tell(["Nothing was touched."])
         raise typer.Exit(3)
     outcome, verified = import_prepared(work.session, prepared)

@@ -31,13 +31,11 @@ def peek(
     with working(json, workspace) as work:
         contents = opened_package(work, package)
         if item is None:
-            signature = ""
-            if contents.signature:
-                from amphora.files.signing import judged
+            from amphora.files.signing import judged
 
-                verdict = judged(contents, work.trusted_keys)
-                signature = verdict.words
-            work.show(peek_result(contents, work.likely_target(contents.source), signature))
+            signature = judged(contents, work.trusted_keys).words
+            target = work.likely_target(contents.source)
+            work.show(peek_result(contents, target, signature, work.is_signature_required))
             return
         [key, *_] = choose([item], listed_items(contents), contents.title)
         work.show(peek_item_result(contents, key))

@@ -32,7 +32,8 @@ def asker(work: Work) -> Callable[[Mapped], str | None]:
         work.tell(offered(mapped))
         guess = str(mapped.value) if mapped.state is MapState.GUESSED else ""
         hint = "Enter takes the guess, - leaves it open" if guess else "- leaves it open"
-        answer = str(typer.prompt(f"Its value there ({hint})", default=guess or "-", show_default=False, err=True))
+        question = f"Its value there ({hint})"
+        answer = str(typer.prompt(question, default=guess or "-", show_default=False, err=True))
         return None if answer.strip() in ("-", "") else answer.strip()
 
     return ask

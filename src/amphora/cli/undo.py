@@ -8,6 +8,7 @@ import typer
 
 from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, working
 from amphora.core.values.next_step import to_type
+from amphora.core.values.visible import visible
 
 
 def undo(
@@ -41,6 +42,6 @@ def undo(
             raise NotReady(message, subject=found.name, next_step=to_type("undo", found.name, "--yes"))
         what = f"{found.package} {found.version}".strip()
         question = f"Put back what {found.name} did ({found.kind} of {what}, {found.environment})?"
-        if not yes and not typer.confirm(question, err=True):
+        if not yes and not typer.confirm(visible(question), err=True):
             raise typer.Exit(3)
         work.show(undo_result(undo_run(work.session, found)), has_changed=True)

@@ -14,6 +14,8 @@ import click
 import typer
 from typer.core import TyperCommand, TyperGroup
 
+from amphora.core.values.visible import visible
+
 if TYPE_CHECKING:
     from amphora.engine.session import Session
     from amphora.render.result import Result
@@ -63,12 +65,15 @@ class Progress:
             self._told = now
 
     def _renew(self, text: str) -> None:
+        from rich.text import Text
+
         if self._status is None:
             from amphora.render.terminal import console_for
 
-            self._status = console_for(sys.stderr).status(text)
+            self._status = console_for(sys.stderr).status("")
             self._status.start()
-        self._status.update(text)
+        # As text and not as markup: a title may hold brackets.
+        self._status.update(Text(visible(text)))
 
     def stop(self) -> None:
         """Takes the line away."""
@@ -135,6 +140,16 @@ class Work:
             return self.session.workspace.keys
         except UsageFault:
             return Path("keys")
+
+    @property
+    def is_signature_required(self) -> bool:
+        """Whether the workspace takes signed packages only; outside of one nobody asks for that."""
+        from amphora.core.values.errors import UsageFault
+
+        try:
+            return self.session.workspace.is_signature_required
+        except UsageFault:
+            return False
 
     @property
     def rule_levels(self) -> dict[str, str]:
@@ -210,7 +225,7 @@ def complain(lines: Iterable[str]) -> None:
         return
     try:
         for line in lines:
-            print(line, file=sys.stderr)
+            print(visible(line), file=sys.stderr)
         sys.stderr.flush()
     except (OSError, ValueError):
         silence(sys.stderr)

@@ -16,6 +16,7 @@ from amphora.core.needs.crosswalk import ANY, MADE_FROM, SECTIONS, Crosswalk
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
+from amphora.core.values.visible import for_spreadsheet, from_spreadsheet, visible
 from amphora.files.yaml_text import dump_yaml, load_yaml, plain, write_text
 
 _HEADER = """\
@@ -25,8 +26,6 @@ _HEADER = """\
 SECRETS = SECTIONS["secret"]
 _KEPT = re.compile(r"(?:env|keyring):\S+")
 """Where a secret may be kept: never in the file."""
-_FORMULA = ("=", "+", "-", "@", "'", "\t")
-"""What a spreadsheet would take for a formula; such text is written behind an apostrophe."""
 
 
 @dataclass(frozen=True)
@@ -121,7 +120,7 @@ def csv_cells(text: str, crosswalk: Crosswalk, name: str) -> list[Cell]:
             continue
         if len(line) != len(table[0]):
             raise _csv_fault(name, number, f"it has {len(line)} cells and not {len(table[0])}")
-        section, row = line[0], _from_csv(line[1])
+        section, row = line[0], from_spreadsheet(line[1])
         if section not in SECTIONS.values() or not row:
             raise _csv_fault(name, number, f"{section!r} is no section of a crosswalk")
         known = crosswalk.rows.get(section, {}).get(row, {})
@@ -129,7 +128,7 @@ def csv_cells(text: str, crosswalk: Crosswalk, name: str) -> list[Cell]:
             # Compared as written, so that a table that comes back untouched changes nothing, whatever a spreadsheet
             # thinks of types.
             if written and written != _to_csv(known.get(column)):
-                found.append(Cell(section, row, column, _valued(_from_csv(written), known, name, number)))
+                found.append(Cell(section, row, column, _valued(from_spreadsheet(written), known, name, number)))
     return found
 
 
@@ -146,12 +145,7 @@ def _to_csv(value: Json) -> str:
     if value is None:
         return ""
     text = {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
-    # An apostrophe of the user's own gets another one, so that it comes back.
-    return f"'{text}" if isinstance(value, str) and text.startswith(_FORMULA) else text
-
-
-def _from_csv(text: str) -> str:
-    return text[1:] if text.startswith("'") else text
+    return for_spreadsheet(visible(text)) if isinstance(value, str) else text
 
 
 def _csv_fault(name: str, number: int, reason: str) -> UsageFault:

@@ -10,10 +10,12 @@ from amphora.core.needs.selection import readable
 from amphora.core.plan.gate import Reason
 from amphora.core.values.model import Contents, Finding, Level
 from amphora.core.values.next_step import NOTHING, NextStep
+from amphora.core.values.visible import visible
 from amphora.core.values.words import counted
 from amphora.engine.verdicts import TO_MAP, can_go, of_check, steps_of, untold
 from amphora.render.changes import finding_json, place_phrase
 from amphora.render.imports import reason_blocks, reasons_json
+from amphora.render.markdown import code, md
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone, cut_grid
 
 TONE: dict[Level, Tone] = {Level.ERROR: "bad", Level.WARNING: "warn", Level.NOTE: "dim"}
@@ -73,18 +75,18 @@ def rules_result(levels: Mapping[str, str]) -> Result:
 
 def check_markdown(contents: Contents, findings: Mapping[str, Sequence[Finding]]) -> str:
     """The findings as a Markdown document, for a ticket or a merge request."""
-    lines = [f"# Check of {contents.title}", ""]
+    lines = [f"# Check of {md(contents.title)}", ""]
     for target, rows in findings.items():
-        lines += [f"**{_escaped(can_go(contents, target, rows))}**", ""]
+        lines += [f"**{md(can_go(contents, target, rows))}**", ""]
         for todo, group in _grouped(rows):
-            lines += [f"## {_heading(todo)}{f' ({target})' if target else ''}", ""]
+            lines += [f"## {_heading(todo)}{f' ({md(target)})' if target else ''}", ""]
             lines += ["| level | what | where | rule |", "|---|---|---|---|"]
             for finding in group:
-                cells = [_level_word(finding), finding.message, _where(finding), f"`{finding.rule}`"]
-                lines.append("| " + " | ".join(_escaped(cell) for cell in cells) + " |")
+                cells = [md(_level_word(finding)), md(finding.message), md(_where(finding)), code(finding.rule)]
+                lines.append("| " + " | ".join(cells) + " |")
             lines.append("")
             for step in steps_of(group):
-                lines += [f"    {step}", ""]
+                lines += [f"    {visible(str(step))}", ""]
     return "\n".join(lines).rstrip() + "\n"
 
 
@@ -132,7 +134,3 @@ def _level_word(finding: Finding) -> str:
 def _level_cell(rule: Rule, levels: Mapping[str, str]) -> Cell:
     level = Level(levels.get(rule.name, rule.level.value))
     return Cell(f"{level.value}{' (set)' if rule.name in levels else ''}", TONE[level])
-
-
-def _escaped(text: str) -> str:
-    return text.replace("\\", "\\\\").replace("|", "\\|").replace("<", "&lt;").replace("\n", " ")

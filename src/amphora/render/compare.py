@@ -6,36 +6,38 @@ from amphora.core.form.bindings import MISSING
 from amphora.core.needs.selection import readable
 from amphora.core.plan.docket import Action, Do, Docket
 from amphora.core.values.model import Json
+from amphora.core.values.visible import visible
 from amphora.engine.verdicts import at_stake
 from amphora.render.beside import differing, is_long, line_rows
 from amphora.render.changes import by_words, place_phrase
+from amphora.render.markdown import code, md
 from amphora.render.result import shown
 
 
 def comparison_markdown(docket: Docket, only: str = "") -> str:
     """A comparison as Markdown, for a ticket or a merge request."""
     lines = [
-        f"# {_escaped(docket.title)} into {_escaped(docket.target)}",
+        f"# {md(docket.title)} into {md(docket.target)}",
         "",
-        f"**{_escaped(at_stake(docket))}**",
+        f"**{md(at_stake(docket))}**",
         "",
     ]
     items = differing(docket, only)
     if items:
         lines += ["| | item | title | why |", "|---|---|---|---|"]
-        lines += [f"| {d.do} | `{readable(d.key)}` | {_escaped(d.title)} | {_escaped(d.reason)} |" for d in items]
+        lines += [f"| {d.do} | {code(readable(d.key))} | {md(d.title)} | {md(d.reason)} |" for d in items]
         lines.append("")
     for one in items:
         if one.changes:
-            lines += [f"## {_escaped(one.title)}", "", "| where | last delivered | target | package | changed by |"]
+            lines += [f"## {md(one.title)}", "", "| where | last delivered | target | package | changed by |"]
             lines.append("|---|---|---|---|---|")
             for c in one.changes:
                 cells = [place_phrase(c.place), *(shown(v, 80) for v in (c.last_delivered, c.target, c.package))]
-                lines.append("| " + " | ".join(map(_escaped, [*cells, by_words(c.by)])) + " |")
+                lines.append("| " + " | ".join(map(md, [*cells, by_words(c.by)])) + " |")
             lines.append("")
     for gone in docket.retirements:
         lines.append(
-            f"- `{readable(gone.key)}` is no longer packed: {gone.fate.value} ({gone.present.rows or 0} rows)"
+            f"- {code(readable(gone.key))} is no longer packed: {gone.fate.value} ({gone.present.rows or 0} rows)"
         )
     return "\n".join(lines).rstrip() + "\n"
 
@@ -47,7 +49,9 @@ def comparison_page(docket: Docket, only: str = "", made_at: str = "") -> str:
     from jinja2 import Environment, StrictUndefined
 
     source = (files("amphora.render") / "comparison.html").read_text(encoding="utf-8")
-    page = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
+    page = Environment(
+        autoescape=True, finalize=_shown, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True
+    )
     items = [
         {
             "key": readable(d.key),
@@ -89,12 +93,13 @@ def comparison_page(docket: Docket, only: str = "", made_at: str = "") -> str:
     )
 
 
+def _shown(value: object) -> object:
+    """What a page shows: texts without what moves or turns anything; HTML is escaped after this."""
+    return visible(value) if type(value) is str else value
+
+
 def _whole(value: Json) -> str:
     return "" if value is MISSING else shown(value, 400)
-
-
-def _escaped(text: str) -> str:
-    return text.replace("\\", "\\\\").replace("|", "\\|").replace("<", "&lt;").replace("\n", " ")
 
 
 def _is_untouched(action: Action) -> bool:

@@ -6,6 +6,7 @@ import json
 from typing import Any
 
 from amphora.core.values.errors import AmphoraError
+from amphora.core.values.visible import escaped_json
 from amphora.render.result import Result
 
 OUTPUT_VERSION = 1
@@ -30,4 +31,5 @@ def error_json(error: AmphoraError, code: int) -> str:
 
 
 def _document(body: dict[str, Any]) -> str:
-    return json.dumps({"amphora_output": OUTPUT_VERSION, **body}, ensure_ascii=False, indent=2)
+    text = json.dumps({"amphora_output": OUTPUT_VERSION, **body}, ensure_ascii=False, indent=2)
+    return escaped_json(text)

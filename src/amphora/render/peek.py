@@ -15,7 +15,7 @@ from amphora.environments.contract import Description, Identity
 from amphora.files.workspace import EnvironmentEntry
 from amphora.ledger.records import Run
 from amphora.render.changes import item_json
-from amphora.render.result import Block, Cell, Grid, Lines, Result, Row
+from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone
 
 
 def init_result(folder: Path) -> Result:
@@ -123,8 +123,10 @@ def env_test_result(entry: EnvironmentEntry, description: Description, identity:
     )
 
 
-def peek_result(contents: Contents, target: str, signature: str) -> Result:
-    """What is in a package."""
+def peek_result(contents: Contents, target: str, signature: str, is_required: bool = False) -> Result:
+    """What is in a package, and what its `signature` is worth."""
+    from amphora.files.package import FORMAT
+
     rows: list[Row] = [
         [Cell(readable(key), "strong"), item.states.title, _package_state(item), str(len(item.places))]
         for key, item in sorted(contents.items.items())
@@ -151,9 +153,11 @@ def peek_result(contents: Contents, target: str, signature: str) -> Result:
     )
     if contents.records:
         blocks.append(Lines([f"It holds the rows of {counted(len(contents.records), 'table')}."]))
-    if signature:
-        blocks.append(Lines([Cell(f"It is {signature}.", "good" if "by a trusted" in signature else "warn")]))
-    if contents.format_minor:
+    policy = "requires one by a trusted key" if is_required else "asks for none"
+    tone: Tone = "warn" if contents.signature else "dim"
+    tone = "good" if "by a trusted" in signature else "bad" if is_required else tone
+    blocks.append(Lines([Cell(f"It is {signature}; this workspace {policy}.", tone)]))
+    if contents.format_minor > FORMAT[1]:
         note = f"Its format 1.{contents.format_minor} is newer than this Amphora; what it adds was not read."
         blocks.append(Lines([Cell(note, "warn")]))
     state = "a folder to be edited" if contents.is_edited else "every digest is right"
@@ -170,7 +174,8 @@ def peek_result(contents: Contents, target: str, signature: str) -> Result:
             "items": [item_json(item) for _, item in sorted(contents.items.items())],
             "needs": [{"key": n.key, "type": n.type, "used_by": list(n.used_by)} for n in contents.needs],
             "records": sorted(contents.records),
-            "signature": signature or "not signed",
+            "signature": signature,
+            "signature_required": is_required,
             "package_digest": contents.package_digest,
             "contents_digest": contents.digest(),
         },

@@ -5,25 +5,26 @@ from __future__ import annotations
 import unicodedata
 from collections.abc import Iterator
 
+from amphora.core.values.visible import visible
 from amphora.render.result import Cell, Grid, Lines, Result
 
 
 def plain_lines(result: Result) -> Iterator[str]:
     """Verdict, blocks, next command; no line ends in spaces."""
-    yield from result.verdict.splitlines() or [""]
+    yield visible(result.verdict)
     for block in result.blocks:
         yield ""
         if block.title:
-            yield block.title
+            yield visible(block.title)
         yield from _grid(block) if isinstance(block, Grid) else _lines(block)
     if result.next_step:
         yield ""
-        yield f"Next: {result.next_step}"
+        yield visible(f"Next: {result.next_step}")
 
 
 def words(cell: Cell | str) -> str:
-    """The text of a cell."""
-    return cell if isinstance(cell, str) else cell.text
+    """The text of a cell, on one line: here is the edge at which texts of others reach a screen."""
+    return visible(cell if isinstance(cell, str) else cell.text)
 
 
 def cells_wide(text: str) -> int:
@@ -38,22 +39,19 @@ def cells_wide(text: str) -> int:
 
 def _lines(block: Lines) -> Iterator[str]:
     for line in block.lines:
-        yield from (part.rstrip() for part in words(line).split("\n"))
+        yield words(line).rstrip()
 
 
 def _grid(grid: Grid) -> Iterator[str]:
-    rows = [[words(cell).split("\n") for cell in row] for row in grid.rows]
+    rows = [[words(cell) for cell in row] for row in grid.rows]
     if grid.headings:
-        rows.insert(0, [[heading] for heading in grid.headings])
+        rows.insert(0, list(grid.headings))
     if not rows:
         return
     # In columns of a terminal, not in letters: names in other scripts would shift everything behind them.
-    widths = [max(cells_wide(line) for row in rows for line in row[n]) for n in range(len(rows[0]))]
+    widths = [max(cells_wide(row[n]) for row in rows) for n in range(len(rows[0]))]
     for row in rows:
-        for number in range(max(len(cell) for cell in row)):
-            parts = [cell[number] if number < len(cell) else "" for cell in row]
-            padded = [_padded(part, widths[n], n in grid.right) for n, part in enumerate(parts)]
-            yield "  ".join(padded).rstrip()
+        yield "  ".join(_padded(part, widths[n], n in grid.right) for n, part in enumerate(row)).rstrip()
 
 
 def _padded(text: str, width: int, is_right: bool) -> str:

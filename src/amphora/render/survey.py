@@ -12,6 +12,7 @@ from amphora.core.needs.selection import readable
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Listed
 from amphora.core.values.next_step import NOTHING, NextStep, blank, to_type
+from amphora.core.values.visible import for_spreadsheet, visible
 from amphora.core.values.words import counted
 from amphora.engine.survey import Surveyed, Uses
 from amphora.render.changes import place_phrase
@@ -47,8 +48,14 @@ def survey_csv(rows: Sequence[Surveyed]) -> str:
     table = [_json(row) for row in rows]
     writer = csv.DictWriter(buffer, list(table[0]) if table else ["key"], lineterminator="\r\n")
     writer.writeheader()
-    writer.writerows({name: "" if value is None else value for name, value in row.items()} for row in table)
+    writer.writerows({name: _csv_cell(value) for name, value in row.items()} for row in table)
     return buffer.getvalue()
+
+
+def _csv_cell(value: object) -> object:
+    if isinstance(value, str):
+        return for_spreadsheet(visible(value))
+    return "" if value is None else value
 
 
 def _list(rows: Sequence[Surveyed], has_sizes: bool) -> Grid:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from typing import TYPE_CHECKING, TextIO
 
+from amphora.core.values.visible import visible
 from amphora.render.plain import cells_wide, words
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Tone
 
@@ -113,4 +114,4 @@ def _text(cell: Cell | str, bold: bool = False) -> Text:
 
     cell = Cell(cell) if isinstance(cell, str) else cell
     style = " ".join(part for part in ("bold" if bold else "", _STYLES[cell.tone]) if part)
-    return Text(cell.text, style=style)
+    return Text(visible(cell.text), style=style)
