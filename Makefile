@@ -3,14 +3,14 @@ VENV := .venv
 BIN := $(VENV)/bin
 RUNTIME := tests/nodered/node_modules/.installed
 
-.PHONY: demo test lint bench mutants screenshots clean
+.PHONY: demo test lint bench mutants attack screenshots clean
 
 demo: $(VENV)/.installed
 	$(BIN)/amphora demo
 
 test: $(VENV)/.tested $(RUNTIME)
 	$(BIN)/amphora demo > /dev/null
-	$(BIN)/python -m pytest -n 2
+	$(BIN)/python -m pytest -n 2 --dist loadgroup
 
 lint: $(VENV)/.tested
 	$(BIN)/ruff check src tests bench
@@ -23,6 +23,9 @@ bench: $(VENV)/.tested
 
 mutants: $(VENV)/.tested
 	$(BIN)/python -m tests.mutants $(or $(SEED),1,2,3) $(or $(COUNT),60)
+
+attack: $(VENV)/.tested
+	$(BIN)/python -m tests.attack
 
 screenshots: $(VENV)/.tested
 	bash docs/screenshots.sh

@@ -16,6 +16,9 @@ from amphora.core.form.secrets import (
     mark_of_secret,
     sealed,
     secrets_of,
+    to_silence,
+    told,
+    without_secrets,
 )
 from amphora.core.needs.crosswalk import row_name
 from amphora.core.needs.selection import readable
@@ -23,7 +26,7 @@ from amphora.core.plan.states import Image
 from amphora.core.values.errors import NotReady, PackageDamaged
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Json, Leak
-from amphora.core.values.next_step import NextStep, advice
+from amphora.core.values.next_step import advice
 from amphora.core.values.raw import whole
 from amphora.core.values.tokens import parse_token
 from amphora.files.rows import rows_of
@@ -94,9 +97,9 @@ def refuse_to_pack(found: Sequence[Found]) -> None:
         key, leak = found[0]
         raise NotReady(
             f"{len(found)} value{'s' if len(found) > 1 else ''} would carry a secret in clear; nothing was written.",
-            subject=key or None,
+            subject=without_secrets(key) or None,
             place=leak.place,
-            details=told(found),
+            details=[told(*one) for one in found],
             next_step=to_silence(key, leak),
         )
 
@@ -110,22 +113,6 @@ def refuse_faults(contents: Contents, faults: Iterable[tuple[Key, str, str]]) ->
             place=place,
             next_step=advice("Ask whoever made the package; nothing was written."),
         )
-
-
-def told(found: Sequence[Found]) -> list[str]:
-    """What leaks, a line each, with as much of it as may be shown."""
-    return [
-        f"{readable(key) if key else 'the package'} at {leak.place}: {leak.rule}, {leak.shown}" for key, leak in found
-    ]
-
-
-def to_silence(key: Key, leak: Leak) -> NextStep:
-    """What to do about a leak: mend it, or say that it is none."""
-    return advice(
-        "Keep it in a connection or a secret field in the source; if it is no secret, say so in amphora.toml under"
-        f' [[silenced]] with rule = "secret-in-clear", item = "{key}", place = "{leak.place}", value = "{leak.mark}"'
-        " and the reason."
-    )
 
 
 def _sealed(key: Key, image: Image, sheets: Sheets, guard: Guard) -> tuple[Image, list[Leak]]:

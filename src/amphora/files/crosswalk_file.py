@@ -16,7 +16,7 @@ from amphora.core.needs.crosswalk import ANY, MADE_FROM, SECTIONS, Crosswalk
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
-from amphora.core.values.visible import for_spreadsheet, from_spreadsheet, visible
+from amphora.core.values.visible import for_spreadsheet, from_spreadsheet
 from amphora.files.yaml_text import dump_yaml, load_yaml, plain, write_text
 
 _HEADER = """\
@@ -145,7 +145,7 @@ def _to_csv(value: Json) -> str:
     if value is None:
         return ""
     text = {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
-    return for_spreadsheet(visible(text)) if isinstance(value, str) else text
+    return for_spreadsheet(text) if isinstance(value, str) else text
 
 
 def _csv_fault(name: str, number: int, reason: str) -> UsageFault:

@@ -53,6 +53,9 @@ def check_listing(listing: Any, is_edited: bool = False) -> None:
         raise PackageDamaged(f"It calls itself {listing['name'][:60]!r}, which can't be a name.", place=PACKING_LIST)
     if not is_version(listing["version"]):
         raise PackageDamaged(f"Its version {listing['version'][:60]!r} is none as SemVer has it.", place=PACKING_LIST)
+    for said in (listing["source"]["name"], listing["source"]["uid"]):
+        if not said or not said.isprintable():
+            raise PackageDamaged(f"Its source is called {said[:60]!r}, which can't be a name.", place=PACKING_LIST)
     for need in listing["needs"]:
         if not is_key(need["key"]) or not all(map(is_key, need["used_by"])):
             raise PackageDamaged(

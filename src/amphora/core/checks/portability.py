@@ -13,10 +13,9 @@ from urllib.parse import urlsplit
 
 from amphora.core.checks.context import CheckContext, Rule, Todo
 from amphora.core.form.detector import may_hold
-from amphora.core.form.secrets import sealed
+from amphora.core.form.secrets import sealed, to_silence
 from amphora.core.form.spots import region_values
 from amphora.core.values.model import Finding, Item, Json, Leak, Level
-from amphora.core.values.next_step import advice
 from amphora.core.values.pointers import Pointer, write_pointer
 
 FAMILY = "portability"
@@ -39,10 +38,7 @@ def secret_in_clear(context: CheckContext) -> Iterable[Finding]:
             f"{item.states.title!r} holds what looks like a secret in clear text ({leak.rule}): {leak.shown}.",
             item=item.key,
             place=leak.place,
-            next_step=advice(
-                "Keep it in a connection or a secret field in the source; if it is no secret, say so in amphora.toml"
-                f' under [[silenced]] with rule, item, place, value = "{leak.mark}" and the reason.'
-            ),
+            next_step=to_silence(item.key, leak),
             mark=leak.mark,
         )
 

@@ -441,7 +441,12 @@ def may_hold(raw: bytes) -> bool:
     """Whether a form's bytes give any reason to look for secrets in it: what is quick to see, and for most forms
     true of none."""
     lower = raw.lower()
-    return any(hint in lower for hint in _HINTS) or (b"://" in lower and b"@" in lower) or bool(_NAMED.search(lower))
+    return (
+        any(hint in lower for hint in _HINTS)
+        or b"data:" in lower
+        or (b"://" in lower and b"@" in lower)
+        or bool(_NAMED.search(lower))
+    )
 
 
 def name_of_place(at: Iterable[str]) -> str:

@@ -5,18 +5,22 @@ whoever would pack or write the form refuses to.
 
 from __future__ import annotations
 
+import base64
+import binascii
 import hashlib
 import hmac
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Final
+from urllib.parse import unquote
 
 from amphora.core.form.detector import Hit, hits_in, is_secret, may_hold, name_of_place
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Places, Walk
 from amphora.core.form.visit import visited
-from amphora.core.values.keys import Key, decode_segment, path_of
+from amphora.core.values.keys import Key, decode_segment, kind_of, path_of
 from amphora.core.values.model import Item, Json, Leak
+from amphora.core.values.next_step import NextStep, advice
 from amphora.core.values.pointers import Pointer, write_pointer
 from amphora.core.values.strict_json import pretty_bytes
 from amphora.core.values.tokens import parse_token
@@ -94,7 +98,8 @@ def hidden(form: Json, walk: Walk, key: Key, guard: Guard = STRICT, before: str 
     leaks: list[Leak] = []
     texts: dict[Pointer, Json] = {}
     for at, value, hits in _found_in(form, walk):
-        place = before + write_pointer(at)
+        # A place may pass a member whose name is a secret itself, and is shown everywhere.
+        place = before + write_pointer(tuple(without_secrets(step) for step in at))
         mine = _leaks(key, place, value, hits, guard)
         leaks += mine
         if any(leak.is_sure for leak in mine):
@@ -111,6 +116,34 @@ def hidden_text(text: str, hits: Sequence[Hit], salt: bytes) -> str:
             pieces += [text[position : hit.start], f"‹hidden {digest}›"]
             position = hit.end
     return "".join([*pieces, text[position:]])
+
+
+def without_secrets(text: str) -> str:
+    """A name or a key as it may be shown in a message: what is a secret by its shape is left out."""
+    hits = [hit for hit in hits_in(text) if hit.is_sure] if may_hold(text.encode(errors="replace")) else []
+    for hit in reversed(hits):
+        text = f"{text[: hit.start]}‹hidden›{text[hit.end :]}"
+    return text
+
+
+def told(key: Key, leak: Leak) -> str:
+    """A leak in one line, with as much of it as may be shown; `key` is empty where no item holds it."""
+    name = without_secrets(readable_text(key)) if key else "the package"
+    return f"{name} at {leak.place}: {leak.rule}, {leak.shown}"
+
+
+def to_silence(key: Key, leak: Leak) -> NextStep:
+    """What to do about a leak: mend it, or say that it is none."""
+    where = f'item = "{without_secrets(key)}", place = "{leak.place}", value = "{leak.mark}"'
+    return advice(
+        "Keep it in a connection or a secret field there; if it is no secret, say so in amphora.toml under"
+        f' [[silenced]] with rule = "secret-in-clear", {where} and the reason.'
+    )
+
+
+def readable_text(key: Key) -> str:
+    """A key with its path as people wrote it."""
+    return f"{kind_of(key)}:{_path_text(key)}"
 
 
 def leaks_in_text(key: Key, place: str, text: str, guard: Guard = STRICT) -> list[Leak]:
@@ -152,9 +185,14 @@ def _found_in(form: Json, walk: Walk) -> Iterator[tuple[Pointer, str, list[Hit]]
             for name in value:
                 if hits := [hit for hit in hits_in(name) if hit.is_sure]:
                     yield (*here.at, name), name, hits
-        if spot.is_secret or spot.is_file:
+        if spot.is_secret:
             continue
-        if isinstance(value, str):
+        if isinstance(value, str) and value.startswith("data:"):
+            # Inline, and perhaps a text file: searched as one, and told as a whole.
+            text = _inline(value)
+            if text is not None and any(hit.is_sure for hit in hits_in(text)):
+                yield here.at, value, [Hit(0, len(value), "a file that holds a secret")]
+        elif isinstance(value, str):
             text = decode_segment(value[len(_UNBOUND) :]) if value.startswith(_UNBOUND) else value
             if hits := hits_in(text, _name(here.at, here.held)):
                 yield here.at, text, hits
@@ -215,9 +253,18 @@ def secrets_of(
     return found
 
 
-def _as_text(content: bytes) -> str | None:
-    if b"\0" in content[:4096]:
+def _inline(url: str) -> str | None:
+    """The text that a data URL holds (RFC 2397); None where it holds something else."""
+    head, _, body = url.partition(",")
+    if not head.endswith(";base64"):
+        return unquote(body)
+    try:
+        return _as_text(base64.b64decode(body, validate=True))
+    except binascii.Error:
         return None
+
+
+def _as_text(content: bytes) -> str | None:
     try:
         return content.decode()
     except UnicodeDecodeError:

@@ -10,6 +10,7 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 
+from amphora.core.form.secrets import to_silence, told
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
 from amphora.core.needs.selection import readable
 from amphora.core.plan.docket import Do, Docket, Fate
@@ -212,15 +213,9 @@ def _blocked(docket: Docket) -> list[Reason]:
 def _leaks(docket: Docket) -> list[Reason]:
     if not docket.leaks:
         return []
-    key, leak = docket.leaks[0]
-    details = tuple(f"{readable(key)} at {leak.place}: {leak.rule}, {leak.shown}" for key, leak in docket.leaks)
+    details = tuple(told(*one) for one in docket.leaks)
     words = f"What would be written to {docket.target}, or kept of it, holds what looks like a secret in clear."
-    after = advice(
-        "Move it into a connection or a secret field there; if it is no secret, say so in amphora.toml under"
-        f' [[silenced]] with rule = "secret-in-clear", item = "{key}", place = "{leak.place}", value = "{leak.mark}"'
-        " and the reason."
-    )
-    return [Reason(Why.SECRET, words, details, after, key)]
+    return [Reason(Why.SECRET, words, details, to_silence(*docket.leaks[0]), docket.leaks[0][0])]
 
 
 def _decisions(docket: Docket) -> list[Reason]:

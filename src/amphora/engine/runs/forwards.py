@@ -7,6 +7,7 @@ import contextlib
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
+from amphora.core.form.secrets import to_silence, told
 from amphora.core.merge.compare import Base
 from amphora.core.needs.matching import Link
 from amphora.core.plan.docket import Action, Do, Docket, Fate
@@ -23,7 +24,7 @@ from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import NOTHING, NextStep, advice, to_type
 from amphora.core.values.tokens import parse_token
-from amphora.engine.leaks import leaks_in_images, to_silence, told
+from amphora.engine.leaks import leaks_in_images
 from amphora.engine.runs.attention import attended
 from amphora.engine.runs.backwards import Back, put_back
 from amphora.engine.runs.carrier import Carrier, Stopped
@@ -128,7 +129,7 @@ def _before(docket: Docket, stage: Stage) -> dict[Key, Image | None]:
             f"What is to be kept of {docket.target} holds what looks like a secret in clear; nothing was touched.",
             subject=found[0][0],
             place=found[0][1].place,
-            details=told(found),
+            details=[told(*one) for one in found],
             next_step=to_silence(*found[0]),
         )
     return {key: images.get(key) for key in touched}
