@@ -222,7 +222,7 @@ def _elsewhere(name: str, folder: Path) -> str:
     if name == "title":
         title = f"see {url}"
     elif name == "folder":
-        place = f"planted/{url.replace('/', '_').replace('___', '://')}"
+        place = f"planted/sk_live_{secret}12345"
         words[2] = "P"
     elif name == "attachment":
         import base64
