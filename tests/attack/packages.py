@@ -50,9 +50,9 @@ def mended(members: Members) -> Members:
     """The members with manifests that fit."""
     payload = {name: raw for name, raw in members.items() if name.startswith(ROOT + "data/")}
     members = {**members, ROOT + "manifest-sha256.txt": _manifest(payload)}
-    info = members[ROOT + "bag-info.txt"].decode().partition("Payload-Oxum")[0]
-    members[ROOT + "bag-info.txt"] = (
-        f"{info}Payload-Oxum: {sum(map(len, payload.values()))}.{len(payload)}\n".encode()
+    info = members[ROOT + "bag-info.txt"].decode("latin-1").partition("Payload-Oxum")[0]
+    members[ROOT + "bag-info.txt"] = f"{info}Payload-Oxum: {sum(map(len, payload.values()))}.{len(payload)}\n".encode(
+        "latin-1"
     )
     tags = {name: raw for name, raw in members.items() if name not in payload and "tagmanifest" not in name}
     return {**members, ROOT + "tagmanifest-sha256.txt": _manifest(tags)}
@@ -115,6 +115,7 @@ def _with(name: str, raw: bytes, members: Members) -> Members:
 
 def _names() -> dict[str, Edit]:
     bad = {
+        "no name": "",
         "out by dots": ROOT + "../../evil",
         "absolute": "/etc/evil",
         "a drive": ROOT + "C:evil",

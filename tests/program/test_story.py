@@ -138,7 +138,8 @@ def test_every_help_has_an_example(path: str, command: click.Command) -> None:
 
 
 def test_the_command_reference_is_current() -> None:
-    from docs.reference import reference, rules_page
+    from docs.reference import reference, rules_page, secrets_page
 
     assert (Path(__file__).parents[2] / "docs" / "commands.md").read_text(encoding="utf-8") == reference()
     assert (Path(__file__).parents[2] / "docs" / "rules.md").read_text(encoding="utf-8") == rules_page()
+    assert (Path(__file__).parents[2] / "docs" / "secrets.md").read_text(encoding="utf-8") == secrets_page()

@@ -103,7 +103,7 @@ def keyring_secret(environment: str, name: str) -> str:
         secret = keyring.get_password(KEYRING, name)
     except KeyringError as error:
         raise UsageFault(
-            f"The system keyring can't be read: {error}.",
+            f"The system keyring can't be read ({type(error).__name__}).",
             subject=environment,
             next_step=advice('Write sign_in = "env:NAME" in amphora.toml instead.'),
         ) from error
@@ -125,7 +125,7 @@ def keep_secret(environment: str, secret: str) -> None:
         keyring.set_password(KEYRING, environment, secret)
     except KeyringError as error:
         raise UsageFault(
-            f"The system keyring can't be used: {error}.",
+            f"The system keyring can't be used ({type(error).__name__}).",
             subject=environment,
             next_step=advice('Set a variable in your shell and write sign_in = "env:NAME" in amphora.toml.'),
         ) from error

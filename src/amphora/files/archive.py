@@ -234,6 +234,8 @@ def _check_overlap(entries: list[zipfile.ZipInfo]) -> None:
 
 def _check_entry(entry: zipfile.ZipInfo, folder: str) -> None:
     name = entry.filename
+    if not name:
+        raise PackageDamaged("a member has no name.")
     parts = name.rstrip("/").split("/")
     is_outside = parts[0] != folder or (len(parts) < 2 and not entry.is_dir())
     if is_outside or any(part in ("", ".", "..") for part in parts) or "\\" in name or ":" in name or "\0" in name:
