@@ -1,5 +1,5 @@
-"""Tries the whole corpus: `python -m tests.attack` prints, for each class, how much of it was refused or made harmless,
-and what was not. The figures of the detector of secrets stand at the end.
+"""Tries the whole corpus: `python -m tests.attack` prints, for each class, how much of it was refused or made
+harmless, and what was not. The figures of the detector of secrets stand at the end.
 """
 
 from __future__ import annotations

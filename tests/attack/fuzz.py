@@ -1,6 +1,6 @@
-"""Bytes at random for whatever reads what others made: `python -m tests.attack.fuzz -max_total_time=600`. What a package
-raises is told in our own words, whatever is in it; anything else is a crash, and kept. Needs atheris, which is no part of
-the tests' own set-up: `pip install -e '.[fuzz]'`.
+"""Bytes at random for whatever reads what others made: `python -m tests.attack.fuzz -max_total_time=600`. What a
+package raises is told in our own words, whatever is in it; anything else is a crash, and kept. Needs atheris, which
+is no part of the tests' own set-up: `pip install -e '.[fuzz]'`.
 """
 
 from __future__ import annotations

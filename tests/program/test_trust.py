@@ -12,6 +12,12 @@ from typing import Any
 
 import pytest
 
+from amphora.core.values.errors import NotReady
+from amphora.engine.docket import prepare
+from amphora.engine.imports import import_prepared
+from amphora.engine.session import Session
+from amphora.files.package import find_package, read_package
+from amphora.files.workspace import read_workspace
 from amphora.practice.platform import Platform
 from tests.conftest import Program, run_program
 from tests.program.test_deciding import edit, form, there  # noqa: F401
@@ -292,3 +298,33 @@ def test_a_workspace_sheet_is_in_force_or_refused(halcyon: Path, amphora: Progra
         refused = amphora("survey", "grove-dev")
         assert (refused.code, words in refused.err) == (2, True), refused.err
         assert "line " in refused.err
+
+
+def test_nothing_that_holds_a_secret_is_kept_for_an_undo(halcyon: Path, amphora: Program) -> None:
+    with in_practice(halcyon, "grove-dev") as dev:
+        dev_id = dev.create("theme", "house", "pulp", "Pulp", {"colour": "green"}, None, "t")
+    assert amphora("export", "grove-dev", "theme:house/pulp", "--as", "olive").code == 0
+    assert amphora("import", "olive", "grove-live", "--yes").code == 0
+    with in_practice(halcyon, "grove-dev") as dev:
+        dev.update(dev_id, "Pulp", "house", {"colour": "blue"}, [], 1)
+    assert amphora("export", "olive").code == 0
+    with in_practice(halcyon, "grove-live", "keeper@halcyon.example") as live:
+        [item] = [one for one in live.everything() if one.name == "pulp"]
+        live.update(item.id, "Pulp", "house", {"colour": "green", "password": "heron7x"}, [], item.revision)
+    # The gate says so, for whoever asks; and past the gate nothing is begun either.
+    refused = amphora("import", "olive", "grove-live", "--yes")
+    assert (refused.code, "heron7x" in refused.err, "secret in clear" in refused.err) == (3, False, True)
+    assert amphora("compare", "olive", "grove-live", "--json").json["in_the_way"][0]["why"] == "a secret in clear"
+    session = Session(read_workspace(halcyon))
+    try:
+        contents = read_package(find_package("olive", halcyon / "packages"))
+        runs = len(session.ledger.journal.runs())
+        with pytest.raises(NotReady) as caught:
+            import_prepared(session, prepare(session, contents, "grove-live"))
+        told = caught.value
+        assert (told.subject, told.place) == ("theme:house/pulp", "/password")
+        assert told.details == ("theme:house/pulp at /password: name, … (7 characters)",)
+        assert 'item = "theme:house/pulp", place = "/password", value = "sha256:' in str(told.next_step)
+        assert len(session.ledger.journal.runs()) == runs
+    finally:
+        session.close()

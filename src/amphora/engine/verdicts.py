@@ -98,7 +98,7 @@ def of_import(docket: Docket, outcome: Outcome, verified: Sequence[Verified]) ->
     if outcome.unverified:
         checked = f"not verified ({outcome.unverified})"
     elif wrong:
-        checked = f"{len(wrong)} items are not as promised"
+        checked = f"{counted(len(wrong), 'item is', 'items are')} not as promised"
     words = f"Done: {docket.title} is in {docket.target}, {len(docket.by(Do.CREATE))} created,"
     words += f" {len(docket.by(Do.UPDATE))} updated{retired}; {checked}. Run {outcome.run.name}."
     after = to_type("verify" if outcome.unverified else "history", outcome.run.name)
@@ -188,6 +188,8 @@ def of_mapping(contents: Contents, mapped: Mapping[str, Sequence[Mapped]]) -> Ve
     if not still:
         later = sum(one.state is MapState.LATER for one in needs)
         words = f"All {len(needs)} needs of {contents.title} are mapped for {names}"
+        if len(needs) == 1:
+            words = f"The one need of {contents.title} is mapped for {names}"
         words += f", {later} in a pause of the import." if later else "."
         return Verdict(words, "good", to_type("compare", contents.name, next(iter(mapped))))
     guessed = sum(one.state is MapState.GUESSED for one in needs)

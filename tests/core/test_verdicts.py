@@ -1,0 +1,446 @@
+"""What commands say first, and their exit codes: one row a case. And what is made of a creation whose answer was
+lost."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from types import SimpleNamespace
+from typing import Any, cast
+
+import pytest
+
+from amphora.core.form.kinds import parse_sheet
+from amphora.core.needs.crosswalk import Mapped, MapState
+from amphora.core.plan.docket import Do, Fate
+from amphora.core.plan.gate import Reason, Why
+from amphora.core.plan.states import Habits, Image, mark_of
+from amphora.core.values.model import Contents, Finding, Level, Listed, Need, States
+from amphora.core.values.next_step import advice, to_type
+from amphora.engine import verdicts
+from amphora.engine.runs.lost import find_made
+from amphora.engine.verdicts import Verdict
+from amphora.environments.contract import Written
+from amphora.ledger.records import Run
+
+
+@dataclass
+class Docket:
+    """As much of a docket as verdicts look at."""
+
+    new: int = 0
+    changed: int = 0
+    edited: list[str] = field(default_factory=list)
+    undecided: list[str] = field(default_factory=list)
+    gone: int = 0
+    rows: int = 0
+    let_go: int = 0
+    file: str = ""
+    has_records: bool = False
+    package: str = "olive"
+    target: str = "live"
+    title: str = "olive 1.0.0"
+    edited_there: tuple[str, ...] = ()
+
+    @property
+    def is_idle(self) -> bool:
+        return not (self.new or self.changed or self.gone or self.let_go)
+
+    @property
+    def named(self) -> tuple[str, ...]:
+        return (self.file,) if self.file else ("olive-1.0.0", self.target)
+
+    def by(self, do: Do) -> list[int]:
+        return [0] * {Do.CREATE: self.new, Do.UPDATE: self.changed}.get(do, 0)
+
+    def fated(self, fate: Fate) -> list[Any]:
+        count = {Fate.RETIRE: self.gone, Fate.LET_GO: self.let_go}.get(fate, 0)
+        return [SimpleNamespace(present=SimpleNamespace(rows=self.rows if n == 0 else None)) for n in range(count)]
+
+
+REASON = Reason(Why.NEED, "A need", (), to_type("map", "olive", "live"))
+NO_STEP = Reason(Why.POLICY, "A policy")
+STAKES = [
+    (Docket(), "Nothing to do: live already has olive 1.0.0."),
+    (Docket(undecided=["a"]), "olive 1.0.0 into live: 0 new, 0 changed, 1 to decide, nothing removed."),
+    (Docket(2, 1), "olive 1.0.0 into live: 2 new, 1 changed, nothing removed."),
+    (Docket(0, 1, ["a"]), "olive 1.0.0 into live: 0 new, 1 changed, 1 local edit kept, nothing removed."),
+    (
+        Docket(0, 2, ["a", "b"], ["b"]),
+        "olive 1.0.0 into live: 0 new, 2 changed, 2 local edits at stake, 1 to decide, nothing removed.",
+    ),
+    (
+        Docket(0, 2, ["a"], ["b"]),
+        "olive 1.0.0 into live: 0 new, 2 changed, 1 local edit kept, 1 to decide, nothing removed.",
+    ),
+    (Docket(gone=1), "olive 1.0.0 into live: 0 new, 0 changed, 1 item removed."),
+    (Docket(gone=2, rows=1412), "olive 1.0.0 into live: 0 new, 0 changed, 2 items removed with 1,412 rows."),
+    (Docket(let_go=3), "olive 1.0.0 into live: 0 new, 0 changed, nothing removed, 3 let go."),
+]
+
+
+@pytest.mark.parametrize(("docket", "words"), STAKES)
+def test_what_is_at_stake(docket: Docket, words: str) -> None:
+    assert verdicts.at_stake(cast(Any, docket)) == words
+    assert verdicts.of_nothing_to_do(cast(Any, docket)) == Verdict(words, "good", to_type("verify", "olive", "live"))
+
+
+IMPORTS = [
+    (verdicts.of_comparison, Docket(1), [], "plain", 1, "amphora import olive-1.0.0 live", ""),
+    (verdicts.of_comparison, Docket(), [], "plain", 0, "amphora verify olive live", ""),
+    (verdicts.of_comparison, Docket(undecided=["a"]), [], "plain", 1, "amphora verify olive live", ""),
+    (
+        verdicts.of_comparison,
+        Docket(1),
+        [REASON],
+        "warn",
+        3,
+        "amphora map olive live",
+        " Not as it stands: not mapped.",
+    ),
+    (verdicts.of_comparison, Docket(1), [NO_STEP, REASON], "warn", 3, "amphora map olive live", "policy"),
+    (
+        verdicts.of_comparison,
+        Docket(1, file="d.yaml"),
+        [],
+        "plain",
+        1,
+        "amphora import d.yaml",
+        " The docket is in d.yaml.",
+    ),
+    (
+        verdicts.of_preview,
+        Docket(1),
+        [],
+        "plain",
+        0,
+        "amphora import olive-1.0.0 live",
+        "Preview, nothing was touched. ",
+    ),
+    (
+        verdicts.of_preview,
+        Docket(1, has_records=True),
+        [],
+        "plain",
+        0,
+        "amphora import olive-1.0.0 live --with records",
+        "",
+    ),
+    (verdicts.of_preview, Docket(1, has_records=True, file="d.yaml"), [], "plain", 0, "amphora import d.yaml", ""),
+    (verdicts.of_preview, Docket(1), [NO_STEP], "warn", 3, "", "Not as it stands"),
+]
+
+
+@pytest.mark.parametrize(("of", "docket", "reasons", "standing", "code", "after", "words"), IMPORTS)
+def test_an_import_to_be(
+    of: Any, docket: Docket, reasons: list[Reason], standing: str, code: int, after: str, words: str
+) -> None:
+    found = of(docket, reasons)
+    assert (found.standing, found.code, str(found.next_step)) == (standing, code, after)
+    known = words.replace("not mapped", REASON.why.value).replace(
+        "policy", f"{NO_STEP.why.value}, {REASON.why.value}"
+    )
+    assert known in found.words
+    assert verdicts.at_stake(cast(Any, docket)) in found.words
+
+
+RUN = Run(1, "live-1", "live", "u", "olive", "1.0.0", "keeper", "done", "t", "t", "")
+GOOD, BAD = SimpleNamespace(is_as_promised=True), SimpleNamespace(is_as_promised=False)
+DONE = [
+    (
+        [],
+        "",
+        "Done: olive 1.0.0 is in live, 2 created, 1 updated; 0 items verified. Run live-1.",
+        "good",
+        0,
+        "history",
+    ),
+    ([GOOD], "", "; 1 item verified.", "good", 0, "history"),
+    ([GOOD, GOOD], "", "; all 2 items verified.", "good", 0, "history"),
+    ([GOOD, BAD], "", "; 1 item is not as promised.", "bad", 1, "history"),
+    ([], "no answer", "; not verified (no answer).", "good", 1, "verify"),
+]
+
+
+@pytest.mark.parametrize(("verified", "unverified", "words", "standing", "code", "after"), DONE)
+def test_an_import_that_is_done(
+    verified: list[Any], unverified: str, words: str, standing: str, code: int, after: str
+) -> None:
+    found = verdicts.of_import(
+        cast(Any, Docket(2, 1)), cast(Any, SimpleNamespace(run=RUN, unverified=unverified)), verified
+    )
+    assert words in found.words
+    assert (found.standing, found.code, str(found.next_step)) == (standing, code, f"amphora {after} live-1")
+    retired = verdicts.of_import(
+        cast(Any, Docket(2, 1, gone=2)), cast(Any, SimpleNamespace(run=RUN, unverified="")), []
+    )
+    assert "1 updated, 2 retired;" in retired.words
+
+
+def finding(rule: str, level: Level, after: str = "") -> Finding:
+    return Finding(rule, level, "words", "flow:a", "", advice(after))
+
+
+E, W, N = Level.ERROR, Level.WARNING, Level.NOTE
+CONTENTS = Contents("olive", "1.0.0", "dev", "u", {}, ())
+CHECKS: list[tuple[list[Finding], list[Reason], str, str, int, str]] = [
+    ([], [], "olive 1.0.0 can go to live.", "good", 0, "amphora compare olive live"),
+    ([finding("x", N)], [], "olive 1.0.0 can go to live.", "good", 0, "amphora compare olive live"),
+    ([finding("x", W)], [], "olive 1.0.0 can go to live: 1 warning.", "warn", 0, "amphora compare olive live"),
+    ([finding("need-later", N)], [], "can go to live: a pause for set-up.", "good", 0, "amphora compare olive live"),
+    ([finding("need-open", W)], [], "Not yet for live: 1 to map.", "warn", 0, "amphora map olive live"),
+    ([finding("x", E)], [], "Not yet for live: 1 error.", "bad", 3, "amphora check olive live"),
+    ([finding("x", E, "Mend it.")], [], "Not yet for live: 1 error.", "bad", 3, "Mend it."),
+    (
+        [finding("item-missing", E, "Pack."), finding("x", E)],
+        [],
+        "1 item missing, 1 other error.",
+        "bad",
+        3,
+        "amphora fix",
+    ),
+    ([finding("item-missing", W)], [], "1 warning.", "warn", 0, "amphora compare olive live"),
+    ([], [REASON], f"Not yet for live: {REASON.why.value}.", "bad", 3, "amphora map olive live"),
+    ([], [NO_STEP], f"Not yet for live: {NO_STEP.why.value}.", "bad", 3, "amphora compare olive live"),
+    ([finding("need-open", N)], [REASON], "Not yet for live: 1 to map.", "bad", 3, "amphora map olive live"),
+]
+
+
+@pytest.mark.parametrize(("findings", "reasons", "words", "standing", "code", "after"), CHECKS)
+def test_a_check(
+    findings: list[Finding], reasons: list[Reason], words: str, standing: str, code: int, after: str
+) -> None:
+    found = verdicts.of_check(CONTENTS, {"live": findings}, {"live": reasons}, to_type("fix"))
+    assert words in found.words
+    assert (found.standing, found.code, str(found.next_step)) == (standing, code, after)
+    strict = verdicts.of_check(CONTENTS, {"live": findings}, {"live": reasons}, is_strict=True)
+    assert strict.code == (1 if (standing, code) == ("warn", 0) else code)
+
+
+def test_a_package_by_itself_and_several_targets() -> None:
+    alone = verdicts.of_check(CONTENTS, {"": []}, {})
+    assert (alone.words, str(alone.next_step)) == (
+        "olive 1.0.0 by itself: nothing amiss.",
+        "amphora compare olive ENVIRONMENT",
+    )
+    assert not alone.next_step.is_ready
+    both = verdicts.of_check(CONTENTS, {"a": [finding("need-open", W)], "b": [finding("need-open", W)]}, {})
+    assert (both.words, str(both.next_step)) == (
+        "Not yet for a: 1 to map. Not yet for b: 1 to map.",
+        "amphora map olive a b",
+    )
+
+
+def test_what_findings_tell_is_not_told_twice_unless_they_were_silenced() -> None:
+    told = verdicts.untold({"a": [finding("need-open", W)], "b": []}, {"a": [REASON, NO_STEP], "b": [REASON]})
+    assert told == {"a": [NO_STEP], "b": [REASON]}
+
+
+def mapped(state: MapState, name: str = "db", kind: str = "connection", environment: str = "live") -> Mapped:
+    return Mapped(Need(f"{kind}:{name}", ("flow:a",)), environment, state, "x")
+
+
+MAPPINGS = [
+    (
+        {"live": [mapped(MapState.MAPPED)]},
+        "The one need of olive 1.0.0 is mapped for live.",
+        0,
+        "amphora compare olive live",
+    ),
+    (
+        {"live": [mapped(MapState.LATER)]},
+        "is mapped for live, 1 in a pause of the import.",
+        0,
+        "amphora compare olive live",
+    ),
+    (
+        {"live": [mapped(MapState.OPEN, "a%20b")]},
+        "1 of 1 need of olive 1.0.0 to be mapped for live.",
+        1,
+        'amphora map olive live --set "a b"=…',
+    ),
+    (
+        {"live": [mapped(MapState.GUESSED)]},
+        "to be mapped for live, 1 of them guessed.",
+        1,
+        "amphora map olive live --accept",
+    ),
+    ({"live": [mapped(MapState.OPEN, kind="secret")]}, "All 0 needs", 0, "amphora compare olive live"),
+    (
+        {"a": [mapped(MapState.MAPPED)], "b": [mapped(MapState.OPEN, environment="b")]},
+        "1 of 2 needs of olive 1.0.0 to be mapped for a and b.",
+        1,
+        "amphora map olive b --set db=…",
+    ),
+]
+
+
+@pytest.mark.parametrize(("rows", "words", "code", "after"), MAPPINGS)
+def test_a_mapping(rows: dict[str, list[Mapped]], words: str, code: int, after: str) -> None:
+    found = verdicts.of_mapping(CONTENTS, rows)
+    assert words in found.words
+    assert (found.code, found.standing, str(found.next_step)) == (code, "warn" if code else "good", after)
+
+
+def test_edits_verification_difference_and_withdrawal() -> None:
+    assert verdicts.of_edits("live", [], "", []).words.startswith("Nothing in live was edited")
+    one = verdicts.of_edits("live", cast(Any, [1]), "", [])
+    assert (one.words, one.code, str(one.next_step)) == (
+        "1 item in live edited since the packages in force delivered it.",
+        1,
+        "amphora edits live --carry-back",
+    )
+    made = verdicts.of_edits("live", cast(Any, [1, 2]), "packages/live-edits-1.0.0.amphora", [])
+    assert made.words.endswith("delivered them. They are in packages/live-edits-1.0.0.amphora, to be carried back.")
+    assert (made.code, str(made.next_step)) == (0, "amphora compare live-edits-1.0.0 ENVIRONMENT")
+    back = verdicts.of_edits("live", cast(Any, [1]), "", ["a.yaml", "b.yaml"])
+    assert (back.words.endswith("What puts them back is in a.yaml, b.yaml."), back.code, str(back.next_step)) == (
+        True,
+        0,
+        "amphora import a.yaml",
+    )
+    good = verdicts.of_verification("olive", "1.0.0", "live", cast(Any, [GOOD, GOOD]))
+    assert (good.words, good.code, str(good.next_step)) == (
+        "live is as promised: all 2 items of olive 1.0.0.",
+        0,
+        "amphora history",
+    )
+    bad = verdicts.of_verification("olive", "1.0.0", "live", cast(Any, [GOOD, BAD]))
+    assert (bad.words, bad.code, bad.standing) == (
+        "live is not as promised: 1 of 2 items of olive 1.0.0 differ.",
+        1,
+        "bad",
+    )
+    assert str(bad.next_step) == "amphora compare olive live"
+    for counts, words, code in (
+        ((0, 0, 0), "a and b are the same.", 0),
+        ((1, 2, 3), "1 differ, 2 only in a, 3 only in b.", 1),
+    ):
+        sides = SimpleNamespace(
+            changed={n: [] for n in range(counts[0])}, only_left=[0] * counts[1], only_right=[0] * counts[2]
+        )
+        told = verdicts.of_difference("a", "b", cast(Any, sides))
+        assert (told.words, told.code) == (words, code)
+    docket = Docket(gone=2, rows=9, let_go=1, edited_there=("flow:a",))
+    before = verdicts.of_withdrawal(cast(Any, docket), None)
+    assert (
+        before.words
+        == "Withdrawing olive from live: 2 items to retire, 1 to let go, 9 rows at stake, 1 edited there since. Nothing was touched."
+    )
+    assert (before.code, str(before.next_step)) == (1, "amphora withdraw olive live --retire-all")
+    after = verdicts.of_withdrawal(cast(Any, docket), RUN)
+    assert (
+        after.words
+        == "Done: olive is withdrawn from live, 2 retired, 1 let go; definitions and rows are kept in runs/live-1."
+    )
+    assert (after.code, verdicts.of_withdrawal(cast(Any, Docket()), RUN).words) == (
+        0,
+        "Done: olive is withdrawn from live, 0 retired, 0 let go.",
+    )
+
+
+def test_undo_runs_and_the_workspace() -> None:
+    to_be = [verdicts.of_undo_to_be(RUN, back, left) for back, left in ((2, 0), (1, 3), (0, 0))]
+    assert to_be[0] == Verdict(
+        "Preview, nothing was touched. Undoing live-1 would put back 2 items in live.",
+        "plain",
+        to_type("undo", "live-1"),
+    )
+    assert (to_be[1].words.endswith("put back 1 item in live and leave 3, named below."), to_be[1].standing) == (
+        True,
+        "warn",
+    )
+    assert "Nothing in live would have to be changed" in to_be[2].words
+    for is_before, is_open, words, standing, code, after in (
+        (True, False, "live-1 is undone: S", "good", 0, "amphora history"),
+        (False, False, "live-1 is undone: S", "warn", 1, "amphora history"),
+        (False, True, "live-1 is not undone as a whole: S", "bad", 6, "amphora undo live-1"),
+        (True, True, "live-1 is not undone as a whole: S", "bad", 6, "amphora undo live-1"),
+    ):
+        back = SimpleNamespace(of=RUN, is_as_before=is_before, is_open=is_open, sentence=lambda _: "S")
+        found = verdicts.of_undo(cast(Any, back))
+        assert (found.words, found.standing, found.code, str(found.next_step)) == (words, standing, code, after)
+    states = {
+        "done": "verify live-1",
+        "running": "undo live-1",
+        "broken off": "undo live-1",
+        "put back": "compare olive-1.0.0 live",
+        "undone": "compare olive-1.0.0 live",
+    }
+    assert {state: str(verdicts.of_run(replace(RUN, state=state))) for state in states} == {
+        s: f"amphora {w}" for s, w in states.items()
+    }
+    open_ = [replace(RUN, state="running"), replace(RUN, name="live-2", state="broken off")]
+    assert verdicts.of_workspace([], [], open_) == Verdict(
+        "2 runs are not finished.", "warn", to_type("undo", "live-1")
+    )
+    assert verdicts.of_workspace([], [], open_[:1]).words == "1 run is not finished."
+    assert str(verdicts.of_workspace([], [], [RUN]).next_step) == "amphora env add NAME LOCATION"
+    assert str(verdicts.of_workspace(["dev"], [], []).next_step) == "amphora survey dev"
+    assert str(verdicts.of_workspace(["dev"], ["a", "b"], []).next_step) == "amphora peek b"
+
+
+SHEET = parse_sheet('kind = "flow"')
+HABITS = Habits(False, True, False, True, {"flow": SHEET})
+
+
+def there(id_: str = "n1", text: str = "a", by: str | None = "keeper", name: str = "a") -> Image:
+    return Image(id_, "flow", ("f", name), States("A", "f"), {"text": text}, None, None, "1", "t", by)
+
+
+class Target:
+    """An environment that keeps no tokens."""
+
+    def __init__(self, *images: Image) -> None:
+        self.images = {image.native_id: image for image in images}
+
+    def index(self) -> list[Listed]:
+        return [Listed(i.native_id, i.kind, i.segments, i.states, i.revision) for i in self.images.values()]
+
+    def look(self, ids: list[str]) -> dict[str, Image]:
+        return {id_: self.images[id_] for id_ in ids if id_ in self.images}
+
+
+class Remembering(Target):
+    """One that keeps them."""
+
+    def answered(self, token: str) -> Written | None:
+        return Written("n2", "1", "") if token == "tok/flow:f/a" else None
+
+
+MEANT = mark_of(there(), HABITS.sheets)
+LOST = [
+    (Target(), {}, None, False),
+    (Target(there()), {}, "n1", False),
+    (Target(there(by=None)), {}, "n1", False),
+    (Target(there(by="tomas")), {}, None, True),
+    (Target(there(text="b")), {}, None, True),
+    (Target(there(), there("n2")), {}, None, True),
+    (Target(there(), there("n2", by="tomas")), {}, "n1", False),
+    (Target(there(name="b")), {}, None, False),
+    (Target(there("old")), {}, None, False),
+    (Target(there(), there("n2")), {"flow:f/a": "n2"}, "n2", False),
+    (Target(there()), {"flow:f/a": "n9"}, None, False),
+    (Remembering(there(), there("n2", "b", "tomas")), {}, "n2", False),
+]
+
+
+@pytest.mark.parametrize(("target", "ids", "found", "is_doubtful"), LOST)
+def test_what_a_creation_without_an_answer_made(
+    target: Any, ids: dict[str, str], found: str | None, is_doubtful: bool
+) -> None:
+    intent = {"token": "tok", "ids": ids, "meant": {"flow:f/a": MEANT}, "places": {"flow:f/a": ["flow", "f", "a"]}}
+    search = find_made(target, HABITS, "flow:f/a", intent, {"old"}, "keeper")
+    assert (search.image.native_id if search.image else None, bool(search.doubt)) == (found, is_doubtful)
+
+
+def test_a_kind_is_neither_switched_nor_published_unless_its_sheet_says_so() -> None:
+    assert (SHEET.is_switched, SHEET.is_published, SHEET.is_carried, SHEET.schema, SHEET.is_start) == (
+        False,
+        False,
+        True,
+        1,
+        False,
+    )
+    assert (SHEET.title, SHEET.plural) == ("flow", "flows")
+    full = parse_sheet('kind = "x"\nplural = "xs"\n[states]\nswitch = "$.on"\npublish = true\n')
+    assert (full.is_switched, full.is_published, full.plural) == (True, True, "xs")
