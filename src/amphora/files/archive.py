@@ -142,7 +142,16 @@ class Member:
                 while piece := member.read(PIECE_BYTES):
                     size += len(piece)
                     yield piece
-        except (zipfile.BadZipFile, zlib.error, EOFError, OSError, NotImplementedError) as error:
+        # A name in the local header that can't be read raises a ValueError: the library trusts what stands there.
+        except (
+            zipfile.BadZipFile,
+            zlib.error,
+            EOFError,
+            OSError,
+            NotImplementedError,
+            RuntimeError,
+            ValueError,
+        ) as error:
             raise PackageDamaged(f"{self.entry.filename} is damaged: {error}.", place=self.entry.filename) from error
         # Fewer bytes with a right checksum can't be, but a library may be lenient.
         if size != self.entry.file_size:
