@@ -11,7 +11,7 @@ from amphora.core.values.errors import PackageDamaged
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
 from amphora.core.values.raw import Raw, chunks_of
-from amphora.core.values.strict_json import JsonFault, parse_json
+from amphora.core.values.strict_json import MOST_LEVELS, JsonFault, parse_json
 from amphora.files.bounds import Bounds
 
 
@@ -25,11 +25,24 @@ def write_rows(path: Path, rows: Iterator[Json]) -> None:
 def rows_of(raw: Raw) -> Iterator[Json]:
     """The rows, one by one; PackageDamaged where one can't be read."""
     try:
-        yield from map(parse_json, _lines(raw))
+        yield from map(_row, _lines(raw))
     except JsonFault as error:
         raise PackageDamaged(
             f"Its rows can't be read: {error}.", next_step=advice("Export the package again.")
         ) from error
+
+
+def _row(line: bytes) -> Json:
+    """One row, strictly. What comes out the same to the byte, as we write it, held no doubled name, no NaN and no
+    number that would have lost digits; that is ten times as fast to see."""
+    if line.count(b"[") + line.count(b"{") <= MOST_LEVELS:
+        try:
+            quick = orjson.loads(line)
+            if orjson.dumps(quick, option=orjson.OPT_SORT_KEYS) == line:
+                return quick
+        except (orjson.JSONDecodeError, orjson.JSONEncodeError):
+            pass  # the slow way says what is wrong with it
+    return parse_json(line)
 
 
 def count_rows(raw: Raw) -> int:
