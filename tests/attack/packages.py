@@ -14,6 +14,7 @@ from typing import Any
 
 from amphora.core.values.errors import PackageDamaged
 from amphora.core.values.model import Contents, Item, Need, States
+from amphora.files.archive import LOCAL_HEADER
 from amphora.files.package import read_package, write_package
 from tests.attack import Case
 
@@ -115,7 +116,6 @@ def _with(name: str, raw: bytes, members: Members) -> Members:
 
 def _names() -> dict[str, Edit]:
     bad = {
-        "no name": "",
         "out by dots": ROOT + "../../evil",
         "absolute": "/etc/evil",
         "a drive": ROOT + "C:evil",
@@ -180,6 +180,23 @@ def _archives() -> dict[str, Callable[[Path, Members], None]]:
 
         return make
 
+    def nameless(path: Path, members: Members) -> None:
+        """One member, and nothing where its name should be; found by feeding bytes at random."""
+        local = struct.pack("<4sHHHHHIIIHH", b"PK\x03\x04", 20, 0, 0, 0, 0x21, 0, 0, 0, 0, 0)
+        record = struct.pack(
+            "<4sHHHHHHIIIHHHHHII", b"PK\x01\x02", 20, 20, 0, 0, 0, 0x21, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0
+        )
+        end = struct.pack("<4sHHHHIIH", b"PK\x05\x06", 0, 0, 1, 1, len(record), len(local), 0)
+        path.write_bytes(local + record + end)
+
+    def unreadable(path: Path, members: Members) -> None:
+        """A name in the header before some rows that is no text; found in the same way."""
+        raw = bytearray(zipped(path, members).read_bytes())
+        at = raw.find(ROWS.encode())
+        raw[at] = 0xFF
+        raw[at - LOCAL_HEADER + 6 : at - LOCAL_HEADER + 8] = struct.pack("<H", 0x800)
+        path.write_bytes(raw)
+
     def olives(path: Path, members: Members) -> None:
         path.write_bytes(b"olive oil" * 50)
 
@@ -218,6 +235,8 @@ def _archives() -> dict[str, Callable[[Path, Members], None]]:
         "encrypted": bits(8, 1),
         "another method": bits(10, 9),
         "no archive": olives,
+        "a member without a name": nameless,
+        "a name that is no text": unreadable,
         "a million members": crowd,
         "a bomb of zeros": bomb(ROOT + "data/files/b", b"\0" * (1 << 20), 200),
         "a bomb of brackets": bomb(ROOT + "data/items/flow/b.json", b"[[],[],[],[]," * (1 << 16), 100),
