@@ -13,8 +13,8 @@ test: $(VENV)/.tested $(RUNTIME)
 	$(BIN)/python -m pytest -n 2 --dist loadgroup
 
 lint: $(VENV)/.tested
-	$(BIN)/ruff check src tests bench
-	$(BIN)/ruff format --check src tests bench
+	$(BIN)/ruff check src tests bench attack
+	$(BIN)/ruff format --check src tests bench attack
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
@@ -25,7 +25,7 @@ mutants: $(VENV)/.tested
 	$(BIN)/python -m tests.mutants $(or $(SEED),1,2,3) $(or $(COUNT),60)
 
 attack: $(VENV)/.tested
-	$(BIN)/python -m tests.attack
+	$(BIN)/python -m attack
 
 screenshots: $(VENV)/.tested
 	bash docs/screenshots.sh

@@ -9,7 +9,7 @@ import typer
 
 from amphora.cli.main import app
 from amphora.core.checks import RULES
-from amphora.core.form.detector import SHAPES
+from amphora.core.form.shapes import SHAPES
 
 HEADER = "# Commands\n\nMade from the commands by `python docs/reference.py`; a test fails when it is stale.\n"
 

@@ -12,10 +12,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from amphora.core.form.bindings import Bindings, IdStyle
-from amphora.core.form.detector import SHAPES, Shape, hits_in, is_secret
+from amphora.core.form.detector import hits_in, is_secret
 from amphora.core.form.kinds import KindSheet, parse_sheet
 from amphora.core.form.native import to_native
 from amphora.core.form.secrets import Guard, leaks_in_row, sealed, secret_faults
+from amphora.core.form.shapes import SHAPES, Shape
 from amphora.core.values.model import Item, Json, States
 from amphora.core.values.tokens import MASK
 

@@ -20,6 +20,7 @@ def opened_package(work: Work, name: str) -> Contents:
     try:
         packages = work.session.workspace.packages
     except UsageFault as error:
+        # A broken workspace is told; none at all is fine for a file.
         if error.subject != FILE or not is_elsewhere(name):
             raise
         packages = None

@@ -187,6 +187,7 @@ def leaks_of(
     found: list[tuple[Key, Leak]] = []
     for action in docket.actions:
         if action.do in (Do.CREATE, Do.UPDATE):
+            # What a package holds is asked anew by the target's own sheet, whatever its maker's said.
             mine = action.item.leaks or sealed(action.item, sheets.get(action.item.kind), guard).leaks
             theirs = present[action.key].leaks if action.key in present else ()
             found += [(action.key, leak) for leak in (*mine, *theirs) if leak.is_sure]

@@ -122,6 +122,7 @@ def _restoring(one: Edited) -> dict[str, Json]:
     """For each edited place the choice that brings the delivered value back."""
     choices: dict[str, Json] = {}
     for change in one.changes:
+        # Seen from the verification: its target side is what was delivered.
         delivered = change.target
         choices[change.place] = "package" if delivered is MISSING else {"value": delivered}
     return choices

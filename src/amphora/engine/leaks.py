@@ -46,6 +46,7 @@ def leaks_in(contents: Contents, sheets: Sheets, guard: Guard) -> list[Found]:
     found: list[Found] = []
     for key, item in contents.items.items():
         # Items that were read from an environment have passed the gate, and remember what was hidden there.
+        # Packages that were read from a file have not passed it: somebody else's export, or a folder edited by hand.
         leaks = item.leaks or sealed(item, sheets.get(item.kind), guard).leaks
         found += [(key, leak) for leak in leaks]
     holders = {
@@ -61,6 +62,7 @@ def leaks_in(contents: Contents, sheets: Sheets, guard: Guard) -> list[Found]:
     }
     found += secrets_of({name: whole(raw) for name, raw in small.items()}, holders, guard)
     for key, rows in contents.records.items():
+        # Row by row, as they are written: a table is never in memory as a whole.
         for number, row in enumerate(rows_of(rows), 1):
             found += [(key, leak) for leak in leaks_in_row(key, number, row, guard)]
     found += [("", leak) for leak in leaks_in_text("", NOTE, contents.note, guard)]
@@ -119,6 +121,7 @@ def _sealed(key: Key, image: Image, sheets: Sheets, guard: Guard) -> tuple[Image
     leaks: list[Leak] = []
     versions = []
     for definition in (image.live, image.draft):
+        # Of a kind that nobody knows, nothing is kept either.
         if definition is not None and image.kind in sheets:
             definition, found = hidden(definition, sheets[image.kind].places.walk(definition), key, guard)
             leaks += [leak for leak in found if leak.is_sure]

@@ -119,8 +119,10 @@ class Uses:
 def uses_of(session: Session, environment: str, name: str) -> Uses:
     """The net around one item, from the definitions as they are now (drafts, where there are some)."""
     side = own_side(session.open(environment), session.ledger, session.crosswalk)
+    # A pattern may mean several: the first of them is drawn.
     [start, *_] = choose([name], side.by_key, environment)
     session.listener(f"reading {environment}", 0, len(side.by_key))
+    # Drafts where there are some: what somebody is building uses things too, and deleting those would break it.
     items, _, _ = read_items(side, sorted(side.by_key), "draft", binds_new=True)
     titles = {key: row.states.title for key, row in side.by_key.items()}
     sheets = side.opened.description.sheets

@@ -53,6 +53,7 @@ def at_stake(docket: Docket) -> str:
     parts = [f"{len(docket.by(Do.CREATE))} new", f"{len(docket.by(Do.UPDATE))} changed"]
     # Counted by themselves: somebody's repair is what an approver looks for first.
     if docket.edited:
+        # Kept only if none of them is in question: "kept" is read as a promise.
         is_safe = not any(action in docket.edited for action in docket.undecided)
         parts.append(f"{counted(len(docket.edited), 'local edit')} {'kept' if is_safe else 'at stake'}")
     if docket.undecided:
@@ -331,6 +332,7 @@ def _after_check(
     targets = [target for target in findings if target]
     errors = [finding for rows in findings.values() for finding in rows if finding.level is Level.ERROR]
     # What one command can mend comes first, whatever else there is.
+    # Only against a target: by itself a package can't know what is missing.
     if any(finding.rule == "item-missing" for finding in errors) and targets and fix:
         return fix
     if errors:

@@ -170,6 +170,7 @@ def count_members(file: BinaryIO) -> int:
     file.seek(size - tail_size)
     tail = file.read(tail_size)
     at = tail.rfind(b"PK\x05\x06")
+    # No end record in the last 64 KiB: a comment may not be longer (APPNOTE 4.3.16).
     if at < 0 or len(tail) - at < END_RECORD:
         file.seek(0)
         return 0  # the library says what is wrong with it
@@ -183,6 +184,7 @@ def count_members(file: BinaryIO) -> int:
     while waiting > 0 and (piece := file.read(min(PIECE_BYTES, waiting))):
         waiting -= len(piece)
         count += (rest + piece).count(b"PK\x01\x02")
+        # A signature may lie across two pieces.
         rest = piece[-3:]
     file.seek(0)
     return count

@@ -61,6 +61,7 @@ def _number(name: str, usual: int) -> int:
     text = os.environ.get(name, "")
     if not text:
         return usual
+    # Refused and not passed over: a bound that is misspelt would silently be the usual one.
     if not text.isdigit():
         raise UsageFault(
             f"{name} is {text!r}, which is no number.", subject=name, next_step=advice("Set a whole number.")

@@ -97,6 +97,7 @@ def _contents(location: str, repository: str, blobs: Sequence[Blob]) -> Iterator
             git.stdin.write(f"{blob.object_id}\n".encode("ascii"))
             git.stdin.flush()
             yield _answer(location, git.stdout, blob)
+        # The process ends when nothing more is asked; leaving the block waits for it.
         git.stdin.close()
 
 

@@ -15,6 +15,7 @@ def below(folder: Path, name: str) -> Path:
     for part in PurePosixPath(name).parts:
         # Step by step and not by comparing resolved paths: a link that leads back inside today leads out tomorrow.
         path = path / part
+        # `..` is no name that we give, and one that somebody slips into a packing list leads out.
         if part == ".." or path.is_symlink():
             raise PackageDamaged(
                 f"{path} is a link.",

@@ -47,6 +47,7 @@ def check_listing(listing: Any, is_edited: bool = False) -> None:
     package of ours has."""
     for place, words in _faults(listing, _SHAPE, "", is_edited):
         raise PackageDamaged(f"Its packing list is malformed: {place or 'it'} {words}.", place=PACKING_LIST)
+    # In a folder it is computed anew; in a package its absence would mean that nobody compares.
     if not is_edited and not isinstance(listing.get("contents_digest"), str):
         raise PackageDamaged("Its packing list is malformed: contents_digest is missing.", place=PACKING_LIST)
     if not NAME.fullmatch(listing["name"]):

@@ -159,6 +159,7 @@ class Journal:
             self._begin(run, number)
 
     def _begin(self, run: Run, number: int) -> None:
+        # The time of the call and not of the plan: whose change was last is told by it.
         query = "update steps set state = 'intended', at = ? where run_id = ? and number = ?"
         self._db.do(query, (self._clock(), run.id, number))
 

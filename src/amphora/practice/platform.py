@@ -225,6 +225,7 @@ class Platform:
         """Switches an item on or off; on only while the connections that it uses work."""
         self._allow("switch")
         item = self._seen(id_, revision)
+        # Off is always possible: a flow that runs wild has to be stopped.
         if is_on:
             self._check_connections(item)
         self._touch(f"is_on = {int(is_on)}", id_)
@@ -337,6 +338,7 @@ class Platform:
         """What the platform takes: the right region and size, settings of their type, and references to
         what exists here."""
         region = self.meta("region")
+        # Data that has to stay at home is refused by the platform itself, as real ones do.
         for bound in region_values(definition, sheet):
             if region and bound != region:
                 raise PlatformRefusal("invalid", f"it belongs to region {bound!r}, and this is {region!r}")

@@ -190,6 +190,7 @@ def _box(axes: Axes, box: _Box, shape: str, x: float, y: float) -> None:
         )
     )
     name = box.name if len(box.name) <= 22 else box.name[:20] + "…"
+    # By weight and width of the line, and not by colour: some can't tell them apart.
     weight = "bold" if is_start else "normal"
     axes.text(x, y - 0.06, name, ha="center", va="center", fontsize=7.5, fontweight=weight, zorder=3)
     axes.text(x, y + 0.16, box.kind, ha="center", va="center", fontsize=6.5, color="#5a5a52", zorder=3)

@@ -21,6 +21,7 @@ def md(text: str) -> str:
 def code(text: str) -> str:
     """The same as code: in backticks, more of them than stand in it together (section 6.1)."""
     text = visible(text).replace("|", "¦")
+    # A longer run than any inside, or the code would end there.
     fence = "`" * (max((len(run) for run in re.findall("`+", text)), default=0) + 1)
     gap = " " if text.startswith("`") or text.endswith("`") else ""
     return f"{fence}{gap}{text}{gap}{fence}"

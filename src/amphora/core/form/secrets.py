@@ -87,6 +87,7 @@ def sealed(item: Item, sheet: KindSheet | None, guard: Guard = STRICT, is_suspec
             leaks += _leaks(item.key, place, text, hits_in(text), guard)
     if not leaks:
         return item
+    # The title is shown everywhere; folder, key and link stop the export, and are shown with the secret left out.
     if any(leak.place == TITLE and leak.is_sure for leak in leaks):
         states = replace(states, title=hidden_text(states.title, hits_in(states.title), guard.salt))
     return replace(item, _form=form, _layout=layout, states=states, leaks=tuple(leaks))
@@ -163,10 +164,12 @@ def secret_faults(item: Item, sheet: KindSheet) -> Iterator[tuple[str, str]]:
     where the sheet says `secret`, or it would fetch the value from there to wherever it stands; and nothing else
     stands there, or a package would carry a secret in clear."""
     named = [place for place in item.places if place.token.startswith(_SECRET)]
+    # Nearly always: then nothing has to be parsed.
     if not named and not sheet.secrets:
         return
     form = item.form
     for place in named:
+        # Inside a text never, even at a declared place: a secret is a value, not a part of one.
         if place.in_text or not sheet.places.spot_of(form, place.pointer).is_secret:
             yield place.pointer, "names a secret where the kind sheet knows of none"
     for here in visited(form, sheet.places.walk(form)) if sheet.secrets else ():
@@ -190,6 +193,7 @@ def _found_in(form: Json, walk: Walk) -> Iterator[tuple[Pointer, str, list[Hit]]
         if isinstance(value, str) and value.startswith("data:"):
             # Inline, and perhaps a text file: searched as one, and told as a whole.
             text = _inline(value)
+            # By shape only: a file has no name that says what stands in it.
             if text is not None and any(hit.is_sure for hit in hits_in(text)):
                 yield here.at, value, [Hit(0, len(value), "a file that holds a secret")]
         elif isinstance(value, str):
@@ -215,6 +219,7 @@ def _leaks(key: Key, place: str, value: str, hits: Sequence[Hit], guard: Guard) 
     found = []
     for hit in hits:
         text = value[hit.start : hit.end]
+        # Over item and place as well: silencing one value nowhere silences it elsewhere.
         mark = mark_of_secret(key, place, text)
         if not guard.pardons(key, place, mark):
             found.append(Leak(place, hit.rule, mark, masked_value(text), hit.is_sure))

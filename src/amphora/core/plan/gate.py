@@ -213,6 +213,7 @@ def _blocked(docket: Docket) -> list[Reason]:
 def _leaks(docket: Docket) -> list[Reason]:
     if not docket.leaks:
         return []
+    # As much as may be shown, and the place: whoever mends it has to find it.
     details = tuple(told(*one) for one in docket.leaks)
     words = f"What would be written to {docket.target}, or kept of it, holds what looks like a secret in clear."
     return [Reason(Why.SECRET, words, details, to_silence(*docket.leaks[0]), docket.leaks[0][0])]

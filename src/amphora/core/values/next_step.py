@@ -88,6 +88,7 @@ def _quoted(word: str) -> str:
         return word
     plain = shlex.quote(word)
     # In double quotes where that is the same: so people write titles, and an apostrophe stays readable.
+    # What a shell still reads inside double quotes stays in single ones.
     if plain != word and not set(word) & set('"$`\\!') and word.isprintable():
         return f'"{word}"'
     return plain

@@ -27,6 +27,8 @@ def visible(text: str) -> str:
     'Weigh ticket⏎Next: rm␛[2J'
     """
     # Nearly always, and quick to see.
+    # Not printable is also the space that doesn't break, which does no harm: only what stands in the pattern is
+    # marked.
     return text if text.isprintable() else _HIDDEN.sub(_mark, text)
 
 

@@ -87,6 +87,7 @@ class Carrier:
         try:
             for position, step in enumerate(steps, 1):
                 if self.attention.is_wanted:
+                    # Between two steps: nothing is under way that somebody would have to ask about.
                     raise Stopped("It was interrupted.")
                 self.stage.listener(f"{words}: {step.do}", position, len(steps))
                 if portion:
@@ -111,9 +112,11 @@ class Carrier:
             keys |= set(previous.keys)
             new = {key for key in previous.keys if self.bench.now.get(key) is None}
             unnamed |= {key for key in new if not self.bench.material.chosen_id(key)}
+            # The portion ends here; what comes after is told when this much is done.
             if previous.stands_alone or step.stands_alone or self._has_to_wait(step, keys, unnamed):
                 break
             for key in previous.keys:
+                # As if it had been done: the next step on the item begins where this one ends.
                 now[key] = portion[-1].leaves[key]
             portion.append(self._ready(step, now))
         if self.is_journalled:

@@ -167,9 +167,11 @@ class Client:
             with self._http.stream(method, path, headers=_V2, **options) as answer:
                 body = bytearray()
                 for piece in answer.iter_bytes():
+                    # Pieces are unpacked already: what counts is what it takes in memory.
                     body += piece
                     if len(body) > MOST_BYTES:
                         raise self._failed(method, f"answers with more than {MOST_BYTES:,} bytes")
+            # Without the header that says how it was packed: the body is no longer.
             return httpx.Response(answer.status_code, headers=_plain(answer.headers), content=bytes(body))
         # Without a connection nothing was sent: this alone is certain to have had no effect.
         except (httpx.ConnectError, httpx.ConnectTimeout, httpx.UnsupportedProtocol, httpx.InvalidURL) as error:

@@ -14,10 +14,11 @@ from functools import cache, partial
 from pathlib import Path
 from typing import Any
 
+from tests.conftest import workspace_of
+
 from amphora.practice.halcyon import make_halcyon
 from amphora.practice.platform import Platform
-from tests.attack import Case
-from tests.conftest import workspace_of
+from attack import Case
 
 PLACES: dict[str, Any] = {
     "under password": {"password": "SECRET"},

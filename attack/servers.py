@@ -15,7 +15,7 @@ from pathlib import Path
 from amphora.core.values.errors import AmphoraError
 from amphora.environments.nodered import client as client_module
 from amphora.environments.nodered.adapter import connect
-from tests.attack import Case
+from attack import Case
 
 SECRET = "quiet-heron-token-77"
 FLOWS = {"rev": "1", "flows": [{"id": "a1b2c3d4e5f60718", "type": "tab", "label": "A"}]}

@@ -1,4 +1,4 @@
-"""Tries the whole corpus: `python -m tests.attack` prints, for each class, how much of it was refused or made
+"""Tries the whole corpus: `python -m attack` prints, for each class, how much of it was refused or made
 harmless, and what was not. The figures of the detector of secrets stand at the end.
 """
 
@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from amphora.core.form.detector import hits_in
-from tests.attack import Case, packages, places, secrets, servers, shown
+from attack import Case, packages, places, secrets, servers, shown
 
 
 def every() -> Iterator[Case]:
@@ -33,7 +33,9 @@ def main() -> int:
             print(f"got through: {case.kind}: {case.name}: {wrong}", flush=True)
     for kind, count in total.items():
         print(f"{kind:22} {held[kind]:4} of {count:4} refused or harmless")
-    corpus = tomllib.loads((Path(__file__).parents[1] / "files" / "secrets.toml").read_text(encoding="utf-8"))
+    corpus = tomllib.loads(
+        (Path(__file__).parents[1] / "tests" / "files" / "secrets.toml").read_text(encoding="utf-8")
+    )
     found = sum(bool(hits_in(value, name)) for name, value in corpus["secret"])
     cried = sum(bool(hits_in(value, name)) for name, value in corpus["harmless"])
     print(f"{'secrets found':22} {found:4} of {len(corpus['secret']):4}")

@@ -1,4 +1,4 @@
-"""Bytes at random for whatever reads what others made: `python -m tests.attack.fuzz -max_total_time=600`. What a
+"""Bytes at random for whatever reads what others made: `python -m attack.fuzz -max_total_time=600`. What a
 package raises is told in our own words, whatever is in it; anything else is a crash, and kept. Needs atheris, which
 is no part of the tests' own set-up: `pip install -e '.[fuzz]'`.
 """
@@ -20,7 +20,7 @@ with atheris.instrument_imports(include=["amphora.files", "amphora.core"]):
     from amphora.files.package import contents_of, read_package
     from amphora.files.rows import rows_of
 
-from tests.attack.packages import LISTING, ROOT, honest, mended, zipped
+from attack.packages import LISTING, ROOT, honest, mended, zipped
 
 FOLDER = Path(tempfile.mkdtemp(prefix="fuzz-"))
 MEMBERS = honest(FOLDER)

@@ -5,9 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
-
-from tests.attack import Case
-from tests.attack.__main__ import every
+from attack import Case
+from attack.__main__ import every
 
 CASES = list(every())
 # Those of one class that share a workspace stay in one process: what they look at is made once.

@@ -19,12 +19,13 @@ from collections.abc import Iterator, Sequence
 from functools import cache, partial
 from pathlib import Path
 
+from tests.conftest import workspace_of
+
 from amphora.core.values.errors import AmphoraError, UsageFault
 from amphora.files.signing import new_key, trust_key, trusted_keys
 from amphora.practice.halcyon import make_halcyon
 from amphora.practice.platform import Platform
-from tests.attack import Case
-from tests.conftest import workspace_of
+from attack import Case
 
 TITLES = {
     "escape sequences": "Red \x1b[31mtitle\x1b[2J\x1b]0;owned\x07",

@@ -16,7 +16,7 @@ from amphora.core.values.errors import PackageDamaged
 from amphora.core.values.model import Contents, Item, Need, States
 from amphora.files.archive import LOCAL_HEADER
 from amphora.files.package import read_package, write_package
-from tests.attack import Case
+from attack import Case
 
 ROOT = "olive-1.2.0/"
 LISTING = ROOT + "data/packing-list.json"

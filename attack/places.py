@@ -15,8 +15,8 @@ from amphora.environments.folder import connect
 from amphora.files.folder import read_folder, read_git, write_folder
 from amphora.files.package import read_package
 from amphora.files.sources import open_package
-from tests.attack import Case
-from tests.attack.packages import ITEM, ROOT, honest, mended, zipped
+from attack import Case
+from attack.packages import ITEM, ROOT, honest, mended, zipped
 
 Twist = Callable[[Path, Path], None]
 """Turns an honest folder into a hostile one: the folder, and what lies outside of it."""
