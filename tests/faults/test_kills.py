@@ -13,10 +13,12 @@ from pathlib import Path
 
 import pytest
 
+from amphora.ledger.journal import Journal
 from amphora.practice.platform import Platform
 from tests.contract.conftest import folder_ground, nodered_ground
 from tests.contract.grounds import Ground
 from tests.faults.test_faults import back, bring, grown, whole
+from tests.faults.trouble import Fault, Killed, killed_after, killed_before
 
 ROOT = Path(__file__).parents[2]
 
@@ -124,3 +126,28 @@ def test_the_other_adapters_are_killed_too(
     assert all_moments(ground, ("import", "some", ground.target, "--yes"), before) > 6
     ground.close()
     shutil.rmtree(tmp_path, ignore_errors=True)
+
+
+@pytest.mark.parametrize("fault", [killed_before, killed_after])
+@pytest.mark.parametrize("at", [1, 2, 4, 5, 6, 7, 9, 10])
+def test_a_power_cut_takes_what_was_not_waited_for(
+    halcyon: Path, at: int, fault: Fault, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The intents of a portion are on the disk; that one of its steps was begun, and what the others came to, is not."""
+    ground = Ground(halcyon, "grove-dev", "grove-live", "", "flow:ring/a", "", lambda: None)
+    grown(halcyon, "grove-dev", {"a": [], "b": [], "c": ["a"], "d": [], "e": []})
+    path = ground.export(["flow:ring/*"], name="ring").path
+    before = whole(ground)
+    with monkeypatch.context() as cut:
+        lost = lambda *words: None  # noqa: E731
+        for name in ("begin_next", "end_step", "forgo_steps", "end"):
+            cut.setattr(Journal, name, lost)
+        with pytest.raises(Killed):
+            bring(ground, path, at, fault)
+    assert [run.state for run in ground.session().ledger.journal.runs() if run.is_open] == ["running"]
+    assert back(ground).is_as_before
+    assert whole(ground) == before
+    made = effects(halcyon)
+    bring(ground, path)
+    assert effects(halcyon) == made + 5
+    ground.close()
