@@ -24,8 +24,9 @@ data_file = {folder}/.reached/data
 context = ${{REACHED_BY-}}
 core = ctrace
 """
-ENOUGH = 90
-"""How many tests a mutant is tried by."""
+QUICK_S = 0.5
+ENOUGH = 48
+"""A mutant is tried by all tests that take no longer than this, and by so many of the others."""
 
 # Python loads `sitecustomize` by itself, in the processes that tests start too, whatever they are.
 START = "import coverage\ncoverage.process_startup()\n"
@@ -57,17 +58,19 @@ class Reached:
     seconds: dict[str, float]
 
     def of(self, name: str, first: int, last: int) -> list[str]:
-        """Tests that run any of some lines of a file of the package, quickest first: of each module in turn, until
-        there are enough. What so many let pass is told as survived, even if one of the others might have caught
+        """Tests that run any of some lines of a file of the package, quickest first: all the quick ones, and of the
+        others some of each module in turn. What these let pass is told as survived, even if another might have caught
         it."""
         lines = self.tests.get(name, {})
         found = set[str]().union(*(lines.get(line, set()) for line in range(first, last + 1))) - {""}
+        in_order = sorted(found, key=lambda test: (self.seconds.get(test, 0.0), test))
         modules: dict[str, list[str]] = {}
-        for test in sorted(found, key=lambda test: (self.seconds.get(test, 0.0), test)):
-            modules.setdefault(test.partition("::")[0], []).append(test)
-        rounds = zip_longest(*modules.values())
-        chosen = [test for round_ in rounds for test in round_ if test is not None][:ENOUGH]
-        return sorted(chosen, key=lambda test: (self.seconds.get(test, 0.0), test))
+        for test in in_order:
+            if self.seconds.get(test, 0.0) > QUICK_S:
+                modules.setdefault(test.partition("::")[0], []).append(test)
+        slow = [test for round_ in zip_longest(*modules.values()) for test in round_ if test is not None][:ENOUGH]
+        chosen = {*slow, *(test for test in in_order if self.seconds.get(test, 0.0) <= QUICK_S)}
+        return [test for test in in_order if test in chosen]
 
 
 def reached_in(folder: Path, words: list[str]) -> Reached:

@@ -133,7 +133,8 @@ def test_the_other_adapters_are_killed_too(
 def test_a_power_cut_takes_what_was_not_waited_for(
     halcyon: Path, at: int, fault: Fault, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """The intents of a portion are on the disk; that one of its steps was begun, and what the others came to, is not."""
+    """The intents of a portion are on the disk; that one of its steps was begun, and what the others came to, is
+    not."""
     ground = Ground(halcyon, "grove-dev", "grove-live", "", "flow:ring/a", "", lambda: None)
     grown(halcyon, "grove-dev", {"a": [], "b": [], "c": ["a"], "d": [], "e": []})
     path = ground.export(["flow:ring/*"], name="ring").path
