@@ -6,10 +6,12 @@ import re
 import shutil
 import zipfile
 from collections.abc import Callable
+from contextlib import closing
 from pathlib import Path
 
 import pytest
 
+from amphora.practice.platform import Platform
 from tests.conftest import Done, Program
 
 
@@ -194,3 +196,26 @@ def test_an_account_that_may_not_is_told_before_anything_is_touched(
         encoding="utf-8",
     )
     told(amphora("import", "olive-intake", "grove-live", "--yes"), 4, "no account 'nobody@halcyon.example'")
+
+
+def test_a_number_that_would_lose_digits_is_named_with_item_and_place(amphora: Program, halcyon: Path) -> None:
+    with closing(Platform(halcyon / "grove-dev.practice", "ines@halcyon.example", lambda: "t")) as dev:
+        dev.create("theme", "house", "big", "Big", {"sizes": [1, 2**53 + 1]}, None, "t")
+    told(
+        amphora("export", "grove-dev", "theme:house/big", "--as", "big"),
+        3,
+        "theme:house/big can't be packed",
+        "2^53-1",
+        "/sizes/1",
+        "text there",
+    )
+    assert not list((halcyon / "packages").glob("big*"))
+
+
+def test_what_a_docket_leaves_open_can_be_said_beside_it(amphora: Program, halcyon: Path) -> None:
+    assert amphora("export", "grove-dev", "Press log", "--as", "logs", "--with", "records").code == 0
+    assert amphora("compare", "logs", "grove-live", "--docket", "d.yaml").code == 1
+    done = amphora("import", "d.yaml", "--with", "records", "--yes", "--json")
+    assert done.code == 0, done.err
+    rows = {row["key"]: row["rows"] for row in amphora("survey", "grove-live", "--json").json["items"]}
+    assert rows["table:mill/press-log"] > 0

@@ -230,6 +230,7 @@ def test_permissions_are_those_of_the_very_steps(halcyon: Path, amphora: Program
     assert (withdrawing.code, "retire" in withdrawing.err) == (3, True)
     undoing = amphora("undo", "last", "--yes")
     assert (undoing.code, "may not" in undoing.err) == (3, True)
+    assert undoing.err.splitlines()[-1] == "Next: Sign in with another account, or ask for the permission."
     path.write_text(before)
     assert amphora("undo", "last", "--yes").code == 0
 

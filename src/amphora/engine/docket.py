@@ -281,10 +281,7 @@ def _fingerprint(docket: Docket, side: Side, packed: Contents) -> str:
     """What everything in a docket rests on, whatever is decided in it: what the package holds and what that uses,
     what it no longer holds with all users, and whatever stands where something new would go."""
     watched = {
-        parsed.key
-        for item in packed.items.values()
-        for place in item.places
-        if (parsed := parse_token(place.token)) and parsed.key in side.by_key
+        parsed.key for item in packed.items.values() for place in item.places if (parsed := parse_token(place.token))
     }
     watched |= packed.items.keys()
     # The users too: one that begins to use what is to be retired makes the docket a lie.
@@ -296,6 +293,7 @@ def _fingerprint(docket: Docket, side: Side, packed: Contents) -> str:
         ]
         places = set(wanted_places(actions).values())
     rows = [row for key, row in side.by_key.items() if key in watched or place_of(row) in places]
+    # Gone since: with the row as it was then the fingerprint can't come out the same.
     rows += [one.present for one in docket.retirements if one.key not in side.by_key]
     bindings = {one.need.key: one.native for one in docket.mapped}
     # What the package no longer holds is part of what was reviewed, whatever was decided about it.

@@ -247,6 +247,7 @@ def _need_types(side: Side) -> dict[Key, str]:
 def _exact(item: Item) -> Item:
     """The item in the form in which many are held at once; what RFC 8785 can't hold is refused."""
     try:
+        # Its digest is worked out here, which is where a number shows that can't be written.
         return item.folded()
     except NotCanonical as error:
         raise NotReady(

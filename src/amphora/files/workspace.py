@@ -274,6 +274,7 @@ def _entry(path: Path, text: str, name: str, table: Any) -> EnvironmentEntry:
 
 def _holds_secret(location: str) -> bool:
     """Whether a location holds a name, a password or a token: it is shown everywhere, and written into dockets."""
+    # Before the first slash only: an @ further on is part of a path.
     if "@" in location.partition("://")[2].partition("/")[0]:
         return True
     if "://" not in location or not set(location) & set("?#;"):

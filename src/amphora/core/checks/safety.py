@@ -132,6 +132,7 @@ def _cycles_through_a_pause(context: CheckContext) -> Iterable[Finding]:
         if mapped.state is not MapState.LATER:
             continue
         reached, waiting = {str(mapped.value)}, [str(mapped.value)]
+        # Everything below the maker, however deep: what it uses must not need what is made from it either.
         while waiting:
             item = context.contents.items.get(waiting.pop())
             new = {key for key in item.uses() if key not in reached} if item else set()

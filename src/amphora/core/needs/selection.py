@@ -104,6 +104,7 @@ def _look(where: str) -> NextStep:
 def _unknown(name: str, rows: Mapping[Key, Listed], where: str) -> UsageFault:
     words = {row.states.title.casefold(): key for key, row in rows.items()}
     words |= {name_of(key).casefold(): key for key in rows} | {key.casefold(): key for key in rows}
+    # Five words may be two names of one item; three items are told.
     near = dict.fromkeys(words[word] for word in difflib.get_close_matches(name.casefold(), words, 5, 0.55))
     return UsageFault(
         f"{where} has no item called {name!r}.",
