@@ -58,6 +58,7 @@ def undo(session: Session, run: Run) -> Back:
 
 def _refuse_not_permitted(stage: Stage, run: Run) -> None:
     identity = stage.environment.whoami()
+    # What this undo takes, and not what the run took: an item that somebody keeps needs nothing.
     wanted = permissions_of(list(foresee(stage, run).steps))
     missing = sorted(wanted.keys() - identity.permissions)
     if missing:

@@ -82,6 +82,7 @@ def write_cells(path: Path, cells: Iterable[Cell]) -> list[Cell]:
 def _refuse_literal(section: str, value: Json, path: Path, place: str) -> None:
     """UsageFault for a secret that stands in the file itself. It is not quoted: the message may end up anywhere."""
     is_fit = value is None or (isinstance(value, str) and (value in ("", "?") or _KEPT.fullmatch(value)))
+    # Before anybody reads the table: from here on a value may end up in a message.
     if section == SECRETS and not is_fit:
         raise UsageFault(
             f"{path}: a secret stands in clear under secrets.",

@@ -153,7 +153,8 @@ def peek_result(contents: Contents, target: str, signature: str, is_required: bo
     )
     if contents.records:
         blocks.append(Lines([f"It holds the rows of {counted(len(contents.records), 'table')}."]))
-    policy = "requires one by a trusted key" if is_required else "asks for none"
+    policy = "requires a signature by a trusted key" if is_required else "asks for no signature"
+    # Not signed is nothing to worry about, until a workspace asks for it; signed by somebody unknown is worth a look.
     tone: Tone = "warn" if contents.signature else "dim"
     tone = "good" if "by a trusted" in signature else "bad" if is_required else tone
     blocks.append(Lines([Cell(f"It is {signature}; this workspace {policy}.", tone)]))
