@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+import os
 import re
 import shutil
 import zipfile
@@ -219,3 +221,49 @@ def test_what_a_docket_leaves_open_can_be_said_beside_it(amphora: Program, halcy
     assert done.code == 0, done.err
     rows = {row["key"]: row["rows"] for row in amphora("survey", "grove-live", "--json").json["items"]}
     assert rows["table:mill/press-log"] > 0
+
+
+def test_whatever_is_written_is_for_its_owner_alone(amphora: Program, halcyon: Path) -> None:
+    before = set(halcyon.rglob("*"))
+    assert amphora("export", "grove-dev", "Press log", "--as", "logs", "--with", "records").code == 0
+    assert amphora("to-folder", "logs", "laid-out").code == 0
+    assert amphora("compare", "logs", "grove-live", "--docket", "d.yaml", "--html", "p.html").code == 1
+    assert amphora("import", "logs", "grove-live", "--yes", "--with", "records").code == 0
+    assert amphora("withdraw", "logs", "grove-live", "--retire-all").code == 0
+    assert amphora("check", "logs", "grove-live", "--sarif", "s.sarif").code == 0
+    made = [path for path in halcyon.rglob("*") if path not in before]
+    assert len(made) > 12
+    modes = (
+        {f"{path.stat().st_mode & 0o777:o}" for path in made if path.is_file()},
+        {f"{path.stat().st_mode & 0o777:o}" for path in made if path.is_dir()},
+    )
+    assert modes == ({"600"}, {"700"})
+    old = os.umask(0o377)
+    try:
+        assert amphora("export", "grove-dev", "Press lines", "--as", "lines", "--out", "lines.amphora").code == 0
+    finally:
+        os.umask(old)
+    assert (halcyon / "lines.amphora").stat().st_mode & 0o777 == 0o400
+
+
+def test_a_secret_that_the_import_enters_is_not_left_to_enter(amphora: Program, halcyon: Path) -> None:
+    crosswalk = halcyon / "crosswalk.yaml"
+    text = crosswalk.read_text()
+    assert amphora("export", "grove-dev", "Weigh ticket", "--as", "ticket").code == 0
+    text = crosswalk.read_text()
+    crosswalk.write_text(text + 'secrets:\n  weigh-ticket-webhook-token: {grove-live: "env:HOOK"}\n')
+    without = amphora("import", "ticket", "grove-live", "--preview", "--json")
+    with_it = amphora("import", "ticket", "grove-live", "--preview", "--json", HOOK="zq-7-kd93\n")
+    assert (without.code, with_it.code) == (0, 0)
+    done = amphora("import", "ticket", "grove-live", "--yes", HOOK="zq-7-kd93\n")
+    assert (done.code, "Enter secret" in done.out, "zq-7" in done.out + done.err) == (0, False, False)
+    with closing(Platform(halcyon / "grove-live.practice", "keeper@halcyon.example", lambda: "t")) as live:
+        [flow] = [item for item in live.everything() if item.title == "Weigh ticket"]
+    assert flow.newest["webhook"]["token"] == "zq-7-kd93"
+    for literal in ("heron7x", "env:", "?heron7x", 4711):
+        crosswalk.write_text(
+            text + f"secrets:\n  weigh-ticket-webhook-token: {{grove-live: {json.dumps(literal)}}}\n"
+        )
+        refused = amphora("check", "ticket", "grove-live")
+        told(refused, 2, "a secret stands in clear under secrets", "line", "env:NAME")
+        assert "heron7x" not in refused.err
