@@ -3,7 +3,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 RUNTIME := tests/nodered/node_modules/.installed
 
-.PHONY: demo test lint bench mutants attack screenshots clean
+.PHONY: demo test lint bench mutants hurts attack screenshots clean
 
 demo: $(VENV)/.installed
 	$(BIN)/amphora demo
@@ -23,6 +23,9 @@ bench: $(VENV)/.tested
 
 mutants: $(VENV)/.tested
 	$(BIN)/python -m tests.mutants $(or $(SEED),1,2,3) $(or $(COUNT),60)
+
+hurts: $(VENV)/.tested
+	$(BIN)/python -m tests.hurts
 
 attack: $(VENV)/.tested
 	$(BIN)/python -m attack

@@ -154,12 +154,13 @@ def is_caught(mutant: Mutant, folder: Path, reached: Reached) -> bool:
     kept = target.read_text(encoding="utf-8")
     target.write_text(mutant.text, encoding="utf-8")
     try:
-        return _is_red(folder, tests, GRACE_S + PATIENCE * sum(reached.seconds.get(test, 0) for test in tests))
+        return is_red(folder, tests, GRACE_S + PATIENCE * sum(reached.seconds.get(test, 0) for test in tests))
     finally:
         target.write_text(kept, encoding="utf-8")
 
 
-def _is_red(folder: Path, tests: list[str], longest_s: float) -> bool:
+def is_red(folder: Path, tests: list[str], longest_s: float) -> bool:
+    """Whether any of some tests goes red in a copy of the project."""
     (folder / "chosen").write_text("\n".join(tests), encoding="utf-8")
     words = ["-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", "@chosen"]
     paths = {"PYTHONPATH": str(folder / "src"), "PYTHONDONTWRITEBYTECODE": "1"}
@@ -185,6 +186,15 @@ def survivors_of(mutants: list[Mutant], folder: Path, reached: Reached) -> int:
     return left
 
 
+def copy_to(folder: Path) -> None:
+    """Copies what tests need into a folder; the runtimes that were installed for them stay where they are."""
+    for part in ("src", "tests", "attack", "docs"):
+        shutil.copytree(ROOT / part, folder / part, ignore=shutil.ignore_patterns("node_modules", "__pycache__"))
+    shutil.copy(ROOT / "pyproject.toml", folder)
+    # Without this every test with a runtime would be red, and catch whatever it is given.
+    (folder / "tests" / "nodered" / "node_modules").symlink_to(ROOT / "tests" / "nodered" / "node_modules")
+
+
 def main(seeds: list[int], count: int) -> None:
     """Tries a sample for each seed and prints what survived."""
     modules = sorted(path for room in ROOMS for path in (ROOT / "src" / "amphora" / room).rglob("*.py"))
@@ -193,12 +203,7 @@ def main(seeds: list[int], count: int) -> None:
     with tempfile.TemporaryDirectory() as name, ThreadPoolExecutor(2) as pool:
         folders = [Path(name) / str(number) for number in range(2)]
         for folder in folders:
-            for part in ("src", "tests", "attack", "docs"):
-                shutil.copytree(
-                    ROOT / part, folder / part, ignore=shutil.ignore_patterns("node_modules", "__pycache__")
-                )
-            shutil.copy(ROOT / "pyproject.toml", folder)
-            (folder / "tests" / "nodered" / "node_modules").symlink_to(ROOT / "tests" / "nodered" / "node_modules")
+            copy_to(folder)
         reached = reached_in(folders[0], ["-k", "not nodered and not kills and not heavy and not attack", *PLACES])
         print(f"{len(reached.seconds)} tests, {sum(reached.seconds.values()):.0f} s", flush=True)
         for seed, sample in samples.items():

@@ -1,0 +1,104 @@
+"""Changes that would hurt somebody, chosen by hand: each is made in a copy of the project, and the tests named beside it
+have to notice. `python -m tests.hurts` prints what they let pass.
+"""
+
+from __future__ import annotations
+
+import sys
+import tempfile
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+
+from tests.mutants import copy_to, is_red
+
+FAULTS, PLAN, MERGE = "tests/faults/test_faults.py", "tests/core/test_restoration.py", "tests/core/test_compare.py"
+CROSSING, TRUST = "tests/contract/test_crossing.py", "tests/program/test_trust.py"
+DECIDING, DOCKETS = "tests/program/test_deciding.py", "tests/program/test_docket_file.py"
+NAMING, SECRETS = "tests/core/test_naming.py", "tests/core/test_secrets.py"
+
+
+@dataclass(frozen=True)
+class Hurt:
+    """What would happen to somebody, the change that does it, and the tests that have to go red."""
+
+    what: str
+    path: str
+    old: str
+    new: str
+    tests: tuple[str, ...]
+
+
+HURTS = (
+    Hurt("items are retired before what replaces them is written", "core/plan/order.py", "return [*steps, *last]", "return [*last, *steps]", (FAULTS, CROSSING, TRUST, DECIDING)),
+    Hurt("rows are loaded into a table that holds some", "engine/docket.py", "if action.present is None or not action.present.rows:", "if True:", (TRUST, CROSSING, FAULTS)),
+    Hurt("two items of a package are matched to one", "core/needs/matching.py", "if c in by_id and c not in given", "if c in by_id", (NAMING,)),
+    Hurt("an equal id is taken for the same item", "core/needs/matching.py", "    if uid == source_uid:\n", "    if True:\n", (NAMING,)),
+    Hurt("what the target has in custody is retired all the same", "core/plan/claims.py", ' if c.custody == "package"}', "}", (TRUST, DECIDING, "tests/core/test_checks.py")),
+    Hurt("a run that is not the latest is undone", "engine/undo.py", "if later := journal.later(run):", "if later := ():", (TRUST, DECIDING, FAULTS)),
+    Hurt("somebody's change is overwritten by putting back", "core/plan/restoration.py", "mine = one.ours if who in (None, one.account) else one.last", "mine = one.ours | {now}", (PLAN, FAULTS)),
+    Hurt("what a changed item uses is taken from under it", "core/plan/restoration.py", "        if not keeping:\n", "        if True:\n", (FAULTS, PLAN)),
+    Hurt("a clash is decided for the package without a word", "core/merge/merge.py", "NEEDS_CHOICE: Final = frozenset({By.CLASH, By.UNKNOWN})", "NEEDS_CHOICE: Final = frozenset({By.UNKNOWN})", (MERGE, DECIDING)),
+    Hurt("a local edit is lost without a base", "core/merge/merge.py", "            by = By.UNKNOWN\n        elif equal(base, target)", "            by = By.PACKAGE\n        elif equal(base, target)", (MERGE,)),
+    Hurt("lines of both sides are merged although they touch", "core/merge/lines.py", "if mine[0].end < other[0].start:", "if mine[0].end <= other[0].start:", (MERGE,)),
+    Hurt("a secret of the target is cleared by an import", "core/form/native.py", "(kept == MASK or name not in new)", "False", (SECRETS,)),
+    Hurt("a secret is fetched into a note", "core/form/native.py", 'if token.kind == "secret" and not spot.is_secret:', "if False:", (SECRETS,)),
+    Hurt("a text beside a reference is not searched for secrets", "core/form/detector.py", 'plain = _TOKEN.sub(lambda found: " " * len(found[0]), text) if "amphora:" in text else text', 'plain = "" if "amphora:" in text else text', (SECRETS,)),
+    Hurt("a silenced place hides the next secret", "core/form/secrets.py", "return (key, place, mark) in self.pardoned", "return any((key, place) == one[:2] for one in self.pardoned)", (SECRETS,)),
+    Hurt("a clear secret of a package is taken in", "core/form/secrets.py", 'if token is None or token.kind != "secret":', "if False:", (SECRETS,)),
+    Hurt("the gate lets an open question pass", "core/plan/gate.py", "        *decisions,\n", "", (DECIDING, DOCKETS, TRUST)),
+    Hurt("the gate lets a missing permission pass", "core/plan/gate.py", "    if not missing:\n        return []\n    details = tuple(\n", "    if True:\n        return []\n    details = tuple(\n", (TRUST, "tests/program/test_bad_input.py")),
+    Hurt("the gate lets an open need pass", "core/plan/gate.py", "    if open_:\n", "    if False:\n", (TRUST, DECIDING, "tests/program/test_checking.py")),
+    Hurt("an open run is passed over", "engine/gate.py", 'open_runs[0].name if open_runs else "",', '"",', (TRUST, FAULTS)),
+    Hurt("a docket for another state of the target is carried out", "engine/imports.py", "if stale := [reason for reason, is_so in reasons.items() if is_so]:", "if stale := []:", (DOCKETS, DECIDING)),
+    Hurt("a token of another ledger is taken for ours", "engine/runs/carrier.py", 'f"{self.ledger_uid}/{self.run.name}/{number}"', 'f"{self.run.name}/{number}"', (TRUST, FAULTS)),
+    Hurt("an uncertain write counts as failed", "engine/runs/carrier.py", "            made = self._asked(ready, error)\n", "            raise\n", (FAULTS,)),
+    Hurt("an intent is written after its call", "engine/runs/carrier.py", "            self.stage.ledger.journal.begin_steps(self.run, intents, waiting)\n", "            pass\n", (FAULTS,)),
+    Hurt("a failed run is not put back", "engine/runs/forwards.py", "        back = put_back(stage, run, PUTTING_BACK, error.message)\n", "        raise error\n", (FAULTS,)),
+    Hurt("as it was before is said without a look", "engine/runs/backwards.py", "return not self.left and not self.differing", "return True", (FAULTS,)),
+    Hurt("an older delivery counts as the base", "ledger/ledger.py", "void_by is null)", "void_by is null and 1 = 0)", (TRUST, DECIDING)),
+    Hurt("a version is overwritten with other contents", "files/store.py", "                if self._is_other(contents, path, digest):\n", "                if True:\n", (TRUST, "tests/files/test_package.py")),
+    Hurt("references keep the source's ids", "core/form/portable.py", "if spot.refer and (token := self._reference(text, spot.refer)):", "if False:", ("tests/core/test_portable.py", CROSSING)),
+    Hurt("what a title does to a terminal is let through", "core/values/visible.py", "return text if text.isprintable() else _HIDDEN.sub(_mark, text)", "return text", ("tests/program/test_attack.py",)),
+)  # fmt: skip
+
+
+def passed(hurts: list[Hurt], folder: Path) -> list[str]:
+    """What of some changes nobody notices; a change that can't be made is told too."""
+    left = []
+    for hurt in hurts:
+        target = folder / "src" / "amphora" / hurt.path
+        kept = target.read_text(encoding="utf-8")
+        if kept.count(hurt.old) != 1:
+            left.append(f"{hurt.what}: stands {kept.count(hurt.old)} times in {hurt.path}")
+            continue
+        target.write_text(kept.replace(hurt.old, hurt.new), encoding="utf-8")
+        try:
+            if not is_red(folder, list(hurt.tests), 900):
+                left.append(hurt.what)
+        finally:
+            target.write_text(kept, encoding="utf-8")
+    return left
+
+
+def main() -> int:
+    """Tries all of them in two copies; 1 if any was let pass."""
+    with tempfile.TemporaryDirectory() as name, ThreadPoolExecutor(2) as pool:
+        folders = [Path(name) / str(number) for number in range(2)]
+        for folder in folders:
+            copy_to(folder)
+        # A test that is red anyway would notice whatever it is given.
+        if is_red(folders[0], sorted({test for hurt in HURTS for test in hurt.tests}), 1800):
+            sys.exit("The tests are red without any change: run `make test` first.")
+        jobs = [pool.submit(passed, list(HURTS[n::2]), folder) for n, folder in enumerate(folders)]
+        left = [line for job in jobs for line in job.result()]
+    print(
+        "\n".join(
+            [*(f"nobody noticed: {line}" for line in left), f"{len(HURTS) - len(left)} of {len(HURTS)} noticed."]
+        )
+    )
+    return int(bool(left))
+
+
+if __name__ == "__main__":
+    sys.exit(main())
