@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from amphora.core.form.bindings import Bindings, IdStyle
-from amphora.core.form.detector import hits_in, is_secret
+from amphora.core.form.detector import hits_in, is_secret, may_hold
 from amphora.core.form.kinds import KindSheet, parse_sheet
 from amphora.core.form.native import to_native
 from amphora.core.form.secrets import Guard, leaks_in_row, sealed, secret_faults
@@ -44,6 +44,14 @@ def test_the_corpus_is_found_and_its_look_alikes_are_not() -> None:
     assert len(harmless) >= 150
     assert sum(not hits_in(value, name) for name, value in secret) <= len(secret) // 20
     assert sum(bool(hits_in(value, name)) for name, value in harmless) <= len(harmless) // 20
+
+
+def test_the_first_look_at_the_bytes_misses_nothing_that_the_second_finds() -> None:
+    texts = [("note", text) for shape in SHAPES for text in shape.examples]
+    for name, value in [*texts, *CORPUS["secret"]]:
+        if any(hit.is_sure for hit in hits_in(value, name)):
+            assert may_hold(json.dumps({name: value}).encode()), (name, value)
+            assert places(note({name: value})), (name, value)
 
 
 NAMES = "passcode credentials secretKey access_key encryption-key signing_key passwords apiTokens DB_PASSWORD clientSecret"
