@@ -48,7 +48,11 @@ def test_the_corpus_is_found_and_its_look_alikes_are_not() -> None:
 
 def test_the_first_look_at_the_bytes_misses_nothing_that_the_second_finds() -> None:
     texts = [("note", text) for shape in SHAPES for text in shape.examples]
-    for name, value in [*texts, *CORPUS["secret"]]:
+    named = [
+        (name, "hunter2")
+        for name in f"{NAMES} admin_pw userPw simPin otp wifiPsk jwt masterKey ssh-key x_api_key sas dsn".split()
+    ]
+    for name, value in [*texts, *named, *CORPUS["secret"]]:
         if any(hit.is_sure for hit in hits_in(value, name)):
             assert may_hold(json.dumps({name: value}).encode()), (name, value)
             assert places(note({name: value})), (name, value)

@@ -250,8 +250,8 @@ def looks_random(text: str) -> bool:
 
 
 _HINTS: Final = tuple(
-    b"pass pwd secret token cred auth cookie session bearer basic eyj data: akia asia aiza ltai eaac kennwort signature"
-    b" sig= ==".split()
+    b"pass pwd secret token cred auth cookie session bearer basic eyj data: akia asia aiza ltai eaac kennwort".split()
+    + [b"signature", b"sig=", b"=="]
 )
 _FAINT: Final = (b"key", b"pin", b"otp", b"pw", b"sas", b"jwt", b"psk", b"hook", b"/bot", b"_", b"-", b"sg.")
 """Pieces that stand in harmless forms all the time: only then the pattern below is asked."""
