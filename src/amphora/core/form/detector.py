@@ -250,8 +250,8 @@ def looks_random(text: str) -> bool:
 
 
 _HINTS: Final = tuple(
-    b"pass pwd secret token cred auth cookie session bearer basic eyj data: akia asia aiza ltai eaac kennwort".split()
-    + [b"signature", b"sig=", b"=="]
+    b"pass pwd secret token cred auth cookie session bearer basic eyj data: akia asia aiza ltai eaac"
+    b" kennwort signature sig= ==".split()
 )
 _FAINT: Final = (b"key", b"pin", b"otp", b"pw", b"sas", b"jwt", b"psk", b"hook", b"/bot", b"_", b"-", b"sg.")
 """Pieces that stand in harmless forms all the time: only then the pattern below is asked."""
@@ -260,8 +260,8 @@ _NAMED: Final = (
     rb"private key|(?:api|access|private|secret|encrypt\w*|sign\w*|shared|master|session|client|account|storage"
     rb"|service|licen[sc]e"
     rb"|hmac|symmetric|ssh|deploy|subscription|crypto|cipher|webhook|app|admin|root|wallet|recovery|db)[ _.-]?key"
-    rb"|pws?(?![a-z])|(?<![a-z])pin|pins?(?![a-z])|pincode|otp|psk|sas(?![a-z])|jwt|hook|/bot|sg\.[\w-]{16}|age-secret"
-    rb"|v1\.0-"
+    rb"|pws?(?![a-z])|(?<![a-z])pin|pins?(?![a-z])|pincode|otp|psk|sas(?![a-z])|jwt|hook|/bot"
+    rb"|sg\.[\w-]{16}|age-secret|v1\.0-"
     rb"|(?:sk|pk|rk|ak|ek|whsec|api|key|tok|pat|sec|gh[a-z]|gl[a-z]{1,4}|xox[a-z]|hf|npm|dop_v1|shp[a-z]{2})"
     rb"[_-][\w-]{10}"
 )
