@@ -1,5 +1,5 @@
-"""Changes that would hurt somebody, chosen by hand: each is made in a copy of the project, and the tests named beside it
-have to notice. `python -m tests.hurts` prints what they let pass.
+"""Changes that would hurt somebody, chosen by hand: each is made in a copy of the project, and the tests named beside
+it have to notice. `python -m tests.hurts` prints what they let pass.
 """
 
 from __future__ import annotations

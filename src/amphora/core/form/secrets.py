@@ -21,7 +21,7 @@ from amphora.core.form.visit import visited
 from amphora.core.values.keys import Key, decode_segment, kind_of, path_of
 from amphora.core.values.model import Item, Json, Leak
 from amphora.core.values.next_step import NextStep, advice
-from amphora.core.values.pointers import Pointer, write_pointer
+from amphora.core.values.pointers import Pointer, parse_pointer, write_pointer
 from amphora.core.values.strict_json import pretty_bytes
 from amphora.core.values.tokens import parse_token
 
@@ -168,11 +168,16 @@ def secret_faults(item: Item, sheet: KindSheet) -> Iterator[tuple[str, str]]:
     if not named and not sheet.secrets:
         return
     form = item.form
+    # Once for all of them: where a sheet searches for its places, each walk would search the whole form again.
+    start = sheet.places.walk(form)
     for place in named:
+        walk = start
+        for step in parse_pointer(place.pointer):
+            walk = walk.step(step)
         # Inside a text never, even at a declared place: a secret is a value, not a part of one.
-        if place.in_text or not sheet.places.spot_of(form, place.pointer).is_secret:
+        if place.in_text or not walk.spot.is_secret:
             yield place.pointer, "names a secret where the kind sheet knows of none"
-    for here in visited(form, sheet.places.walk(form)) if sheet.secrets else ():
+    for here in visited(form, start) if sheet.secrets else ():
         if here.walk.spot.is_secret and here.value not in (None, "", [], {}):
             token = parse_token(here.value)
             if token is None or token.kind != "secret":
