@@ -11,7 +11,7 @@ from collections import Counter
 from collections.abc import Iterator
 from pathlib import Path
 
-from amphora.core.form.detector import hits_in
+from amphora.core.form.detector import hits_in, is_secret
 from attack import Case, packages, places, secrets, servers, shown
 
 
@@ -36,7 +36,8 @@ def main() -> int:
     corpus = tomllib.loads(
         (Path(__file__).parents[1] / "tests" / "files" / "secrets.toml").read_text(encoding="utf-8")
     )
-    found = sum(bool(hits_in(value, name)) for name, value in corpus["secret"])
+    # Found is what would be refused; of the harmless ones even a second look counts.
+    found = sum(is_secret(name, value) for name, value in corpus["secret"])
     cried = sum(bool(hits_in(value, name)) for name, value in corpus["harmless"])
     print(f"{'secrets found':22} {found:4} of {len(corpus['secret']):4}")
     print(f"{'harmless ones taken':22} {cried:4} of {len(corpus['harmless']):4}")

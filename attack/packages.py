@@ -66,6 +66,7 @@ def _manifest(files: Members) -> bytes:
 
 
 def zipped(path: Path, members: Members) -> Path:
+    """An archive of these members."""
     with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
         for name, raw in members.items():
             archive.writestr(name, raw)

@@ -5,8 +5,6 @@ command prints, or in the list of processes.
 from __future__ import annotations
 
 import json
-import subprocess
-import sys
 import tempfile
 from collections.abc import Iterator
 from dataclasses import dataclass, field
@@ -14,7 +12,7 @@ from functools import cache, partial
 from pathlib import Path
 from typing import Any
 
-from tests.conftest import workspace_of
+from tests.conftest import run_program, workspace_of
 
 from amphora.practice.halcyon import make_halcyon
 from amphora.practice.platform import Platform
@@ -63,22 +61,13 @@ class Grove:
     folder: Path
     secrets: dict[str, str] = field(default_factory=dict)
     printed: list[str] = field(default_factory=list)
-    codes: list[int] = field(default_factory=list)
 
     def run(self, *words: str) -> int:
         """One command; its output is kept."""
-        done = subprocess.run(
-            [sys.executable, "-m", "amphora", *words],
-            cwd=self.folder,
-            capture_output=True,
-            text=True,
-            stdin=subprocess.DEVNULL,
-            check=False,
-        )
-        assert done.returncode != 70, done.stderr
-        self.printed += [done.stdout, done.stderr]
-        self.codes.append(done.returncode)
-        return done.returncode
+        done = run_program(self.folder, *words)
+        assert done.code != 70, done.err
+        self.printed += [done.out, done.err]
+        return done.code
 
     def platform(self, name: str) -> Platform:
         """One of the environments, past Amphora."""

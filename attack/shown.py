@@ -19,10 +19,10 @@ from collections.abc import Iterator, Sequence
 from functools import cache, partial
 from pathlib import Path
 
-from tests.conftest import workspace_of
+from tests.conftest import run_program, workspace_of
 
 from amphora.core.values.errors import AmphoraError, UsageFault
-from amphora.files.signing import new_key, trust_key, trusted_keys
+from amphora.files.signatures import new_key, trust_key, trusted_keys
 from amphora.practice.halcyon import make_halcyon
 from amphora.practice.platform import Platform
 from attack import Case
@@ -114,12 +114,9 @@ def _told(number: int) -> tuple[str, str]:
     """What the commands up to this one print, stdout and stderr of the last; in order, each once."""
     if number:
         _told(number - 1)
-    command = [sys.executable, "-m", "amphora", *COMMANDS[number]]
-    done = subprocess.run(
-        command, cwd=_workspace(), capture_output=True, text=True, stdin=subprocess.DEVNULL, check=False
-    )
-    assert done.returncode != 70, done.stderr
-    return done.stdout, done.stderr
+    done = run_program(_workspace(), *COMMANDS[number])
+    assert done.code != 70, done.err
+    return done.out, done.err
 
 
 def _faults(text: str, allowed: str = "\n") -> str:

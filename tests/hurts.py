@@ -45,7 +45,7 @@ HURTS = (
     Hurt("a secret is fetched into a note", "core/form/native.py", 'if token.kind == "secret" and not spot.is_secret:', "if False:", (SECRETS,)),
     Hurt("a text beside a reference is not searched for secrets", "core/form/detector.py", 'plain = _TOKEN.sub(lambda found: " " * len(found[0]), text) if "amphora:" in text else text', 'plain = "" if "amphora:" in text else text', (SECRETS,)),
     Hurt("a silenced place hides the next secret", "core/form/secrets.py", "return (key, place, mark) in self.pardoned", "return any((key, place) == one[:2] for one in self.pardoned)", (SECRETS,)),
-    Hurt("a clear secret of a package is taken in", "core/form/secrets.py", 'if token is None or token.kind != "secret":', "if False:", (SECRETS,)),
+    Hurt("a clear secret of a package is taken in", "core/form/declared.py", 'if token is None or token.kind != "secret":', "if False:", (SECRETS,)),
     Hurt("the gate lets an open question pass", "core/plan/gate.py", "        *decisions,\n", "", (DECIDING, DOCKETS, TRUST)),
     Hurt("the gate lets a missing permission pass", "core/plan/gate.py", "    if not missing:\n        return []\n    details = tuple(\n", "    if True:\n        return []\n    details = tuple(\n", (TRUST, "tests/program/test_bad_input.py")),
     Hurt("the gate lets an open need pass", "core/plan/gate.py", "    if open_:\n", "    if False:\n", (TRUST, DECIDING, "tests/program/test_checking.py")),

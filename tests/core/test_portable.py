@@ -242,3 +242,17 @@ def test_no_sheet_loosens_a_secret() -> None:
     loose = parse_sheet('kind = "flow"\n[fields]\nsecret = ["$.hook.token"]')
     with pytest.raises(SheetFault, match="no longer treat"):
         sheets_in_force([SHEET], [loose])
+
+
+def test_a_kind_is_neither_switched_nor_published_unless_its_sheet_says_so() -> None:
+    plain = parse_sheet('kind = "flow"')
+    assert (plain.is_switched, plain.is_published, plain.is_carried, plain.schema, plain.is_start) == (
+        False,
+        False,
+        True,
+        1,
+        False,
+    )
+    assert (plain.title, plain.plural) == ("flow", "flows")
+    full = parse_sheet('kind = "x"\nplural = "xs"\n[states]\nswitch = "$.on"\npublish = true\n')
+    assert (full.is_switched, full.is_published, full.plural) == (True, True, "xs")

@@ -14,6 +14,7 @@ from pathlib import Path
 
 import bagit
 import pytest
+from attack.packages import LISTING, Edit, mended, zipped
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
@@ -120,37 +121,13 @@ def test_an_interrupted_write_leaves_nothing(package: Path, tmp_path: Path, monk
     assert [path.name for path in tmp_path.iterdir()] == [package.name]
 
 
-Edit = Callable[[dict[str, bytes]], dict[str, bytes]]
-
-
 def rezipped(package: Path, edit: Edit, refresh: bool = False) -> Path:
     """The package with its members edited; with `refresh` the manifests are made to fit again."""
     with zipfile.ZipFile(package) as archive:
-        members = {name: archive.read(name) for name in archive.namelist()}
-    members = edit(members)
-    if refresh:
-        root = "olive-1.2.0/"
-        payload = {name: raw for name, raw in members.items() if name.startswith(root + "data/")}
-        members[root + "manifest-sha256.txt"] = _manifest(payload, root)
-        oxum = f"Payload-Oxum: {sum(map(len, payload.values()))}.{len(payload)}\n"
-        info = members[root + "bag-info.txt"].decode().partition("Payload-Oxum")[0]
-        members[root + "bag-info.txt"] = (info + oxum).encode()
-        tags = {n: r for n, r in members.items() if n not in payload and not n.endswith("tagmanifest-sha256.txt")}
-        members[root + "tagmanifest-sha256.txt"] = _manifest(tags, root)
-    path = package.with_name("edited.amphora")
-    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
-        for name, raw in members.items():
-            archive.writestr(name, raw)
-    return path
+        members = edit({name: archive.read(name) for name in archive.namelist()})
+    return zipped(package.with_name("edited.amphora"), mended(members) if refresh else members)
 
 
-def _manifest(files: dict[str, bytes], root: str) -> bytes:
-    return "".join(
-        f"{hashlib.sha256(raw).hexdigest()}  {name[len(root) :]}\n" for name, raw in files.items()
-    ).encode()
-
-
-LISTING = "olive-1.2.0/data/packing-list.json"
 ITEM = "olive-1.2.0/data/items/flow/mill/Weigh=20ticket.json"
 
 

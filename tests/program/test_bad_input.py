@@ -96,7 +96,15 @@ def test_a_wrong_digest_and_a_member_outside_are_refused(amphora: Program, packe
         (("env", "add", "grove-dev", "practice:x"), 2, ("already",)),
         (("history", "nobody-7"), 2, ("There is no run 'nobody-7'",)),
         (("verify", "olive-intake", "grove-test"), 3, ("never imported",)),
-        (("import", "olive-intake", "grove-live"), 3, ("Nobody is here to confirm", "nothing was touched")),
+        (
+            ("import", "olive-intake", "grove-live"),
+            3,
+            (
+                "Nobody is here to confirm",
+                "nothing was touched",
+                "Next: amphora import olive-intake-1.0.0 grove-live --yes",
+            ),
+        ),
         (("import", "olive-intake", "grove-south", "--yes"), 3, ("nothing was touched", "not mapped")),
         (("map", "olive-intake", "grove-live", "--set", "nope=1"), 2, ("is no need",)),
         (("export", "grove-dev", "Harvest Intake", "--as", "a b"), 2, ("'a b' can't be the name",)),
@@ -127,7 +135,13 @@ def test_outside_a_workspace(tmp_path: Path, packed: Path) -> None:
 
     told(run_program(tmp_path.parent, "env", "list"), 2, "no workspace", "amphora init")
     shutil.copy(packed, tmp_path / "p.amphora")
-    assert run_program(tmp_path, "peek", "p.amphora").code == 0
+    peeked = run_program(tmp_path, "peek", "p.amphora")
+    assert (peeked.code, "It is not signed.\n" in peeked.out) == (0, True)
+    told(run_program(tmp_path, "compare", "p.amphora", "grove-live"), 2, "no workspace", "amphora init")
+    # A broken one is no reason to go on as if there were none.
+    (tmp_path / "amphora.toml").write_text("x = [", encoding="utf-8")
+    for words in (("peek", "p.amphora"), ("check", "p.amphora"), ("check", "--rules")):
+        told(run_program(tmp_path, *words), 2, "is not TOML")
 
 
 def test_a_target_that_is_not_there_is_told_as_try_later(amphora: Program, packed: Path, halcyon: Path) -> None:

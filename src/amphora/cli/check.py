@@ -48,7 +48,7 @@ def check(
 
     with working(json, workspace) as work:
         if rules:
-            work.show(rules_result(work.rule_levels))
+            work.show(rules_result(work.session_anywhere.workspace.rule_levels))
             return
         if package is None:
             raise UsageFault("It isn't said which package to check.", next_step=to_type("check", "--help"))

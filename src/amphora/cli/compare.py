@@ -191,8 +191,8 @@ def _quiet(result: Result) -> Result:
 def _refresh(work: Work, path: Path) -> None:
     from dataclasses import replace
 
-    from amphora.core.needs.selection import readable
     from amphora.core.plan.decisions import Decisions
+    from amphora.core.values.keys import readable
     from amphora.core.values.words import counted
     from amphora.engine.gate import ImportRequest, in_the_way
     from amphora.engine.refresh import refresh_docket

@@ -123,7 +123,7 @@ def _import_one(work: Work, prepared: Prepared, request: ImportRequest, preview:
         work.show(preview_result(docket, in_the_way(work.session, prepared, request)))
         return
     # Nothing to write is no reason to skip the gate: the docket may be idle because something is undecided.
-    if docket.is_idle and not docket.undecided and not in_the_way(work.session, prepared, request):
+    if docket.is_settled and not in_the_way(work.session, prepared, request):
         if not is_recorded(work.session, docket):
             # Recorded all the same: from now on the target has this version, and local edits are measured by it.
             import_prepared(work.session, prepared)

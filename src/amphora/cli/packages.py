@@ -13,17 +13,11 @@ if TYPE_CHECKING:
 def opened_package(work: Work, name: str) -> Contents:
     """Reads and verifies the package that a name means, and says so where it is not one of the workspace; files and
     folders need no workspace."""
-    from amphora.core.values.errors import UsageFault
     from amphora.files.sources import is_elsewhere, open_package
-    from amphora.files.workspace import FILE
 
-    try:
-        packages = work.session.workspace.packages
-    except UsageFault as error:
-        # A broken workspace is told; none at all is fine for a file.
-        if error.subject != FILE or not is_elsewhere(name):
-            raise
-        packages = None
+    # Asked for all the same where only a workspace could hold it: then it is told that there is none.
+    is_known = work.has_workspace or not is_elsewhere(name)
+    packages = work.session.workspace.packages if is_known else None
     contents = open_package(name, packages)
     if contents.file:
         work.tell([f"Reading {contents.title} from {contents.file}"])

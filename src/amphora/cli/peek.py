@@ -31,11 +31,12 @@ def peek(
     with working(json, workspace) as work:
         contents = opened_package(work, package)
         if item is None:
-            from amphora.files.signing import judged
+            from amphora.files.signatures import judged
 
-            signature = judged(contents, work.trusted_keys).words
-            target = work.likely_target(contents.source)
-            work.show(peek_result(contents, target, signature, work.is_signature_required))
+            session = work.session_anywhere
+            signature = judged(contents, session.workspace.keys).words
+            policy = session.workspace.is_signature_required if work.has_workspace else None
+            work.show(peek_result(contents, session.likely_target(contents.source), signature, policy))
             return
         [key, *_] = choose([item], listed_items(contents), contents.title)
         work.show(peek_item_result(contents, key))

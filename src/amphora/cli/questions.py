@@ -41,9 +41,9 @@ def asker(work: Work) -> Callable[[Mapped], str | None]:
 
 def decider(work: Work, docket: Docket) -> Callable[[Question, int, int], Answer]:
     """Asks about one open question of a docket: one key to answer it."""
-    from amphora.core.needs.selection import readable
     from amphora.core.plan.questions import ANSWERS
     from amphora.core.values.errors import NotReady
+    from amphora.core.values.keys import readable
     from amphora.render.changes import place_phrase
     from amphora.render.result import shown
 

@@ -32,7 +32,7 @@ def sign(
       amphora sign olive-intake --key ines
     """
     from amphora.files.package import find_package
-    from amphora.files.signing import sign_package
+    from amphora.files.signatures import sign_package
     from amphora.render.sign import sign_result
 
     with working(json, workspace) as work:
@@ -53,7 +53,7 @@ def new(
     Example:
       amphora keys new ines
     """
-    from amphora.files.signing import new_key
+    from amphora.files.signatures import new_key
     from amphora.render.sign import key_result
 
     with working(json, workspace) as work:
@@ -76,7 +76,7 @@ def trust(
     """
     from amphora.core.values.errors import UsageFault
     from amphora.core.values.strict_json import JsonFault, parse_json
-    from amphora.files.signing import trust_key
+    from amphora.files.signatures import trust_key
     from amphora.render.sign import trust_result
 
     with working(json, workspace) as work:
@@ -98,7 +98,7 @@ def list_(json: JsonFlag = False, workspace: FolderOption = None, debug: DebugFl
     Example:
       amphora keys list
     """
-    from amphora.files.signing import trusted_keys
+    from amphora.files.signatures import trusted_keys
     from amphora.render.sign import keys_result
 
     with working(json, workspace) as work:

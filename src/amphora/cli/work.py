@@ -106,63 +106,26 @@ class Work:
         return self._session
 
     @property
-    def session_anywhere(self) -> Session:
-        """The session, outside a workspace over an empty one: for what needs neither environment nor ledger."""
-        from amphora.core.values.errors import UsageFault
-        from amphora.engine.session import Session
-        from amphora.files.workspace import FILE, Workspace
-
-        try:
-            return self.session
-        except UsageFault as error:
-            # Only "there is no workspace" is passed over; a broken one is told.
-            if error.subject != FILE:
-                raise
-            # A folder that is not there: nothing is read from it, and whatever wanted to write would fail.
-            self._session = Session(Workspace(Path.cwd() / ".nowhere"), self.progress)
-            return self._session
-
-    def likely_target(self, source: str) -> str:
-        """An environment to go on with, or a placeholder outside a workspace."""
-        from amphora.core.values.errors import UsageFault
-
-        try:
-            return self.session.likely_target(source)
-        except UsageFault:
-            return "ENVIRONMENT"
-
-    @property
-    def trusted_keys(self) -> Path:
-        """The folder of trusted keys; one that isn't there outside a workspace."""
-        from amphora.core.values.errors import UsageFault
-
-        try:
-            return self.session.workspace.keys
-        except UsageFault:
-            return Path("keys")
-
-    @property
-    def is_signature_required(self) -> bool:
-        """Whether the workspace takes signed packages only; outside of one nobody asks for that."""
-        from amphora.core.values.errors import UsageFault
-
-        try:
-            return self.session.workspace.is_signature_required
-        except UsageFault:
-            return False
-
-    @property
-    def rule_levels(self) -> dict[str, str]:
-        """The rules that the workspace has set to another level; none outside a workspace."""
+    def has_workspace(self) -> bool:
+        """Whether there is a workspace here; a broken one is told."""
         from amphora.core.values.errors import UsageFault
         from amphora.files.workspace import FILE
 
         try:
-            return dict(self.session.workspace.rule_levels)
+            return self.session is not None
         except UsageFault as error:
-            if error.subject == FILE:
-                return {}
-            raise
+            if error.subject != FILE:
+                raise
+            return False
+
+    @property
+    def session_anywhere(self) -> Session:
+        """The session, outside a workspace over an empty one: for what needs neither environment nor ledger."""
+        from amphora.engine.session import Session
+        from amphora.files.workspace import Workspace
+
+        # A folder that is not there: nothing is read from it, and whatever wanted to write would fail.
+        return self.session if self.has_workspace else Session(Workspace(Path.cwd() / ".nowhere"), self.progress)
 
     @property
     def is_terminal(self) -> bool:

@@ -11,11 +11,10 @@ from amphora.core.form.native import to_native
 from amphora.core.form.spots import masked_places
 from amphora.core.merge.compare import STATE, Base, Comparison, compare_item
 from amphora.core.merge.merge import LAST_DELIVERED, PACKAGE, TARGET, By, FieldChange, field_choices
-from amphora.core.needs.selection import readable
 from amphora.core.plan.decisions import DRAFT, PUBLICATION, SECRETS, THERE, ItemDecision
 from amphora.core.plan.docket import Action, Do, decide, moves
 from amphora.core.values.errors import UsageFault
-from amphora.core.values.keys import Key
+from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Contents, Found, Item
 from amphora.core.values.next_step import advice
 from amphora.core.values.tokens import PREFIX

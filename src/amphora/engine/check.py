@@ -20,7 +20,7 @@ from amphora.engine.session import Opened, Session
 from amphora.engine.sides import Side, read_items
 from amphora.environments.contract import Probes
 from amphora.files.package import FORMAT
-from amphora.files.signing import judged
+from amphora.files.signatures import judged
 
 
 def check_alone(session: Session, contents: Contents) -> list[Finding]:

@@ -7,12 +7,13 @@ from dataclasses import dataclass, field, replace
 
 from amphora.core.form.attachments import LEFT_OUT, with_present, without_attachments
 from amphora.core.form.bindings import MISSING
+from amphora.core.form.declared import secret_faults
 from amphora.core.form.portable import Portable
-from amphora.core.form.secrets import sealed, secret_faults
+from amphora.core.form.secrets import sealed
 from amphora.core.form.spots import part_ids
 from amphora.core.merge.compare import Base
 from amphora.core.merge.merge import TARGET
-from amphora.core.needs.crosswalk import Mapped, MapState, resolve
+from amphora.core.needs.crosswalk import Mapped, resolve
 from amphora.core.needs.needs import needs_of, types_of
 from amphora.core.plan.claims import Claims
 from amphora.core.plan.decisions import THERE, WITHOUT, Decisions
@@ -29,11 +30,11 @@ from amphora.engine.action import Known, action_of, secrets_to_enter
 from amphora.engine.check import found_by_rules, sheets_for, target_index
 from amphora.engine.leaks import leaks_in_images, refuse_faults
 from amphora.engine.retirement import retirements_of
+from amphora.engine.runs.material import secrets_at_hand
 from amphora.engine.runs.stage import looked_up
 from amphora.engine.session import Opened, Session
 from amphora.engine.sides import OWN_ADDRESS, Side, read_items, target_side
 from amphora.environments.contract import ChoosesIds, Wanted, able, habits_of
-from amphora.environments.locations import kept_secret
 from amphora.files.rows import count_rows
 
 
@@ -103,11 +104,7 @@ def prepare(
     for key in contents.items:
         known = Known(bases.get(key), key in gone, _earlier(session, side, key, present.get(key), bases.get(key)))
         actions.append(action_of(contents, key, side, present.get(key), found.get(key), known, said.of(key)))
-    kept = {
-        one.need.key
-        for one in mapped
-        if one.need.kind == "secret" and one.state is MapState.MAPPED and kept_secret(str(one.value), environment)
-    }
+    kept = secrets_at_hand(mapped, environment)
     to_enter = tuple(
         (action.key, token)
         for action in actions

@@ -11,11 +11,11 @@ from amphora.core.form.attachments import without_attachments
 from amphora.core.needs.crosswalk import SECTIONS, row_name
 from amphora.core.needs.matching import Link
 from amphora.core.needs.needs import needs_of
-from amphora.core.needs.selection import choose, lasting, readable
+from amphora.core.needs.selection import choose, lasting
 from amphora.core.plan.claims import Claims
 from amphora.core.values.canon import NotCanonical
 from amphora.core.values.errors import NotReady, Unavailable, UsageFault
-from amphora.core.values.keys import Key, kind_of
+from amphora.core.values.keys import Key, kind_of, readable
 from amphora.core.values.model import Contents, Item, Listed, Need
 from amphora.core.values.next_step import NextStep, advice, to_type
 from amphora.core.values.pace import uncollected
@@ -29,7 +29,7 @@ from amphora.engine.versions import stored, version_for
 from amphora.environments.contract import HoldsRows, Take
 from amphora.files.crosswalk_file import Cell, write_cells
 from amphora.files.folder import OnDisk
-from amphora.files.listing import NAME
+from amphora.files.names import checked_name
 from amphora.files.rows import write_rows
 from amphora.files.store import Store
 
@@ -106,12 +106,7 @@ def export(session: Session, request: ExportRequest) -> ExportReport:
     """Exports items and what they use; writes the package, the crosswalk's source rows and the ledger. Nothing is
     written for contents that the last version holds already, unless `out` names another file."""
     name, environment = request.name, request.environment
-    if not NAME.fullmatch(name):
-        raise UsageFault(
-            f"{name!r} can't be the name of a package.",
-            subject=name,
-            next_step=advice("Use letters, digits, dots, dashes and underscores, beginning with a letter or digit."),
-        )
+    checked_name(name, "a package")
     opened = session.open(environment)
     side = own_side(opened, session.ledger, session.crosswalk)
     asked = choose(request.wanted, side.by_key, environment)

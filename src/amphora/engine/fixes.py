@@ -7,9 +7,8 @@ from dataclasses import dataclass, replace
 
 from amphora.core.form.attachments import LEFT_OUT
 from amphora.core.needs.crosswalk import MapState
-from amphora.core.needs.selection import readable
 from amphora.core.values.errors import UsageFault
-from amphora.core.values.keys import Key
+from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Contents, Finding
 from amphora.core.values.next_step import blank, to_type
 from amphora.engine.docket import check_package

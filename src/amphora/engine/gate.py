@@ -90,7 +90,7 @@ def _policy(session: Session, contents: Contents | None) -> str:
     if contents is None or not session.workspace.is_signature_required:
         return ""
     # Here and not above: the cryptography library costs a fifth of a start, and most workspaces require no signature.
-    from amphora.files.signing import require_signature
+    from amphora.files.signatures import require_signature
 
     try:
         require_signature(contents, session.workspace.keys)

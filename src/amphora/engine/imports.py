@@ -105,9 +105,9 @@ def question_for(session: Session, prepared: Prepared, request: ImportRequest) -
         return _question(docket)
     if request.yes:
         return ""
-    what = docket.file or f"{docket.package} {docket.target}"
     raise NotReady(
-        "Nobody is here to confirm the import; nothing was touched.", next_step=to_type("import", what, "--yes")
+        "Nobody is here to confirm the import; nothing was touched.",
+        next_step=to_type("import", *docket.named, "--yes"),
     )
 
 

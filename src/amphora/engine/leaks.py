@@ -5,30 +5,30 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 
-from amphora.core.form.detector import is_secret
+from amphora.core.form.detector import NAME, is_secret
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.secrets import (
     NOTE,
     Guard,
     hidden,
+    leaks_in_file,
     leaks_in_row,
     leaks_in_text,
     mark_of_secret,
     sealed,
-    secrets_of,
     to_silence,
     told,
     without_secrets,
 )
 from amphora.core.needs.crosswalk import row_name
-from amphora.core.needs.selection import readable
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import NotReady, PackageDamaged
-from amphora.core.values.keys import Key
+from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Contents, Json, Leak
 from amphora.core.values.next_step import advice
 from amphora.core.values.raw import whole
 from amphora.core.values.tokens import parse_token
+from amphora.core.values.words import counted
 from amphora.files.rows import rows_of
 
 Found = tuple[Key, Leak]
@@ -45,8 +45,8 @@ def leaks_in(contents: Contents, sheets: Sheets, guard: Guard) -> list[Found]:
     the note."""
     found: list[Found] = []
     for key, item in contents.items.items():
-        # Items that were read from an environment have passed the gate, and remember what was hidden there.
-        # Packages that were read from a file have not passed it: somebody else's export, or a folder edited by hand.
+        # What was read from an environment has passed the gate, and remembers what was hidden there; what was read
+        # from a file has not: somebody else's export, or a folder edited by hand.
         leaks = item.leaks or sealed(item, sheets.get(item.kind), guard).leaks
         found += [(key, leak) for leak in leaks]
     holders = {
@@ -55,12 +55,10 @@ def leaks_in(contents: Contents, sheets: Sheets, guard: Guard) -> list[Found]:
         for place in item.places
         if (token := parse_token(place.token)) and token.kind == "file"
     }
-    small = {
-        name: raw
-        for name, raw in contents.files.items()
-        if isinstance(raw, bytes) or raw.size_bytes < LARGEST_TEXT_BYTES
-    }
-    found += secrets_of({name: whole(raw) for name, raw in small.items()}, holders, guard)
+    for name, raw in contents.files.items():
+        if isinstance(raw, bytes) or raw.size_bytes < LARGEST_TEXT_BYTES:
+            key, where = holders.get(name, ("", ""))
+            found += [(key, leak) for leak in leaks_in_file(key, where, whole(raw), guard)]
     for key, rows in contents.records.items():
         # Row by row, as they are written: a table is never in memory as a whole.
         for number, row in enumerate(rows_of(rows), 1):
@@ -79,7 +77,7 @@ def leaks_in_settings(contents: Contents, values: Mapping[Key, Json], guard: Gua
             place = next(place.pointer for place, token in item.tokens if token.key == need.key)
             mark = mark_of_secret(item.key, place, str(value))
             if not guard.pardons(item.key, place, mark):
-                found.append((item.key, Leak(place, "name", mark, f"the setting {name!r}")))
+                found.append((item.key, Leak(place, NAME, mark, f"the setting {name!r}")))
     return found
 
 
@@ -94,11 +92,17 @@ def sealed_image(key: Key, image: Image, sheets: Sheets, guard: Guard) -> Image:
 
 
 def refuse_to_pack(found: Sequence[Found]) -> None:
-    """NotReady where anything leaks."""
+    """NotReady where anything would leak into a package."""
+    words = f"{counted(len(found), 'value')} would carry a secret in clear; nothing was written."
+    refuse_leaks(found, words)
+
+
+def refuse_leaks(found: Sequence[Found], words: str) -> None:
+    """NotReady where anything leaks, with these words first."""
     if found:
         key, leak = found[0]
         raise NotReady(
-            f"{len(found)} value{'s' if len(found) > 1 else ''} would carry a secret in clear; nothing was written.",
+            words,
             subject=without_secrets(key) or None,
             place=leak.place,
             details=[told(*one) for one in found],

@@ -10,6 +10,7 @@ from functools import cached_property
 
 from amphora.core.form.secrets import STRICT, Guard
 from amphora.core.needs.crosswalk import Crosswalk
+from amphora.core.values.next_step import blank
 from amphora.environments.contract import Description, Environment
 from amphora.environments.locations import open_environment
 from amphora.files.crosswalk_file import read_crosswalk
@@ -101,7 +102,7 @@ class Session:
         entries = [entry for entry in self.workspace.environments.values() if entry.name != source]
         later = sorted((entry for entry in entries if entry.role != "build"), key=lambda e: ROLES.index(e.role))
         # A name to be filled in is better than a command that can't be pasted without reading.
-        return (later or entries)[0].name if entries else "ENVIRONMENT"
+        return (later or entries)[0].name if entries else blank("ENVIRONMENT")
 
     @cached_property
     def guard(self) -> Guard:

@@ -48,7 +48,7 @@ class Verdict:
 
 def at_stake(docket: Docket) -> str:
     """What an import would do, in one sentence."""
-    if docket.is_idle and not docket.undecided:
+    if docket.is_settled:
         return f"Nothing to do: {docket.target} already has {docket.title}."
     parts = [f"{len(docket.by(Do.CREATE))} new", f"{len(docket.by(Do.UPDATE))} changed"]
     # Counted by themselves: somebody's repair is what an approver looks for first.
@@ -71,7 +71,7 @@ def of_comparison(docket: Docket, reasons: Sequence[Reason]) -> Verdict:
     """A package against a target. `reasons` are what an import would stop at."""
     words = at_stake(docket) + _in_the_way(reasons)
     words += f" The docket is in {docket.file}." if docket.file else ""
-    is_same = docket.is_idle and not docket.undecided
+    is_same = docket.is_settled
     code = CLOSED if reasons else 0 if is_same else COUNTS
     return Verdict(words, "warn" if reasons else "plain", _after(docket, reasons), code)
 
@@ -224,10 +224,11 @@ def of_export(report: ExportReport, target: str) -> Verdict:
 def of_verification(package: str, version: str, environment: str, verified: Sequence[Verified]) -> Verdict:
     """Whether a target is what was promised."""
     wrong = [one for one in verified if not one.is_as_promised]
-    what = f"items of {package} {version}"
+    what = f"of {package} {version}"
     if not wrong:
-        return Verdict(f"{environment} is as promised: all {len(verified)} {what}.", "good", to_type("history"))
-    words = f"{environment} is not as promised: {len(wrong)} of {len(verified)} {what} differ."
+        all_ = "the one item" if len(verified) == 1 else f"all {len(verified)} items"
+        return Verdict(f"{environment} is as promised: {all_} {what}.", "good", to_type("history"))
+    words = f"{environment} is not as promised: {len(wrong)} of {counted(len(verified), 'item')} {what} differ."
     return Verdict(words, "bad", to_type("compare", package, environment), COUNTS)
 
 
@@ -331,8 +332,8 @@ def _after_check(
 ) -> NextStep:
     targets = [target for target in findings if target]
     errors = [finding for rows in findings.values() for finding in rows if finding.level is Level.ERROR]
-    # What one command can mend comes first, whatever else there is.
-    # Only against a target: by itself a package can't know what is missing.
+    # What one command can mend comes first, whatever else there is; only against a target, for by itself a package
+    # can't know what is missing.
     if any(finding.rule == "item-missing" for finding in errors) and targets and fix:
         return fix
     if errors:

@@ -21,7 +21,7 @@ from amphora.core.plan.states import Image
 from amphora.core.values.errors import EnvironmentRefused, PackageDamaged, RevisionMoved, Unavailable
 from amphora.core.values.keys import encode_segment
 from amphora.core.values.model import Found, Json, Listed, States, Supply
-from amphora.core.values.next_step import advice
+from amphora.core.values.next_step import advice, other_program
 from amphora.core.values.pointers import parse_pointer, value_at, with_value
 from amphora.core.values.strict_json import JsonFault, parse_json, pretty_bytes
 from amphora.environments.contract import (
@@ -50,7 +50,9 @@ def connect(location: str, folder: Path, user: str, secret: str) -> FolderEnviro
     """Opens `folder:PATH`; an empty folder is made an environment that takes the kinds we know."""
     path = folder / location.partition(":")[2]
     if not path.is_dir():
-        raise Unavailable(f"There is no folder {path}.", subject=location, next_step=advice(f"mkdir -p {path}"))
+        raise Unavailable(
+            f"There is no folder {path}.", subject=location, next_step=other_program("mkdir", "-p", str(path))
+        )
     if not (path / FILE).is_file():
         if any(path.iterdir()):
             raise Unavailable(

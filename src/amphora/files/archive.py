@@ -25,9 +25,14 @@ MOST_RATIO = 200
 RATIO_COUNTS_FROM = 2**26
 COMPRESSION = 6
 LOCAL_HEADER = 30
-END_RECORD = 22
-NONE_HERE = 0xFFFFFFFF
 """The least size in bytes of what stands before a member's content."""
+
+END_RECORD = 22
+"""The least size in bytes of the record that ends a ZIP file."""
+
+NONE_HERE = 0xFFFFFFFF
+"""Stands in that record where the value is too large for it, and in another one (ZIP64)."""
+
 _FIXED_TIME = (1980, 1, 1, 0, 0, 0)
 
 

@@ -24,9 +24,9 @@ from amphora.files.bag import MANIFEST, TAG_MANIFEST
 from amphora.files.bounds import Bounds
 from amphora.files.git import read_tree
 from amphora.files.links import below
-from amphora.files.listing import PACKING_LIST
 from amphora.files.members import item_members
 from amphora.files.package import contents_of, package_digest_of, package_files, packing_row
+from amphora.files.packing_list import PACKING_LIST
 
 ATTRIBUTES = ".gitattributes"
 _TAG_FILES = frozenset({"bagit.txt", "bag-info.txt", MANIFEST, TAG_MANIFEST})

@@ -9,8 +9,8 @@ from pathlib import Path
 from typing import Any
 
 from amphora.core.form.attachments import LEFT_OUT
+from amphora.core.form.declared import secret_faults
 from amphora.core.form.kinds import KindSheet, parse_sheet
-from amphora.core.form.secrets import secret_faults
 from amphora.core.needs.needs import needs_of
 from amphora.core.values.canon import NotCanonical
 from amphora.core.values.errors import PackageDamaged, SheetFault, UsageFault
@@ -26,8 +26,8 @@ from amphora.core.values.versions import is_version, version_order
 from amphora.files.archive import read_archive, write_archive
 from amphora.files.bag import TAG_MANIFEST, tag_files, verify_bag
 from amphora.files.bounds import ROW_VALUES, Bounds
-from amphora.files.listing import PACKING_LIST, check_listing, check_states
 from amphora.files.members import item_members
+from amphora.files.packing_list import PACKING_LIST, check_listing, check_states
 from amphora.files.rows import rows_of
 
 FORMAT = (1, 1)

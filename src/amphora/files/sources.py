@@ -11,8 +11,8 @@ from amphora.core.values.model import Contents
 from amphora.core.values.next_step import to_type
 from amphora.files.folder import read_folder, read_git
 from amphora.files.git import GIT
-from amphora.files.listing import PACKING_LIST
 from amphora.files.package import SUFFIX, find_package, read_package
+from amphora.files.packing_list import PACKING_LIST
 
 
 def open_package(name: str, packages: Path | None) -> Contents:

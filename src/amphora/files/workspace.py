@@ -24,7 +24,6 @@ _TOP = {"amphora", "environments", "silenced", "rules", "selections", "policies"
 _SELECTION = {"environment": str, "items": list, "leave_out": list, "take": str, "with": list, "without": list}
 _ENVIRONMENT = {"location", "role", "region", "customer", "sign_in", "user", "ca_file"}
 _NAME = re.compile(r"[a-z0-9][a-z0-9._-]*", re.IGNORECASE)
-_SECRET_NAMES = re.compile(r"(?i)pass(word|wd|phrase)?$|secret|token|api_?key")
 
 
 @dataclass(frozen=True)
@@ -257,8 +256,10 @@ def _entry(path: Path, text: str, name: str, table: Any) -> EnvironmentEntry:
         raise _fault(path, text, ("environments",), name, f"environment {name!r} has to be a table")
     for field_name, value in table.items():
         if field_name not in _ENVIRONMENT:
+            from amphora.core.form.detector import kind_of_name
+
             # Somebody means to write a password down: told why not, instead of that the name is unknown.
-            if _SECRET_NAMES.search(field_name):
+            if kind_of_name(field_name):
                 raise _secret(path, text, within, field_name)
             raise _fault(path, text, within, field_name, f"{field_name!r} is not known for an environment")
         if not isinstance(value, str):

@@ -7,9 +7,8 @@ from dataclasses import dataclass
 
 from amphora.core.merge.lines import line_hunks
 from amphora.core.merge.merge import By, FieldChange
-from amphora.core.needs.selection import readable
 from amphora.core.plan.docket import Do, Docket
-from amphora.core.values.keys import Key
+from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Item, Json
 from amphora.core.values.strict_json import pretty_bytes
 from amphora.render.changes import place_phrase

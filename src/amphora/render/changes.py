@@ -9,7 +9,7 @@ from amphora.core.checks import RULES, todo_of
 from amphora.core.form.bindings import MISSING
 from amphora.core.merge.merge import ORDER, By, FieldChange
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
-from amphora.core.needs.selection import readable
+from amphora.core.values.keys import readable
 from amphora.core.values.model import Finding, Item, Json
 from amphora.core.values.pointers import parse_pointer
 from amphora.core.values.tokens import parse_token

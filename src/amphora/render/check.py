@@ -6,8 +6,8 @@ from collections.abc import Iterable, Mapping, Sequence
 from itertools import groupby
 
 from amphora.core.checks import RULES, Rule, Todo, todo_of
-from amphora.core.needs.selection import readable
 from amphora.core.plan.gate import Reason
+from amphora.core.values.keys import readable
 from amphora.core.values.model import Contents, Finding, Level
 from amphora.core.values.next_step import NOTHING, NextStep
 from amphora.core.values.visible import visible

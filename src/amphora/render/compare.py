@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from amphora.core.form.bindings import MISSING
-from amphora.core.needs.selection import readable
 from amphora.core.plan.docket import Action, Do, Docket
+from amphora.core.values.keys import readable
 from amphora.core.values.model import Json
 from amphora.core.values.visible import visible
 from amphora.engine.verdicts import at_stake

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from amphora.core.needs.selection import readable
+from amphora.core.values.keys import readable
 from amphora.core.values.next_step import to_type
 from amphora.core.values.words import counted
 from amphora.engine.deliveries import Traced

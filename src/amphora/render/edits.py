@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from amphora.core.form.bindings import MISSING
 from amphora.core.merge.merge import FieldChange
-from amphora.core.needs.selection import readable
+from amphora.core.values.keys import readable
 from amphora.engine.edits import Edited
 from amphora.engine.verdicts import of_edits
 from amphora.render.beside import text_lines

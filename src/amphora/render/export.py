@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 
-from amphora.core.needs.selection import readable
+from amphora.core.values.keys import readable
 from amphora.core.values.model import Listed
 from amphora.core.values.words import counted
 from amphora.engine.export import ExportReport

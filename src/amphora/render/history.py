@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from amphora.core.needs.selection import readable
+from amphora.core.values.keys import readable
 from amphora.core.values.next_step import blank, to_type
 from amphora.core.values.words import counted, few
 from amphora.engine.verdicts import of_run

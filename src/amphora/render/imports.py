@@ -7,11 +7,10 @@ from typing import TYPE_CHECKING
 
 from amphora.core.merge.patch import patch_of
 from amphora.core.needs.crosswalk import row_name
-from amphora.core.needs.selection import readable
 from amphora.core.plan.docket import Do, Docket, Fate
 from amphora.core.plan.gate import Reason
 from amphora.core.plan.steps import LoadRows
-from amphora.core.values.keys import Key
+from amphora.core.values.keys import Key, readable
 from amphora.core.values.raw import size_of
 from amphora.core.values.tokens import PREFIX
 from amphora.core.values.words import counted

@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
-from amphora.core.needs.selection import readable
-from amphora.core.values.keys import Key
+from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Contents, Item, Listed
 from amphora.core.values.next_step import blank, to_type
 from amphora.core.values.words import counted
@@ -123,8 +122,8 @@ def env_test_result(entry: EnvironmentEntry, description: Description, identity:
     )
 
 
-def peek_result(contents: Contents, target: str, signature: str, is_required: bool = False) -> Result:
-    """What is in a package, and what its `signature` is worth."""
+def peek_result(contents: Contents, target: str, signature: str, is_required: bool | None) -> Result:
+    """What is in a package, and what its `signature` is worth; `is_required` is None where no workspace says."""
     from amphora.files.package import FORMAT
 
     rows: list[Row] = [
@@ -153,11 +152,14 @@ def peek_result(contents: Contents, target: str, signature: str, is_required: bo
     )
     if contents.records:
         blocks.append(Lines([f"It holds the rows of {counted(len(contents.records), 'table')}."]))
-    policy = "requires a signature by a trusted key" if is_required else "asks for no signature"
+    words = f"It is {signature}"
+    if is_required is not None:
+        policy = "requires a signature by a trusted key" if is_required else "asks for no signature"
+        words += f"; this workspace {policy}"
     # Not signed is nothing to worry about, until a workspace asks for it; signed by somebody unknown is worth a look.
     tone: Tone = "warn" if contents.signature else "dim"
     tone = "good" if "by a trusted" in signature else "bad" if is_required else tone
-    blocks.append(Lines([Cell(f"It is {signature}; this workspace {policy}.", tone)]))
+    blocks.append(Lines([Cell(f"{words}.", tone)]))
     if contents.format_minor > FORMAT[1]:
         note = f"Its format 1.{contents.format_minor} is newer than this Amphora; what it adds was not read."
         blocks.append(Lines([Cell(note, "warn")]))
@@ -176,7 +178,7 @@ def peek_result(contents: Contents, target: str, signature: str, is_required: bo
             "needs": [{"key": n.key, "type": n.type, "used_by": list(n.used_by)} for n in contents.needs],
             "records": sorted(contents.records),
             "signature": signature,
-            "signature_required": is_required,
+            "signature_required": bool(is_required),
             "package_digest": contents.package_digest,
             "contents_digest": contents.digest(),
         },

@@ -8,8 +8,7 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 
 from amphora.core.form.kinds import Sheets
-from amphora.core.needs.selection import readable
-from amphora.core.values.keys import Key
+from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Listed
 from amphora.core.values.next_step import NOTHING, NextStep, blank, to_type
 from amphora.core.values.visible import for_spreadsheet, visible

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from amphora.core.needs.selection import readable
 from amphora.core.plan.restoration import Fate, Restoration
+from amphora.core.values.keys import readable
 from amphora.engine.runs.backwards import Back
 from amphora.engine.verdicts import of_undo, of_undo_to_be
 from amphora.ledger.records import Run

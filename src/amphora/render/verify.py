@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from amphora.core.needs.selection import readable
+from amphora.core.values.keys import readable
 from amphora.engine.verdicts import of_verification
 from amphora.engine.verify import Verified
 from amphora.render.changes import change_json, changes_grid

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from amphora.core.needs.selection import readable
 from amphora.core.plan.docket import Docket, Fate
+from amphora.core.values.keys import readable
 from amphora.engine.verdicts import of_withdrawal
 from amphora.render.result import Block, Cell, Grid, Result, Row
 

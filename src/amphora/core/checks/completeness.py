@@ -7,8 +7,7 @@ from collections.abc import Iterable
 from amphora.core.checks.context import CheckContext, Rule, Todo, named
 from amphora.core.form.places import Refer
 from amphora.core.form.spots import empty_references, part_ids, spotted
-from amphora.core.needs.selection import readable
-from amphora.core.values.keys import Key, name_of
+from amphora.core.values.keys import Key, name_of, readable
 from amphora.core.values.model import Finding, Item, Level
 from amphora.core.values.next_step import to_type
 from amphora.core.values.pointers import write_pointer

@@ -13,8 +13,7 @@ from amphora.core.form.places import Spot
 from amphora.core.form.secrets import STRICT, Guard
 from amphora.core.form.spots import named_pointer
 from amphora.core.needs.crosswalk import Mapped
-from amphora.core.needs.selection import readable
-from amphora.core.values.keys import Key
+from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Contents, Finding, Item, Level, Limits, Listed
 from amphora.core.values.next_step import NOTHING, NextStep, to_type
 from amphora.core.values.pointers import parse_pointer, write_pointer

@@ -8,8 +8,7 @@ from amphora.core.checks.context import CheckContext, Rule, Todo, named
 from amphora.core.form.settings import is_setting, setting_words
 from amphora.core.form.spots import setting_values
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
-from amphora.core.needs.selection import readable
-from amphora.core.values.keys import Key
+from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Finding, Item, Level
 from amphora.core.values.next_step import NOTHING, NextStep, open_value, to_type
 from amphora.core.values.tokens import parse_token

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from urllib.parse import urlsplit
 
 from amphora.core.checks.context import CheckContext, Rule, Todo
-from amphora.core.form.detector import may_hold
+from amphora.core.form.glance import may_hold
 from amphora.core.form.secrets import sealed, to_silence
 from amphora.core.form.spots import region_values
 from amphora.core.values.model import Finding, Item, Json, Leak, Level

@@ -8,9 +8,8 @@ from amphora.core.checks.context import CheckContext, Rule, Todo, named
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.spots import named_pointer, part_ids, required_references, spotted
 from amphora.core.needs.crosswalk import MapState, row_name
-from amphora.core.needs.selection import readable
 from amphora.core.values.graph import in_order
-from amphora.core.values.keys import Key
+from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Finding, Item, Json, Level
 from amphora.core.values.tokens import parse_token
 

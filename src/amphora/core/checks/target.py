@@ -9,8 +9,7 @@ import orjson
 
 from amphora.core.checks.context import CheckContext, Rule, TargetIndex, Todo, named
 from amphora.core.form.spots import feature_values
-from amphora.core.needs.selection import readable
-from amphora.core.values.keys import Key, decode_segment, path_of
+from amphora.core.values.keys import Key, decode_segment, path_of, readable
 from amphora.core.values.model import Finding, Item, Level, Listed
 from amphora.core.values.next_step import advice
 

@@ -34,17 +34,20 @@ class Hit:
     is_sure: bool = True
 
 
-_STRONG: Final = frozenset(
+STRONG: Final = frozenset(
     "password passwd pwd passphrase passcode passwort pw psw secret secrets token credential credentials cred"
     " creds apikey accesskey secretkey privatekey sharedkey authtoken accesstoken clientsecret otp totp"
     " kennwort keyphrase jwt psk".split()
 )
 """Words that, as the last of a name, make it that of a secret."""
 
-_WEAK: Final = frozenset("auth authorization authentication cookie cookies sas signature bearer pass".split())
+WEAK: Final = frozenset("auth authorization authentication cookie cookies sas signature bearer pass".split())
 """Words under which a secret may stand as well as a word for how it is sent."""
 
-_KEYS: Final = frozenset(
+DIGITS: Final = frozenset("pin pincode".split())
+"""Words under which digits are a secret, and words the name of something else: a board has pins too."""
+
+KEYS: Final = frozenset(
     "api access private secret encryption encrypt signing sign shared master session client account storage service"
     " license licence hmac symmetric ssh deploy subscription crypto cipher webhook app application admin root wallet"
     " recovery db auth".split()
@@ -54,9 +57,7 @@ _KEYS: Final = frozenset(
 _GENERIC: Final = frozenset("value values val v data content text string default current plain raw 0 1".split())
 """Names that say nothing: the name is that of what holds them."""
 
-_TAILS: Final = frozenset(
-    "value val text plain plaintext string raw clear cleartext b64 base64 hex hash base".split()
-)
+TAILS: Final = frozenset("value val text plain plaintext string raw clear cleartext b64 base64 hex hash base".split())
 """Words behind a secret's name that change nothing about it."""
 
 _HEADS: Final = frozenset(
@@ -134,12 +135,12 @@ def is_secret(name: str, value: Json) -> bool:
 
 def is_named(name: str, value: str, is_number: bool = False) -> bool:
     """Whether a value is a secret because of the name of its place."""
-    kind = _kind(name)
+    kind = kind_of_name(name)
     if kind is None or len(value.strip()) < SHORTEST or is_placeholder(value):
         return False
     if kind == "digits":
-        # A pin of a board has one or two digits, and a name.
-        return any(letter.isdigit() for letter in value)
+        # A pin of a board has one or two digits, and a name: D7, GPIO17.
+        return 2 * sum(letter.isdigit() for letter in value) >= len(value)
     if is_number:
         # A small number of tokens is how many there are.
         return kind == "strong" and (len(value) >= 7 or not name_words(name)[-1].startswith("token"))
@@ -176,11 +177,12 @@ def name_words(name: str) -> list[str]:
 
 
 @lru_cache(8192)
-def _kind(name: str) -> str | None:
-    """`strong` where the name is that of a secret, `weak` where it may be, None where it is not."""
+def kind_of_name(name: str) -> str | None:
+    """`strong` where the name is that of a secret, `weak` where it may be, `digits` where digits are one, None where
+    it is not."""
     words = name_words(name)
     # `passwordValue1` is a password: what stands behind the word changes nothing.
-    while len(words) > 1 and (words[-1] in _TAILS or words[-1].isdigit()):
+    while len(words) > 1 and (words[-1] in TAILS or words[-1].isdigit()):
         words.pop()
     # `maxTokens`, `hasPassword`, `useToken`: counts and switches.
     if not words or (len(words) > 1 and words[0] in _HEADS):
@@ -189,15 +191,15 @@ def _kind(name: str) -> str | None:
     joined = "".join(words[-2:])
     # Two words joined as well, for names that write one thing both ways: passCode, api-key.
     for word in {last, last.removesuffix("s"), joined, joined.removesuffix("s")}:
-        if word in _STRONG:
+        if word in STRONG:
             return "strong"
-        if word in ("pin", "pincode", "passcode"):
+        if word in DIGITS:
             return "digits"
-    if last in ("key", "keys") and len(words) > 1 and words[-2] in _KEYS:
+    if last in ("key", "keys") and len(words) > 1 and words[-2] in KEYS:
         return "strong"
     if last in ("string", "str", "dsn") and words[0] in ("connection", "conn", "dsn"):
         return None
-    return "weak" if last in _WEAK else None
+    return "weak" if last in WEAK else None
 
 
 def _by_shape(text: str) -> Iterator[Hit]:
@@ -206,10 +208,13 @@ def _by_shape(text: str) -> Iterator[Hit]:
         # Before the pattern: a piece that each match must hold is found a hundred times as fast.
         if not any(hint in text for hint in shape.hints):
             continue
-        for found in compiled(shape.pattern).finditer(text):
-            start, end = found.span("secret") if "secret" in compiled(shape.pattern).groupindex else found.span()
+        pattern = compiled(shape.pattern)
+        is_part = "secret" in pattern.groupindex
+        for found in pattern.finditer(text):
+            start, end = found.span("secret" if is_part else 0)
             value = text[start:end]
-            is_hint = "secret" in compiled(shape.pattern).groupindex and is_placeholder(value)
+            # A shape that is told by itself stands for nothing else.
+            is_hint = is_part and is_placeholder(value)
             if is_hint or any(start < other[1] and other[0] < end for other in taken):
                 continue
             # "Basic measurements" is English: only what decodes to a name and a password counts.
@@ -249,43 +254,11 @@ def looks_random(text: str) -> bool:
     return bits >= LEAST_ENTROPY_BITS
 
 
-_HINTS: Final = tuple(
-    b"pass pwd secret token cred auth cookie session bearer basic eyj data: akia asia aiza ltai eaac"
-    b" kennwort signature sig= ==".split()
-)
-_FAINT: Final = (b"key", b"pin", b"otp", b"pw", b"sas", b"jwt", b"psk", b"hook", b"/bot", b"_", b"-", b"sg.")
-"""Pieces that stand in harmless forms all the time: only then the pattern below is asked."""
-
-_NAMED: Final = (
-    rb"private key|(?:api|access|private|secret|encrypt\w*|sign\w*|shared|master|session|client|account|storage"
-    rb"|service|licen[sc]e"
-    rb"|hmac|symmetric|ssh|deploy|subscription|crypto|cipher|webhook|app|admin|root|wallet|recovery|db)[ _.-]?key"
-    rb"|pws?(?![a-z])|(?<![a-z])pin|pins?(?![a-z])|pincode|otp|psk|sas(?![a-z])|jwt|hook|/bot"
-    rb"|sg\.[\w-]{16}|age-secret|v1\.0-"
-    rb"|(?:sk|pk|rk|ak|ek|whsec|api|key|tok|pat|sec|gh[a-z]|gl[a-z]{1,4}|xox[a-z]|hf|npm|dop_v1|shp[a-z]{2})"
-    rb"[_-][\w-]{10}"
-)
-
-
-def may_hold(raw: bytes) -> bool:
-    """Whether a form's bytes give any reason to look for secrets in it: what is quick to see, and for most forms
-    true of none."""
-    # Our own word for a declared secret is no reason to look: it stands in most forms that have one.
-    lower = raw.lower().replace(b"amphora:secret:", b"")
-    if any(hint in lower for hint in _HINTS) or (b"://" in lower and b"@" in lower):
-        return True
-    return any(hint in lower for hint in _FAINT) and _named().search(lower) is not None
-
-
-@lru_cache(1)
-def _named() -> re.Pattern[bytes]:
-    return re.compile(_NAMED)
-
-
 @lru_cache(64)
 def compiled(pattern: str) -> re.Pattern[str]:
-    """A pattern, made when it is first needed: all of them together would cost every command a tenth of its start."""
-    return re.compile(pattern)
+    """A pattern, made when it is first needed: all of them together would cost every command a tenth of its start.
+    On letters of ASCII: by Unicode's folding a long s would be one, which no glance at the bytes could see."""
+    return re.compile(pattern, re.ASCII)
 
 
 def name_of_place(at: Iterable[str]) -> str:

@@ -14,16 +14,16 @@ from dataclasses import dataclass, replace
 from typing import Final
 from urllib.parse import unquote
 
-from amphora.core.form.detector import Hit, hits_in, is_secret, may_hold, name_of_place
+from amphora.core.form.detector import NAME, Hit, hits_in, is_secret, kind_of_name, name_of_place
+from amphora.core.form.glance import may_hold
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Places, Walk
 from amphora.core.form.visit import visited
-from amphora.core.values.keys import Key, decode_segment, kind_of, path_of
+from amphora.core.values.keys import Key, decode_segment, readable
 from amphora.core.values.model import Item, Json, Leak
 from amphora.core.values.next_step import NextStep, advice
-from amphora.core.values.pointers import Pointer, parse_pointer, write_pointer
+from amphora.core.values.pointers import Pointer, write_pointer
 from amphora.core.values.strict_json import pretty_bytes
-from amphora.core.values.tokens import parse_token
 
 
 @dataclass(frozen=True)
@@ -47,7 +47,6 @@ LAYOUT: Final = "layout:"
 TITLE, FOLDER, PATH, LINK, NOTE = "state:title", "state:folder", "key", "link", "note"
 """Places outside of a form at which a text travels too."""
 
-_SECRET = "amphora:secret:"
 _UNBOUND = "amphora:unbound:"
 _NO_ROLES: Final = Places([])
 
@@ -80,7 +79,7 @@ def sealed(item: Item, sheet: KindSheet | None, guard: Guard = STRICT, is_suspec
     for place, text in (
         (TITLE, states.title),
         (FOLDER, states.folder),
-        (PATH, _path_text(item.key)),
+        (PATH, readable(item.key)),
         (LINK, item.link),
     ):
         if may_hold(text.encode(errors="replace")):
@@ -108,28 +107,26 @@ def hidden(form: Json, walk: Walk, key: Key, guard: Guard = STRICT, before: str 
     return (_with(form, texts) if texts else form), leaks
 
 
-def hidden_text(text: str, hits: Sequence[Hit], salt: bytes) -> str:
-    """A text with its secrets replaced by what tells two of them apart and nothing else."""
+def hidden_text(text: str, hits: Sequence[Hit], salt: bytes | None = None) -> str:
+    """A text with its secrets left out; by a salt, what stands for them tells two of them apart and nothing else."""
     pieces, position = [], 0
     for hit in hits:
         if hit.is_sure:
-            digest = hmac.new(salt, text[hit.start : hit.end].encode(), hashlib.sha256).hexdigest()[:6]
-            pieces += [text[position : hit.start], f"‹hidden {digest}›"]
+            secret = text[hit.start : hit.end].encode()
+            digest = "" if salt is None else " " + hmac.new(salt, secret, hashlib.sha256).hexdigest()[:6]
+            pieces += [text[position : hit.start], f"‹hidden{digest}›"]
             position = hit.end
     return "".join([*pieces, text[position:]])
 
 
 def without_secrets(text: str) -> str:
     """A name or a key as it may be shown in a message: what is a secret by its shape is left out."""
-    hits = [hit for hit in hits_in(text) if hit.is_sure] if may_hold(text.encode(errors="replace")) else []
-    for hit in reversed(hits):
-        text = f"{text[: hit.start]}‹hidden›{text[hit.end :]}"
-    return text
+    return hidden_text(text, hits_in(text)) if may_hold(text.encode(errors="replace")) else text
 
 
 def told(key: Key, leak: Leak) -> str:
     """A leak in one line, with as much of it as may be shown; `key` is empty where no item holds it."""
-    name = without_secrets(readable_text(key)) if key else "the package"
+    name = without_secrets(readable(key)) if key else "the package"
     return f"{name} at {leak.place}: {leak.rule}, {leak.shown}"
 
 
@@ -142,14 +139,15 @@ def to_silence(key: Key, leak: Leak) -> NextStep:
     )
 
 
-def readable_text(key: Key) -> str:
-    """A key with its path as people wrote it."""
-    return f"{kind_of(key)}:{_path_text(key)}"
-
-
 def leaks_in_text(key: Key, place: str, text: str, guard: Guard = STRICT) -> list[Leak]:
     """The leaks in a text that stands by itself: a note, an attachment."""
     return _leaks(key, place, text, hits_in(text), guard)
+
+
+def leaks_in_file(key: Key, place: str, content: bytes, guard: Guard = STRICT) -> list[Leak]:
+    """The leaks in an attachment, where it is text; `place` is where the item holds it."""
+    text = _as_text(content)
+    return leaks_in_text(key, place, text, guard) if text is not None and may_hold(content) else []
 
 
 def leaks_in_row(key: Key, number: int, row: Json, guard: Guard = STRICT) -> list[Leak]:
@@ -157,31 +155,6 @@ def leaks_in_row(key: Key, number: int, row: Json, guard: Guard = STRICT) -> lis
     if not may_hold(pretty_bytes(row)):
         return []
     return hidden(row, _NO_ROLES.walk(row), key, guard, f"rows:{number}")[1]
-
-
-def secret_faults(item: Item, sheet: KindSheet) -> Iterator[tuple[str, str]]:
-    """What is wrong with a package's item as to declared secrets: (pointer, words). A secret's token stands only
-    where the sheet says `secret`, or it would fetch the value from there to wherever it stands; and nothing else
-    stands there, or a package would carry a secret in clear."""
-    named = [place for place in item.places if place.token.startswith(_SECRET)]
-    # Nearly always: then nothing has to be parsed.
-    if not named and not sheet.secrets:
-        return
-    form = item.form
-    # Once for all of them: where a sheet searches for its places, each walk would search the whole form again.
-    start = sheet.places.walk(form)
-    for place in named:
-        walk = start
-        for step in parse_pointer(place.pointer):
-            walk = walk.step(step)
-        # Inside a text never, even at a declared place: a secret is a value, not a part of one.
-        if place.in_text or not walk.spot.is_secret:
-            yield place.pointer, "names a secret where the kind sheet knows of none"
-    for here in visited(form, start) if sheet.secrets else ():
-        if here.walk.spot.is_secret and here.value not in (None, "", [], {}):
-            token = parse_token(here.value)
-            if token is None or token.kind != "secret":
-                yield write_pointer(here.at), "holds a value in clear where the kind sheet says secret"
 
 
 def _found_in(form: Json, walk: Walk) -> Iterator[tuple[Pointer, str, list[Hit]]]:
@@ -207,7 +180,7 @@ def _found_in(form: Json, walk: Walk) -> Iterator[tuple[Pointer, str, list[Hit]]
                 yield here.at, text, hits
         elif isinstance(value, int) and is_secret(_name(here.at, here.held), value):
             text = str(value)
-            yield here.at, text, [Hit(0, len(text), "name")]
+            yield here.at, text, [Hit(0, len(text), NAME)]
 
 
 def _name(at: Pointer, held: Json) -> str:
@@ -215,7 +188,7 @@ def _name(at: Pointer, held: Json) -> str:
     if at and at[-1].lower() in ("value", "val", "v", "content", "data", "default") and isinstance(held, dict):
         for member in ("name", "key", "header", "field", "variable", "id", "label", "n", "k", "type"):
             beside = held.get(member)
-            if isinstance(beside, str) and is_secret(beside, "x1y2z3w4v5"):
+            if isinstance(beside, str) and kind_of_name(beside):
                 return beside
     return name_of_place(at)
 
@@ -231,10 +204,6 @@ def _leaks(key: Key, place: str, value: str, hits: Sequence[Hit], guard: Guard) 
     return found
 
 
-def _path_text(key: Key) -> str:
-    return "/".join(decode_segment(part) for part in path_of(key).split("/"))
-
-
 def _with(value: Json, texts: Mapping[Pointer, Json], at: Pointer = ()) -> Json:
     """The document with other texts at some places, and other names of some members."""
     if isinstance(value, dict):
@@ -247,20 +216,6 @@ def _with(value: Json, texts: Mapping[Pointer, Json], at: Pointer = ()) -> Json:
     if isinstance(value, list):
         return [_with(part, texts, (*at, str(number))) for number, part in enumerate(value)]
     return texts.get(at, value)
-
-
-def secrets_of(
-    files: Mapping[str, bytes], holders: Mapping[str, tuple[Key, str]], guard: Guard
-) -> list[tuple[Key, Leak]]:
-    """The leaks in attachments that are text, by the item that holds each. `holders` gives item and place by
-    SHA-256."""
-    found = []
-    for name, content in files.items():
-        key, place = holders.get(name, ("", ""))
-        text = _as_text(content)
-        if text is not None and may_hold(content):
-            found += [(key, leak) for leak in leaks_in_text(key, place, text, guard)]
-    return found
 
 
 def _inline(url: str) -> str | None:

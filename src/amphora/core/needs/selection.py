@@ -8,7 +8,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from fnmatch import fnmatchcase
 
 from amphora.core.values.errors import UsageFault
-from amphora.core.values.keys import Key, decode_segment, kind_of, name_of, path_of
+from amphora.core.values.keys import Key, name_of, path_of, readable
 from amphora.core.values.model import Listed
 from amphora.core.values.next_step import NextStep, advice, to_type
 
@@ -112,8 +112,3 @@ def _unknown(name: str, rows: Mapping[Key, Listed], where: str) -> UsageFault:
         details=[f"near: {key}  ({rows[key].states.title})" for key in list(near)[:3]],
         next_step=_look(where),
     )
-
-
-def readable(key: Key) -> str:
-    """A key as people read it: percent-encoding undone."""
-    return f"{kind_of(key)}:{'/'.join(decode_segment(part) for part in path_of(key).split('/'))}"

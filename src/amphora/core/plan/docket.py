@@ -190,6 +190,11 @@ class Docket:
             one.fate is Fate.STAY for one in self.retirements
         )
 
+    @property
+    def is_settled(self) -> bool:
+        """Whether there is nothing to do and nothing to decide."""
+        return self.is_idle and not self.undecided
+
 
 def decide(comparison: Comparison, item: Item, present: Listed, title: str) -> Action:
     """The action for an item that is in the target already."""

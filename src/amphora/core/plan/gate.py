@@ -12,10 +12,9 @@ from enum import StrEnum
 
 from amphora.core.form.secrets import to_silence, told
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
-from amphora.core.needs.selection import readable
 from amphora.core.plan.docket import Do, Docket, Fate
 from amphora.core.plan.steps import permissions_of
-from amphora.core.values.keys import Key
+from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Finding, Level
 from amphora.core.values.next_step import NOTHING, NextStep, advice, to_type
 
@@ -83,7 +82,7 @@ def reasons_of(docket: Docket, standing: Standing, consent: Consent) -> list[Rea
         return _open_run(docket, standing)
     # A missing permission or mapping does not matter to an import that has nothing to do; a package that is not
     # trusted always does.
-    if docket.is_idle and not docket.undecided:
+    if docket.is_settled:
         return _policy(standing)  # nothing will be done that could go wrong
     decisions = _decisions(docket)
     return [
@@ -175,8 +174,8 @@ def _needs(docket: Docket) -> list[Reason]:
     later = [one for one in mine if one.state is MapState.LATER]
     found = []
     if open_:
-        count = "a need" if len(open_) == 1 else f"{len(open_)} needs"
-        words = f"{count} that {docket.target} does not know how to serve yet.".capitalize()
+        count = "A need" if len(open_) == 1 else f"{len(open_)} needs"
+        words = f"{count} that {docket.target} does not know how to serve yet."
         details = tuple(_need_words(one) for one in open_)
         found.append(Reason(Why.NEED, words, details, to_type("map", docket.name, docket.target)))
     if later:

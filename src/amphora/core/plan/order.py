@@ -50,9 +50,8 @@ def import_steps(
     for group in order:
         steps += _group_steps(group, written, chooses_ids)
     for key in (key for group in order for key in group):
-        # Rows before states: what is switched on may begin to read them at once.
-        # By the plan and not by the table's emptiness now: whether it may be loaded was decided when the docket was
-        # made.
+        # Rows before states: what is switched on may begin to read them at once. By the plan and not by the table's
+        # emptiness now: whether it may be loaded was decided when the docket was made.
         if rows and key in rows:
             steps.append(LoadRows((key,), rows[key]))
         steps += _state_steps(written[key], habits)

@@ -228,8 +228,8 @@ def steps_of(restoration: Restoration, used: Mapping[Key, Collection[Key]], habi
         for key in order:
             if key in pairs:
                 steps += _restored(key, *pairs[key], habits)
-        # An attempt that was cut off may have made a table again without its rows.
-        # Only into empty tables: rows beside those that people have typed since would be doubled.
+        # An attempt that was cut off may have made a table again without its rows. Only into empty tables: rows
+        # beside those that people have typed since would be doubled.
         emptied = [key for key in pairs if restoration.evidence[key].counts_rows and not pairs[key][1].rows]
         steps += [LoadRows((key,), pairs[key][0].rows) for key in emptied if pairs[key][0].rows]
         for key in order:
@@ -272,14 +272,14 @@ def _restored(key: Key, before: Image, now: Image, habits: Habits) -> list[Step]
             steps.append(Publish((key,)) if before.states.is_published else TakeBack((key,)))
         return steps
     if before.live is None:
-        # Taking back turns the live version into the draft: what is left to write is compared with that.
-        # Before anything is written: from the moment the draft is written, publishing is one click of anybody's away.
+        # Taken back before anything is written, for publishing a draft is one click of anybody's away. That turns the
+        # live version into the draft: what is left to write is compared with it.
         first: list[Step] = [TakeBack((key,))] if now.live is not None else []
         after = replace(now, live=None, draft=now.newest)
         return [*first, *([Update((key,), "draft")] if _differs(before, after, habits) else [])]
     is_live_same = _one(before, before.live, habits) == _one(now, now.live, habits)
-    # The live version is never written without need: people are working with it, and publishing starts flows anew.
-    # Only the draft differs: the live version isn't touched at all.
+    # Where only the draft differs the live version isn't touched at all: people are working with it, and publishing
+    # starts flows anew.
     if is_live_same and before.draft is not None:
         return [Update((key,), "draft")] if _differs(before, now, habits) else []
     if is_live_same and now.draft is None and not _differs(before, now, habits):

@@ -59,6 +59,11 @@ def name_of(key: Key) -> str:
     return decode_segment(path_of(key).rpartition("/")[2])
 
 
+def readable(key: Key) -> str:
+    """A key as people read it: percent-encoding undone."""
+    return f"{kind_of(key)}:{'/'.join(decode_segment(part) for part in path_of(key).split('/'))}"
+
+
 def is_key(text: str) -> bool:
     """Whether a text is a well-formed key with no segment made of dots alone."""
     return _KEY.fullmatch(text) is not None and not any(

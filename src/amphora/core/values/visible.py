@@ -7,13 +7,17 @@ from __future__ import annotations
 import re
 from typing import Final
 
-_HIDDEN: Final = re.compile(
+_UNSEEN: Final = (
     # Controls (C0 and C1); marks and overrides of direction (UAX #9); separators of lines and paragraphs; what is
     # invisible and makes two names look alike; halves of characters, which no terminal takes.
-    "[\x00-\x1f\x7f-\x9f\u00ad\u061c\u180e\u200b\u200e\u200f\u2028-\u202e\u2060-\u206f\ufeff\ufff9-\ufffb"
-    "\ud800-\udfff\U000e0000-\U000e007f]"
+    "\x7f-\x9f\u00ad\u061c\u180e\u200b\u200e\u200f\u2028-\u202e\u2060-\u206f\ufeff\ufff9-\ufffb"
+    "\ud800-\udfff\U000e0000-\U000e007f"
 )
 # Joiners stay: scripts and pictures are written with them, and they move nothing.
+_HIDDEN: Final = re.compile(f"[\x00-\x1f{_UNSEEN}]")
+_NOT_IN_JSON: Final = re.compile(f"[{_UNSEEN}]")
+"""The old controls are escaped in JSON anyway."""
+
 LINE_END: Final = "⏎"
 
 _FORMULA: Final = ("=", "+", "-", "@", "'", "\t", "\r", "\n", "＝", "＋", "－", "＠")
@@ -26,9 +30,8 @@ def visible(text: str) -> str:
     >>> visible("Weigh ticket\\nNext: rm\\x1b[2J")
     'Weigh ticket⏎Next: rm␛[2J'
     """
-    # Nearly always, and quick to see.
-    # Not printable is also the space that doesn't break, which does no harm: only what stands in the pattern is
-    # marked.
+    # Nearly always, and quick to see. Not printable is also the space that doesn't break, which does no harm: only
+    # what stands in the pattern is marked.
     return text if text.isprintable() else _HIDDEN.sub(_mark, text)
 
 
@@ -46,9 +49,6 @@ def for_spreadsheet(text: str) -> str:
 def from_spreadsheet(text: str) -> str:
     """The inverse."""
     return text[1:] if text.startswith("'") else text
-
-
-_NOT_IN_JSON: Final = re.compile(_HIDDEN.pattern.replace("\x00-\x1f", ""))
 
 
 def _mark(found: re.Match[str]) -> str:

@@ -7,7 +7,6 @@ import contextlib
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
-from amphora.core.form.secrets import to_silence, told
 from amphora.core.merge.compare import Base
 from amphora.core.needs.matching import Link
 from amphora.core.plan.docket import Action, Do, Docket, Fate
@@ -24,7 +23,7 @@ from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import NOTHING, NextStep, advice, to_type
 from amphora.core.values.tokens import parse_token
-from amphora.engine.leaks import leaks_in_images
+from amphora.engine.leaks import leaks_in_images, refuse_leaks
 from amphora.engine.runs.attention import attended
 from amphora.engine.runs.backwards import Back, put_back
 from amphora.engine.runs.carrier import Carrier, Stopped
@@ -123,15 +122,10 @@ def _before(docket: Docket, stage: Stage) -> dict[Key, Image | None]:
                 next_step=to_type("compare", docket.name, docket.target),
             )
     # The last look before anything is stored: a draft that somebody saved a minute ago is in no docket.
-    found = leaks_in_images(images, stage.opened.description.sheets, stage.opened.guard)
-    if found:
-        raise NotReady(
-            f"What is to be kept of {docket.target} holds what looks like a secret in clear; nothing was touched.",
-            subject=found[0][0],
-            place=found[0][1].place,
-            details=[told(*one) for one in found],
-            next_step=to_silence(*found[0]),
-        )
+    refuse_leaks(
+        leaks_in_images(images, stage.opened.description.sheets, stage.opened.guard),
+        f"What is to be kept of {docket.target} holds what looks like a secret in clear; nothing was touched.",
+    )
     return {key: images.get(key) for key in touched}
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -12,7 +12,7 @@ from amphora.core.form.native import to_native
 from amphora.core.form.portable import to_portable
 from amphora.core.form.spots import mask_secrets, masked_places
 from amphora.core.form.visit import with_texts
-from amphora.core.needs.crosswalk import MapState
+from amphora.core.needs.crosswalk import Mapped, MapState
 from amphora.core.plan.docket import Docket
 from amphora.core.plan.states import Image
 from amphora.core.plan.steps import Create, CreateBare, Drawn, Move, Step, Update, WriteAll
@@ -182,12 +182,18 @@ def without(form: Json, keys: Collection[Key]) -> Json:
     return with_texts(form, change)
 
 
+def secrets_at_hand(mapped: Iterable[Mapped], environment: str) -> dict[Key, str]:
+    """The secrets that the crosswalk points to and that are where it says."""
+    places = {
+        one.need.key: str(one.value) for one in mapped if one.need.kind == "secret" and one.state is MapState.MAPPED
+    }
+    return {key: secret for key, place in places.items() if (secret := kept_secret(place, environment))}
+
+
 def with_secrets(docket: Docket) -> Bindings:
     """A copy of the docket's bindings to which created ids are added, with the secrets that the crosswalk
     points to read from where they are kept; nothing of it is ever stored."""
     names = replace(docket.bindings, values=dict(docket.bindings.values))
-    for one in docket.mapped:
-        is_mapped = one.need.kind == "secret" and one.state is MapState.MAPPED
-        if is_mapped and (value := kept_secret(str(one.value), docket.target)):
-            names.bind(one.need.key, value)
+    for key, secret in secrets_at_hand(docket.mapped, docket.target).items():
+        names.bind(key, secret)
     return names

@@ -2,18 +2,15 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from typing import Any
 
 from amphora.core.values.errors import PackageDamaged
 from amphora.core.values.keys import is_key
 from amphora.core.values.versions import is_version
+from amphora.files.names import NAME
 
 PACKING_LIST = "data/packing-list.json"
-NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,99}")
-"""What a package may be called: no option, no hidden file, nothing that a shell or a screen takes for something
-else."""
 
 _STATES = {"title": str, "folder?": str, "on?": bool, "published?": bool}
 _SHAPE: dict[str, Any] = {

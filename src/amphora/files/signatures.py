@@ -19,7 +19,7 @@ from amphora.core.values.raw import sha256_of, whole
 from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.files.archive import read_archive, write_archive
 from amphora.files.bag import TAG_MANIFEST
-from amphora.files.listing import NAME
+from amphora.files.names import checked_name
 from amphora.files.package import read_package
 
 SIGNATURE = "signature.json"
@@ -60,7 +60,7 @@ def new_key(name: str, trusted: Path) -> Path:
     """Makes a key pair; the public key is trusted in the workspace. Returns the private key's file."""
     from jwcrypto.jwk import JWK
 
-    private = private_folder() / f"{checked_name(name)}{PRIVATE_SUFFIX}"
+    private = private_folder() / (checked_name(name, "a key") + PRIVATE_SUFFIX)
     # Never over another one: what was signed with it would be signed by nobody.
     if private.exists():
         raise UsageFault(
@@ -82,7 +82,7 @@ def trust_key(public: dict[str, Any], name: str, trusted: Path) -> Path:
 
     if reason := _unfit(public):
         raise UsageFault(reason, next_step=advice("Ask for the public key: a file with kty, crv and x only."))
-    path = trusted / f"{checked_name(name)}{TRUSTED_SUFFIX}"
+    path = trusted / (checked_name(name, "a key") + TRUSTED_SUFFIX)
     mine = JWK(**public).thumbprint()
     if path.is_symlink() or (path.exists() and _thumbprint_in(path) != mine):
         # Whoever may write a file here could otherwise put a key of their own in place of a trusted one.
@@ -113,17 +113,6 @@ def trusted_keys(folder: Path) -> dict[str, dict[str, Any]]:
             )
         keys[path.name.removesuffix(TRUSTED_SUFFIX)] = public
     return keys
-
-
-def checked_name(name: str) -> str:
-    """The name of a key, which is that of its file; UsageFault where it could lead anywhere else."""
-    if not NAME.fullmatch(name):
-        raise UsageFault(
-            f"{name!r} can't be the name of a key.",
-            subject=name,
-            next_step=advice("Use letters, digits, dots, dashes and underscores, beginning with a letter or digit."),
-        )
-    return name
 
 
 def _unfit(public: Any) -> str:
@@ -158,7 +147,7 @@ def sign_package(path: Path, name: str) -> Contents:
     from jwcrypto.jwk import JWK
     from jwcrypto.jws import JWS
 
-    private = private_folder() / f"{checked_name(name)}{PRIVATE_SUFFIX}"
+    private = private_folder() / (checked_name(name, "a key") + PRIVATE_SUFFIX)
     if not private.is_file():
         raise UsageFault(f"You have no key {name!r}.", subject=name, next_step=to_type("keys", "new", name))
     contents = read_package(path)

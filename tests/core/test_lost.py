@@ -1,0 +1,66 @@
+"""What is made of a creation whose answer was lost."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+
+from amphora.core.form.kinds import parse_sheet
+from amphora.core.plan.states import Habits, Image, mark_of
+from amphora.core.values.model import Listed, States
+from amphora.engine.runs.lost import find_made
+from amphora.environments.contract import Written
+
+SHEET = parse_sheet('kind = "flow"')
+HABITS = Habits(False, True, False, True, {"flow": SHEET})
+
+
+def there(id_: str = "n1", text: str = "a", by: str | None = "keeper", name: str = "a") -> Image:
+    return Image(id_, "flow", ("f", name), States("A", "f"), {"text": text}, None, None, "1", "t", by)
+
+
+class Target:
+    """An environment that keeps no tokens."""
+
+    def __init__(self, *images: Image) -> None:
+        self.images = {image.native_id: image for image in images}
+
+    def index(self) -> list[Listed]:
+        return [Listed(i.native_id, i.kind, i.segments, i.states, i.revision) for i in self.images.values()]
+
+    def look(self, ids: list[str]) -> dict[str, Image]:
+        return {id_: self.images[id_] for id_ in ids if id_ in self.images}
+
+
+class Remembering(Target):
+    """One that keeps them."""
+
+    def answered(self, token: str) -> Written | None:
+        return Written("n2", "1", "") if token == "tok/flow:f/a" else None
+
+
+MEANT = mark_of(there(), HABITS.sheets)
+LOST = [
+    (Target(), {}, None, False),
+    (Target(there()), {}, "n1", False),
+    (Target(there(by=None)), {}, "n1", False),
+    (Target(there(by="tomas")), {}, None, True),
+    (Target(there(text="b")), {}, None, True),
+    (Target(there(), there("n2")), {}, None, True),
+    (Target(there(), there("n2", by="tomas")), {}, "n1", False),
+    (Target(there(name="b")), {}, None, False),
+    (Target(there("old")), {}, None, False),
+    (Target(there(), there("n2")), {"flow:f/a": "n2"}, "n2", False),
+    (Target(there()), {"flow:f/a": "n9"}, None, False),
+    (Remembering(there(), there("n2", "b", "tomas")), {}, "n2", False),
+]
+
+
+@pytest.mark.parametrize(("target", "ids", "found", "is_doubtful"), LOST)
+def test_what_a_creation_without_an_answer_made(
+    target: Any, ids: dict[str, str], found: str | None, is_doubtful: bool
+) -> None:
+    intent = {"token": "tok", "ids": ids, "meant": {"flow:f/a": MEANT}, "places": {"flow:f/a": ["flow", "f", "a"]}}
+    search = find_made(target, HABITS, "flow:f/a", intent, {"old"}, "keeper")
+    assert (search.image.native_id if search.image else None, bool(search.doubt)) == (found, is_doubtful)
