@@ -5,8 +5,6 @@ from __future__ import annotations
 import json
 import os
 import shutil
-import subprocess
-import sys
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -16,6 +14,7 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 from amphora.practice.halcyon import PLACES, make_halcyon
+from tests.loaded import called
 
 settings.register_profile("calm", deadline=None, suppress_health_check=[HealthCheck.too_slow])
 settings.load_profile("calm")
@@ -47,18 +46,8 @@ Program = Callable[..., Done]
 
 
 def run_program(folder: Path, *words: str | Path, **variables: str) -> Done:
-    """Runs the installed program as a process in a folder."""
-    command = [sys.executable, "-m", "amphora", *map(str, words)]
-    done = subprocess.run(
-        command,
-        cwd=folder,
-        env=os.environ | variables,
-        capture_output=True,
-        text=True,
-        check=False,
-        stdin=subprocess.DEVNULL,
-    )
-    return Done(done.returncode, done.stdout, done.stderr)
+    """Runs the program as a process in a folder, with nothing on stdin."""
+    return Done(*called(folder, list(map(str, words)), os.environ | variables))
 
 
 @pytest.fixture(scope="session")
