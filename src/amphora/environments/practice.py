@@ -50,13 +50,14 @@ class PracticeEnvironment:
     def __init__(self, platform: Platform) -> None:
         self.platform = platform
         self.name = platform.meta("name")
+        self._base_url = platform.meta("base_url")
 
     def describe(self) -> Description:
         return Description(
             uid=self.platform.meta("uid"),
             release=self.platform.meta("release"),
             region=self.platform.meta("region"),
-            base_url=self.platform.meta("base_url"),
+            base_url=self._base_url,
             # The harder half of what platforms do (new ids, one item a call, drafts): what works here works on easier
             # ones.
             capabilities=Capabilities(
@@ -79,16 +80,14 @@ class PracticeEnvironment:
 
     def index(self) -> list[Listed]:
         with _translated(self.name):
-            base = self.platform.meta("base_url")
-            return [self._listed(item, base) for item in self.platform.index()]
+            return [self._listed(item) for item in self.platform.index()]
 
     def read(self, native_ids: Sequence[str], take: Take = "live") -> list[Found]:
         with _translated(self.name):
-            base = self.platform.meta("base_url")
             items = self.platform.read(native_ids)
         return [
             Found(
-                self._listed(item, base),
+                self._listed(item),
                 mask_secrets(item.newest if take == "draft" else item.live, practice_sheets()[item.kind]),
             )
             for item in items
@@ -117,9 +116,8 @@ class PracticeEnvironment:
 
     def look(self, native_ids: Sequence[str]) -> dict[str, Image]:
         with _translated(self.name):
-            base = self.platform.meta("base_url")
             items = self.platform.read(native_ids, is_strict=False)
-        return {item.id: self._image(item, base) for item in items}
+        return {item.id: self._image(item) for item in items}
 
     def publish(self, item: Seen) -> None:
         with _translated(self.name):
@@ -175,16 +173,16 @@ class PracticeEnvironment:
 
     def _written(self, id_: str) -> Written:
         [item] = self.platform.read([id_])
-        return Written(id_, str(item.revision), self._listed(item, self.platform.meta("base_url")).link)
+        return Written(id_, str(item.revision), self._listed(item).link)
 
-    def _image(self, item: PracticeItem, base_url: str) -> Image:
-        row = self._listed(item, base_url)
+    def _image(self, item: PracticeItem) -> Image:
+        row = self._listed(item)
         return Image.of(row, self._masked(item, item.live), self._masked(item, item.draft))
 
     def _masked(self, item: PracticeItem, definition: Json) -> Json:
         return None if definition is None else mask_secrets(definition, practice_sheets()[item.kind])
 
-    def _listed(self, item: PracticeItem, base_url: str) -> Listed:
+    def _listed(self, item: PracticeItem) -> Listed:
         sheet = practice_sheets()[item.kind]
         is_published = (item.live is not None) if sheet.is_published else None
         return Listed(
@@ -193,7 +191,7 @@ class PracticeEnvironment:
             segments=(*(part for part in item.folder.split("/") if part), item.name),
             states=States(item.title, item.folder, item.is_on, is_published),
             revision=str(item.revision),
-            link=f"{base_url}/open/{item.id}",
+            link=f"{self._base_url}/open/{item.id}",
             modified_at=item.modified_at,
             modified_by=item.modified_by,
             has_draft=item.draft is not None,

@@ -13,6 +13,8 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+import orjson
+
 from amphora.core.values.errors import LedgerTrouble, UsageFault
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
@@ -136,4 +138,8 @@ class Database:
 
 def dumped(value: Json) -> str:
     """A value as the ledger keeps it."""
-    return json.dumps(value, ensure_ascii=False, sort_keys=True)
+    try:
+        return orjson.dumps(value, option=orjson.OPT_SORT_KEYS).decode()
+    # Integers beyond 64 bit and lone surrogates, which definitions may hold.
+    except TypeError:
+        return json.dumps(value, ensure_ascii=False, sort_keys=True)

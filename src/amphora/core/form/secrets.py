@@ -76,13 +76,10 @@ def sealed(item: Item, sheet: KindSheet | None, guard: Guard = STRICT, is_suspec
         layout, found = hidden(layout, _NO_ROLES.walk(layout), item.key, guard, LAYOUT)
         leaks += found
     # Names of places say nothing here: only what is a secret by its shape counts.
-    for place, text in (
-        (TITLE, states.title),
-        (FOLDER, states.folder),
-        (PATH, readable(item.key)),
-        (LINK, item.link),
-    ):
-        if may_hold(text.encode(errors="replace")):
+    texts = {TITLE: states.title, FOLDER: states.folder, PATH: readable(item.key), LINK: item.link}
+    # One glance for all of them: they are short, and a quotation mark keeps them apart.
+    if may_hold('"'.join(texts.values()).encode(errors="replace")):
+        for place, text in texts.items():
             leaks += _leaks(item.key, place, text, hits_in(text), guard)
     if not leaks:
         return item
