@@ -170,8 +170,9 @@ def is_red(folder: Path, tests: list[str], longest_s: float) -> bool:
         )
     except subprocess.TimeoutExpired:
         return True  # a loop without an end is noticed
-    # 1 is a red test; anything else (nothing found, wrong usage) would be a fault of this script, not a catch.
-    if done.returncode not in (0, 1, 2):
+    # 1 is a red test, 2 and 3 one that could not even be loaded; anything else (nothing found, wrong usage) would be a
+    # fault of this script, not a catch.
+    if done.returncode not in (0, 1, 2, 3):
         raise RuntimeError(done.stdout.decode()[-2000:])
     return done.returncode != 0
 

@@ -322,6 +322,28 @@ def test_each_rule_and_its_near_miss(case: tuple[str, Level, Situation, Situatio
     assert [finding for finding in check(near.checked()) if finding.rule != "need-later"] == []
 
 
+NAMED = {
+    "item": "item-missing part-missing reference-empty reference-unfit reference-plain unbound-id item-differs"
+    " draft-newer undeclared-reference need-open setting-unfit need-other-type needs-share connection-broken"
+    " object-missing need-later secret-to-enter secret-in-clear random-looking source-url-in-text source-host-in-text"
+    " source-id-in-text address-in-text region-bound kind-unknown schema-other feature-missing name-taken id-taken"
+    " limit-exceeded local-edits other-claim would-retire column-lost cycle-unbreakable",
+    "place": "item-missing part-missing reference-empty reference-unfit reference-plain unbound-id"
+    " undeclared-reference need-later setting-unfit secret-in-clear random-looking source-url-in-text"
+    " source-host-in-text source-id-in-text address-in-text local-edits",
+    "next_step": "item-missing part-missing item-differs draft-newer need-open setting-unfit need-other-type needs-share"
+    " secret-in-clear region-bound permission-missing signature-missing signature-doubtful",
+    "mark": "secret-in-clear random-looking",
+}
+"""What the findings of each rule name beside their sentence."""
+
+
+def test_findings_name_item_place_and_what_to_do() -> None:
+    found = [finding for _, _, raises, _ in CASES for finding in check(raises.checked())]
+    for part, rules in NAMED.items():
+        assert {finding.rule for finding in found if getattr(finding, part)} == set(rules.split()), part
+
+
 def test_what_is_dropped_and_used_still_can_not_be_retired() -> None:
     found = check(S(there=dropped("flow:user", 7)).checked())
     assert [finding.rule for finding in found] == ["would-retire", "retire-blocked"]

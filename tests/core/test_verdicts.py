@@ -35,6 +35,9 @@ class Docket:
     target: str = "live"
     title: str = "olive 1.0.0"
     edited_there: tuple[str, ...] = ()
+    pauses: tuple[Any, ...] = ()
+    makers: dict[str, str] = field(default_factory=dict)
+    actions: tuple[Any, ...] = ()
 
     @property
     def is_idle(self) -> bool:
@@ -337,6 +340,33 @@ def test_edits_verification_difference_and_withdrawal() -> None:
     )
 
 
+def test_an_import_that_pauses() -> None:
+    def leg(who: tuple[str, ...], *needs: str) -> Any:
+        return SimpleNamespace(waits=needs, who=who)
+
+    actions = tuple(SimpleNamespace(key=key, states=SimpleNamespace(title=key.upper())) for key in "ab")
+    makers = {"connection:x": "a", "connection:y": "b", "connection:z": "a"}
+    one = replace(Docket(1), pauses=(leg(("Ines",), "connection:x", "connection:z"),), makers=makers, actions=actions)
+    start = "olive 1.0.0 into live: 1 new, 0 changed, nothing removed."
+    assert verdicts.at_stake(cast(Any, one)) == f"{start} Pauses once, after A: you need Ines."
+    two = replace(one, pauses=(leg((), "connection:x"), leg((), "connection:y")))
+    assert verdicts.at_stake(cast(Any, two)) == f"{start} Pauses twice, after A, B."
+
+    def need(key: str, state: MapState, value: Any = None) -> Mapped:
+        return Mapped(Need(key, ()), "live", state, value)
+
+    waiting = (need("connection:x", MapState.OPEN), need("connection:y", MapState.GUESSED, "y-live"))
+    found = SimpleNamespace(run=RUN, done=("a",), still=("b", "c"), waiting=waiting)
+    told = verdicts.of_standstill(cast(Any, found))
+    assert told.words == (
+        "Paused: 1 item of olive 1.0.0 in live, 2 still to come. To be made there by hand: x, y. Run live-1."
+    )
+    assert (told.code, told.standing) == (5, "warn")
+    assert str(told.next_step) == "amphora resume live-1 --set x=… --set y=y-live"
+    found = SimpleNamespace(run=RUN, done=("a",), still=(), waiting=())
+    assert verdicts.of_standstill(cast(Any, found)).words.endswith("in live, not yet complete. Run live-1.")
+
+
 def test_undo_runs_and_the_workspace() -> None:
     to_be = [verdicts.of_undo_to_be(RUN, back, left) for back, left in ((2, 0), (1, 3), (0, 0))]
     assert to_be[0] == Verdict(
@@ -361,6 +391,7 @@ def test_undo_runs_and_the_workspace() -> None:
     states = {
         "done": "verify live-1",
         "running": "undo live-1",
+        "paused": "resume live-1",
         "broken off": "undo live-1",
         "put back": "compare olive-1.0.0 live",
         "undone": "compare olive-1.0.0 live",
@@ -368,6 +399,8 @@ def test_undo_runs_and_the_workspace() -> None:
     assert {state: str(verdicts.of_run(replace(RUN, state=state))) for state in states} == {
         s: f"amphora {w}" for s, w in states.items()
     }
+    assert str(verdicts.of_runs([RUN, replace(RUN, name="live-2", state="paused")])) == "amphora resume live-2"
+    assert str(verdicts.of_runs([RUN])) == "amphora history live-1"
     open_ = [replace(RUN, state="running"), replace(RUN, name="live-2", state="broken off")]
     assert verdicts.of_workspace([], [], open_) == Verdict(
         "2 runs are not finished.", "warn", to_type("undo", "live-1")

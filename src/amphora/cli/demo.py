@@ -152,6 +152,23 @@ STORY: tuple[Scene, ...] = (
         "Retired with a word: definition and rows are kept first.",
         'import logs grove-live --yes --retire "Press log"',
     ),
+    Scene(
+        "A connection that can only be made once an integration of the same package is there.",
+        'export grove-dev "Lab exchange" "Lab result intake" --as lab',
+    ),
+    Scene(
+        "",
+        'map lab grove-live --accept --made-from "lab-exchange-dev=Lab exchange" --set lab-exchange-every_minutes=5'
+        " --set lab-result-intake-batch=20",
+    ),
+    Scene("Said before it starts: it will pause, once, and for whom.", "import lab grove-live --preview"),
+    Scene("What comes before the pause goes in; nothing of it is switched on.", "import lab grove-live --yes", (5,)),
+    Scene(
+        "Days later somebody has made it, by hand.",
+        "practice connect grove-live.practice lab-exchange-live --type exchange",
+    ),
+    Scene("Amphora looks, finds something new, and takes nothing for granted.", "resume", (5,)),
+    Scene("The rest goes in, and all is switched on.", "resume --set lab-exchange-dev=lab-exchange-live"),
     Scene("Who moved what when.", "history"),
 )
 

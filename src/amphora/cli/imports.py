@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from amphora.core.plan.docket import Custody
     from amphora.engine.docket import Prepared
     from amphora.engine.gate import ImportRequest
+    from amphora.ledger.records import Run
 
 
 def import_(
@@ -45,6 +46,9 @@ def import_(
     custody: Annotated[
         str, typer.Option("--custody", help="package or target: in whose hands the target's copy is then.")
     ] = "",
+    no_pause: Annotated[
+        bool, typer.Option("--no-pause", help="Refuse what would have to stop for something to be made by hand.")
+    ] = False,
     yes: Annotated[
         bool, typer.Option("--yes", help="Agree to creating items, and to updating those without local edits.")
     ] = False,
@@ -70,7 +74,7 @@ def import_(
     with working(json, workspace) as work:
         fates = dict.fromkeys(retire or (), "retire") | dict.fromkeys(let_go or (), "let-go")
         said = Decisions({}, fates, checked_custody(custody), tuple(without or ()), wants_records(with_))
-        request = ImportRequest(said, tuple(take_over or ()), yes, work.is_terminal)
+        request = ImportRequest(said, tuple(take_over or ()), yes, work.is_terminal, not no_pause)
         if is_docket(Path(package)):
             if fates or custody or take_over:
                 raise UsageFault(
@@ -115,7 +119,7 @@ def checked_custody(custody: str) -> Custody | None:
 def _import_one(work: Work, prepared: Prepared, request: ImportRequest, preview: bool) -> None:
     from amphora.engine.gate import in_the_way
     from amphora.engine.imports import import_prepared, is_recorded, question_for
-    from amphora.render.imports import idle_result, import_result, preview_result, target_lines
+    from amphora.render.imports import idle_result, preview_result, target_lines
 
     docket, opened = prepared.docket, prepared.opened
     work.tell(target_lines(opened.entry, opened.environment.whoami(), opened.description.release))
@@ -133,7 +137,22 @@ def _import_one(work: Work, prepared: Prepared, request: ImportRequest, preview:
     if question and not typer.confirm(visible(question), err=True):
         work.tell(["Nothing was touched."])
         raise typer.Exit(3)
-    outcome, verified = import_prepared(work.session, prepared)
+    carried_out(work, prepared)
+
+
+def carried_out(work: Work, prepared: Prepared, run: Run | None = None) -> None:
+    """Carries out a docket, or the next leg of a run, and shows what became of it."""
+    from amphora.engine.imports import import_prepared
+    from amphora.engine.resume import picked_up, standstill
+    from amphora.ledger.records import PAUSED
+    from amphora.render.imports import import_result
+    from amphora.render.resume import standstill_result
+
+    outcome, verified = import_prepared(work.session, prepared, run)
     if outcome.failure:
         raise outcome.failure
-    work.show(import_result(docket, outcome, verified), has_changed=True)
+    if outcome.run.state != PAUSED:
+        work.show(import_result(prepared.docket, outcome, verified), has_changed=True)
+        return
+    with picked_up(work.session, outcome.run) as picked:
+        work.show(standstill_result(standstill(work.session, picked), "import"), has_changed=True)

@@ -18,6 +18,10 @@ def map_(
     values: Annotated[
         list[str] | None, typer.Option("--set", metavar="NAME=VALUE", help="Map one need (one target only).")
     ] = None,
+    made_from: Annotated[
+        list[str] | None,
+        typer.Option("--made-from", metavar="NAME=ITEM", help="It can be made once this item is there: a pause."),
+    ] = None,
     accept: Annotated[bool, typer.Option("--accept", help="Accept every guess.")] = False,
     only: Annotated[
         list[str] | None, typer.Option("--only", metavar="NAME", help="With --accept: the guess for this need.")
@@ -43,13 +47,14 @@ def map_(
       amphora map olive-intake grove-live
       amphora map olive-intake grove-live --accept --only mill-db-dev
       amphora map olive-intake grove-live --set mill-db-dev=mill-main --set weigh-ticket-batch=40
+      amphora map lab grove-live --made-from "lab-exchange-dev=Lab exchange"
       amphora map olive-intake grove-test grove-live --csv-out crosswalk.csv
       amphora map olive-intake grove-live --texts
     """
     from amphora.cli.questions import asker
     from amphora.core.values.errors import UsageFault
     from amphora.engine.crosswalk_table import read_table, write_table
-    from amphora.engine.map import doubts, map_package, rewritings
+    from amphora.engine.map import doubts, map_makers, map_package, rewritings
     from amphora.render.map import map_result, texts_result
 
     with working(json, workspace) as work:
@@ -61,6 +66,7 @@ def map_(
             work.show(texts_result(contents, environments[0], found))
             return
         changed = read_table(session, csv_in) if csv_in else 0
+        changed += map_makers(session, contents, environments[0], made_from) if made_from else 0
         person = asker(work) if ask else None
         mapped, written = map_package(session, contents, environments, values or (), accept, only or (), person)
         if csv_out:

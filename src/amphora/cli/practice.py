@@ -68,6 +68,28 @@ def edit(
         work.show(edited_result(file, edit_practice(file, item, values, by, draft)))
 
 
+@app.command("connect", cls=PlainCommand)
+def connect(
+    file: Annotated[Path, typer.Argument(help="A practice environment.")],
+    name: Annotated[str, typer.Argument(help="What the connection is called.")],
+    type_: Annotated[str, typer.Option("--type", metavar="TYPE", help="What is on its other end.")] = "",
+    broken: Annotated[bool, typer.Option("--broken", help="It does not answer.")] = False,
+    json: JsonFlag = False,
+    debug: DebugFlag = False,
+) -> None:
+    """Be somebody who makes a connection there, past Amphora.
+
+    \b
+    Example:
+      amphora practice connect grove-live.practice lab-exchange-live --type exchange
+    """
+    from amphora.engine.practice import connect_practice
+    from amphora.render.peek import connected_result
+
+    with working(json, None) as work:
+        work.show(connected_result(file, name, connect_practice(file, name, type_, not broken)))
+
+
 def demo(
     keep: Annotated[Path | None, typer.Option("--keep", metavar="FOLDER", help="Play it there and leave it.")] = None,
     json: JsonFlag = False,

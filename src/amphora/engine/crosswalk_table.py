@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from amphora.core.values.errors import UsageFault
+from amphora.core.values.next_step import advice
 from amphora.engine.session import Session
 from amphora.files.crosswalk_file import csv_cells, csv_text, write_cells
 
@@ -21,7 +22,11 @@ def read_table(session: Session, path: Path) -> int:
             text = file.read()
     except (OSError, UnicodeDecodeError) as error:
         reason = error.strerror if isinstance(error, OSError) else "it is not UTF-8"
-        raise UsageFault(f"{path} can't be read: {reason}.", subject=str(path)) from error
+        raise UsageFault(
+            f"{path} can't be read: {reason}.",
+            subject=str(path),
+            next_step=advice("Name a table that is there, saved as CSV in UTF-8."),
+        ) from error
     cells = csv_cells(text, session.crosswalk, str(path))
     columns = {cell.column for cell in cells} - {"any", "made_from"}
     for name in sorted(columns):

@@ -10,19 +10,20 @@ from amphora.core.form.bindings import MISSING
 from amphora.core.form.declared import secret_faults
 from amphora.core.form.portable import Portable
 from amphora.core.form.secrets import sealed
-from amphora.core.form.spots import part_ids
+from amphora.core.form.spots import part_ids, requires
 from amphora.core.merge.compare import Base
 from amphora.core.merge.merge import TARGET
-from amphora.core.needs.crosswalk import Mapped, resolve
+from amphora.core.needs.crosswalk import Mapped, MapState, resolve
 from amphora.core.needs.needs import needs_of, types_of
+from amphora.core.needs.pauses import legs_of
 from amphora.core.plan.claims import Claims
 from amphora.core.plan.decisions import THERE, WITHOUT, Decisions
-from amphora.core.plan.docket import Action, Custody, Do, Docket, Fate, fingerprint
+from amphora.core.plan.docket import Action, Custody, Do, Docket, Fate, Leg, fingerprint
 from amphora.core.plan.order import import_steps, wanted_places
 from amphora.core.plan.places import Place, taken
 from amphora.core.values.canon import digest
 from amphora.core.values.errors import UsageFault
-from amphora.core.values.keys import Key
+from amphora.core.values.keys import Key, kind_of, readable
 from amphora.core.values.model import Contents, Finding, Item, Leak, Listed
 from amphora.core.values.next_step import advice, to_type
 from amphora.core.values.tokens import NEED_KINDS, parse_token
@@ -50,6 +51,7 @@ class Prepared:
     is_reviewed: bool = False
     present: Mapping[Key, Item] = field(default_factory=dict, repr=False)
     packed: Contents | None = field(default=None, repr=False)
+    said: Decisions = field(default_factory=Decisions, repr=False)
 
 
 def map_needs(session: Session, contents: Contents, opened: Opened) -> list[Mapped]:
@@ -81,6 +83,7 @@ def prepare(
     session.listener(f"reading {environment}", 0, 0)
     mapped = map_needs(session, packed, opened)
     side = target_side(opened, session.ledger, session.crosswalk, contents, mapped)
+    mapped = [_made_by_now(one, side) for one in mapped]
     # One look at the claims for everything below: who shares, what is dropped and what was there have to agree.
     claims = Claims(session.ledger.claims(side.uid))
     gone = _no_longer_there(session, contents, side, claims)
@@ -145,7 +148,18 @@ def prepare(
     docket = replace(docket, leaks=leaks_of(session, docket, side, present))
     docket = replace(docket, fingerprint=_fingerprint(docket, side, packed))
     findings = _check(session, contents, side, docket, present, claims)
-    return Prepared(replace(docket, findings=tuple(findings)), side, opened, contents, False, present, packed)
+    docket = replace(docket, findings=tuple(findings))
+    return Prepared(docket, side, opened, contents, False, present, packed, said)
+
+
+def _made_by_now(mapped: Mapped, side: Side) -> Mapped:
+    """A need for which the import would pause, unless what it is made from is there already: then nothing has to be
+    waited for."""
+    maker = str(mapped.value)
+    if mapped.state is not MapState.LATER or maker not in side.by_key:
+        return mapped
+    reason = f"it can be made now, from {readable(maker)}, which is there"
+    return replace(mapped, state=MapState.OPEN, value=None, reason=reason)
 
 
 def planned(docket: Docket, side: Side, contents: Contents, said: Decisions) -> Docket:
@@ -159,17 +173,35 @@ def planned(docket: Docket, side: Side, contents: Contents, said: Decisions) -> 
     wanted = wanted_places(written)
     going = [one.key for one in docket.fated(Fate.RETIRE)]
     rows, filled = _rows(docket, contents, side, said)
-    steps = import_steps(
-        docket.actions,
-        docket.retirements,
-        habits,
-        held=held,
-        rows=rows,
-        chooses_ids=description.capabilities.keeps_ids,
+    sheets = description.sheets
+    legs = legs_of(
+        {action.key: action.item for action in docket.actions},
+        [action.key for action in docket.by(Do.CREATE)],
+        docket.mapped,
+        lambda item, need: requires(item.form, sheets.get(item.kind), need),
     )
+    planned = []
+    for number, keys in enumerate(legs.groups):
+        is_last = number == len(legs.groups) - 1
+        steps = import_steps(
+            [action for action in docket.actions if action.key in set(keys)],
+            docket.retirements if is_last else (),
+            habits,
+            held=held,
+            rows=rows if is_last else {},
+            chooses_ids=description.capabilities.keeps_ids,
+            is_last=is_last,
+        )
+        waits = () if is_last else tuple(legs.waits_after(number))
+        kinds = dict.fromkeys(kind_of(legs.makers[need]) for need in waits)
+        who = tuple(words for kind in kinds if kind in sheets and (words := sheets[kind].pause.who))
+        planned.append(Leg(keys, tuple(steps), waits, who))
     return replace(
         docket,
-        steps=tuple(steps),
+        legs=tuple(planned),
+        makers=legs.makers,
+        bare=legs.bare,
+        stuck=legs.stuck,
         taken=tuple(taken(held, wanted, going)),
         records={key: contents.records[key] for key in rows},
         filled=filled,

@@ -114,7 +114,11 @@ def export(session: Session, request: ExportRequest) -> ExportReport:
     left = set(choose(request.leave_out, side.by_key, environment)) if request.leave_out else set()
     # Silently preferring one of them would make a package that somebody didn't mean.
     if both := sorted(left & set(asked)):
-        raise UsageFault(f"{readable(both[0])} is both asked for and left out.", subject=both[0])
+        raise UsageFault(
+            f"{readable(both[0])} is both asked for and left out.",
+            subject=both[0],
+            next_step=advice("Name it once."),
+        )
     rules: list[Key] = []
     if request.access:
         packed = _gather(session, side, asked, request, left).items

@@ -9,6 +9,7 @@ from amphora.core.plan.decisions import Decisions
 from amphora.core.plan.docket import Docket
 from amphora.core.plan.gate import Consent, Reason, Standing, Why, reasons_of
 from amphora.core.values.errors import AmphoraError, NotReady, PackageDamaged
+from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents
 from amphora.engine.docket import Prepared
 from amphora.engine.session import Opened, Session
@@ -22,19 +23,25 @@ class ImportRequest:
     take_over: tuple[str, ...] = ()
     yes: bool = False
     is_terminal: bool = False
+    may_pause: bool = True
+    edited: tuple[Key, ...] = ()
+    run: str = ""
+    """The run that is to go on, if it is no new one."""
 
     def consent(self, prepared: Prepared) -> Consent:
         """What is agreed to beyond creations and plain updates."""
-        return Consent(prepared.is_reviewed, self.take_over)
+        return Consent(prepared.is_reviewed, self.take_over, self.edited, self.may_pause, self.run)
 
 
 def reasons_for(
     session: Session, docket: Docket, opened: Opened, contents: Contents | None, consent: Consent
 ) -> list[Reason]:
-    """Everything in the way of carrying out a docket, as it is now."""
+    """Everything in the way of carrying out a docket, or of going on with a run, as it is now."""
     # Asked each time and never kept: permissions change while somebody reads a preview.
     identity = opened.environment.whoami()
     open_runs = session.ledger.journal.open_runs(opened.description.uid)
+    waiting = session.ledger.journal.paused_runs(opened.description.uid)
+    mine = [one.name for one in waiting if one.name != consent.run and one.package == docket.package]
     # Kinds that are not carried, such as connections, have nothing to do with what can be written.
     sheets = opened.description.sheets
     standing = Standing(
@@ -44,6 +51,7 @@ def reasons_for(
         {kind: sheet.schema for kind, sheet in sheets.items() if sheet.is_carried},
         open_runs[0].name if open_runs else "",
         _state_words(open_runs[0].state) if open_runs else "",
+        mine[0] if mine else "",
         _policy(session, contents),
     )
     return reasons_of(docket, standing, consent)

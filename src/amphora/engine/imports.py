@@ -14,13 +14,15 @@ from amphora.core.values.model import Contents
 from amphora.core.values.next_step import blank, to_type
 from amphora.engine.docket import Prepared, is_current, prepare
 from amphora.engine.gate import ImportRequest, agreed, in_the_way, refuse
-from amphora.engine.runs.forwards import Outcome, carry_out
+from amphora.engine.resume import kept_request, packed_file
+from amphora.engine.runs.forwards import Outcome, Provision, carry_out, go_on
 from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Session
 from amphora.engine.verify import Verified, verify
 from amphora.files.docket_file import DocketFile, line_of, read_docket
 from amphora.files.package import find_package, read_package
 from amphora.files.reviewed import refuse_otherwise
+from amphora.ledger.records import Run
 
 
 def prepare_from_docket(session: Session, path: Path, request: ImportRequest) -> Prepared:
@@ -119,9 +121,9 @@ def _question(docket: Docket) -> str:
     return question + (f"; {len(docket.shared)} of them were delivered by {', '.join(others)}?" if others else "?")
 
 
-def import_prepared(session: Session, prepared: Prepared) -> tuple[Outcome, list[Verified]]:
-    """Carries out a decided docket and verifies what came of it. A failure is in the outcome, with what
-    it means for the target."""
+def import_prepared(session: Session, prepared: Prepared, run: Run | None = None) -> tuple[Outcome, list[Verified]]:
+    """Carries out a decided docket, or the next leg of a run, and verifies what came of it. A failure is in the
+    outcome, with what it means for the target."""
     docket, opened = prepared.docket, prepared.opened
     # Somebody may have sat before the question for an hour.
     if not is_current(session, prepared):
@@ -133,7 +135,14 @@ def import_prepared(session: Session, prepared: Prepared) -> tuple[Outcome, list
             else to_type("compare", docket.name, docket.target),
         )
     # Past this line the target may have changed: whatever happens is told with what it means for it.
-    outcome = carry_out(docket, stage_of(session, opened.name))
+    stage = stage_of(session, opened.name)
+    if run is not None:
+        outcome = go_on(docket, stage, run)
+    elif not docket.pauses:
+        outcome = carry_out(docket, stage)
+    else:
+        with packed_file(session, prepared.packed or prepared.contents) as file:
+            outcome = carry_out(docket, stage, Provision(kept_request(prepared), file))
     if outcome.failure:
         return outcome, []
     try:

@@ -11,6 +11,7 @@ from amphora.core.form.kinds import KindSheet
 from amphora.core.form.settings import parse_setting, setting_words
 from amphora.core.form.spots import named_pointer, setting_values
 from amphora.core.needs.crosswalk import (
+    MADE_FROM,
     NO_ENVIRONMENTS,
     OPEN,
     SECTIONS,
@@ -19,14 +20,16 @@ from amphora.core.needs.crosswalk import (
     MapState,
     row_name,
 )
+from amphora.core.needs.selection import choose
 from amphora.core.values.errors import AmphoraError, UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Item, Json, Need
-from amphora.core.values.next_step import advice
+from amphora.core.values.next_step import advice, to_type
 from amphora.core.values.pointers import parse_pointer, value_at, write_pointer
 from amphora.core.values.tokens import parse_token, render_text
 from amphora.engine.check import sheets_for
 from amphora.engine.docket import map_needs
+from amphora.engine.export import listed_items
 from amphora.engine.session import Session
 from amphora.files.crosswalk_file import Cell, write_cells
 from amphora.files.package import SUFFIX, read_package
@@ -81,6 +84,32 @@ def map_package(
             written += _answered(session, contents, name, ask, types)
     session.renew_crosswalk()
     return {name: map_needs(session, contents, session.open(name)) for name in environments}, written
+
+
+def map_makers(session: Session, contents: Contents, environment: str, texts: Sequence[str]) -> int:
+    """Writes, for `NAME=ITEM`, that a need can be made once that item of the package is there: an import pauses for
+    it then. Gives how many cells were written."""
+    before = map_needs(session, contents, session.open(environment))
+    cells = []
+    for text in texts:
+        name, _, item = text.partition("=")
+        if not item:
+            raise UsageFault(
+                f"{text!r} is not NAME=ITEM.", next_step=advice("Write it like --made-from lab-feed=lab-exchange")
+            )
+        need = _named(name, before, contents.title).need
+        # Of a setting or a person nobody can say that it comes from an item.
+        if need.kind != "connection":
+            raise UsageFault(
+                f"{name!r} is no connection but a {need.kind}.",
+                subject=name,
+                next_step=to_type("map", contents.name, environment),
+            )
+        [maker, *_] = choose([item], listed_items(contents), contents.title)
+        cells.append(Cell(SECTIONS[need.kind], row_name(need.key), MADE_FROM, maker))
+    written = len(write_cells(session.workspace.crosswalk, cells))
+    session.renew_crosswalk()
+    return written
 
 
 def setting_types(contents: Contents) -> dict[Key, str]:

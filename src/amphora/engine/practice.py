@@ -37,6 +37,18 @@ def edit_practice(path: Path, item: str, values: Sequence[str], by: str, is_draf
         return row
 
 
+def connect_practice(path: Path, name: str, type_: str, is_working: bool) -> str:
+    """Offers a connection in an environment; gives its native id. UsageFault where there is one of that name."""
+    with closing(connect(f"practice:{path.resolve()}", path.parent, "", "")) as environment:
+        if any(supply.kind == "connection" and supply.name == name for supply in environment.supplies()):
+            raise UsageFault(
+                f"{path.stem} has a connection {name!r} already.",
+                subject=name,
+                next_step=advice("Choose another name."),
+            )
+        return environment.platform.add_supply("connection", name, type_, works=is_working)
+
+
 def _with_value(text: str, definition: Json, states: States) -> tuple[Json, States]:
     place, equals, value = text.partition("=")
     if place == "title" and equals:

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from amphora.engine.compare import Differences
     from amphora.engine.edits import Edited
     from amphora.engine.export import ExportReport
+    from amphora.engine.resume import Standstill
     from amphora.engine.runs.backwards import Back
     from amphora.engine.runs.forwards import Outcome
     from amphora.engine.verify import Verified
@@ -28,9 +29,13 @@ Standing = Literal["plain", "good", "warn", "bad"]
 
 COUNTS = 1
 CLOSED = 3
+PAUSED = 5
 BROKEN = 6
-"""Exit codes (design, section 9) that are no error: there is something that counts; the gate is closed; something is
-done and has to be finished."""
+"""Exit codes (design, section 9) that are no error: there is something that counts; the gate is closed; somebody has
+to set something up; something is done and has to be finished."""
+
+WAITING = "paused"
+"""The state of a run that waits for something to be made by hand."""
 
 TO_MAP = "need-open"
 """The rule whose findings are answered by mapping."""
@@ -64,7 +69,18 @@ def at_stake(docket: Docket) -> str:
     end += f" with {rows:,} rows" if rows else ""
     if let_go := docket.fated(Fate.LET_GO):
         end += f", {len(let_go)} let go"
-    return f"{docket.title} into {docket.target}: {', '.join(parts)}, {end}."
+    return f"{docket.title} into {docket.target}: {', '.join(parts)}, {end}.{_pauses(docket)}"
+
+
+def _pauses(docket: Docket) -> str:
+    """That an import will pause: how often, after what, and who is needed then."""
+    if not docket.pauses:
+        return ""
+    titles = {action.key: action.states.title for action in docket.actions}
+    after = [titles[maker] for leg in docket.pauses for maker in dict.fromkeys(docket.makers[n] for n in leg.waits)]
+    who = list(dict.fromkeys(words for leg in docket.pauses for words in leg.who))
+    often = {1: "once", 2: "twice"}.get(len(docket.pauses), f"{len(docket.pauses)} times")
+    return f" Pauses {often}, after {few(after)}{': you need ' + few(who) if who else ''}."
 
 
 def of_comparison(docket: Docket, reasons: Sequence[Reason]) -> Verdict:
@@ -100,10 +116,28 @@ def of_import(docket: Docket, outcome: Outcome, verified: Sequence[Verified]) ->
         checked = f"not verified ({outcome.unverified})"
     elif wrong:
         checked = f"{counted(len(wrong), 'item is', 'items are')} not as promised"
-    words = f"Done: {docket.title} is in {docket.target}, {len(docket.by(Do.CREATE))} created,"
+    leg = f"; in leg {outcome.run.leg}" if outcome.run.leg > 1 else ""
+    words = f"Done: {docket.title} is in {docket.target}{leg}, {len(docket.by(Do.CREATE))} created,"
     words += f" {len(docket.by(Do.UPDATE))} updated{retired}; {checked}. Run {outcome.run.name}."
     after = to_type("verify" if outcome.unverified else "history", outcome.run.name)
     return Verdict(words, "bad" if wrong else "good", after, COUNTS if wrong or outcome.unverified else 0)
+
+
+def of_standstill(found: Standstill) -> Verdict:
+    """A run waits for somebody to set something up by hand."""
+    run = found.run
+    words = f"Paused: {counted(len(found.done), 'item')} of {run.package} {run.version} in {run.environment},"
+    words += f" {len(found.still)} still to come. " if found.still else " not yet complete. "
+    names = [row_name(one.need.key) for one in found.waiting]
+    words += f"To be made there by hand: {few(names)}. Run {run.name}." if names else f"Run {run.name}."
+    given = [word for one in found.waiting for word in ("--set", _offered(one))]
+    return Verdict(words, "warn", to_type("resume", run.name, *given), PAUSED)
+
+
+def _offered(mapped: Mapped) -> str:
+    """A need with the value that is on offer for it, or with one to be filled in."""
+    name = row_name(mapped.need.key)
+    return f"{name}={mapped.value}" if mapped.state is MapState.GUESSED else open_value(name)
 
 
 def of_difference(left: str, right: str, found: Differences) -> Verdict:
@@ -290,8 +324,14 @@ def of_run(run: Run) -> NextStep:
     if run.state == "done":
         return to_type("verify", run.name)
     if run.is_open:
-        return to_type("undo", run.name)
+        return to_type("resume" if run.state == WAITING else "undo", run.name)
     return to_type("compare", f"{run.package}-{run.version}", run.environment)
+
+
+def of_runs(runs: Sequence[Run]) -> NextStep:
+    """What to do next about several runs, the latest first: what is open comes first."""
+    still = [run for run in runs if run.is_open]
+    return of_run(still[0]) if still else to_type("history", runs[0].name)
 
 
 def of_workspace(environments: Sequence[str], packages: Sequence[str], runs: Sequence[Run]) -> Verdict:
@@ -299,7 +339,7 @@ def of_workspace(environments: Sequence[str], packages: Sequence[str], runs: Seq
     unsettled = [run for run in runs if run.is_open]
     if unsettled:
         words = f"{counted(len(unsettled), 'run')} {'is' if len(unsettled) == 1 else 'are'} not finished."
-        return Verdict(words, "warn", to_type("undo", unsettled[0].name))
+        return Verdict(words, "warn", of_run(unsettled[0]))
     if not environments:
         return Verdict(
             "Nothing is open. No environment yet.", "good", to_type("env", "add", blank("NAME"), blank("LOCATION"))

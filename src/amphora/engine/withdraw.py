@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import replace
 
 from amphora.core.plan.claims import Claims
-from amphora.core.plan.docket import Docket, Fate
+from amphora.core.plan.docket import Docket, Fate, Leg
 from amphora.core.plan.gate import Consent
 from amphora.core.plan.order import import_steps
 from amphora.core.values.errors import UsageFault
@@ -62,7 +62,7 @@ def withdrawal(session: Session, package: str, environment: str, fates: Mapping[
         findings=(),
         fingerprint="",
         retirements=tuple(retirements),
-        steps=tuple(import_steps((), retirements, habits_of(opened.description))),
+        legs=(Leg((), tuple(import_steps((), retirements, habits_of(opened.description)))),),
         unclaimed=tuple(sorted({claim.key for claim in mine} - {one.key for one in retirements})),
         other_sources=tuple(sources[1:]),
         edited_there=tuple(edited_keys(session, environment, alone)),

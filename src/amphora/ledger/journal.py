@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
 from amphora.core.plan.states import Image
@@ -15,12 +15,14 @@ from amphora.ledger.database import Database, dumped
 from amphora.ledger.records import (
     BACKWARDS,
     OPEN_STATES,
+    PAUSED,
     PUT_BACK,
     RUN_FORMAT,
     RUNNING,
     UNDONE,
     Beginning,
     JournalStep,
+    LegOf,
     Run,
 )
 
@@ -49,17 +51,42 @@ class Journal:
                 " values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 (*row, RUN_FORMAT),
             )
-            self._db.do_many(
-                "insert into touched values (?, ?, ?)",
-                [(run_id, key, dumped(i.to_json() if i else None)) for key, i in beginning.before.items()],
-            )
+            self._begin_leg(run_id, 1, beginning.account, beginning.before)
         return self.run(name)
+
+    def go_on(self, run: Run, account: str, before: Mapping[Key, Image | None]) -> Run:
+        """The next leg of a run that is paused, with the states of all that it will touch."""
+        with self._db.transaction():
+            query = "update runs set state = ?, leg = ?, ended_at = null where id = ?"
+            self._db.do(query, (RUNNING, run.leg + 1, run.id))
+            self._begin_leg(run.id, run.leg + 1, account, before)
+        return self.run(run.name)
+
+    def _begin_leg(self, run_id: int, leg: int, account: str, before: Mapping[Key, Image | None]) -> None:
+        # A leg that was put back begins once more: what was before it then is out of date.
+        for table in ("touched", "legs"):
+            self._db.do(f"delete from {table} where run_id = ? and leg = ?", (run_id, leg))
+        self._db.do("insert into legs values (?, ?, ?, ?, null)", (run_id, leg, account, self._clock()))
+        self._db.do_many(
+            "insert into touched (run_id, key, leg, before) values (?, ?, ?, ?)",
+            [(run_id, key, leg, dumped(image.to_json() if image else None)) for key, image in before.items()],
+        )
+
+    def legs(self, run: Run) -> list[LegOf]:
+        """The legs of a run so far, in order."""
+        rows = self._db.rows("select * from legs where run_id = ? order by leg", (run.id,))
+        return [LegOf(row["leg"], row["account"], row["began"], row["ended"] or "") for row in rows]
+
+    def back_to_pause(self, run: Run, note: str) -> None:
+        """A leg was put back: the run is where the leg before it ended. Inside the caller's transaction."""
+        self.write_end(run, PAUSED, note)
+        self._db.do("update runs set leg = ? where id = ?", (run.leg - 1, run.id))
 
     def write_end(self, run: Run, state: str, note: str) -> None:
         """Closes a run, inside the caller's transaction."""
-        self._db.do(
-            "update runs set state = ?, ended_at = ?, note = ? where id = ?", (state, self._clock(), note, run.id)
-        )
+        now = self._clock()
+        self._db.do("update runs set state = ?, ended_at = ?, note = ? where id = ?", (state, now, note, run.id))
+        self._db.do("update legs set ended = ? where run_id = ? and leg = ?", (now, run.id, run.leg))
 
     def end(self, run: Run, state: str, note: str = "") -> Run:
         """Closes a run with its state."""
@@ -107,11 +134,21 @@ class Journal:
         others = [other for other in self.runs() if other.uid == run.uid and other.id > run.id]
         return [o for o in others if o.kind not in BACKWARDS and o.state not in (PUT_BACK, UNDONE)]
 
-    def touched(self, run: Run) -> dict[Key, Image | None]:
-        """The state of every item that a run was to touch, when it began."""
-        rows = self._db.rows("select key, before from touched where run_id = ?", (run.id,))
+    def touched(self, run: Run, since: int = 1) -> dict[Key, Image | None]:
+        """The state of every item that a run was to touch, when it began, or when the leg `since` did."""
+        query = "select key, before from touched where run_id = ? and leg >= ? order by leg desc"
+        # The earliest leg comes last, and counts.
+        rows = self._db.rows(query, (run.id, since))
         images = ((row["key"], json.loads(row["before"])) for row in rows)
         return {key: Image.from_json(table) if table else None for key, table in images}
+
+    def paused_runs(self, uid: str | None = None) -> list[Run]:
+        """Runs that wait for something to be set up by hand, the latest first."""
+        return [run for run in self.runs() if run.state == PAUSED and uid in (None, run.uid)]
+
+    def docket(self, run: Run) -> Json:
+        """The docket of a run as it was kept."""
+        return json.loads(self._db.rows("select docket from runs where id = ?", (run.id,))[0][0])
 
     def outside(self, run: Run) -> dict[str, str]:
         """The revisions of everything else in the environment when a run began, by native id."""
@@ -196,7 +233,8 @@ class Journal:
 
 
 _COLUMNS = (
-    "id, name, environment, uid, package, version, account, state, started_at, ended_at, note, kind, of_run, format"
+    "id, name, environment, uid, package, version, account, state, started_at, ended_at, note, kind, of_run, format,"
+    " leg"
 )
 
 

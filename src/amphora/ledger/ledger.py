@@ -20,7 +20,8 @@ from amphora.core.values.next_step import advice
 from amphora.ledger.database import PORTION, Database, dumped
 from amphora.ledger.journal import Journal
 from amphora.ledger.locks import Locks
-from amphora.ledger.records import Delivered, Delivery, Export, Run
+from amphora.ledger.parcels import Parcels
+from amphora.ledger.records import DONE, Delivered, Delivery, Export, Run
 
 
 class Ledger:
@@ -34,6 +35,7 @@ class Ledger:
             with self._db.transaction():
                 self._db.do("insert or ignore into facts values ('uid', ?)", (str(uuid4()),))
         self.journal = Journal(self._db, clock)
+        self.parcels = Parcels(self._db)
         self.locks = Locks(self._db, clock)
 
     def close(self) -> None:
@@ -156,7 +158,7 @@ class Ledger:
         touched = {d.key for d in deliveries} | {link.key for link in links} | {key for _, _, key in ended}
         with self._db.transaction():
             # In the transaction that changes them: nobody else's change can slip in between.
-            remembered = _remembered(self._db, run.uid, touched)
+            remembered = _joined(self._before(run), _remembered(self._db, run.uid, touched))
             _write_links(self._db, links, addresses or {})
             self._write_deliveries(run, deliveries, custody)
             query = "delete from claims where package = ? and source_uid = ? and key = ? and uid = ?"
@@ -164,6 +166,18 @@ class Ledger:
             self._db.do("update runs set remembered = ? where id = ?", (dumped(remembered), run.id))
             self.journal.write_end(run, state, "")
         return self.journal.run(run.name)
+
+    def _before(self, run: Run) -> Json:
+        """The claims and links that earlier legs of a run remembered."""
+        return json.loads(self._db.rows("select remembered from runs where id = ?", (run.id,))[0][0])
+
+    def finish_leg_backwards(self, run: Run, of: Run, links: Iterable[Link], note: str) -> None:
+        """Ends a run that put the present leg of another one back, of which nothing had been recorded yet: that one
+        waits where the leg before ended."""
+        with self._db.transaction():
+            _write_links(self._db, links, {})
+            self.journal.write_end(run, DONE, note)
+            self.journal.back_to_pause(of, note)
 
     def finish_backwards(
         self,
@@ -179,7 +193,7 @@ class Ledger:
         links; of items, too, to which nothing had to be done. About what is `kept`, because it was left or is
         not as it was, nothing is forgotten: it is still there."""
         with self._db.transaction():
-            remembered = json.loads(self._db.rows("select remembered from runs where id = ?", (of.id,))[0][0])
+            remembered = self._before(of)
             now = _remembered(self._db, of.uid, set(remembered.get("keys", ())))
             left = set(kept)
             # Undoing an undo brings the deliveries back that it had voided; nothing is ever deleted, so that
@@ -221,8 +235,11 @@ class Ledger:
         return [Delivered(r["at"], r["name"], r["account"], _delivery(r)) for r in rows]
 
     def delivered(self, run: Run) -> list[Delivery]:
-        """What a run brought, and nobody undid."""
-        query = "select * from deliveries where run_id = ? and void_by is null order by id"
+        """What a run brought, and nobody undid; of an item that several legs brought, the last."""
+        query = (
+            "select * from deliveries where id in"
+            " (select max(id) from deliveries where run_id = ? and void_by is null group by key) order by id"
+        )
         return [_delivery(row) for row in self._db.rows(query, (run.id,))]
 
     def claims(self, uid: str) -> list[Claim]:
@@ -298,6 +315,15 @@ def _remembered(db: Database, uid: str, keys: Collection[Key]) -> dict[str, Json
         "claims": [[r["key"], r["package"], r["source_uid"], r["custody"]] for r in claims],
         "links": [[r["key"], r["native_id"], r["inner"], r["link"]] for r in links],
     }
+
+
+def _joined(before: Json, after: Json) -> Json:
+    """What was remembered of items first, and of others that came later."""
+    if not before:
+        return after
+    known = set(before["keys"])
+    rows = {name: before[name] + [row for row in after[name] if row[0] not in known] for name in ("claims", "links")}
+    return {"keys": sorted(known | set(after["keys"])), **rows}
 
 
 def _restore(db: Database, uid: str, keys: Collection[Key], remembered: Mapping[str, Any]) -> None:

@@ -64,6 +64,21 @@ create index claims_on_items on claims (uid, key);
 create index runs_backwards on runs (of_run);
 """
 
+THIRD = """
+alter table runs add column leg integer not null default 1;
+create table begun (
+    run_id integer not null references runs(id), key text not null, leg integer not null, before text not null,
+    primary key (run_id, key, leg));
+insert into begun select run_id, key, 1, before from touched;
+drop table touched;
+alter table begun rename to touched;
+create table legs (
+    run_id integer not null references runs(id), leg integer not null, account text not null, began text not null,
+    ended text, primary key (run_id, leg));
+create table parcels (
+    digest text not null, number integer not null, piece blob not null, primary key (digest, number));
+"""
+
 
 def _first(db: sqlite3.Connection) -> None:
     for statement in FIRST.split(";"):
@@ -85,7 +100,12 @@ def _second(db: sqlite3.Connection) -> None:
     db.execute("insert into facts values ('seq', ?)", (str(len(rows)),))
 
 
-MIGRATIONS: tuple[Callable[[sqlite3.Connection], None], ...] = (_first, _second)
+def _third(db: sqlite3.Connection) -> None:
+    for statement in THIRD.split(";"):
+        db.execute(statement)
+
+
+MIGRATIONS: tuple[Callable[[sqlite3.Connection], None], ...] = (_first, _second, _third)
 """Each takes a ledger from the version of its position to the next one."""
 
 

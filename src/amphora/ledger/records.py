@@ -19,12 +19,13 @@ BACKWARDS: Final = (PUTTING_BACK, UNDO)
 """Kinds of runs that put another run back."""
 
 RUNNING: Final = "running"
+PAUSED: Final = "paused"
 DONE: Final = "done"
 PUT_BACK: Final = "put back"
 UNDONE: Final = "undone"
 BROKEN_OFF: Final = "broken off"
 OPEN_STATES: Final = (RUNNING, BROKEN_OFF)
-"""States in which something of a run may be there, without it being done."""
+"""States in which nobody knows how much of a run is there."""
 
 RUN_FORMAT: Final = 2
 """The form of a run's journal; runs of format 1 can be read and not undone."""
@@ -74,11 +75,12 @@ class Run:
     kind: str = IMPORT
     of_run: int | None = None
     format: int = RUN_FORMAT
+    leg: int = 1
 
     @property
     def is_open(self) -> bool:
-        """Whether something of it may be there, without it being done."""
-        return self.state in OPEN_STATES
+        """Whether something of it is or may be there, without it being done."""
+        return self.state in (*OPEN_STATES, PAUSED)
 
 
 @dataclass(frozen=True)
@@ -98,6 +100,16 @@ class Beginning:
     docket: Json = None
     before: Mapping[Key, Image | None] = field(default_factory=dict)
     outside: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class LegOf:
+    """One leg of a run: who carried it out, and when; `ended` is empty while nobody knows."""
+
+    number: int
+    account: str
+    began: str
+    ended: str = ""
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from amphora.core.values.keys import readable
 from amphora.core.values.next_step import blank, to_type
 from amphora.core.values.words import counted, few
-from amphora.engine.verdicts import of_run
+from amphora.engine.verdicts import of_run, of_runs
 from amphora.ledger.records import BACKWARDS, IMPORT, JournalStep, Run
 from amphora.render.result import Cell, Grid, Lines, Result, Row, Tone, cut_grid
 
@@ -39,9 +39,7 @@ def history_result(runs: Sequence[Run]) -> Result:
         f"{counted(len(runs), 'run')}{f', {bad} of them still open' if bad else ''}." if runs else "No run yet.",
         blocks=[Grid(["run", "what", "state", "started", "by"], rows, spare=(4,))] if runs else [],
         data={"runs": [vars(run) for run in runs]},
-        next_step=to_type("history", runs[0].name)
-        if runs
-        else to_type("import", blank("PACKAGE"), blank("ENVIRONMENT")),
+        next_step=of_runs(runs) if runs else to_type("import", blank("PACKAGE"), blank("ENVIRONMENT")),
     )
 
 

@@ -216,6 +216,13 @@ def edited_result(path: Path, row: Listed) -> Result:
     return Result("practice edit", verdict, "good", data=data, next_step=to_type("survey", path.stem))
 
 
+def connected_result(path: Path, name: str, native_id: str) -> Result:
+    """Somebody made a connection in a practice environment."""
+    data = {"file": str(path), "native_id": native_id, "name": name}
+    verdict = f"The connection {name} is in {path.stem} now, past Amphora."
+    return Result("practice connect", verdict, "good", data=data, next_step=to_type("resume"))
+
+
 def practice_result(paths: Sequence[Path]) -> Result:
     """The practice environments were made."""
     rows: list[Row] = [[Cell(path.stem, "strong"), str(path)] for path in paths]

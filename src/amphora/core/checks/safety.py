@@ -6,8 +6,9 @@ from collections.abc import Iterable
 
 from amphora.core.checks.context import CheckContext, Rule, Todo, named
 from amphora.core.form.kinds import KindSheet
-from amphora.core.form.spots import named_pointer, part_ids, required_references, spotted
-from amphora.core.needs.crosswalk import MapState, row_name
+from amphora.core.form.spots import named_pointer, part_ids, required_references, requires, spotted
+from amphora.core.needs.crosswalk import row_name
+from amphora.core.needs.pauses import legs_of
 from amphora.core.values.graph import in_order
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Finding, Item, Json, Level
@@ -127,32 +128,25 @@ def cycle_unbreakable(context: CheckContext) -> Iterable[Finding]:
 
 
 def _cycles_through_a_pause(context: CheckContext) -> Iterable[Finding]:
-    for mapped in context.mapped.values():
-        if mapped.state is not MapState.LATER:
-            continue
-        reached, waiting = {str(mapped.value)}, [str(mapped.value)]
-        # Everything below the maker, however deep: what it uses must not need what is made from it either.
-        while waiting:
-            item = context.contents.items.get(waiting.pop())
-            new = {key for key in item.uses() if key not in reached} if item else set()
-            reached |= new
-            waiting += sorted(new)
-        users = [context.contents.items[key] for key in sorted(reached & set(mapped.need.used_by))]
-        if stuck := [item.key for item in users if _requires(context, item, mapped.need.key)]:
-            yield context.finding(
-                "cycle-unbreakable",
-                Level.ERROR,
-                f"{row_name(mapped.need.key)!r} is made from {readable(str(mapped.value))}, which can't be there"
-                f" without it: {named([context.title(key) for key in stuck])} needs it.",
-                item=stuck[0],
-            )
-
-
-def _requires(context: CheckContext, item: Item, need: Key) -> bool:
-    """Whether a need stands where an item can't do without: elsewhere it is filled in once it is there."""
-    sheet = context.sheets.get(item.kind)
-    values = required_references(item.form, sheet) if sheet else []
-    return any((token := parse_token(value)) is not None and token.key == need for value in values)
+    items = context.contents.items
+    new = items.keys() - (context.target.rows.keys() if context.target else set())
+    legs = legs_of(
+        items,
+        new,
+        context.mapped.values(),
+        lambda item, need: requires(item.form, context.sheets.get(item.kind), need),
+    )
+    stuck: dict[Key, list[Key]] = {}
+    for key, need in legs.stuck:
+        stuck.setdefault(need, []).append(key)
+    for need, keys in sorted(stuck.items()):
+        yield context.finding(
+            "cycle-unbreakable",
+            Level.ERROR,
+            f"{row_name(need)!r} is made from {readable(legs.makers[need])}, which can't be there without it:"
+            f" {named([context.title(key) for key in keys])} needs it.",
+            item=keys[0],
+        )
 
 
 def _data(form: Json, sheet: KindSheet) -> dict[tuple[str, ...], Json]:

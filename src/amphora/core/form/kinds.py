@@ -40,10 +40,20 @@ _TOP = {
     "fields": dict,
     "states": dict,
     "conversion": list,
+    "pause": dict,
 }
+_PAUSE = {"who": str, "do": str, "show": dict}
 _REFERS = {"at": str, "to": list, "required": bool, "known_only": bool, "object": str}
 _STATES = {"switch": (str, bool), "publish": bool}
 _WORDS = {dict: "a table", list: "a list", str: "text", bool: "true or false", int: "a whole number"}
+
+
+@dataclass(frozen=True)
+class PauseWords:
+    """What is said of an item from which something has to be made by hand: who can do it, and what is to be done."""
+
+    who: str = ""
+    do: str = ""
 
 
 @dataclass(frozen=True)
@@ -73,6 +83,7 @@ class KindSheet:
     access: tuple[str, ...] = ()
     shape: str = ""
     is_start: bool = False
+    pause: PauseWords = PauseWords()
     source: str = field(repr=False, default="")
 
     @property
@@ -89,16 +100,25 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
     try:
         table = tomllib.loads(source)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
-        raise SheetFault(f"The kind sheet {name} is not TOML: {error}", subject=name) from error
+        raise SheetFault(
+            f"The kind sheet {name} is not TOML: {error}", subject=name, next_step=advice("Mend the sheet.")
+        ) from error
     faults = list(_faults(table, source))
     if faults:
-        raise SheetFault(f"The kind sheet {name} can't be used.", subject=name, details=faults)
+        raise SheetFault(
+            f"The kind sheet {name} can't be used.",
+            subject=name,
+            details=faults,
+            next_step=advice("Mend the sheet."),
+        )
     states = table.get("states", {})
     switch = states.get("switch", False)
     roles = spots_from(table.get("fields", {}))
     roles += [(refer["at"], Spot(refer=_refer(refer))) for refer in table.get("refers", [])]
     if isinstance(switch, str):
         roles.append((switch, Spot(is_switch=True)))
+    pause = table.get("pause", {})
+    roles += [(path, Spot(shown=name)) for name, path in pause.get("show", {}).items()]
     return KindSheet(
         kind=table["kind"],
         title=table.get("title", table["kind"]),
@@ -117,6 +137,7 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
         access=tuple(table.get("access", ())),
         shape=table.get("shape", ""),
         is_start=table.get("start", False),
+        pause=PauseWords(pause.get("who", ""), pause.get("do", "")),
         source=source,
     )
 
@@ -162,6 +183,12 @@ def _faults(table: Mapping[str, Any], source: str) -> Iterable[str]:
     states = table.get("states", {})
     if isinstance(states, dict):
         yield from _unfit(states, _STATES, "states.", source)
+    pause = table.get("pause", {})
+    if isinstance(pause, dict):
+        yield from _unfit(pause, _PAUSE, "pause.", source)
+        shown = pause.get("show", {})
+        if isinstance(shown, dict) and not all(isinstance(path, str) for path in shown.values()):
+            yield f"{_line(source, 'show')}`pause.show` has to hold names with paths"
     for refer in table.get("refers", []) if isinstance(table.get("refers", []), list) else ():
         if (
             not isinstance(refer, dict)

@@ -12,6 +12,7 @@ from dataclasses import dataclass, field, fields, replace
 from typing import Any
 
 from amphora.core.values.errors import SheetFault
+from amphora.core.values.next_step import advice
 from amphora.core.values.pointers import parse_pointer
 
 Step = str | None
@@ -51,6 +52,7 @@ class Spot:
     is_region: bool = False
     is_data: bool = False
     is_switch: bool = False
+    shown: str = ""
 
     @property
     def is_outside(self) -> bool:
@@ -184,7 +186,9 @@ def parse_path(path: str) -> tuple[Any, tuple[Step, ...] | None]:
     try:
         query = jsonpath_rfc9535.compile(path)
     except jsonpath_rfc9535.JSONPathError as error:
-        raise SheetFault(f"{path!r} is not a JSONPath (RFC 9535): {error}") from error
+        raise SheetFault(
+            f"{path!r} is not a JSONPath (RFC 9535): {error}", subject=path, next_step=advice("Mend the sheet.")
+        ) from error
     steps: list[Step] = []
     for segment in query.segments:
         selector = segment.selectors[0]

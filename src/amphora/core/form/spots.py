@@ -8,9 +8,10 @@ from collections.abc import Callable, Iterator
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Refer, Spot, Walk
 from amphora.core.form.visit import BELOW, rebuilt, visited
+from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
 from amphora.core.values.pointers import Pointer, write_pointer
-from amphora.core.values.tokens import MASK, PREFIX
+from amphora.core.values.tokens import MASK, PREFIX, parse_token
 
 
 def mask_secrets(definition: Json, sheet: KindSheet) -> Json:
@@ -117,6 +118,22 @@ def empty_references(form: Json, sheet: KindSheet) -> list[str]:
 def required_references(form: Json, sheet: KindSheet) -> list[Json]:
     """What stands at required references."""
     return [value for _, value, spot, _ in spotted(form, sheet) if spot.refer and spot.refer.is_required]
+
+
+def requires(form: Json, sheet: KindSheet | None, key: Key) -> bool:
+    """Whether an item or need is named where the form can't do without it; elsewhere it may be filled in later."""
+    values = required_references(form, sheet) if sheet else []
+    return any((token := parse_token(value)) is not None and token.key == key for value in values)
+
+
+def shown_values(form: Json, sheet: KindSheet) -> list[tuple[str, str]]:
+    """What a person needs at a pause who sets something up by hand: name and value, ready to copy."""
+    found = []
+    for _, value, spot, _ in spotted(form, sheet):
+        # What is masked can't be copied, and what is no plain value is nothing to type.
+        if spot.shown and isinstance(value, str | int | float) and value != MASK:
+            found.append((spot.shown, value if isinstance(value, str) else json.dumps(value)))
+    return found
 
 
 def objects_used(form: Json, sheet: KindSheet) -> list[tuple[str, str]]:

@@ -61,6 +61,27 @@ class Decisions:
         """The items that are not to be part of the import."""
         return sorted(key for key, mine in self.items.items() if mine.whole == LEAVE)
 
+    def to_json(self) -> Json:
+        """For the ledger, where they wait for somebody to go on."""
+        return {
+            "items": {key: [mine.whole, dict(mine.places)] for key, mine in self.items.items()},
+            "fates": dict(self.fates),
+            "custody": self.custody.value if self.custody else "",
+            "without": list(self.without),
+            "records": self.records,
+        }
+
+    @classmethod
+    def from_json(cls, table: Json) -> Decisions:
+        """The inverse of `to_json`."""
+        return cls(
+            {key: ItemDecision(whole, places) for key, (whole, places) in table["items"].items()},
+            table["fates"],
+            Custody(table["custody"]) if table["custody"] else None,
+            tuple(table["without"]),
+            table["records"],
+        )
+
     def answered(self, answers: Mapping[Key, Mapping[str, Json]]) -> Decisions:
         """The same with further answers, by item and place."""
         items = dict(self.items)

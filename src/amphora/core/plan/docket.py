@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
+from functools import cached_property
 
 from amphora.core.form.bindings import Bindings
 from amphora.core.merge.compare import STATE, Comparison
@@ -98,11 +99,24 @@ class Retirement:
 
 
 @dataclass(frozen=True)
+class Leg:
+    """What goes in together: the items, the steps, and the needs that have to be served before the next leg begins:
+    they are made by hand from what this one brought."""
+
+    keys: tuple[Key, ...]
+    steps: tuple[Step, ...]
+    waits: tuple[Key, ...] = ()
+    who: tuple[str, ...] = ()
+    """Who can do that."""
+
+
+@dataclass(frozen=True)
 class Docket:
     """An import, decided or not yet. `fingerprint` is what the target's items were when it was made. `shared`
     names, for items that would be updated, the other packages that claim them (`NAME VERSION`). `since` names
     the package that served as base, `without` what of the package stays out, `leaks` what looks like a secret in what
-    would be written or kept."""
+    would be written or kept. `makers` says what each need is made from that can't be served before a pause, `bare`
+    which of these an item lacks at first, `stuck` which items can't be there without one."""
 
     package: str
     version: str
@@ -118,7 +132,7 @@ class Docket:
     fingerprint: str
     custody: Custody = Custody.PACKAGE
     to_enter: tuple[tuple[Key, str], ...] = ()
-    steps: tuple[Step, ...] = ()
+    legs: tuple[Leg, ...] = ()
     taken: tuple[tuple[Key, Key], ...] = ()
     file: str = ""
     files: Mapping[str, Raw] = field(default_factory=dict, repr=False)
@@ -135,6 +149,30 @@ class Docket:
     has_records: bool = False
     source_file: str = ""
     leaks: tuple[tuple[Key, Leak], ...] = ()
+    makers: Mapping[Key, Key] = field(default_factory=dict)
+    bare: Mapping[Key, frozenset[Key]] = field(default_factory=dict)
+    stuck: tuple[tuple[Key, Key], ...] = ()
+
+    @property
+    def steps(self) -> tuple[Step, ...]:
+        """All steps, in order."""
+        return tuple(step for leg in self.legs for step in leg.steps)
+
+    @cached_property
+    def held(self) -> frozenset[Key]:
+        """The items that stay switched off until the last leg."""
+        return frozenset(key for leg in self.pauses for key in leg.keys)
+
+    def at_first(self, states: States, action: Action) -> States:
+        """An item's states as they are after this leg: what is held stays off, or as it was there."""
+        if not self.pauses or action.key not in self.held or states.is_on is None:
+            return states
+        return replace(states, is_on=bool(action.present and action.present.states.is_on))
+
+    @property
+    def pauses(self) -> tuple[Leg, ...]:
+        """The legs after which the import pauses."""
+        return self.legs[:-1]
 
     def fated(self, fate: Fate) -> list[Retirement]:
         """The items that the package no longer holds to which this happens."""

@@ -54,7 +54,7 @@ class Reason:
 @dataclass(frozen=True)
 class Standing:
     """What of a target the gate looks at, beside the docket. `open_run` names a run of this target that is
-    neither finished nor put back."""
+    neither finished nor put back, `paused_run` one of this package that waits there."""
 
     permissions: frozenset[str]
     account: str = ""
@@ -62,16 +62,22 @@ class Standing:
     kinds: Mapping[str, int] = field(default_factory=dict)
     open_run: str = ""
     open_state: str = ""
+    paused_run: str = ""
     policy: str = ""
 
 
 @dataclass(frozen=True)
 class Consent:
     """What somebody agreed to, beyond creating items and updating those that nobody edited: a reviewed docket
-    covers all that is in it, `take_over` names packages whose items may be overridden."""
+    covers all that is in it, `take_over` names packages whose items may be overridden, `edited` items of which the
+    local edits were shown. `may_pause` is whether the import may stop for something to be set up by hand; `run` is
+    the one that is to go on, if it is no new one."""
 
     is_reviewed: bool = False
     take_over: Collection[str] = ()
+    edited: Collection[Key] = ()
+    may_pause: bool = True
+    run: str = ""
 
 
 def reasons_of(docket: Docket, standing: Standing, consent: Consent) -> list[Reason]:
@@ -80,17 +86,21 @@ def reasons_of(docket: Docket, standing: Standing, consent: Consent) -> list[Rea
     if standing.open_run:
         # Half of our own work is there: whatever else one could ask about would be about that.
         return _open_run(docket, standing)
+    if standing.paused_run:
+        words = f"{docket.package} is on its way into {docket.target} already: {standing.paused_run} is paused."
+        return [Reason(Why.OPEN_RUN, words, (), to_type("resume", standing.paused_run), standing.paused_run)]
     # A missing permission or mapping does not matter to an import that has nothing to do; a package that is not
     # trusted always does.
     if docket.is_settled:
         return _policy(standing)  # nothing will be done that could go wrong
-    decisions = _decisions(docket)
+    decisions = _decisions(docket, consent)
     return [
         *_policy(standing),
         *_unknown_kinds(docket, standing),
         *_permissions(docket, standing),
         *_taken(docket),
         *_needs(docket),
+        *_pauses(docket, consent),
         *_blocked(docket),
         *_leaks(docket),
         *decisions,
@@ -171,21 +181,31 @@ def _needs(docket: Docket) -> list[Reason]:
     # Secrets are entered afterwards, and named in the list of what is left to do: nothing waits for them.
     mine = [one for one in docket.mapped if one.need.kind != "secret" and one.need.key in used]
     open_ = [one for one in mine if one.state in (MapState.OPEN, MapState.GUESSED)]
-    later = [one for one in mine if one.state is MapState.LATER]
     found = []
     if open_:
         count = "A need" if len(open_) == 1 else f"{len(open_)} needs"
         words = f"{count} that {docket.target} does not know how to serve yet."
         details = tuple(_need_words(one) for one in open_)
         found.append(Reason(Why.NEED, words, details, to_type("map", docket.name, docket.target)))
-    if later:
-        maker = str(later[0].value)
-        words = (
-            f"It would have to pause once {readable(maker)} is there, for {row_name(later[0].need.key)!r} to be made."
+    return found
+
+
+def _pauses(docket: Docket, consent: Consent) -> list[Reason]:
+    """What can't be there without what is made from it; and pauses, where nobody is to come back."""
+    found = []
+    for need in dict.fromkeys(need for _, need in docket.stuck):
+        users = tuple(f"{readable(key)} needs it" for key, other in docket.stuck if other == need)
+        words = f"{row_name(need)!r} is made from {readable(docket.makers[need])}, which can't be there without it."
+        row = advice("Say in the crosswalk what serves instead, then", to_type("map", docket.name, docket.target))
+        found.append(Reason(Why.PAUSE, words, users, row, docket.makers[need]))
+    if docket.pauses and not consent.may_pause:
+        details = tuple(
+            f"once {readable(docket.makers[need])} is there, for {row_name(need)!r} to be made"
+            for leg in docket.pauses
+            for need in leg.waits
         )
-        words_first = f"Bring {readable(maker)} by itself first, make the connection there, then"
-        after = advice(words_first, to_type("map", docket.name, docket.target))
-        found.append(Reason(Why.PAUSE, words, (), after, maker))
+        count = "once" if len(docket.pauses) == 1 else f"{len(docket.pauses)} times"
+        found.append(Reason(Why.PAUSE, f"It would have to pause {count}.", details, advice("Leave --no-pause out.")))
     return found
 
 
@@ -218,7 +238,14 @@ def _leaks(docket: Docket) -> list[Reason]:
     return [Reason(Why.SECRET, words, details, to_silence(*docket.leaks[0]), docket.leaks[0][0])]
 
 
-def _decisions(docket: Docket) -> list[Reason]:
+def _chosen(docket: Docket, run: str, keys: Sequence[Key]) -> NextStep:
+    """How one decides on items: in a docket that can be reviewed, or, where a run goes on, beside it."""
+    if not run:
+        return to_type("compare", docket.name, docket.target, "--docket", docket.usual_file)
+    return to_type("resume", run, *(word for key in keys for word in ("--choose", f"{readable(key)}=package")))
+
+
+def _decisions(docket: Docket, consent: Consent) -> list[Reason]:
     details = tuple(
         f"{readable(action.key)} at {change.place or 'the whole item'}: {change.by}"
         for action in docket.undecided
@@ -230,7 +257,7 @@ def _decisions(docket: Docket) -> list[Reason]:
     count = "one item" if len(docket.undecided) == 1 else f"{len(docket.undecided)} items"
     after = advice(f"Answer the questions in {docket.file}, then", to_type("import", docket.file))
     if not docket.file:
-        after = to_type("compare", docket.name, docket.target, "--docket", docket.usual_file)
+        after = _chosen(docket, consent.run, [action.key for action in docket.undecided])
     return [Reason(Why.DECISION, f"Somebody has to decide on {count}.", details, after)]
 
 
@@ -249,11 +276,11 @@ def _consents(docket: Docket, consent: Consent) -> list[Reason]:
     if consent.is_reviewed:
         return []
     found = []
-    edited = [readable(a.key) for a in docket.edited if a.do is Do.UPDATE]
-    by_docket = to_type("compare", docket.name, docket.target, "--docket", docket.usual_file)
+    edited = [a.key for a in docket.edited if a.do is Do.UPDATE and a.key not in consent.edited]
     if edited:
         words = f"--yes does not cover items with local edits in {docket.target}."
-        found.append(Reason(Why.CONSENT, words, tuple(edited), by_docket))
+        after = _chosen(docket, consent.run, edited)
+        found.append(Reason(Why.CONSENT, words, tuple(map(readable, edited)), after))
     shared = {
         key: rest
         for key, packages in docket.shared.items()

@@ -30,12 +30,13 @@ def import_steps(
     held: Mapping[Key, Place] | None = None,
     rows: Mapping[Key, int] | None = None,
     chooses_ids: bool = False,
+    is_last: bool = True,
 ) -> list[Step]:
     """The steps of an import. Places are freed first, then everything is written, used before user; items that
     refer to each other (or to themselves) are created bare and completed once all of them are there. Loading
     rows, publishing and switching follow when everything is written; what is hardest to put back, retiring,
     comes last of all. `held` are the places of all items of the target where names are unique, `rows` the
-    tables to fill with how many rows."""
+    tables to fill with how many rows. Before the last leg nothing is switched on: it would work with half of it."""
     written = {action.key: action for action in actions if action.do in (Do.CREATE, Do.UPDATE)}
     # Items that merely lose their claim stay where they are: that is a matter of the ledger, and no step.
     gone = tuple(one.key for one in retirements if one.fate is Fate.RETIRE)
@@ -54,7 +55,7 @@ def import_steps(
         # emptiness now: whether it may be loaded was decided when the docket was made.
         if rows and key in rows:
             steps.append(LoadRows((key,), rows[key]))
-        steps += _state_steps(written[key], habits)
+        steps += _state_steps(written[key], habits, is_last)
     # Tables that are there, empty, and otherwise as they should be, are filled all the same.
     steps += [LoadRows((key,), count) for key, count in (rows or {}).items() if key not in written]
     return [*steps, *last]
@@ -91,7 +92,7 @@ def _group_steps(group: Collection[Key], actions: Mapping[Key, Action], chooses_
             yield Update((key,))
 
 
-def _state_steps(action: Action, habits: Habits) -> Iterable[Step]:
+def _state_steps(action: Action, habits: Habits, is_last: bool) -> Iterable[Step]:
     present = action.present.states if action.present else None
     # Published again only where there is something new to publish: an empty publication shows up in every history.
     if action.states.is_published and (action.is_form_changed or not (present and present.is_published)):
@@ -99,5 +100,5 @@ def _state_steps(action: Action, habits: Habits) -> Iterable[Step]:
     if habits.writes_states or action.states.is_on is None:
         return
     # New items begin switched off; whether they shall be on is a step of its own, after all that they use is there.
-    if action.states.is_on != bool(present and present.is_on):
+    if is_last and action.states.is_on != bool(present and present.is_on):
         yield Switch((action.key,), bool(action.states.is_on))

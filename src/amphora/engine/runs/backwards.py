@@ -27,7 +27,7 @@ from amphora.engine.runs.evidence import evidence_of, uses_of
 from amphora.engine.runs.material import ImageMaterial
 from amphora.engine.runs.stage import Stage, looked_up
 from amphora.engine.steps import Bench
-from amphora.ledger.records import BACKWARDS, BROKEN_OFF, DONE, PUT_BACK, UNDO, UNDONE, Beginning, Run
+from amphora.ledger.records import BACKWARDS, BROKEN_OFF, DONE, PAUSED, PUT_BACK, UNDO, UNDONE, Beginning, Run
 
 ROUNDS = 6
 """How often it is decided anew because somebody changed something, or the environment refused."""
@@ -65,15 +65,16 @@ class Back:
 
     def sentence(self, environment: str) -> str:
         """What can be said of the target."""
+        then = "at the pause" if self.of_state == PAUSED else "before"
         if self.is_as_before and not self.outside:
-            return f"{environment} is as it was before."
+            return f"{environment} is as it was {then}."
         if self.is_as_before:
             return (
-                f"{environment} is as it was before but for {len(self.outside)}"
+                f"{environment} is as it was {then} but for {len(self.outside)}"
                 f" item{'s' if len(self.outside) > 1 else ''} that somebody else changed since."
             )
         count = len(self.left) + len(self.differing)
-        return f"{environment} is as it was before but for {count} item{'s' if count > 1 else ''}."
+        return f"{environment} is as it was {then} but for {count} item{'s' if count > 1 else ''}."
 
     def told(self) -> list[str]:
         """What has to be named, line by line."""
@@ -86,9 +87,9 @@ def foresee(stage: Stage, run: Run) -> Restoration:
     return _decided(stage, run, {})[0]
 
 
-def put_back(stage: Stage, run: Run, kind: str, note: str = "") -> Back:
-    """Puts a run back, as a run of its own. Raises what stopped it; then both are broken off, and doing it again
-    finishes it. The caller holds the lock."""
+def put_back(stage: Stage, run: Run, kind: str, note: str = "", since: int = 1) -> Back:
+    """Puts a run back to where one of its legs began, as a run of its own. Raises what stopped it; then both are
+    broken off, and doing it again finishes it. The caller holds the lock."""
     # Images of drafts and rows were not kept then: half a state put back is worse than none.
     if run.format < 2:
         raise NotReady(
@@ -97,7 +98,7 @@ def put_back(stage: Stage, run: Run, kind: str, note: str = "") -> Back:
             next_step=to_type("compare", f"{run.package}-{run.version}", run.environment),
         )
     excluded: dict[Key, str] = {}
-    restoration, now = _decided(stage, run, excluded)
+    restoration, now = _decided(stage, run, excluded, since)
     # A run of its own, begun only now: what can't be decided has left no trace.
     mine, is_journalled = _begun(stage, run, kind, restoration, now)
     # Rows that an attempt at putting back removed lie in the folder of that attempt.
@@ -114,8 +115,8 @@ def put_back(stage: Stage, run: Run, kind: str, note: str = "") -> Back:
         is_journalled=is_journalled,
     )
     try:
-        restoration, now = _in_rounds(stage, run, carrier, restoration, now, excluded)
-        return _looked(stage, run, mine, restoration, material.renamed, now, note, kind)
+        restoration, now = _in_rounds(stage, run, carrier, restoration, now, excluded, since)
+        return _looked(stage, run, mine, restoration, material.renamed, now, note, kind, since)
     except BaseException as error:
         words = error.message if isinstance(error, AmphoraError) else type(error).__name__
         with contextlib.suppress(AmphoraError):
@@ -132,6 +133,7 @@ def _in_rounds(
     restoration: Restoration,
     now: dict[Key, Image | None],
     excluded: dict[Key, str],
+    since: int,
 ) -> tuple[Restoration, dict[Key, Image | None]]:
     """Carries the plan out; where the environment refuses a step, or somebody changed something, it is looked
     and decided again. An item that is refused is left, and named."""
@@ -153,7 +155,7 @@ def _in_rounds(
             assert step is not None
             # The whole item, not the step: half of an item put back would be a state that nobody ever had.
             excluded |= dict.fromkeys(step.keys, f"it could not be put back: {error.message}")
-        restoration, now = _decided(stage, run, excluded)
+        restoration, now = _decided(stage, run, excluded, since)
         material.renamed |= _renewed(restoration)
     return restoration, now
 
@@ -182,9 +184,11 @@ def _begun(
         return None, False
 
 
-def _decided(stage: Stage, run: Run, excluded: Mapping[Key, str]) -> tuple[Restoration, dict[Key, Image | None]]:
+def _decided(
+    stage: Stage, run: Run, excluded: Mapping[Key, str], since: int = 1
+) -> tuple[Restoration, dict[Key, Image | None]]:
     """The evidence as it is now, and what follows from it."""
-    evidence = evidence_of(stage, run)
+    evidence = evidence_of(stage, run, since)
     now = {one.key: one.now for one in evidence}
     uses, used, titles = uses_of(stage, evidence)
     return decide(evidence, uses, used, titles, stage.habits, excluded), now
@@ -208,6 +212,7 @@ def _looked(
     now: Mapping[Key, Image | None],
     note: str,
     kind: str,
+    since: int,
 ) -> Back:
     """Looks once more, at what was touched and at everything else; records and says what is so."""
     sheets = stage.habits.sheets
@@ -229,11 +234,14 @@ def _looked(
             differing.append(f"{one.title!r} is not as it was: {_unlike(wanted, after.get(key))}")
     # Everything else by revision only: reading all of it would make every undo as slow as an export of the whole
     # environment.
-    moved = _moved_outside(stage, run, {image.native_id for image in after.values() if image} | set(ids.values()))
+    ids_now = {image.native_id for image in after.values() if image}
+    moved = _moved_outside(stage, run, ids_now | set(ids.values()), since)
     left = tuple(restoration.left)
     # What somebody changed, or can't be put back at all, is decided: trying again would show the same. What the
     # environment refused, or nobody can tell, stays open.
-    of_state = BROKEN_OFF if not restoration.is_settled else UNDONE if kind == UNDO else PUT_BACK
+    of_state = PAUSED if since > 1 else UNDONE if kind == UNDO else PUT_BACK
+    if not restoration.is_settled:
+        of_state = BROKEN_OFF
     found = Back(
         mine,
         run,
@@ -250,7 +258,10 @@ def _looked(
     if mine is None:
         return replace(found, is_recorded=False)
     try:
-        stage.ledger.finish_backwards(mine, run, kept, links, DONE, of_state, note)
+        if of_state == PAUSED:
+            stage.ledger.finish_leg_backwards(mine, run, links, note)
+        else:
+            stage.ledger.finish_backwards(mine, run, kept, links, DONE, of_state, note)
     except LedgerTrouble:
         return replace(found, is_recorded=False)
     return found
@@ -286,13 +297,17 @@ def _unlike(wanted: Image | None, found: Image | None) -> str:
     return ", ".join(words for words, differs in parts if differs) or "something in it"
 
 
-def _moved_outside(stage: Stage, run: Run, touched: set[str]) -> list[str]:
+def _moved_outside(stage: Stage, run: Run, touched: set[str], since: int) -> list[str]:
     """What else in the target is another than when the run began: by name and person."""
     before = stage.ledger.journal.outside(run)
     rows = {row.native_id: row for row in stage.environment.index()}
     moved = {id_ for id_, row in rows.items() if before.get(id_) != row.revision} | (before.keys() - rows.keys())
     # Only asked where something has moved: it reads what later runs left.
     if moved := moved - touched:
+        if since > 1:
+            # What earlier legs brought stays.
+            outcomes = (step.outcome or {} for step in stage.ledger.journal.steps(run))
+            moved -= {native_id for outcome in outcomes for native_id in (outcome.get("ids") or {}).values()}
         moved -= _put_back_since(stage, run, before)
     found = [
         f"{rows[id_].states.title!r} was changed since, by {rows[id_].modified_by or 'somebody'}"

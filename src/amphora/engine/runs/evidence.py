@@ -24,10 +24,11 @@ UNKNOWN = (*BEGUN, "planned")
 """The same with those whose turn had not come: after a power cut that may be all that is left of a later word."""
 
 
-def evidence_of(stage: Stage, run: Run) -> list[Evidence]:
-    """What is known of every item that a run touched: what the journals say, and what a look shows."""
+def evidence_of(stage: Stage, run: Run, leg: int = 1) -> list[Evidence]:
+    """What is known of every item that a run touched since one of its legs: what the journals say, and what a look
+    shows."""
     journal = stage.ledger.journal
-    touched = journal.touched(run)
+    touched = journal.touched(run, leg)
     outside = set(journal.outside(run)) | {image.native_id for image in touched.values() if image}
     # Everything that our runs have done since this one began: its own attempts at putting back, and later
     # runs that were put back themselves. These may have made an item again, under another id.

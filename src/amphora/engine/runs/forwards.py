@@ -6,6 +6,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from pathlib import Path
 
 from amphora.core.merge.compare import Base
 from amphora.core.needs.matching import Link
@@ -27,10 +28,31 @@ from amphora.engine.leaks import leaks_in_images, refuse_leaks
 from amphora.engine.runs.attention import attended
 from amphora.engine.runs.backwards import Back, put_back
 from amphora.engine.runs.carrier import Carrier, Stopped
-from amphora.engine.runs.material import DocketMaterial
+from amphora.engine.runs.material import DocketMaterial, without
 from amphora.engine.runs.stage import Stage, looked_up
 from amphora.engine.steps import Bench
-from amphora.ledger.records import BROKEN_OFF, DONE, IMPORT, PUTTING_BACK, WITHDRAWAL, Beginning, Delivery, Run
+from amphora.ledger.records import (
+    BROKEN_OFF,
+    DONE,
+    IMPORT,
+    PAUSED,
+    PUTTING_BACK,
+    WITHDRAWAL,
+    Beginning,
+    Delivery,
+    Run,
+)
+
+
+@dataclass(frozen=True)
+class Provision:
+    """What a run keeps so that somebody can go on with it: what was asked for and agreed to, and the package."""
+
+    request: Mapping[str, Json] = field(default_factory=dict)
+    package: Path | None = None
+
+
+NO_PROVISION = Provision()
 
 
 @dataclass(frozen=True)
@@ -48,15 +70,28 @@ class Outcome:
     unverified: str = ""
 
 
-def carry_out(docket: Docket, stage: Stage) -> Outcome:
-    """Carries out a decided docket in one leg. Raises where nothing was touched; a failure after that is in the
-    outcome, with what it means for the target."""
+def carry_out(docket: Docket, stage: Stage, provision: Provision = NO_PROVISION) -> Outcome:
+    """Carries out the first leg of a decided docket, which is all of it unless it has to pause. Raises where nothing
+    was touched; a failure after that is in the outcome, with what it means for the target."""
+    return _leg(docket, stage, None, provision)
+
+
+def go_on(docket: Docket, stage: Stage, run: Run) -> Outcome:
+    """Carries out the next leg of a run that is paused, likewise."""
+    return _leg(docket, stage, run, NO_PROVISION)
+
+
+def _leg(docket: Docket, stage: Stage, run: Run | None, provision: Provision) -> Outcome:
     # Asked of the environment, not of the configuration: a token may belong to somebody else than it says there.
     account = stage.environment.whoami().account
     purpose = f"{docket.title} goes in" if docket.actions else f"{docket.package} is withdrawn"
     with stage.ledger.locks.held(stage.uid, stage.opened.name, account, purpose):
         # Under the lock, and before the run exists: whatever is refused here has touched nothing and left no trace.
         before = _before(docket, stage)
+        if run is not None:
+            return _carried(docket, stage, stage.ledger.journal.go_on(run, account, before), before)
+        if provision.package:
+            stage.ledger.parcels.put(docket.package_digest, provision.package)
         beginning = Beginning(
             IMPORT if docket.actions else WITHDRAWAL,
             stage.opened.name,
@@ -67,21 +102,24 @@ def carry_out(docket: Docket, stage: Stage) -> Outcome:
             docket.source_uid,
             docket.package_digest,
             None,
-            _kept_docket(docket),
+            {**_kept_docket(docket), **provision.request},
             before,
             stage.revisions(image.native_id for image in before.values() if image),
         )
-        run = stage.ledger.journal.begin(beginning)
-        return _carried(docket, stage, run, before)
+        return _carried(docket, stage, stage.ledger.journal.begin(beginning), before)
 
 
 def _carried(docket: Docket, stage: Stage, run: Run, before: Mapping[Key, Image | None]) -> Outcome:
+    leg = docket.legs[0]
     material = DocketMaterial(docket, stage.opened.description)
     bench = Bench(stage.environment, stage.habits, material, dict(before))
     with attended() as attention:
-        carrier = Carrier(stage, run, bench, attention, stage.ledger.uid())
+        # Numbers go on where the leg before ended: tokens are made of them.
+        earlier = stage.ledger.journal.steps(run) if run.leg > 1 else []
+        last = earlier[-1].number if earlier else 0
+        carrier = Carrier(stage, run, bench, attention, stage.ledger.uid(), last)
         try:
-            carrier.carry_out(docket.steps, docket.target)
+            carrier.carry_out(leg.steps, docket.target)
             # Inside the try: a run that can't be recorded must not stay in the target unrecorded.
             run = _recorded(docket, stage, run, bench.now)
         # An interruption is not a failure of the target; it is put back in the same way, and told in other words.
@@ -99,7 +137,7 @@ def _carried(docket: Docket, stage: Stage, run: Run, before: Mapping[Key, Image 
                 stage.ledger.journal.end(run, BROKEN_OFF, "It was stopped at once.")
             raise
     # Counted from what was found by looking, not from what was meant.
-    written = {key for step in docket.steps for key in step.keys if bench.now.get(key)}
+    written = {key for step in leg.steps for key in step.keys if bench.now.get(key)}
     # As the environment has it now: a link may hold the title, which has just changed.
     links = {key: image.link for key in sorted(written) if (image := bench.now[key])}
     loaded = {key: image.rows or 0 for key in docket.records if (image := bench.now.get(key))}
@@ -109,7 +147,7 @@ def _carried(docket: Docket, stage: Stage, run: Run, before: Mapping[Key, Image 
 def _before(docket: Docket, stage: Stage) -> dict[Key, Image | None]:
     """The state of everything that the run will touch; NotReady where something is not as the docket saw it."""
     seen = {a.key: a.present for a in docket.actions if a.present} | {r.key: r.present for r in docket.retirements}
-    touched = dict.fromkeys(key for step in docket.steps for key in step.keys)
+    touched = dict.fromkeys(key for step in docket.legs[0].steps for key in step.keys)
     images = looked_up(stage.environment, {key: seen[key].native_id for key in touched if key in seen})
     for key, image in images.items():
         # Compared here once more, although every call is conditional: a run that is refused in its middle has to be
@@ -130,9 +168,10 @@ def _before(docket: Docket, stage: Stage) -> dict[Key, Image | None]:
 
 
 def _recorded(docket: Docket, stage: Stage, run: Run, now: Mapping[Key, Image | None]) -> Run:
-    """Deliveries, claims, links and the end of the run, in one transaction."""
+    """Deliveries, claims, links and the end of the leg, in one transaction."""
+    is_last, mine = not docket.pauses, set(docket.legs[0].keys)
     # What is left as it is counts as delivered: it is what the package says, and the next comparison needs its base.
-    done = [action for action in docket.actions if action.do in (Do.CREATE, Do.UPDATE, Do.LEAVE)]
+    done = [a for a in docket.actions if a.do in (Do.CREATE, Do.UPDATE, Do.LEAVE) and (is_last or a.key in mine)]
     ids, addresses = {}, {}
     for action in done:
         image = now.get(action.key)
@@ -150,13 +189,16 @@ def _recorded(docket: Docket, stage: Stage, run: Run, now: Mapping[Key, Image | 
         for source in docket.sources
     ]
     ended += [(docket.package, source, key) for key in docket.unclaimed for source in docket.sources]
+    if not is_last:
+        return stage.ledger.finish(run, PAUSED, deliveries, docket.custody, links, addresses)
     return stage.ledger.finish(run, DONE, deliveries, docket.custody, links, addresses, ended)
 
 
 def _failed(stage: Stage, run: Run, error: AmphoraError) -> Outcome:
     """Puts back what the run did, and says what that came to."""
     try:
-        back = put_back(stage, run, PUTTING_BACK, error.message)
+        # A leg that fails is put back to the pause before it: what went in then is not its doing.
+        back = put_back(stage, run, PUTTING_BACK, error.message, run.leg)
     except AmphoraError as trouble:
         with contextlib.suppress(AmphoraError):
             run = stage.ledger.journal.end(run, BROKEN_OFF, error.message)
@@ -169,7 +211,7 @@ def _failed(stage: Stage, run: Run, error: AmphoraError) -> Outcome:
     if back.is_as_before and back.is_recorded:
         return Outcome(run, 0, {}, _explained(run, error, back), back)
     # The next step is `undo` as long as trying again can change anything, and only then.
-    after = NOTHING if back.is_open else to_type("history", run.name)
+    after = NOTHING if back.is_open else to_type("resume" if back.of_state == PAUSED else "history", run.name)
     return Outcome(run, 0, {}, _broken_off(run, error, [back.sentence(run.environment), *back.told()], after), back)
 
 
@@ -195,7 +237,9 @@ def _explained(run: Run, error: AmphoraError, back: Back) -> AmphoraError:
         subject=error.subject,
         place=error.place,
         details=[*error.details, *back.told()],
-        next_step=advice(f"{error.next_step or _again(error)}; the run is in", to_type("history", run.name)),
+        next_step=advice(f"{error.next_step or _again(error)}; then", to_type("resume", run.name))
+        if back.of_state == PAUSED
+        else advice(f"{error.next_step or _again(error)}; the run is in", to_type("history", run.name)),
     )
 
 
@@ -219,6 +263,11 @@ def _delivery(action: Action, native_id: str, docket: Docket, rows: int | None) 
     bindings = {
         one.need.key: one.native for one in docket.mapped if one.need.key in used and one.need.kind != "secret"
     }
-    base = Base(action.item.form, action.item.states, bindings)
+    # As it went in, and not as the package has it: what is still lacking after a pause is the package's change, when
+    # the next leg compares.
+    form, merged = action.item.form, action.form
+    if lacking := docket.bare.get(action.key):
+        form, merged = without(form, lacking), without(merged, lacking)
+    base = Base(form, docket.at_first(action.item.states, action), bindings)
     package = (docket.package, docket.source_uid, docket.version)
-    return Delivery(action.key, native_id, *package, base, action.form, action.states, rows)
+    return Delivery(action.key, native_id, *package, base, merged, docket.at_first(action.states, action), rows)

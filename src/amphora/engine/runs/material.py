@@ -19,6 +19,7 @@ from amphora.core.plan.steps import Create, CreateBare, Drawn, Move, Step, Updat
 from amphora.core.values.errors import EnvironmentRefused, NotReady
 from amphora.core.values.keys import Key, decode_segment, path_of
 from amphora.core.values.model import Json
+from amphora.core.values.next_step import to_type
 from amphora.core.values.pointers import Pointer, parse_pointer
 from amphora.core.values.raw import Raw
 from amphora.core.values.strict_json import pretty_bytes
@@ -45,6 +46,8 @@ class DocketMaterial:
         action = self._actions[key]
         sheet = self._description.sheets[action.item.kind]
         later = set(step.later) if isinstance(step, CreateBare) else set()
+        later |= self._docket.bare.get(key, frozenset())
+        states = self._docket.at_first(action.states, action)
         native = to_native(
             without(action.form, later) if later else action.form,
             sheet,
@@ -56,10 +59,15 @@ class DocketMaterial:
         )
         if native.missing:
             place, missing = native.missing[0]
-            raise NotReady(f"{missing} has no value in {self._docket.target}.", subject=key, place=place)
+            raise NotReady(
+                f"{missing} has no value in {self._docket.target}.",
+                subject=key,
+                place=place,
+                next_step=to_type("map", self._docket.name, self._docket.target),
+            )
         segments = tuple(decode_segment(part) for part in path_of(key).split("/"))
         masked = mask_secrets(native.definition, sheet)
-        return Drawn(action.item.kind, segments, action.states, native.definition, masked)
+        return Drawn(action.item.kind, segments, states, native.definition, masked)
 
     def rows(self, key: Key) -> Iterator[Json]:
         """The rows that the package holds."""

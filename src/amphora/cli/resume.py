@@ -1,0 +1,92 @@
+"""resume."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, Work, working
+
+if TYPE_CHECKING:
+    from amphora.engine.resume import PickedUp
+
+
+def resume(
+    run: Annotated[str, typer.Argument(help="A run that is paused; left out, the only one.")] = "",
+    values: Annotated[
+        list[str] | None, typer.Option("--set", metavar="NAME=VALUE", help="What was made, for a need that waited.")
+    ] = None,
+    choose: Annotated[
+        list[str] | None,
+        typer.Option("--choose", metavar="ITEM=CHOICE", help="Decide on an item that somebody changed meanwhile."),
+    ] = None,
+    preview: Annotated[bool, typer.Option("--preview", help="Only show what would be done.")] = False,
+    json: JsonFlag = False,
+    workspace: FolderOption = None,
+    debug: DebugFlag = False,
+) -> None:
+    """Go on with an import that paused for something to be made by hand.
+
+    \b
+    Examples:
+      amphora resume
+      amphora resume grove-live-3 --set lab-mailbox=lab-mailbox-live
+      amphora resume grove-live-3 --preview
+    """
+    from amphora.engine.resume import picked_up, run_to_resume, standstill, waiting_for
+    from amphora.render.resume import standstill_result
+
+    with working(json, workspace) as work:
+        found = run_to_resume(work.session, run)
+        with picked_up(work.session, found) as picked:
+            _map(work, picked, values or [])
+            if waiting_for(work.session, picked):
+                work.show(standstill_result(standstill(work.session, picked)))
+                return
+            _go_on(work, picked, choose or [], preview)
+
+
+def _map(work: Work, picked: PickedUp, values: list[str]) -> None:
+    """Writes what was made into the crosswalk: as given, or as somebody agrees to at a terminal."""
+    from amphora.core.needs.crosswalk import MapState, row_name
+    from amphora.core.values.visible import visible
+    from amphora.engine.map import map_package
+    from amphora.engine.resume import waiting_for
+
+    if values:
+        map_package(work.session, picked.contents, [picked.run.environment], values, False)
+    for one in waiting_for(work.session, picked) if work.is_terminal else ():
+        name = row_name(one.need.key)
+        question = f"{picked.run.environment} has {one.value} now ({one.reason}). Is that {name}?"
+        if one.state is MapState.GUESSED and typer.confirm(visible(question), err=True):
+            map_package(work.session, picked.contents, [picked.run.environment], [f"{name}={one.value}"], False)
+
+
+def _go_on(work: Work, picked: PickedUp, choose: list[str], preview: bool) -> None:
+    from dataclasses import replace
+
+    from amphora.cli.imports import carried_out
+    from amphora.core.values.visible import visible
+    from amphora.engine.compare import chosen_for_items
+    from amphora.engine.gate import in_the_way
+    from amphora.engine.imports import question_for
+    from amphora.engine.resume import next_leg
+    from amphora.render.imports import preview_result, target_lines
+
+    chosen = chosen_for_items(picked.contents, choose).items
+    said = replace(picked.decisions, items={**picked.decisions.items, **chosen})
+    prepared = next_leg(work.session, replace(picked, decisions=said))
+    opened = prepared.opened
+    work.tell(target_lines(opened.entry, opened.environment.whoami(), opened.description.release))
+    # Whoever decides on an item has seen that it was edited.
+    request = replace(picked.request, is_terminal=work.is_terminal, edited=(*picked.request.edited, *chosen))
+    if preview:
+        work.show(preview_result(prepared.docket, in_the_way(work.session, prepared, request)))
+        return
+    # Asked only about what came up since: the rest was agreed to when the import began.
+    question = question_for(work.session, prepared, request)
+    if question and not typer.confirm(visible(question), err=True):
+        work.tell(["Nothing was touched."])
+        raise typer.Exit(3)
+    carried_out(work, prepared, picked.run)

@@ -1,0 +1,208 @@
+"""Going on with a run that paused: what it kept, what it still waits for, and the docket of its next leg."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from amphora.core.form.kinds import PauseWords
+from amphora.core.form.spots import shown_values
+from amphora.core.needs.crosswalk import Mapped, MapState
+from amphora.core.plan.decisions import LEAVE, Decisions
+from amphora.core.plan.docket import Do
+from amphora.core.values.errors import AmphoraError, NotReady
+from amphora.core.values.keys import Key, kind_of
+from amphora.core.values.model import Contents, Json, Supply
+from amphora.core.values.next_step import to_type
+from amphora.core.values.words import few
+from amphora.engine.docket import Prepared, map_needs, prepare
+from amphora.engine.gate import ImportRequest
+from amphora.engine.session import Opened, Session
+from amphora.environments.contract import Probes
+from amphora.files.package import find_package, read_package, write_package
+from amphora.ledger.records import PAUSED, Run
+
+
+@dataclass(frozen=True)
+class PickedUp:
+    """A paused run with what it kept: the package, what was decided and agreed to, what each need is made from, and
+    the items that were to come later."""
+
+    run: Run
+    contents: Contents
+    since: Contents | None
+    decisions: Decisions
+    request: ImportRequest
+    makers: Mapping[Key, Key]
+    supplies: frozenset[str]
+    later: tuple[Key, ...]
+
+
+@dataclass(frozen=True)
+class Made:
+    """An item that went in, and from which something has to be made by hand: the values that this takes, and what its
+    kind sheet says of it."""
+
+    key: Key
+    title: str
+    values: tuple[tuple[str, str], ...]
+    words: PauseWords
+
+
+@dataclass(frozen=True)
+class Standstill:
+    """Where a paused run stands: what is in and what isn't yet, the needs that wait and what they are made from."""
+
+    run: Run
+    done: tuple[Key, ...]
+    still: tuple[Key, ...]
+    waiting: tuple[Mapped, ...]
+    makers: Mapping[Key, Key]
+    made: tuple[Made, ...]
+
+
+def kept_request(prepared: Prepared) -> dict[str, Json]:
+    """What the ledger keeps of an import that will pause: decisions, what was agreed to, and what was on offer when
+    it began."""
+    docket = prepared.docket
+    return {
+        "decisions": prepared.said.to_json(),
+        # Shown to whoever started it, and agreed to; what comes up later is not.
+        "edited": [action.key for action in docket.edited],
+        "take_over": sorted({name.partition(" ")[0] for names in docket.shared.values() for name in names}),
+        "since": docket.since,
+        "makers": dict(docket.makers),
+        "package": docket.package_digest,
+        "later": [a.key for a in docket.actions if a.do is not Do.LEAVE and a.key not in docket.legs[0].keys],
+        "supplies": [supply.native_id for supply in prepared.opened.environment.supplies()],
+    }
+
+
+@contextmanager
+def packed_file(session: Session, contents: Contents) -> Iterator[Path]:
+    """A package as a file: the one that it was read from, with its signature, or one written for the purpose."""
+    for path in (Path(contents.file), session.workspace.packages / f"{contents.name}-{contents.version}.amphora"):
+        if path.is_file() and _is_digest_of(path, contents.package_digest):
+            yield path
+            return
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "package"
+        write_package(contents, path)
+        yield path
+
+
+def _is_digest_of(path: Path, digest: str) -> bool:
+    try:
+        return read_package(path).package_digest == digest
+    except AmphoraError:
+        return False
+
+
+def run_to_resume(session: Session, name: str) -> Run:
+    """The run that is meant: the only one that is paused, where none is named. NotReady where it can't go on."""
+    journal = session.ledger.journal
+    if name:
+        run = journal.run(name)
+        if run.state == PAUSED:
+            return run
+        after = to_type("undo", run.name) if run.is_open else to_type("history", run.name)
+        raise NotReady(f"{run.name} is not paused, it is {run.state}.", subject=run.name, next_step=after)
+    paused = journal.paused_runs()
+    if len(paused) == 1:
+        return paused[0]
+    if not paused:
+        raise NotReady("No run is paused.", next_step=to_type("history"))
+    raise NotReady(
+        f"{len(paused)} runs are paused.",
+        details=[f"{run.name}: {run.package} {run.version} into {run.environment}" for run in paused],
+        next_step=to_type("resume", paused[0].name),
+    )
+
+
+@contextmanager
+def picked_up(session: Session, run: Run) -> Iterator[PickedUp]:
+    """The run with what it kept, as long as this lasts: the package is unpacked beside it."""
+    kept = session.ledger.journal.docket(run)
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / f"{run.package}-{run.version}.amphora"
+        session.ledger.parcels.take(kept["package"], path)
+        contents = read_package(path)
+        since = read_package(find_package(kept["since"], session.workspace.packages)) if kept["since"] else None
+        said = Decisions.from_json(kept["decisions"])
+        # What is in already was decided on; only what stays out altogether still has a say.
+        there = {delivery.key for delivery in session.ledger.delivered(run)}
+        items = {k: mine for k, mine in said.items.items() if k not in there or mine.whole == LEAVE}
+        said = replace(said, items=items)
+        request = ImportRequest(said, tuple(kept["take_over"]), yes=True, edited=tuple(kept["edited"]), run=run.name)
+        yield PickedUp(
+            run, contents, since, said, request, kept["makers"], frozenset(kept["supplies"]), tuple(kept["later"])
+        )
+
+
+def waiting_for(session: Session, picked: PickedUp) -> list[Mapped]:
+    """The needs that aren't served yet and hold the run up: with the one new thing on offer as a guess,
+    or why what the crosswalk says does not serve."""
+    opened = session.open(picked.run.environment)
+    found = []
+    for one in map_needs(session, picked.contents, opened):
+        if one.need.key not in picked.makers:
+            continue
+        # Made in another leg: nobody can be asked for it yet.
+        if not _is_there(session, picked, picked.makers[one.need.key]):
+            continue
+        if one.state is not MapState.MAPPED:
+            found.append(_with_offer(one, opened.environment.supplies(), picked.supplies))
+        elif trouble := _trouble(opened, one):
+            found.append(replace(one, state=MapState.OPEN, native=None, reason=trouble))
+    return found
+
+
+def _is_there(session: Session, picked: PickedUp, maker: Key) -> bool:
+    return any(delivery.key == maker for delivery in session.ledger.delivered(picked.run))
+
+
+def _with_offer(mapped: Mapped, supplies: Sequence[Supply], before: frozenset[str]) -> Mapped:
+    mine = [s for s in supplies if s.kind == mapped.need.kind and s.native_id not in before]
+    typed = [s for s in mine if not mapped.need.type or s.type == mapped.need.type]
+    names = tuple(supply.name for supply in mine)
+    if len(typed) == 1:
+        reason = "it is new there since the import began"
+        return replace(mapped, state=MapState.GUESSED, value=typed[0].name, reason=reason, offers=names)
+    reason = "nothing new is there yet"
+    if mine:
+        reason = f"several new ones are there: {few(names)}" if typed else f"new there, of another type: {few(names)}"
+    return replace(mapped, state=MapState.OPEN, value=None, reason=reason, offers=names)
+
+
+def _trouble(opened: Opened, mapped: Mapped) -> str:
+    """Why what is mapped does not serve, as far as a look shows."""
+    if mapped.need.kind != "connection" or not isinstance(opened.environment, Probes):
+        return ""
+    probe = opened.environment.probe(str(mapped.native), ())
+    return f"{mapped.value} does not work: {probe.reason}" if probe.is_working is False else ""
+
+
+def standstill(session: Session, picked: PickedUp) -> Standstill:
+    """Where a paused run stands, by a look at what is there."""
+    opened = session.open(picked.run.environment)
+    waiting = waiting_for(session, picked)
+    delivered = {one.key: one.native_id for one in session.ledger.delivered(picked.run)}
+    makers = dict.fromkeys(picked.makers[one.need.key] for one in waiting)
+    images = opened.environment.look([delivered[key] for key in makers])
+    made = []
+    for key in makers:
+        image = images.get(delivered[key])
+        sheet = opened.description.sheets.get(kind_of(key))
+        if image and sheet:
+            values = [("id", image.native_id), ("link", image.link), *shown_values(image.newest, sheet)]
+            made.append(Made(key, image.states.title, tuple(v for v in values if v[1]), sheet.pause))
+    still = [key for key in picked.later if key not in delivered]
+    return Standstill(picked.run, tuple(delivered), tuple(still), tuple(waiting), dict(picked.makers), tuple(made))
+
+
+def next_leg(session: Session, picked: PickedUp) -> Prepared:
+    """The docket of what is still to be done, compared anew: somebody may have worked there since."""
+    return prepare(session, picked.contents, picked.run.environment, picked.decisions, picked.since)

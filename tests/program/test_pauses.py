@@ -1,0 +1,163 @@
+"""An import that has to pause: what goes in before and after, what is said, how one goes on, and what becomes of it when
+it fails or is given up."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from amphora.practice.platform import Platform
+from tests.conftest import Done, Program
+
+KEEPER = "keeper@halcyon.example"
+NEED = "lab-exchange-dev"
+
+
+def everything(halcyon: Path, name: str = "grove-live") -> list[tuple[str, ...]]:
+    """All of an environment that counts, without revisions, ids and times."""
+    platform = Platform(halcyon / f"{name}.practice", KEEPER, lambda: "")
+    try:
+        return sorted(
+            (i.kind, i.folder, i.name, i.title, str(i.live), str(i.draft), str(i.is_on), str(i.row_count))
+            for i in platform.everything()
+        )
+    finally:
+        platform.close()
+
+
+@pytest.fixture
+def packed(amphora: Program) -> Program:
+    """A package with a connection that is made from an integration in it, mapped for the live environment."""
+    amphora("export", "grove-dev", "Lab exchange", "Lab result intake", "--as", "lab")
+    made = ("--made-from", f"{NEED}=Lab exchange")
+    given = ("--set", "lab-exchange-every_minutes=5", "--set", "lab-result-intake-batch=20")
+    assert amphora("map", "lab", "grove-live", "--accept", *made, *given).code == 0
+    return amphora
+
+
+def made(amphora: Program, name: str = "lab-exchange-live", *more: str) -> None:
+    """Somebody makes the connection."""
+    assert amphora("practice", "connect", "grove-live.practice", name, "--type", "exchange", *more).code == 0
+
+
+def paused(amphora: Program) -> Done:
+    done = amphora("import", "lab", "grove-live", "--yes", "--json")
+    assert done.code == 5, done.err
+    return done
+
+
+def test_it_says_beforehand_that_it_will_pause_and_refuses_where_nobody_comes_back(
+    packed: Program, halcyon: Path
+) -> None:
+    before = everything(halcyon)
+    assert (
+        "Pauses once, after Lab exchange: you need whoever"
+        in packed("import", "lab", "grove-live", "--preview").verdict
+    )
+    assert "a pause for set-up" in packed("check", "lab", "grove-live").verdict
+    refused = packed("import", "lab", "grove-live", "--yes", "--no-pause")
+    assert refused.code == 3
+    assert "would have to pause once" in refused.err
+    assert everything(halcyon) == before
+
+
+def test_as_little_as_possible_goes_in_before_and_stays_off(packed: Program, halcyon: Path) -> None:
+    done = paused(packed).json
+    assert done["state"] == "paused"
+    assert done["still_to_come"] == ["flow:lab/lab-result-intake"]
+    assert done["waits_for"] == [
+        {
+            "need": f"connection:{NEED}",
+            "made_from": "integration:lab/lab-exchange",
+            "offer": None,
+            "reason": "nothing new is there yet",
+        }
+    ]
+    [(kind, values)] = done["values"].items()
+    assert kind == "integration:lab/lab-exchange"
+    assert values["account"] == "grove"
+    assert values["link"].endswith(values["id"])
+    [exchange] = [row for row in everything(halcyon) if row[0] == "integration"]
+    assert exchange[6] == "False"
+    assert "'connection': None" in exchange[4]
+    assert packed("verify", "last").code == 0
+    # The lock is given back, and the package can't begin a second time.
+    again = packed("import", "lab", "grove-live", "--yes")
+    assert again.code == 3
+    assert "amphora resume grove-live-1" in again.err
+    assert packed().verdict == "1 run is not finished."
+    assert "Next: amphora resume grove-live-1" in packed("history").out
+
+
+def test_it_goes_on_when_the_connection_is_there_and_works(packed: Program, halcyon: Path) -> None:
+    paused(packed)
+    assert packed("resume").code == 5
+    made(packed, "another", "--broken")
+    [waiting] = packed("resume", "--json").json["waits_for"]
+    assert waiting["offer"] == "another"
+    [waiting] = packed("resume", "--set", f"{NEED}=another", "--json").json["waits_for"]
+    assert "does not work" in waiting["reason"]
+    made(packed)
+    assert packed("resume", "--set", f"{NEED}=lab-exchange-live", "--preview").code == 0
+    # Somebody else goes on, with nothing but the ledger: the package file is gone.
+    for path in (halcyon / "packages").iterdir():
+        path.unlink()
+    done = packed("resume", "--json")
+    assert done.code == 0, done.err
+    assert done.json["run"] == "grove-live-1"
+    assert packed("verify", "last").verdict == "grove-live is as promised: all 11 items of lab 1.0.0."
+    rows = {row[3]: row for row in everything(halcyon)}
+    assert [rows[title][6] for title in ("Lab exchange", "Lab result intake")] == ["True", "True"]
+    assert "None" not in rows["Lab exchange"][4]
+    nothing = packed("resume")
+    assert nothing.code == 3
+    assert "No run is paused" in nothing.err
+
+
+@pytest.mark.parametrize("is_done", [False, True])
+def test_an_undo_goes_to_the_beginning(packed: Program, halcyon: Path, is_done: bool) -> None:
+    before = everything(halcyon)
+    paused(packed)
+    if is_done:
+        made(packed)
+        assert packed("resume", "--set", f"{NEED}=lab-exchange-live").code == 0
+    done = packed("undo", "grove-live-1", "--yes")
+    assert done.verdict == "grove-live-1 is undone: grove-live is as it was before."
+    assert everything(halcyon) == before
+    assert packed("import", "lab", "grove-live", "--yes").code == (0 if is_done else 5)
+
+
+def test_a_failure_after_the_pause_goes_back_to_it(packed: Program, halcyon: Path) -> None:
+    paused(packed)
+    at_pause = everything(halcyon)
+    made(packed)
+    platform = Platform(halcyon / "grove-live.practice", KEEPER, lambda: "")
+    # Somebody takes the name, so that the last leg is refused in its middle.
+    platform._db.execute(
+        "create trigger no_switch before update of is_on on items when new.is_on = 1"
+        " begin select raise(abort, 'not now'); end"
+    )
+    platform.close()
+    failed = packed("resume", "--set", f"{NEED}=lab-exchange-live")
+    assert failed.code == 4, failed.err
+    assert "grove-live is as it was at the pause." in failed.err
+    assert "amphora resume grove-live-1" in failed.err
+    assert everything(halcyon) == at_pause
+    platform = Platform(halcyon / "grove-live.practice", KEEPER, lambda: "")
+    platform._db.execute("drop trigger no_switch")
+    platform.close()
+    assert packed("resume").code == 0
+    assert packed("undo", "last", "--yes").verdict.endswith("grove-live is as it was before.")
+
+
+def test_what_somebody_changed_during_the_pause_is_asked_about(packed: Program, halcyon: Path) -> None:
+    paused(packed)
+    made(packed)
+    assert packed("practice", "edit", "grove-live.practice", "Lab exchange", "--set", "/every_minutes=90").code == 0
+    kept = packed("resume", "--set", f"{NEED}=lab-exchange-live")
+    assert kept.code == 3
+    assert "local edits" in kept.err
+    assert packed("resume", "--choose", "Lab exchange=package").code == 0
+    [exchange] = [row for row in everything(halcyon) if row[0] == "integration"]
+    assert "'every_minutes': 5" in exchange[4]
