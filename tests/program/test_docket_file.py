@@ -69,7 +69,7 @@ def changed(path: Path, *edits: tuple[str, str]) -> str:
         ([(OPEN, "        choice: {value: 'amphora:connection:nowhere'}\n")], "stands for nothing"),
         ([(OPEN, "        choice: {values: x}\n")], "is no choice"),
         ([ANSWERED, ("custody: package", "custody: mine")], "custody is package or target"),
-        ([ANSWERED, ("if_it_fails: put-back", "if_it_fails: keep")], "Only put-back"),
+        ([ANSWERED, ("if_it_fails: put-back", "if_it_fails: hope")], "put-back or keep"),
         ([ANSWERED, ("docket: 1", "docket: 2")], "format 2"),
         ([ANSWERED, ("docket: 1", "docket: 1\napproved: yes")], "Nothing is known of 'approved'"),
         ([ANSWERED, ("fingerprint:", "fingerprnt:")], "Perhaps fingerprint"),

@@ -112,7 +112,7 @@ def test_it_goes_on_when_the_connection_is_there_and_works(packed: Program, halc
     assert "None" not in rows["Lab exchange"][4]
     nothing = packed("resume")
     assert nothing.code == 3
-    assert "No run is paused" in nothing.err
+    assert "No run waits" in nothing.err
 
 
 @pytest.mark.parametrize("is_done", [False, True])

@@ -13,7 +13,8 @@ from amphora.core.values.next_step import advice, blank, to_type
 from amphora.core.values.visible import visible
 
 if TYPE_CHECKING:
-    from amphora.core.plan.docket import Custody
+    from amphora.core.plan.docket import Custody, IfItFails
+    from amphora.core.values.errors import AmphoraError
     from amphora.engine.docket import Prepared
     from amphora.engine.gate import ImportRequest
     from amphora.ledger.records import Run
@@ -46,6 +47,10 @@ def import_(
     custody: Annotated[
         str, typer.Option("--custody", help="package or target: in whose hands the target's copy is then.")
     ] = "",
+    if_it_fails: Annotated[
+        str,
+        typer.Option("--if-it-fails", metavar="WHAT", help="put-back (as usual) or keep, to go on later."),
+    ] = "",
     no_pause: Annotated[
         bool, typer.Option("--no-pause", help="Refuse what would have to stop for something to be made by hand.")
     ] = False,
@@ -73,10 +78,17 @@ def import_(
 
     with working(json, workspace) as work:
         fates = dict.fromkeys(retire or (), "retire") | dict.fromkeys(let_go or (), "let-go")
-        said = Decisions({}, fates, checked_custody(custody), tuple(without or ()), wants_records(with_))
+        said = Decisions(
+            {},
+            fates,
+            checked_custody(custody),
+            tuple(without or ()),
+            wants_records(with_),
+            if_it_fails=checked_failure(if_it_fails),
+        )
         request = ImportRequest(said, tuple(take_over or ()), yes, work.is_terminal, not no_pause)
         if is_docket(Path(package)):
-            if fates or custody or take_over:
+            if fates or custody or take_over or if_it_fails:
                 raise UsageFault(
                     "What a docket decides stands in it.", next_step=advice(f"Write it into {package}, by hand.")
                 )
@@ -104,6 +116,17 @@ def wants_records(with_: list[str] | None) -> bool:
     if unknown := sorted(set(with_ or ()) - {"records"}):
         raise UsageFault(f"--with takes records, not {unknown[0]!r}.", next_step=to_type("import", "--help"))
     return bool(with_)
+
+
+def checked_failure(what: str) -> IfItFails:
+    """What is to become of a run that fails; UsageFault where it is neither."""
+    from amphora.core.plan.docket import IfItFails
+    from amphora.core.values.errors import UsageFault
+
+    if what and what not in tuple(IfItFails):
+        words = f"--if-it-fails is put-back or keep, not {what!r}."
+        raise UsageFault(words, next_step=to_type("import", "--help"))
+    return IfItFails(what) if what else IfItFails.PUT_BACK
 
 
 def checked_custody(custody: str) -> Custody | None:
@@ -142,13 +165,21 @@ def _import_one(work: Work, prepared: Prepared, request: ImportRequest, preview:
 
 def carried_out(work: Work, prepared: Prepared, run: Run | None = None) -> None:
     """Carries out a docket, or the next leg of a run, and shows what became of it."""
+    from amphora.core.plan.docket import IfItFails
+    from amphora.core.values.errors import Interrupted
     from amphora.engine.imports import import_prepared
     from amphora.engine.resume import picked_up, standstill
     from amphora.ledger.records import PAUSED
     from amphora.render.imports import import_result
     from amphora.render.resume import standstill_result
 
-    outcome, verified = import_prepared(work.session, prepared, run)
+    def keeper(error: AmphoraError) -> bool:
+        # Whoever interrupts is there to be asked; a script has said beforehand what it wants.
+        if isinstance(error, Interrupted) and work.is_terminal:
+            return typer.confirm("Keep what is done, to go on later? (No puts it back)", err=True)
+        return prepared.docket.if_it_fails is IfItFails.KEEP
+
+    outcome, verified = import_prepared(work.session, prepared, run, keeper)
     if outcome.failure:
         raise outcome.failure
     if outcome.run.state != PAUSED:

@@ -25,11 +25,13 @@ from amphora.environments.contract import habits_of
 @dataclass(frozen=True)
 class Known:
     """What the ledger knows of an item: its base, whether it was delivered and is still claimed, and the
-    version whose delivery the target's present state is that of, if it is an earlier one's."""
+    version whose delivery the target's present state is that of, if it is an earlier one's; and whether that state is
+    the work of the run that goes on."""
 
     base: Base | None = None
     is_delivered: bool = False
     earlier: str = ""
+    is_ours: bool = False
 
 
 def action_of(
@@ -64,12 +66,13 @@ def action_of(
             comparison, THERE, known.base and "as delivered last", f"as {known.earlier} left it", item, said
         )
     # An update would overwrite what lies unpublished there.
-    if listed.has_draft and any(map(moves, comparison.changes)):
+    if listed.has_draft and not known.is_ours and any(map(moves, comparison.changes)):
         whose = f"unpublished edits by {listed.modified_by or 'somebody'}"
         comparison = _asking(comparison, DRAFT, "no draft", whose, "the draft is replaced", said)
     if found and (lost := _lost_secrets(comparison, found, sheet, side)):
         comparison = _asking(comparison, SECRETS, "", f"holds {', '.join(lost)}", "gone, and can't be put back", said)
-    action = decide(comparison, item, listed, contents.title)
+    is_draft_ours = known.is_ours and listed.has_draft and bool(item.states.is_published)
+    action = decide(comparison, item, listed, contents.title, is_draft_ours)
     if _is_first_publication(action, side) and said.on(STATE + "published") != TARGET:
         words = "published for good: this release can't take it back"
         comparison = _asking(comparison, PUBLICATION, "", "never published", words, said)

@@ -40,6 +40,17 @@ from amphora.files.rows import count_rows
 
 
 @dataclass(frozen=True)
+class Adopted:
+    """What of a run that stopped in its middle is there, as it left it: all of it, and what it created."""
+
+    keys: frozenset[Key] = frozenset()
+    created: frozenset[Key] = frozenset()
+
+
+NOTHING_ADOPTED = Adopted()
+
+
+@dataclass(frozen=True)
 class Prepared:
     """A docket with the target side that it was made from; `is_reviewed` if it came from a file. `contents` are
     what is taken in, `packed` all that the package holds."""
@@ -68,9 +79,10 @@ def prepare(
     environment: str,
     decisions: Decisions | None = None,
     since: Contents | None = None,
+    adopted: Adopted = NOTHING_ADOPTED,
 ) -> Prepared:
     """The docket of importing a package into an environment, as decided so far; changes nothing. `since` is a
-    package that serves as base where the ledger knows none."""
+    package that serves as base where the ledger knows none, `adopted` what a run that goes on has done already."""
     said = decisions or Decisions()
     packed = contents
     contents = lacking(reduced(contents, said.without, session), [k for k in said.left_out if k in contents.items])
@@ -98,14 +110,24 @@ def prepare(
     # that the package has.
     guides = {key: contents.items[key].form for key in there}
     # An item without a live version has nothing to compare: its draft is a question of its own.
-    readable = [key for key in there if not side.by_key[key].is_drafted_only]
+    readable = [key for key in there if not side.by_key[key].is_drafted_only and key not in adopted.keys]
     present, found, noticed = read_items(side, readable, guides=guides, bases=bases)
+    if adopted.keys:
+        # Our own drafts are what has been written so far.
+        mine = [key for key in there if key in adopted.keys]
+        ours = read_items(side, mine, "draft", guides, bases)
+        present, found, noticed = present | ours[0], found | ours[1], noticed | ours[2]
+        # What the run made is its own base: whatever differs from the package is still to be done.
+        natives = {one.need.key: one.native for one in mapped if one.state is MapState.MAPPED}
+        for key in adopted.created & present.keys():
+            bases.setdefault(key, Base(present[key].form, present[key].states, natives))
     contents = _with_kept_attachments(contents, side, present, noticed)
     # Before any action: a definition can only be written in native words once every id that it refers to is known.
     _reserve_ids(contents, side)
     actions = []
     for key in contents.items:
-        known = Known(bases.get(key), key in gone, _earlier(session, side, key, present.get(key), bases.get(key)))
+        earlier = _earlier(session, side, key, present.get(key), bases.get(key))
+        known = Known(bases.get(key), key in gone, earlier, key in adopted.keys)
         actions.append(action_of(contents, key, side, present.get(key), found.get(key), known, said.of(key)))
     kept = secrets_at_hand(mapped, environment)
     to_enter = tuple(
@@ -139,6 +161,7 @@ def prepare(
         since=f"{since.name}-{since.version}" if since else "",
         without=said.without,
         file=said.file,
+        if_it_fails=said.if_it_fails,
         has_records=said.records,
         source_file=contents.file,
         to_enter=to_enter,

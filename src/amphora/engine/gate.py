@@ -13,6 +13,7 @@ from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents
 from amphora.engine.docket import Prepared
 from amphora.engine.session import Opened, Session
+from amphora.ledger.records import IMPORT
 
 
 @dataclass(frozen=True)
@@ -39,8 +40,9 @@ def reasons_for(
     """Everything in the way of carrying out a docket, or of going on with a run, as it is now."""
     # Asked each time and never kept: permissions change while somebody reads a preview.
     identity = opened.environment.whoami()
-    open_runs = session.ledger.journal.open_runs(opened.description.uid)
-    waiting = session.ledger.journal.paused_runs(opened.description.uid)
+    journal = session.ledger.journal
+    open_runs = [one for one in journal.open_runs(opened.description.uid) if one.name != consent.run]
+    waiting = journal.paused_runs(opened.description.uid)
     mine = [one.name for one in waiting if one.name != consent.run and one.package == docket.package]
     # Kinds that are not carried, such as connections, have nothing to do with what can be written.
     sheets = opened.description.sheets
@@ -51,6 +53,7 @@ def reasons_for(
         {kind: sheet.schema for kind, sheet in sheets.items() if sheet.is_carried},
         open_runs[0].name if open_runs else "",
         _state_words(open_runs[0].state) if open_runs else "",
+        bool(open_runs) and open_runs[0].kind == IMPORT and open_runs[0].is_open,
         mine[0] if mine else "",
         _policy(session, contents),
     )

@@ -7,7 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from amphora.core.plan.decisions import LEAVE, Decisions, ItemDecision
-from amphora.core.plan.docket import Do, Docket
+from amphora.core.plan.docket import Do, Docket, IfItFails
 from amphora.core.plan.gate import Why
 from amphora.core.values.errors import AmphoraError, NotReady, UsageFault
 from amphora.core.values.model import Contents
@@ -15,7 +15,7 @@ from amphora.core.values.next_step import blank, to_type
 from amphora.engine.docket import Prepared, is_current, prepare
 from amphora.engine.gate import ImportRequest, agreed, in_the_way, refuse
 from amphora.engine.resume import kept_request, packed_file
-from amphora.engine.runs.forwards import Outcome, Provision, carry_out, go_on
+from amphora.engine.runs.forwards import Keeper, Outcome, Provision, carry_out, go_on
 from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Session
 from amphora.engine.verify import Verified, verify
@@ -121,9 +121,12 @@ def _question(docket: Docket) -> str:
     return question + (f"; {len(docket.shared)} of them were delivered by {', '.join(others)}?" if others else "?")
 
 
-def import_prepared(session: Session, prepared: Prepared, run: Run | None = None) -> tuple[Outcome, list[Verified]]:
+def import_prepared(
+    session: Session, prepared: Prepared, run: Run | None = None, keeper: Keeper | None = None
+) -> tuple[Outcome, list[Verified]]:
     """Carries out a decided docket, or the next leg of a run, and verifies what came of it. A failure is in the
-    outcome, with what it means for the target."""
+    outcome, with what it means for the target. `keeper` is asked whether what was done is kept; else the docket says
+    so."""
     docket, opened = prepared.docket, prepared.opened
     # Somebody may have sat before the question for an hour.
     if not is_current(session, prepared):
@@ -137,12 +140,14 @@ def import_prepared(session: Session, prepared: Prepared, run: Run | None = None
     # Past this line the target may have changed: whatever happens is told with what it means for it.
     stage = stage_of(session, opened.name)
     if run is not None:
-        outcome = go_on(docket, stage, run)
-    elif not docket.pauses:
-        outcome = carry_out(docket, stage)
+        outcome = go_on(docket, stage, run, keeper)
+    elif not docket.pauses and docket.if_it_fails is not IfItFails.KEEP:
+        # Without the package: a run that is put back if it fails has to wait for nobody. Should it be killed, the
+        # package is looked for where packages are.
+        outcome = carry_out(docket, stage, Provision(kept_request(prepared)), keeper)
     else:
         with packed_file(session, prepared.packed or prepared.contents) as file:
-            outcome = carry_out(docket, stage, Provision(kept_request(prepared), file))
+            outcome = carry_out(docket, stage, Provision(kept_request(prepared), file), keeper)
     if outcome.failure:
         return outcome, []
     try:

@@ -11,19 +11,23 @@ from pathlib import Path
 from amphora.core.form.kinds import PauseWords
 from amphora.core.form.spots import shown_values
 from amphora.core.needs.crosswalk import Mapped, MapState
+from amphora.core.needs.matching import Link
 from amphora.core.plan.decisions import LEAVE, Decisions
 from amphora.core.plan.docket import Do
-from amphora.core.values.errors import AmphoraError, NotReady
-from amphora.core.values.keys import Key, kind_of
+from amphora.core.plan.restoration import Fate, judged
+from amphora.core.values.errors import NotReady
+from amphora.core.values.keys import Key, kind_of, readable
 from amphora.core.values.model import Contents, Json, Supply
 from amphora.core.values.next_step import to_type
-from amphora.core.values.words import few
-from amphora.engine.docket import Prepared, map_needs, prepare
+from amphora.core.values.words import counted, few
+from amphora.engine.docket import NOTHING_ADOPTED, Adopted, Prepared, map_needs, prepare
 from amphora.engine.gate import ImportRequest
+from amphora.engine.runs.backwards import foresee
+from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Opened, Session
 from amphora.environments.contract import Probes
-from amphora.files.package import find_package, read_package, write_package
-from amphora.ledger.records import PAUSED, Run
+from amphora.files.package import SUFFIX, find_package, is_package, read_package, write_package
+from amphora.ledger.records import IMPORT, PAUSED, Run
 
 
 @dataclass(frozen=True)
@@ -84,8 +88,8 @@ def kept_request(prepared: Prepared) -> dict[str, Json]:
 @contextmanager
 def packed_file(session: Session, contents: Contents) -> Iterator[Path]:
     """A package as a file: the one that it was read from, with its signature, or one written for the purpose."""
-    for path in (Path(contents.file), session.workspace.packages / f"{contents.name}-{contents.version}.amphora"):
-        if path.is_file() and _is_digest_of(path, contents.package_digest):
+    for path in (Path(contents.file), session.workspace.packages / f"{contents.name}-{contents.version}{SUFFIX}"):
+        if path.is_file() and is_package(path, contents.package_digest):
             yield path
             return
     with tempfile.TemporaryDirectory() as folder:
@@ -94,31 +98,25 @@ def packed_file(session: Session, contents: Contents) -> Iterator[Path]:
         yield path
 
 
-def _is_digest_of(path: Path, digest: str) -> bool:
-    try:
-        return read_package(path).package_digest == digest
-    except AmphoraError:
-        return False
-
-
 def run_to_resume(session: Session, name: str) -> Run:
     """The run that is meant: the only one that is paused, where none is named. NotReady where it can't go on."""
     journal = session.ledger.journal
     if name:
         run = journal.run(name)
-        if run.state == PAUSED:
+        if run.is_open and run.kind == IMPORT:
             return run
+        # A withdrawal or an undo is finished by doing it again.
         after = to_type("undo", run.name) if run.is_open else to_type("history", run.name)
-        raise NotReady(f"{run.name} is not paused, it is {run.state}.", subject=run.name, next_step=after)
-    paused = journal.paused_runs()
-    if len(paused) == 1:
-        return paused[0]
-    if not paused:
-        raise NotReady("No run is paused.", next_step=to_type("history"))
+        raise NotReady(f"{run.name} does not wait for anybody: it is {run.state}.", subject=run.name, next_step=after)
+    waiting = [run for run in journal.runs() if run.is_open and run.kind == IMPORT]
+    if len(waiting) == 1:
+        return waiting[0]
+    if not waiting:
+        raise NotReady("No run waits for anybody to go on.", next_step=to_type("history"))
     raise NotReady(
-        f"{len(paused)} runs are paused.",
-        details=[f"{run.name}: {run.package} {run.version} into {run.environment}" for run in paused],
-        next_step=to_type("resume", paused[0].name),
+        f"{len(waiting)} runs wait for somebody to go on.",
+        details=[f"{run.name}: {run.package} {run.version} into {run.environment}, {run.state}" for run in waiting],
+        next_step=to_type("resume", waiting[0].name),
     )
 
 
@@ -126,10 +124,15 @@ def run_to_resume(session: Session, name: str) -> Run:
 def picked_up(session: Session, run: Run) -> Iterator[PickedUp]:
     """The run with what it kept, as long as this lasts: the package is unpacked beside it."""
     kept = session.ledger.journal.docket(run)
+    if "decisions" not in kept:
+        raise NotReady(
+            f"{run.name} was begun by an earlier build, which kept too little to go on with.",
+            subject=run.name,
+            next_step=to_type("undo", run.name),
+        )
     with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / f"{run.package}-{run.version}.amphora"
-        session.ledger.parcels.take(kept["package"], path)
-        contents = read_package(path)
+        path = Path(folder) / f"{run.package}-{run.version}{SUFFIX}"
+        contents = _package_of(session, run, kept["package"], path)
         since = read_package(find_package(kept["since"], session.workspace.packages)) if kept["since"] else None
         said = Decisions.from_json(kept["decisions"])
         # What is in already was decided on; only what stays out altogether still has a say.
@@ -140,6 +143,46 @@ def picked_up(session: Session, run: Run) -> Iterator[PickedUp]:
         yield PickedUp(
             run, contents, since, said, request, kept["makers"], frozenset(kept["supplies"]), tuple(kept["later"])
         )
+
+
+def _package_of(session: Session, run: Run, digest: str, path: Path) -> Contents:
+    """The package of a run: as the ledger keeps it, or, of a run that was not to wait, as it lies among packages."""
+    if session.ledger.parcels.take(digest, path):
+        return read_package(path)
+    stored = session.workspace.packages / f"{run.package}-{run.version}{SUFFIX}"
+    if stored.is_file() and (contents := read_package(stored)).package_digest == digest:
+        return contents
+    raise NotReady(
+        f"{run.name} can't go on: its package {run.package} {run.version} is neither in the ledger nor in"
+        f" {session.workspace.packages}.",
+        subject=run.name,
+        next_step=to_type("undo", run.name),
+    )
+
+
+def adopted(session: Session, picked: PickedUp) -> Adopted:
+    """What a run that stopped in its middle has done, found by looking, and remembered as its own; nothing for one
+    that paused, of which all is recorded. NotReady where nobody can tell of an item."""
+    run = picked.run
+    if run.state == PAUSED:
+        return NOTHING_ADOPTED
+    stage = stage_of(session, run.environment)
+    # It may be at work at this very moment.
+    stage.ledger.locks.refuse_held(stage.uid, run.environment)
+    restoration = foresee(stage, run, stage.ledger.journal.since_pause(run))
+    doubts = {key: one.doubt for key, one in restoration.evidence.items() if one.doubt}
+    if doubts:
+        raise NotReady(
+            f"{run.name} can't go on: nobody can tell what became of {counted(len(doubts), 'item')}.",
+            subject=run.name,
+            details=[f"{readable(key)}: {doubt}" for key, doubt in sorted(doubts.items())],
+            next_step=to_type("undo", run.name),
+        )
+    mine = {key: one for key, one in restoration.evidence.items() if judged(one, stage.habits).fate is Fate.RESTORE}
+    there = {key: image for key, one in mine.items() if (image := one.now)}
+    links = [Link(key, run.uid, image.native_id) for key, image in there.items()]
+    stage.ledger.adopt(run, links, {image.native_id: image.link for image in there.values()})
+    return Adopted(frozenset(there), frozenset(key for key in there if mine[key].before is None))
 
 
 def waiting_for(session: Session, picked: PickedUp) -> list[Mapped]:
@@ -205,4 +248,5 @@ def standstill(session: Session, picked: PickedUp) -> Standstill:
 
 def next_leg(session: Session, picked: PickedUp) -> Prepared:
     """The docket of what is still to be done, compared anew: somebody may have worked there since."""
-    return prepare(session, picked.contents, picked.run.environment, picked.decisions, picked.since)
+    mine = adopted(session, picked)
+    return prepare(session, picked.contents, picked.run.environment, picked.decisions, picked.since, mine)

@@ -34,8 +34,8 @@ BROKEN = 6
 """Exit codes (design, section 9) that are no error: there is something that counts; the gate is closed; somebody has
 to set something up; something is done and has to be finished."""
 
-WAITING = "paused"
-"""The state of a run that waits for something to be made by hand."""
+WAITING = ("paused", "kept")
+"""The states of a run that waits for somebody to go on with it."""
 
 TO_MAP = "need-open"
 """The rule whose findings are answered by mapping."""
@@ -324,7 +324,7 @@ def of_run(run: Run) -> NextStep:
     if run.state == "done":
         return to_type("verify", run.name)
     if run.is_open:
-        return to_type("resume" if run.state == WAITING else "undo", run.name)
+        return to_type("resume" if run.state in WAITING else "undo", run.name)
     return to_type("compare", f"{run.package}-{run.version}", run.environment)
 
 

@@ -13,7 +13,7 @@ from typing import Any
 from amphora.core.form.bindings import MISSING
 from amphora.core.merge.merge import LAST_DELIVERED, PACKAGE, TARGET, By, FieldChange
 from amphora.core.plan.decisions import LEAVE, Decisions, ItemDecision
-from amphora.core.plan.docket import Action, Custody, Docket, Fate, Retirement
+from amphora.core.plan.docket import Action, Custody, Docket, Fate, IfItFails, Retirement
 from amphora.core.values.canon import LARGEST_INTEGER
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
@@ -24,7 +24,6 @@ from amphora.files.yaml_text import dump_yaml, load_yaml, write_text
 FORMAT = 1
 OPEN = "?"
 CHOICES = (PACKAGE, TARGET, LAST_DELIVERED)
-IF_IT_FAILS = "put-back"
 _NAMES = (
     "docket",
     "package",
@@ -94,9 +93,7 @@ def document_of(docket: Docket) -> dict[str, Any]:
         "ledger": docket.ledger_uid,
         "fingerprint": docket.fingerprint,
         "custody": docket.custody.value,
-        # Written although there is one answer only: whoever reviews it sees what will happen, and an edit is refused
-        # with its line.
-        "if_it_fails": IF_IT_FAILS,
+        "if_it_fails": docket.if_it_fails.value,
         "since": docket.since,
         "without": list(docket.without),
         "with": ["records"] if docket.has_records else [],
@@ -131,6 +128,7 @@ def read_docket(path: Path) -> DocketFile:
             tuple(str(word) for word in document["without"] or ()),
             "records" in (document.get("with") or ()),
             str(path),
+            _if_it_fails(path, document),
         )
         return DocketFile(
             package=str(package["name"]),
@@ -230,6 +228,13 @@ def _custody(path: Path, document: Any) -> Custody:
     if document["custody"] not in tuple(Custody):
         raise fault(path, f"custody is package or target, not {document['custody']!r}.", document, "custody")
     return Custody(document["custody"])
+
+
+def _if_it_fails(path: Path, document: Any) -> IfItFails:
+    if document["if_it_fails"] not in tuple(IfItFails):
+        words = f"if_it_fails is put-back or keep, not {document['if_it_fails']!r}."
+        raise fault(path, words, document, "if_it_fails")
+    return IfItFails(document["if_it_fails"])
 
 
 def _fate(path: Path, key: Any, row: Any) -> str:

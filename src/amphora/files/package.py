@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import glob
+import zipfile
+import zlib
 from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
@@ -66,6 +68,16 @@ def write_package(contents: Contents, path: Path) -> str:
     # Outside of it: the archive streams, and what piles up while it does may be collected.
     write_archive(path, f"{contents.name}-{contents.version}", files)
     return sha256_of(files[TAG_MANIFEST])
+
+
+def is_package(path: Path, digest: str) -> bool:
+    """Whether a file is, by its tag manifest alone, the package of a digest; cheap, and no proof that it is sound."""
+    try:
+        with zipfile.ZipFile(path) as archive:
+            name = next(name for name in archive.namelist() if name.endswith(f"/{TAG_MANIFEST}"))
+            return sha256_of(archive.read(name)) == digest
+    except (OSError, zipfile.BadZipFile, zlib.error, StopIteration, NotImplementedError, RuntimeError):
+        return False
 
 
 def read_package(path: Path) -> Contents:

@@ -27,7 +27,6 @@ _FREE = ("action", "reason")
 
 _WHERE = {
     "bindings": "Bindings are the crosswalk's: change them there, then amphora compare --refresh.",
-    "if_it_fails": "Only put-back is possible.",
     "action": "An action follows from the choices; an item that is to stay out gets the line: choice: leave.",
 }
 

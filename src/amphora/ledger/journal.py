@@ -66,11 +66,17 @@ class Journal:
         # A leg that was put back begins once more: what was before it then is out of date.
         for table in ("touched", "legs"):
             self._db.do(f"delete from {table} where run_id = ? and leg = ?", (run_id, leg))
-        self._db.do("insert into legs values (?, ?, ?, ?, null)", (run_id, leg, account, self._clock()))
+        query = "insert into legs (run_id, leg, account, began) values (?, ?, ?, ?)"
+        self._db.do(query, (run_id, leg, account, self._clock()))
         self._db.do_many(
             "insert into touched (run_id, key, leg, before) values (?, ?, ?, ?)",
             [(run_id, key, leg, dumped(image.to_json() if image else None)) for key, image in before.items()],
         )
+
+    def since_pause(self, run: Run) -> int:
+        """The first leg of a run of which nothing is recorded yet: the one after the last that ended in a pause."""
+        query = "select max(leg) from legs where run_id = ? and state = ?"
+        return int(self._db.rows(query, (run.id, PAUSED))[0][0] or 0) + 1
 
     def legs(self, run: Run) -> list[LegOf]:
         """The legs of a run so far, in order."""
@@ -78,15 +84,18 @@ class Journal:
         return [LegOf(row["leg"], row["account"], row["began"], row["ended"] or "") for row in rows]
 
     def back_to_pause(self, run: Run, note: str) -> None:
-        """A leg was put back: the run is where the leg before it ended. Inside the caller's transaction."""
-        self.write_end(run, PAUSED, note)
-        self._db.do("update runs set leg = ? where id = ?", (run.leg - 1, run.id))
+        """What came after the last pause was put back. Inside the caller's transaction."""
+        last = self.since_pause(run) - 1
+        self._db.do("delete from legs where run_id = ? and leg > ?", (run.id, last))
+        query = "update runs set state = ?, ended_at = ?, note = ?, leg = ? where id = ?"
+        self._db.do(query, (PAUSED, self._clock(), note, last, run.id))
 
     def write_end(self, run: Run, state: str, note: str) -> None:
         """Closes a run, inside the caller's transaction."""
         now = self._clock()
         self._db.do("update runs set state = ?, ended_at = ?, note = ? where id = ?", (state, now, note, run.id))
-        self._db.do("update legs set ended = ? where run_id = ? and leg = ?", (now, run.id, run.leg))
+        query = "update legs set ended = ?, state = ? where run_id = ? and leg = ?"
+        self._db.do(query, (now, state, run.id, run.leg))
 
     def end(self, run: Run, state: str, note: str = "") -> Run:
         """Closes a run with its state."""

@@ -167,6 +167,14 @@ class Ledger:
             self.journal.write_end(run, state, "")
         return self.journal.run(run.name)
 
+    def adopt(self, run: Run, links: Iterable[Link], addresses: Mapping[str, str]) -> None:
+        """Remembers the links of what a run that stopped in its middle has made; an undo of it forgets them again."""
+        links = list(links)
+        with self._db.transaction():
+            before = _joined(self._before(run), _remembered(self._db, run.uid, {link.key for link in links}))
+            self._db.do("update runs set remembered = ? where id = ?", (dumped(before), run.id))
+            _write_links(self._db, links, addresses)
+
     def _before(self, run: Run) -> Json:
         """The claims and links that earlier legs of a run remembered."""
         return json.loads(self._db.rows("select remembered from runs where id = ?", (run.id,))[0][0])

@@ -34,17 +34,21 @@ class Locks:
             except LedgerTrouble:
                 pass  # it ends with this process: the next one sees that nobody is behind it
 
+    def refuse_held(self, uid: str, name: str) -> None:
+        """Unavailable, where somebody is changing an environment just now."""
+        rows = self._db.rows("select * from locks where uid = ?", (uid,))
+        if rows and _is_alive(rows[0]["host"], rows[0]["process"], rows[0]["began"]):
+            row = rows[0]
+            raise Unavailable(
+                f"{name} is being changed just now: {row['purpose']}, by {row['holder']} on {row['host']} since"
+                f" {row['since']}. Nothing was touched.",
+                subject=name,
+                next_step=advice("Wait until that is done, then run the same command again."),
+            )
+
     def _take(self, uid: str, name: str, holder: str, purpose: str) -> None:
         with self._db.transaction():
-            rows = self._db.rows("select * from locks where uid = ?", (uid,))
-            if rows and _is_alive(rows[0]["host"], rows[0]["process"], rows[0]["began"]):
-                row = rows[0]
-                raise Unavailable(
-                    f"{name} is being changed just now: {row['purpose']}, by {row['holder']} on {row['host']} since"
-                    f" {row['since']}. Nothing was touched.",
-                    subject=name,
-                    next_step=advice("Wait until that is done, then run the same command again."),
-                )
+            self.refuse_held(uid, name)
             # Nobody is behind it: left over from a process that was killed.
             self._db.do("delete from locks where uid = ?", (uid,))
             mine = (uid, holder, socket.gethostname(), os.getpid(), _began(os.getpid()), self._clock(), purpose)

@@ -74,7 +74,7 @@ drop table touched;
 alter table begun rename to touched;
 create table legs (
     run_id integer not null references runs(id), leg integer not null, account text not null, began text not null,
-    ended text, primary key (run_id, leg));
+    ended text, state text not null default '', primary key (run_id, leg));
 create table parcels (
     digest text not null, number integer not null, piece blob not null, primary key (digest, number));
 """

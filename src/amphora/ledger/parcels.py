@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from amphora.core.values.errors import UsageFault
-from amphora.core.values.next_step import to_type
 from amphora.ledger.database import Database
 from amphora.ledger.records import OPEN_STATES, PAUSED
 
@@ -29,17 +27,14 @@ class Parcels:
                 self._db.do("insert into parcels values (?, ?, ?)", (digest, number, piece))
                 number += 1
 
-    def take(self, digest: str, path: Path) -> None:
-        """Writes a package that was kept to a file; UsageFault where none of this digest is kept."""
+    def take(self, digest: str, path: Path) -> bool:
+        """Writes a package that was kept to a file; whether one of this digest is kept."""
         count = 0
         with path.open("wb") as file:
             for row in self._db.each("select piece from parcels where digest = ? order by number", (digest,)):
                 file.write(row["piece"])
                 count += 1
-        if not count:
-            raise UsageFault(
-                "The ledger no longer holds the package of this run.", subject=digest, next_step=to_type("history")
-            )
+        return count > 0
 
     def drop_unused(self) -> None:
         """Forgets the packages that no run waits for."""

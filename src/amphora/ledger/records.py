@@ -20,12 +20,13 @@ BACKWARDS: Final = (PUTTING_BACK, UNDO)
 
 RUNNING: Final = "running"
 PAUSED: Final = "paused"
+KEPT: Final = "kept"
 DONE: Final = "done"
 PUT_BACK: Final = "put back"
 UNDONE: Final = "undone"
 BROKEN_OFF: Final = "broken off"
-OPEN_STATES: Final = (RUNNING, BROKEN_OFF)
-"""States in which nobody knows how much of a run is there."""
+OPEN_STATES: Final = (RUNNING, BROKEN_OFF, KEPT)
+"""States in which a run stands in the middle of a leg: half of an item may be there."""
 
 RUN_FORMAT: Final = 2
 """The form of a run's journal; runs of format 1 can be read and not undone."""

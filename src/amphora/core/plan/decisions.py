@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 from amphora.core.merge.compare import STATE
-from amphora.core.plan.docket import Custody
+from amphora.core.plan.docket import Custody, IfItFails
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
 
@@ -51,6 +51,7 @@ class Decisions:
     without: tuple[str, ...] = ()
     records: bool = False
     file: str = ""
+    if_it_fails: IfItFails = IfItFails.PUT_BACK
 
     def of(self, key: Key) -> ItemDecision:
         """What was said of an item."""
@@ -69,6 +70,7 @@ class Decisions:
             "custody": self.custody.value if self.custody else "",
             "without": list(self.without),
             "records": self.records,
+            "if_it_fails": self.if_it_fails.value,
         }
 
     @classmethod
@@ -80,6 +82,7 @@ class Decisions:
             Custody(table["custody"]) if table["custody"] else None,
             tuple(table["without"]),
             table["records"],
+            if_it_fails=IfItFails(table["if_it_fails"]),
         )
 
     def answered(self, answers: Mapping[Key, Mapping[str, Json]]) -> Decisions:

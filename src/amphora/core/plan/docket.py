@@ -35,11 +35,19 @@ class Custody(StrEnum):
     TARGET = "target"
 
 
+class IfItFails(StrEnum):
+    """What becomes of a run that fails in its middle."""
+
+    PUT_BACK = "put-back"
+    KEEP = "keep"
+
+
 @dataclass(frozen=True)
 class Action:
     """One item's line: what is done, why, and the portable form and states that result.
 
-    `present` is the target's index row where the item is there already, `item` the package's item.
+    `present` is the target's index row where the item is there already, `item` the package's item. `is_draft_ours`
+    tells that what lies unpublished there was written by the run that goes on, and has yet to go live.
     """
 
     key: Key
@@ -50,6 +58,7 @@ class Action:
     states: States
     present: Listed | None = None
     comparison: Comparison | None = None
+    is_draft_ours: bool = False
 
     @property
     def needs(self) -> set[Key]:
@@ -149,6 +158,7 @@ class Docket:
     has_records: bool = False
     source_file: str = ""
     leaks: tuple[tuple[Key, Leak], ...] = ()
+    if_it_fails: IfItFails = IfItFails.PUT_BACK
     makers: Mapping[Key, Key] = field(default_factory=dict)
     bare: Mapping[Key, frozenset[Key]] = field(default_factory=dict)
     stuck: tuple[tuple[Key, Key], ...] = ()
@@ -234,7 +244,7 @@ class Docket:
         return self.is_idle and not self.undecided
 
 
-def decide(comparison: Comparison, item: Item, present: Listed, title: str) -> Action:
+def decide(comparison: Comparison, item: Item, present: Listed, title: str, is_draft_ours: bool = False) -> Action:
     """The action for an item that is in the target already."""
     changes = comparison.changes
     moving = [change for change in changes if moves(change)]
@@ -248,10 +258,14 @@ def decide(comparison: Comparison, item: Item, present: Listed, title: str) -> A
         if by <= {By.TARGET}:
             reason = "put back to what was delivered, as decided"
         do = Do.UPDATE
+    elif is_draft_ours:
+        do = Do.UPDATE
+        reason = "written, and not yet live"
     else:
         do = Do.LEAVE
         reason = "the same" if not changes else "changed only in the target"
-    return Action(item.key, do, reason, item, comparison.form, comparison.states, present, comparison)
+    form, states = comparison.form, comparison.states
+    return Action(item.key, do, reason, item, form, states, present, comparison, is_draft_ours)
 
 
 def fingerprint(package_digest: str, target_uid: str, rows: Iterable[Listed], bindings: Mapping[Key, Json]) -> str:

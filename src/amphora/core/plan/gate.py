@@ -53,8 +53,8 @@ class Reason:
 
 @dataclass(frozen=True)
 class Standing:
-    """What of a target the gate looks at, beside the docket. `open_run` names a run of this target that is
-    neither finished nor put back, `paused_run` one of this package that waits there."""
+    """What of a target the gate looks at, beside the docket. `open_run` names a run of this target that is neither
+    finished nor put back, `can_go_on` whether it can be finished; `paused_run` waits there with this package."""
 
     permissions: frozenset[str]
     account: str = ""
@@ -62,6 +62,7 @@ class Standing:
     kinds: Mapping[str, int] = field(default_factory=dict)
     open_run: str = ""
     open_state: str = ""
+    can_go_on: bool = False
     paused_run: str = ""
     policy: str = ""
 
@@ -112,11 +113,14 @@ def reasons_of(docket: Docket, standing: Standing, consent: Consent) -> list[Rea
 
 def _open_run(docket: Docket, standing: Standing) -> list[Reason]:
     undo = to_type("undo", standing.open_run, "--yes")
+    words = f"{standing.open_run} into {docket.target} is {standing.open_state}: some of it may be there."
+    if standing.can_go_on:
+        words += f" Go on with it, or put it back with amphora undo {standing.open_run}."
+        return [Reason(Why.OPEN_RUN, words, (), to_type("resume", standing.open_run), standing.open_run)]
     return [
         Reason(
             Why.OPEN_RUN,
-            f"{standing.open_run} into {docket.target} is {standing.open_state}: some of it may be there. Put it back"
-            " first; what it was to bring can then be imported as a whole.",
+            f"{words} Put it back first; what it was to bring can then be imported as a whole.",
             next_step=undo.then(to_type("import", *docket.named, "--yes")),
             subject=standing.open_run,
         )

@@ -95,7 +95,8 @@ def _group_steps(group: Collection[Key], actions: Mapping[Key, Action], chooses_
 def _state_steps(action: Action, habits: Habits, is_last: bool) -> Iterable[Step]:
     present = action.present.states if action.present else None
     # Published again only where there is something new to publish: an empty publication shows up in every history.
-    if action.states.is_published and (action.is_form_changed or not (present and present.is_published)):
+    is_new = action.is_form_changed or action.is_draft_ours
+    if action.states.is_published and (is_new or not (present and present.is_published)):
         yield Publish((action.key,))
     if habits.writes_states or action.states.is_on is None:
         return

@@ -82,9 +82,9 @@ class Back:
         return [*self.left, *self.differing, *self.notes, *self.outside, *ledger]
 
 
-def foresee(stage: Stage, run: Run) -> Restoration:
+def foresee(stage: Stage, run: Run, since: int = 1) -> Restoration:
     """What putting back would do now; changes nothing."""
-    return _decided(stage, run, {})[0]
+    return _decided(stage, run, {}, since)[0]
 
 
 def put_back(stage: Stage, run: Run, kind: str, note: str = "", since: int = 1) -> Back:

@@ -4,13 +4,14 @@ off, never in nobody knows."""
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from amphora.core.merge.compare import Base
 from amphora.core.needs.matching import Link
-from amphora.core.plan.docket import Action, Do, Docket, Fate
+from amphora.core.plan.docket import Action, Do, Docket, Fate, IfItFails
+from amphora.core.plan.restoration import Fate as Changed
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import (
     AmphoraError,
@@ -24,9 +25,10 @@ from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import NOTHING, NextStep, advice, to_type
 from amphora.core.values.tokens import parse_token
+from amphora.core.values.words import few
 from amphora.engine.leaks import leaks_in_images, refuse_leaks
 from amphora.engine.runs.attention import attended
-from amphora.engine.runs.backwards import Back, put_back
+from amphora.engine.runs.backwards import Back, foresee, put_back
 from amphora.engine.runs.carrier import Carrier, Stopped
 from amphora.engine.runs.material import DocketMaterial, without
 from amphora.engine.runs.stage import Stage, looked_up
@@ -35,6 +37,7 @@ from amphora.ledger.records import (
     BROKEN_OFF,
     DONE,
     IMPORT,
+    KEPT,
     PAUSED,
     PUTTING_BACK,
     WITHDRAWAL,
@@ -42,6 +45,9 @@ from amphora.ledger.records import (
     Delivery,
     Run,
 )
+
+Keeper = Callable[[AmphoraError], bool]
+"""Asked when a run has failed: whether what it did is kept."""
 
 
 @dataclass(frozen=True)
@@ -70,18 +76,25 @@ class Outcome:
     unverified: str = ""
 
 
-def carry_out(docket: Docket, stage: Stage, provision: Provision = NO_PROVISION) -> Outcome:
+def as_said(docket: Docket) -> Keeper:
+    """Keeps or puts back as the docket says, whatever it was that failed."""
+    return lambda error: docket.if_it_fails is IfItFails.KEEP
+
+
+def carry_out(
+    docket: Docket, stage: Stage, provision: Provision = NO_PROVISION, keeper: Keeper | None = None
+) -> Outcome:
     """Carries out the first leg of a decided docket, which is all of it unless it has to pause. Raises where nothing
     was touched; a failure after that is in the outcome, with what it means for the target."""
-    return _leg(docket, stage, None, provision)
+    return _leg(docket, stage, None, provision, keeper or as_said(docket))
 
 
-def go_on(docket: Docket, stage: Stage, run: Run) -> Outcome:
-    """Carries out the next leg of a run that is paused, likewise."""
-    return _leg(docket, stage, run, NO_PROVISION)
+def go_on(docket: Docket, stage: Stage, run: Run, keeper: Keeper | None = None) -> Outcome:
+    """Carries out the next leg of a run that waits, likewise."""
+    return _leg(docket, stage, run, NO_PROVISION, keeper or as_said(docket))
 
 
-def _leg(docket: Docket, stage: Stage, run: Run | None, provision: Provision) -> Outcome:
+def _leg(docket: Docket, stage: Stage, run: Run | None, provision: Provision, keeper: Keeper) -> Outcome:
     # Asked of the environment, not of the configuration: a token may belong to somebody else than it says there.
     account = stage.environment.whoami().account
     purpose = f"{docket.title} goes in" if docket.actions else f"{docket.package} is withdrawn"
@@ -89,7 +102,7 @@ def _leg(docket: Docket, stage: Stage, run: Run | None, provision: Provision) ->
         # Under the lock, and before the run exists: whatever is refused here has touched nothing and left no trace.
         before = _before(docket, stage)
         if run is not None:
-            return _carried(docket, stage, stage.ledger.journal.go_on(run, account, before), before)
+            return _carried(docket, stage, stage.ledger.journal.go_on(run, account, before), before, keeper)
         if provision.package:
             stage.ledger.parcels.put(docket.package_digest, provision.package)
         beginning = Beginning(
@@ -106,10 +119,10 @@ def _leg(docket: Docket, stage: Stage, run: Run | None, provision: Provision) ->
             before,
             stage.revisions(image.native_id for image in before.values() if image),
         )
-        return _carried(docket, stage, stage.ledger.journal.begin(beginning), before)
+        return _carried(docket, stage, stage.ledger.journal.begin(beginning), before, keeper)
 
 
-def _carried(docket: Docket, stage: Stage, run: Run, before: Mapping[Key, Image | None]) -> Outcome:
+def _carried(docket: Docket, stage: Stage, run: Run, before: Mapping[Key, Image | None], keeper: Keeper) -> Outcome:
     leg = docket.legs[0]
     material = DocketMaterial(docket, stage.opened.description)
     bench = Bench(stage.environment, stage.habits, material, dict(before))
@@ -124,13 +137,13 @@ def _carried(docket: Docket, stage: Stage, run: Run, before: Mapping[Key, Image 
             run = _recorded(docket, stage, run, bench.now)
         # An interruption is not a failure of the target; it is put back in the same way, and told in other words.
         except Stopped:
-            return _failed(stage, run, Interrupted("It was interrupted."))
+            return _failed(stage, run, Interrupted("It was interrupted."), keeper)
         except AmphoraError as error:
-            return _failed(stage, run, error)
+            return _failed(stage, run, error, keeper)
         except Exception as error:
             fault = FaultInRun(f"A fault in Amphora: {type(error).__name__}: {error}.")
             fault.__cause__ = error
-            return _failed(stage, run, fault)
+            return _failed(stage, run, fault, keeper)
         except BaseException:
             # Somebody insists, or the process is going down: no more calls. `undo` looks at what is there.
             with contextlib.suppress(AmphoraError):
@@ -194,11 +207,20 @@ def _recorded(docket: Docket, stage: Stage, run: Run, now: Mapping[Key, Image | 
     return stage.ledger.finish(run, DONE, deliveries, docket.custody, links, addresses, ended)
 
 
-def _failed(stage: Stage, run: Run, error: AmphoraError) -> Outcome:
-    """Puts back what the run did, and says what that came to."""
+def _failed(stage: Stage, run: Run, error: AmphoraError, keeper: Keeper) -> Outcome:
+    """Puts back what the run did, or keeps it, and says what that came to."""
     try:
-        # A leg that fails is put back to the pause before it: what went in then is not its doing.
-        back = put_back(stage, run, PUTTING_BACK, error.message, run.leg)
+        if keeper(error):
+            return _kept(stage, run, error)
+    except BaseException:
+        # Somebody insisted while being asked, or the target can't be looked at: what there is stays, and is looked at
+        # by whoever goes on.
+        with contextlib.suppress(AmphoraError):
+            stage.ledger.journal.end(run, BROKEN_OFF, error.message)
+        raise
+    try:
+        # Back to the last pause: what went in before that is not its doing.
+        back = put_back(stage, run, PUTTING_BACK, error.message, stage.ledger.journal.since_pause(run))
     except AmphoraError as trouble:
         with contextlib.suppress(AmphoraError):
             run = stage.ledger.journal.end(run, BROKEN_OFF, error.message)
@@ -213,6 +235,25 @@ def _failed(stage: Stage, run: Run, error: AmphoraError) -> Outcome:
     # The next step is `undo` as long as trying again can change anything, and only then.
     after = NOTHING if back.is_open else to_type("resume" if back.of_state == PAUSED else "history", run.name)
     return Outcome(run, 0, {}, _broken_off(run, error, [back.sentence(run.environment), *back.told()], after), back)
+
+
+def _kept(stage: Stage, run: Run, error: AmphoraError) -> Outcome:
+    """Stops where it is: what is done stays, and somebody goes on when the cause is mended."""
+    run = stage.ledger.journal.end(run, KEPT, error.message)
+    restoration = foresee(stage, run)
+    done = [restoration.evidence[key].title for key in restoration.by(Changed.RESTORE)]
+    todo = [restoration.evidence[key].title for key in restoration.by(Changed.NOTHING)]
+    details = [f"begun or done: {few(done, 8)}"] if done else ["nothing was done yet"]
+    details += [f"not yet begun: {few(todo, 8)}"] if todo else []
+    after = advice(f"{error.next_step or _again(error)}; then", to_type("resume", run.name))
+    kept = BrokenOff(
+        f"{run.name} stopped, and what it did is kept: {error.message}",
+        subject=error.subject,
+        place=error.place,
+        details=[*error.details, *details, *restoration.left],
+        next_step=after,
+    )
+    return Outcome(run, 0, {}, kept)
 
 
 def _broken_off(run: Run, error: AmphoraError, details: list[str], after: NextStep = NOTHING) -> BrokenOff:

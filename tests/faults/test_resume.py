@@ -1,0 +1,116 @@
+"""Going on with a run that stopped in its middle, whatever stopped it: it ends as promised, nothing is done twice, and
+an undo still goes back to the beginning."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import pytest
+
+from amphora.core.plan.docket import IfItFails
+from amphora.engine.imports import import_prepared
+from amphora.engine.resume import next_leg, picked_up, run_to_resume
+from amphora.engine.runs.forwards import Outcome
+from tests.contract.conftest import ground as ground
+from tests.contract.grounds import Ground
+from tests.faults.test_faults import back, bring, grown, whole
+from tests.faults.trouble import FAULTS, Fault, Killed, failing, refused
+
+KEEP = {"if_it_fails": IfItFails.KEEP}
+
+
+def onwards(ground: Ground, at: int = 0, fault: Fault | None = None) -> Outcome:
+    """Goes on with the run that waits, with trouble at the nth changing call."""
+    session = ground.session()
+    if fault:
+        failing(session, ground.target, at, fault)
+    with picked_up(session, run_to_resume(session, "")) as picked:
+        outcome, verified = import_prepared(session, next_leg(session, picked), picked.run)
+    assert outcome.failure or all(one.is_as_promised for one in verified)
+    return outcome
+
+
+def alike(found: dict[str, str]) -> dict[str, list[str]]:
+    """States without the ids that a runtime's parts get by chance, and without their order, which follows from these."""
+    return {key: sorted(re.split("[{}]", re.sub("[0-9a-f]{16}", "", text))) for key, text in found.items()}
+
+
+def stopped(ground: Ground, path: Path, at: int, fault: Fault) -> str:
+    """The state of an import that is kept where trouble meets it."""
+    try:
+        return bring(ground, path, at, fault, **KEEP).run.state
+    except Killed:
+        return "running"
+
+
+@pytest.mark.parametrize("fault", FAULTS)
+def test_it_ends_as_promised_wherever_it_stopped(ground: Ground, fault: Fault) -> None:
+    flows = [key for key in ground.export().contents.items if key.startswith("flow:")]
+    ids = {key: item.native_id for key, item in ground.export().contents.items.items()}
+    for one, other in zip(flows, (*flows[1:], flows[0]), strict=True):
+        ground.change(ground.source, one, lambda d, to=ids[other]: {**d, "partner": to})  # type: ignore[misc]
+    report = ground.export()
+    before = whole(ground)
+    count = len(ground.prepare(report).docket.steps)
+    bring(ground, report.path)
+    promised = whole(ground)
+    assert back(ground).is_as_before
+    for at in sorted({1, count, *range(2, count, 3)}):
+        state = stopped(ground, report.path, at, fault)
+        if state != "done":
+            assert state in ("kept", "running")
+            outcome = onwards(ground)
+            assert outcome.failure is None, outcome.failure.details
+            assert outcome.run.state == "done"
+        assert alike(whole(ground)) == alike(promised)
+        assert back(ground).is_as_before
+        assert whole(ground) == before
+
+
+@pytest.mark.parametrize("fault", FAULTS)
+def test_what_was_there_before_is_updated_to_the_end(ground: Ground, fault: Fault) -> None:
+    bring(ground, ground.export().path)
+    before = whole(ground)
+    ground.change(ground.source, ground.renamed, lambda d: {**d, "remark": "changed"}, title="Another")
+    report = ground.export()
+    bring(ground, report.path)
+    promised = whole(ground)
+    assert back(ground).is_as_before
+    for at in (1, 2):
+        if stopped(ground, report.path, at, fault) != "done":
+            assert onwards(ground).run.state == "done"
+        assert alike(whole(ground)) == alike(promised)
+        assert back(ground).is_as_before
+        assert whole(ground) == before
+
+
+def test_it_may_stop_again_and_again(ground: Ground) -> None:
+    report = ground.export()
+    before = whole(ground)
+    assert stopped(ground, report.path, 2, refused) in ("kept", "done")
+    for _ in range(20):
+        if ground.session().ledger.journal.runs()[0].state == "done":
+            break
+        outcome = onwards(ground, 2, refused)
+        assert outcome.run.state in ("kept", "done")
+    assert len(whole(ground)) == len(before.keys() | report.contents.items.keys())
+    assert back(ground).is_as_before
+    assert whole(ground) == before
+
+
+def test_what_somebody_did_meanwhile_is_kept(halcyon: Path) -> None:
+    """The live side is mended while the run waits: the mended field stays, the rest comes."""
+    ground = Ground(halcyon, "grove-dev", "grove-live", "", "flow:ring/a", "", lambda: None)
+    grown(halcyon, "grove-dev", {"a": [], "b": ["a"]})
+    report = ground.export(["flow:ring/*"], name="ring")
+    assert stopped(ground, report.path, 3, refused) == "kept"
+    session = ground.session()
+    with picked_up(session, run_to_resume(session, "")) as picked:
+        prepared = next_leg(session, picked)
+    assert {action.key: action.do.value for action in prepared.docket.actions} == {
+        "flow:ring/a": "update",
+        "flow:ring/b": "update",
+    }
+    assert [step.do for step in prepared.docket.steps if step.do == "create"] == []
+    ground.close()
