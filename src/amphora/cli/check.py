@@ -53,7 +53,7 @@ def check(
         if package is None:
             raise UsageFault("It isn't said which package to check.", next_step=to_type("check", "--help"))
         contents = opened_package(work, package)
-        targets = environments or []
+        targets = work.session.workspace.targets(environments) if environments else []
         fixed = None
         if fix:
             from amphora.engine.fixes import fix_findings

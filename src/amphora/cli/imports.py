@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -17,12 +18,15 @@ if TYPE_CHECKING:
     from amphora.core.values.errors import AmphoraError
     from amphora.engine.docket import Prepared
     from amphora.engine.gate import ImportRequest
+    from amphora.engine.rounds import Came
     from amphora.ledger.records import Run
 
 
 def import_(
     package: Annotated[str, typer.Argument(metavar="PACKAGE|DOCKET", help="A package, or a docket file.")],
-    environments: Annotated[list[str] | None, typer.Argument(help="The targets, one after the other.")] = None,
+    environments: Annotated[
+        list[str] | None, typer.Argument(metavar="[ENV|GROUP]...", help="One or more targets.")
+    ] = None,
     preview: Annotated[bool, typer.Option("--preview", help="Only show what would be done.")] = False,
     with_: Annotated[
         list[str] | None,
@@ -51,6 +55,10 @@ def import_(
         str,
         typer.Option("--if-it-fails", metavar="WHAT", help="put-back (as usual) or keep, to go on later."),
     ] = "",
+    rounds: Annotated[
+        str, typer.Option("--rounds", metavar="HOW", help="Of many targets: all, one-then-rest, or how many a round.")
+    ] = "",
+    go_on: Annotated[bool, typer.Option("--go-on", help="Of many targets: go on after a bad one.")] = False,
     no_pause: Annotated[
         bool, typer.Option("--no-pause", help="Refuse what would have to stop for something to be made by hand.")
     ] = False,
@@ -68,12 +76,14 @@ def import_(
       amphora import olive-intake grove-live --preview
       amphora import olive-intake grove-live --yes
       amphora import intake.docket.yaml --yes
+      amphora import olive-intake live-sites --rounds one-then-rest --yes
     """
     from amphora.core.plan.decisions import Decisions
     from amphora.core.values.errors import UsageFault
     from amphora.engine.docket import prepare
     from amphora.engine.gate import ImportRequest
     from amphora.engine.imports import prepare_from_docket, same_target
+    from amphora.engine.rounds import rounds_of
     from amphora.files.docket_file import is_docket, read_docket
 
     with working(json, workspace) as work:
@@ -105,8 +115,12 @@ def import_(
                 )
             raise UsageFault("Into which environment?", next_step=to_type("import", package, blank("ENVIRONMENT")))
         contents = opened_package(work, package)
-        for name in environments:
-            _import_one(work, prepare(work.session, contents, name, said), request, preview)
+        targets = work.session.workspace.targets(environments)
+        dockets = [prepare(work.session, contents, name, said) for name in targets]
+        if len(targets) == 1:
+            _import_one(work, dockets[0], request, preview)
+        else:
+            _import_many(work, dockets, request, rounds_of(targets, rounds), go_on, preview)
 
 
 def wants_records(with_: list[str] | None) -> bool:
@@ -161,6 +175,47 @@ def _import_one(work: Work, prepared: Prepared, request: ImportRequest, preview:
         work.tell(["Nothing was touched."])
         raise typer.Exit(3)
     carried_out(work, prepared)
+
+
+def _import_many(
+    work: Work,
+    dockets: Sequence[Prepared],
+    request: ImportRequest,
+    rounds: Sequence[Sequence[str]],
+    go_on: bool,
+    preview: bool,
+) -> None:
+    from amphora.core.values.errors import NotReady
+    from amphora.engine.gate import in_the_way
+    from amphora.engine.rounds import carried, refuse_any
+    from amphora.render.imports import target_lines
+    from amphora.render.rounds import previews_result, rounds_result
+
+    title = dockets[0].docket.title
+    for one in dockets:
+        opened = one.opened
+        work.tell(target_lines(opened.entry, opened.environment.whoami(), opened.description.release))
+    if preview:
+        ways = [(one.docket, in_the_way(work.session, one, request)) for one in dockets]
+        work.show(previews_result(title, ways))
+        return
+    refuse_any(work.session, dockets, request)
+    names = [one.docket.target for one in dockets]
+    if not request.yes and not work.is_terminal:
+        raise NotReady(
+            "Nobody is here to confirm the import; nothing was touched.",
+            next_step=to_type("import", dockets[0].docket.name, *names, "--yes"),
+        )
+    how = " then ".join(", ".join(part) for part in rounds)
+    if not request.yes and not typer.confirm(visible(f"Import {title} into {len(names)} targets ({how})?"), err=True):
+        work.tell(["Nothing was touched."])
+        raise typer.Exit(3)
+    found = carried(work.session, dockets, rounds, go_on, told=lambda came: work.tell([_line(came)]))
+    work.show(rounds_result(title, found), has_changed=True)
+
+
+def _line(came: Came) -> str:
+    return f"{came.docket.target}: {came.state}{f', {came.trouble.message}' if came.trouble else ''}"
 
 
 def carried_out(work: Work, prepared: Prepared, run: Run | None = None) -> None:

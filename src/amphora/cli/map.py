@@ -59,6 +59,7 @@ def map_(
 
     with working(json, workspace) as work:
         contents, session = opened_package(work, package), work.session
+        environments = session.workspace.targets(environments)
         if texts:
             if len(environments) > 1:
                 raise UsageFault("--texts is for one target at a time.", next_step=advice("Name one environment."))

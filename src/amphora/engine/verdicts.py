@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from amphora.engine.edits import Edited
     from amphora.engine.export import ExportReport
     from amphora.engine.resume import Standstill
+    from amphora.engine.rounds import Came
     from amphora.engine.runs.backwards import Back
     from amphora.engine.runs.forwards import Outcome
     from amphora.engine.verify import Verified
@@ -29,10 +30,11 @@ Standing = Literal["plain", "good", "warn", "bad"]
 
 COUNTS = 1
 CLOSED = 3
+REFUSED = 4
 PAUSED = 5
 BROKEN = 6
-"""Exit codes (design, section 9) that are no error: there is something that counts; the gate is closed; somebody has
-to set something up; something is done and has to be finished."""
+"""Exit codes (design, section 9) that are no error: there is something that counts; the gate is closed; a
+target refused, and is as it was; somebody has to set something up; something is done and has to be finished."""
 
 WAITING = ("paused", "kept")
 """The states of a run that waits for somebody to go on with it."""
@@ -121,6 +123,27 @@ def of_import(docket: Docket, outcome: Outcome, verified: Sequence[Verified]) ->
     words += f" {len(docket.by(Do.UPDATE))} updated{retired}; {checked}. Run {outcome.run.name}."
     after = to_type("verify" if outcome.unverified else "history", outcome.run.name)
     return Verdict(words, "bad" if wrong else "good", after, COUNTS if wrong or outcome.unverified else 0)
+
+
+def of_rounds(title: str, found: Sequence[Came]) -> Verdict:
+    """One import into many targets: what came of it, and the command for what remains."""
+    words = []
+    for state in dict.fromkeys(came.state for came in found):
+        names = [came.docket.target for came in found if came.state == state]
+        words.append(f"{state}: {few(names, 8)}")
+    bad = [came for came in found if came.is_bad]
+    paused = [came for came in found if came.state == "paused"]
+    rest = [came.docket.target for came in found if came.is_bad or came.state == "not begun"]
+    line = f"{title} into {len(found)} targets, {'stopped' if bad else 'paused' if paused else 'done'}."
+    line += f" {'; '.join(words)}."
+    if bad:
+        is_all = all(came.state in ("put back", "not begun") for came in found)
+        after = to_type("import", found[0].docket.name, *rest, "--yes")
+        first = bad[0].trouble.next_step if bad[0].trouble and bad[0].state in ("kept", "broken off") else after
+        return Verdict(line, "bad", first, REFUSED if is_all else BROKEN)
+    if paused and paused[0].outcome:
+        return Verdict(line, "warn", to_type("resume", paused[0].outcome.run.name), PAUSED)
+    return Verdict(line, "good", to_type("history"))
 
 
 def of_standstill(found: Standstill) -> Verdict:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 FILE = "amphora.toml"
 ROLES = ("build", "test", "live")
-_TOP = {"amphora", "environments", "silenced", "rules", "selections", "policies"}
+_TOP = {"amphora", "environments", "silenced", "rules", "selections", "policies", "groups"}
 _SELECTION = {"environment": str, "items": list, "leave_out": list, "take": str, "with": list, "without": list}
 _ENVIRONMENT = {"location", "role", "region", "customer", "sign_in", "user", "ca_file"}
 _NAME = re.compile(r"[a-z0-9][a-z0-9._-]*", re.IGNORECASE)
@@ -63,6 +63,7 @@ class Workspace:
     selections: Mapping[str, Selection] = field(default_factory=dict)
     is_signature_required: bool = False
     rule_levels: Mapping[str, str] = field(default_factory=dict)
+    groups: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
     @cached_property
     def sheets(self) -> list[KindSheet]:
@@ -98,11 +99,17 @@ class Workspace:
         """The ledger's database file."""
         return self.folder / "ledger.sqlite"
 
+    def targets(self, names: Iterable[str]) -> list[str]:
+        """The environments that names of environments and groups mean, each once, in the order in which they are
+        named; UsageFault for a name that is neither."""
+        found = [one for name in names for one in self.groups.get(name, (name,))]
+        return [self.environment(name).name for name in dict.fromkeys(found)]
+
     def environment(self, name: str) -> EnvironmentEntry:
         """The entry of an environment; UsageFault names those that are known."""
         if name in self.environments:
             return self.environments[name]
-        known = ", ".join(sorted(self.environments)) or "none yet"
+        known = ", ".join(sorted([*self.environments, *self.groups])) or "none yet"
         raise UsageFault(
             f"The workspace has no environment {name!r}.",
             subject=name,
@@ -168,7 +175,8 @@ def read_workspace(folder: Path) -> Workspace:
             raise _fault(path, text, ("policies",), name, 'the policy known is signature = "required" or "optional"')
     is_required = policies.get("signature") == "required"
     levels = _levels(path, text, table.get("rules", {}))
-    return Workspace(folder.resolve(), entries, silenced, selections, is_required, levels)
+    groups = _groups(path, text, table.get("groups", {}), entries)
+    return Workspace(folder.resolve(), entries, silenced, selections, is_required, levels, groups)
 
 
 def add_environment(workspace: Workspace, entry: EnvironmentEntry) -> Workspace:
@@ -305,6 +313,18 @@ def _levels(path: Path, text: str, table: Any) -> dict[str, str]:
         if level not in tuple(Level):
             raise _fault(path, text, ("rules",), name, "a rule is set to error, warning or note")
     return dict(table)
+
+
+def _groups(path: Path, text: str, table: Any, entries: Mapping[str, EnvironmentEntry]) -> dict[str, tuple[str, ...]]:
+    for name, members in table.items():
+        # One name, one meaning: it can stand wherever an environment can.
+        if name in entries:
+            raise _fault(path, text, ("groups",), name, f"{name!r} is an environment already")
+        if not isinstance(members, list) or not members or not all(isinstance(one, str) for one in members):
+            raise _fault(path, text, ("groups",), name, "a group is a list of environments")
+        if unknown := [one for one in members if one not in entries]:
+            raise _fault(path, text, ("groups",), name, f"there is no environment {unknown[0]!r}")
+    return {name: tuple(dict.fromkeys(members)) for name, members in table.items()}
 
 
 def _secret(path: Path, text: str, within: tuple[str, ...], name: str) -> UsageFault:
