@@ -21,7 +21,7 @@ shot() {
   shift
   rm -f "$done_file"
   cat >"$work/scene.sh" <<SCENE
-cd "$work/grove" 2>/dev/null || cd "$work"
+cd "$work/${place:-grove}"
 export PATH="$(dirname "$program"):\$PATH"
 printf '%s\n' "\$ amphora ${*//\"/\\\"}"
 ${asks:+(sleep 4; touch "$done_file") &}
@@ -39,11 +39,10 @@ SCENE
   wait "$window" 2>/dev/null || true
 }
 
-shot demo-end demo --keep "$work/grove"
+"$program" demo --keep "$work/grove" >/dev/null
 cd "$work/grove"
 quietly() { "$program" "$@" >/dev/null 2>&1 || true; }
 shot survey survey grove-dev
-shot survey-tree survey grove-dev --tree
 shot uses uses grove-dev "'Press log'"
 "$program" uses grove-dev "Press log" --figure "$here/uses-figure.png" >/dev/null
 shot peek peek olive-intake
@@ -52,7 +51,6 @@ quietly export grove-dev "Press Board" "Weighbridge feed" --as press-hall --leav
 quietly map press-hall grove-live --set mill-db-dev=mill-main --set weighbridge-feed-every_minutes=often --accept
 shot check check press-hall grove-south
 shot map map press-hall grove-live grove-test
-shot check-clean check olive-intake grove-live
 quietly practice edit grove-dev.practice "Weigh ticket" --set /steps/0/script='"rate = 2\nround = 10\ntotal = kilos * rate"' --set title="Weigh slip flow"
 quietly practice edit grove-live.practice "Weigh ticket" --set /steps/1/copies=3 --set /steps/0/script='"rate = 3\ntotal = kilos * rate"'
 quietly practice edit grove-live.practice "Weigh slip" --set /subject='"Halcyon Grove: {ticket}"'
@@ -73,3 +71,22 @@ if command -v chromium >/dev/null; then
     --disable-component-update --disable-sync --user-data-dir="$work/chromium" --window-size=1280,800 \
     --hide-scrollbars --screenshot="$here/review-page.png" "file://$work/review.html" >/dev/null 2>&1
 fi
+
+# A workspace in which nothing has been moved yet.
+mkdir "$work/fresh"
+cd "$work/fresh"
+quietly init
+quietly practice new .
+for name in dev:build:north test:test:north live:live:north south:live:south; do
+  IFS=: read -r short role region <<<"$name"
+  quietly env add "grove-$short" "practice:grove-$short.practice" --role "$role" --region "$region"
+done
+printf '[groups]\nsites = ["grove-test", "grove-live", "grove-south"]\n' >>amphora.toml
+quietly export grove-dev "Lab exchange" "Lab result intake" --as lab
+quietly map lab grove-live --accept --made-from "lab-exchange-dev=Lab exchange" --set lab-exchange-every_minutes=5 \
+  --set lab-result-intake-batch=20 --set mill-db-dev=mill-main --set office-db-dev=office-main
+place=fresh shot pause import lab grove-live --yes
+quietly practice connect grove-live.practice lab-exchange-live --type exchange
+place=fresh shot resume resume --set lab-exchange-dev=lab-exchange-live
+quietly export grove-dev "Olive varieties" "Fruit condition" "Olive" --as lists
+place=fresh shot many-targets import lists sites --rounds one-then-rest --yes

@@ -18,7 +18,6 @@ if TYPE_CHECKING:
     from amphora.core.values.errors import AmphoraError
     from amphora.engine.docket import Prepared
     from amphora.engine.gate import ImportRequest
-    from amphora.engine.rounds import Came
     from amphora.ledger.records import Run
 
 
@@ -194,7 +193,8 @@ def _import_many(
     title = dockets[0].docket.title
     for one in dockets:
         opened = one.opened
-        work.tell(target_lines(opened.entry, opened.environment.whoami(), opened.description.release))
+        lines = target_lines(opened.entry, opened.environment.whoami(), opened.description.release)
+        work.tell([", ".join(line.split(maxsplit=1)[1] for line in lines)])
     if preview:
         ways = [(one.docket, in_the_way(work.session, one, request)) for one in dockets]
         work.show(previews_result(title, ways))
@@ -210,12 +210,8 @@ def _import_many(
     if not request.yes and not typer.confirm(visible(f"Import {title} into {len(names)} targets ({how})?"), err=True):
         work.tell(["Nothing was touched."])
         raise typer.Exit(3)
-    found = carried(work.session, dockets, rounds, go_on, told=lambda came: work.tell([_line(came)]))
+    found = carried(work.session, dockets, rounds, go_on)
     work.show(rounds_result(title, found), has_changed=True)
-
-
-def _line(came: Came) -> str:
-    return f"{came.docket.target}: {came.state}{f', {came.trouble.message}' if came.trouble else ''}"
 
 
 def carried_out(work: Work, prepared: Prepared, run: Run | None = None) -> None:

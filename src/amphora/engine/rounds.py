@@ -3,7 +3,7 @@ has not begun."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
 from amphora.core.plan.docket import Docket
@@ -105,10 +105,9 @@ def carried(
     rounds: Sequence[Sequence[str]],
     goes_on: bool,
     keeper: Keeper | None = None,
-    told: Callable[[Came], None] = lambda came: None,
 ) -> list[Came]:
     """Carries the dockets out, round by round; after a bad round nothing else is begun unless it `goes_on`. What
-    became of each target, in order; `told` hears of each as soon as it is known."""
+    became of each target, in order."""
     by_name = {one.docket.target: one for one in dockets}
     found: list[Came] = []
     is_stopped = False
@@ -117,7 +116,6 @@ def carried(
         for name in names:
             came = Came(by_name[name].docket, NOT_BEGUN) if is_stopped else _one(session, by_name[name], keeper)
             found.append(came)
-            told(came)
             is_stopped = is_stopped or (came.is_bad and not goes_on)
     return found
 

@@ -127,15 +127,16 @@ def of_import(docket: Docket, outcome: Outcome, verified: Sequence[Verified]) ->
 
 def of_rounds(title: str, found: Sequence[Came]) -> Verdict:
     """One import into many targets: what came of it, and the command for what remains."""
-    words = []
-    for state in dict.fromkeys(came.state for came in found):
-        names = [came.docket.target for came in found if came.state == state]
-        words.append(f"{state}: {few(names, 8)}")
     bad = [came for came in found if came.is_bad]
     paused = [came for came in found if came.state == "paused"]
     rest = [came.docket.target for came in found if came.is_bad or came.state == "not begun"]
-    line = f"{title} into {len(found)} targets, {'stopped' if bad else 'paused' if paused else 'done'}."
-    line += f" {'; '.join(words)}."
+    words = []
+    for state in dict.fromkeys(came.state for came in found):
+        names = [came.docket.target for came in found if came.state == state]
+        words.append(f"{state} in {few(names, 8)}")
+    line = f"{'Stopped' if bad else 'Paused' if paused else 'Done'}: {title} is {'; '.join(words)}."
+    if all(came.state in ("done", "nothing to do") for came in found) and not bad:
+        line = f"Done: {title} is in {few([came.docket.target for came in found], 8)}."
     if bad:
         is_all = all(came.state in ("put back", "not begun") for came in found)
         after = to_type("import", found[0].docket.name, *rest, "--yes")

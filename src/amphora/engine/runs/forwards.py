@@ -152,9 +152,20 @@ def _carried(docket: Docket, stage: Stage, run: Run, before: Mapping[Key, Image 
     # Counted from what was found by looking, not from what was meant.
     written = {key for step in leg.steps for key in step.keys if bench.now.get(key)}
     # As the environment has it now: a link may hold the title, which has just changed.
-    links = {key: image.link for key in sorted(written) if (image := bench.now[key])}
+    links = _links(stage, run, {key: image.link for key in sorted(written) if (image := bench.now[key])})
     loaded = {key: image.rows or 0 for key in docket.records if (image := bench.now.get(key))}
     return Outcome(run, len(written), links, loaded=loaded)
+
+
+def _links(stage: Stage, run: Run, mine: Mapping[Key, str]) -> Mapping[Key, str]:
+    """The addresses of all that a run has brought: those of earlier legs too, once it is done."""
+    if run.state != DONE or run.leg == 1:
+        return mine
+    touched = stage.ledger.journal.touched(run)
+    images = looked_up(
+        stage.environment, {d.key: d.native_id for d in stage.ledger.delivered(run) if d.key in touched}
+    )
+    return dict(sorted({key: image.link for key, image in images.items() if image}.items()))
 
 
 def _before(docket: Docket, stage: Stage) -> dict[Key, Image | None]:
