@@ -161,3 +161,17 @@ def test_what_somebody_changed_during_the_pause_is_asked_about(packed: Program, 
     assert packed("resume", "--choose", "Lab exchange=package").code == 0
     [exchange] = [row for row in everything(halcyon) if row[0] == "integration"]
     assert "'every_minutes': 5" in exchange[4]
+
+
+def test_what_somebody_fills_in_by_hand_as_the_package_has_it_is_no_question(packed: Program, halcyon: Path) -> None:
+    """Whoever makes the connection sets it in the integration, too."""
+    paused(packed)
+    made(packed)
+    platform = Platform(halcyon / "grove-live.practice", KEEPER, lambda: "")
+    [native] = [row["id"] for row in platform.supplies() if row["name"] == "lab-exchange-live"]
+    platform.close()
+    edited = packed("practice", "edit", "grove-live.practice", "Lab exchange", "--set", f'/connection="{native}"')
+    assert edited.code == 0, edited.err
+    done = packed("resume", "--set", f"{NEED}=lab-exchange-live")
+    assert done.code == 0, done.err
+    assert packed("verify", "last").code == 0

@@ -86,9 +86,28 @@ def read_items(
         base = (bases or {}).get(key)
         names = _as_delivered(side.names, base) if base else side.names
         # What was delivered, if anything was: it says which of two tokens with one value was meant.
-        guide = base.form if base else (guides or {}).get(key)
+        guide = _guide(base, (guides or {}).get(key))
         items[key], noticed[key] = portable_item(side, key, one, names, guide, binds_new)
     return items, dict(zip(wanted, found, strict=True)), noticed
+
+
+def _guide(base: Base | None, form: Json) -> Json:
+    """What is read by: the delivered form, and the package's where nothing stood in that one yet. Somebody who fills
+    in by hand what waited for a pause fills in what the package has."""
+    if base is None or form is None:
+        return base.form if base else form
+    # Nearly always: then no second form has to be walked through.
+    return _filled(base.form, form) if b"null" in base.form_bytes else base.form
+
+
+def _filled(guide: Json, other: Json) -> Json:
+    if guide is None:
+        return other
+    if isinstance(guide, dict) and isinstance(other, dict):
+        return {name: _filled(part, other.get(name)) for name, part in guide.items()}
+    if isinstance(guide, list) and isinstance(other, list) and len(guide) == len(other):
+        return [_filled(part, beside) for part, beside in zip(guide, other, strict=True)]
+    return guide
 
 
 def portable_item(

@@ -125,12 +125,14 @@ def resolve(
     itself (its own address), or that an earlier delivery answered; `packed` the items of the package."""
     found = []
     for need in needs:
-        mapped = _resolved(need, crosswalk.value(need.key, environment), environment, supplies, known)
+        cell = crosswalk.value(need.key, environment)
+        mapped = _resolved(need, cell, environment, supplies, known)
         told = tuple(_told(supply) for supply in supplies if supply.kind == need.kind)
         mapped = replace(mapped, on_offer=told if mapped.offers else ())
         maker = crosswalk.made_from(need.key)
-        # A guess that somebody wrote down counts more: there may be such a connection already.
-        if maker in packed and mapped.state is not MapState.MAPPED and mapped.value in (None, OPEN):
+        # A guess that somebody wrote down counts more: there may be such a connection already. One of ours does not:
+        # what is made from an item that isn't there yet can't be there either.
+        if maker in packed and mapped.state is not MapState.MAPPED and cell in (None, OPEN):
             mapped = Mapped(need, environment, MapState.LATER, maker, None, "made from it in a pause", mapped.offers)
         found.append(mapped)
     return found

@@ -313,7 +313,10 @@ def _delivery(action: Action, native_id: str, docket: Docket, rows: int | None) 
     # Only the bindings that the item uses: the base has to stay readable when others are mapped anew.
     used = {parsed.key for place in action.item.places if (parsed := parse_token(place.token))}
     bindings = {
-        one.need.key: one.native for one in docket.mapped if one.need.key in used and one.need.kind != "secret"
+        one.need.key: one.native
+        for one in docket.mapped
+        # What waits for a pause has no value yet, and must not keep the one that it will have from being read.
+        if one.need.key in used and one.need.kind != "secret" and one.native is not None
     }
     # As it went in, and not as the package has it: what is still lacking after a pause is the package's change, when
     # the next leg compares.
