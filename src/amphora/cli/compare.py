@@ -36,6 +36,12 @@ def compare(
         list[str] | None,
         typer.Option("--choose", metavar="ITEM=CHOICE", help="package, target, last-delivered or leave."),
     ] = None,
+    titles: Annotated[
+        list[str] | None, typer.Option("--title", metavar="ITEM=TITLE", help="Another title there, remembered.")
+    ] = None,
+    folders: Annotated[
+        list[str] | None, typer.Option("--folder", metavar="FROM=TO", help="Another folder there, remembered.")
+    ] = None,
     refresh: Annotated[
         Path | None, typer.Option("--refresh", metavar="DOCKET", help="Bring a docket up to date.")
     ] = None,
@@ -91,7 +97,19 @@ def compare(
         if left in environments or right not in environments:
             _two_sides(work, (left, right), item, side_by_side, expect_same)
             return
-        shown = _Shown(docket, decide, since, side_by_side, only, md, html, expect_same, choose or ())
+        shown = _Shown(
+            docket,
+            decide,
+            since,
+            side_by_side,
+            only,
+            md,
+            html,
+            expect_same,
+            choose or (),
+            titles or (),
+            folders or (),
+        )
         _import_to_be(work, left, right, item, shown)
 
 
@@ -108,12 +126,15 @@ class _Shown:
     html: Path | None
     expect_same: bool
     choose: Sequence[str]
+    titles: Sequence[str]
+    folders: Sequence[str]
 
 
 def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _Shown) -> None:
     from dataclasses import replace
 
     from amphora.core.plan.decisions import Decisions
+    from amphora.engine.arrivals import arrivals_of, said_again
     from amphora.engine.compare import chosen_for_items, named_key
     from amphora.engine.docket import prepare
     from amphora.engine.gate import ImportRequest, in_the_way
@@ -123,7 +144,12 @@ def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _S
 
     contents = opened_package(work, left)
     since = opened_package(work, shown.since) if shown.since else None
-    said = replace(chosen_for_items(contents, shown.choose), file=str(shown.docket or ""))
+    said = replace(
+        chosen_for_items(contents, shown.choose),
+        file=str(shown.docket or ""),
+        arrivals=arrivals_of(contents, shown.titles, shown.folders),
+        words=said_again(shown.titles, shown.folders),
+    )
     prepared = prepare(work.session, contents, right, said, since)
     if shown.decide:
         shown.docket = shown.docket or Path(prepared.docket.usual_file)

@@ -50,6 +50,15 @@ def import_(
     custody: Annotated[
         str, typer.Option("--custody", help="package or target: in whose hands the target's copy is then.")
     ] = "",
+    titles: Annotated[
+        list[str] | None, typer.Option("--title", metavar="ITEM=TITLE", help="Another title there, remembered.")
+    ] = None,
+    folders: Annotated[
+        list[str] | None, typer.Option("--folder", metavar="FROM=TO", help="Another folder there, remembered.")
+    ] = None,
+    leave: Annotated[
+        list[str] | None, typer.Option("--leave", metavar="ITEM", help="Leave it out; what uses it needs it there.")
+    ] = None,
     if_it_fails: Annotated[
         str,
         typer.Option("--if-it-fails", metavar="WHAT", help="put-back (as usual) or keep, to go on later."),
@@ -77,8 +86,11 @@ def import_(
       amphora import intake.docket.yaml --yes
       amphora import olive-intake live-sites --rounds one-then-rest --yes
     """
+    from dataclasses import replace
+
     from amphora.core.plan.decisions import Decisions
     from amphora.core.values.errors import UsageFault
+    from amphora.engine.arrivals import arrivals_of, left_out, said_again
     from amphora.engine.docket import prepare
     from amphora.engine.gate import ImportRequest
     from amphora.engine.imports import prepare_from_docket, same_target
@@ -97,7 +109,7 @@ def import_(
         )
         request = ImportRequest(said, tuple(take_over or ()), yes, work.is_terminal, not no_pause)
         if is_docket(Path(package)):
-            if fates or custody or take_over or if_it_fails:
+            if fates or custody or take_over or if_it_fails or titles or folders or leave:
                 raise UsageFault(
                     "What a docket decides stands in it.", next_step=advice(f"Write it into {package}, by hand.")
                 )
@@ -114,6 +126,13 @@ def import_(
                 )
             raise UsageFault("Into which environment?", next_step=to_type("import", package, blank("ENVIRONMENT")))
         contents = opened_package(work, package)
+        arrivals = arrivals_of(contents, titles or (), folders or ())
+        said = replace(
+            said,
+            items=left_out(contents, leave or ()),
+            arrivals=arrivals,
+            words=said_again(titles or (), folders or (), leave or ()),
+        )
         targets = work.session.workspace.targets(environments)
         dockets = [prepare(work.session, contents, name, said) for name in targets]
         if len(targets) == 1:

@@ -16,6 +16,7 @@ from amphora.core.merge.merge import TARGET
 from amphora.core.needs.crosswalk import Mapped, MapState, resolve
 from amphora.core.needs.needs import needs_of, types_of
 from amphora.core.needs.pauses import legs_of
+from amphora.core.plan.arrivals import arranged, joined
 from amphora.core.plan.claims import Claims
 from amphora.core.plan.decisions import THERE, WITHOUT, Decisions
 from amphora.core.plan.docket import Action, Custody, Do, Docket, Fate, Leg, fingerprint
@@ -53,7 +54,7 @@ NOTHING_ADOPTED = Adopted()
 @dataclass(frozen=True)
 class Prepared:
     """A docket with the target side that it was made from; `is_reviewed` if it came from a file. `contents` are
-    what is taken in, `packed` all that the package holds."""
+    what is taken in, `packed` all that the package holds, both as they are to arrive; `original` is the package."""
 
     docket: Docket
     side: Side
@@ -63,6 +64,7 @@ class Prepared:
     present: Mapping[Key, Item] = field(default_factory=dict, repr=False)
     packed: Contents | None = field(default=None, repr=False)
     said: Decisions = field(default_factory=Decisions, repr=False)
+    original: Contents | None = field(default=None, repr=False)
 
 
 def map_needs(session: Session, contents: Contents, opened: Opened) -> list[Mapped]:
@@ -84,9 +86,13 @@ def prepare(
     """The docket of importing a package into an environment, as decided so far; changes nothing. `since` is a
     package that serves as base where the ledger knows none, `adopted` what a run that goes on has done already."""
     said = decisions or Decisions()
-    packed = contents
-    contents = lacking(reduced(contents, said.without, session), [k for k in said.left_out if k in contents.items])
     opened = session.open(environment)
+    original = contents
+    remembered = session.ledger.arrivals(opened.description.uid, contents.name, contents.source_uid)
+    arrivals = joined(remembered, said.arrivals)
+    # First of all: whatever looks at a title or folder from here on has to see the one that it will have there.
+    packed = contents = arranged(contents, arrivals)
+    contents = lacking(reduced(contents, said.without, session), [k for k in said.left_out if k in contents.items])
     sheets = opened.description.sheets
     items = packed.items.items()
     refuse_faults(
@@ -162,6 +168,8 @@ def prepare(
         without=said.without,
         file=said.file,
         if_it_fails=said.if_it_fails,
+        arrivals=arrivals,
+        words=said.words,
         has_records=said.records,
         source_file=contents.file,
         to_enter=to_enter,
@@ -172,7 +180,7 @@ def prepare(
     docket = replace(docket, fingerprint=_fingerprint(docket, side, packed))
     findings = _check(session, contents, side, docket, present, claims)
     docket = replace(docket, findings=tuple(findings))
-    return Prepared(docket, side, opened, contents, False, present, packed, said)
+    return Prepared(docket, side, opened, contents, False, present, packed, said, original)
 
 
 def _made_by_now(mapped: Mapped, side: Side) -> Mapped:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from amphora.core.plan.decisions import LEAVE, Decisions, ItemDecision
+from amphora.core.plan.decisions import LEAVE, ItemDecision
 from amphora.core.plan.docket import Do, Docket, IfItFails
 from amphora.core.plan.gate import Why
 from amphora.core.values.errors import AmphoraError, NotReady, UsageFault
@@ -59,7 +59,7 @@ def prepare_from_docket(session: Session, path: Path, request: ImportRequest) ->
     if stale := [reason for reason, is_so in reasons.items() if is_so]:
         raise _stale(path, stale)
     # What is part of the question itself stays; only the answers are taken out.
-    plain = Decisions(custody=said.custody, without=said.without, records=said.records, file=said.file)
+    plain = replace(said, items={}, fates={})
     left = {k: ItemDecision(LEAVE) for k in said.left_out}
     refuse_otherwise(
         path,
@@ -146,7 +146,7 @@ def import_prepared(
         # package is looked for where packages are.
         outcome = carry_out(docket, stage, Provision(kept_request(prepared)), keeper)
     else:
-        with packed_file(session, prepared.packed or prepared.contents) as file:
+        with packed_file(session, prepared.original or prepared.contents) as file:
             outcome = carry_out(docket, stage, Provision(kept_request(prepared), file), keeper)
     if outcome.failure:
         return outcome, []

@@ -73,7 +73,7 @@ def kept_request(prepared: Prepared) -> dict[str, Json]:
     it began."""
     docket = prepared.docket
     return {
-        "decisions": prepared.said.to_json(),
+        "decisions": replace(prepared.said, arrivals=docket.arrivals).to_json(),
         # Shown to whoever started it, and agreed to; what comes up later is not.
         "edited": [action.key for action in docket.edited],
         "take_over": sorted({name.partition(" ")[0] for names in docket.shared.values() for name in names}),

@@ -12,6 +12,7 @@ from typing import Any
 
 from amphora.core.form.bindings import MISSING
 from amphora.core.merge.merge import LAST_DELIVERED, PACKAGE, TARGET, By, FieldChange
+from amphora.core.plan.arrivals import AS_PACKED, Arrival
 from amphora.core.plan.decisions import LEAVE, Decisions, ItemDecision
 from amphora.core.plan.docket import Action, Custody, Docket, Fate, IfItFails, Retirement
 from amphora.core.values.canon import LARGEST_INTEGER
@@ -32,6 +33,7 @@ _NAMES = (
     "fingerprint",
     "custody",
     "if_it_fails",
+    "on_arrival",
     "since",
     "without",
     "with",
@@ -94,6 +96,7 @@ def document_of(docket: Docket) -> dict[str, Any]:
         "fingerprint": docket.fingerprint,
         "custody": docket.custody.value,
         "if_it_fails": docket.if_it_fails.value,
+        "on_arrival": {key: _arrival_row(one) for key, one in docket.arrivals.items()},
         "since": docket.since,
         "without": list(docket.without),
         "with": ["records"] if docket.has_records else [],
@@ -129,6 +132,7 @@ def read_docket(path: Path) -> DocketFile:
             "records" in (document.get("with") or ()),
             str(path),
             _if_it_fails(path, document),
+            _arrivals(path, document),
         )
         return DocketFile(
             package=str(package["name"]),
@@ -228,6 +232,26 @@ def _custody(path: Path, document: Any) -> Custody:
     if document["custody"] not in tuple(Custody):
         raise fault(path, f"custody is package or target, not {document['custody']!r}.", document, "custody")
     return Custody(document["custody"])
+
+
+def _arrival_row(one: Arrival) -> dict[str, str]:
+    return {name: value for name, value in (("title", one.title), ("folder", one.folder)) if value}
+
+
+def _arrivals(path: Path, document: Any) -> dict[Key, Arrival]:
+    # Dockets of earlier builds have none.
+    table = document.get("on_arrival") or {}
+    if not isinstance(table, Mapping):
+        raise fault(path, "`on_arrival` has to be a mapping.", document, "on_arrival")
+    found = {}
+    for key, row in table.items():
+        if not isinstance(row, Mapping) or set(row) - {"title", "folder"}:
+            raise fault(path, f"What stands at {key} is neither title nor folder.", table, key)
+        for name, value in row.items():
+            if not isinstance(value, str):
+                raise fault(path, f"The {name} of {key} has to be text.", row, name)
+        found[str(key)] = Arrival(str(row.get("title", AS_PACKED)), str(row.get("folder", AS_PACKED)))
+    return found
 
 
 def _if_it_fails(path: Path, document: Any) -> IfItFails:

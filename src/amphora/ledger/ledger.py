@@ -13,6 +13,7 @@ import orjson
 
 from amphora.core.merge.compare import Base
 from amphora.core.needs.matching import Link
+from amphora.core.plan.arrivals import Arrival
 from amphora.core.values.errors import NotReady
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Claim, Contents, Folded, Json, States
@@ -21,7 +22,7 @@ from amphora.ledger.database import PORTION, Database, dumped
 from amphora.ledger.journal import Journal
 from amphora.ledger.locks import Locks
 from amphora.ledger.parcels import Parcels
-from amphora.ledger.records import DONE, Delivered, Delivery, Export, Run
+from amphora.ledger.records import DONE, PUT_BACK, UNDONE, Delivered, Delivery, Export, Run
 
 
 class Ledger:
@@ -151,6 +152,7 @@ class Ledger:
         links: Iterable[Link] = (),
         addresses: Mapping[str, str] | None = None,
         ended: Collection[tuple[str, str, Key]] = (),
+        arrivals: Mapping[Key, Arrival] | None = None,
     ) -> Run:
         """Records what a run brought and ends it, all in one transaction. `ended` are claims that it ended:
         (package, source uid, item). What claims and links were before stays with the run."""
@@ -164,6 +166,7 @@ class Ledger:
             query = "delete from claims where package = ? and source_uid = ? and key = ? and uid = ?"
             self._db.do_many(query, [(*claim, run.uid) for claim in ended])
             self._db.do("update runs set remembered = ? where id = ?", (dumped(remembered), run.id))
+            self._write_arrivals(run, deliveries, arrivals or {})
             self.journal.write_end(run, state, "")
         return self.journal.run(run.name)
 
@@ -216,6 +219,28 @@ class Ledger:
             self._db.do("update runs set remembered = ? where id = ?", (dumped(now), run.id))
             self.journal.write_end(run, state, note)
             self.journal.write_end(of, of_state, of.note or note)
+
+    def arrivals(self, uid: str, package: str, source_uid: str) -> dict[Key, Arrival]:
+        """Under which titles and in which folders items of a package are in an environment, as was said last by a run
+        that is in force."""
+        query = (
+            "select a.key, a.title, a.folder from arrivals a join runs r on r.id = a.run_id"
+            " where a.uid = ? and a.package = ? and a.source_uid = ? and r.state not in (?, ?) order by a.run_id"
+        )
+        rows = self._db.rows(query, (uid, package, source_uid, PUT_BACK, UNDONE))
+        found = {row["key"]: Arrival(row["title"], row["folder"]) for row in rows}
+        return {key: one for key, one in found.items() if one.title or one.folder}
+
+    def _write_arrivals(self, run: Run, deliveries: Sequence[Delivery], arrivals: Mapping[Key, Arrival]) -> None:
+        known = {row["key"] for row in self._db.rows("select distinct key from arrivals where uid = ?", (run.uid,))}
+        # Of each item that has, or had, another title or folder than its package's: that nothing is said any more is
+        # remembered as well.
+        rows = [
+            (run.id, run.uid, one.package, one.source_uid, one.key, arrival.title, arrival.folder)
+            for one in deliveries
+            if (arrival := arrivals.get(one.key, Arrival())) != Arrival() or one.key in known
+        ]
+        self._db.do_many("insert or replace into arrivals values (?, ?, ?, ?, ?, ?, ?)", rows)
 
     def last_deliveries(self, uid: str, keys: Collection[Key] | None = None) -> dict[Key, Delivery]:
         """The latest delivery of each of these items (of all, if none are named) into an environment,

@@ -75,6 +75,9 @@ alter table begun rename to touched;
 create table legs (
     run_id integer not null references runs(id), leg integer not null, account text not null, began text not null,
     ended text, state text not null default '', primary key (run_id, leg));
+create table arrivals (
+    run_id integer not null references runs(id), uid text not null, package text not null, source_uid text not null,
+    key text not null, title text, folder text, primary key (run_id, key));
 create table parcels (
     digest text not null, number integer not null, piece blob not null, primary key (digest, number));
 """

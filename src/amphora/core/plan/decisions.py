@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 from amphora.core.merge.compare import STATE
+from amphora.core.plan.arrivals import Arrival
 from amphora.core.plan.docket import Custody, IfItFails
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
@@ -52,6 +53,9 @@ class Decisions:
     records: bool = False
     file: str = ""
     if_it_fails: IfItFails = IfItFails.PUT_BACK
+    arrivals: Mapping[Key, Arrival] = field(default_factory=dict)
+    words: tuple[str, ...] = ()
+    """How it was said on the command line, for the commands that come next."""
 
     def of(self, key: Key) -> ItemDecision:
         """What was said of an item."""
@@ -71,6 +75,7 @@ class Decisions:
             "without": list(self.without),
             "records": self.records,
             "if_it_fails": self.if_it_fails.value,
+            "arrivals": {key: [one.title, one.folder] for key, one in self.arrivals.items()},
         }
 
     @classmethod
@@ -83,6 +88,7 @@ class Decisions:
             tuple(table["without"]),
             table["records"],
             if_it_fails=IfItFails(table["if_it_fails"]),
+            arrivals={key: Arrival(*pair) for key, pair in table["arrivals"].items()},
         )
 
     def answered(self, answers: Mapping[Key, Mapping[str, Json]]) -> Decisions:

@@ -11,6 +11,7 @@ from amphora.core.form.bindings import Bindings
 from amphora.core.merge.compare import STATE, Comparison
 from amphora.core.merge.merge import TARGET, By, FieldChange
 from amphora.core.needs.crosswalk import Mapped
+from amphora.core.plan.arrivals import Arrival
 from amphora.core.plan.steps import Step
 from amphora.core.values.canon import digest
 from amphora.core.values.graph import in_order
@@ -125,7 +126,8 @@ class Docket:
     names, for items that would be updated, the other packages that claim them (`NAME VERSION`). `since` names
     the package that served as base, `without` what of the package stays out, `leaks` what looks like a secret in what
     would be written or kept. `makers` says what each need is made from that can't be served before a pause, `bare`
-    which of these an item lacks at first, `stuck` which items can't be there without one."""
+    which of these an item lacks at first, `stuck` which items can't be there without one; `words` are
+    the options of the command line that belong to it."""
 
     package: str
     version: str
@@ -159,6 +161,8 @@ class Docket:
     source_file: str = ""
     leaks: tuple[tuple[Key, Leak], ...] = ()
     if_it_fails: IfItFails = IfItFails.PUT_BACK
+    arrivals: Mapping[Key, Arrival] = field(default_factory=dict)
+    words: tuple[str, ...] = ()
     makers: Mapping[Key, Key] = field(default_factory=dict)
     bare: Mapping[Key, frozenset[Key]] = field(default_factory=dict)
     stuck: tuple[tuple[Key, Key], ...] = ()
@@ -205,7 +209,7 @@ class Docket:
     @property
     def named(self) -> tuple[str, ...]:
         """What `import` is to be told: the docket's file, or package and target."""
-        return (self.file,) if self.file else (self.name, self.target)
+        return (self.file,) if self.file else (self.name, self.target, *self.words)
 
     @property
     def usual_file(self) -> str:

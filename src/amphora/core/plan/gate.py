@@ -297,7 +297,5 @@ def _consents(docket: Docket, consent: Consent) -> list[Reason]:
         )
         details = tuple(f"{readable(key)} is that of {', '.join(rest)}" for key, rest in sorted(shared.items()))
         names = [word for other in others for word in ("--take-over", other)]
-        found.append(
-            Reason(Why.CONSENT, words, details, to_type("import", docket.name, docket.target, "--yes", *names))
-        )
+        found.append(Reason(Why.CONSENT, words, details, to_type("import", *docket.named, "--yes", *names)))
     return found

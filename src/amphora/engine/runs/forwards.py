@@ -214,8 +214,10 @@ def _recorded(docket: Docket, stage: Stage, run: Run, now: Mapping[Key, Image | 
     ]
     ended += [(docket.package, source, key) for key in docket.unclaimed for source in docket.sources]
     if not is_last:
-        return stage.ledger.finish(run, PAUSED, deliveries, docket.custody, links, addresses)
-    return stage.ledger.finish(run, DONE, deliveries, docket.custody, links, addresses, ended)
+        return stage.ledger.finish(
+            run, PAUSED, deliveries, docket.custody, links, addresses, arrivals=docket.arrivals
+        )
+    return stage.ledger.finish(run, DONE, deliveries, docket.custody, links, addresses, ended, docket.arrivals)
 
 
 def _failed(stage: Stage, run: Run, error: AmphoraError, keeper: Keeper) -> Outcome:

@@ -1,0 +1,58 @@
+"""What was said on the command line of how items are to arrive."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from amphora.core.needs.selection import choose
+from amphora.core.plan.arrivals import NOTHING_SAID, Arrival, moved_folders
+from amphora.core.plan.decisions import LEAVE, ItemDecision
+from amphora.core.values.errors import UsageFault
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Contents
+from amphora.core.values.next_step import advice
+from amphora.engine.export import listed_items
+
+
+def arrivals_of(contents: Contents, titles: Sequence[str], folders: Sequence[str]) -> dict[Key, Arrival]:
+    """The arrivals that `ITEM=TITLE` and `FROM=TO` ask for; a title by itself is that of one item."""
+    moves = [_pair(text, "FROM=TO", "--folder mill=north/mill") for text in folders]
+    found = moved_folders(contents, moves)
+    if moves and not found:
+        raise UsageFault(
+            f"No item of {contents.title} is in {moves[0][0]!r}.",
+            subject=moves[0][0],
+            next_step=advice("Name a folder in which the package has something."),
+        )
+    for text in titles:
+        name, title = _pair(text, "ITEM=TITLE", '--title "Weigh slip=Weigh slip (north)"')
+        keys = choose([name], listed_items(contents), contents.title)
+        if len(keys) > 1:
+            raise UsageFault(
+                f"{name!r} can mean {len(keys)} items of {contents.title}.",
+                subject=name,
+                details=keys,
+                next_step=advice("Give each of them a title of its own."),
+            )
+        found[keys[0]] = Arrival(title=title).over(found.get(keys[0], NOTHING_SAID))
+    return found
+
+
+def left_out(contents: Contents, names: Sequence[str]) -> dict[Key, ItemDecision]:
+    """The items that are to stay out of an import; what uses them needs them there."""
+    if not names:
+        return {}
+    return {key: ItemDecision(LEAVE) for key in choose(names, listed_items(contents), contents.title)}
+
+
+def said_again(titles: Sequence[str], folders: Sequence[str], leave: Sequence[str] = ()) -> tuple[str, ...]:
+    """The options as they were typed."""
+    options = [("--title", titles), ("--folder", folders), ("--leave", leave)]
+    return tuple(word for option, texts in options for text in texts for word in (option, text))
+
+
+def _pair(text: str, form: str, example: str) -> tuple[str, str]:
+    before, equals, after = text.partition("=")
+    if not equals:
+        raise UsageFault(f"{text!r} is not {form}.", subject=text, next_step=advice(f"Write it like {example}"))
+    return before.strip("/") if form.startswith("FROM") else before, after.strip()

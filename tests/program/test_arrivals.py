@@ -1,0 +1,110 @@
+"""Items that arrive under another title, in another folder, or not at all: as said, remembered for the next version, and
+never taken for somebody's change."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from amphora.core.plan.arrivals import Arrival, arranged, joined, moved_folders
+from amphora.core.values.model import Contents, Item, States
+from tests.conftest import Program
+from tests.program.test_pauses import everything
+
+SAID = ("--title", "Weigh slip=Weigh slip (north)", "--folder", "intake=north/intake")
+
+
+def placed(halcyon: Path) -> dict[str, tuple[str, str]]:
+    return {row[2]: (row[3], row[1]) for row in everything(halcyon)}
+
+
+@pytest.fixture
+def small(amphora: Program) -> Program:
+    assert amphora("export", "grove-dev", "Weigh slip", "Olive varieties", "--as", "small").code == 0
+    return amphora
+
+
+def test_titles_and_folders_are_as_said_and_remembered(small: Program, halcyon: Path) -> None:
+    before = everything(halcyon)
+    shown = small("import", "small", "grove-live", "--preview", *SAID)
+    assert '--title "Weigh slip=Weigh slip (north)" --folder intake=north/intake' in shown.out.splitlines()[-1]
+    done = small("import", "small", "grove-live", "--yes", *SAID)
+    assert "all 2 items verified" in done.verdict
+    assert placed(halcyon)["weigh-slip"] == ("Weigh slip (north)", "office")
+    assert placed(halcyon)["olive-varieties"] == ("Olive varieties", "north/intake")
+    # Not asked again, and no change of anybody's.
+    assert small("import", "small", "grove-live", "--yes").verdict.startswith("Nothing to do")
+    assert small("edits", "grove-live").code == 0
+    small(
+        "practice", "edit", "grove-dev.practice", "Weigh slip", "--set", "title=Weigh note", "--set", '/subject="T"'
+    )
+    small("export", "small")
+    again = small("import", "small", "grove-live", "--yes", "--json")
+    assert (again.json["created"], again.json["updated"]) == (0, 1)
+    assert placed(halcyon)["weigh-slip"] == ("Weigh slip (north)", "office")
+    # In another environment nothing was said.
+    assert small("import", "small", "grove-test", "--yes").code == 0
+    # Said again, and taken back.
+    assert small("import", "small", "grove-live", "--yes", "--title", "Weigh note=").code == 0
+    assert placed(halcyon)["weigh-slip"] == ("Weigh note", "office")
+    assert small("import", "small", "grove-live", "--yes").verdict.startswith("Nothing to do")
+    for _ in range(3):
+        assert small("undo", "last", "--yes").code in (0, 3)
+    while small("undo", "last", "--yes").code == 0:
+        pass
+    assert everything(halcyon) == before
+    # What was said in a run that is undone is forgotten with it.
+    assert small("import", "small", "grove-live", "--yes").code == 0
+    assert placed(halcyon)["weigh-slip"][0] == "Weigh note"
+
+
+def test_a_docket_says_how_items_arrive(small: Program, halcyon: Path) -> None:
+    path = halcyon / "d.yaml"
+    small("compare", "small", "grove-live", "--docket", "d.yaml", *SAID)
+    text = path.read_text()
+    assert "Weigh slip (north)" in text
+    path.write_text(text.replace("Weigh slip (north)", "Weigh slip (east)"))
+    assert small("import", "d.yaml", "--yes").code == 0
+    assert placed(halcyon)["weigh-slip"] == ("Weigh slip (east)", "office")
+    for old, new, words in (
+        ("title: Weigh", "titel: Weigh", "neither title nor folder"),
+        ("title: Weigh slip (north)", "title: 3", "has to be text"),
+    ):
+        path.write_text(text.replace(old, new))
+        refused = small("import", "d.yaml", "--yes")
+        assert refused.code == 2, refused.out
+        assert words in refused.err
+
+
+def test_what_is_left_out_has_to_be_there(small: Program, halcyon: Path) -> None:
+    done = small("import", "small", "grove-live", "--yes", "--leave", "Weigh slip")
+    assert done.code == 0, done.err
+    assert "weigh-slip" not in placed(halcyon)
+    for wrong, words in (
+        (("--title", "Nobody=X"), "Nobody"),
+        (("--title", "Weigh slip"), "is not ITEM=TITLE"),
+        (("--title", "*=X"), "can mean 2 items"),
+        (("--folder", "nowhere=x"), "No item of small 1.0.0 is in 'nowhere'"),
+    ):
+        refused = small("import", "small", "grove-live", "--yes", *wrong)
+        assert refused.code == 2
+        assert words in refused.err
+
+
+def test_folders_are_moved_with_all_below_them() -> None:
+    folders = ("mill", "mill/quality", "millers", "")
+    items = {f"flow:{n}": Item(f"flow:{n}", 1, {}, States(f"F{n}", folder)) for n, folder in enumerate(folders)}
+    contents = Contents("p", "1.0.0", "dev", "d", items, ())
+
+    def moved(*moves: tuple[str, str]) -> list[str]:
+        arrivals = moved_folders(contents, moves)
+        return [item.states.folder for item in arranged(contents, arrivals).items.values()]
+
+    assert moved(("mill", "north/mill")) == ["north/mill", "north/mill/quality", "millers", ""]
+    assert moved(("mill/quality", "q"), ("mill", "m")) == ["m", "q", "millers", ""]
+    assert moved(("", "north")) == ["north/mill", "north/mill/quality", "north/millers", "north"]
+    assert arranged(contents, {}) is contents
+    assert joined({"a": Arrival("x", "f")}, {"a": Arrival(title="")}) == {"a": Arrival("", "f")}
+    assert joined({"a": Arrival("x")}, {"a": Arrival(title="")}) == {}
+    assert joined({"a": Arrival("x")}, {}) == {"a": Arrival("x")}
