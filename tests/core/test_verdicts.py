@@ -13,7 +13,7 @@ from amphora.core.plan.docket import Do, Fate
 from amphora.core.plan.gate import Reason, Why
 from amphora.core.values.model import Contents, Finding, Level, Need
 from amphora.core.values.next_step import advice, to_type
-from amphora.engine import verdicts
+from amphora.engine import run_verdicts, verdicts
 from amphora.engine.verdicts import Verdict
 from amphora.ledger.records import Run
 
@@ -357,18 +357,18 @@ def test_an_import_that_pauses() -> None:
 
     waiting = (need("connection:x", MapState.OPEN), need("connection:y", MapState.GUESSED, "y-live"))
     found = SimpleNamespace(run=RUN, done=("a",), still=("b", "c"), waiting=waiting)
-    told = verdicts.of_standstill(cast(Any, found))
+    told = run_verdicts.of_standstill(cast(Any, found))
     assert told.words == (
         "Paused: 1 item of olive 1.0.0 in live, 2 still to come. To be made there by hand: x, y. Run live-1."
     )
     assert (told.code, told.standing) == (5, "warn")
     assert str(told.next_step) == "amphora resume live-1 --set x=… --set y=y-live"
     found = SimpleNamespace(run=RUN, done=("a",), still=(), waiting=())
-    assert verdicts.of_standstill(cast(Any, found)).words.endswith("in live, not yet complete. Run live-1.")
+    assert run_verdicts.of_standstill(cast(Any, found)).words.endswith("in live, not yet complete. Run live-1.")
 
 
 def test_undo_runs_and_the_workspace() -> None:
-    to_be = [verdicts.of_undo_to_be(RUN, back, left) for back, left in ((2, 0), (1, 3), (0, 0))]
+    to_be = [run_verdicts.of_undo_to_be(RUN, back, left) for back, left in ((2, 0), (1, 3), (0, 0))]
     assert to_be[0] == Verdict(
         "Preview, nothing was touched. Undoing live-1 would put back 2 items in live.",
         "plain",
@@ -386,7 +386,7 @@ def test_undo_runs_and_the_workspace() -> None:
         (True, True, "live-1 is not undone as a whole: S", "bad", 6, "amphora undo live-1"),
     ):
         back = SimpleNamespace(of=RUN, is_as_before=is_before, is_open=is_open, sentence=lambda _: "S")
-        found = verdicts.of_undo(cast(Any, back))
+        found = run_verdicts.of_undo(cast(Any, back))
         assert (found.words, found.standing, found.code, str(found.next_step)) == (words, standing, code, after)
     states = {
         "done": "verify live-1",
@@ -396,16 +396,16 @@ def test_undo_runs_and_the_workspace() -> None:
         "put back": "compare olive-1.0.0 live",
         "undone": "compare olive-1.0.0 live",
     }
-    assert {state: str(verdicts.of_run(replace(RUN, state=state))) for state in states} == {
+    assert {state: str(run_verdicts.of_run(replace(RUN, state=state))) for state in states} == {
         s: f"amphora {w}" for s, w in states.items()
     }
-    assert str(verdicts.of_runs([RUN, replace(RUN, name="live-2", state="paused")])) == "amphora resume live-2"
-    assert str(verdicts.of_runs([RUN])) == "amphora history live-1"
+    assert str(run_verdicts.of_runs([RUN, replace(RUN, name="live-2", state="paused")])) == "amphora resume live-2"
+    assert str(run_verdicts.of_runs([RUN])) == "amphora history live-1"
     open_ = [replace(RUN, state="running"), replace(RUN, name="live-2", state="broken off")]
-    assert verdicts.of_workspace([], [], open_) == Verdict(
+    assert run_verdicts.of_workspace([], [], open_) == Verdict(
         "2 runs are not finished.", "warn", to_type("undo", "live-1")
     )
-    assert verdicts.of_workspace([], [], open_[:1]).words == "1 run is not finished."
-    assert str(verdicts.of_workspace([], [], [RUN]).next_step) == "amphora env add NAME LOCATION"
-    assert str(verdicts.of_workspace(["dev"], [], []).next_step) == "amphora survey dev"
-    assert str(verdicts.of_workspace(["dev"], ["a", "b"], []).next_step) == "amphora peek b"
+    assert run_verdicts.of_workspace([], [], open_[:1]).words == "1 run is not finished."
+    assert str(run_verdicts.of_workspace([], [], [RUN]).next_step) == "amphora env add NAME LOCATION"
+    assert str(run_verdicts.of_workspace(["dev"], [], []).next_step) == "amphora survey dev"
+    assert str(run_verdicts.of_workspace(["dev"], ["a", "b"], []).next_step) == "amphora peek b"

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from amphora.core.values.keys import readable
 from amphora.core.values.next_step import blank, to_type
 from amphora.core.values.words import counted, few
-from amphora.engine.verdicts import of_run, of_runs
+from amphora.engine.run_verdicts import of_run, of_runs
 from amphora.ledger.records import BACKWARDS, IMPORT, JournalStep, Run
 from amphora.render.result import Cell, Grid, Lines, Result, Row, Tone, cut_grid
 

@@ -9,7 +9,7 @@ from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Contents, Item, Listed
 from amphora.core.values.next_step import blank, to_type
 from amphora.core.values.words import counted
-from amphora.engine.verdicts import of_workspace
+from amphora.engine.run_verdicts import of_workspace
 from amphora.environments.contract import Description, Identity
 from amphora.files.workspace import EnvironmentEntry
 from amphora.ledger.records import Run

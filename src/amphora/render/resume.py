@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from amphora.core.needs.crosswalk import MapState, row_name
 from amphora.core.values.keys import readable
-from amphora.engine.verdicts import of_standstill
+from amphora.engine.run_verdicts import of_standstill
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, cut_lines
 
 if TYPE_CHECKING:

@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from amphora.core.plan.docket import Do
-from amphora.engine.verdicts import at_stake, of_rounds
+from amphora.engine.run_verdicts import of_rounds
+from amphora.engine.verdicts import at_stake
 from amphora.render.imports import import_result, reason_blocks
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from amphora.core.plan.restoration import Fate, Restoration
 from amphora.core.values.keys import readable
+from amphora.engine.run_verdicts import of_undo, of_undo_to_be
 from amphora.engine.runs.backwards import Back
-from amphora.engine.verdicts import of_undo, of_undo_to_be
 from amphora.ledger.records import Run
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, cut_grid, cut_lines
 

@@ -1,0 +1,109 @@
+"""Verdicts on runs: those that wait, that went to many targets, that are undone; and where a workspace stands."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from amphora.core.needs.crosswalk import Mapped, MapState, row_name
+from amphora.core.values.next_step import NextStep, blank, open_value, to_type
+from amphora.core.values.words import counted, few
+from amphora.engine.verdicts import BROKEN, COUNTS, PAUSED, REFUSED, Standing, Verdict
+
+if TYPE_CHECKING:
+    from amphora.engine.resume import Standstill
+    from amphora.engine.rounds import Came
+    from amphora.engine.runs.backwards import Back
+    from amphora.ledger.records import Run
+
+WAITING = ("paused", "kept")
+"""The states of a run that waits for somebody to go on with it."""
+
+
+def of_rounds(title: str, found: Sequence[Came]) -> Verdict:
+    """One import into many targets: what came of it, and the command for what remains."""
+    bad = [came for came in found if came.is_bad]
+    paused = [came for came in found if came.state == "paused"]
+    rest = [came.docket.target for came in found if came.is_bad or came.state == "not begun"]
+    words = []
+    for state in dict.fromkeys(came.state for came in found):
+        names = [came.docket.target for came in found if came.state == state]
+        words.append(f"{state} in {few(names, 8)}")
+    line = f"{'Stopped' if bad else 'Paused' if paused else 'Done'}: {title} is {'; '.join(words)}."
+    if all(came.state in ("done", "nothing to do") for came in found) and not bad:
+        line = f"Done: {title} is in {few([came.docket.target for came in found], 8)}."
+    if bad:
+        is_all = all(came.state in ("put back", "not begun") for came in found)
+        after = to_type("import", found[0].docket.name, *rest, "--yes")
+        first = bad[0].trouble.next_step if bad[0].trouble and bad[0].state in ("kept", "broken off") else after
+        return Verdict(line, "bad", first, REFUSED if is_all else BROKEN)
+    if paused and paused[0].outcome:
+        return Verdict(line, "warn", to_type("resume", paused[0].outcome.run.name), PAUSED)
+    return Verdict(line, "good", to_type("history"))
+
+
+def of_standstill(found: Standstill) -> Verdict:
+    """A run waits for somebody to set something up by hand."""
+    run = found.run
+    words = f"Paused: {counted(len(found.done), 'item')} of {run.package} {run.version} in {run.environment},"
+    words += f" {len(found.still)} still to come. " if found.still else " not yet complete. "
+    names = [row_name(one.need.key) for one in found.waiting]
+    words += f"To be made there by hand: {few(names)}. Run {run.name}." if names else f"Run {run.name}."
+    given = [word for one in found.waiting for word in ("--set", _offered(one))]
+    return Verdict(words, "warn", to_type("resume", run.name, *given), PAUSED)
+
+
+def _offered(mapped: Mapped) -> str:
+    """A need with the value that is on offer for it, or with one to be filled in."""
+    name = row_name(mapped.need.key)
+    return f"{name}={mapped.value}" if mapped.state is MapState.GUESSED else open_value(name)
+
+
+def of_undo_to_be(run: Run, back: int, left: int) -> Verdict:
+    """What undoing a run would put back, and how many items would stay."""
+    words = f"Preview, nothing was touched. Undoing {run.name} would put back {counted(back, 'item')}"
+    words += f" in {run.environment} and leave {left}, named below." if left else f" in {run.environment}."
+    if not back and not left:
+        words = f"Preview, nothing was touched. Nothing in {run.environment} would have to be changed to undo"
+        words += f" {run.name}: what the ledger remembers of it is all."
+    return Verdict(words, "warn" if left else "plain", to_type("undo", run.name))
+
+
+def of_undo(back: Back) -> Verdict:
+    """A run was put back: what can be said of the target is what a look at it showed."""
+    is_whole = back.is_as_before and not back.is_open
+    words = f"{back.of.name} is {'not undone as a whole' if back.is_open else 'undone'}:"
+    standing: Standing = "good" if is_whole else "bad" if back.is_open else "warn"
+    after = to_type("undo", back.of.name) if back.is_open else to_type("history")
+    code = 0 if is_whole else BROKEN if back.is_open else COUNTS
+    return Verdict(f"{words} {back.sentence(back.of.environment)}", standing, after, code)
+
+
+def of_run(run: Run) -> NextStep:
+    """What to do next about a run."""
+    if run.state == "done":
+        return to_type("verify", run.name)
+    if run.is_open:
+        return to_type("resume" if run.state in WAITING else "undo", run.name)
+    return to_type("compare", f"{run.package}-{run.version}", run.environment)
+
+
+def of_runs(runs: Sequence[Run]) -> NextStep:
+    """What to do next about several runs, the latest first: what is open comes first."""
+    still = [run for run in runs if run.is_open]
+    return of_run(still[0]) if still else to_type("history", runs[0].name)
+
+
+def of_workspace(environments: Sequence[str], packages: Sequence[str], runs: Sequence[Run]) -> Verdict:
+    """Where a workspace stands."""
+    unsettled = [run for run in runs if run.is_open]
+    if unsettled:
+        words = f"{counted(len(unsettled), 'run')} {'is' if len(unsettled) == 1 else 'are'} not finished."
+        return Verdict(words, "warn", of_run(unsettled[0]))
+    if not environments:
+        return Verdict(
+            "Nothing is open. No environment yet.", "good", to_type("env", "add", blank("NAME"), blank("LOCATION"))
+        )
+    if not packages:
+        return Verdict("Nothing is open. No package yet.", "good", to_type("survey", environments[0]))
+    return Verdict("Nothing is open.", "good", to_type("peek", packages[-1]))
