@@ -13,7 +13,18 @@ from hypothesis import strategies as st
 
 from amphora.core.form.bindings import Bindings, IdStyle
 from amphora.core.form.declared import secret_faults
-from amphora.core.form.detector import DIGITS, KEYS, STRONG, WEAK, compiled, hits_in, is_secret
+from amphora.core.form.detector import (
+    DIGITS,
+    KEYS,
+    STRONG,
+    WEAK,
+    compiled,
+    hits_in,
+    is_placeholder,
+    is_secret,
+    kind_of_name,
+    looks_random,
+)
 from amphora.core.form.glance import may_hold
 from amphora.core.form.kinds import KindSheet, parse_sheet
 from amphora.core.form.native import to_native
@@ -223,3 +234,34 @@ def test_what_a_target_holds_of_secrets_is_kept_and_nothing_else_gets_one(
     form: Json, present: Json, values: dict[str, Json], written: Json
 ) -> None:
     assert to_native(form, SHEET, Bindings(IdStyle("x"), dict(values)), present=present).definition == written
+
+
+@pytest.mark.parametrize(
+    ("name", "kind"),
+    [
+        ("password", "strong"),
+        ("hasPassword", None),
+        ("maxTokens", None),
+        ("max", None),
+        ("passwordValue1", "strong"),
+        ("password_2", "strong"),
+        ("PasswordHash", "strong"),
+    ],
+)
+def test_a_name_says_what_stands_under_it(name: str, kind: str | None) -> None:
+    assert kind_of_name(name) == kind
+
+
+def test_what_is_random_and_what_only_leads_to_a_secret() -> None:
+    assert looks_random("Xq7Rk2Pz9Wm4Tb6Yn3Vc8")
+    for plain in (
+        "XqRkPzWmTbYnVcGh7",
+        "xq7rk2pz9wm4tb6yn3vc8",
+        "TheSecondPressing2026Of7Years",
+        "Aa1Aa1Aa1Aa1Aa1Aa1Aa1",
+    ):
+        assert not looks_random(plain), plain
+    for leads in ("/run/secrets/mill", "mill-db-password", "https://vault.example/x"):
+        assert is_placeholder(leads), leads
+    assert not is_placeholder("quiet-heron 44")
+    assert not is_placeholder("mill password9")

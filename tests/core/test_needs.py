@@ -1,0 +1,96 @@
+"""Needs in one environment: what is on offer, what is guessed and in which words, of which type a setting is."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+import pytest
+
+from amphora.core.checks import check
+from amphora.core.form.bindings import Bindings, IdStyle
+from amphora.core.form.kinds import parse_sheet
+from amphora.core.form.references import quick_references
+from amphora.core.form.settings import type_of
+from amphora.core.needs.crosswalk import Crosswalk, MapState, resolve, row_name
+from amphora.core.plan.gate import _need_words
+from amphora.core.plan.states import Image, is_plainly
+from amphora.core.values.model import Need, States, Supply
+from amphora.core.values.tokens import MASK
+from amphora.engine.runs.material import keepable
+from tests.core.test_checks import MAPPED, S, target
+
+NEED = Need("connection:mill", ("flow:a",), "database")
+SUPPLIES = [
+    Supply("connection", "c1", "mill-north", "database", "ines"),
+    Supply("connection", "c2", "weighbridge", "feed", "", False),
+    Supply("person", "p1", "mill", "", ""),
+]
+
+
+def test_what_is_on_offer_is_of_the_same_kind() -> None:
+    [open_] = resolve([Need("connection:x", ())], Crosswalk(), "live", SUPPLIES, {})
+    assert (open_.state, open_.offers) == (MapState.OPEN, ("mill-north", "weighbridge"))
+    assert open_.on_offer == ("mill-north (database, of ines)", "weighbridge (feed, doesn't work)")
+    [guessed] = resolve([NEED], Crosswalk(), "live", SUPPLIES, {})
+    assert (guessed.state, guessed.value, guessed.reason) == (
+        MapState.GUESSED,
+        "mill-north",
+        "the only database there",
+    )
+
+
+@pytest.mark.parametrize(
+    ("state", "value", "reason", "words"),
+    [
+        (MapState.GUESSED, "a", "same name", "connection 'mill' is not mapped (perhaps 'a': same name)"),
+        (MapState.OPEN, None, "", "connection 'mill' is not mapped"),
+        (
+            MapState.OPEN,
+            "b",
+            "live has no connection 'b'",
+            "connection 'mill' is not mapped: live has no connection 'b'",
+        ),
+    ],
+)
+def test_gate_and_check_say_the_same_of_an_open_need(state: MapState, value: Any, reason: str, words: str) -> None:
+    one = replace(MAPPED, state=state, value=value, native=None, reason=reason)
+    said = words.replace("'mill'", repr(row_name(one.need.key)))
+    assert _need_words(one) == said
+    [found] = check(S(there=target(mapped=(one,))).checked())
+    assert (found.rule, found.message) == ("need-open", f"{said}.")
+
+
+def test_a_setting_has_the_type_of_all_its_values() -> None:
+    assert [type_of(values) for values in ([1, 2.5], [True, False], [1, "x"], ["x"], [], ["?5"], ["?5", 5])] == [
+        "number",
+        "yes/no",
+        "text",
+        "text",
+        "text",
+        "text",
+        "number",
+    ]
+
+
+def test_short_ids_are_references_too() -> None:
+    names = Bindings(IdStyle("[a-z0-9]+", ""), {"table:x": "t1", "table:y": "7"})
+    assert quick_references({"into": "t1", "n": ["7"]}, names, "flow:a") == {"table:x"}
+
+
+def test_states_are_equal_with_their_rows() -> None:
+    def image(rows: int | None) -> Image:
+        return Image("i", "table", ("t",), States("T"), {}, None, rows)
+
+    assert is_plainly(image(None), image(0))
+    assert is_plainly(image(0), image(None))
+    assert not is_plainly(image(1), image(None))
+    assert not is_plainly(image(None), image(1))
+
+
+def test_a_mask_that_nobody_can_fill_is_left_out() -> None:
+    sheet = parse_sheet('kind = "flow"\n[fields]\nsecret = ["$.key", "$.doors[*].code"]\n')
+    kept = {"key": MASK, "doors": [{"code": MASK, "at": 1}, {"code": "", "at": 2}]}
+    assert keepable(kept, kept, sheet) == kept
+    assert keepable(kept, {"key": MASK}, sheet) == {"key": MASK, "doors": [{"at": 1}, {"code": "", "at": 2}]}
+    assert keepable(kept, None, sheet) == {"doors": [{"at": 1}, {"code": "", "at": 2}]}
