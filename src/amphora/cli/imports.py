@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from amphora.cli.packages import opened_package
-from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, Work, working
+from amphora.cli.work import BreakFlag, DebugFlag, FolderOption, JsonFlag, WaitOption, Work, working
 from amphora.core.values.next_step import advice, blank, to_type
 from amphora.core.values.visible import visible
 
@@ -73,6 +73,8 @@ def import_(
     yes: Annotated[
         bool, typer.Option("--yes", help="Agree to creating items, and to updating those without local edits.")
     ] = False,
+    wait: WaitOption = 0.0,
+    break_lock: BreakFlag = False,
     json: JsonFlag = False,
     workspace: FolderOption = None,
     debug: DebugFlag = False,
@@ -98,6 +100,7 @@ def import_(
     from amphora.files.docket_file import is_docket, read_docket
 
     with working(json, workspace) as work:
+        work.be_patient(wait, break_lock)
         fates = dict.fromkeys(retire or (), "retire") | dict.fromkeys(let_go or (), "let-go")
         said = Decisions(
             {},

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, Work, working
+from amphora.cli.work import BreakFlag, DebugFlag, FolderOption, JsonFlag, WaitOption, Work, working
 
 if TYPE_CHECKING:
     from amphora.engine.resume import PickedUp
@@ -22,6 +22,8 @@ def resume(
         typer.Option("--choose", metavar="ITEM=CHOICE", help="Decide on an item that somebody changed meanwhile."),
     ] = None,
     preview: Annotated[bool, typer.Option("--preview", help="Only show what would be done.")] = False,
+    wait: WaitOption = 0.0,
+    break_lock: BreakFlag = False,
     json: JsonFlag = False,
     workspace: FolderOption = None,
     debug: DebugFlag = False,
@@ -38,6 +40,7 @@ def resume(
     from amphora.render.resume import standstill_result
 
     with working(json, workspace) as work:
+        work.be_patient(wait, break_lock)
         found = run_to_resume(work.session, run)
         with picked_up(work.session, found) as picked:
             _map(work, picked, values or [])

@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, working
+from amphora.cli.work import BreakFlag, DebugFlag, FolderOption, JsonFlag, WaitOption, working
 from amphora.core.values.next_step import to_type
 from amphora.core.values.visible import visible
 
@@ -15,6 +15,8 @@ def undo(
     run: Annotated[str, typer.Argument(help="A run; last for the latest that is in force.")],
     preview: Annotated[bool, typer.Option("--preview", help="Only show what would be put back.")] = False,
     yes: Annotated[bool, typer.Option("--yes", help="Agree without being asked.")] = False,
+    wait: WaitOption = 0.0,
+    break_lock: BreakFlag = False,
     json: JsonFlag = False,
     workspace: FolderOption = None,
     debug: DebugFlag = False,
@@ -33,6 +35,7 @@ def undo(
     from amphora.render.undo import foreseen_result, undo_result
 
     with working(json, workspace) as work:
+        work.be_patient(wait, break_lock)
         found = run_to_undo(work.session, run)
         if preview:
             work.show(foreseen_result(found, foreseen(work.session, found)))

@@ -26,6 +26,13 @@ FolderOption = Annotated[
 ]
 DebugFlag = Annotated[bool, typer.Option("--debug", help="Show a traceback when something goes wrong.", hidden=True)]
 
+WaitOption = Annotated[
+    float, typer.Option("--wait", metavar="MINUTES", help="Wait so long for whoever is changing the target.")
+]
+BreakFlag = Annotated[
+    bool, typer.Option("--break-lock", help="Break the lock of a run elsewhere that was not heard of for long.")
+]
+
 QUIET_S = 1.0
 """Progress is shown for what takes longer than this."""
 
@@ -126,6 +133,12 @@ class Work:
 
         # A folder that is not there: nothing is read from it, and whatever wanted to write would fail.
         return self.session if self.has_workspace else Session(Workspace(Path.cwd() / ".nowhere"), self.progress)
+
+    def be_patient(self, minutes: float, breaks: bool) -> None:
+        """How to treat the locks of others."""
+        if minutes or breaks:
+            self.session.ledger.locks.patience_s = max(0.0, minutes) * 60
+            self.session.ledger.locks.breaks = breaks
 
     @property
     def is_terminal(self) -> bool:

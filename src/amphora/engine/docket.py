@@ -86,6 +86,7 @@ def prepare(
     package that serves as base where the ledger knows none, `adopted` what a run that goes on has done already."""
     said = decisions or Decisions()
     opened = session.open(environment)
+    session.ledger.locks.wait(opened.description.uid, environment)
     original = contents
     remembered = session.ledger.arrivals(opened.description.uid, contents.name, contents.source_uid)
     arrivals = joined(remembered, said.arrivals)

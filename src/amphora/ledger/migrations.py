@@ -75,6 +75,7 @@ alter table begun rename to touched;
 create table legs (
     run_id integer not null references runs(id), leg integer not null, account text not null, began text not null,
     ended text, state text not null default '', primary key (run_id, leg));
+alter table locks add column renewed text not null default '';
 create table arrivals (
     run_id integer not null references runs(id), uid text not null, package text not null, source_uid text not null,
     key text not null, title text, folder text, primary key (run_id, key));

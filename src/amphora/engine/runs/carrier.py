@@ -123,6 +123,7 @@ class Carrier:
             waiting, self._waiting = self._waiting, None
             intents = [(one.number, one.step.do, one.step.keys, one.intent) for one in portion]
             self.stage.ledger.journal.begin_steps(self.run, intents, waiting)
+            self.stage.ledger.locks.renew(self.stage.uid)
         return portion
 
     def _has_to_wait(self, step: Step, keys: set[Key], unnamed: set[Key]) -> bool:
