@@ -131,3 +131,23 @@ def test_a_group_stands_wherever_an_environment_can(small: Program) -> None:
     wrong = small("check", "small", "sights")
     assert wrong.code == 2
     assert "sites" in wrong.err
+
+
+def test_several_targets_are_verified_and_told_what_is_left_to_do(small: Program, halcyon: Path) -> None:
+    mapped(small)
+    assert small("import", "small", "sites", "--yes").code == 0
+    assert small("verify", "small", "sites").verdict == "All 3 targets are as promised: small."
+    small("practice", "edit", "grove-live.practice", "Weigh slip", "--set", '/subject="Mine"')
+    found = small("verify", "small", "sites", "--json")
+    assert found.code == 1
+    assert found.json["verdict"] == "1 of 3 targets are not as promised: grove-live."
+    assert found.json["next"] == "amphora compare small grove-live"
+    assert [len([item for item in one["items"] if item["as_promised"]]) for one in found.json["targets"]] == [2, 1, 2]
+    assert small("export", "grove-dev", "Weighbridge feed", "--as", "feed").code == 0
+    given = ("--accept", "--set", "weighbridge-feed-every_minutes=5")
+    for name in ("grove-test", "grove-live"):
+        small("map", "feed", name, *given)
+    done = small("import", "feed", "grove-test", "grove-live", "--yes")
+    assert done.code == 0, done.err
+    assert "grove-live: still to do by hand" in done.out
+    assert done.out.count("Enter secret weighbridge-feed-access-key") == 2

@@ -84,8 +84,8 @@ def test_a_selected_package_also_goes_to_several_targets(amphora: Program) -> No
     amphora("export", "grove-dev", "Harvest Intake", "--as", "olive-intake")
     done = amphora("import", "olive-intake", "grove-live", "grove-test", "--yes")
     assert done.code == 0, done.err
-    assert "olive-intake 1.0.0 is in grove-test, 11 created" in done.out
-    assert "Target   grove-test (test, region north)" in done.err
+    assert done.verdict == "Done: olive-intake 1.0.0 is in grove-live, grove-test."
+    assert "grove-test (test, region north), release 2026.2" in done.err
 
 
 def test_a_docket_is_written_answered_and_carried_out(amphora: Program, halcyon: Path) -> None:

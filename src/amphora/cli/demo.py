@@ -169,6 +169,30 @@ STORY: tuple[Scene, ...] = (
     ),
     Scene("Amphora looks, finds something new, and takes nothing for granted.", "resume", (5,)),
     Scene("The rest goes in, and all is switched on.", "resume --set lab-exchange-dev=lab-exchange-live"),
+    Scene(
+        "A platform has a bad moment in the middle of an import: everything is put back.",
+        'export grove-dev "Payout run" --as payouts',
+    ),
+    Scene("", "map payouts grove-live --accept --set payout-run-batch=100", (0, 1)),
+    Scene("", "practice trouble grove-live.practice --after 3"),
+    Scene("", "import payouts grove-live --yes", (4,)),
+    Scene(
+        "Or what is done is kept, and somebody goes on when the cause is mended.",
+        "practice trouble grove-live.practice --after 3",
+    ),
+    Scene("", "import payouts grove-live --yes --if-it-fails keep", (6,)),
+    Scene("", "resume"),
+    Scene(
+        "One package for several targets: what is done stays, what failed is put back, what has not begun waits.",
+        'export grove-dev "Olive varieties" "Fruit condition" --as lists',
+    ),
+    Scene("", "practice trouble grove-south.practice --after 1"),
+    Scene("", "import lists grove-test grove-south --rounds one-then-rest --yes", (6,)),
+    Scene("The command that was offered brings the rest.", "import lists-1.0.0 grove-south --yes"),
+    Scene(
+        "Under another title there; the next version will arrive as this one did.",
+        'import lists grove-south --yes --title "Olive varieties=Varieties (south)"',
+    ),
     Scene("Who moved what when.", "history"),
 )
 

@@ -30,4 +30,4 @@ def history(
             work.show(history_result(journal.runs()))
             return
         found = journal.run(run)
-        work.show(run_result(found, journal.steps(found), journal.backwards_of(found)))
+        work.show(run_result(found, journal.steps(found), journal.backwards_of(found), journal.legs(found)))

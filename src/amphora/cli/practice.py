@@ -90,6 +90,27 @@ def connect(
         work.show(connected_result(file, name, connect_practice(file, name, type_, not broken)))
 
 
+@app.command("trouble", cls=PlainCommand)
+def trouble(
+    file: Annotated[Path, typer.Argument(help="A practice environment.")],
+    after: Annotated[int, typer.Option("--after", metavar="COUNT", help="So many changes still go well.")] = 0,
+    json: JsonFlag = False,
+    debug: DebugFlag = False,
+) -> None:
+    """Let it refuse one change, as platforms do on bad days.
+
+    \b
+    Example:
+      amphora practice trouble grove-live.practice --after 2
+    """
+    from amphora.engine.practice import plan_trouble
+    from amphora.render.peek import trouble_result
+
+    with working(json, None) as work:
+        plan_trouble(file, after)
+        work.show(trouble_result(file, after))
+
+
 def demo(
     keep: Annotated[Path | None, typer.Option("--keep", metavar="FOLDER", help="Play it there and leave it.")] = None,
     json: JsonFlag = False,

@@ -49,6 +49,14 @@ def connect_practice(path: Path, name: str, type_: str, is_working: bool) -> str
         return environment.platform.add_supply("connection", name, type_, works=is_working)
 
 
+def plan_trouble(path: Path, after: int) -> None:
+    """Lets an environment refuse one change, after so many others. UsageFault for less than none."""
+    if after < 0:
+        raise UsageFault(f"--after is a count, not {after}.", subject=str(after), next_step=advice("Give 0 or more."))
+    with closing(connect(f"practice:{path.resolve()}", path.parent, "", "")) as environment:
+        environment.platform.plan_trouble(after)
+
+
 def _with_value(text: str, definition: Json, states: States) -> tuple[Json, States]:
     place, equals, value = text.partition("=")
     if place == "title" and equals:

@@ -81,7 +81,7 @@ class Journal:
     def legs(self, run: Run) -> list[LegOf]:
         """The legs of a run so far, in order."""
         rows = self._db.rows("select * from legs where run_id = ? order by leg", (run.id,))
-        return [LegOf(row["leg"], row["account"], row["began"], row["ended"] or "") for row in rows]
+        return [LegOf(row["leg"], row["account"], row["began"], row["ended"] or "", row["state"]) for row in rows]
 
     def back_to_pause(self, run: Run, note: str) -> None:
         """What came after the last pause was put back. Inside the caller's transaction."""

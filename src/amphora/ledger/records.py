@@ -105,12 +105,13 @@ class Beginning:
 
 @dataclass(frozen=True)
 class LegOf:
-    """One leg of a run: who carried it out, and when; `ended` is empty while nobody knows."""
+    """One leg of a run: who carried it out, when, and the state in which it ended; empty while nobody knows."""
 
     number: int
     account: str
     began: str
     ended: str = ""
+    state: str = ""
 
 
 @dataclass(frozen=True)

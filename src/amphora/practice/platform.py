@@ -49,6 +49,13 @@ class Platform:
             self._db.close()
             raise PlatformRefusal("forbidden", f"no account {account!r} here")
         self.role: str = row["role"]
+        trouble = self._db.execute("select value from meta where name = 'trouble'").fetchone()
+        self._trouble = int(trouble["value"]) if trouble else 0
+
+    def plan_trouble(self, after: int) -> None:
+        """Lets one change be refused, after so many others: the last thing that people expect, and what happens."""
+        self._trouble = after + 1
+        self._db.execute("insert or replace into meta values ('trouble', ?)", (str(self._trouble),))
 
     @staticmethod
     def found(
@@ -314,6 +321,11 @@ class Platform:
     def _allow(self, permission: str) -> None:
         if permission not in self.permissions:
             raise PlatformRefusal("forbidden", f"{self.account} ({self.role}) may not {permission}")
+        if self._trouble:
+            self._trouble -= 1
+            self._db.execute("update meta set value = ? where name = 'trouble'", (str(self._trouble),))
+            if not self._trouble:
+                raise PlatformRefusal("busy", "too much was asked of it just now")
 
     def _sheet(self, kind: str) -> KindSheet:
         sheet = practice_sheets().get(kind)

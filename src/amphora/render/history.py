@@ -8,7 +8,7 @@ from amphora.core.values.keys import readable
 from amphora.core.values.next_step import blank, to_type
 from amphora.core.values.words import counted, few
 from amphora.engine.run_verdicts import of_run, of_runs
-from amphora.ledger.records import BACKWARDS, IMPORT, JournalStep, Run
+from amphora.ledger.records import BACKWARDS, IMPORT, JournalStep, LegOf, Run
 from amphora.render.result import Cell, Grid, Lines, Result, Row, Tone, cut_grid
 
 _STATE: dict[str, Tone] = {
@@ -17,6 +17,8 @@ _STATE: dict[str, Tone] = {
     "put back": "warn",
     "broken off": "bad",
     "running": "warn",
+    "paused": "warn",
+    "kept": "warn",
 }
 
 
@@ -43,13 +45,20 @@ def history_result(runs: Sequence[Run]) -> Result:
     )
 
 
-def run_result(run: Run, journal: Sequence[JournalStep], backwards: Sequence[Run] = ()) -> Result:
-    """One run in full; `backwards` are the runs that put it back."""
+def run_result(
+    run: Run, journal: Sequence[JournalStep], backwards: Sequence[Run] = (), legs: Sequence[LegOf] = ()
+) -> Result:
+    """One run in full; `backwards` are the runs that put it back, `legs` who carried out which part of it."""
     rows: list[Row] = [
         [str(step.number), step.do, Cell(few([readable(key) for key in step.keys]), "strong"), step.state]
         for step in journal
     ]
     notes = [Lines([Cell(run.note, "warn")])] if run.note else []
+    if len(legs) > 1:
+        lines: list[Cell | str] = [
+            f"leg {leg.number} by {leg.account}, begun {leg.began}, {_end(leg)}" for leg in legs
+        ]
+        notes.append(Lines(lines, "Legs"))
     if backwards:
         notes.append(Lines([f"Put back by {', '.join(other.name for other in backwards)}."]))
     return Result(
@@ -63,10 +72,15 @@ def run_result(run: Run, journal: Sequence[JournalStep], backwards: Sequence[Run
         {
             "run": vars(run),
             "put_back_by": [other.name for other in backwards],
+            "legs": [vars(leg) for leg in legs],
             "steps": [{"number": s.number, "do": s.do, "keys": list(s.keys), "state": s.state} for s in journal],
         },
         of_run(run),
     )
+
+
+def _end(leg: LegOf) -> str:
+    return f"{leg.state} {leg.ended}" if leg.ended else "still going on, or cut off"
 
 
 def _what(run: Run, names: Mapping[int, str]) -> str:

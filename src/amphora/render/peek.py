@@ -223,6 +223,14 @@ def connected_result(path: Path, name: str, native_id: str) -> Result:
     return Result("practice connect", verdict, "good", data=data, next_step=to_type("resume"))
 
 
+def trouble_result(path: Path, after: int) -> Result:
+    """A practice environment will refuse a change."""
+    verdict = f"{path.stem} will refuse the next change."
+    if after:
+        verdict = f"{path.stem} will take {counted(after, 'change')} more, and refuse the one after that."
+    return Result("practice trouble", verdict, "good", data={"file": str(path), "after": after})
+
+
 def practice_result(paths: Sequence[Path]) -> Result:
     """The practice environments were made."""
     rows: list[Row] = [[Cell(path.stem, "strong"), str(path)] for path in paths]

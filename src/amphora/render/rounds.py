@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from amphora.core.plan.docket import Do
@@ -38,6 +39,14 @@ def rounds_result(title: str, found: Sequence[Came]) -> Result:
         if came.trouble:
             lines: list[Cell | str] = [Cell(came.trouble.message, "bad"), *came.trouble.details]
             blocks.append(Lines([*lines, *_next(came)], came.docket.target))
+        # What is left to do by hand, per target; links are too many for a screen.
+        if came.outcome and not came.trouble:
+            done = import_result(came.docket, came.outcome, came.verified)
+            blocks += [
+                replace(block, title=f"{came.docket.target}: {block.title.lower()}")
+                for block in done.blocks
+                if isinstance(block, Lines) and block.title
+            ]
     data = [
         {"target": came.docket.target, "state": came.state}
         | ({"run": came.outcome.run.name} if came.outcome else {})

@@ -2,13 +2,39 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from amphora.core.values.keys import readable
-from amphora.engine.verdicts import of_verification
+from amphora.core.values.next_step import to_type
+from amphora.core.values.words import few
+from amphora.engine.verdicts import COUNTS, of_verification
 from amphora.engine.verify import Verified
 from amphora.render.changes import change_json, changes_grid
-from amphora.render.result import Block, Cell, Lines, Result, titled
+from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, titled
+
+
+def verifications_result(package: str, each: Mapping[str, tuple[str, Sequence[Verified]]]) -> Result:
+    """Whether several targets are what was promised: a line each, then what differs."""
+    single = {name: verify_result(package, version, name, found) for name, (version, found) in each.items()}
+    wrong = [name for name, result in single.items() if result.code]
+    rows: list[Row] = [
+        [
+            Cell(name, "strong"),
+            each[name][0],
+            Cell("not as promised", "bad") if name in wrong else Cell("as promised", "good"),
+            f"{sum(one.is_as_promised for one in each[name][1])} of {len(each[name][1])}",
+        ]
+        for name in each
+    ]
+    blocks: list[Block] = [Grid(["target", "version", "", "items"], rows, right=(3,))]
+    for name in wrong:
+        blocks += [Lines([], name), *single[name].blocks]
+    words = f"All {len(each)} targets are as promised: {package}."
+    if wrong:
+        words = f"{len(wrong)} of {len(each)} targets are not as promised: {few(wrong, 8)}."
+    after = single[wrong[0]].next_step if wrong else to_type("history")
+    data = {"package": package, "targets": [result.data for result in single.values()]}
+    return Result("verify", words, "bad" if wrong else "good", blocks, data, after, COUNTS if wrong else 0)
 
 
 def verify_result(package: str, version: str, environment: str, verified: Sequence[Verified]) -> Result:

@@ -123,7 +123,7 @@ def _leg(docket: Docket, stage: Stage, run: Run | None, provision: Provision, ke
 
 
 def _carried(docket: Docket, stage: Stage, run: Run, before: Mapping[Key, Image | None], keeper: Keeper) -> Outcome:
-    leg = docket.legs[0]
+    leg, titles = docket.legs[0], {action.key: action.states.title for action in docket.actions}
     material = DocketMaterial(docket, stage.opened.description)
     bench = Bench(stage.environment, stage.habits, material, dict(before))
     with attended() as attention:
@@ -137,13 +137,13 @@ def _carried(docket: Docket, stage: Stage, run: Run, before: Mapping[Key, Image 
             run = _recorded(docket, stage, run, bench.now)
         # An interruption is not a failure of the target; it is put back in the same way, and told in other words.
         except Stopped:
-            return _failed(stage, run, Interrupted("It was interrupted."), keeper)
+            return _failed(stage, run, Interrupted("It was interrupted."), keeper, titles)
         except AmphoraError as error:
-            return _failed(stage, run, error, keeper)
+            return _failed(stage, run, error, keeper, titles)
         except Exception as error:
             fault = FaultInRun(f"A fault in Amphora: {type(error).__name__}: {error}.")
             fault.__cause__ = error
-            return _failed(stage, run, fault, keeper)
+            return _failed(stage, run, fault, keeper, titles)
         except BaseException:
             # Somebody insists, or the process is going down: no more calls. `undo` looks at what is there.
             with contextlib.suppress(AmphoraError):
@@ -220,11 +220,11 @@ def _recorded(docket: Docket, stage: Stage, run: Run, now: Mapping[Key, Image | 
     return stage.ledger.finish(run, DONE, deliveries, docket.custody, links, addresses, ended, docket.arrivals)
 
 
-def _failed(stage: Stage, run: Run, error: AmphoraError, keeper: Keeper) -> Outcome:
+def _failed(stage: Stage, run: Run, error: AmphoraError, keeper: Keeper, titles: Mapping[Key, str]) -> Outcome:
     """Puts back what the run did, or keeps it, and says what that came to."""
     try:
         if keeper(error):
-            return _kept(stage, run, error)
+            return _kept(stage, run, error, titles)
     except BaseException:
         # Somebody insisted while being asked, or the target can't be looked at: what there is stays, and is looked at
         # by whoever goes on.
@@ -250,15 +250,15 @@ def _failed(stage: Stage, run: Run, error: AmphoraError, keeper: Keeper) -> Outc
     return Outcome(run, 0, {}, _broken_off(run, error, [back.sentence(run.environment), *back.told()], after), back)
 
 
-def _kept(stage: Stage, run: Run, error: AmphoraError) -> Outcome:
+def _kept(stage: Stage, run: Run, error: AmphoraError, titles: Mapping[Key, str]) -> Outcome:
     """Stops where it is: what is done stays, and somebody goes on when the cause is mended."""
     run = stage.ledger.journal.end(run, KEPT, error.message)
     restoration = foresee(stage, run)
-    done = [restoration.evidence[key].title for key in restoration.by(Changed.RESTORE)]
-    todo = [restoration.evidence[key].title for key in restoration.by(Changed.NOTHING)]
+    done = [titles.get(key, key) for key in restoration.by(Changed.RESTORE)]
+    todo = [titles.get(key, key) for key in restoration.by(Changed.NOTHING)]
     details = [f"begun or done: {few(done, 8)}"] if done else ["nothing was done yet"]
     details += [f"not yet begun: {few(todo, 8)}"] if todo else []
-    after = advice(f"{error.next_step or _again(error)}; then", to_type("resume", run.name))
+    after = advice(f"{_mended(error)} then", to_type("resume", run.name))
     kept = BrokenOff(
         f"{run.name} stopped, and what it did is kept: {error.message}",
         subject=error.subject,
@@ -291,10 +291,16 @@ def _explained(run: Run, error: AmphoraError, back: Back) -> AmphoraError:
         subject=error.subject,
         place=error.place,
         details=[*error.details, *back.told()],
-        next_step=advice(f"{error.next_step or _again(error)}; then", to_type("resume", run.name))
+        next_step=advice(f"{_mended(error)} then", to_type("resume", run.name))
         if back.of_state == PAUSED
         else advice(f"{error.next_step or _again(error)}; the run is in", to_type("history", run.name)),
     )
+
+
+def _mended(error: AmphoraError) -> str:
+    """What has to be done before somebody goes on."""
+    words = str(error.next_step) if error.next_step else _again(error)
+    return f"{words.rstrip('.')},"
 
 
 def _again(error: AmphoraError) -> str:
