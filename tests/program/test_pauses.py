@@ -3,10 +3,20 @@ it fails or is given up."""
 
 from __future__ import annotations
 
+from contextlib import closing
 from pathlib import Path
 
 import pytest
 
+from amphora.core.values.errors import NotReady
+from amphora.engine.imports import import_prepared
+from amphora.engine.map import map_package
+from amphora.engine.resume import next_leg, picked_up, run_to_resume
+from amphora.engine.runs.forwards import go_on
+from amphora.engine.runs.stage import stage_of
+from amphora.engine.session import Session
+from amphora.files.package import read_package
+from amphora.files.workspace import read_workspace
 from amphora.practice.platform import Platform
 from tests.conftest import Done, Program
 
@@ -177,3 +187,22 @@ def test_what_somebody_fills_in_by_hand_as_the_package_has_it_is_no_question(pac
     done = packed("resume", "--set", f"{NEED}=lab-exchange-live")
     assert done.code == 0, done.err
     assert packed("verify", "last").code == 0
+
+
+def test_two_who_go_on_at_once_do_it_once_and_the_package_is_kept_no_longer_than_needed(
+    packed: Program, halcyon: Path
+) -> None:
+    paused(packed)
+    made(packed)
+    with closing(Session(read_workspace(halcyon))) as one, closing(Session(read_workspace(halcyon))) as two:
+        contents = read_package(halcyon / "packages" / "lab-1.0.0.amphora")
+        map_package(one, contents, ["grove-live"], [f"{NEED}=lab-exchange-live"], False)
+        assert len(one.ledger._db.rows("select 1 from parcels")) == 1
+        with picked_up(one, run_to_resume(one, "")) as mine, picked_up(two, run_to_resume(two, "")) as theirs:
+            first, second = next_leg(one, mine), next_leg(two, theirs)
+            assert import_prepared(one, first, mine.run)[0].run.state == "done"
+            with pytest.raises(NotReady, match=r"moved|quicker"):
+                import_prepared(two, second, theirs.run)
+            with pytest.raises(NotReady, match="done by now: somebody was quicker"):
+                go_on(second.docket, stage_of(two, "grove-live"), theirs.run)
+        assert one.ledger._db.rows("select 1 from parcels") == []

@@ -168,6 +168,7 @@ class Ledger:
             self._db.do("update runs set remembered = ? where id = ?", (dumped(remembered), run.id))
             self._write_arrivals(run, deliveries, arrivals or {})
             self.journal.write_end(run, state, "")
+            self.parcels.drop_unused()
         return self.journal.run(run.name)
 
     def adopt(self, run: Run, links: Iterable[Link], addresses: Mapping[str, str]) -> None:
@@ -219,6 +220,7 @@ class Ledger:
             self._db.do("update runs set remembered = ? where id = ?", (dumped(now), run.id))
             self.journal.write_end(run, state, note)
             self.journal.write_end(of, of_state, of.note or note)
+            self.parcels.drop_unused()
 
     def arrivals(self, uid: str, package: str, source_uid: str) -> dict[Key, Arrival]:
         """Under which titles and in which folders items of a package are in an environment, as was said last by a run

@@ -37,7 +37,7 @@ class Parcels:
         return count > 0
 
     def drop_unused(self) -> None:
-        """Forgets the packages that no run waits for."""
+        """Forgets the packages that no run waits for. Inside the caller's transaction."""
         waiting = (*OPEN_STATES, PAUSED)
         marks = ",".join("?" * len(waiting))
         query = f"delete from parcels where digest not in (select package_digest from runs where state in ({marks}))"

@@ -100,6 +100,8 @@ def _leg(docket: Docket, stage: Stage, run: Run | None, provision: Provision, ke
     purpose = f"{docket.title} goes in" if docket.actions else f"{docket.package} is withdrawn"
     with stage.ledger.locks.held(stage.uid, stage.opened.name, account, purpose):
         # Under the lock, and before the run exists: whatever is refused here has touched nothing and left no trace.
+        if run is not None:
+            _refuse_another(stage, run)
         before = _before(docket, stage)
         if run is not None:
             return _carried(docket, stage, stage.ledger.journal.go_on(run, account, before), before, keeper)
@@ -120,6 +122,17 @@ def _leg(docket: Docket, stage: Stage, run: Run | None, provision: Provision, ke
             stage.revisions(image.native_id for image in before.values() if image),
         )
         return _carried(docket, stage, stage.ledger.journal.begin(beginning), before, keeper)
+
+
+def _refuse_another(stage: Stage, run: Run) -> None:
+    """NotReady where somebody has gone on with a run, or undone it, since it was looked at."""
+    now = stage.ledger.journal.run(run.name)
+    if (now.state, now.leg) != (run.state, run.leg):
+        raise NotReady(
+            f"{run.name} is {now.state} by now: somebody was quicker. Nothing was touched.",
+            subject=run.name,
+            next_step=to_type("history", run.name),
+        )
 
 
 def _carried(docket: Docket, stage: Stage, run: Run, before: Mapping[Key, Image | None], keeper: Keeper) -> Outcome:
