@@ -79,7 +79,7 @@ def import_(
     workspace: FolderOption = None,
     debug: DebugFlag = False,
 ) -> None:
-    """Carry out an import; if a step fails, all is put back.
+    """Carry out an import; if a step fails, all is put back, unless you say otherwise.
 
     \b
     Examples:
@@ -116,6 +116,12 @@ def import_(
                 raise UsageFault(
                     "What a docket decides stands in it.", next_step=advice(f"Write it into {package}, by hand.")
                 )
+            if rounds or go_on:
+                raise UsageFault(
+                    "A docket is for one target.",
+                    subject=package,
+                    next_step=advice("Leave --rounds and --go-on out."),
+                )
             # Before it is prepared: a name that was mistyped must not cost a reading of the wrong target.
             same_target(read_docket(Path(package)), environments or ())
             _import_one(work, prepare_from_docket(work.session, Path(package), request), request, preview)
@@ -137,11 +143,12 @@ def import_(
             words=said_again(titles or (), folders or (), leave or ()),
         )
         targets = work.session.workspace.targets(environments)
+        parts = rounds_of(targets, rounds)
         dockets = [prepare(work.session, contents, name, said) for name in targets]
         if len(targets) == 1:
             _import_one(work, dockets[0], request, preview)
         else:
-            _import_many(work, dockets, request, rounds_of(targets, rounds), go_on, preview)
+            _import_many(work, dockets, request, parts, go_on, preview)
 
 
 def wants_records(with_: list[str] | None) -> bool:

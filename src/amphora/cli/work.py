@@ -27,7 +27,10 @@ FolderOption = Annotated[
 DebugFlag = Annotated[bool, typer.Option("--debug", help="Show a traceback when something goes wrong.", hidden=True)]
 
 WaitOption = Annotated[
-    float, typer.Option("--wait", metavar="MINUTES", help="Wait so long for whoever is changing the target.")
+    float,
+    typer.Option(
+        "--wait", metavar="MINUTES", help="Wait so long for whoever is changing the target.", show_default=False
+    ),
 ]
 BreakFlag = Annotated[
     bool, typer.Option("--break-lock", help="Break the lock of a run elsewhere that was not heard of for long.")

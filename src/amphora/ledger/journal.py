@@ -94,8 +94,10 @@ class Journal:
         """Closes a run, inside the caller's transaction."""
         now = self._clock()
         self._db.do("update runs set state = ?, ended_at = ?, note = ? where id = ?", (state, now, note, run.id))
-        query = "update legs set ended = ?, state = ? where run_id = ? and leg = ?"
-        self._db.do(query, (now, state, run.id, run.leg))
+        # That a run was undone says nothing of how its last leg ended.
+        if state != UNDONE:
+            query = "update legs set ended = ?, state = ? where run_id = ? and leg = ?"
+            self._db.do(query, (now, state, run.id, run.leg))
 
     def end(self, run: Run, state: str, note: str = "") -> Run:
         """Closes a run with its state."""

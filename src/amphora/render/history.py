@@ -8,7 +8,7 @@ from amphora.core.values.keys import readable
 from amphora.core.values.next_step import blank, to_type
 from amphora.core.values.words import counted, few
 from amphora.engine.run_verdicts import of_run, of_runs
-from amphora.ledger.records import BACKWARDS, IMPORT, JournalStep, LegOf, Run
+from amphora.ledger.records import BACKWARDS, BROKEN_OFF, IMPORT, PUT_BACK, UNDONE, JournalStep, LegOf, Run
 from amphora.render.result import Cell, Grid, Lines, Result, Row, Tone, cut_grid
 
 _STATE: dict[str, Tone] = {
@@ -60,7 +60,9 @@ def run_result(
         ]
         notes.append(Lines(lines, "Legs"))
     if backwards:
-        notes.append(Lines([f"Put back by {', '.join(other.name for other in backwards)}."]))
+        # Of a run that went on afterwards only a leg was put back.
+        what = "Put back by" if run.state in (PUT_BACK, UNDONE, BROKEN_OFF) else "A leg of it was put back by"
+        notes.append(Lines([f"{what} {', '.join(other.name for other in backwards)}."]))
     return Result(
         "history",
         f"{run.name}: {_what(run, {})} into {run.environment}, {run.state}; {run.started_at} by {run.account}.",
