@@ -256,6 +256,7 @@ def carried_out(work: Work, prepared: Prepared, run: Run | None = None) -> None:
     def keeper(error: AmphoraError) -> bool:
         # Whoever interrupts is there to be asked; a script has said beforehand what it wants.
         if isinstance(error, Interrupted) and work.is_terminal:
+            work.progress.stop()  # it would draw over the question
             return typer.confirm("Keep what is done, to go on later? (No puts it back)", err=True)
         return prepared.docket.if_it_fails is IfItFails.KEEP
 

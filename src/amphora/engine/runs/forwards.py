@@ -271,7 +271,7 @@ def _kept(stage: Stage, run: Run, error: AmphoraError, titles: Mapping[Key, str]
     todo = [titles.get(key, key) for key in restoration.by(Changed.NOTHING)]
     details = [f"begun or done: {few(done, 8)}"] if done else ["nothing was done yet"]
     details += [f"not yet begun: {few(todo, 8)}"] if todo else []
-    after = advice(f"{_mended(error)} then", to_type("resume", run.name))
+    after = advice(_mended(error), to_type("resume", run.name))
     kept = BrokenOff(
         f"{run.name} stopped, and what it did is kept: {error.message}",
         subject=error.subject,
@@ -304,7 +304,7 @@ def _explained(run: Run, error: AmphoraError, back: Back) -> AmphoraError:
         subject=error.subject,
         place=error.place,
         details=[*error.details, *back.told()],
-        next_step=advice(f"{_mended(error)} then", to_type("resume", run.name))
+        next_step=advice(_mended(error), to_type("resume", run.name))
         if back.of_state == PAUSED
         else advice(f"{error.next_step or _again(error)}; the run is in", to_type("history", run.name)),
     )
@@ -312,8 +312,10 @@ def _explained(run: Run, error: AmphoraError, back: Back) -> AmphoraError:
 
 def _mended(error: AmphoraError) -> str:
     """What has to be done before somebody goes on."""
+    if isinstance(error, Interrupted):
+        return "When it suits"
     words = str(error.next_step) if error.next_step else _again(error)
-    return f"{words.rstrip('.')},"
+    return f"{words.rstrip('.')}, then"
 
 
 def _again(error: AmphoraError) -> str:
