@@ -8,10 +8,13 @@ from pathlib import Path
 
 import pytest
 
+from amphora.core.needs.crosswalk import row_name
 from amphora.core.plan.docket import IfItFails
 from amphora.engine.imports import import_prepared
 from amphora.engine.resume import next_leg, picked_up, run_to_resume
 from amphora.engine.runs.forwards import Outcome
+from amphora.engine.verify import verify_run
+from amphora.files.crosswalk_file import Cell, write_cells
 from tests.contract.conftest import ground as ground
 from tests.contract.grounds import Ground
 from tests.faults.test_faults import back, bring, grown, whole
@@ -114,3 +117,35 @@ def test_what_somebody_did_meanwhile_is_kept(halcyon: Path) -> None:
     }
     assert [step.do for step in prepared.docket.steps if step.do == "create"] == []
     ground.close()
+
+
+def test_a_pause_on_every_adapter(ground: Ground) -> None:
+    """A connection that is said to be made from an item of the package: what that is goes in first, the users of the
+    connection after it is mapped, and all ends as it does in one go."""
+    report = ground.export()
+    prepared = ground.prepare(report)
+    before = whole(ground)
+    bring(ground, report.path)
+    promised = whole(ground)
+    assert back(ground).is_as_before
+    items = report.contents.items
+    mapped = next(
+        one
+        for one in prepared.docket.mapped
+        if one.need.kind == "connection" and any(one.need.key in action.needs for action in prepared.docket.actions)
+    )
+    users = {key for key, item in items.items() if any(token.key == mapped.need.key for _, token in item.tokens)}
+    new = [action.key for action in prepared.docket.actions if action.do.value == "create"]
+    maker = next(key for key in new if key not in users and not items[key].uses() & items.keys())
+    row = ("connections", row_name(mapped.need.key))
+    crosswalk = ground.folder / "crosswalk.yaml"
+    write_cells(crosswalk, [Cell(*row, ground.target, "?"), Cell(*row, "made_from", maker)])
+    outcome = bring(ground, report.path)
+    assert outcome.run.state == "paused"
+    assert set(whole(ground)) - set(before) == {maker}
+    assert verify_run(ground.session(), outcome.run)
+    write_cells(crosswalk, [Cell(*row, ground.target, mapped.value)])
+    assert onwards(ground).run.state == "done"
+    assert alike(whole(ground)) == alike(promised)
+    assert back(ground).is_as_before
+    assert whole(ground) == before
