@@ -206,3 +206,24 @@ def test_two_who_go_on_at_once_do_it_once_and_the_package_is_kept_no_longer_than
             with pytest.raises(NotReady, match="done by now: somebody was quicker"):
                 go_on(second.docket, stage_of(two, "grove-live"), theirs.run)
         assert one.ledger._db.rows("select 1 from parcels") == []
+
+
+def test_the_makers_words_are_shown_where_they_are_needed(packed: Program, halcyon: Path) -> None:
+    said = "Ask the laboratory for an account."
+    words = ("--note-for", f"Lab exchange={said}")
+    export = ("export", "grove-dev", "Lab exchange", "Lab result intake", "--as", "lab")
+    # Nothing else has changed: said all the same, and not said twice.
+    assert packed(*export, *words, "--json").json["version"] == "1.0.1"
+    assert packed(*export, *words, "--json").json["version"] == "1.0.1"
+    assert packed("peek", "lab", "--json").json["notes"] == {"integration:lab/lab-exchange": said}
+    assert packed("to-folder", "lab", "lab-folder").code == 0
+    assert packed("from-folder", "lab-folder", "--out", "again.amphora").code == 0
+    assert packed("peek", "./again.amphora", "--json").json["notes"]
+    done = paused(packed)
+    assert done.json["notes"] == {"integration:lab/lab-exchange": said}
+    assert said in packed("resume").out
+    wrong = packed(*export, "--note-for", "Press Board=x")
+    assert (wrong.code, "is not in the package" in wrong.err) == (2, True)
+    secret = packed(*export, "--note-for", "Lab exchange=the password is Wn7kQ2xT9mB4")
+    assert secret.code == 3
+    assert "Wn7kQ2xT9mB4" not in secret.err

@@ -25,6 +25,12 @@ def export(
     version: Annotated[str | None, typer.Option(help="A SemVer version of your own.")] = None,
     out: Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Write it there.")] = None,
     note: Annotated[str, typer.Option(help="A line for those who receive it.")] = "",
+    note_for: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--note-for", metavar="ITEM=TEXT", help="A line on one item, shown where an import pauses for it."
+        ),
+    ] = None,
     with_: Annotated[
         list[str] | None,
         typer.Option("--with", metavar="WHAT", help="access: the access rules of apps; records: the rows of tables."),
@@ -46,6 +52,7 @@ def export(
       amphora export grove-dev "flow:mill/*" "Press Board" --as press-hall --take draft
       amphora export grove-dev "Harvest Intake" --as olive-intake --leave-out "Olive varieties"
       amphora export grove-dev "Press Board" --as press-hall --with access --preview
+      amphora export grove-dev "Lab exchange" --as lab --note-for "Lab exchange=Ask Petra for an account"
       amphora export olive-intake
     """
     from amphora.engine.selections import Wish, export_wish
@@ -54,6 +61,18 @@ def export(
     with working(json, workspace) as work:
         wish = Wish(environment, tuple(items or ()), name, tuple(leave_out or ()), take, tuple(with_ or ()))
         wish = replace(wish, without=tuple(without or ()))
-        report = export_wish(work.session, wish, version=version, out=out, note=note, preview=preview)
+        report = export_wish(
+            work.session, wish, version=version, out=out, note=note, preview=preview, notes=_pairs(note_for or [])
+        )
         environment = report.contents.source
         work.show(export_result(report, work.session.likely_target(environment)))
+
+
+def _pairs(texts: list[str]) -> tuple[tuple[str, str], ...]:
+    from amphora.core.values.errors import UsageFault
+    from amphora.core.values.next_step import to_type
+
+    pairs = [text.partition("=") for text in texts]
+    if bad := [name for name, equals, text in pairs if not (name and equals and text.strip())]:
+        raise UsageFault(f"{bad[0]!r} is not ITEM=TEXT.", subject=bad[0], next_step=to_type("export", "--help"))
+    return tuple((name, text.strip()) for name, _, text in pairs)

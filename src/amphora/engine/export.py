@@ -96,6 +96,8 @@ class ExportRequest:
     version: str | None = None
     out: Path | None = None
     note: str = ""
+    notes: tuple[tuple[str, str], ...] = ()
+    """Words on single items, each with the item in any naming."""
     access: bool = False
     records: bool = False
     attachments: bool = True
@@ -132,7 +134,8 @@ def export(session: Session, request: ExportRequest) -> ExportReport:
     contents = Contents(
         name, "0.0.0", environment, side.uid, gathered.items, needs, request.note, sheets, gathered.files
     )
-    contents = replace(contents, source_release=opened.description.release)
+    notes = _notes(request, side, gathered.items)
+    contents = replace(contents, source_release=opened.description.release, notes=notes)
     # Before anything is written, be it a preview: what was on the disk once may be in a backup.
     refuse_to_pack(
         [
@@ -146,6 +149,21 @@ def export(session: Session, request: ExportRequest) -> ExportReport:
             # Rows as well: people type everything everywhere.
             refuse_to_pack(leaks_in(replace(contents, items={}, files={}), {}, session.guard))
         return _packed(session, side, contents, gathered, request, left)
+
+
+def _notes(request: ExportRequest, side: Side, items: Mapping[Key, Item]) -> dict[Key, str]:
+    found = {}
+    for name, text in request.notes:
+        for key in choose([name], side.by_key, request.environment):
+            # A note on what is not packed would be read by nobody.
+            if key not in items:
+                raise UsageFault(
+                    f"{readable(key)} is not in the package: nobody would see the note on it.",
+                    subject=key,
+                    next_step=advice("Name an item that is packed, or pack this one too."),
+                )
+            found[key] = text
+    return found
 
 
 def _spooled(session: Session, side: Side, items: Mapping[Key, Item], folder: Path) -> dict[Key, Raw]:

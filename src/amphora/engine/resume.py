@@ -47,13 +47,14 @@ class PickedUp:
 
 @dataclass(frozen=True)
 class Made:
-    """An item that went in, and from which something has to be made by hand: the values that this takes, and what its
-    kind sheet says of it."""
+    """An item that went in, and from which something has to be made by hand: the values that this takes, what its
+    kind sheet says of it, and what the package's maker does."""
 
     key: Key
     title: str
     values: tuple[tuple[str, str], ...]
     words: PauseWords
+    note: str = ""
 
 
 @dataclass(frozen=True)
@@ -241,7 +242,8 @@ def standstill(session: Session, picked: PickedUp) -> Standstill:
         sheet = opened.description.sheets.get(kind_of(key))
         if image and sheet:
             values = [("id", image.native_id), ("link", image.link), *shown_values(image.newest, sheet)]
-            made.append(Made(key, image.states.title, tuple(v for v in values if v[1]), sheet.pause))
+            note = picked.contents.notes.get(key, "")
+            made.append(Made(key, image.states.title, tuple(v for v in values if v[1]), sheet.pause, note))
     still = [key for key in picked.later if key not in delivered]
     return Standstill(picked.run, tuple(delivered), tuple(still), tuple(waiting), dict(picked.makers), tuple(made))
 

@@ -29,7 +29,14 @@ class Wish:
 
 
 def export_wish(
-    session: Session, wish: Wish, *, version: str | None, out: Path | None, note: str, preview: bool
+    session: Session,
+    wish: Wish,
+    *,
+    version: str | None,
+    out: Path | None,
+    note: str,
+    preview: bool,
+    notes: tuple[tuple[str, str], ...] = (),
 ) -> ExportReport:
     """Exports what is wished for, and keeps the selection under the package's name."""
     name, selection = _selected(session, wish)
@@ -50,6 +57,7 @@ def export_wish(
         version,
         out,
         note,
+        notes,
         "access" in selection.with_,
         "records" in selection.with_,
         "attachments" not in selection.without,

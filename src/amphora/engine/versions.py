@@ -9,7 +9,7 @@ from pathlib import Path
 from amphora.core.form.kinds import Sheets, parse_sheet
 from amphora.core.merge.merge import differences
 from amphora.core.values.canon import digest
-from amphora.core.values.errors import NotReady, UsageFault
+from amphora.core.values.errors import AmphoraError, NotReady, UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Item, Json
 from amphora.core.values.next_step import advice
@@ -43,7 +43,7 @@ def version_for(session: Session, contents: Contents, wanted: str | None) -> tup
     if not past:
         return FIRST_VERSION, False
     last = max(past, key=lambda export: version_order(export.version))
-    if _is_same(last, contents):
+    if _is_same(last, contents) and _is_said_there(last, contents):
         return last.version, True
     before: Iterable[tuple[Key, Json]] = session.ledger.exported_version(contents.name, last.version)
     # Found in the store only: its forms are in the package, not in the ledger.
@@ -98,6 +98,18 @@ def _is_same(export: Export, contents: Contents) -> bool:
     """Whether these contents were exported so, to the layout (which older ledgers don't remember)."""
     is_laid_out = export.layout_digest in ("", contents.layout_digest())
     return is_laid_out and export.contents_digest == contents.digest()
+
+
+def _is_said_there(last: Export, contents: Contents) -> bool:
+    """Whether a package says already what is to be said with it. Notes are no contents, and yet what somebody wrote
+    must not be lost because nothing else changed."""
+    if not contents.note and not contents.notes:
+        return True
+    try:
+        there = read_package(Path(last.file))
+    except AmphoraError:
+        return True
+    return there.note == contents.note and dict(there.notes) == dict(contents.notes)
 
 
 def next_version(last: str, before: Iterable[tuple[Key, Json]], items: Mapping[Key, Item], sheets: Sheets) -> str:

@@ -54,6 +54,12 @@ def check_listing(listing: Any, is_edited: bool = False) -> None:
     for said in (listing["source"]["name"], listing["source"]["uid"]):
         if not said or not said.isprintable():
             raise PackageDamaged(f"Its source is called {said[:60]!r}, which can't be a name.", place=PACKING_LIST)
+    notes = listing.get("notes", {})
+    keys = {row["key"] for row in listing["contents"]}
+    if not isinstance(notes, dict) or not all(key in keys and isinstance(text, str) for key, text in notes.items()):
+        raise PackageDamaged(
+            "Its packing list is malformed: notes have to be texts on its items.", place=PACKING_LIST
+        )
     for need in listing["needs"]:
         if not is_key(need["key"]) or not all(map(is_key, need["used_by"])):
             raise PackageDamaged(

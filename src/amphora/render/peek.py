@@ -142,6 +142,9 @@ def peek_result(contents: Contents, target: str, signature: str, is_required: bo
     blocks: list[Block] = [Grid(["item", "title", "state", "tokens"], rows, right=(3,))]
     if needs:
         blocks.append(Grid(["kind", "name", "type", "used by"], needs, "It needs, and does not carry:"))
+    if contents.notes:
+        rows = [[Cell(readable(key), "strong"), text] for key, text in sorted(contents.notes.items())]
+        blocks.append(Grid([], rows, "Its maker says"))
     blocks.append(
         Lines(
             [
@@ -174,6 +177,7 @@ def peek_result(contents: Contents, target: str, signature: str, is_required: bo
             "version": contents.version,
             "source": {"name": contents.source, "uid": contents.source_uid},
             "note": contents.note,
+            "notes": dict(contents.notes),
             "items": [item_json(item) for _, item in sorted(contents.items.items())],
             "needs": [{"key": n.key, "type": n.type, "used_by": list(n.used_by)} for n in contents.needs],
             "records": sorted(contents.records),

@@ -22,8 +22,8 @@ def standstill_result(found: Standstill, command: str = "resume") -> Result:
         needs = [row_name(one.need.key) for one in found.waiting if found.makers[one.need.key] == made.key]
         who = f" (by {made.words.who})" if made.words.who else ""
         blocks.append(Grid([], values, f"Make {', '.join(needs)} from {made.title}{who}"))
-        if made.words.do:
-            blocks.append(Lines([made.words.do]))
+        if said := [words for words in (made.words.do, made.note) if words]:
+            blocks.append(Lines(said))
     told = [
         Cell(f"- {row_name(one.need.key)}: perhaps {one.value}, {one.reason}", "good")
         if one.state is MapState.GUESSED
@@ -58,5 +58,6 @@ def standstill_result(found: Standstill, command: str = "resume") -> Result:
                 for one in found.waiting
             ],
             "values": {made.key: dict(made.values) for made in found.made},
+            "notes": {made.key: made.note for made in found.made if made.note},
         },
     )
