@@ -13,7 +13,9 @@ if TYPE_CHECKING:
 
 
 def resume(
-    run: Annotated[str, typer.Argument(help="A run that is paused; left out, the only one.")] = "",
+    run: Annotated[
+        str, typer.Argument(help="A run that is paused, kept or broken off; left out, the only one.")
+    ] = "",
     values: Annotated[
         list[str] | None, typer.Option("--set", metavar="NAME=VALUE", help="What was made, for a need that waited.")
     ] = None,
@@ -28,7 +30,7 @@ def resume(
     workspace: FolderOption = None,
     debug: DebugFlag = False,
 ) -> None:
-    """Go on with an import that paused for something to be made by hand.
+    """Go on with an import that paused for something to be made by hand, or that was cut off.
 
     \b
     Examples:

@@ -1,4 +1,5 @@
-"""Going on with a run that paused: what it kept, what it still waits for, and the docket of its next leg."""
+"""Going on with a run that paused or was cut off: what it kept, what it still waits for, and the docket of what is left
+to be done."""
 
 from __future__ import annotations
 
@@ -32,7 +33,7 @@ from amphora.ledger.records import IMPORT, PAUSED, Run
 
 @dataclass(frozen=True)
 class PickedUp:
-    """A paused run with what it kept: the package, what was decided and agreed to, what each need is made from, and
+    """A run that waits with what it kept: the package, what was decided and agreed to, what each need is made from, and
     the items that were to come later."""
 
     run: Run
@@ -70,8 +71,8 @@ class Standstill:
 
 
 def kept_request(prepared: Prepared) -> dict[str, Json]:
-    """What the ledger keeps of an import that will pause: decisions, what was agreed to, and what was on offer when
-    it began."""
+    """What the ledger keeps of an import, should it have to wait: decisions, what was agreed to, and what was on offer
+    when it began."""
     docket = prepared.docket
     return {
         "decisions": replace(prepared.said, arrivals=docket.arrivals).to_json(),
@@ -100,7 +101,7 @@ def packed_file(session: Session, contents: Contents) -> Iterator[Path]:
 
 
 def run_to_resume(session: Session, name: str) -> Run:
-    """The run that is meant: the only one that is paused, where none is named. NotReady where it can't go on."""
+    """The run that is meant: the only one that waits, where none is named. NotReady where it can't go on."""
     journal = session.ledger.journal
     if name:
         run = journal.run(name)
