@@ -1,5 +1,5 @@
-"""Going on with a run that paused or was cut off: what it kept, what it still waits for, and the docket of what is left
-to be done."""
+"""Going on with a run that paused or was cut off: what it kept, what it still waits for, and the docket of what is
+left to be done."""
 
 from __future__ import annotations
 
@@ -33,8 +33,8 @@ from amphora.ledger.records import IMPORT, PAUSED, Run
 
 @dataclass(frozen=True)
 class PickedUp:
-    """A run that waits with what it kept: the package, what was decided and agreed to, what each need is made from, and
-    the items that were to come later."""
+    """A run that waits with what it kept: the package, what was decided and agreed to, what each need is made from,
+    and the items that were to come later."""
 
     run: Run
     contents: Contents
@@ -71,8 +71,8 @@ class Standstill:
 
 
 def kept_request(prepared: Prepared) -> dict[str, Json]:
-    """What the ledger keeps of an import, should it have to wait: decisions, what was agreed to, and what was on offer
-    when it began."""
+    """What the ledger keeps of an import, should it have to wait: decisions, what was agreed to, and what was on
+    offer when it began."""
     docket = prepared.docket
     return {
         "decisions": replace(prepared.said, arrivals=docket.arrivals).to_json(),
