@@ -30,8 +30,8 @@ class Hurt:
 
 
 HURTS = (
-    Hurt("items are retired before what replaces them is written", "core/plan/order.py", "return [*steps, *last]", "return [*last, *steps]", (FAULTS, CROSSING, TRUST, DECIDING)),
-    Hurt("rows are loaded into a table that holds some", "engine/docket.py", "if action.present is None or not action.present.rows:", "if True:", (TRUST, CROSSING, FAULTS)),
+    Hurt("items are retired before what replaces them is written", "core/plan/order.py", "return [*steps, *last]", "return [*last, *steps]", ("tests/core/test_order.py",)),
+    Hurt("rows are loaded into a table that holds some", "engine/plan.py", "if action.present is None or not action.present.rows:", "if True:", (TRUST, CROSSING, FAULTS)),
     Hurt("two items of a package are matched to one", "core/needs/matching.py", "if c in by_id and c not in given", "if c in by_id", (NAMING,)),
     Hurt("an equal id is taken for the same item", "core/needs/matching.py", "    if uid == source_uid:\n", "    if True:\n", (NAMING,)),
     Hurt("what the target has in custody is retired all the same", "core/plan/claims.py", ' if c.custody == "package"}', "}", (TRUST, DECIDING, "tests/core/test_checks.py")),
@@ -54,7 +54,7 @@ HURTS = (
     Hurt("a token of another ledger is taken for ours", "engine/runs/carrier.py", 'f"{self.ledger_uid}/{self.run.name}/{number}"', 'f"{self.run.name}/{number}"', (TRUST, FAULTS)),
     Hurt("an uncertain write counts as failed", "engine/runs/carrier.py", "            made = self._asked(ready, error)\n", "            raise\n", (FAULTS,)),
     Hurt("an intent is written after its call", "engine/runs/carrier.py", "            self.stage.ledger.journal.begin_steps(self.run, intents, waiting)\n", "            pass\n", (FAULTS,)),
-    Hurt("a failed run is not put back", "engine/runs/forwards.py", "        back = put_back(stage, run, PUTTING_BACK, error.message)\n", "        raise error\n", (FAULTS,)),
+    Hurt("a failed run is not put back", "engine/runs/forwards.py", "        back = put_back(stage, run, PUTTING_BACK, error.message, stage.ledger.journal.since_pause(run))\n", "        raise error\n", (FAULTS,)),
     Hurt("as it was before is said without a look", "engine/runs/backwards.py", "return not self.left and not self.differing", "return True", (FAULTS,)),
     Hurt("an older delivery counts as the base", "ledger/ledger.py", "void_by is null)", "void_by is null and 1 = 0)", (TRUST, DECIDING)),
     Hurt("a version is overwritten with other contents", "files/store.py", "                if self._is_other(contents, path, digest):\n", "                if True:\n", (TRUST, "tests/files/test_package.py")),

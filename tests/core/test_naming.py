@@ -72,6 +72,21 @@ def test_matching_goes_by_link_then_crosswalk_then_key() -> None:
     }
 
 
+def test_one_item_is_never_the_same_as_two() -> None:
+    listed = [row("t1", "flow", "a"), row("t2", "flow", "b")]
+    # Two keys were linked to one id, in whatever way that came about: the first one has it.
+    links = [Link("flow:x", "target", "t1"), Link("flow:y", "target", "t1")]
+    found = match(items(("flow:x", "s1"), ("flow:y", "s2")), "source", listed, links, "target", {})
+    assert [(key, there.native_id) for key, there in found.by_key.items() if there.native_id == "t1"] == [
+        ("flow:x", "t1")
+    ]
+    # Two rows of the crosswalk lead to one item.
+    both = {"flow:x": "flow:a", "flow:y": "flow:a"}
+    found = match(items(("flow:x", "s1"), ("flow:y", "s2")), "source", listed, [], "target", both)
+    assert sorted(found.by_key) in (["flow:b", "flow:x"], ["flow:x"])
+    assert len({there.native_id for there in found.by_key.values()}) == len(found.by_key)
+
+
 def test_an_equal_id_under_another_key_is_doubtful_and_home_is_known_by_id() -> None:
     listed = [row("s1", "flow", "somebody else's")]
     away = match(items(("flow:a", "s1")), "source", listed, [], "target", {})

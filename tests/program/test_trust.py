@@ -256,6 +256,42 @@ def test_two_ledgers_never_take_each_others_work_for_their_own(
     assert {row["key"]: row["rows"] for row in amphora("survey", "grove-live", "--json").json["items"]} == rows
 
 
+def test_a_step_of_another_ledger_is_never_taken_for_ours(halcyon: Path, amphora: Program, tmp_path: Path) -> None:
+    """The first step of the first run of each makes something else: the platform remembers tokens, and must not answer
+    the second with what it made for the first."""
+    other = tmp_path / "other"
+    other.mkdir()
+    (other / "amphora.toml").write_text(
+        (halcyon / "amphora.toml").read_text().replace("practice:", f"practice:{halcyon}/")
+    )
+    for folder, title in ((halcyon, "Olive varieties"), (other, "Fruit condition")):
+        assert run_program(folder, "export", "grove-dev", title, "--as", "one").code == 0
+        assert run_program(folder, "import", "one", "grove-live", "--yes").code == 0
+    titles = [row["title"] for row in amphora("survey", "grove-live", "--json").json["items"]]
+    assert sorted(titles) == ["Fruit condition", "Olive", "Olive varieties"]
+
+
+def test_runs_are_undone_in_turn_and_an_open_one_comes_first(halcyon: Path, amphora: Program) -> None:
+    for title, name in (("Olive varieties", "one"), ("Fruit condition", "two")):
+        amphora("export", "grove-dev", title, "--as", name)
+        assert amphora("import", name, "grove-live", "--yes").code == 0
+    before = amphora("survey", "grove-live", "--json").json["items"]
+    refused = amphora("undo", "grove-live-1", "--yes")
+    assert refused.code == 3
+    assert "is not the latest run into grove-live: grove-live-2 came after it" in refused.err
+    assert amphora("survey", "grove-live", "--json").json["items"] == before
+    # A third one is kept in its middle: nothing else goes in before it is finished or put back.
+    amphora("export", "grove-dev", "Quality classes", "Press lines", "--as", "three")
+    amphora("practice", "trouble", "grove-live.practice", "--after", "1")
+    assert amphora("import", "three", "grove-live", "--yes", "--if-it-fails", "keep").code == 6
+    amphora("export", "grove-dev", "Payout states", "--as", "four")
+    refused = amphora("import", "four", "grove-live", "--yes")
+    assert refused.code == 3
+    assert "grove-live-3 into grove-live is kept" in refused.err
+    assert amphora("resume").code == 0
+    assert amphora("import", "four", "grove-live", "--yes").code == 0
+
+
 def test_rows_and_screens_are_cut_to_what_a_person_reads(halcyon: Path, amphora: Program) -> None:
     with in_practice(halcyon, "grove-dev") as dev:
         for number in range(60):
