@@ -257,18 +257,33 @@ def test_two_ledgers_never_take_each_others_work_for_their_own(
 
 
 def test_a_step_of_another_ledger_is_never_taken_for_ours(halcyon: Path, amphora: Program, tmp_path: Path) -> None:
-    """The first step of the first run of each makes something else: the platform remembers tokens, and must not answer
-    the second with what it made for the first."""
+    """The first step of the first run of each makes the same item: the platform remembers tokens, and must not answer
+    the second with what it made for the first, which is gone."""
     other = tmp_path / "other"
     other.mkdir()
     (other / "amphora.toml").write_text(
         (halcyon / "amphora.toml").read_text().replace("practice:", f"practice:{halcyon}/")
     )
-    for folder, title in ((halcyon, "Olive varieties"), (other, "Fruit condition")):
-        assert run_program(folder, "export", "grove-dev", title, "--as", "one").code == 0
-        assert run_program(folder, "import", "one", "grove-live", "--yes").code == 0
-    titles = [row["title"] for row in amphora("survey", "grove-live", "--json").json["items"]]
-    assert sorted(titles) == ["Fruit condition", "Olive", "Olive varieties"]
+    for folder in (halcyon, other):
+        assert run_program(folder, "export", "grove-dev", "Olive varieties", "--as", "one").code == 0
+        done = run_program(folder, "import", "one", "grove-live", "--yes")
+        assert done.code == 0, done.err
+        titles = [row["title"] for row in amphora("survey", "grove-live", "--json").json["items"]]
+        assert sorted(titles) == ["Olive", "Olive varieties"]
+        if folder == halcyon:
+            assert amphora("undo", "last", "--yes").code == 0
+
+
+def test_no_rows_go_into_a_table_that_holds_some(amphora: Program) -> None:
+    amphora("export", "grove-dev", "Growers", "--as", "growers", "--with", "records")
+    assert amphora("import", "growers", "grove-live", "--yes", "--with", "records").code == 0
+    amphora("practice", "edit", "grove-dev.practice", "Growers", "--set", 'title="Our growers"')
+    amphora("export", "grove-dev", "Growers", "--as", "growers", "--with", "records")
+    again = amphora("import", "growers", "grove-live", "--yes", "--with", "records")
+    assert again.code == 0, again.err
+    assert "No rows go into tables that hold some already" in again.out
+    [rows] = [r["rows"] for r in amphora("survey", "grove-live", "--json").json["items"] if r["rows"]]
+    assert rows == 412
 
 
 def test_runs_are_undone_in_turn_and_an_open_one_comes_first(halcyon: Path, amphora: Program) -> None:
