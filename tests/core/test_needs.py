@@ -15,8 +15,10 @@ from amphora.core.form.settings import type_of
 from amphora.core.needs.crosswalk import Crosswalk, MapState, resolve, row_name
 from amphora.core.plan.gate import _need_words
 from amphora.core.plan.states import Image, is_plainly
+from amphora.core.values.canon import NotCanonical, canonical_bytes
 from amphora.core.values.model import Need, States, Supply
 from amphora.core.values.tokens import MASK
+from amphora.core.values.words import few
 from amphora.engine.runs.material import keepable
 from tests.core.test_checks import MAPPED, S, target
 
@@ -94,3 +96,16 @@ def test_a_mask_that_nobody_can_fill_is_left_out() -> None:
     assert keepable(kept, kept, sheet) == kept
     assert keepable(kept, {"key": MASK}, sheet) == {"key": MASK, "doors": [{"at": 1}, {"code": "", "at": 2}]}
     assert keepable(kept, None, sheet) == {"doors": [{"at": 1}, {"code": "", "at": 2}]}
+
+
+def test_only_what_is_left_over_is_counted() -> None:
+    assert few(["a", "b", "c"]) == "a, b, c"
+    assert few(["a", "b", "c", "d"]) == "a, b, c and 1 more"
+    assert few([]) == ""
+
+
+@pytest.mark.parametrize("value", [2**53 - 1, -(2**53 - 1)])
+def test_the_largest_integers_that_json_carries(value: int) -> None:
+    assert canonical_bytes({"n": value}) == f'{{"n":{value}}}'.encode()
+    with pytest.raises(NotCanonical):
+        canonical_bytes({"n": value + (1 if value > 0 else -1)})

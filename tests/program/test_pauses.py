@@ -227,3 +227,16 @@ def test_the_makers_words_are_shown_where_they_are_needed(packed: Program, halcy
     secret = packed(*export, "--note-for", "Lab exchange=the password is Wn7kQ2xT9mB4")
     assert secret.code == 3
     assert "Wn7kQ2xT9mB4" not in secret.err
+
+
+def test_what_is_made_from_each_other_is_refused_whatever_was_silenced(packed: Program, halcyon: Path) -> None:
+    assert packed("export", "grove-dev", "Lab exchange", "Weighbridge feed", "--as", "two").code == 0
+    made_from = ("--made-from", f"{NEED}=Weighbridge feed", "--made-from", "weighbridge-dev=Lab exchange")
+    packed("map", "two", "grove-live", "--accept", *made_from, "--set", "weighbridge-feed-every_minutes=3")
+    with (halcyon / "amphora.toml").open("a", encoding="utf-8") as file:
+        file.write('[rules]\ncycle-unbreakable = "note"\n')
+    before = everything(halcyon)
+    refused = packed("import", "two", "grove-live", "--yes")
+    assert refused.code == 3, refused.out
+    assert "which can't be there without it" in refused.err
+    assert everything(halcyon) == before
