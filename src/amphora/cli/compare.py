@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from amphora.cli.packages import opened_package
-from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, Work, working
+from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, MoveOption, TitleOption, Work, working
 from amphora.core.values.next_step import advice, to_type
 
 if TYPE_CHECKING:
@@ -36,12 +36,8 @@ def compare(
         list[str] | None,
         typer.Option("--choose", metavar="ITEM=CHOICE", help="package, target, last-delivered or leave."),
     ] = None,
-    titles: Annotated[
-        list[str] | None, typer.Option("--title", metavar="ITEM=TITLE", help="Another title there, remembered.")
-    ] = None,
-    folders: Annotated[
-        list[str] | None, typer.Option("--folder", metavar="FROM=TO", help="Another folder there, remembered.")
-    ] = None,
+    titles: TitleOption = None,
+    folders: MoveOption = None,
     refresh: Annotated[
         Path | None, typer.Option("--refresh", metavar="DOCKET", help="Bring a docket up to date.")
     ] = None,

@@ -9,7 +9,17 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from amphora.cli.packages import opened_package
-from amphora.cli.work import BreakFlag, DebugFlag, FolderOption, JsonFlag, WaitOption, Work, working
+from amphora.cli.work import (
+    BreakFlag,
+    DebugFlag,
+    FolderOption,
+    JsonFlag,
+    MoveOption,
+    TitleOption,
+    WaitOption,
+    Work,
+    working,
+)
 from amphora.core.values.next_step import advice, blank, to_type
 from amphora.core.values.visible import visible
 
@@ -50,12 +60,8 @@ def import_(
     custody: Annotated[
         str, typer.Option("--custody", help="package or target: in whose hands the target's copy is then.")
     ] = "",
-    titles: Annotated[
-        list[str] | None, typer.Option("--title", metavar="ITEM=TITLE", help="Another title there, remembered.")
-    ] = None,
-    folders: Annotated[
-        list[str] | None, typer.Option("--folder", metavar="FROM=TO", help="Another folder there, remembered.")
-    ] = None,
+    titles: TitleOption = None,
+    folders: MoveOption = None,
     leave: Annotated[
         list[str] | None, typer.Option("--leave", metavar="ITEM", help="Leave it out; what uses it needs it there.")
     ] = None,

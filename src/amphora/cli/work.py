@@ -26,6 +26,12 @@ FolderOption = Annotated[
 ]
 DebugFlag = Annotated[bool, typer.Option("--debug", help="Show a traceback when something goes wrong.", hidden=True)]
 
+TitleOption = Annotated[
+    list[str] | None, typer.Option("--title", metavar="ITEM=TITLE", help="Another title there, remembered.")
+]
+MoveOption = Annotated[
+    list[str] | None, typer.Option("--folder", metavar="FROM=TO", help="Another folder there, remembered.")
+]
 WaitOption = Annotated[
     float,
     typer.Option(

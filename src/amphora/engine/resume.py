@@ -191,22 +191,18 @@ def waiting_for(session: Session, picked: PickedUp) -> list[Mapped]:
     """The needs that aren't served yet and hold the run up: with the one new thing on offer as a guess,
     or why what the crosswalk says does not serve."""
     opened = session.open(picked.run.environment)
+    supplies = opened.environment.supplies()
+    there = {delivery.key for delivery in session.ledger.delivered(picked.run)}
     found = []
     for one in map_needs(session, picked.contents, opened):
-        if one.need.key not in picked.makers:
-            continue
-        # Made in another leg: nobody can be asked for it yet.
-        if not _is_there(session, picked, picked.makers[one.need.key]):
+        # What is made in a later leg nobody can be asked for yet.
+        if picked.makers.get(one.need.key) not in there:
             continue
         if one.state is not MapState.MAPPED:
-            found.append(_with_offer(one, opened.environment.supplies(), picked.supplies))
+            found.append(_with_offer(one, supplies, picked.supplies))
         elif trouble := _trouble(opened, one):
             found.append(replace(one, state=MapState.OPEN, native=None, reason=trouble))
     return found
-
-
-def _is_there(session: Session, picked: PickedUp, maker: Key) -> bool:
-    return any(delivery.key == maker for delivery in session.ledger.delivered(picked.run))
 
 
 def _with_offer(mapped: Mapped, supplies: Sequence[Supply], before: frozenset[str]) -> Mapped:

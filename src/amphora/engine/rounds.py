@@ -16,7 +16,6 @@ from amphora.engine.imports import import_prepared, is_recorded
 from amphora.engine.runs.forwards import Keeper, Outcome
 from amphora.engine.session import Session
 from amphora.engine.verify import Verified
-from amphora.ledger.records import PAUSED
 
 ALL = "all"
 ONE_THEN_REST = "one-then-rest"
@@ -130,8 +129,3 @@ def _one(session: Session, prepared: Prepared, keeper: Keeper | None) -> Came:
         # Refused before it began: somebody was quicker, or the target can't be reached any more.
         return Came(docket, NOT_BEGUN, trouble=error)
     return Came(docket, outcome.run.state, outcome, verified, outcome.failure)
-
-
-def waits(found: Sequence[Came]) -> list[Came]:
-    """The targets at which somebody has to set something up."""
-    return [came for came in found if came.state == PAUSED]
