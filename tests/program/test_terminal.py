@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import os
 import pty
+import select
 import subprocess
 import sys
-import time
 from pathlib import Path
 
 import pytest
@@ -36,10 +36,12 @@ def at_terminal(folder: Path, words: list[str], answers: list[str], **variables:
         os.close(theirs)
         shown = b""
         for answer in [*answers, None]:
-            while answer is not None and not shown.rstrip().endswith((b":", b"]:")):
+            # A line may come in pieces: one that ends in a colon is a question only when nothing more comes.
+            while answer is not None and not (
+                shown.rstrip().endswith(b":") and not select.select([ours], [], [], 0.3)[0]
+            ):
                 shown += os.read(ours, 4096)
             if answer is not None:
-                time.sleep(0.05)
                 os.write(ours, answer.encode() + b"\n")
                 shown += b"\n> "
         while True:

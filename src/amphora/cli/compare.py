@@ -10,7 +10,18 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from amphora.cli.packages import opened_package
-from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, MoveOption, TitleOption, Work, working
+from amphora.cli.work import (
+    CopyOption,
+    DebugFlag,
+    FolderOption,
+    JsonFlag,
+    MoveOption,
+    ReplaceOption,
+    SameOption,
+    TitleOption,
+    Work,
+    working,
+)
 from amphora.core.values.next_step import advice, to_type
 
 if TYPE_CHECKING:
@@ -36,6 +47,9 @@ def compare(
         list[str] | None,
         typer.Option("--choose", metavar="ITEM=CHOICE", help="package, target, last-delivered or leave."),
     ] = None,
+    copy: CopyOption = "",
+    same: SameOption = None,
+    replace_: ReplaceOption = None,
     titles: TitleOption = None,
     folders: MoveOption = None,
     refresh: Annotated[
@@ -105,6 +119,9 @@ def compare(
             choose or (),
             titles or (),
             folders or (),
+            copy,
+            same or (),
+            replace_ or (),
         )
         _import_to_be(work, left, right, item, shown)
 
@@ -124,13 +141,16 @@ class _Shown:
     choose: Sequence[str]
     titles: Sequence[str]
     folders: Sequence[str]
+    copy: str
+    same: Sequence[str]
+    replaced: Sequence[str]
 
 
 def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _Shown) -> None:
     from dataclasses import replace
 
     from amphora.core.plan.decisions import Decisions
-    from amphora.engine.arrivals import arrivals_of, said_again
+    from amphora.engine.arrivals import arrivals_of, said_again, taken_for
     from amphora.engine.compare import chosen_for_items, named_key
     from amphora.engine.docket import prepare
     from amphora.engine.gate import ImportRequest, in_the_way
@@ -138,13 +158,17 @@ def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _S
     from amphora.render.compare import comparison_markdown, comparison_page
     from amphora.render.imports import compare_result
 
-    contents = opened_package(work, left)
+    contents = opened_package(work, left, shown.copy)
     since = opened_package(work, shown.since) if shown.since else None
+    taken = taken_for(contents, shown.same, shown.replaced)
+    chosen = chosen_for_items(contents, shown.choose)
     said = replace(
-        chosen_for_items(contents, shown.choose),
+        chosen,
+        items={**taken.items, **chosen.items},
+        same=taken.same,
         file=str(shown.docket or ""),
         arrivals=arrivals_of(contents, shown.titles, shown.folders),
-        words=said_again(shown.titles, shown.folders),
+        words=said_again(title=shown.titles, folder=shown.folders, same=shown.same, replace=shown.replaced),
     )
     prepared = prepare(work.session, contents, right, said, since)
     if shown.decide:
@@ -242,4 +266,4 @@ def _decided(work: Work, prepared: Prepared, since: Contents | None, said: Decis
     if not questions:
         return prepared
     said = said.answered(decide_all(questions, decider(work, prepared.docket)))
-    return prepare(work.session, prepared.contents, prepared.docket.target, said, since)
+    return prepare(work.session, prepared.original or prepared.contents, prepared.docket.target, said, since)

@@ -11,10 +11,13 @@ import typer
 from amphora.cli.packages import opened_package
 from amphora.cli.work import (
     BreakFlag,
+    CopyOption,
     DebugFlag,
     FolderOption,
     JsonFlag,
     MoveOption,
+    ReplaceOption,
+    SameOption,
     TitleOption,
     WaitOption,
     Work,
@@ -24,10 +27,11 @@ from amphora.core.values.next_step import advice, blank, to_type
 from amphora.core.values.visible import visible
 
 if TYPE_CHECKING:
-    from amphora.core.plan.docket import Custody, IfItFails
+    from amphora.core.plan.docket import Custody, Docket, IfItFails
     from amphora.core.values.errors import AmphoraError
     from amphora.engine.docket import Prepared
     from amphora.engine.gate import ImportRequest
+    from amphora.engine.runs.forwards import Outcome
     from amphora.ledger.records import Run
 
 
@@ -60,10 +64,19 @@ def import_(
     custody: Annotated[
         str, typer.Option("--custody", help="package or target: in whose hands the target's copy is then.")
     ] = "",
+    copy: CopyOption = "",
+    same: SameOption = None,
+    replace_: ReplaceOption = None,
     titles: TitleOption = None,
     folders: MoveOption = None,
     leave: Annotated[
         list[str] | None, typer.Option("--leave", metavar="ITEM", help="Leave it out; what uses it needs it there.")
+    ] = None,
+    ids: Annotated[
+        str, typer.Option("--ids", metavar="WHICH", help="Where ids can be chosen: auto (as usual), keep or new.")
+    ] = "",
+    links: Annotated[
+        Path | None, typer.Option("--links", metavar="FILE", help="Write old and new links there, as CSV.")
     ] = None,
     if_it_fails: Annotated[
         str,
@@ -93,12 +106,13 @@ def import_(
       amphora import olive-intake grove-live --yes
       amphora import intake.docket.yaml --yes
       amphora import olive-intake live-sites --rounds one-then-rest --yes
+      amphora import olive-intake grove-live --copy harvest --folder intake=trial/intake --yes
     """
     from dataclasses import replace
 
     from amphora.core.plan.decisions import Decisions
     from amphora.core.values.errors import UsageFault
-    from amphora.engine.arrivals import arrivals_of, left_out, said_again
+    from amphora.engine.arrivals import arrivals_of, left_out, said_again, taken_for
     from amphora.engine.docket import prepare
     from amphora.engine.gate import ImportRequest
     from amphora.engine.imports import prepare_from_docket, same_target
@@ -115,10 +129,12 @@ def import_(
             tuple(without or ()),
             wants_records(with_),
             if_it_fails=checked_failure(if_it_fails),
+            ids=checked_ids(ids),
         )
         request = ImportRequest(said, tuple(take_over or ()), yes, work.is_terminal, not no_pause)
         if is_docket(Path(package)):
-            if fates or custody or take_over or if_it_fails or titles or folders or leave:
+            options = (fates, custody, take_over, if_it_fails, titles, folders, leave, copy, ids, same, replace_)
+            if any(options):
                 raise UsageFault(
                     "What a docket decides stands in it.", next_step=advice(f"Write it into {package}, by hand.")
                 )
@@ -130,7 +146,8 @@ def import_(
                 )
             # Before it is prepared: a name that was mistyped must not cost a reading of the wrong target.
             same_target(read_docket(Path(package)), environments or ())
-            _import_one(work, prepare_from_docket(work.session, Path(package), request), request, preview)
+            prepared = prepare_from_docket(work.session, Path(package), request)
+            _import_one(work, prepared, request, preview, links)
             return
         if not environments:
             if Path(package).suffix in (".yaml", ".yml"):
@@ -140,21 +157,23 @@ def import_(
                     next_step=to_type("compare", blank("…"), "--docket", blank("FILE")),
                 )
             raise UsageFault("Into which environment?", next_step=to_type("import", package, blank("ENVIRONMENT")))
-        contents = opened_package(work, package)
+        contents = opened_package(work, package, copy)
         arrivals = arrivals_of(contents, titles or (), folders or ())
+        taken = taken_for(contents, same or (), replace_ or ())
         said = replace(
             said,
-            items=left_out(contents, leave or ()),
+            items={**taken.items, **left_out(contents, leave or ())},
             arrivals=arrivals,
-            words=said_again(titles or (), folders or (), leave or ()),
+            same=taken.same,
+            words=said_again(title=titles, folder=folders, leave=leave, same=same, replace=replace_),
         )
         targets = work.session.workspace.targets(environments)
         parts = rounds_of(targets, rounds)
         dockets = [prepare(work.session, contents, name, said) for name in targets]
         if len(targets) == 1:
-            _import_one(work, dockets[0], request, preview)
+            _import_one(work, dockets[0], request, preview, links)
         else:
-            _import_many(work, dockets, request, parts, go_on, preview)
+            _import_many(work, dockets, request, parts, go_on, preview, links)
 
 
 def wants_records(with_: list[str] | None) -> bool:
@@ -177,6 +196,16 @@ def checked_failure(what: str) -> IfItFails:
     return IfItFails(what) if what else IfItFails.PUT_BACK
 
 
+def checked_ids(ids: str) -> str:
+    """Which ids new items are to get; UsageFault for anything else."""
+    from amphora.core.plan.decisions import AUTO, IDS
+    from amphora.core.values.errors import UsageFault
+
+    if ids and ids not in IDS:
+        raise UsageFault(f"--ids is {', '.join(IDS)}, not {ids!r}.", next_step=to_type("import", "--help"))
+    return ids or AUTO
+
+
 def checked_custody(custody: str) -> Custody | None:
     """The custody asked for; UsageFault where it is none."""
     from amphora.core.plan.docket import Custody
@@ -187,7 +216,9 @@ def checked_custody(custody: str) -> Custody | None:
     return Custody(custody) if custody else None
 
 
-def _import_one(work: Work, prepared: Prepared, request: ImportRequest, preview: bool) -> None:
+def _import_one(
+    work: Work, prepared: Prepared, request: ImportRequest, preview: bool, links: Path | None = None
+) -> None:
     from amphora.engine.gate import in_the_way
     from amphora.engine.imports import import_prepared, is_recorded, question_for
     from amphora.render.imports import idle_result, preview_result, target_lines
@@ -208,7 +239,7 @@ def _import_one(work: Work, prepared: Prepared, request: ImportRequest, preview:
     if question and not typer.confirm(visible(question), err=True):
         work.tell(["Nothing was touched."])
         raise typer.Exit(3)
-    carried_out(work, prepared)
+    carried_out(work, prepared, links=links)
 
 
 def _import_many(
@@ -218,6 +249,7 @@ def _import_many(
     rounds: Sequence[Sequence[str]],
     go_on: bool,
     preview: bool,
+    links: Path | None = None,
 ) -> None:
     from amphora.core.values.errors import NotReady
     from amphora.engine.gate import in_the_way
@@ -246,10 +278,19 @@ def _import_many(
         work.tell(["Nothing was touched."])
         raise typer.Exit(3)
     found = carried(work.session, dockets, rounds, go_on)
+    write_links(links, [(one.docket, one.outcome) for one in found if one.outcome and not one.outcome.failure])
     work.show(rounds_result(title, found), has_changed=True)
 
 
-def carried_out(work: Work, prepared: Prepared, run: Run | None = None) -> None:
+def write_links(links: Path | None, done: Sequence[tuple[Docket, Outcome]]) -> None:
+    """Writes old and new links as a table for spreadsheets, where that was asked for."""
+    from amphora.render.imports import links_table
+
+    if links is not None:
+        links.write_text(links_table(done), encoding="utf-8-sig", newline="")
+
+
+def carried_out(work: Work, prepared: Prepared, run: Run | None = None, links: Path | None = None) -> None:
     """Carries out a docket, or the next leg of a run, and shows what became of it."""
     from amphora.core.plan.docket import IfItFails
     from amphora.core.values.errors import Interrupted
@@ -269,6 +310,7 @@ def carried_out(work: Work, prepared: Prepared, run: Run | None = None) -> None:
     outcome, verified = import_prepared(work.session, prepared, run, keeper)
     if outcome.failure:
         raise outcome.failure
+    write_links(links, [(prepared.docket, outcome)])
     if outcome.run.state != PAUSED:
         work.show(import_result(prepared.docket, outcome, verified), has_changed=True)
         return

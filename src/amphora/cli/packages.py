@@ -10,9 +10,10 @@ if TYPE_CHECKING:
     from amphora.core.values.model import Contents
 
 
-def opened_package(work: Work, name: str) -> Contents:
-    """Reads and verifies the package that a name means, and says so where it is not one of the workspace; files and
-    folders need no workspace."""
+def opened_package(work: Work, name: str, copy: str = "") -> Contents:
+    """Reads and verifies the package that a name means, as a `copy` where one is asked for, and says so where it is
+    not one of the workspace; files and folders need no workspace."""
+    from amphora.core.form.copies import copied
     from amphora.files.sources import is_elsewhere, open_package
 
     # Asked for all the same where only a workspace could hold it: then it is told that there is none.
@@ -21,4 +22,4 @@ def opened_package(work: Work, name: str) -> Contents:
     contents = open_package(name, packages)
     if contents.file:
         work.tell([f"Reading {contents.title} from {contents.file}"])
-    return contents
+    return copied(contents, copy) if copy else contents

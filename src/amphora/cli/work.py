@@ -32,6 +32,20 @@ TitleOption = Annotated[
 MoveOption = Annotated[
     list[str] | None, typer.Option("--folder", metavar="FROM=TO", help="Another folder there, remembered.")
 ]
+CopyOption = Annotated[
+    str,
+    typer.Option(
+        "--copy", metavar="NAME", help="As a copy of this name beside what is there; PACKAGE~NAME from then on."
+    ),
+]
+SameOption = Annotated[
+    list[str] | None,
+    typer.Option("--same", metavar="ITEM", help="It is the one that stands in its place there, from now on."),
+]
+ReplaceOption = Annotated[
+    list[str] | None,
+    typer.Option("--replace", metavar="ITEM", help="The same, and what differs there is overwritten."),
+]
 WaitOption = Annotated[
     float,
     typer.Option(

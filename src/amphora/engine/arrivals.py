@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from amphora.core.merge.merge import PACKAGE
 from amphora.core.needs.selection import choose
 from amphora.core.plan.arrivals import NOTHING_SAID, Arrival, moved_folders
-from amphora.core.plan.decisions import LEAVE, ItemDecision
+from amphora.core.plan.decisions import LEAVE, Decisions, ItemDecision
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents
@@ -45,10 +46,16 @@ def left_out(contents: Contents, names: Sequence[str]) -> dict[Key, ItemDecision
     return {key: ItemDecision(LEAVE) for key in choose(names, listed_items(contents), contents.title)}
 
 
-def said_again(titles: Sequence[str], folders: Sequence[str], leave: Sequence[str] = ()) -> tuple[str, ...]:
-    """The options as they were typed."""
-    options = [("--title", titles), ("--folder", folders), ("--leave", leave)]
-    return tuple(word for option, texts in options for text in texts for word in (option, text))
+def taken_for(contents: Contents, same: Sequence[str], replaced: Sequence[str]) -> Decisions:
+    """The items that are the ones in their places there, and those of them that overwrite what differs."""
+    keys = choose(replaced, listed_items(contents), contents.title) if replaced else []
+    known = choose(same, listed_items(contents), contents.title) if same else []
+    return Decisions({key: ItemDecision(PACKAGE) for key in keys}, same=tuple(dict.fromkeys([*known, *keys])))
+
+
+def said_again(**options: Sequence[str] | None) -> tuple[str, ...]:
+    """The options as they were typed, by their names."""
+    return tuple(word for name, texts in options.items() for text in texts or () for word in (f"--{name}", text))
 
 
 def _pair(text: str, form: str, example: str) -> tuple[str, str]:

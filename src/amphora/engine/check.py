@@ -46,9 +46,14 @@ def found_by_rules(
     return check(context, workspace.rule_levels, workspace.silenced)
 
 
+def sheets_packed(contents: Contents) -> list[KindSheet]:
+    """The kind sheets that came with a package."""
+    return [parse_sheet(source, kind) for kind, source in contents.sheets.items()]
+
+
 def sheets_for(contents: Contents, opened: Opened | None) -> dict[str, KindSheet]:
     """The target's sheets; a package's own count only for kinds that nobody else knows."""
-    packed = {kind: parse_sheet(source, kind) for kind, source in contents.sheets.items()}
+    packed = {sheet.kind: sheet for sheet in sheets_packed(contents)}
     # The target's over the package's: it is the target that will take or refuse the item.
     return packed | (dict(opened.description.sheets) if opened else {})
 
@@ -91,6 +96,7 @@ def target_index(
         planned=tuple(_planned(docket)),
         gone_users={one.key: one.users for one in docket.retirements},
         has_unique_names=opened.description.capabilities.has_unique_names,
+        converted=docket.converted,
     )
 
 

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from amphora.core.form.kinds import KindSheet, parse_sheet
+from amphora.core.form.routes import converted_contents
 from amphora.core.merge.compare import item_differences
 from amphora.core.merge.merge import FieldChange
 from amphora.core.needs.selection import choose
@@ -55,6 +56,9 @@ def compare_sides(session: Session, left: str | Contents, right: str | Contents,
     """Two environments (by name), two packages, or one of each."""
     left_items, left_sheets = _items(session, left)
     right_items, right_sheets = _items(session, right)
+    # In the shape of the right side, as an import from left to right would have it.
+    mine = Contents("", "", "", "", left_items, ())
+    left_items = dict(converted_contents(mine, right_sheets, left_sheets.values())[0].items)
     sheets = left_sheets | right_sheets
     if only is not None:
         merged = {**right_items, **left_items}

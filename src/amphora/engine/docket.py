@@ -9,6 +9,7 @@ from amphora.core.form.attachments import LEFT_OUT, with_present, without_attach
 from amphora.core.form.bindings import MISSING
 from amphora.core.form.declared import secret_faults
 from amphora.core.form.portable import Portable
+from amphora.core.form.routes import converted_contents
 from amphora.core.form.secrets import sealed
 from amphora.core.form.spots import part_ids
 from amphora.core.merge.compare import Base
@@ -17,24 +18,25 @@ from amphora.core.needs.crosswalk import Mapped, MapState, resolve
 from amphora.core.needs.needs import needs_of, types_of
 from amphora.core.plan.arrivals import arranged, joined
 from amphora.core.plan.claims import Claims
-from amphora.core.plan.decisions import THERE, WITHOUT, Decisions
+from amphora.core.plan.decisions import KEEP, NEW, THERE, WITHOUT, Decisions
 from amphora.core.plan.docket import Action, Custody, Do, Docket, Fate, fingerprint
 from amphora.core.plan.order import wanted_places
-from amphora.core.plan.places import Place
+from amphora.core.plan.places import Place, place_of
 from amphora.core.values.canon import digest
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Contents, Finding, Item, Leak
-from amphora.core.values.next_step import to_type
+from amphora.core.values.next_step import advice, to_type
 from amphora.core.values.tokens import NEED_KINDS, parse_token
 from amphora.engine.action import Known, action_of, secrets_to_enter
-from amphora.engine.check import found_by_rules, sheets_for, target_index
+from amphora.engine.check import found_by_rules, sheets_for, sheets_packed, target_index
 from amphora.engine.leaks import leaks_in_images, refuse_faults
-from amphora.engine.plan import place_of, planned
+from amphora.engine.plan import planned
 from amphora.engine.retirement import retirements_of
 from amphora.engine.runs.material import secrets_at_hand
 from amphora.engine.runs.stage import looked_up
 from amphora.engine.session import Opened, Session
+from amphora.engine.shapes import Shapes
 from amphora.engine.sides import OWN_ADDRESS, Side, read_items, target_side
 from amphora.environments.contract import ChoosesIds, Wanted, able
 
@@ -88,6 +90,10 @@ def prepare(
     opened = session.open(environment)
     session.ledger.locks.wait(opened.description.uid, environment)
     original = contents
+    # Before anything is compared: all sides have the shape that the target has.
+    contents, converted, keys = converted_contents(contents, opened.description.sheets, sheets_packed(contents))
+    since = converted_contents(since, opened.description.sheets, sheets_packed(since))[0] if since else None
+    said = said.under(keys) if keys else said
     remembered = session.ledger.arrivals(opened.description.uid, contents.name, contents.source_uid)
     arrivals = joined(remembered, said.arrivals)
     # First of all: whatever looks at a title or folder from here on has to see the one that it will have there.
@@ -100,7 +106,7 @@ def prepare(
     )
     session.listener(f"reading {environment}", 0, 0)
     mapped = map_needs(session, packed, opened)
-    side = target_side(opened, session.ledger, session.crosswalk, contents, mapped)
+    side = target_side(opened, session.ledger, session.crosswalk, contents, mapped, said.same)
     mapped = [_made_by_now(one, side) for one in mapped]
     # One look at the claims for everything below: who shares, what is dropped and what was there have to agree.
     claims = Claims(session.ledger.claims(side.uid))
@@ -129,7 +135,7 @@ def prepare(
             bases.setdefault(key, Base(present[key].form, present[key].states, natives))
     contents = _with_kept_attachments(contents, side, present, noticed)
     # Before any action: a definition can only be written in native words once every id that it refers to is known.
-    _reserve_ids(contents, side)
+    other = _reserve_ids(contents, side, said.ids)
     actions = []
     for key in contents.items:
         earlier = _earlier(session, side, key, present.get(key), bases.get(key))
@@ -168,12 +174,16 @@ def prepare(
         without=said.without,
         file=said.file,
         if_it_fails=said.if_it_fails,
+        ids=said.ids,
+        same=tuple(key for key in said.same if key in contents.items),
+        id_taken=other if said.ids == KEEP else (),
         arrivals=arrivals,
         words=said.words,
         has_records=said.records,
         source_file=contents.file,
         to_enter=to_enter,
         files=contents.files,
+        converted=tuple(one for one in converted if one.key in contents.items),
     )
     docket = planned(docket, side, contents, said)
     docket = replace(docket, leaks=leaks_of(session, docket, side, present))
@@ -254,7 +264,7 @@ def is_current(session: Session, prepared: Prepared) -> bool:
     docket, opened = prepared.docket, prepared.opened
     mapped = map_needs(session, prepared.packed or prepared.contents, opened)
     # With the crosswalk as it is now: a row that was changed meanwhile is a change of what was agreed to.
-    side = target_side(opened, session.ledger, session.crosswalk, prepared.contents, mapped)
+    side = target_side(opened, session.ledger, session.crosswalk, prepared.contents, mapped, prepared.said.same)
     # Reading all definitions takes as long as the docket did; only a retirement depends on who uses what by now.
     if docket.fated(Fate.RETIRE):
         keys = [one.key for one in docket.retirements if one.key in side.by_key]
@@ -300,7 +310,8 @@ def _earlier(session: Session, side: Side, key: Key, present: Item | None, base:
     since is no longer there, which no merge of fields would say."""
     if present is None or base is None or present.form_bytes == base.form_bytes:
         return ""
-    past = session.ledger.deliveries_of(side.uid, key)
+    shapes = Shapes(side.opened.description.sheets)
+    past = [replace(d, delivery=shapes.delivery(d.delivery)) for d in session.ledger.deliveries_of(side.uid, key)]
     # The last one is the base already: only what came before it would be news.
     for one in past[1:]:
         delivery = one.delivery
@@ -314,11 +325,15 @@ def _bases(session: Session, contents: Contents, side: Side, since: Contents | N
     """What the package carries as its base; else the later of the last delivery into the environment and the last
     export from it; else what the named package holds."""
     bases = {key: Base(form, states, {}) for key, (form, states) in contents.bases.items()}
+    # The environment may have been brought to another release since: what was delivered then is read in the shape of
+    # today.
+    shapes = Shapes(side.opened.description.sheets)
     for key, base in session.ledger.bases(side.uid, contents.items).items():
-        bases.setdefault(key, base)
+        if (here := shapes.base(key, base)) is not None:
+            bases.setdefault(key, here)
     for key, item in since.items.items() if since else ():
         if key in contents.items:
-            bases.setdefault(key, Base(item.form, item.states, {}))
+            bases.setdefault(key, Base(item.form, item.states, {}, item.schema))
     return bases
 
 
@@ -335,10 +350,17 @@ def _with_kept_attachments(
     return replace(contents, items=items, files={**kept, **contents.files})
 
 
-def _reserve_ids(contents: Contents, side: Side) -> None:
-    """Settles the ids of what will be written, where the environment takes the ids that we choose."""
+def _reserve_ids(contents: Contents, side: Side, ids: str) -> tuple[Key, ...]:
+    """Settles the ids of what will be written, where the environment takes the ids that we choose; the items whose
+    own ids are taken there."""
     if not side.opened.description.capabilities.keeps_ids:
-        return
+        if ids == KEEP:
+            raise UsageFault(
+                f"{side.name} gives ids by itself: none can be kept.",
+                subject=side.name,
+                next_step=advice("Leave --ids out."),
+            )
+        return ()
     sheets = side.opened.description.sheets
     wanted = [
         Wanted(
@@ -348,15 +370,20 @@ def _reserve_ids(contents: Contents, side: Side) -> None:
             key not in side.by_key,
             tuple(sorted(part_ids(item.form, sheets[item.kind]))),
             side.names.inner.get(key, {}),
+            ids == NEW,
         )
         for key, item in contents.items.items()
         if item.kind in sheets and sheets[item.kind].is_carried
     ]
+    other: list[Key] = []
     chooser = able(side.opened.environment, ChoosesIds, "takes no ids of our choice")
     for one, reserved in zip(wanted, chooser.reserve(wanted), strict=True):
         side.names.bind(one.key, reserved.native_id)
         if reserved.inner:
             side.names.inner[one.key] = reserved.inner
+        if one.is_new and (reserved.native_id != one.native_id or reserved.inner):
+            other.append(one.key)
+    return tuple(other)
 
 
 def _check(

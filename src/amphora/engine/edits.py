@@ -18,10 +18,11 @@ from amphora.core.values.next_step import to_type
 from amphora.engine.docket import prepare
 from amphora.engine.leaks import leaks_in, refuse_to_pack
 from amphora.engine.session import Session
+from amphora.engine.shapes import Shapes
 from amphora.engine.sides import Side, own_side, read_items
 from amphora.engine.verify import Verified, verify
 from amphora.engine.versions import stored
-from amphora.files.package import find_package, read_package
+from amphora.files.sources import stored_package
 from amphora.ledger.records import Delivery
 
 CARRIED_BACK = "edits"
@@ -45,7 +46,8 @@ def edits_of(session: Session, environment: str) -> list[Edited]:
     """Everything in an environment that isn't as the packages in force delivered it: edited since, or edited
     before and kept by an import. What was carried back and delivered again is no longer among it."""
     side = own_side(session.open(environment), session.ledger, session.crosswalk)
-    latest = session.ledger.last_deliveries(side.uid)
+    shapes = Shapes(side.opened.description.sheets)
+    latest = {key: shapes.delivery(one) for key, one in session.ledger.last_deliveries(side.uid).items()}
     claimed = Claims(session.ledger.claims(side.uid)).claimed(latest)
     wanted = [as_packed(delivery) for key, delivery in sorted(latest.items()) if key in claimed]
     return [
@@ -102,7 +104,7 @@ def put_back_dockets(session: Session, environment: str, edits: list[Edited]) ->
         if one.changes:
             by_package.setdefault((one.delivery.package, one.delivery.version), []).append(one)
     for (package, version), some in by_package.items():
-        contents = read_package(find_package(f"{package}-{version}", session.workspace.packages))
+        contents = stored_package(f"{package}-{version}", session.workspace.packages)
         said = Decisions({one.key: ItemDecision(places=_restoring(one)) for one in some})
         dockets.append(prepare(session, contents, environment, said).docket)
     return dockets

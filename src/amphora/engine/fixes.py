@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from amphora.core.form.attachments import LEFT_OUT
+from amphora.core.form.copies import taken_apart
 from amphora.core.needs.crosswalk import MapState
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, readable
@@ -28,6 +29,7 @@ class Fixed:
 
 def fix_findings(session: Session, contents: Contents, targets: Sequence[str]) -> Fixed:
     """Packs what is missing in any target, as the next version, and adds open rows to the crosswalk."""
+    _refuse_copy(contents, targets)
     # For all targets before anything is packed: one package has to serve them all.
     findings = [finding for target in targets for finding in check_package(session, contents, target).docket.findings]
     lines = []
@@ -81,6 +83,16 @@ def _packed_again(session: Session, contents: Contents, missing: Sequence[Key]) 
         kept = tuple(name for name in saved.leave_out if name in at_home)
         save_selection(session.workspace, contents.name, replace(saved, leave_out=kept))
     return report
+
+
+def _refuse_copy(contents: Contents, targets: Sequence[str]) -> None:
+    base, copy = taken_apart(contents.name)
+    if copy:
+        raise UsageFault(
+            f"{contents.name} is a copy: what is packed anew is {base}.",
+            subject=contents.name,
+            next_step=to_type("check", base, *targets, "--fix"),
+        )
 
 
 def _source(session: Session, contents: Contents) -> EnvironmentEntry:

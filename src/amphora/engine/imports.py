@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
+from amphora.core.form.copies import as_named
 from amphora.core.plan.decisions import LEAVE, ItemDecision
 from amphora.core.plan.docket import Do, Docket, IfItFails
 from amphora.core.plan.gate import Why
@@ -14,14 +15,15 @@ from amphora.core.values.model import Contents
 from amphora.core.values.next_step import blank, to_type
 from amphora.engine.docket import Prepared, is_current, prepare
 from amphora.engine.gate import ImportRequest, agreed, in_the_way, refuse
+from amphora.engine.old_links import old_links
 from amphora.engine.resume import kept_request, packed_file
 from amphora.engine.runs.forwards import Keeper, Outcome, Provision, carry_out, go_on
 from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Session
-from amphora.engine.verify import Verified, verify
+from amphora.engine.verify import Verified, looked_at
 from amphora.files.docket_file import DocketFile, line_of, read_docket
-from amphora.files.package import find_package, read_package
 from amphora.files.reviewed import refuse_otherwise
+from amphora.files.sources import open_package, stored_package
 from amphora.ledger.records import Run
 
 
@@ -76,10 +78,8 @@ def packed(session: Session, file: DocketFile) -> Contents:
     """The package of a docket: where it was then, else by name in the workspace."""
     # Where it was read from when the docket was made: a folder of a pipeline is not in the workspace.
     if file.source and Path(file.source).exists():
-        from amphora.files.sources import open_package
-
-        return open_package(file.source, session.workspace.packages)
-    return read_package(find_package(f"{file.package}-{file.version}", session.workspace.packages))
+        return as_named(open_package(file.source, session.workspace.packages), file.package)
+    return stored_package(f"{file.package}-{file.version}", session.workspace.packages)
 
 
 def _stale(path: Path, reasons: Sequence[str]) -> NotReady:
@@ -92,7 +92,7 @@ def _stale(path: Path, reasons: Sequence[str]) -> NotReady:
 
 def base_of(session: Session, file: DocketFile) -> Contents | None:
     """The package that served a docket as base, if one did."""
-    return read_package(find_package(file.since, session.workspace.packages)) if file.since else None
+    return stored_package(file.since, session.workspace.packages) if file.since else None
 
 
 def question_for(session: Session, prepared: Prepared, request: ImportRequest) -> str:
@@ -151,7 +151,10 @@ def import_prepared(
     if outcome.failure:
         return outcome, []
     try:
-        return outcome, verify(session, opened.name, session.ledger.delivered(outcome.run))
+        verified, found = looked_at(session, opened.name, session.ledger.delivered(outcome.run))
+        was = [action.item.link for action in docket.actions if action.key in outcome.links]
+        held = old_links(found, was, outcome.links.values())
+        return replace(outcome, old_links=tuple(held)), verified
     except AmphoraError as error:
         # The run is done and recorded: that nobody can look just now is not its fault.
         session.listener(f"not verified: {error.message}", 0, 0)

@@ -9,10 +9,10 @@ from amphora.core.needs.pauses import legs_of
 from amphora.core.plan.decisions import Decisions
 from amphora.core.plan.docket import Do, Docket, Fate, Leg
 from amphora.core.plan.order import import_steps, wanted_places
-from amphora.core.plan.places import Place, taken
+from amphora.core.plan.places import Place, place_of, taken
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, kind_of
-from amphora.core.values.model import Contents, Listed
+from amphora.core.values.model import Contents
 from amphora.core.values.next_step import advice
 from amphora.engine.sides import Side
 from amphora.environments.contract import habits_of
@@ -63,11 +63,6 @@ def planned(docket: Docket, side: Side, contents: Contents, said: Decisions) -> 
         records={key: contents.records[key] for key in rows},
         filled=filled,
     )
-
-
-def place_of(row: Listed) -> Place:
-    """Where an item stands: kind, folder, name."""
-    return row.kind, row.states.folder, row.segments[-1] if row.segments else row.states.title
 
 
 def _rows(docket: Docket, contents: Contents, side: Side, said: Decisions) -> tuple[dict[Key, int], tuple[Key, ...]]:

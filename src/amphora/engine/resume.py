@@ -9,6 +9,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from amphora.core.form.copies import as_named, taken_apart
 from amphora.core.form.kinds import PauseWords
 from amphora.core.form.spots import shown_values
 from amphora.core.needs.crosswalk import Mapped, MapState
@@ -27,7 +28,8 @@ from amphora.engine.runs.backwards import foresee
 from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Opened, Session
 from amphora.environments.contract import Probes
-from amphora.files.package import SUFFIX, find_package, is_package, read_package, write_package
+from amphora.files.package import SUFFIX, is_package, read_package, write_package
+from amphora.files.sources import stored_package
 from amphora.ledger.records import IMPORT, PAUSED, Run
 
 
@@ -90,7 +92,8 @@ def kept_request(prepared: Prepared) -> dict[str, Json]:
 @contextmanager
 def packed_file(session: Session, contents: Contents) -> Iterator[Path]:
     """A package as a file: the one that it was read from, with its signature, or one written for the purpose."""
-    for path in (Path(contents.file), session.workspace.packages / f"{contents.name}-{contents.version}{SUFFIX}"):
+    stored = session.workspace.packages / f"{taken_apart(contents.name)[0]}-{contents.version}{SUFFIX}"
+    for path in (Path(contents.file), stored):
         if path.is_file() and is_package(path, contents.package_digest):
             yield path
             return
@@ -135,7 +138,7 @@ def picked_up(session: Session, run: Run) -> Iterator[PickedUp]:
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / f"{run.package}-{run.version}{SUFFIX}"
         contents = _package_of(session, run, kept["package"], path)
-        since = read_package(find_package(kept["since"], session.workspace.packages)) if kept["since"] else None
+        since = stored_package(kept["since"], session.workspace.packages) if kept["since"] else None
         said = Decisions.from_json(kept["decisions"])
         # What is in already was decided on; only what stays out altogether still has a say.
         there = {delivery.key for delivery in session.ledger.delivered(run)}
@@ -150,10 +153,10 @@ def picked_up(session: Session, run: Run) -> Iterator[PickedUp]:
 def _package_of(session: Session, run: Run, digest: str, path: Path) -> Contents:
     """The package of a run: as the ledger keeps it, or, of a run that was not to wait, as it lies among packages."""
     if session.ledger.parcels.take(digest, path):
-        return read_package(path)
-    stored = session.workspace.packages / f"{run.package}-{run.version}{SUFFIX}"
+        return as_named(read_package(path), run.package)
+    stored = session.workspace.packages / f"{taken_apart(run.package)[0]}-{run.version}{SUFFIX}"
     if stored.is_file() and (contents := read_package(stored)).package_digest == digest:
-        return contents
+        return as_named(contents, run.package)
     raise NotReady(
         f"{run.name} can't go on: its package {run.package} {run.version} is neither in the ledger nor in"
         f" {session.workspace.packages}.",

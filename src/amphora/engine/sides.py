@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from amphora.core.form.bindings import Bindings
@@ -11,6 +11,7 @@ from amphora.core.form.secrets import sealed
 from amphora.core.merge.compare import Base
 from amphora.core.needs.crosswalk import SECTIONS, Crosswalk, Mapped, MapState, need_key
 from amphora.core.needs.matching import Link, Matches, assign_keys, match
+from amphora.core.plan.places import new_place, place_of
 from amphora.core.values.keys import Key, encode_segment
 from amphora.core.values.model import Contents, Found, Item, Json, Listed, Supply
 from amphora.engine.session import Opened
@@ -52,18 +53,29 @@ def own_side(opened: Opened, ledger: Ledger, crosswalk: Crosswalk) -> Side:
 
 
 def target_side(
-    opened: Opened, ledger: Ledger, crosswalk: Crosswalk, contents: Contents, mapped: Sequence[Mapped]
+    opened: Opened,
+    ledger: Ledger,
+    crosswalk: Crosswalk,
+    contents: Contents,
+    mapped: Sequence[Mapped],
+    same: Collection[Key] = (),
 ) -> Side:
-    """An environment looked at as the target of a package: matched items carry the package's keys."""
+    """An environment looked at as the target of a package: matched items carry the package's keys. Each of the `same`
+    is matched to what stands in its place, where nothing else is known of it."""
     links = ledger.links(opened.description.uid)
-    matches = match(
-        contents.items.values(),
-        contents.source_uid,
-        opened.environment.index(),
-        links,
-        opened.description.uid,
-        crosswalk.renamed(opened.name),
-    )
+    rows = opened.environment.index()
+
+    def matched(renamed: Mapping[Key, Key]) -> Matches:
+        uid = opened.description.uid
+        return match(contents.items.values(), contents.source_uid, rows, links, uid, renamed)
+
+    renamed = crosswalk.renamed(opened.name)
+    matches = matched(renamed)
+    if missing := [key for key in same if key in contents.items and key not in matches.by_key]:
+        own = assign_keys(rows, links, opened.description.uid)
+        places = {place_of(row): own[row.native_id] for row in rows}
+        there = {key: places.get(new_place(key, contents.items[key].states)) for key in missing}
+        matches = matched({**renamed, **{key: other for key, other in there.items() if other}})
     return _side(opened, matches, links, crosswalk, mapped)
 
 

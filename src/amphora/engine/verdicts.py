@@ -65,7 +65,17 @@ def at_stake(docket: Docket) -> str:
     end += f" with {rows:,} rows" if rows else ""
     if let_go := docket.fated(Fate.LET_GO):
         end += f", {len(let_go)} let go"
-    return f"{docket.title} into {docket.target}: {', '.join(parts)}, {end}.{_pauses(docket)}"
+    return f"{docket.title} into {docket.target}: {', '.join(parts)}, {end}.{_conversions(docket)}{_pauses(docket)}"
+
+
+def _conversions(docket: Docket) -> str:
+    """That items get another shape, and whether something is left behind by that."""
+    mine = [one for one in docket.converted if not one.unfit]
+    if not mine:
+        return ""
+    dropped = sum(len(one.dropped) for one in mine)
+    lost = f", {counted(dropped, 'field')} left behind" if dropped else ""
+    return f" {counted(len(mine), 'item')} converted to the shape there{lost}."
 
 
 def _pauses(docket: Docket) -> str:
@@ -172,7 +182,7 @@ _TOLD: Mapping[Why, tuple[str, ...]] = {
     Why.PAUSE: ("need-later",),
     Why.PERMISSION: ("permission-missing",),
     Why.TAKEN: ("name-taken",),
-    Why.UNKNOWN: ("kind-unknown", "schema-other"),
+    Why.UNKNOWN: ("kind-unknown", "schema-other", "conversion-unfit"),
 }
 """Reasons that findings tell of as well, unless somebody silenced those."""
 

@@ -11,10 +11,11 @@ from amphora.core.merge.merge import By, FieldChange
 from amphora.core.plan.claims import Claims
 from amphora.core.values.errors import NotReady
 from amphora.core.values.keys import Key
-from amphora.core.values.model import Item
+from amphora.core.values.model import Found, Item
 from amphora.core.values.next_step import to_type
 from amphora.core.values.versions import newest
 from amphora.engine.session import Session
+from amphora.engine.shapes import Shapes
 from amphora.engine.sides import own_side, read_items
 from amphora.ledger.records import Delivery, Run
 
@@ -59,15 +60,24 @@ def verify_run(session: Session, run: Run) -> list[Verified]:
 
 def verify(session: Session, environment: str, deliveries: Sequence[Delivery]) -> list[Verified]:
     """Compares what was delivered, in its merged form, with what is there now."""
+    return looked_at(session, environment, deliveries)[0]
+
+
+def looked_at(
+    session: Session, environment: str, deliveries: Sequence[Delivery]
+) -> tuple[list[Verified], dict[Key, Found]]:
+    """The same, with what was found there."""
     side = own_side(session.open(environment), session.ledger, session.crosswalk)
+    shapes = Shapes(side.opened.description.sheets)
+    deliveries = [shapes.delivery(one) for one in deliveries]
     # An item that stands there as a draft only was not delivered: it counts as missing.
     there = [d for d in deliveries if d.key in side.by_key and not side.by_key[d.key].is_drafted_only]
     # Read with the bindings of their delivery: a crosswalk that changed since is a change to bring, not damage.
     bases = {d.key: replace(d.base, _form=d.merged, states=d.merged_states) for d in there}
     session.listener(f"verifying {environment}", 0, len(there))
-    items, _, _ = read_items(side, [d.key for d in there], bases=bases)
+    items, found, _ = read_items(side, [d.key for d in there], bases=bases)
     rows = {d.key: side.by_key[d.key].rows for d in there}
-    return [_verified(d, items.get(d.key), rows.get(d.key), session, environment) for d in deliveries]
+    return [_verified(d, items.get(d.key), rows.get(d.key), session, environment) for d in deliveries], found
 
 
 def _verified(

@@ -76,7 +76,7 @@ class Identity:
 @dataclass(frozen=True)
 class Wanted:
     """An item that is about to be written: the id it had at its source (or has here already), and the
-    portable ids of its parts with those mapped so far."""
+    portable ids of its parts with those mapped so far. `is_anew` asks for other ids even where those are free."""
 
     key: Key
     kind: str
@@ -84,6 +84,7 @@ class Wanted:
     is_new: bool
     parts: tuple[str, ...] = ()
     inner: Mapping[str, str] = field(default_factory=dict)
+    is_anew: bool = False
 
 
 @dataclass(frozen=True)

@@ -121,7 +121,7 @@ class FolderEnvironment:
         result = []
         for one in wanted:
             id_, number = one.native_id, 0
-            while one.is_new and (not id_ or id_ in held):
+            while one.is_new and (not id_ or id_ in held or (one.is_anew and id_ == one.native_id)):
                 number += 1
                 # Made from the item and not from chance: the same import into a copy of the folder gives the same
                 # ids.

@@ -26,7 +26,6 @@ from amphora.environments.contract import (
 )
 from amphora.practice.items import ID_PATTERN, JOINER, PERMISSIONS, PlatformRefusal, PracticeItem
 from amphora.practice.platform import Platform
-from amphora.practice.sheets import practice_sheets
 
 DEFAULT_ACCOUNT = "keeper@halcyon.example"
 
@@ -88,7 +87,7 @@ class PracticeEnvironment:
         return [
             Found(
                 self._listed(item),
-                mask_secrets(item.newest if take == "draft" else item.live, practice_sheets()[item.kind]),
+                mask_secrets(item.newest if take == "draft" else item.live, self.platform.sheets[item.kind]),
             )
             for item in items
         ]
@@ -160,7 +159,7 @@ class PracticeEnvironment:
                 )
                 return self._written(id_)
             # Told by place and not by value: the platform never sees the mask.
-            keep = list(masked_places(write.definition, practice_sheets()[write.kind]))
+            keep = list(masked_places(write.definition, self.platform.sheets[write.kind]))
             self.platform.update(
                 write.native_id,
                 write.states.title,
@@ -180,10 +179,10 @@ class PracticeEnvironment:
         return Image.of(row, self._masked(item, item.live), self._masked(item, item.draft))
 
     def _masked(self, item: PracticeItem, definition: Json) -> Json:
-        return None if definition is None else mask_secrets(definition, practice_sheets()[item.kind])
+        return None if definition is None else mask_secrets(definition, self.platform.sheets[item.kind])
 
     def _listed(self, item: PracticeItem) -> Listed:
-        sheet = practice_sheets()[item.kind]
+        sheet = self.platform.sheets[item.kind]
         is_published = (item.live is not None) if sheet.is_published else None
         return Listed(
             native_id=item.id,

@@ -11,9 +11,10 @@ from pathlib import Path
 from typing import Any
 
 from amphora.core.form.bindings import MISSING
+from amphora.core.form.routes import told
 from amphora.core.merge.merge import LAST_DELIVERED, PACKAGE, TARGET, By, FieldChange
 from amphora.core.plan.arrivals import AS_PACKED, Arrival
-from amphora.core.plan.decisions import LEAVE, Decisions, ItemDecision
+from amphora.core.plan.decisions import AUTO, IDS, LEAVE, Decisions, ItemDecision
 from amphora.core.plan.docket import Action, Custody, Docket, Fate, IfItFails, Retirement
 from amphora.core.values.canon import LARGEST_INTEGER
 from amphora.core.values.errors import UsageFault
@@ -34,6 +35,9 @@ _NAMES = (
     "custody",
     "if_it_fails",
     "on_arrival",
+    "converted",
+    "ids",
+    "same",
     "since",
     "without",
     "with",
@@ -87,6 +91,7 @@ def write_docket(path: Path, docket: Docket) -> None:
 
 def document_of(docket: Docket) -> dict[str, Any]:
     """A docket as the document that stands in its file."""
+    converted = told(docket.converted)
     package = {"name": docket.package, "version": docket.version, "digest": docket.package_digest}
     return {
         "docket": FORMAT,
@@ -97,6 +102,9 @@ def document_of(docket: Docket) -> dict[str, Any]:
         "custody": docket.custody.value,
         "if_it_fails": docket.if_it_fails.value,
         "on_arrival": {key: _arrival_row(one) for key, one in docket.arrivals.items()},
+        **({"converted": converted} if converted else {}),
+        **({"ids": docket.ids} if docket.ids != AUTO else {}),
+        **({"same": list(docket.same)} if docket.same else {}),
         "since": docket.since,
         "without": list(docket.without),
         "with": ["records"] if docket.has_records else [],
@@ -133,6 +141,8 @@ def read_docket(path: Path) -> DocketFile:
             str(path),
             _if_it_fails(path, document),
             _arrivals(path, document),
+            _ids(path, document),
+            tuple(str(key) for key in document.get("same") or ()),
         )
         return DocketFile(
             package=str(package["name"]),
@@ -252,6 +262,12 @@ def _arrivals(path: Path, document: Any) -> dict[Key, Arrival]:
                 raise fault(path, f"The {name} of {key} has to be text.", row, name)
         found[str(key)] = Arrival(str(row.get("title", AS_PACKED)), str(row.get("folder", AS_PACKED)))
     return found
+
+
+def _ids(path: Path, document: Any) -> str:
+    if (ids := document.get("ids", AUTO)) not in IDS:
+        raise fault(path, f"ids is {', '.join(IDS)}, not {ids!r}.", document, "ids")
+    return str(ids)
 
 
 def _if_it_fails(path: Path, document: Any) -> IfItFails:

@@ -6,6 +6,7 @@ import os
 from dataclasses import replace
 from pathlib import Path
 
+from amphora.core.form.copies import copied, taken_apart
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Contents
 from amphora.core.values.next_step import to_type
@@ -18,7 +19,20 @@ from amphora.files.packing_list import PACKING_LIST
 def open_package(name: str, packages: Path | None) -> Contents:
     """Reads and verifies the package that a name on the command line means. A path is a path; a bare name is a
     package of the workspace (`packages`, None outside of one), and only where there is none of that name something
-    that lies in the present folder. UsageFault where both are there and differ: neither is taken for the other."""
+    that lies in the present folder; `NAME~COPY` is a copy of it. UsageFault where both are there and differ: neither
+    is taken for the other."""
+    base, copy = taken_apart(name)
+    return copied(_open(base, packages), copy) if copy else _open(name, packages)
+
+
+def stored_package(name: str, packages: Path) -> Contents:
+    """The package, or the copy of one, that lies in the workspace under a name."""
+    base, copy = taken_apart(name)
+    contents = read_package(find_package(base, packages))
+    return copied(contents, copy) if copy else contents
+
+
+def _open(name: str, packages: Path | None) -> Contents:
     if name.startswith(GIT):
         return replace(read_git(name), file=name)
     here = Path(name)

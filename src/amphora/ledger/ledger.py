@@ -75,29 +75,32 @@ class Ledger:
             for r in self._db.rows(f"select * from exports{where} order by id", values)
         ]
 
-    def exported_forms(self, uid: str, keys: Collection[Key]) -> dict[Key, tuple[int, Json, States]]:
+    def exported_forms(self, uid: str, keys: Collection[Key]) -> dict[Key, tuple[int, Base]]:
         """The form and states in which each of these items of an environment was last exported, with a number
         that orders exports and deliveries."""
         query = (
-            "select e.key, e.form, e.states, x.seq from exported e join exports x on x.id = e.export_id"
+            'select e.key, e.form, e.states, e."schema", x.seq from exported e join exports x on x.id = e.export_id'
             " where x.uid = ? and e.export_id = (select max(f.export_id) from exported f join exports y"
             " on y.id = f.export_id where f.key = e.key and y.uid = x.uid) and e.key in (…)"
         )
         return {
-            row["key"]: (row["seq"], orjson.loads(row["form"]), States.from_json(json.loads(row["states"])))
+            row["key"]: (
+                row["seq"],
+                Base(orjson.loads(row["form"]), States.from_json(json.loads(row["states"])), {}, row["schema"]),
+            )
             for row in self._db.rows_for(query, (uid,), keys)
         }
 
     def last_forms(self, uid: str, keys: Collection[Key]) -> dict[Key, Json]:
         """What each of these items was last known as in an environment, delivered or exported."""
         known = {key: delivery.merged for key, delivery in self.last_deliveries(uid, keys).items()}
-        return known | {key: form for key, (_, form, _) in self.exported_forms(uid, keys).items()}
+        return known | {key: base.form for key, (_, base) in self.exported_forms(uid, keys).items()}
 
     def bases(self, uid: str, keys: Collection[Key]) -> dict[Key, Base]:
         """The base of each of these items in an environment: the later of the last delivery into it and the
         last export from it."""
         exported = self.exported_forms(uid, keys)
-        found = {key: Base(form, states, {}) for key, (_, form, states) in exported.items()}
+        found = {key: base for key, (_, base) in exported.items()}
         # Whichever was later: an older delivery would make the source's own newer edit look like somebody's change.
         for key, (seq, delivery) in self._last_deliveries(uid, keys).items():
             if key not in exported or seq > exported[key][0]:
@@ -139,8 +142,8 @@ class Ledger:
             for start in range(0, len(items), PORTION):
                 some = items[start : start + PORTION]
                 self._db.do_many(
-                    "insert into exported values (?, ?, ?, ?)",
-                    [(export_id, i.key, i.form_bytes.decode(), dumped(i.states.to_json())) for i in some],
+                    "insert into exported values (?, ?, ?, ?, ?)",
+                    [(export_id, i.key, i.form_bytes.decode(), dumped(i.states.to_json()), i.schema) for i in some],
                 )
 
     def finish(
@@ -314,10 +317,12 @@ class Ledger:
             row: tuple[Any, ...] = (run.id, at, run.uid, one.key, one.native_id, one.package, one.source_uid)
             row += (one.version, base.form_bytes.decode(), dumped(base.states.to_json()), dumped(one.merged))
             row += (dumped(one.merged_states.to_json()), dumped(dict(base.bindings)), seq, one.rows)
+            row += (base.schema,)
             rows.append(row)
         self._db.do_many(
             "insert into deliveries (run_id, at, uid, key, native_id, package, source_uid, version, form, states,"
-            " merged, merged_states, bindings, seq, rows) values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            ' merged, merged_states, bindings, seq, rows, "schema")'
+            f" values ({', '.join('?' * 16)})",
             rows,
         )
         claims = [(one.package, one.source_uid, one.key, run.uid) for one in deliveries]
@@ -385,7 +390,7 @@ def _delivery(row: Any) -> Delivery:
         row["package"],
         row["source_uid"],
         row["version"],
-        Base(Folded(row["form"].encode()), states, json.loads(row["bindings"])),
+        Base(Folded(row["form"].encode()), states, json.loads(row["bindings"]), row["schema"]),
         json.loads(row["merged"]),
         States.from_json(json.loads(row["merged_states"])),
         row["rows"],

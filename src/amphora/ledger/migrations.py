@@ -83,6 +83,11 @@ create table parcels (
     digest text not null, number integer not null, piece blob not null, primary key (digest, number));
 """
 
+FOURTH = """
+alter table exported add column "schema" integer;
+alter table deliveries add column "schema" integer;
+"""
+
 
 def _first(db: sqlite3.Connection) -> None:
     for statement in FIRST.split(";"):
@@ -109,7 +114,12 @@ def _third(db: sqlite3.Connection) -> None:
         db.execute(statement)
 
 
-MIGRATIONS: tuple[Callable[[sqlite3.Connection], None], ...] = (_first, _second, _third)
+def _fourth(db: sqlite3.Connection) -> None:
+    for statement in FOURTH.split(";"):
+        db.execute(statement)
+
+
+MIGRATIONS: tuple[Callable[[sqlite3.Connection], None], ...] = (_first, _second, _third, _fourth)
 """Each takes a ledger from the version of its position to the next one."""
 
 

@@ -96,7 +96,7 @@ PLACES: Mapping[str, Place] = {
             _connections("-south", "mill-db", "office-db", "weighbridge"),
             _people("south.halcyon.example"),
             release="2025.4",
-            schemas={"access-rule": 0},
+            schemas={"access-rule": 0, "app": 0, "skin": 0},
             items_limit={"report": 2},
             item_bytes_limit=20_000,
             broken=("weighbridge",),

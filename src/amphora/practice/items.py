@@ -21,6 +21,7 @@ PREFIXES = {
     "table": "ta",
     "value-list": "vl",
     "theme": "th",
+    "skin": "sn",
     "letter-template": "lt",
     "access-rule": "ar",
     "connection": "cn",

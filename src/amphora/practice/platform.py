@@ -11,7 +11,6 @@ import json
 import sqlite3
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -27,7 +26,7 @@ from amphora.core.form.spots import (
 )
 from amphora.core.values.pointers import parse_pointer, value_at, with_value
 from amphora.practice.items import JOINER, PERMISSIONS, PREFIXES, RELEASE, TABLES, PlatformRefusal, PracticeItem
-from amphora.practice.sheets import practice_sheets
+from amphora.practice.sheets import sheets_of
 from amphora.practice.upgrades import bring_up_to_date
 
 _LETTERS = "0123456789abcdefghjkmnpqrstvwxyz"
@@ -51,6 +50,7 @@ class Platform:
         self.role: str = row["role"]
         trouble = self._db.execute("select value from meta where name = 'trouble'").fetchone()
         self._trouble = int(trouble["value"]) if trouble else 0
+        self._sheets: dict[str, KindSheet] | None = None
 
     def plan_trouble(self, after: int) -> None:
         """Lets one change be refused, after so many others: the last thing that people expect, and what happens."""
@@ -133,8 +133,9 @@ class Platform:
     @property
     def sheets(self) -> dict[str, KindSheet]:
         """The kind sheets of this release."""
-        schemas = json.loads(self.meta("schemas"))
-        return {kind: replace(s, schema=schemas.get(kind, s.schema)) for kind, s in practice_sheets().items()}
+        if self._sheets is None:
+            self._sheets = sheets_of(json.loads(self.meta("schemas")))
+        return self._sheets
 
     def index(self) -> list[PracticeItem]:
         """Every item, without its definitions: one cheap sweep."""
@@ -328,7 +329,7 @@ class Platform:
                 raise PlatformRefusal("busy", "too much was asked of it just now")
 
     def _sheet(self, kind: str) -> KindSheet:
-        sheet = practice_sheets().get(kind)
+        sheet = self.sheets.get(kind)
         if sheet is None:
             raise PlatformRefusal("invalid", f"no kind {kind!r} here")
         return sheet

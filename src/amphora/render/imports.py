@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import csv
+import io
+from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING
 
+from amphora.core.form.routes import told
 from amphora.core.merge.patch import patch_of
 from amphora.core.needs.crosswalk import row_name
 from amphora.core.plan.docket import Do, Docket, Fate
@@ -13,6 +16,7 @@ from amphora.core.plan.steps import LoadRows
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.raw import size_of
 from amphora.core.values.tokens import PREFIX
+from amphora.core.values.visible import for_spreadsheet
 from amphora.core.values.words import counted
 from amphora.engine.verdicts import of_comparison, of_difference, of_import, of_nothing_to_do, of_preview
 from amphora.render.beside import differing, text_lines
@@ -21,8 +25,22 @@ from amphora.render.changes import (
     changes_grid,
     finding_json,
     mapped_json,
+    place_phrase,
 )
-from amphora.render.result import MOST_ROWS, Block, Cell, Grid, Lines, Result, Row, Tone, cut_grid, cut_lines, titled
+from amphora.render.result import (
+    MOST_ROWS,
+    Block,
+    Cell,
+    Grid,
+    Lines,
+    Result,
+    Row,
+    Tone,
+    cut_grid,
+    cut_lines,
+    shown,
+    titled,
+)
 from amphora.render.withdraw import withdrawal_blocks
 
 if TYPE_CHECKING:
@@ -52,6 +70,8 @@ def docket_blocks(docket: Docket, only: Key | None = None, what: str = "") -> li
     grid = cut_grid(Grid(["", "item", "title", "why"], rows, spare=(2,)), whole)
     blocks: list[Block] = [grid] if rows else []
     blocks += withdrawal_blocks(docket) if only is None else []
+    if docket.converted and only is None:
+        blocks += conversion_blocks(docket)
     if docket.left_out and only is None:
         blocks.append(Lines([readable(key) for key in docket.left_out], "Left out of this import"))
     told = [action for action in shown if action.comparison and action.comparison.changes]
@@ -69,6 +89,15 @@ def docket_blocks(docket: Docket, only: Key | None = None, what: str = "") -> li
         if comparison and comparison.is_layout_moved and (comparison.changes or only):
             blocks.append(Lines([Cell("Some of it was only moved on the canvas.", "dim")]))
     return blocks
+
+
+def conversion_blocks(docket: Docket) -> list[Block]:
+    """What was converted to the target's shapes, and what of it is left behind."""
+    lines: list[Cell | str] = [f"- {line}" for line in told(docket.converted)]
+    for one in docket.converted:
+        for place, value in one.dropped if not one.unfit else ():
+            lines.append(Cell(f"- left behind: {place} of {readable(one.key)}, {shown(value, 40)}", "warn"))
+    return [Lines(cut_lines(lines, "--json"), f"In the shape that {docket.target} has")] if lines else []
 
 
 def docket_json(docket: Docket) -> dict[str, object]:
@@ -90,6 +119,19 @@ def docket_json(docket: Docket) -> dict[str, object]:
         "no_longer_packed": [
             {"key": r.key, "fate": r.fate.value, "rows": r.present.rows or 0, "used_by": list(r.users)}
             for r in docket.retirements
+        ],
+        "converted": [
+            {
+                "key": one.key,
+                "from": list(one.before),
+                "to": list(one.after),
+                "moved": one.moved,
+                "split": one.split,
+                "filled": one.filled,
+                "dropped": dict(one.dropped),
+                "unfit": dict(one.unfit),
+            }
+            for one in docket.converted
         ],
         "custody": docket.custody.value,
         "steps": [[step.do, list(step.keys)] for step in docket.steps],
@@ -188,14 +230,8 @@ def idle_result(docket: Docket) -> Result:
 def import_result(docket: Docket, outcome: Outcome, verified: Sequence[Verified]) -> Result:
     """An import was carried out."""
     actions = {action.key: action for action in docket.actions}
-    links: list[Row] = [
-        [Cell(actions[key].states.title, "strong"), Cell(actions[key].item.link, "dim"), link]
-        for key, link in sorted(outcome.links.items())
-        if key in actions
-    ]
     wrong = [one for one in verified if not one.is_as_promised]
-    links_grid = cut_grid(Grid(["item", "was at", "is now at"], links, "Old and new links"), "--json")
-    blocks: list[Block] = [links_grid] if links else []
+    blocks = [*link_blocks(docket, outcome)]
     todo = [
         f"- Enter secret {row_name(token.removeprefix(PREFIX))} in {actions[key].states.title}:"
         f" {outcome.links.get(key) or _address(docket, key)}"
@@ -225,10 +261,49 @@ def import_result(docket: Docket, outcome: Outcome, verified: Sequence[Verified]
             "created": len(docket.by(Do.CREATE)),
             "updated": len(docket.by(Do.UPDATE)),
             "links": {k: {"old": actions[k].item.link, "new": v} for k, v in outcome.links.items() if k in actions},
+            "old_links": [{"key": o.key, "place": o.place, "address": o.address} for o in outcome.old_links],
             "secrets_to_enter": [[key, token] for key, token in docket.to_enter],
             "not_as_promised": [one.key for one in wrong],
         },
     )
+
+
+def link_blocks(docket: Docket, outcome: Outcome) -> list[Block]:
+    """Old and new addresses, and the texts in which an old one still stands."""
+    actions = {action.key: action for action in docket.actions}
+    mine = {key: (actions[key], link) for key, link in sorted(outcome.links.items()) if key in actions}
+    blocks: list[Block] = []
+    # Copies have no old address: what they are copies of is where it was.
+    if any(action.item.link for action, _ in mine.values()):
+        rows: list[Row] = [
+            [Cell(action.states.title, "strong"), Cell(action.item.link, "dim"), link]
+            for action, link in mine.values()
+        ]
+        grid = Grid(["item", "was at", "is now at"], rows, "Old and new links")
+        blocks.append(cut_grid(grid, "--links FILE"))
+    elif mine:
+        rows = [[Cell(action.states.title, "strong"), link] for action, link in mine.values()]
+        blocks.append(cut_grid(Grid(["item", "is at"], rows, "Links"), "--links FILE"))
+    if outcome.old_links:
+        lines: list[Cell | str] = [
+            Cell(f"- {readable(one.key)}, {place_phrase(one.place)}: {one.address}", "warn")
+            for one in outcome.old_links
+        ]
+        blocks.append(Lines(cut_lines(lines, "--json"), "Addresses of the source that still stand in texts"))
+    return blocks
+
+
+def links_table(done: Iterable[tuple[Docket, Outcome]]) -> str:
+    """Old and new addresses as CSV (RFC 4180): environment, item, title, old, new."""
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(["environment", "item", "title", "was at", "is now at"])
+    for docket, outcome in done:
+        for action in docket.actions:
+            if action.key in outcome.links:
+                cells = (docket.target, action.key, action.states.title, action.item.link, outcome.links[action.key])
+                writer.writerow([for_spreadsheet(cell) for cell in cells])
+    return out.getvalue()
 
 
 def _address(docket: Docket, key: Key) -> str:

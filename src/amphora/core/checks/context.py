@@ -8,14 +8,16 @@ from enum import StrEnum
 from functools import cached_property
 from typing import Any
 
+from amphora.core.form.copies import taken_apart
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Spot
+from amphora.core.form.routes import Converted
 from amphora.core.form.secrets import STRICT, Guard
 from amphora.core.form.spots import named_pointer
 from amphora.core.needs.crosswalk import Mapped
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Contents, Finding, Item, Level, Limits, Listed
-from amphora.core.values.next_step import NOTHING, NextStep, to_type
+from amphora.core.values.next_step import NOTHING, NextStep, blank, to_type
 from amphora.core.values.pointers import parse_pointer, write_pointer
 from amphora.core.values.tokens import NEED_KINDS, Token, TokenPlace
 
@@ -75,7 +77,8 @@ class TargetIndex:
 
     `features` is None where the environment doesn't tell. `parts` holds portable part ids, `natives` what
     the needs stand for. `dropped` are the items that the package alone claims there and no longer holds, `gone_users`
-    what would still use them, `shared` packed items that other packages claim, `planned` what the import would do.
+    what would still use them, `shared` packed items that other packages claim, `planned` what the import would do,
+    `converted` what was brought to the shape that the target has.
     """
 
     name: str
@@ -99,6 +102,7 @@ class TargetIndex:
     planned: tuple[Planned, ...] = ()
     gone_users: Mapping[Key, tuple[Key, ...]] = field(default_factory=dict)
     has_unique_names: bool = True
+    converted: tuple[Converted, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -152,6 +156,10 @@ class CheckContext:
 
     def retry_without(self, left: Key) -> NextStep:
         """The same without one of the items."""
+        base, copy = taken_apart(self.contents.name)
+        if copy:
+            # The copy follows the package: what is packed anew is that.
+            return to_type("check", base, self.name or blank("ENVIRONMENT"))
         used = {key for item in self.contents.items.values() for key in item.uses() if item.key != left}
         kept = sorted(self.contents.items.keys() - {left})
         roots = [key for key in kept if key not in used] or kept

@@ -8,6 +8,7 @@ from collections.abc import Iterable, Mapping
 import orjson
 
 from amphora.core.checks.context import CheckContext, Rule, TargetIndex, Todo, named
+from amphora.core.form.routes import told
 from amphora.core.form.spots import feature_values
 from amphora.core.values.keys import Key, decode_segment, path_of, readable
 from amphora.core.values.model import Finding, Item, Level, Listed
@@ -20,9 +21,12 @@ NEAR = 0.9
 
 def kind_unknown(context: CheckContext) -> Iterable[Finding]:
     """The target has no such kind of item."""
+    unfit = _unfit(context)
     for kind, items in _by_kind(context).items():
         there = context.target.sheets.get(kind) if context.target else None
-        if context.target and (there is None or not there.is_carried):
+        # What was to be converted and can't be has a finding of its own.
+        items = [item for item in items if item.key not in unfit]
+        if context.target and items and (there is None or not there.is_carried):
             message = f"{context.target.name} knows no items of kind {kind!r}; the package holds {len(items)}."
             yield context.finding("kind-unknown", Level.ERROR, message, item=items[0].key)
 
@@ -31,10 +35,39 @@ def schema_other(context: CheckContext) -> Iterable[Finding]:
     """The target has the kind in another version of its shape."""
     for kind, items in _by_kind(context).items():
         there = context.target.sheets.get(kind) if context.target else None
-        other = sorted({item.schema for item in items} - {there.schema}) if there else []
+        shapes = {item.schema for item in items if item.key not in _unfit(context)}
+        other = sorted(shapes - {there.schema}) if there else []
         if context.target and there and other:
             message = f"{kind!r} has schema {other[0]} in the package and {there.schema} in {context.target.name}."
             yield context.finding("schema-other", Level.ERROR, message, item=items[0].key)
+
+
+def converted(context: CheckContext) -> Iterable[Finding]:
+    """Items are brought to the shape that the target has."""
+    for line in told(context.target.converted) if context.target else ():
+        yield context.finding("converted", Level.NOTE, f"For {context.name} {line}.")
+
+
+def conversion_drops(context: CheckContext) -> Iterable[Finding]:
+    """The target's shape has no field for something that is then left behind."""
+    for one in context.target.converted if context.target else ():
+        for place, value in one.dropped if not one.unfit else ():
+            # The value's type and not the value: it may be a long text, and what is lost is named by its place.
+            words = "something" if isinstance(value, dict | list) else "a value"
+            message = f"{context.title(one.key)} has {words} at {place}, for which {context.name} has no field."
+            yield context.finding("conversion-drops", Level.WARNING, message, item=one.key)
+
+
+def conversion_unfit(context: CheckContext) -> Iterable[Finding]:
+    """Something of an item has no place in the shape that the target has."""
+    for one in context.target.converted if context.target else ():
+        for place, reason in one.unfit:
+            message = f"{context.title(one.key)} can't have the shape that {context.name} has: at {place}, {reason}."
+            yield context.finding("conversion-unfit", Level.ERROR, message, item=one.key, place=place)
+
+
+def _unfit(context: CheckContext) -> set[Key]:
+    return {one.key for one in context.target.converted if one.unfit} if context.target else set()
 
 
 def feature_missing(context: CheckContext) -> Iterable[Finding]:
@@ -216,6 +249,33 @@ RULES = (
         "The target has the kind in another version of its shape.",
         "Written as it is, the definition would be refused or misread.",
         schema_other,
+    ),
+    Rule(
+        "converted",
+        FAMILY,
+        Level.NOTE,
+        Todo.KNOW,
+        "Items are brought to the shape that the target has.",
+        "They will look otherwise there than in the source, and mean the same.",
+        converted,
+    ),
+    Rule(
+        "conversion-drops",
+        FAMILY,
+        Level.WARNING,
+        Todo.KNOW,
+        "The target's shape has no field for something that is then left behind.",
+        "It would not come back from there either.",
+        conversion_drops,
+    ),
+    Rule(
+        "conversion-unfit",
+        FAMILY,
+        Level.ERROR,
+        Todo.MEND,
+        "Something of an item has no place in the shape that the target has.",
+        "Taken there it would be lost without a word.",
+        conversion_unfit,
     ),
     Rule(
         "feature-missing",

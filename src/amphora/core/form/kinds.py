@@ -9,6 +9,8 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from amphora.core.form.conversions import FIELDS as _CONVERSION
+from amphora.core.form.conversions import Conversion, parse_conversion
 from amphora.core.form.places import Places, Refer, Spot, spots_from
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.next_step import advice
@@ -63,7 +65,7 @@ class KindSheet:
     `source` is the sheet's own TOML text, which travels in packages. `is_switched` and `is_published`
     say whether items of the kind can be switched on and off, and have a draft beside a live version. `access` are
     the kinds to which its items give access; `shape` is its outline in figures; start, that people begin with
-    such an item when they choose what to move.
+    such an item when they choose what to move. `conversions` lead from older versions of the shape to newer ones.
     """
 
     kind: str
@@ -84,6 +86,7 @@ class KindSheet:
     shape: str = ""
     is_start: bool = False
     pause: PauseWords = PauseWords()
+    conversions: tuple[Conversion, ...] = ()
     source: str = field(repr=False, default="")
 
     @property
@@ -138,6 +141,7 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
         shape=table.get("shape", ""),
         is_start=table.get("start", False),
         pause=PauseWords(pause.get("who", ""), pause.get("do", "")),
+        conversions=tuple(parse_conversion(row) for row in table.get("conversion", [])),
         source=source,
     )
 
@@ -189,6 +193,7 @@ def _faults(table: Mapping[str, Any], source: str) -> Iterable[str]:
         shown = pause.get("show", {})
         if isinstance(shown, dict) and not all(isinstance(path, str) for path in shown.values()):
             yield f"{_line(source, 'show')}`pause.show` has to hold names with paths"
+    yield from _unfit_conversions(table, source)
     for refer in table.get("refers", []) if isinstance(table.get("refers", []), list) else ():
         if (
             not isinstance(refer, dict)
@@ -198,6 +203,20 @@ def _faults(table: Mapping[str, Any], source: str) -> Iterable[str]:
             yield f"{_line(source, 'refers')}each [[refers]] needs `at` (a path) and `to` (a list of kinds)"
         else:
             yield from _unfit(refer, _REFERS, "refers.", source)
+
+
+def _unfit_conversions(table: Mapping[str, Any], source: str) -> Iterable[str]:
+    for row in table.get("conversion", []) if isinstance(table.get("conversion", []), list) else ():
+        if not isinstance(row, dict):
+            yield f"{_line(source, 'conversion')}each [[conversion]] has to be a table"
+            continue
+        faults = list(_unfit(row, _CONVERSION, "conversion.", source))
+        yield from faults
+        try:
+            if not faults:
+                parse_conversion(row)
+        except SheetFault as error:
+            yield f"{_line(source, 'conversion')}{error.message}"
 
 
 def _unfit(table: Mapping[str, Any], known: Mapping[str, Any], before: str, source: str) -> Iterable[str]:

@@ -93,6 +93,18 @@ def _rebuilt(value: Json, walk: Walk, change: Change) -> Json:
     return value
 
 
+def texts_in(value: Json, at: Pointer = ()) -> Iterator[tuple[Pointer, str]]:
+    """Every text in a document, with its place."""
+    if isinstance(value, str):
+        yield at, value
+    elif isinstance(value, dict):
+        for name, part in value.items():
+            yield from texts_in(part, (*at, name))
+    elif isinstance(value, list):
+        for number, part in enumerate(value):
+            yield from texts_in(part, (*at, str(number)))
+
+
 def with_texts(value: Json, change: Callable[[str], Json]) -> Json:
     """The document with each text in it changed, whatever stands around it."""
     if isinstance(value, str):

@@ -23,11 +23,13 @@ _NO_ROLES = Places([])
 
 @dataclass(frozen=True)
 class Base:
-    """What was last delivered: the package's form then (a value, or `Folded`), its states, and the bindings used."""
+    """What was last delivered: the package's form then (a value, or `Folded`), its states, and the bindings used.
+    `schema` is the version of the kind's shape that it has, None where nobody wrote that down."""
 
     _form: Json
     states: States
     bindings: Mapping[Key, Json]
+    schema: int | None = None
 
     @property
     def form(self) -> Json:

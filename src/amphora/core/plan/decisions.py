@@ -21,6 +21,11 @@ PUBLICATION = STATE + "first publication"
 THERE = STATE + "there"
 """Questions that are about an item and not about a field of it."""
 
+AUTO, KEEP, NEW = "auto", "keep", "new"
+"""Which ids new items get where we choose them: the source's where they are free, those in any case, or others."""
+
+IDS = (AUTO, KEEP, NEW)
+
 WITHOUT = ("attachments", "access")
 """What of a package can stay out."""
 
@@ -54,6 +59,9 @@ class Decisions:
     file: str = ""
     if_it_fails: IfItFails = IfItFails.PUT_BACK
     arrivals: Mapping[Key, Arrival] = field(default_factory=dict)
+    ids: str = AUTO
+    same: tuple[Key, ...] = ()
+    """Items that are the one that stands in their place there, whatever that was known as."""
     words: tuple[str, ...] = ()
     """How it was said on the command line, for the commands that come next."""
 
@@ -75,6 +83,8 @@ class Decisions:
             "without": list(self.without),
             "records": self.records,
             "if_it_fails": self.if_it_fails.value,
+            "ids": self.ids,
+            "same": list(self.same),
             "arrivals": {key: [one.title, one.folder] for key, one in self.arrivals.items()},
         }
 
@@ -89,7 +99,15 @@ class Decisions:
             table["records"],
             if_it_fails=IfItFails(table["if_it_fails"]),
             arrivals={key: Arrival(*pair) for key, pair in table["arrivals"].items()},
+            ids=table.get("ids", AUTO),
+            same=tuple(table.get("same", ())),
         )
+
+    def under(self, keys: Mapping[Key, Key]) -> Decisions:
+        """The same, said of items that go by other keys now."""
+        items = {keys.get(key, key): mine for key, mine in self.items.items()}
+        arrivals = {keys.get(key, key): one for key, one in self.arrivals.items()}
+        return replace(self, items=items, arrivals=arrivals, same=tuple(keys.get(key, key) for key in self.same))
 
     def answered(self, answers: Mapping[Key, Mapping[str, Json]]) -> Decisions:
         """The same with further answers, by item and place."""

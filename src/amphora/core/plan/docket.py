@@ -8,6 +8,7 @@ from enum import StrEnum
 from functools import cached_property
 
 from amphora.core.form.bindings import Bindings
+from amphora.core.form.routes import Converted
 from amphora.core.merge.compare import STATE, Comparison
 from amphora.core.merge.merge import TARGET, By, FieldChange
 from amphora.core.needs.crosswalk import Mapped
@@ -127,7 +128,9 @@ class Docket:
     the package that served as base, `without` what of the package stays out, `leaks` what looks like a secret in what
     would be written or kept. `makers` says what each need is made from that can't be served before a pause, `bare`
     which of these an item lacks at first, `stuck` which items can't be there without one; `words` are
-    the options of the command line that belong to it."""
+    the options of the command line that belong to it, `converted` what was brought to the target's shapes,
+    `ids` which ones new items get, `id_taken` which of them can't have their own, as they should, `same` the items
+    that are the one in their place."""
 
     package: str
     version: str
@@ -166,6 +169,10 @@ class Docket:
     makers: Mapping[Key, Key] = field(default_factory=dict)
     bare: Mapping[Key, frozenset[Key]] = field(default_factory=dict)
     stuck: tuple[tuple[Key, Key], ...] = ()
+    converted: tuple[Converted, ...] = ()
+    ids: str = "auto"
+    id_taken: tuple[Key, ...] = ()
+    same: tuple[Key, ...] = ()
 
     @property
     def steps(self) -> tuple[Step, ...]:

@@ -16,9 +16,9 @@ from amphora.core.plan.docket import Do, Docket, Fate
 from amphora.core.plan.steps import permissions_of
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Finding, Level
-from amphora.core.values.next_step import NOTHING, NextStep, advice, to_type
+from amphora.core.values.next_step import NOTHING, NextStep, advice, blank, to_type
 
-_OWN = frozenset({"permission-missing", "name-taken", "kind-unknown", "schema-other"})
+_OWN = frozenset({"permission-missing", "name-taken", "kind-unknown", "schema-other", "conversion-unfit"})
 """Rules that find what the gate knows by itself: said once."""
 
 
@@ -100,6 +100,7 @@ def reasons_of(docket: Docket, standing: Standing, consent: Consent) -> list[Rea
         *_unknown_kinds(docket, standing),
         *_permissions(docket, standing),
         *_taken(docket),
+        *_ids(docket),
         *_needs(docket),
         *_pauses(docket, consent),
         *_blocked(docket),
@@ -132,7 +133,9 @@ def _policy(standing: Standing) -> list[Reason]:
 
 
 def _unknown_kinds(docket: Docket, standing: Standing) -> list[Reason]:
-    written = [a for a in docket.actions if a.do in (Do.CREATE, Do.UPDATE)]
+    unfit = {one.key: one.unfit for one in docket.converted if one.unfit}
+    lost = tuple(f"{readable(key)} at {place}: {why}" for key, places in unfit.items() for place, why in places)
+    written = [a for a in docket.actions if a.do in (Do.CREATE, Do.UPDATE) and a.key not in unfit]
     unknown = [readable(a.key) for a in written if a.item.kind not in standing.kinds]
     other = [
         f"{readable(a.key)} has schema {a.item.schema}, {docket.target} has {standing.kinds[a.item.kind]}"
@@ -140,6 +143,13 @@ def _unknown_kinds(docket: Docket, standing: Standing) -> list[Reason]:
         if standing.kinds.get(a.item.kind, a.item.schema) != a.item.schema
     ]
     found = []
+    if lost:
+        words = f"{docket.target} has another shape, which can't hold all of what these are."
+        step = advice(
+            "Mend them in the source, or leave them out with",
+            to_type("import", *docket.named, "--leave", blank("ITEM")),
+        )
+        found.append(Reason(Why.UNKNOWN, words, lost, step))
     if unknown:
         found.append(Reason(Why.UNKNOWN, f"{docket.target} knows no items of this kind.", tuple(unknown)))
     if other:
@@ -168,15 +178,22 @@ def _permissions(docket: Docket, standing: Standing) -> list[Reason]:
     ]
 
 
+def _ids(docket: Docket) -> list[Reason]:
+    if not docket.id_taken:
+        return []
+    words = f"{docket.target} has other items with the ids of these, which are to be kept."
+    details = tuple(readable(key) for key in docket.id_taken)
+    return [Reason(Why.TAKEN, words, details, advice("Import them without --ids keep: they get others."))]
+
+
 def _taken(docket: Docket) -> list[Reason]:
     details = tuple(f"{readable(key)} would get the place of {readable(other)}" for key, other in docket.taken)
     if not details:
         return []
     where = "an item" if len(details) == 1 else f"{len(details)} items"
     words = f"{docket.target} has another item where {where} would go."
-    return [
-        Reason(Why.TAKEN, words, details, advice("Rename one of them, or say under items: that they are the same."))
-    ]
+    same = to_type("import", *docket.named, "--same", docket.taken[0][0])
+    return [Reason(Why.TAKEN, words, details, advice("Rename one of them, or say that they are one", same))]
 
 
 def _needs(docket: Docket) -> list[Reason]:

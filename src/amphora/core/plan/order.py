@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Mapping, Sequence
 
 from amphora.core.plan.docket import Action, Do, Fate, Retirement, order_of
-from amphora.core.plan.places import Place, moves_first
+from amphora.core.plan.places import Place, moves_first, new_place
 from amphora.core.plan.states import Habits
 from amphora.core.plan.steps import (
     Complete,
@@ -19,7 +19,7 @@ from amphora.core.plan.steps import (
     Update,
     WriteAll,
 )
-from amphora.core.values.keys import Key, decode_segment, path_of
+from amphora.core.values.keys import Key
 
 
 def import_steps(
@@ -68,8 +68,8 @@ def wanted_places(actions: Iterable[Action]) -> dict[Key, Place]:
         # The name that it has there counts, not the one in the key: somebody may have renamed it, and it stays the
         # same item.
         segments = action.present.segments if action.present else ()
-        name = segments[-1] if segments else decode_segment(path_of(action.key).rpartition("/")[2])
-        found[action.key] = (action.item.kind, action.states.folder, name)
+        place = new_place(action.key, action.states)
+        found[action.key] = (*place[:2], segments[-1]) if segments else place
     return found
 
 

@@ -5,10 +5,22 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping
 
 from amphora.core.plan.steps import Move
-from amphora.core.values.keys import Key
+from amphora.core.values.keys import Key, decode_segment, kind_of, path_of
+from amphora.core.values.model import Listed, States
 
 Place = tuple[str, str, str]
 """Kind, folder, name: where many platforms allow one item only."""
+
+
+def place_of(row: Listed) -> Place:
+    """Where an item stands."""
+    return row.kind, row.states.folder, row.segments[-1] if row.segments else row.states.title
+
+
+def new_place(key: Key, states: States) -> Place:
+    """Where an item will stand that isn't there yet."""
+    return kind_of(key), states.folder, decode_segment(path_of(key).rpartition("/")[2])
+
 
 ASIDE = "amphora-aside"
 """The folder in which an item waits while others change places; it is empty again when the run is done."""

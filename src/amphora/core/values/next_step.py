@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import re
 import shlex
 from dataclasses import dataclass
 
 PROGRAM = "amphora"
+_PLAIN = re.compile(r"[\w@%+=:,./-]+(?:(?<=\w)~[\w.-]+)*", re.ASCII)
 
 
 class Blank(str):
@@ -85,6 +87,9 @@ def open_value(name: str) -> Blank:
 
 def _quoted(word: str) -> str:
     if isinstance(word, Blank):
+        return word
+    # A tilde means something at the beginning of a word only, and names of copies have one in their middle.
+    if _PLAIN.fullmatch(word):
         return word
     plain = shlex.quote(word)
     # In double quotes where that is the same: so people write titles, and an apostrophe stays readable.

@@ -124,6 +124,21 @@ def render_text(text: str, value_of: Callable[[str], object]) -> str:
     return _IN_TEXT.sub(lambda m: str(value_of(m[1])) if m[1] else "${amphora:", text)
 
 
+def rewritten(text: str, change: Callable[[Token], str]) -> str:
+    """A portable string with each token as `change` gives it; what is escaped in it stays so."""
+    if PREFIX not in text:
+        return text
+    whole = parse_token(text)
+    if whole is not None:
+        return change(whole)
+
+    def one(found: re.Match[str]) -> str:
+        token = parse_token(found[1])
+        return found[0] if token is None else "${" + change(token) + "}"
+
+    return _IN_TEXT.sub(one, text)
+
+
 def tokens_in(text: str) -> list[tuple[str, bool]]:
     """All tokens of one string: (token, whether inside a text), in order."""
     if PREFIX not in text:

@@ -27,6 +27,7 @@ from amphora.core.values.next_step import NOTHING, NextStep, advice, to_type
 from amphora.core.values.tokens import parse_token
 from amphora.core.values.words import few
 from amphora.engine.leaks import leaks_in_images, refuse_leaks
+from amphora.engine.old_links import OldLink
 from amphora.engine.runs.attention import attended
 from amphora.engine.runs.backwards import Back, foresee, put_back
 from amphora.engine.runs.carrier import Carrier, Stopped
@@ -65,7 +66,8 @@ NO_PROVISION = Provision()
 class Outcome:
     """What became of a run. `links` gives, per item, its new address; `failure` what went wrong if the
     run was put back or broke off, `back` what the look after putting back showed; `unverified` why nobody could
-    look afterwards at a run that is done."""
+    look afterwards at a run that is done; `old_links` the addresses of the source that still stand in what it
+    brought."""
 
     run: Run
     written: int
@@ -74,6 +76,7 @@ class Outcome:
     back: Back | None = None
     loaded: Mapping[Key, int] = field(default_factory=dict)
     unverified: str = ""
+    old_links: tuple[OldLink, ...] = ()
 
 
 def as_said(docket: Docket) -> Keeper:
@@ -346,6 +349,6 @@ def _delivery(action: Action, native_id: str, docket: Docket, rows: int | None) 
     form, merged = action.item.form, action.form
     if lacking := docket.bare.get(action.key):
         form, merged = without(form, lacking), without(merged, lacking)
-    base = Base(form, docket.at_first(action.item.states, action), bindings)
+    base = Base(form, docket.at_first(action.item.states, action), bindings, action.item.schema)
     package = (docket.package, docket.source_uid, docket.version)
     return Delivery(action.key, native_id, *package, base, merged, docket.at_first(action.states, action), rows)

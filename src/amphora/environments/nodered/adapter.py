@@ -211,6 +211,8 @@ class NodeRed:
         present = items.get(wanted.native_id) if not wanted.is_new else None
         mine = {str(node["id"]) for node in present.nodes} if present else set()
         native_id = wanted.native_id
+        if wanted.is_anew and wanted.is_new:
+            held |= {wanted.native_id, *wanted.parts}
         if wanted.is_new:
             native_id = _free_id(f"{self.client.base_url}/{wanted.key}", wanted.native_id, held)
             held.add(native_id)

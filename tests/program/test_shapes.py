@@ -1,0 +1,93 @@
+"""One package into a newer and an older release: converted, told before, and nothing lost; and an environment that is
+brought to a newer release between two imports."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from contextlib import closing
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.conftest import Program
+from tests.program.test_pauses import everything
+
+
+def definitions(halcyon: Path, name: str, kind: str) -> dict[str, Any]:
+    with closing(sqlite3.connect(halcyon / f"{name}.practice")) as db:
+        return {
+            row[0]: json.loads(row[1]) for row in db.execute("select name, live from items where kind = ?", (kind,))
+        }
+
+
+@pytest.fixture
+def look(amphora: Program) -> Program:
+    assert amphora("export", "grove-dev", "theme:*", "--as", "look").code == 0
+    return amphora
+
+
+def test_one_package_goes_into_a_newer_and_an_older_release(look: Program, halcyon: Path) -> None:
+    before = everything(halcyon, "grove-south")
+    refused = look("import", "look", "grove-south", "--yes")
+    assert (refused.code, "skin:house/press-hall at /font" in refused.err) == (3, True)
+    checked = look("check", "look", "grove-south", "--json")
+    assert {f["rule"] for f in checked.json["findings"]} >= {"converted", "conversion-unfit"}
+    assert (checked.code, checked.json["findings"][0]["item"]) == (3, "skin:house/press-hall")
+    leave = ("--leave", "Press Hall")
+    shown = look("compare", "look", "grove-south", "--choose", "Press Hall=leave", "--docket", "d.yaml")
+    assert "1 item converted to the shape there." in shown.verdict
+    assert "theme becomes skin, schema 1 to 0: 1 item, 3 fields moved, 1 field left to its default" in shown.out
+    edited = (halcyon / "d.yaml").read_text().replace("3 fields moved", "no field moved")
+    (halcyon / "other.yaml").write_text(edited)
+    assert look("import", "other.yaml", "--yes").code == 2
+    assert look("import", "d.yaml", "--yes").code == 0
+    assert definitions(halcyon, "grove-south", "skin") == {
+        "olive": {"main": "#f7f5ee", "text": "#2d3a1f", "highlight": "#7a8f2a"}
+    }
+    assert look("import", "look", "grove-test", "--yes").code == 0
+    assert definitions(halcyon, "grove-test", "theme")["olive"]["font"] == "Alegreya"
+    for name in ("grove-south", "grove-test"):
+        assert look("verify", "look", name).code == 0
+        assert look("edits", name).code == 0
+    assert look("import", "look", "grove-south", "--yes", *leave).verdict.startswith("Nothing to do")
+    assert look("compare", "grove-dev", "grove-south", "Olive").verdict.endswith("are the same.")
+    # A repair made in the older shape comes back in the newer one.
+    look("practice", "edit", "grove-south.practice", "Olive", "--set", '/main="#ffffff"')
+    assert look("edits", "grove-south", "--carry-back").code == 0
+    back = look("compare", "grove-south-edits", "grove-dev", "--json")
+    [action] = back.json["actions"]
+    assert (action["key"], action["do"], action["changes"][0]["place"]) == (
+        "theme:house/olive",
+        "update",
+        "/colours/ground",
+    )
+    look("practice", "edit", "grove-south.practice", "Olive", "--set", '/main="#f7f5ee"')
+    assert look("undo", "grove-south-1", "--yes").code == 0
+    assert everything(halcyon, "grove-south") == before
+
+
+def test_a_target_that_came_to_a_newer_release_still_knows_what_was_delivered(
+    amphora: Program, halcyon: Path
+) -> None:
+    amphora("export", "grove-dev", "Intake desk", "--as", "crew")
+    with closing(sqlite3.connect(halcyon / "grove-test.practice")) as db:
+        db.execute("update meta set value = ? where name = 'schemas'", (json.dumps({"access-rule": 0}),))
+        db.commit()
+    done = amphora("import", "crew", "grove-test", "--yes", "--no-pause")
+    assert done.code == 0, done.err
+    assert set(definitions(halcyon, "grove-test", "access-rule")["intake-desk"]) == {"app", "tables", "who", "may"}
+    with closing(sqlite3.connect(halcyon / "grove-test.practice")) as db:
+        db.execute("update meta set value = '{}' where name = 'schemas'")
+        [(text,)] = db.execute("select live from items where kind = 'access-rule'").fetchall()
+        form = json.loads(text)
+        form |= {"people": form.pop("who"), "rights": [*form.pop("may"), "add"]}
+        db.execute("update items set live = ? where kind = 'access-rule'", (json.dumps(form),))
+        db.commit()
+    edits = amphora("edits", "grove-test", "--json")
+    [edit] = [one for one in edits.json["items"] if one["key"].startswith("access-rule")]
+    assert [change["place"] for change in edit["changes"]] == ["/rights"]
+    shown = amphora("compare", "crew", "grove-test", "--json")
+    [action] = [one for one in shown.json["actions"] if one["key"].startswith("access-rule")]
+    assert [(change["by"], change["place"]) for change in action["changes"]] == [("target", "/rights")]
