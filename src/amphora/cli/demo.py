@@ -193,6 +193,17 @@ STORY: tuple[Scene, ...] = (
         "Under another title there; the next version will arrive as this one did.",
         'import lists grove-south --yes --title "Olive varieties=Varieties (south)"',
     ),
+    Scene(
+        "A second one beside it, to try something; it is a package of its own from then on.",
+        "import lists grove-test --copy trial --folder intake=trial --yes",
+    ),
+    Scene("", "verify lists~trial grove-test"),
+    Scene(
+        "The southern mill runs an older release, where a theme is a skin: what fits is converted, and said.",
+        'export grove-dev "Olive" "Press Hall" --as looks',
+    ),
+    Scene("", "check looks grove-south", (3,)),
+    Scene("", 'import looks grove-south --yes --leave "Press Hall"'),
     Scene("Who moved what when.", "history"),
 )
 

@@ -12,7 +12,7 @@ from amphora.core.form.spots import masked_places
 from amphora.core.merge.compare import STATE, Base, Comparison, compare_item
 from amphora.core.merge.merge import LAST_DELIVERED, PACKAGE, TARGET, By, FieldChange, field_choices
 from amphora.core.plan.decisions import DRAFT, PUBLICATION, SECRETS, THERE, ItemDecision
-from amphora.core.plan.docket import Action, Do, decide, moves
+from amphora.core.plan.docket import AS_DECIDED, Action, Do, decide, moves
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Contents, Found, Item
@@ -78,7 +78,8 @@ def action_of(
         comparison = _asking(comparison, PUBLICATION, "", "never published", words, said)
         action = replace(action, comparison=comparison)
     if TARGET in (said.whole, *(said.places.get(place) for place in (DRAFT, SECRETS, PUBLICATION))):
-        reason = "left as it is, as decided"
+        # The same words whether it was said of the whole item or of each of its places: a docket's file has only these.
+        reason = action.reason if action.do is Do.LEAVE else AS_DECIDED
         return Action(key, Do.LEAVE, reason, item, present.form, present.states, listed, comparison)
     return action
 

@@ -34,7 +34,7 @@ def old_links(found: Mapping[Key, Found], old: Iterable[str], new: Iterable[str]
         for key, one in sorted(found.items())
         for at, text in texts_in(one.definition)
         if "://" in text
-        for address in dict.fromkeys(_ADDRESS.findall(text))
+        for address in dict.fromkeys(found.rstrip(".,;:!?") for found in _ADDRESS.findall(text))
         if _host(address) in hosts
     ]
 

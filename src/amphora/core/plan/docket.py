@@ -44,6 +44,9 @@ class IfItFails(StrEnum):
     KEEP = "keep"
 
 
+AS_DECIDED = "left as it is, as decided"
+
+
 @dataclass(frozen=True)
 class Action:
     """One item's line: what is done, why, and the portable form and states that result.
@@ -275,6 +278,8 @@ def decide(comparison: Comparison, item: Item, present: Listed, title: str, is_d
     else:
         do = Do.LEAVE
         reason = "the same" if not changes else "changed only in the target"
+        if any(isinstance(change.choice, str) and change.choice == TARGET for change in changes):
+            reason = AS_DECIDED
     form, states = comparison.form, comparison.states
     return Action(item.key, do, reason, item, form, states, present, comparison, is_draft_ours)
 
