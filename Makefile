@@ -2,13 +2,14 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 RUNTIME := tests/nodered/node_modules/.installed
+SERVER := $(VENV)/.server
 
 .PHONY: demo test lint bench mutants hurts attack screenshots clean
 
 demo: $(VENV)/.installed
 	$(BIN)/amphora demo
 
-test: $(VENV)/.tested $(RUNTIME)
+test: $(VENV)/.tested $(RUNTIME) $(SERVER)
 	$(BIN)/amphora demo > /dev/null
 	$(BIN)/python -m pytest -n 2 --dist loadgroup
 
@@ -47,6 +48,10 @@ $(VENV)/.tested: $(VENV)/.installed
 
 $(RUNTIME): tests/nodered/package.json tests/nodered/package-lock.json
 	bash tests/nodered/install.sh
+	touch $@
+
+$(SERVER): tests/postgres/install.sh
+	bash tests/postgres/install.sh
 	touch $@
 
 clean:

@@ -8,13 +8,16 @@ import shutil
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import pytest
 from hypothesis import HealthCheck, settings
 
 from amphora.practice.halcyon import PLACES, make_halcyon
 from tests.loaded import called
+
+if TYPE_CHECKING:
+    from tests.postgres.server import Server
 
 settings.register_profile("calm", deadline=None, suppress_health_check=[HealthCheck.too_slow])
 settings.load_profile("calm")
@@ -108,3 +111,12 @@ def runtimes(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[str, st
         started_runtime(tmp_path_factory.mktemp("two"), token="made-up-token") as two,
     ):
         yield one, two
+
+
+@pytest.fixture(scope="session")
+def server() -> Iterator[Server]:
+    """A real database server on loopback."""
+    from tests.postgres.server import started_server
+
+    with started_server() as running:
+        yield running

@@ -8,6 +8,7 @@ from typing import Any, cast
 
 import pytest
 
+from amphora.core.form.routes import Converted
 from amphora.core.needs.crosswalk import Mapped, MapState
 from amphora.core.plan.docket import Do, Fate
 from amphora.core.plan.gate import Reason, Why
@@ -31,6 +32,7 @@ class Docket:
     let_go: int = 0
     file: str = ""
     has_records: bool = False
+    converted: tuple[Converted, ...] = ()
     package: str = "olive"
     target: str = "live"
     title: str = "olive 1.0.0"
@@ -61,10 +63,19 @@ class Docket:
 
 REASON = Reason(Why.NEED, "A need", (), to_type("map", "olive", "live"))
 NO_STEP = Reason(Why.POLICY, "A policy")
+SHAPED = Converted("skin:a", ("theme", 1), ("skin", 0), moved=1)
 STAKES = [
     (Docket(), "Nothing to do: live already has olive 1.0.0."),
     (Docket(undecided=["a"]), "olive 1.0.0 into live: 0 new, 0 changed, 1 to decide, nothing removed."),
     (Docket(2, 1), "olive 1.0.0 into live: 2 new, 1 changed, nothing removed."),
+    (
+        Docket(
+            1,
+            converted=(SHAPED, replace(SHAPED, dropped=(("/a", 1), ("/b", 2))), replace(SHAPED, unfit=(("/c", ""),))),
+        ),
+        "olive 1.0.0 into live: 1 new, 0 changed, nothing removed. 2 items converted to the shape there,"
+        " 2 fields left behind.",
+    ),
     (Docket(0, 1, ["a"]), "olive 1.0.0 into live: 0 new, 1 changed, 1 local edit kept, nothing removed."),
     (
         Docket(0, 2, ["a", "b"], ["b"]),

@@ -14,14 +14,24 @@ import pytest
 from amphora.core.values.errors import Unavailable
 from amphora.ledger.ledger import Ledger
 from amphora.ledger.locks import LEASE_S
+from tests.postgres.server import PASSWORD, Server
 
 NOW = "2026-11-02T12:00:00Z"
 LONG_AGO = "2026-11-02T11:00:00Z"
 
 
+Place = Path | str
+
+
+@pytest.fixture(params=["file", "server"])
+def place(request: pytest.FixtureRequest, tmp_path: Path, server: Server) -> Place:
+    """Where a ledger is: in a file, and on a real server."""
+    return tmp_path / "ledger.sqlite" if request.param == "file" else server.database()
+
+
 @pytest.fixture
-def ledger(tmp_path: Path) -> Iterator[Ledger]:
-    one = Ledger(tmp_path / "ledger.sqlite", lambda: NOW)
+def ledger(place: Place) -> Iterator[Ledger]:
+    one = Ledger(place, lambda: NOW, PASSWORD)
     yield one
     one.close()
 
@@ -40,8 +50,8 @@ def is_free(ledger: Ledger) -> bool:
         return False
 
 
-def test_one_at_a_time_and_given_back(ledger: Ledger, tmp_path: Path) -> None:
-    other = Ledger(tmp_path / "ledger.sqlite", lambda: NOW)
+def test_one_at_a_time_and_given_back(ledger: Ledger, place: Place) -> None:
+    other = Ledger(place, lambda: NOW, PASSWORD)
     left(ledger, socket.gethostname(), os.getppid(), NOW)
     with pytest.raises(Unavailable, match=r"live is being changed just now: olive 1 goes in, by ines on"):
         other.locks.refuse_held("u", "live")
@@ -91,12 +101,12 @@ def test_a_run_says_that_it_is_still_at_work(ledger: Ledger) -> None:
         assert ledger._db.rows("select renewed from locks")[0][0] == NOW
 
 
-def test_somebody_who_waits_gets_it_when_it_is_free(ledger: Ledger, tmp_path: Path) -> None:
+def test_somebody_who_waits_gets_it_when_it_is_free(ledger: Ledger, place: Place) -> None:
     left(ledger, "another-machine", 1, NOW)
 
     def ends() -> None:
         time.sleep(0.3)
-        other = Ledger(tmp_path / "ledger.sqlite", lambda: NOW)
+        other = Ledger(place, lambda: NOW, PASSWORD)
         other._db.do("delete from locks")
         other.close()
 

@@ -18,6 +18,7 @@ from amphora.cli import (
     folders,
     history,
     imports,
+    ledger,
     map,
     peek,
     practice,
@@ -91,6 +92,7 @@ for name, command in (
     app.command(name, cls=PlainCommand)(command)
 app.add_typer(environments.app, name="env")
 app.add_typer(sign.app, name="keys")
+app.add_typer(ledger.app, name="ledger")
 app.add_typer(practice.app, name="practice")
 
 

@@ -78,7 +78,7 @@ def action_of(
         comparison = _asking(comparison, PUBLICATION, "", "never published", words, said)
         action = replace(action, comparison=comparison)
     if TARGET in (said.whole, *(said.places.get(place) for place in (DRAFT, SECRETS, PUBLICATION))):
-        # The same words whether it was said of the whole item or of each of its places: a docket's file has only these.
+        # The same words whether it was said of the whole item or of each of its places, as in a docket's file.
         reason = action.reason if action.do is Do.LEAVE else AS_DECIDED
         return Action(key, Do.LEAVE, reason, item, present.form, present.states, listed, comparison)
     return action

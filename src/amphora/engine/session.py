@@ -12,13 +12,18 @@ from amphora.core.form.secrets import STRICT, Guard
 from amphora.core.needs.crosswalk import Crosswalk
 from amphora.core.values.next_step import blank
 from amphora.environments.contract import Description, Environment
-from amphora.environments.locations import open_environment
+from amphora.environments.locations import open_environment, sign_in_secret
 from amphora.files.crosswalk_file import read_crosswalk
 from amphora.files.workspace import ROLES, EnvironmentEntry, Workspace
 from amphora.ledger.ledger import Ledger
 
 Listener = Callable[[str, int, int], None]
 """Told what goes on: words, how many are done, how many there are."""
+
+
+def ledger_secret(workspace: Workspace) -> str:
+    """The password for the ledger's server; empty where none is needed."""
+    return sign_in_secret(EnvironmentEntry("The ledger", workspace.ledger_url, sign_in=workspace.ledger_sign_in))
 
 
 def silent(what: str, done: int, total: int) -> None:
@@ -55,7 +60,7 @@ class Session:
     @cached_property
     def ledger(self) -> Ledger:
         """The workspace's ledger."""
-        return Ledger(self.workspace.ledger, utc_now)
+        return Ledger(self.workspace.ledger, utc_now, ledger_secret(self.workspace))
 
     @cached_property
     def crosswalk(self) -> Crosswalk:

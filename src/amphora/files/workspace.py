@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 FILE = "amphora.toml"
 ROLES = ("build", "test", "live")
 _TOP = {"amphora", "environments", "silenced", "rules", "selections", "policies", "groups"}
+_ABOUT = {"format": int, "ledger": str, "ledger_sign_in": str}
 _SELECTION = {"environment": str, "items": list, "leave_out": list, "take": str, "with": list, "without": list}
 _ENVIRONMENT = {"location", "role", "region", "customer", "sign_in", "user", "ca_file"}
 _NAME = re.compile(r"[a-z0-9][a-z0-9._-]*", re.IGNORECASE)
@@ -64,6 +65,8 @@ class Workspace:
     is_signature_required: bool = False
     rule_levels: Mapping[str, str] = field(default_factory=dict)
     groups: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    ledger_url: str = ""
+    ledger_sign_in: str = ""
 
     @cached_property
     def sheets(self) -> list[KindSheet]:
@@ -95,9 +98,19 @@ class Workspace:
         return self.folder / "runs"
 
     @property
-    def ledger(self) -> Path:
-        """The ledger's database file."""
+    def ledger(self) -> Path | str:
+        """The ledger's database: a file, or the address of a server."""
+        return self.ledger_url or self.ledger_file
+
+    @property
+    def ledger_file(self) -> Path:
+        """The file of a ledger that is on no server."""
         return self.folder / "ledger.sqlite"
+
+    @property
+    def has_ledger(self) -> bool:
+        """Whether anything may have been recorded yet: asking must not make an empty ledger."""
+        return bool(self.ledger_url) or self.ledger_file.exists()
 
     def targets(self, names: Iterable[str]) -> list[str]:
         """The environments that names of environments and groups mean, each once, in the order in which they are
@@ -166,6 +179,7 @@ def read_workspace(folder: Path) -> Workspace:
         ) from error
     for name in table.keys() - _TOP:
         raise _fault(path, text, (), name, f"{name!r} is not known here")
+    about = _about(path, text, table.get("amphora", {}))
     entries = {name: _entry(path, text, name, entry) for name, entry in table.get("environments", {}).items()}
     silenced = tuple(_silenced(path, text, row) for row in table.get("silenced", []))
     selections = {name: _selection(path, text, name, row) for name, row in table.get("selections", {}).items()}
@@ -176,7 +190,8 @@ def read_workspace(folder: Path) -> Workspace:
     is_required = policies.get("signature") == "required"
     levels = _levels(path, text, table.get("rules", {}))
     groups = _groups(path, text, table.get("groups", {}), entries)
-    return Workspace(folder.resolve(), entries, silenced, selections, is_required, levels, groups)
+    server = (about.get("ledger", ""), about.get("ledger_sign_in", ""))
+    return Workspace(folder.resolve(), entries, silenced, selections, is_required, levels, groups, *server)
 
 
 def add_environment(workspace: Workspace, entry: EnvironmentEntry) -> Workspace:
@@ -209,6 +224,38 @@ def add_environment(workspace: Workspace, entry: EnvironmentEntry) -> Workspace:
     _entry(path, text, entry.name, tomllib.loads(text)["environments"][entry.name])
     path.write_text(text, encoding="utf-8")
     return read_workspace(workspace.folder)
+
+
+def set_ledger(workspace: Workspace, url: str, sign_in: str) -> None:
+    """Writes into `amphora.toml` on which server the ledger is."""
+    import tomlkit
+
+    path = workspace.folder / FILE
+    document = tomlkit.parse(path.read_text(encoding="utf-8"))
+    if "amphora" not in document:
+        document.add("amphora", tomlkit.table())
+    table: Any = document["amphora"]
+    table["ledger"] = url
+    if sign_in:
+        table["ledger_sign_in"] = sign_in
+    text = tomlkit.dumps(document)
+    # Read before it is written: what no command could read must not get there.
+    checked_ledger(url, sign_in, path, text)
+    path.write_text(text, encoding="utf-8")
+
+
+def checked_ledger(url: str, sign_in: str, path: Path, text: str = "") -> None:
+    """UsageFault where an address is not that of a ledger's server, or holds a password."""
+    within = ("amphora",)
+    if url and not url.startswith(("postgresql://", "postgres://")):
+        raise _fault(path, text, within, "ledger", "ledger has to be an address like postgresql://NAME@HOST/DATABASE")
+    user = url.partition("://")[2].rpartition("@")[0]
+    if ":" in user or "password" in url.partition("?")[2]:
+        fault = _secret(path, text, within, "ledger")
+        fault.next_step = advice('Take the password out, write ledger_sign_in = "env:SOME_NAME", and change it.')
+        raise fault
+    if sign_in and not sign_in.startswith(("env:", "keyring:")):
+        raise _secret(path, text, within, "ledger_sign_in")
 
 
 def set_sign_in(workspace: Workspace, name: str, sign_in: str) -> None:
@@ -244,6 +291,16 @@ def save_selection(workspace: Workspace, name: str, selection: Selection) -> Non
         document.add("selections", tomlkit.table(is_super_table=True))
     document["selections"][name] = table
     path.write_text(tomlkit.dumps(document), encoding="utf-8")
+
+
+def _about(path: Path, text: str, table: Any) -> Mapping[str, Any]:
+    """The table on the workspace itself."""
+    for name, value in table.items():
+        if name not in _ABOUT or not isinstance(value, _ABOUT[name]):
+            raise _fault(path, text, ("amphora",), name, f"{name!r} is not right there")
+    checked_ledger(table.get("ledger", ""), table.get("ledger_sign_in", ""), path, text)
+    found: Mapping[str, Any] = table
+    return found
 
 
 def _selection(path: Path, text: str, name: str, table: Any) -> Selection:

@@ -45,7 +45,7 @@ class Journal:
             row: tuple[Any, ...] = (name, beginning.environment, beginning.uid, beginning.package, beginning.version)
             row += (beginning.source_uid, beginning.package_digest, beginning.account, RUNNING, self._clock())
             row += (beginning.kind, beginning.of_run, dumped(beginning.docket), dumped(dict(beginning.outside)))
-            run_id = self._db.do(
+            run_id = self._db.insert(
                 "insert into runs (name, environment, uid, package, version, source_uid, package_digest, account,"
                 " state, started_at, kind, of_run, docket, outside, format)"
                 " values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",

@@ -18,7 +18,7 @@ from amphora.core.values.errors import NotReady
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Claim, Contents, Folded, Json, States
 from amphora.core.values.next_step import advice
-from amphora.ledger.database import PORTION, Database, dumped
+from amphora.ledger.database import PORTION, Database, dumped, open_database
 from amphora.ledger.journal import Journal
 from amphora.ledger.locks import Locks
 from amphora.ledger.parcels import Parcels
@@ -26,21 +26,21 @@ from amphora.ledger.records import DONE, PUT_BACK, UNDONE, Delivered, Delivery, 
 
 
 class Ledger:
-    """An open ledger in a SQLite file. `clock` gives RFC 3339 times in UTC."""
+    """An open ledger, in a file or on a server. `clock` gives RFC 3339 times in UTC, `secret` is the password for
+    the latter."""
 
-    def __init__(self, path: Path, clock: Callable[[], str]) -> None:
+    def __init__(self, place: Path | str, clock: Callable[[], str], secret: str = "") -> None:
         self._clock = clock
-        self._db = Database(path)
-        self.path = path
+        self._db = open_database(place, secret)
         if not self._db.rows("select 1 from facts where name = 'uid'"):
             with self._db.transaction():
-                self._db.do("insert or ignore into facts values ('uid', ?)", (str(uuid4()),))
+                self._db.do("insert into facts values ('uid', ?) on conflict (name) do nothing", (str(uuid4()),))
         self.journal = Journal(self._db, clock)
         self.parcels = Parcels(self._db)
         self.locks = Locks(self._db, clock)
 
     def close(self) -> None:
-        """Closes the file."""
+        """Closes the database."""
         self._db.close()
 
     def uid(self) -> str:
@@ -133,7 +133,7 @@ class Ledger:
             row: tuple[Any, ...] = (self._clock(), contents.source, contents.source_uid, contents.name)
             row += (contents.version,)
             row += (mine, package_digest, file, contents.layout_digest(), _next_seq(self._db))
-            export_id = self._db.do(
+            export_id = self._db.insert(
                 "insert into exports (at, environment, uid, package, version, contents_digest, package_digest, file,"
                 " layout_digest, seq) values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                 row,
@@ -245,7 +245,9 @@ class Ledger:
             for one in deliveries
             if (arrival := arrivals.get(one.key, Arrival())) != Arrival() or one.key in known
         ]
-        self._db.do_many("insert or replace into arrivals values (?, ?, ?, ?, ?, ?, ?)", rows)
+        # A leg of the same run may have said it before.
+        self._db.do_many("delete from arrivals where run_id = ? and key = ?", [(row[0], row[4]) for row in rows])
+        self._db.do_many("insert into arrivals values (?, ?, ?, ?, ?, ?, ?)", rows)
 
     def last_deliveries(self, uid: str, keys: Collection[Key] | None = None) -> dict[Key, Delivery]:
         """The latest delivery of each of these items (of all, if none are named) into an environment,
@@ -333,8 +335,8 @@ class Ledger:
 def _next_seq(db: Database, count: int = 1) -> int:
     """The first of the next numbers in the one order of exports and deliveries: clocks of seconds can't tell them
     apart."""
-    db.do("insert or ignore into facts values ('seq', '0')")
-    db.do("update facts set value = cast(value as integer) + ? where name = 'seq'", (count,))
+    db.do("insert into facts values ('seq', '0') on conflict (name) do nothing")
+    db.do("update facts set value = cast(cast(value as integer) + ? as text) where name = 'seq'", (count,))
     return int(db.rows("select value from facts where name = 'seq'")[0][0]) - count + 1
 
 

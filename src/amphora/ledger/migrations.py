@@ -6,8 +6,11 @@ The statements keep to what SQLite and PostgreSQL have in common, so that a team
 
 from __future__ import annotations
 
-import sqlite3
 from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from amphora.ledger.database import Database
 
 FIRST = """
 create table if not exists facts (name text primary key, value text not null);
@@ -89,52 +92,53 @@ alter table deliveries add column "schema" integer;
 """
 
 
-def _first(db: sqlite3.Connection) -> None:
-    for statement in FIRST.split(";"):
-        db.execute(statement)
+def _first(db: Database) -> None:
+    _all(db, FIRST)
     # Builds before the first numbered one lacked this column.
-    if "layout_digest" not in [row[1] for row in db.execute("pragma table_info(exports)")]:
-        db.execute("alter table exports add column layout_digest text not null default ''")
+    if "layout_digest" not in db.columns("exports"):
+        db.do("alter table exports add column layout_digest text not null default ''")
 
 
-def _second(db: sqlite3.Connection) -> None:
-    for statement in SECOND.split(";"):
-        db.execute(statement)
+def _second(db: Database) -> None:
+    _all(db, SECOND)
     # One order over exports and deliveries: which of two bases is the later one. Older rows have only times.
-    both = (*db.execute("select at, 0, id from exports"), *db.execute("select at, 1, id from deliveries"))
+    both = (*db.rows("select at, 0, id from exports"), *db.rows("select at, 1, id from deliveries"))
     rows = [tuple(row) for row in both]
     # At the same second the export comes first: what was delivered was exported before.
     for seq, (_, which, id_) in enumerate(sorted(rows), 1):
-        db.execute(f"update {('exports', 'deliveries')[which]} set seq = ? where id = ?", (seq, id_))
-    db.execute("insert into facts values ('seq', ?)", (str(len(rows)),))
+        db.do(f"update {('exports', 'deliveries')[which]} set seq = ? where id = ?", (seq, id_))
+    db.do("insert into facts values ('seq', ?)", (str(len(rows)),))
 
 
-def _third(db: sqlite3.Connection) -> None:
-    for statement in THIRD.split(";"):
-        db.execute(statement)
+def _third(db: Database) -> None:
+    _all(db, THIRD)
 
 
-def _fourth(db: sqlite3.Connection) -> None:
-    for statement in FOURTH.split(";"):
-        db.execute(statement)
+def _fourth(db: Database) -> None:
+    _all(db, FOURTH)
 
 
-MIGRATIONS: tuple[Callable[[sqlite3.Connection], None], ...] = (_first, _second, _third, _fourth)
+def _all(db: Database, statements: str) -> None:
+    for statement in statements.split(";"):
+        if statement.strip():
+            db.do(statement)
+
+
+MIGRATIONS: tuple[Callable[[Database], None], ...] = (_first, _second, _third, _fourth)
 """Each takes a ledger from the version of its position to the next one."""
 
 
-def version_of(db: sqlite3.Connection) -> int:
-    """The version of a ledger's tables: 0 for an empty file, and for those of before there were numbers."""
-    has_facts = db.execute("select 1 from sqlite_master where type = 'table' and name = 'facts'").fetchone()
-    if not has_facts:
+def version_of(db: Database) -> int:
+    """The version of a ledger's tables: 0 for an empty database, and for those of before there were numbers."""
+    if not db.columns("facts"):
         return 0
-    row = db.execute("select value from facts where name = 'schema'").fetchone()
-    return int(row[0]) if row else 0
+    rows = db.rows("select value from facts where name = 'schema'")
+    return int(rows[0][0]) if rows else 0
 
 
-def migrate(db: sqlite3.Connection, version: int) -> None:
+def migrate(db: Database, version: int) -> None:
     """Takes a ledger of a version up to the newest one, inside the caller's transaction."""
     for step in MIGRATIONS[version:]:
         step(db)
-    db.execute("delete from facts where name = 'schema'")
-    db.execute("insert into facts values ('schema', ?)", (str(len(MIGRATIONS)),))
+    db.do("delete from facts where name = 'schema'")
+    db.do("insert into facts values ('schema', ?)", (str(len(MIGRATIONS)),))

@@ -1,0 +1,50 @@
+"""The ledger itself: taken over from a workspace's file to a team's server."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from amphora.core.values.errors import UsageFault
+from amphora.core.values.next_step import to_type
+from amphora.engine.session import Session, ledger_secret
+from amphora.files.workspace import FILE, checked_ledger, set_ledger
+from amphora.ledger.database import open_database
+from amphora.ledger.transfer import take_over
+
+
+@dataclass(frozen=True)
+class Moved:
+    """A ledger that was taken over: to where, how many rows of each table, and what became of the file."""
+
+    place: str
+    counts: dict[str, int]
+    kept: Path
+
+
+def move(session: Session, url: str, sign_in: str) -> Moved:
+    """Takes the workspace's ledger over to a server, and lets the workspace use that one from then on. The file stays
+    under another name: nobody can go on with it by mistake."""
+    workspace = session.workspace
+    if workspace.ledger_url:
+        raise UsageFault(
+            "The ledger of this workspace is on a server already.",
+            subject=workspace.ledger_url,
+            next_step=to_type("history"),
+        )
+    checked_ledger(url, sign_in, workspace.folder / FILE)
+    for uid, name in session.ledger.environments().items():
+        session.ledger.locks.refuse_held(uid, name)
+    session.ledger.close()
+    goal = open_database(url, ledger_secret(replace(workspace, ledger_url=url, ledger_sign_in=sign_in)))
+    source = open_database(workspace.ledger_file)
+    try:
+        counts = take_over(source, goal)
+    finally:
+        goal.close()
+        # Closed by the last one to use it, so that nothing is left beside the file.
+        source.close()
+    set_ledger(workspace, url, sign_in)
+    kept = workspace.ledger_file.with_name(workspace.ledger_file.name + ".moved")
+    workspace.ledger_file.rename(kept)
+    return Moved(goal.place, counts, kept)

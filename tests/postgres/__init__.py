@@ -1,0 +1,1 @@
+"""A real PostgreSQL server for the tests of a team's ledger."""
