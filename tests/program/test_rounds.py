@@ -74,14 +74,14 @@ def test_the_first_bad_one_stops_the_rest_and_the_next_command_brings_it(small: 
     before = everything(halcyon)
     assert "Nobody is here" in small("import", "small", "sites").err
     refusing(halcyon, "grove-live", True)
-    stopped = small("import", "small", "sites", "--yes", "--json")
+    stopped = small("import", "small", "sites", "--rounds", "1", "--yes", "--json")
     assert stopped.code == 6
     assert states(stopped.json) == [
         ("grove-test", "done"),
         ("grove-live", "put back"),
         ("grove-south", "not begun"),
     ]
-    assert stopped.json["next"] == "amphora import small-1.0.0 grove-live grove-south --yes"
+    assert (stopped.json["campaign"], stopped.json["next"]) == ("many-1", "amphora resume many-1")
     assert everything(halcyon) == before
     # In the first round nothing is done yet: then the targets are all as they were.
     alone = small("import", "small", "grove-live", "grove-south", "--rounds", "one-then-rest", "--yes", "--json")
@@ -96,10 +96,95 @@ def test_the_first_bad_one_stops_the_rest_and_the_next_command_brings_it(small: 
     refusing(halcyon, "grove-live", False)
     done = small("import", "small", "sites", "--yes", "--json")
     assert (done.code, states(done.json)[1]) == (0, ("grove-live", "done"))
+    # What is done everywhere by now has nothing left to be brought.
+    assert small("resume", "many-1").verdict == "Done: small 1.0.0 is in grove-test, grove-live, grove-south. many-1."
     assert small("verify", "small", "grove-south").code == 0
     # Each target has a run of its own, which can be undone by itself.
     assert small("undo", done.json["targets"][1]["run"], "--yes").code == 0
     assert everything(halcyon) == before
+
+
+def test_what_remains_is_brought_and_only_that(small: Program, halcyon: Path) -> None:
+    mapped(small)
+    before = [everything(halcyon, name) for name in SITES]
+    refusing(halcyon, "grove-live", True)
+    # Side by side: the others are done by the time that one is bad, or are not begun.
+    first = small("import", "small", "sites", "--yes", "--json")
+    assert (first.code, dict(states(first.json))["grove-live"]) == (6, "put back")
+    assert small().verdict == "many-1 is not finished."
+    assert small("history", "many-1", "--json").json["next"] == "amphora resume many-1"
+    runs = len(small("history", "--json").json["runs"])
+    again = small("resume", "--json")
+    assert (again.code, dict(states(again.json))["grove-live"]) == (6, "put back")
+    refusing(halcyon, "grove-live", False)
+    # The package of a campaign that waits is in the ledger: whoever goes on needs no file.
+    for path in (halcyon / "packages").iterdir():
+        path.unlink()
+    assert "1 target: all can go" in small("resume", "--preview").verdict
+    done = small("resume", "--json")
+    assert (done.code, set(dict(states(done.json)).values())) == (0, {"done"})
+    assert len(small("history", "--json").json["runs"]) == runs + 3
+    assert small("resume", "many-1").code == 3
+    assert small("history", "many-1").verdict.startswith("many-1: small 1.0.0 into 3 targets, done;")
+    assert small().verdict.startswith("Nothing is open.")
+    for name in SITES:
+        assert small("verify", "small", name).code == 0
+    # Taken back in one of them, then in the rest.
+    assert small("undo", "many-1", "--only", "grove-dev", "--yes").code == 2
+    assert small("undo", "many-1").code == 3
+    one = small("undo", "many-1", "--only", "grove-south", "--yes", "--json")
+    assert (one.code, [run["run"] for run in one.json["runs"]]) == (0, ["grove-south-1"])
+    assert everything(halcyon, "grove-south") == before[2]
+    shown = small("undo", "many-1", "--preview")
+    assert "would put back 2 runs: grove-live, grove-test" in shown.verdict
+    rest = small("undo", "many-1", "--yes")
+    assert rest.verdict == "many-1 is undone: as it was before in grove-live, grove-test."
+    assert [everything(halcyon, name) for name in SITES] == before
+    assert small("undo", "many-1", "--yes").code == 3
+
+
+def test_an_undo_of_many_names_what_stays_and_refuses_what_is_not_the_latest(small: Program, halcyon: Path) -> None:
+    assert small("import", "small", "grove-test", "grove-live", "--yes").code == 0
+    small("practice", "edit", "grove-live.practice", "Weigh slip", "--set", '/subject="Mine"')
+    found = small("undo", "many-1", "--yes")
+    assert found.code == 1
+    assert (
+        found.verdict
+        == "many-1 is undone: as it was before in grove-test; but for what is named below in grove-live."
+    )
+    assert "Weigh slip" in found.out
+    assert small("import", "small", "grove-test", "grove-live", "--yes", "--copy", "b").code == 0
+    assert small("export", "grove-dev", "Fruit condition", "--as", "other").code == 0
+    assert small("import", "other", "grove-test", "--yes").code == 0
+    refused = small("undo", "many-2", "--yes")
+    assert (refused.code, "is not the latest run into grove-test" in refused.err) == (3, True)
+    assert small("undo", "grove-test-1", "--only", "grove-test", "--yes").code == 2
+
+
+PAUSING = """connections:
+  lab-exchange-dev: {made_from: integration:lab/lab-exchange, grove-test: lab-exchange-test}
+  mill-db-dev: {grove-live: mill-main, grove-test: mill-db-test}
+  office-db-dev: {grove-live: office-main, grove-test: office-db-test}
+settings:
+  lab-exchange-every_minutes: {any: 5}
+  lab-result-intake-batch: {any: 20}
+"""
+
+
+def test_a_target_that_waits_for_something_made_by_hand_waits_by_itself(amphora: Program, halcyon: Path) -> None:
+    (halcyon / "crosswalk.yaml").write_text(PAUSING, encoding="utf-8")
+    before = [everything(halcyon, name) for name in SITES[:2]]
+    amphora("export", "grove-dev", "Lab exchange", "Lab result intake", "--as", "lab")
+    begun = amphora("import", "lab", "grove-test", "grove-live", "--yes", "--json")
+    assert (begun.code, states(begun.json)) == (5, [("grove-test", "done"), ("grove-live", "paused")]), begun.err
+    waits = amphora("resume", "many-1")
+    assert (waits.code, "To be made there by hand: lab-exchange-dev" in waits.out) == (5, True)
+    assert amphora("resume", "many-1", "--set", "a=b").code == 2
+    amphora("practice", "connect", "grove-live.practice", "exchange-live", "--type", "exchange")
+    assert amphora("resume", "grove-live-1", "--set", "lab-exchange-dev=exchange-live").code == 0
+    assert amphora("resume", "many-1").verdict == "Done: lab 1.0.0 is in grove-test, grove-live. many-1."
+    assert amphora("undo", "many-1", "--yes").code == 0
+    assert [everything(halcyon, name) for name in SITES[:2]] == before
 
 
 @pytest.mark.parametrize(

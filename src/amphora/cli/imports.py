@@ -252,8 +252,9 @@ def _import_many(
     links: Path | None = None,
 ) -> None:
     from amphora.core.values.errors import NotReady
+    from amphora.engine.campaign import begin, settle
     from amphora.engine.gate import in_the_way
-    from amphora.engine.rounds import carried, refuse_any
+    from amphora.engine.rounds import Part, carried, refuse_any, stopping
     from amphora.render.imports import target_lines
     from amphora.render.rounds import previews_result, rounds_result
 
@@ -266,7 +267,8 @@ def _import_many(
         ways = [(one.docket, in_the_way(work.session, one, request)) for one in dockets]
         work.show(previews_result(title, ways))
         return
-    refuse_any(work.session, dockets, request)
+    parts = [Part(one) for one in dockets]
+    refuse_any(parts, {one.docket.target: stopping(work.session, one, request) for one in dockets}, len(dockets))
     names = [one.docket.target for one in dockets]
     if not request.yes and not work.is_terminal:
         raise NotReady(
@@ -277,9 +279,11 @@ def _import_many(
     if not request.yes and not typer.confirm(visible(f"Import {title} into {len(names)} targets ({how})?"), err=True):
         work.tell(["Nothing was touched."])
         raise typer.Exit(3)
-    found = carried(work.session, dockets, rounds, go_on)
+    campaign = begin(work.session, dockets, rounds, go_on, request)
+    found = carried(work.session, parts, rounds, go_on, campaign.name)
+    settle(work.session, campaign, found)
     write_links(links, [(one.docket, one.outcome) for one in found if one.outcome and not one.outcome.failure])
-    work.show(rounds_result(title, found), has_changed=True)
+    work.show(rounds_result(title, found, campaign.name), has_changed=True)
 
 
 def write_links(links: Path | None, done: Sequence[tuple[Docket, Outcome]]) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -10,11 +11,13 @@ from amphora.cli.work import BreakFlag, DebugFlag, FolderOption, JsonFlag, WaitO
 
 if TYPE_CHECKING:
     from amphora.engine.resume import PickedUp
+    from amphora.ledger.records import Campaign
 
 
 def resume(
     run: Annotated[
-        str, typer.Argument(help="A run that is paused, kept or broken off; left out, the only one.")
+        str,
+        typer.Argument(help="A run that waits, or an import into many; left out, the only one."),
     ] = "",
     values: Annotated[
         list[str] | None, typer.Option("--set", metavar="NAME=VALUE", help="What was made, for a need that waited.")
@@ -37,12 +40,17 @@ def resume(
       amphora resume
       amphora resume grove-live-3 --set lab-mailbox=lab-mailbox-live
       amphora resume grove-live-3 --preview
+      amphora resume many-2
     """
+    from amphora.engine.campaign import campaign_to_resume
     from amphora.engine.resume import picked_up, run_to_resume, standstill, waiting_for
     from amphora.render.resume import standstill_result
 
     with working(json, workspace) as work:
         work.be_patient(wait, break_lock)
+        if campaign := campaign_to_resume(work.session, run):
+            _go_on_with_many(work, campaign, bool(values or choose), preview)
+            return
         found = run_to_resume(work.session, run)
         with picked_up(work.session, found) as picked:
             _map(work, picked, values or [])
@@ -50,6 +58,43 @@ def resume(
                 work.show(standstill_result(standstill(work.session, picked)))
                 return
             _go_on(work, picked, choose or [], preview)
+
+
+def _go_on_with_many(work: Work, campaign: Campaign, has_more: bool, preview: bool) -> None:
+    """Brings what remains of an import into many targets, and only that."""
+    from amphora.core.values.errors import UsageFault
+    from amphora.core.values.next_step import advice
+    from amphora.engine.campaign import remaining, request_of, settle
+    from amphora.engine.gate import in_the_way
+    from amphora.engine.rounds import carried, refuse_any
+    from amphora.render.rounds import previews_result, rounds_result
+
+    if has_more:
+        raise UsageFault(
+            "What is made or decided belongs to one target.",
+            subject=campaign.name,
+            next_step=advice("Name its run with these options first; then resume the rest."),
+        )
+    kept = campaign.request
+    with remaining(work.session, campaign) as left:
+        title = f"{campaign.package} {campaign.version}"
+        request = request_of(campaign)
+        # Each as what it is: one that goes on is no second run of its own.
+        ways = {
+            part.target: in_the_way(
+                work.session, part.prepared, replace(request, run=part.run.name if part.run else "")
+            )
+            for part in left.parts
+        }
+        if preview:
+            work.show(previews_result(title, [(part.prepared.docket, ways[part.target]) for part in left.parts]))
+            return
+        refuse_any(left.parts, ways, len(campaign.targets))
+        found = carried(work.session, left.parts, kept["rounds"], kept["goes_on"], campaign.name)
+        settle(work.session, campaign, found)
+        work.show(
+            rounds_result(title, found, campaign.name, left.waiting, left.done, "resume"), has_changed=bool(found)
+        )
 
 
 def _map(work: Work, picked: PickedUp, values: list[str]) -> None:
@@ -69,8 +114,6 @@ def _map(work: Work, picked: PickedUp, values: list[str]) -> None:
 
 
 def _go_on(work: Work, picked: PickedUp, choose: list[str], preview: bool) -> None:
-    from dataclasses import replace
-
     from amphora.cli.imports import carried_out
     from amphora.core.values.visible import visible
     from amphora.engine.compare import chosen_for_items

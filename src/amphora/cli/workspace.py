@@ -22,5 +22,6 @@ def show_workspace(work: Work) -> bool:
     packages = sorted(workspace.packages.glob(f"*{SUFFIX}"), key=lambda path: path.stat().st_mtime)
     names = [path.name.removesuffix(SUFFIX) for path in packages]
     runs = work.session.ledger.journal.runs() if workspace.has_ledger else []
-    work.show(workspace_result(workspace.folder, list(workspace.environments), names, runs))
+    many = work.session.ledger.campaigns.open() if workspace.has_ledger else []
+    work.show(workspace_result(workspace.folder, list(workspace.environments), names, runs, many))
     return True

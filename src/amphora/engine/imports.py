@@ -122,11 +122,16 @@ def _question(docket: Docket) -> str:
 
 
 def import_prepared(
-    session: Session, prepared: Prepared, run: Run | None = None, keeper: Keeper | None = None
+    session: Session,
+    prepared: Prepared,
+    run: Run | None = None,
+    keeper: Keeper | None = None,
+    campaign: str = "",
+    name: str = "",
 ) -> tuple[Outcome, list[Verified]]:
     """Carries out a decided docket, or the next leg of a run, and verifies what came of it. A failure is in the
     outcome, with what it means for the target. `keeper` is asked whether what was done is kept; else the docket says
-    so."""
+    so. `campaign` is the import into many targets that it is part of, `name` how the run is to be called."""
     docket, opened = prepared.docket, prepared.opened
     # Somebody may have sat before the question for an hour.
     if not is_current(session, prepared):
@@ -144,10 +149,10 @@ def import_prepared(
     elif not docket.pauses and docket.if_it_fails is not IfItFails.KEEP:
         # Without the package: a run that is put back if it fails has to wait for nobody. Should it be killed, the
         # package is looked for where packages are.
-        outcome = carry_out(docket, stage, Provision(kept_request(prepared)), keeper)
+        outcome = carry_out(docket, stage, Provision(kept_request(prepared), None, campaign, name), keeper)
     else:
         with packed_file(session, prepared.original or prepared.contents) as file:
-            outcome = carry_out(docket, stage, Provision(kept_request(prepared), file), keeper)
+            outcome = carry_out(docket, stage, Provision(kept_request(prepared), file, campaign, name), keeper)
     if outcome.failure:
         return outcome, []
     try:

@@ -3,25 +3,48 @@ has not begun."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+import threading
+from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from contextvars import copy_context
+from dataclasses import dataclass, field, replace
 
 from amphora.core.plan.docket import Docket
 from amphora.core.plan.gate import Reason
 from amphora.core.values.errors import AmphoraError, NotReady, UsageFault
 from amphora.core.values.next_step import advice, to_type
-from amphora.engine.docket import Prepared
+from amphora.engine.docket import Prepared, prepare
 from amphora.engine.gate import ImportRequest, agreed, in_the_way
 from amphora.engine.imports import import_prepared, is_recorded
+from amphora.engine.runs.attention import attended
 from amphora.engine.runs.forwards import Keeper, Outcome
 from amphora.engine.session import Session
 from amphora.engine.verify import Verified
+from amphora.ledger.records import Run
 
 ALL = "all"
 ONE_THEN_REST = "one-then-rest"
 
 NOTHING_TO_DO = "nothing to do"
 NOT_BEGUN = "not begun"
+
+
+MOST_AT_ONCE = 4
+"""So many targets of one round are worked on at once: what is told of them has to be read."""
+
+
+@dataclass(frozen=True)
+class Part:
+    """What is to be done in one target: a docket, the run that goes on with it if there is one, and the name that a
+    new one is to have."""
+
+    prepared: Prepared
+    run: Run | None = None
+    name: str = ""
+
+    @property
+    def target(self) -> str:
+        return self.prepared.docket.target
 
 
 @dataclass(frozen=True)
@@ -61,9 +84,8 @@ def rounds_of(names: Sequence[str], how: str) -> list[list[str]]:
     return [list(names[start : start + size]) for start in range(0, len(names), size)]
 
 
-def refuse_any(session: Session, dockets: Sequence[Prepared], request: ImportRequest) -> None:
+def refuse_any(parts: Sequence[Part], reasons: Mapping[str, Sequence[Reason]], targets: int) -> None:
     """NotReady while anything is in the way of any target: what all share is told once."""
-    reasons = {one.docket.target: _stopping(session, one, request) for one in dockets}
     closed = {target: mine for target, mine in reasons.items() if mine}
     if not closed:
         return
@@ -75,7 +97,7 @@ def refuse_any(session: Session, dockets: Sequence[Prepared], request: ImportReq
         details += [line for reason in mine if not _is_in(reason, shared) for line in _told(target, reason)]
     first = next(iter(closed.values()))[0]
     raise NotReady(
-        f"{dockets[0].docket.title} can't go to {len(closed)} of {len(dockets)} targets as it stands; nothing was"
+        f"{parts[0].prepared.docket.title} can't go to {len(closed)} of {targets} targets as it stands; nothing was"
         " touched anywhere.",
         subject=next(iter(closed)),
         details=details,
@@ -83,7 +105,8 @@ def refuse_any(session: Session, dockets: Sequence[Prepared], request: ImportReq
     )
 
 
-def _stopping(session: Session, prepared: Prepared, request: ImportRequest) -> list[Reason]:
+def stopping(session: Session, prepared: Prepared, request: ImportRequest) -> list[Reason]:
+    """What stands in the way of one target, but for what somebody at a terminal is going to agree to."""
     reasons = in_the_way(session, prepared, request)
     return agreed(reasons) if request.is_terminal and not request.yes else reasons
 
@@ -100,31 +123,94 @@ def _told(target: str, reason: Reason) -> Iterator[str]:
 
 def carried(
     session: Session,
-    dockets: Sequence[Prepared],
+    parts: Sequence[Part],
     rounds: Sequence[Sequence[str]],
     goes_on: bool,
+    campaign: str = "",
     keeper: Keeper | None = None,
 ) -> list[Came]:
-    """Carries the dockets out, round by round; after a bad round nothing else is begun unless it `goes_on`. What
-    became of each target, in order."""
-    by_name = {one.docket.target: one for one in dockets}
+    """Carries out what is to be done in each target, round by round; after a bad round nothing else is begun unless
+    it `goes_on`. What became of each target, in order."""
+    by_name = {part.target: part for part in parts}
     found: list[Came] = []
     is_stopped = False
-    for names in rounds:
-        # Within a round, too: what has not been touched yet needs no putting back.
-        for name in names:
-            came = Came(by_name[name].docket, NOT_BEGUN) if is_stopped else _one(session, by_name[name], keeper)
-            found.append(came)
-            is_stopped = is_stopped or (came.is_bad and not goes_on)
+    with attended() as attention:
+        for names in rounds:
+            mine = [by_name[name] for name in names if name in by_name]
+            if is_stopped or attention.is_wanted:
+                found += [Came(part.prepared.docket, NOT_BEGUN) for part in mine]
+                continue
+            # One that goes on holds what it kept open in this thread; there are never many of them.
+            if len(mine) > 1 and all(part.run is None for part in mine):
+                came = _side_by_side(session, mine, campaign, goes_on)
+            else:
+                came = _in_turn(session, mine, campaign, goes_on, keeper)
+            found += came
+            is_stopped = any(one.is_bad for one in came) and not goes_on
     return found
 
 
-def _one(session: Session, prepared: Prepared, keeper: Keeper | None) -> Came:
-    docket = prepared.docket
-    if docket.is_settled and is_recorded(session, docket):
+def _in_turn(
+    session: Session, parts: Sequence[Part], campaign: str, goes_on: bool, keeper: Keeper | None
+) -> list[Came]:
+    found: list[Came] = []
+    for part in parts:
+        # Within a round, too: what has not been touched yet needs no putting back.
+        is_stopped = any(one.is_bad for one in found) and not goes_on
+        found.append(Came(part.prepared.docket, NOT_BEGUN) if is_stopped else _one(session, part, campaign, keeper))
+    return found
+
+
+def _side_by_side(session: Session, parts: Sequence[Part], campaign: str, goes_on: bool) -> list[Came]:
+    """Several targets at once, each with a session of its own: a connection belongs to the thread that opened it.
+    Those that no thread has taken up by the time that one is bad are not begun."""
+    is_bad = threading.Event()
+
+    def one(part: Part) -> Came:
+        if is_bad.is_set() and not goes_on:
+            return Came(part.prepared.docket, NOT_BEGUN)
+        came = _apart(session, part, campaign)
+        if came.is_bad:
+            is_bad.set()
+        return came
+
+    with ThreadPoolExecutor(MOST_AT_ONCE) as pool:
+        # In a copy of this context: the signals that arrive here are looked at there.
+        futures = [pool.submit(copy_context().run, one, part) for part in parts]
+        return [future.result() for future in futures]
+
+
+def _apart(session: Session, part: Part, campaign: str) -> Came:
+    docket = part.prepared.docket
+
+    def tell(what: str, done: int, total: int) -> None:
+        session.listener(what if part.target in what else f"{part.target}: {what}", done, total)
+
+    own = Session(session.workspace, tell)
+    try:
+        own.ledger.locks.patience_s = session.ledger.locks.patience_s
+        own.ledger.locks.breaks = session.ledger.locks.breaks
+        mine = part.prepared
+        again = prepare(own, mine.original or mine.contents, part.target, mine.said)
+        if again.docket.fingerprint != docket.fingerprint:
+            raise NotReady(
+                f"Something moved in {part.target} since it was looked at; nothing was touched there.",
+                subject=part.target,
+                next_step=to_type("compare", docket.name, part.target),
+            )
+        return _one(own, replace(part, prepared=replace(again, is_reviewed=mine.is_reviewed)), campaign, None)
+    except AmphoraError as error:
+        return Came(docket, NOT_BEGUN, trouble=error)
+    finally:
+        own.close()
+
+
+def _one(session: Session, part: Part, campaign: str, keeper: Keeper | None) -> Came:
+    docket = part.prepared.docket
+    if part.run is None and docket.is_settled and is_recorded(session, docket):
         return Came(docket, NOTHING_TO_DO)
     try:
-        outcome, verified = import_prepared(session, prepared, keeper=keeper)
+        outcome, verified = import_prepared(session, part.prepared, part.run, keeper, campaign, part.name)
     except AmphoraError as error:
         # Refused before it began: somebody was quicker, or the target can't be reached any more.
         return Came(docket, NOT_BEGUN, trouble=error)

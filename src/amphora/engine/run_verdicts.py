@@ -14,32 +14,51 @@ if TYPE_CHECKING:
     from amphora.engine.resume import Standstill
     from amphora.engine.rounds import Came
     from amphora.engine.runs.backwards import Back
-    from amphora.ledger.records import Run
+    from amphora.ledger.records import Campaign, Run
 
 WAITING = ("paused", "kept")
 """The states of a run that waits for somebody to go on with it."""
 
 
-def of_rounds(title: str, found: Sequence[Came]) -> Verdict:
+def of_rounds(
+    title: str, found: Sequence[Came], campaign: str, waiting: Sequence[Standstill] = (), done: Sequence[str] = ()
+) -> Verdict:
     """One import into many targets: what came of it, and the command for what remains."""
     bad = [came for came in found if came.is_bad]
-    paused = [came for came in found if came.state == "paused"]
-    rest = [came.docket.target for came in found if came.is_bad or came.state == "not begun"]
+    states = [(name, "done") for name in done] + [(came.docket.target, came.state) for came in found]
+    states += [(one.run.environment, "paused") for one in waiting]
+    is_paused = any(state == "paused" for _, state in states)
     words = []
-    for state in dict.fromkeys(came.state for came in found):
-        names = [came.docket.target for came in found if came.state == state]
-        words.append(f"{state} in {few(names, 8)}")
-    line = f"{'Stopped' if bad else 'Paused' if paused else 'Done'}: {title} is {'; '.join(words)}."
-    if all(came.state in ("done", "nothing to do") for came in found) and not bad:
-        line = f"Done: {title} is in {few([came.docket.target for came in found], 8)}."
+    for state in dict.fromkeys(state for _, state in states):
+        words.append(f"{state} in {few([name for name, mine in states if mine == state], 8)}")
+    line = f"{'Stopped' if bad else 'Paused' if is_paused else 'Done'}: {title} is {'; '.join(words)}."
+    if all(state in ("done", "nothing to do") for _, state in states) and not bad:
+        line = f"Done: {title} is in {few([name for name, _ in states], 8)}."
+    line += f" {campaign}."
     if bad:
-        is_all = all(came.state in ("put back", "not begun") for came in found)
-        after = to_type("import", found[0].docket.name, *rest, "--yes")
-        first = bad[0].trouble.next_step if bad[0].trouble and bad[0].state in ("kept", "broken off") else after
-        return Verdict(line, "bad", first, REFUSED if is_all else BROKEN)
-    if paused and paused[0].outcome:
-        return Verdict(line, "warn", to_type("resume", paused[0].outcome.run.name), PAUSED)
-    return Verdict(line, "good", to_type("history"))
+        # As it was everywhere: nothing of it is left that somebody would have to know of.
+        is_all = all(state in ("put back", "not begun") for _, state in states)
+        return Verdict(line, "bad", to_type("resume", campaign), REFUSED if is_all else BROKEN)
+    if is_paused:
+        first = next((one.run.name for one in waiting), campaign)
+        return Verdict(line, "warn", to_type("resume", first), PAUSED)
+    return Verdict(line, "good", to_type("history", campaign))
+
+
+def of_undo_all(campaign: str, found: Sequence[Back], rest: Sequence[str]) -> Verdict:
+    """A campaign was undone, target by target; `rest` were not begun because one could not be."""
+    whole = [back.of.environment for back in found if back.is_as_before and not back.is_open]
+    others = [back.of.environment for back in found if back.of.environment not in whole]
+    is_open = any(back.is_open for back in found)
+    words = f"{campaign} is {'not undone as a whole' if is_open or rest else 'undone'}:"
+    parts = [f"as it was before in {few(whole, 8)}"] if whole else []
+    parts += [f"but for what is named below in {few(others, 8)}"] if others else []
+    parts += [f"not begun in {few(rest, 8)}"] if rest else []
+    standing: Standing = "bad" if is_open or rest else "warn" if others else "good"
+    after = to_type("undo", campaign) if is_open or rest else to_type("history")
+    return Verdict(
+        f"{words} {'; '.join(parts)}.", standing, after, BROKEN if is_open or rest else COUNTS if others else 0
+    )
 
 
 def of_standstill(found: Standstill) -> Verdict:
@@ -94,9 +113,15 @@ def of_runs(runs: Sequence[Run]) -> NextStep:
     return of_run(still[0]) if still else to_type("history", runs[0].name)
 
 
-def of_workspace(environments: Sequence[str], packages: Sequence[str], runs: Sequence[Run]) -> Verdict:
+def of_workspace(
+    environments: Sequence[str], packages: Sequence[str], runs: Sequence[Run], many: Sequence[Campaign] = ()
+) -> Verdict:
     """Where a workspace stands."""
     unsettled = [run for run in runs if run.is_open]
+    if many:
+        # It takes up the runs that are part of it.
+        words = f"{few([campaign.name for campaign in many])} {'is' if len(many) == 1 else 'are'} not finished."
+        return Verdict(words, "warn", to_type("resume", many[0].name))
     if unsettled:
         words = f"{counted(len(unsettled), 'run')} {'is' if len(unsettled) == 1 else 'are'} not finished."
         return Verdict(words, "warn", of_run(unsettled[0]))

@@ -41,15 +41,15 @@ class Journal:
             names = [row["name"] for row in self._db.rows(query, (beginning.environment,))]
             # The highest number and one more, not a count: names of runs are used in scripts and never come twice.
             numbers = [int(tail) for name in names if (tail := name.rpartition("-")[2]).isdigit()]
-            name = f"{beginning.environment}-{max(numbers, default=0) + 1}"
+            name = beginning.name or f"{beginning.environment}-{max(numbers, default=0) + 1}"
             row: tuple[Any, ...] = (name, beginning.environment, beginning.uid, beginning.package, beginning.version)
             row += (beginning.source_uid, beginning.package_digest, beginning.account, RUNNING, self._clock())
             row += (beginning.kind, beginning.of_run, dumped(beginning.docket), dumped(dict(beginning.outside)))
             run_id = self._db.insert(
                 "insert into runs (name, environment, uid, package, version, source_uid, package_digest, account,"
-                " state, started_at, kind, of_run, docket, outside, format)"
-                " values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                (*row, RUN_FORMAT),
+                " state, started_at, kind, of_run, docket, outside, format, campaign)"
+                " values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                (*row, RUN_FORMAT, beginning.campaign),
             )
             self._begin_leg(run_id, 1, beginning.account, beginning.before)
         return self.run(name)
@@ -121,6 +121,11 @@ class Journal:
             details=[f"latest: {', '.join(run.name for run in runs[:5])}"] if runs else (),
             next_step=to_type("history"),
         )
+
+    def of_campaign(self, name: str) -> list[Run]:
+        """The runs of a campaign, the latest first."""
+        query = f"select {_COLUMNS} from runs where campaign = ? order by id desc"
+        return [_run(row) for row in self._db.rows(query, (name,))]
 
     def backwards_of(self, run: Run) -> list[Run]:
         """The runs that put this one back, or tried to, the first one first."""
@@ -245,7 +250,7 @@ class Journal:
 
 _COLUMNS = (
     "id, name, environment, uid, package, version, account, state, started_at, ended_at, note, kind, of_run, format,"
-    " leg"
+    " leg, campaign"
 )
 
 

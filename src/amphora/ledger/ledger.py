@@ -18,6 +18,7 @@ from amphora.core.values.errors import NotReady
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Claim, Contents, Folded, Json, States
 from amphora.core.values.next_step import advice
+from amphora.ledger.campaigns import Campaigns
 from amphora.ledger.database import PORTION, Database, dumped, open_database
 from amphora.ledger.journal import Journal
 from amphora.ledger.locks import Locks
@@ -37,6 +38,7 @@ class Ledger:
                 self._db.do("insert into facts values ('uid', ?) on conflict (name) do nothing", (str(uuid4()),))
         self.journal = Journal(self._db, clock)
         self.parcels = Parcels(self._db)
+        self.campaigns = Campaigns(self._db, clock)
         self.locks = Locks(self._db, clock)
 
     def close(self) -> None:

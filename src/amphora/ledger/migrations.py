@@ -91,6 +91,14 @@ alter table exported add column "schema" integer;
 alter table deliveries add column "schema" integer;
 """
 
+FIFTH = """
+create table campaigns (
+    id integer primary key, name text not null unique, package text not null, version text not null,
+    source_uid text not null, package_digest text not null, account text not null, started_at text not null,
+    state text not null, request text not null);
+alter table runs add column campaign text not null default '';
+"""
+
 
 def _first(db: Database) -> None:
     _all(db, FIRST)
@@ -118,13 +126,17 @@ def _fourth(db: Database) -> None:
     _all(db, FOURTH)
 
 
+def _fifth(db: Database) -> None:
+    _all(db, FIFTH)
+
+
 def _all(db: Database, statements: str) -> None:
     for statement in statements.split(";"):
         if statement.strip():
             db.do(statement)
 
 
-MIGRATIONS: tuple[Callable[[Database], None], ...] = (_first, _second, _third, _fourth)
+MIGRATIONS: tuple[Callable[[Database], None], ...] = (_first, _second, _third, _fourth, _fifth)
 """Each takes a ledger from the version of its position to the next one."""
 
 

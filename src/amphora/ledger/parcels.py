@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from amphora.ledger.database import Database
-from amphora.ledger.records import OPEN_STATES, PAUSED
+from amphora.ledger.records import OPEN, OPEN_STATES, PAUSED
 
 PIECE_BYTES = 1 << 20
 """So much is held in memory at once, whatever the package's size."""
@@ -37,8 +37,9 @@ class Parcels:
         return count > 0
 
     def drop_unused(self) -> None:
-        """Forgets the packages that no run waits for. Inside the caller's transaction."""
+        """Forgets the packages that no run and no campaign waits for. Inside the caller's transaction."""
         waiting = (*OPEN_STATES, PAUSED)
         marks = ",".join("?" * len(waiting))
         query = f"delete from parcels where digest not in (select package_digest from runs where state in ({marks}))"
-        self._db.do(query, waiting)
+        query += " and digest not in (select package_digest from campaigns where state = ?)"
+        self._db.do(query, (*waiting, OPEN))

@@ -25,6 +25,7 @@ DONE: Final = "done"
 PUT_BACK: Final = "put back"
 UNDONE: Final = "undone"
 BROKEN_OFF: Final = "broken off"
+OPEN: Final = "open"
 OPEN_STATES: Final = (RUNNING, BROKEN_OFF, KEPT)
 """States in which a run stands in the middle of a leg: half of an item may be there."""
 
@@ -60,7 +61,8 @@ class Delivered:
 
 @dataclass(frozen=True)
 class Run:
-    """One carrying out of a docket. `of_run` is the run that this one puts back."""
+    """One carrying out of a docket. `of_run` is the run that this one puts back, `campaign` the import into many
+    targets that it is part of."""
 
     id: int
     name: str
@@ -77,6 +79,7 @@ class Run:
     of_run: int | None = None
     format: int = RUN_FORMAT
     leg: int = 1
+    campaign: str = ""
 
     @property
     def is_open(self) -> bool:
@@ -101,6 +104,29 @@ class Beginning:
     docket: Json = None
     before: Mapping[Key, Image | None] = field(default_factory=dict)
     outside: Mapping[str, str] = field(default_factory=dict)
+    campaign: str = ""
+    name: str = ""
+    """How the run is to be called; left out, by its environment and a number."""
+
+
+@dataclass(frozen=True)
+class Campaign:
+    """One import into many targets: the package, and what was asked for. Open until it is done in all of them."""
+
+    name: str
+    package: str
+    version: str
+    source_uid: str
+    package_digest: str
+    account: str
+    started_at: str
+    state: str
+    request: Json
+
+    @property
+    def targets(self) -> list[str]:
+        """The targets, in order."""
+        return [name for names in self.request["rounds"] for name in names]
 
 
 @dataclass(frozen=True)

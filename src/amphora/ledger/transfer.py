@@ -25,10 +25,11 @@ TABLES = (
     "legs",
     "arrivals",
     "parcels",
+    "campaigns",
 )
 """Every table but the locks, which end with whoever holds them; what is referred to before what refers to it."""
 
-NUMBERED = ("exports", "runs", "deliveries")
+NUMBERED = ("exports", "runs", "deliveries", "campaigns")
 """Tables that number their rows by themselves."""
 
 

@@ -8,7 +8,18 @@ from amphora.core.values.keys import readable
 from amphora.core.values.next_step import blank, to_type
 from amphora.core.values.words import counted, few
 from amphora.engine.run_verdicts import of_run, of_runs
-from amphora.ledger.records import BACKWARDS, BROKEN_OFF, IMPORT, PUT_BACK, UNDONE, JournalStep, LegOf, Run
+from amphora.ledger.records import (
+    BACKWARDS,
+    BROKEN_OFF,
+    IMPORT,
+    OPEN,
+    PUT_BACK,
+    UNDONE,
+    Campaign,
+    JournalStep,
+    LegOf,
+    Run,
+)
 from amphora.render.result import Cell, Grid, Lines, Result, Row, Tone, cut_grid
 
 _STATE: dict[str, Tone] = {
@@ -81,6 +92,41 @@ def run_result(
     )
 
 
+def campaign_result(campaign: Campaign, runs: Sequence[Run]) -> Result:
+    """One import into many targets: how it stands in each."""
+    latest: dict[str, Run] = {}
+    for run in runs:
+        latest.setdefault(run.environment, run)
+    rows: list[Row] = []
+    for number, names in enumerate(campaign.request["rounds"], 1):
+        for name in names:
+            mine = latest.get(name)
+            state = mine.state if mine else "not begun, or nothing to do"
+            rows.append(
+                [
+                    str(number),
+                    Cell(name, "strong"),
+                    Cell(state, _STATE.get(state, "dim")),
+                    mine.name if mine else "",
+                    mine.started_at if mine else "",
+                    Cell(mine.account if mine else "", "dim"),
+                ]
+            )
+    words = f"{campaign.name}: {campaign.package} {campaign.version} into {len(campaign.targets)} targets,"
+    return Result(
+        "history",
+        f"{words} {campaign.state}; {campaign.started_at} by {campaign.account}.",
+        "warn" if campaign.state == OPEN else "plain",
+        [Grid(["round", "target", "state", "run", "started", "by"], rows, right=(0,))],
+        {"campaign": campaign.name, "state": campaign.state, "runs": [vars(run) for run in runs]},
+        to_type("resume" if campaign.state == OPEN else "verify", *_of_campaign(campaign)),
+    )
+
+
+def _of_campaign(campaign: Campaign) -> tuple[str, ...]:
+    return (campaign.name,) if campaign.state == OPEN else (campaign.package, *campaign.targets)
+
+
 def _end(leg: LegOf) -> str:
     return f"{leg.state} {leg.ended}" if leg.ended else "still going on, or cut off"
 
@@ -90,4 +136,5 @@ def _what(run: Run, names: Mapping[int, str]) -> str:
     package = f"{run.package} {run.version}".strip()
     if run.kind in BACKWARDS:
         return f"{run.kind} of {names.get(run.of_run or 0, package)}"
-    return package if run.kind == IMPORT else f"{run.kind} of {package}"
+    part = f" ({run.campaign})" if run.campaign else ""
+    return f"{package}{part}" if run.kind == IMPORT else f"{run.kind} of {package}"

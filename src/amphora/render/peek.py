@@ -12,7 +12,7 @@ from amphora.core.values.words import counted
 from amphora.engine.run_verdicts import of_workspace
 from amphora.environments.contract import Description, Identity
 from amphora.files.workspace import EnvironmentEntry
-from amphora.ledger.records import Run
+from amphora.ledger.records import Campaign, Run
 from amphora.render.changes import item_json
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone
 
@@ -64,17 +64,23 @@ def signed_in_result(name: str) -> Result:
 
 
 def workspace_result(
-    folder: Path, environments: Sequence[str], packages: Sequence[str], runs: Sequence[Run]
+    folder: Path,
+    environments: Sequence[str],
+    packages: Sequence[str],
+    runs: Sequence[Run],
+    many: Sequence[Campaign] = (),
 ) -> Result:
     """Where a workspace stands: what is open, and the next command."""
     unsettled = [run for run in runs if run.is_open]
     last = f"; the last run is {runs[0].name}, {runs[0].state}" if runs else ""
     what = f"{counted(len(environments), 'environment')}, {counted(len(packages), 'package')}"
     rows: list[Row] = [[Cell(r.name, "strong"), f"{r.package} {r.version}", Cell(r.state, "warn")] for r in unsettled]
+    rows += [[Cell(c.name, "strong"), f"{c.package} {c.version}", Cell(c.state, "warn")] for c in many]
     blocks: list[Block] = [Grid(["run", "package", "state"], rows)] if rows else []
     blocks.append(Lines([Cell(f"{folder}: {what}{last}.", "dim")]))
     data = {"environments": list(environments), "packages": list(packages), "open_runs": [r.name for r in unsettled]}
-    return Result.of("amphora", of_workspace(environments, packages, runs), blocks, data)
+    data["open_campaigns"] = [campaign.name for campaign in many]
+    return Result.of("amphora", of_workspace(environments, packages, runs, many), blocks, data)
 
 
 def env_test_result(entry: EnvironmentEntry, description: Description, identity: Identity) -> Result:

@@ -6,22 +6,35 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
+from amphora.core.needs.crosswalk import row_name
 from amphora.core.plan.docket import Do
-from amphora.engine.run_verdicts import of_rounds
+from amphora.core.values.words import counted, few
+from amphora.engine.run_verdicts import of_rounds, of_standstill, of_undo_all
 from amphora.engine.verdicts import at_stake
 from amphora.render.imports import import_result, reason_blocks
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone
+from amphora.render.undo import undo_result
 
 if TYPE_CHECKING:
     from amphora.core.plan.docket import Docket
     from amphora.core.plan.gate import Reason
+    from amphora.engine.resume import Standstill
     from amphora.engine.rounds import Came
+    from amphora.engine.runs.backwards import Back
 
 _STATES: dict[str, Tone] = {"done": "good", "nothing to do": "dim", "paused": "warn", "put back": "bad"}
 
 
-def rounds_result(title: str, found: Sequence[Came]) -> Result:
-    """What became of each target: a line each, then what went wrong, word for word."""
+def rounds_result(
+    title: str,
+    found: Sequence[Came],
+    campaign: str,
+    waiting: Sequence[Standstill] = (),
+    done: Sequence[str] = (),
+    command: str = "import",
+) -> Result:
+    """What became of each target: a line each, then what went wrong, word for word. `waiting` are targets in which
+    somebody has to make something first, `done` those in which all was done before."""
     rows: list[Row] = [
         [
             Cell(came.docket.target, "strong"),
@@ -33,18 +46,25 @@ def rounds_result(title: str, found: Sequence[Came]) -> Result:
         ]
         for came in found
     ]
+    rows += [
+        [Cell(one.run.environment, "strong"), Cell("paused", "warn"), one.run.name, "", "", ""] for one in waiting
+    ]
     headings = ["target", "state", "run", "new", "changed", "verified"]
-    blocks: list[Block] = [Grid(headings, rows, right=(3, 4, 5))]
+    blocks: list[Block] = [Grid(headings, rows, right=(3, 4, 5))] if rows else []
+    for one in waiting:
+        names = few([row_name(need.need.key) for need in one.waiting])
+        after = Cell(f"  {of_standstill(one).next_step}", "strong")
+        blocks.append(Lines([f"To be made there by hand: {names}", after], one.run.environment))
     for came in found:
         if came.trouble:
             lines: list[Cell | str] = [Cell(came.trouble.message, "bad"), *came.trouble.details]
             blocks.append(Lines([*lines, *_next(came)], came.docket.target))
         # What is left to do by hand, per target; links are too many for a screen.
         if came.outcome and not came.trouble:
-            done = import_result(came.docket, came.outcome, came.verified)
+            whole = import_result(came.docket, came.outcome, came.verified)
             blocks += [
                 replace(block, title=f"{came.docket.target}: {block.title.lower()}")
-                for block in done.blocks
+                for block in whole.blocks
                 if isinstance(block, Lines) and block.title
             ]
     data = [
@@ -58,7 +78,21 @@ def rounds_result(title: str, found: Sequence[Came]) -> Result:
         )
         for came in found
     ]
-    return Result.of("import", of_rounds(title, found), blocks, {"package": title, "targets": data})
+    data += [{"target": one.run.environment, "state": "paused", "run": one.run.name} for one in waiting]
+    data += [{"target": name, "state": "done"} for name in done]
+    table = {"package": title, "campaign": campaign, "targets": data}
+    return Result.of(command, of_rounds(title, found, campaign, waiting, done), blocks, table)
+
+
+def back_result(campaign: str, found: Sequence[Back], rest: Sequence[str]) -> Result:
+    """A campaign was undone, in all its targets or some; `rest` are runs that were not begun to be."""
+    blocks: list[Block] = []
+    for back in found:
+        one = undo_result(back)
+        blocks.append(Lines([Cell(one.verdict, one.tone)], back.of.environment))
+        blocks += [block for block in one.blocks if isinstance(block, Lines)]
+    data = [undo_result(back).data for back in found]
+    return Result.of("undo", of_undo_all(campaign, found, rest), blocks, {"campaign": campaign, "runs": data})
 
 
 def previews_result(title: str, found: Sequence[tuple[Docket, Sequence[Reason]]]) -> Result:
@@ -68,7 +102,7 @@ def previews_result(title: str, found: Sequence[tuple[Docket, Sequence[Reason]]]
         blocks.append(Lines([at_stake(docket)], docket.target))
         blocks += reason_blocks(reasons)
     closed = [docket.target for docket, reasons in found if reasons]
-    words = f"Preview, nothing was touched. {title} into {len(found)} targets: "
+    words = f"Preview, nothing was touched. {title} into {counted(len(found), 'target')}: "
     words += f"{len(closed)} not as it stands." if closed else "all can go."
     data = [{"target": docket.target, "in_the_way": [r.message for r in reasons]} for docket, reasons in found]
     return Result(

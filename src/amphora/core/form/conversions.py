@@ -16,6 +16,7 @@ from amphora.core.form.places import Step, parse_path
 from amphora.core.values.canon import same
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.model import Json
+from amphora.core.values.next_step import advice
 from amphora.core.values.pointers import Pointer, write_pointer
 from amphora.core.values.tokens import PREFIX, parse_token
 
@@ -134,7 +135,7 @@ def parse_conversion(table: Mapping[str, Any]) -> Conversion:
     """The rules that one [[conversion]] of a sheet holds; SheetFault says what is wrong with it."""
     since, to = table.get("from"), table.get("to")
     if not isinstance(since, int) or not isinstance(to, int) or isinstance(since, bool) or to <= since:
-        raise SheetFault("each [[conversion]] needs `from` and a greater `to`, both whole numbers")
+        raise _wrong("each [[conversion]] needs `from` and a greater `to`, both whole numbers")
     before = str(table.get("each", "$"))
     moves = tuple((_path(a, before), _path(b, before)) for a, b in table.get("move", {}).items())
     splits = tuple(_parse_split(a, row, before) for a, row in table.get("split", {}).items())
@@ -142,7 +143,7 @@ def parse_conversion(table: Mapping[str, Any]) -> Conversion:
     for source, goal in pairs:
         # Elements keep their arrays: an array moves as a whole, and then what is in it.
         if _head(source) != _head(goal):
-            raise SheetFault(f"{_written(source)} and {_written(goal)} don't stand in the same elements")
+            raise _wrong(f"{_written(source)} and {_written(goal)} don't stand in the same elements")
     return Conversion(
         since,
         to,
@@ -154,19 +155,23 @@ def parse_conversion(table: Mapping[str, Any]) -> Conversion:
     )
 
 
+def _wrong(words: str) -> SheetFault:
+    return SheetFault(words, next_step=advice("Mend the sheet."))
+
+
 def _parse_split(path: str, row: object, before: str) -> Split:
     if not isinstance(row, Mapping) or set(row) != {"at", "into"} or not row["at"] or len(row["into"]) < 2:
-        raise SheetFault('`split` takes { at = "a text", into = [two or more paths] }')
+        raise _wrong('`split` takes { at = "a text", into = [two or more paths] }')
     return Split(_path(path, before), str(row["at"]), tuple(_path(one, before) for one in row["into"]))
 
 
 def _path(text: object, before: str) -> Path:
     """A path of a rule, which begins at each of `before`."""
     if not isinstance(text, str) or not text.startswith("$"):
-        raise SheetFault(f"{text!r} is no path of a definition")
+        raise _wrong(f"{text!r} is no path of a definition")
     _, steps = parse_path(before + text[1:])
     if not steps or steps[-1] is None or not all(part is None or not part.isdigit() for part in steps):
-        raise SheetFault(f"{text!r} has to be made of names and [*], and to end in a name")
+        raise _wrong(f"{text!r} has to be made of names and [*], and to end in a name")
     return steps
 
 

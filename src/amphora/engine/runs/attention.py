@@ -6,6 +6,7 @@ import signal
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
+from contextvars import ContextVar
 from types import FrameType
 
 from amphora.engine.session import Listener
@@ -28,9 +29,17 @@ class Attention:
         self.is_wanted = True
 
 
+_SHARED: ContextVar[Attention | None] = ContextVar("attention", default=None)
+
+
 @contextmanager
 def attended() -> Iterator[Attention]:
-    """Signals are kept until somebody looks, as long as this lasts; in the main thread, where they arrive."""
+    """Signals are kept until somebody looks, as long as this lasts; in the main thread, where they arrive. Whatever
+    is attended to inside of this looks at the same: several runs at once are stopped together."""
+    outer = _SHARED.get()
+    if outer is not None:
+        yield outer
+        return
     attention = Attention()
     if threading.current_thread() is not threading.main_thread():
         yield attention
@@ -39,9 +48,11 @@ def attended() -> Iterator[Attention]:
     for number in SIGNALS:
         if before[number] is not signal.SIG_IGN:  # who started us with nohup means it
             signal.signal(number, attention)
+    token = _SHARED.set(attention)
     try:
         yield attention
     finally:
+        _SHARED.reset(token)
         for number, handler in before.items():
             if handler is not None:
                 signal.signal(number, handler)

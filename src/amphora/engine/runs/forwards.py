@@ -53,10 +53,13 @@ Keeper = Callable[[AmphoraError], bool]
 
 @dataclass(frozen=True)
 class Provision:
-    """What a run keeps so that somebody can go on with it: what was asked for and agreed to, and the package."""
+    """What a run keeps so that somebody can go on with it: what was asked for and agreed to, and the package; the
+    campaign that it is part of, and the name that it is to have."""
 
     request: Mapping[str, Json] = field(default_factory=dict)
     package: Path | None = None
+    campaign: str = ""
+    name: str = ""
 
 
 NO_PROVISION = Provision()
@@ -123,6 +126,8 @@ def _leg(docket: Docket, stage: Stage, run: Run | None, provision: Provision, ke
             {**_kept_docket(docket), **provision.request},
             before,
             stage.revisions(image.native_id for image in before.values() if image),
+            provision.campaign,
+            provision.name,
         )
         return _carried(docket, stage, stage.ledger.journal.begin(beginning), before, keeper)
 

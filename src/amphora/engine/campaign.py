@@ -1,0 +1,164 @@
+"""Campaigns: one import into many targets, remembered, so that what remains can be brought, or all taken back."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Iterator, Sequence
+from contextlib import ExitStack, contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+from amphora.core.form.copies import as_named
+from amphora.core.plan.decisions import Decisions
+from amphora.core.values.errors import NotReady, UsageFault
+from amphora.core.values.model import Contents
+from amphora.core.values.next_step import advice, to_type
+from amphora.core.values.words import few
+from amphora.engine.docket import Prepared, prepare
+from amphora.engine.gate import ImportRequest
+from amphora.engine.resume import Standstill, kept_request, next_leg, packed_file, picked_up, standstill, waiting_for
+from amphora.engine.rounds import Came, Part
+from amphora.engine.runs.backwards import Back
+from amphora.engine.session import Session
+from amphora.engine.undo import run_to_undo, undo
+from amphora.files.package import SUFFIX, read_package
+from amphora.ledger.records import DONE, OPEN, PUT_BACK, UNDONE, Campaign, Run
+
+
+@dataclass(frozen=True)
+class Remaining:
+    """What remains of a campaign: what can be done now, and where somebody has to make something by hand first;
+    `done` are the targets in which it is done already."""
+
+    contents: Contents
+    parts: tuple[Part, ...]
+    waiting: tuple[Standstill, ...]
+    done: tuple[str, ...]
+
+
+def begin(
+    session: Session,
+    dockets: Sequence[Prepared],
+    rounds: Sequence[Sequence[str]],
+    goes_on: bool,
+    request: ImportRequest,
+) -> Campaign:
+    """Remembers a campaign, with its package, before its first target is touched."""
+    docket = dockets[0].docket
+    account = dockets[0].opened.environment.whoami().account
+    kept = {
+        "rounds": [list(names) for names in rounds],
+        "goes_on": goes_on,
+        "may_pause": request.may_pause,
+        "take_over": list(request.take_over),
+        # Per target: what was remembered of titles and folders differs from one to the other.
+        "wanted": {one.docket.target: kept_request(one)["decisions"] for one in dockets},
+    }
+    with packed_file(session, dockets[0].original or dockets[0].contents) as file:
+        session.ledger.parcels.put(docket.package_digest, file)
+    return session.ledger.campaigns.begin(
+        docket.package, docket.version, docket.source_uid, docket.package_digest, account, kept
+    )
+
+
+def settle(session: Session, campaign: Campaign, found: Sequence[Came]) -> None:
+    """Closes a campaign if it is done in all targets."""
+    came = {one.docket.target: one for one in found}
+    done = {run.environment for run in session.ledger.journal.of_campaign(campaign.name) if run.state == DONE}
+    idle = {name for name, one in came.items() if one.state == "nothing to do"}
+    if set(campaign.targets) <= done | idle:
+        session.ledger.campaigns.end(campaign.name, DONE)
+
+
+def campaign_to_resume(session: Session, name: str) -> Campaign | None:
+    """The campaign that a name means, or the only open one where none is named and no other run waits; None where a
+    run is meant. NotReady where it is over."""
+    if name:
+        found = session.ledger.campaigns.named(name)
+        if found and found.state != OPEN:
+            words = f"{name} does not wait for anybody: it is {found.state}."
+            raise NotReady(words, subject=name, next_step=to_type("history", name))
+        return found
+    open_ = session.ledger.campaigns.open()
+    others = [run for run in session.ledger.journal.runs() if run.is_open and not run.campaign]
+    return open_[0] if len(open_) == 1 and not others else None
+
+
+@contextmanager
+def remaining(session: Session, campaign: Campaign) -> Iterator[Remaining]:
+    """What is left to be done, compared anew, as long as this lasts: the package is unpacked beside it."""
+    wanted = campaign.request["wanted"]
+    runs = _latest(session, campaign)
+    parts, waiting, done = [], [], []
+    with ExitStack() as stack:
+        folder = stack.enter_context(tempfile.TemporaryDirectory())
+        path = Path(folder) / f"{campaign.package}-{campaign.version}{SUFFIX}"
+        if not session.ledger.parcels.take(campaign.package_digest, path):
+            raise NotReady(
+                f"{campaign.name} can't go on: its package {campaign.package} {campaign.version} is no longer in the"
+                " ledger.",
+                subject=campaign.name,
+                next_step=to_type("import", f"{campaign.package}-{campaign.version}", *campaign.targets),
+            )
+        contents = as_named(read_package(path), campaign.package)
+        for target in campaign.targets:
+            run = runs.get(target)
+            if run is not None and run.state == DONE:
+                done.append(target)
+            elif run is not None and run.is_open:
+                picked = stack.enter_context(picked_up(session, run))
+                if waiting_for(session, picked):
+                    waiting.append(standstill(session, picked))
+                else:
+                    parts.append(Part(next_leg(session, picked), run))
+            else:
+                said = Decisions.from_json(wanted[target])
+                parts.append(Part(prepare(session, contents, target, said)))
+        yield Remaining(contents, tuple(parts), tuple(waiting), tuple(done))
+
+
+def request_of(campaign: Campaign) -> ImportRequest:
+    """What was agreed to when the campaign began."""
+    kept = campaign.request
+    return ImportRequest(Decisions(), tuple(kept["take_over"]), yes=True, may_pause=kept["may_pause"])
+
+
+def runs_to_undo(session: Session, campaign: Campaign, only: Sequence[str]) -> list[Run]:
+    """The runs of a campaign that are in force, the latest first; those into some targets `only`, if any are named.
+    NotReady where one of them is not the latest into its target: nothing is undone then."""
+    if unknown := [name for name in only if name not in campaign.targets]:
+        raise UsageFault(
+            f"{campaign.name} did not go to {unknown[0]}.",
+            subject=unknown[0],
+            details=[f"targets: {few(campaign.targets, 12)}"],
+            next_step=advice("Name one of its targets with --only."),
+        )
+    latest = _latest(session, campaign).values()
+    runs = [run for run in latest if run.state not in (PUT_BACK, UNDONE) and (not only or run.environment in only)]
+    if not runs:
+        raise NotReady(
+            f"Nothing of {campaign.name} is left to be undone.", subject=campaign.name, next_step=to_type("history")
+        )
+    return [run_to_undo(session, run.name) for run in runs]
+
+
+def undo_all(session: Session, campaign: Campaign, runs: Sequence[Run]) -> list[Back]:
+    """Undoes these runs, one after the other; one that can't be undone stops the rest."""
+    found = []
+    for run in runs:
+        back = undo(session, run)
+        found.append(back)
+        if back.is_open:
+            return found
+    left = [run for run in _latest(session, campaign).values() if run.state not in (PUT_BACK, UNDONE)]
+    if not left:
+        session.ledger.campaigns.end(campaign.name, UNDONE)
+    return found
+
+
+def _latest(session: Session, campaign: Campaign) -> dict[str, Run]:
+    """The latest run of a campaign into each target, the latest first."""
+    found: dict[str, Run] = {}
+    for run in session.ledger.journal.of_campaign(campaign.name):
+        found.setdefault(run.environment, run)
+    return found
