@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 
 import click
 
-from amphora.cli.work import complain, silence
+from amphora.cli.streams import complain, silence
 from amphora.core.values.errors import (
     AmphoraError,
     BrokenOff,
@@ -68,7 +68,7 @@ def guarded(command: Callable[[], int | None]) -> int:
             traceback.print_exc()
         return _told(error)
     except KeyboardInterrupt:
-        complain(["Interrupted."])
+        say(["Interrupted."])
         return INTERRUPTED
     except BrokenPipeError:
         silence(sys.stdout)  # whoever read along has had enough
@@ -114,7 +114,7 @@ def _told(error: AmphoraError) -> int:
     where = f" At {error.place}." if error.place else ""
     details = cut(error.details)
     after = [f"Next: {error.next_step}"] if error.next_step else []
-    complain([f"{error.message}{where}", *(f"  {line}" for line in details), *after])
+    say([f"{error.message}{where}", *(f"  {line}" for line in details), *after])
     return code
 
 
@@ -126,13 +126,24 @@ def cut(lines: Sequence[str]) -> list[str]:
     return [*lines[:MOST_LINES], f"… and {more:,} more; all of them with --json"]
 
 
+def say(lines: Sequence[str]) -> None:
+    """Tells on stderr, in the manner in which progress was asked for: one that reads JSON there reads nothing else."""
+    words = " ".join(sys.argv).replace("=", " ")
+    if "--progress json" in words:
+        from amphora.cli.progress import Progress
+
+        Progress("json").say(lines)
+    else:
+        complain(lines)
+
+
 def _fault(error: Exception) -> int:
     if "--debug" in sys.argv:
         traceback.print_exc()
     else:
         frame = traceback.extract_tb(error.__traceback__)[-1]
         spot = f"{frame.filename.rpartition('/')[2]}:{frame.lineno}"
-        complain(
+        say(
             [
                 f"A fault in Amphora: {type(error).__name__} at {spot}. Nothing more is known here.",
                 "Next: run the same command with --debug and report what it prints.",

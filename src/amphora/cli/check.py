@@ -8,7 +8,13 @@ from typing import Annotated
 import typer
 
 from amphora.cli.packages import opened_package
-from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, working
+from amphora.cli.work import (
+    DebugFlag,
+    FolderOption,
+    JsonFlag,
+    ProgressOption,
+    working,
+)
 from amphora.core.values.next_step import NOTHING, to_type
 
 
@@ -25,6 +31,7 @@ def check(
     ] = None,
     md: Annotated[bool, typer.Option("--md", help="Markdown instead of text, for a ticket.")] = False,
     rules: Annotated[bool, typer.Option("--rules", help="List the rules; nothing is checked.")] = False,
+    progress: ProgressOption = "",
     json: JsonFlag = False,
     workspace: FolderOption = None,
     debug: DebugFlag = False,
@@ -46,7 +53,7 @@ def check(
     from amphora.engine.gate import ImportRequest, agreed, in_the_way
     from amphora.render.check import check_markdown, check_result, rules_result
 
-    with working(json, workspace) as work:
+    with working(json, workspace, progress) as work:
         if rules:
             work.show(rules_result(work.session_anywhere.workspace.rule_levels))
             return

@@ -8,7 +8,13 @@ from typing import Annotated
 
 import typer
 
-from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, working
+from amphora.cli.work import (
+    DebugFlag,
+    FolderOption,
+    JsonFlag,
+    ProgressOption,
+    working,
+)
 
 
 def export(
@@ -40,6 +46,7 @@ def export(
         typer.Option("--without", metavar="WHAT", help="attachments: they stay behind, the target keeps its own."),
     ] = None,
     preview: Annotated[bool, typer.Option("--preview", help="Only show what would go in, and why.")] = False,
+    progress: ProgressOption = "",
     json: JsonFlag = False,
     workspace: FolderOption = None,
     debug: DebugFlag = False,
@@ -58,7 +65,7 @@ def export(
     from amphora.engine.selections import Wish, export_wish
     from amphora.render.export import export_result
 
-    with working(json, workspace) as work:
+    with working(json, workspace, progress) as work:
         wish = Wish(environment, tuple(items or ()), name, tuple(leave_out or ()), take, tuple(with_ or ()))
         wish = replace(wish, without=tuple(without or ()))
         report = export_wish(

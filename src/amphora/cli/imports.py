@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -16,6 +17,7 @@ from amphora.cli.work import (
     FolderOption,
     JsonFlag,
     MoveOption,
+    ProgressOption,
     ReplaceOption,
     SameOption,
     TitleOption,
@@ -29,10 +31,12 @@ from amphora.core.values.visible import visible
 if TYPE_CHECKING:
     from amphora.core.plan.docket import Custody, Docket, IfItFails
     from amphora.core.values.errors import AmphoraError
+    from amphora.core.values.model import Contents
     from amphora.engine.docket import Prepared
     from amphora.engine.gate import ImportRequest
     from amphora.engine.runs.forwards import Outcome
     from amphora.ledger.records import Run
+    from amphora.render.result import Result
 
 
 def import_(
@@ -86,6 +90,16 @@ def import_(
         str, typer.Option("--rounds", metavar="HOW", help="Of many targets: all, one-then-rest, or how many a round.")
     ] = "",
     go_on: Annotated[bool, typer.Option("--go-on", help="Of many targets: go on after a bad one.")] = False,
+    run_name: Annotated[
+        str, typer.Option("--run-name", metavar="NAME", help="How the run is called, for whoever looks for it later.")
+    ] = "",
+    pick_up: Annotated[
+        bool, typer.Option("--pick-up", help="Go on with this package's unfinished run, if there is one.")
+    ] = False,
+    require_complete: Annotated[
+        bool,
+        typer.Option("--require-complete", help="What is left to do by hand counts: exit code 1."),
+    ] = False,
     no_pause: Annotated[
         bool, typer.Option("--no-pause", help="Refuse what would have to stop for something to be made by hand.")
     ] = False,
@@ -94,6 +108,7 @@ def import_(
     ] = False,
     wait: WaitOption = 0.0,
     break_lock: BreakFlag = False,
+    progress: ProgressOption = "",
     json: JsonFlag = False,
     workspace: FolderOption = None,
     debug: DebugFlag = False,
@@ -106,20 +121,20 @@ def import_(
       amphora import olive-intake grove-live --yes
       amphora import intake.docket.yaml --yes
       amphora import olive-intake live-sites --rounds one-then-rest --yes
+      amphora import olive-intake grove-live --yes --run-name build-77 --pick-up --progress json
       amphora import olive-intake grove-live --copy harvest --folder intake=trial/intake --yes
     """
-    from dataclasses import replace
-
     from amphora.core.plan.decisions import Decisions
     from amphora.core.values.errors import UsageFault
     from amphora.engine.arrivals import arrivals_of, left_out, said_again, taken_for
     from amphora.engine.docket import prepare
     from amphora.engine.gate import ImportRequest
     from amphora.engine.imports import prepare_from_docket, same_target
+    from amphora.engine.resume import run_names
     from amphora.engine.rounds import rounds_of
     from amphora.files.docket_file import is_docket, read_docket
 
-    with working(json, workspace) as work:
+    with working(json, workspace, progress) as work:
         work.be_patient(wait, break_lock)
         fates = dict.fromkeys(retire or (), "retire") | dict.fromkeys(let_go or (), "let-go")
         said = Decisions(
@@ -147,7 +162,7 @@ def import_(
             # Before it is prepared: a name that was mistyped must not cost a reading of the wrong target.
             same_target(read_docket(Path(package)), environments or ())
             prepared = prepare_from_docket(work.session, Path(package), request)
-            _import_one(work, prepared, request, preview, links)
+            _import_one(work, prepared, request, preview, How(links, run_name, require_complete))
             return
         if not environments:
             if Path(package).suffix in (".yaml", ".yml"):
@@ -158,6 +173,9 @@ def import_(
                 )
             raise UsageFault("Into which environment?", next_step=to_type("import", package, blank("ENVIRONMENT")))
         contents = opened_package(work, package, copy)
+        if pick_up and _picked_up(work, contents, environments, run_name):
+            return
+        names = run_names(work.session, work.session.workspace.targets(environments), run_name, pick_up)
         arrivals = arrivals_of(contents, titles or (), folders or ())
         taken = taken_for(contents, same or (), replace_ or ())
         said = replace(
@@ -171,9 +189,11 @@ def import_(
         parts = rounds_of(targets, rounds)
         dockets = [prepare(work.session, contents, name, said) for name in targets]
         if len(targets) == 1:
-            _import_one(work, dockets[0], request, preview, links)
+            how = How(links, names[targets[0]], require_complete)
+            _import_one(work, dockets[0], request, preview, how)
         else:
-            _import_many(work, dockets, request, parts, go_on, preview, links)
+            how = How(links, "", require_complete, names)
+            _import_many(work, dockets, request, parts, go_on, preview, how)
 
 
 def wants_records(with_: list[str] | None) -> bool:
@@ -216,9 +236,38 @@ def checked_custody(custody: str) -> Custody | None:
     return Custody(custody) if custody else None
 
 
-def _import_one(
-    work: Work, prepared: Prepared, request: ImportRequest, preview: bool, links: Path | None = None
-) -> None:
+@dataclass(frozen=True)
+class How:
+    """What is asked of an import beside what it does: a table of links, the name of its run (or of each target's),
+    and that what is left to do by hand counts."""
+
+    links: Path | None = None
+    name: str = ""
+    is_complete: bool = False
+    names: Mapping[str, str] = field(default_factory=dict)
+
+
+PLAIN = How()
+
+
+def _picked_up(work: Work, contents: Contents, environments: Sequence[str], name: str) -> bool:
+    """Whether there was something unfinished of this package into these targets, which has been gone on with."""
+    from amphora.cli.resume import go_on_with, go_on_with_many
+    from amphora.engine.resume import unfinished
+    from amphora.ledger.records import Run
+
+    found = unfinished(work.session, contents, work.session.workspace.targets(environments), name)
+    if found is None:
+        return False
+    work.tell([f"Going on with {found.name}, which is {found.state}."])
+    if isinstance(found, Run):
+        go_on_with(work, found)
+    else:
+        go_on_with_many(work, found)
+    return True
+
+
+def _import_one(work: Work, prepared: Prepared, request: ImportRequest, preview: bool, how: How = PLAIN) -> None:
     from amphora.engine.gate import in_the_way
     from amphora.engine.imports import import_prepared, is_recorded, question_for
     from amphora.render.imports import idle_result, preview_result, target_lines
@@ -239,7 +288,7 @@ def _import_one(
     if question and not typer.confirm(visible(question), err=True):
         work.tell(["Nothing was touched."])
         raise typer.Exit(3)
-    carried_out(work, prepared, links=links)
+    carried_out(work, prepared, how=how)
 
 
 def _import_many(
@@ -249,7 +298,7 @@ def _import_many(
     rounds: Sequence[Sequence[str]],
     go_on: bool,
     preview: bool,
-    links: Path | None = None,
+    how: How = PLAIN,
 ) -> None:
     from amphora.core.values.errors import NotReady
     from amphora.engine.campaign import begin, settle
@@ -267,7 +316,7 @@ def _import_many(
         ways = [(one.docket, in_the_way(work.session, one, request)) for one in dockets]
         work.show(previews_result(title, ways))
         return
-    parts = [Part(one) for one in dockets]
+    parts = [Part(one, name=how.names.get(one.docket.target, "")) for one in dockets]
     refuse_any(parts, {one.docket.target: stopping(work.session, one, request) for one in dockets}, len(dockets))
     names = [one.docket.target for one in dockets]
     if not request.yes and not work.is_terminal:
@@ -275,15 +324,18 @@ def _import_many(
             "Nobody is here to confirm the import; nothing was touched.",
             next_step=to_type("import", dockets[0].docket.name, *names, "--yes"),
         )
-    how = " then ".join(", ".join(part) for part in rounds)
-    if not request.yes and not typer.confirm(visible(f"Import {title} into {len(names)} targets ({how})?"), err=True):
+    order = " then ".join(", ".join(part) for part in rounds)
+    question = f"Import {title} into {len(names)} targets ({order})?"
+    if not request.yes and not typer.confirm(visible(question), err=True):
         work.tell(["Nothing was touched."])
         raise typer.Exit(3)
     campaign = begin(work.session, dockets, rounds, go_on, request)
     found = carried(work.session, parts, rounds, go_on, campaign.name)
     settle(work.session, campaign, found)
-    write_links(links, [(one.docket, one.outcome) for one in found if one.outcome and not one.outcome.failure])
-    work.show(rounds_result(title, found, campaign.name), has_changed=True)
+    write_links(how.links, [(one.docket, one.outcome) for one in found if one.outcome and not one.outcome.failure])
+    result = rounds_result(title, found, campaign.name)
+    left = [came.docket for came in found if came.outcome]
+    work.show(_demanding(result, left) if how.is_complete else result, has_changed=True)
 
 
 def write_links(links: Path | None, done: Sequence[tuple[Docket, Outcome]]) -> None:
@@ -294,7 +346,17 @@ def write_links(links: Path | None, done: Sequence[tuple[Docket, Outcome]]) -> N
         links.write_text(links_table(done), encoding="utf-8-sig", newline="")
 
 
-def carried_out(work: Work, prepared: Prepared, run: Run | None = None, links: Path | None = None) -> None:
+def _demanding(result: Result, dockets: Sequence[Docket]) -> Result:
+    """The result, with another exit code where something is left to do by hand."""
+    from amphora.core.values.words import counted
+
+    count = sum(len(docket.to_enter) for docket in dockets)
+    if result.code or not count:
+        return result
+    return replace(result, verdict=f"{result.verdict} Not complete: {counted(count, 'secret')} to enter.", code=1)
+
+
+def carried_out(work: Work, prepared: Prepared, run: Run | None = None, how: How = PLAIN) -> None:
     """Carries out a docket, or the next leg of a run, and shows what became of it."""
     from amphora.core.plan.docket import IfItFails
     from amphora.core.values.errors import Interrupted
@@ -311,12 +373,13 @@ def carried_out(work: Work, prepared: Prepared, run: Run | None = None, links: P
             return typer.confirm("Keep what is done, to go on later? (No puts it back)", err=True)
         return prepared.docket.if_it_fails is IfItFails.KEEP
 
-    outcome, verified = import_prepared(work.session, prepared, run, keeper)
+    outcome, verified = import_prepared(work.session, prepared, run, keeper, name=how.name)
     if outcome.failure:
         raise outcome.failure
-    write_links(links, [(prepared.docket, outcome)])
+    write_links(how.links, [(prepared.docket, outcome)])
     if outcome.run.state != PAUSED:
-        work.show(import_result(prepared.docket, outcome, verified), has_changed=True)
+        result = import_result(prepared.docket, outcome, verified)
+        work.show(_demanding(result, [prepared.docket]) if how.is_complete else result, has_changed=True)
         return
     with picked_up(work.session, outcome.run) as picked:
         work.show(standstill_result(standstill(work.session, picked), "import"), has_changed=True)

@@ -2,16 +2,26 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from amphora.cli.work import BreakFlag, DebugFlag, FolderOption, JsonFlag, WaitOption, Work, working
+from amphora.cli.work import (
+    BreakFlag,
+    DebugFlag,
+    FolderOption,
+    JsonFlag,
+    ProgressOption,
+    WaitOption,
+    Work,
+    working,
+)
 
 if TYPE_CHECKING:
     from amphora.engine.resume import PickedUp
-    from amphora.ledger.records import Campaign
+    from amphora.ledger.records import Campaign, Run
 
 
 def resume(
@@ -29,6 +39,7 @@ def resume(
     preview: Annotated[bool, typer.Option("--preview", help="Only show what would be done.")] = False,
     wait: WaitOption = 0.0,
     break_lock: BreakFlag = False,
+    progress: ProgressOption = "",
     json: JsonFlag = False,
     workspace: FolderOption = None,
     debug: DebugFlag = False,
@@ -43,24 +54,32 @@ def resume(
       amphora resume many-2
     """
     from amphora.engine.campaign import campaign_to_resume
-    from amphora.engine.resume import picked_up, run_to_resume, standstill, waiting_for
-    from amphora.render.resume import standstill_result
+    from amphora.engine.resume import run_to_resume
 
-    with working(json, workspace) as work:
+    with working(json, workspace, progress) as work:
         work.be_patient(wait, break_lock)
         if campaign := campaign_to_resume(work.session, run):
-            _go_on_with_many(work, campaign, bool(values or choose), preview)
+            go_on_with_many(work, campaign, bool(values or choose), preview)
             return
-        found = run_to_resume(work.session, run)
-        with picked_up(work.session, found) as picked:
-            _map(work, picked, values or [])
-            if waiting_for(work.session, picked):
-                work.show(standstill_result(standstill(work.session, picked)))
-                return
-            _go_on(work, picked, choose or [], preview)
+        go_on_with(work, run_to_resume(work.session, run), values or (), choose or (), preview)
 
 
-def _go_on_with_many(work: Work, campaign: Campaign, has_more: bool, preview: bool) -> None:
+def go_on_with(
+    work: Work, run: Run, values: Sequence[str] = (), choose: Sequence[str] = (), preview: bool = False
+) -> None:
+    """Goes on with a run, or says what it still waits for."""
+    from amphora.engine.resume import picked_up, standstill, waiting_for
+    from amphora.render.resume import standstill_result
+
+    with picked_up(work.session, run) as picked:
+        _map(work, picked, list(values))
+        if waiting_for(work.session, picked):
+            work.show(standstill_result(standstill(work.session, picked)))
+            return
+        _go_on(work, picked, list(choose), preview)
+
+
+def go_on_with_many(work: Work, campaign: Campaign, has_more: bool = False, preview: bool = False) -> None:
     """Brings what remains of an import into many targets, and only that."""
     from amphora.core.values.errors import UsageFault
     from amphora.core.values.next_step import advice

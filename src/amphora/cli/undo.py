@@ -6,7 +6,16 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from amphora.cli.work import BreakFlag, DebugFlag, FolderOption, JsonFlag, WaitOption, Work, working
+from amphora.cli.work import (
+    BreakFlag,
+    DebugFlag,
+    FolderOption,
+    JsonFlag,
+    ProgressOption,
+    WaitOption,
+    Work,
+    working,
+)
 from amphora.core.values.next_step import to_type
 from amphora.core.values.visible import visible
 
@@ -26,6 +35,7 @@ def undo(
     yes: Annotated[bool, typer.Option("--yes", help="Agree without being asked.")] = False,
     wait: WaitOption = 0.0,
     break_lock: BreakFlag = False,
+    progress: ProgressOption = "",
     json: JsonFlag = False,
     workspace: FolderOption = None,
     debug: DebugFlag = False,
@@ -44,7 +54,7 @@ def undo(
     from amphora.engine.undo import undo as undo_run
     from amphora.render.undo import foreseen_result, undo_result
 
-    with working(json, workspace) as work:
+    with working(json, workspace, progress) as work:
         work.be_patient(wait, break_lock)
         if campaign := work.session.ledger.campaigns.named(run):
             _undo_many(work, campaign, only or [], preview, yes)

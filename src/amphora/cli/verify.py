@@ -6,7 +6,13 @@ from typing import Annotated
 
 import typer
 
-from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, working
+from amphora.cli.work import (
+    DebugFlag,
+    FolderOption,
+    JsonFlag,
+    ProgressOption,
+    working,
+)
 from amphora.core.values.next_step import to_type
 
 
@@ -15,6 +21,7 @@ def verify(
     environments: Annotated[
         list[str] | None, typer.Argument(metavar="[ENV|GROUP]...", help="Where, for a package.")
     ] = None,
+    progress: ProgressOption = "",
     json: JsonFlag = False,
     workspace: FolderOption = None,
     debug: DebugFlag = False,
@@ -31,7 +38,7 @@ def verify(
     from amphora.engine.verify import verify_package, verify_run
     from amphora.render.verify import verifications_result, verify_result
 
-    with working(json, workspace) as work:
+    with working(json, workspace, progress) as work:
         if not environments:
             run = work.session.ledger.journal.run(subject)
             found = verify_run(work.session, run)

@@ -6,7 +6,13 @@ from typing import Annotated
 
 import typer
 
-from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, working
+from amphora.cli.work import (
+    DebugFlag,
+    FolderOption,
+    JsonFlag,
+    ProgressOption,
+    working,
+)
 
 
 def withdraw(
@@ -18,6 +24,7 @@ def withdraw(
     retire_all: Annotated[
         bool, typer.Option("--retire-all", help="Agree that all that is listed is removed, with its rows.")
     ] = False,
+    progress: ProgressOption = "",
     json: JsonFlag = False,
     workspace: FolderOption = None,
     debug: DebugFlag = False,
@@ -34,7 +41,7 @@ def withdraw(
     from amphora.render.imports import target_lines
     from amphora.render.withdraw import withdrawal_result
 
-    with working(json, workspace) as work:
+    with working(json, workspace, progress) as work:
         prepared = withdrawal(work.session, package, environment, dict.fromkeys(let_go or (), "let-go"))
         opened = prepared.opened
         work.tell(target_lines(opened.entry, opened.environment.whoami(), opened.description.release))

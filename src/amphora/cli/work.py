@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-import os
 import sys
-import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, TextIO
+from typing import TYPE_CHECKING, Annotated
 
 import click
 import typer
 from typer.core import TyperCommand, TyperGroup
 
-from amphora.core.values.visible import visible
+from amphora.cli.progress import HOWS, Progress
+from amphora.cli.streams import silence
 
 if TYPE_CHECKING:
     from amphora.engine.session import Session
@@ -46,6 +45,9 @@ ReplaceOption = Annotated[
     list[str] | None,
     typer.Option("--replace", metavar="ITEM", help="The same, and what differs there is overwritten."),
 ]
+ProgressOption = Annotated[
+    str, typer.Option("--progress", metavar="HOW", help="On stderr: view, lines, json or none; else what fits.")
+]
 WaitOption = Annotated[
     float,
     typer.Option(
@@ -55,9 +57,6 @@ WaitOption = Annotated[
 BreakFlag = Annotated[
     bool, typer.Option("--break-lock", help="Break the lock of a run elsewhere that was not heard of for long.")
 ]
-
-QUIET_S = 1.0
-"""Progress is shown for what takes longer than this."""
 
 
 class PlainCommand(TyperCommand):
@@ -74,54 +73,13 @@ class PlainGroup(TyperGroup):
         return super().get_help(ctx).replace("\\[", "[")
 
 
-class Progress:
-    """Tells on stderr what goes on: a line that renews itself at a terminal, sparse lines elsewhere."""
-
-    def __init__(self) -> None:
-        self._started = self._told = time.monotonic()
-        self._status: Any = None
-
-    def __call__(self, what: str, done: int, total: int) -> None:
-        now = time.monotonic()
-        # Most commands are over before anybody has wondered.
-        if now - self._started < QUIET_S or sys.stderr is None:
-            return
-        count = f" {done} of {total}" if total else ""
-        if sys.stderr.isatty():
-            self._renew(f"{what}{count}")
-        # In a log each of these is a line for ever.
-        elif now - self._told >= QUIET_S:
-            complain([f"… {what}{count}"])
-            self._told = now
-
-    def _renew(self, text: str) -> None:
-        from rich.text import Text
-
-        if self._status is None:
-            from amphora.render.terminal import console_for
-
-            self._status = console_for(sys.stderr).status("")
-            self._status.start()
-        # As text and not as markup: a title may hold brackets.
-        self._status.update(Text(visible(text)))
-
-    def stop(self) -> None:
-        """Takes the line away."""
-        status, self._status = self._status, None
-        if status is not None:
-            try:
-                status.stop()
-            except OSError:
-                silence(sys.stderr)
-
-
 class Work:
     """One command at work."""
 
-    def __init__(self, is_json: bool, folder: Path | None) -> None:
+    def __init__(self, is_json: bool, folder: Path | None, progress: str = "") -> None:
         self.is_json = is_json
         self.folder = folder
-        self.progress = Progress()
+        self.progress = Progress(progress)
         self._session: Session | None = None
 
     @property
@@ -171,8 +129,7 @@ class Work:
 
     def tell(self, lines: list[str]) -> None:
         """Says something beside the result, on stderr."""
-        self.progress.stop()
-        complain(lines)
+        self.progress.say(lines)
 
     def write(self, text: str) -> None:
         """Writes text in a format of its own to stdout."""
@@ -218,32 +175,16 @@ class Work:
             self._session.close()
 
 
-def complain(lines: Iterable[str]) -> None:
-    """Writes lines to stderr, if anybody listens there: where nobody does, that stops nothing."""
-    if sys.stderr is None:
-        return
-    try:
-        for line in lines:
-            print(visible(line), file=sys.stderr)
-        sys.stderr.flush()
-    except (OSError, ValueError):
-        silence(sys.stderr)
-
-
-def silence(stream: TextIO | None) -> None:
-    """Points a stream that is broken to nowhere, so that leaving the program doesn't fail on it either."""
-    try:
-        nowhere = os.open(os.devnull, os.O_WRONLY)
-        os.dup2(nowhere, stream.fileno() if stream else 1)
-        os.close(nowhere)
-    except (OSError, ValueError, AttributeError):
-        pass
-
-
 @contextmanager
-def working(is_json: bool, folder: Path | None) -> Iterator[Work]:
-    """A command's frame: whatever it opens is closed again."""
-    work = Work(is_json, folder)
+def working(is_json: bool, folder: Path | None, progress: str = "") -> Iterator[Work]:
+    """A command's frame: whatever it opens is closed again. `progress` is how to tell what goes on."""
+    if progress and progress not in HOWS:
+        from amphora.core.values.errors import UsageFault
+        from amphora.core.values.next_step import advice
+
+        words = f"--progress is {', '.join(HOWS)}, not {progress!r}."
+        raise UsageFault(words, next_step=advice("Leave it out, and it is what fits."))
+    work = Work(is_json, folder, progress)
     try:
         yield work
     finally:

@@ -17,10 +17,10 @@ from amphora.core.needs.matching import Link
 from amphora.core.plan.decisions import LEAVE, Decisions
 from amphora.core.plan.docket import Do
 from amphora.core.plan.restoration import Fate, judged
-from amphora.core.values.errors import NotReady
+from amphora.core.values.errors import NotReady, UsageFault
 from amphora.core.values.keys import Key, kind_of, readable
 from amphora.core.values.model import Contents, Json, Supply
-from amphora.core.values.next_step import to_type
+from amphora.core.values.next_step import advice, to_type
 from amphora.core.values.words import counted, few
 from amphora.engine.docket import NOTHING_ADOPTED, Adopted, Prepared, map_needs, prepare
 from amphora.engine.gate import ImportRequest
@@ -28,9 +28,11 @@ from amphora.engine.runs.backwards import foresee
 from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Opened, Session
 from amphora.environments.contract import Probes
+from amphora.files.names import checked_name
 from amphora.files.package import SUFFIX, is_package, read_package, write_package
 from amphora.files.sources import stored_package
-from amphora.ledger.records import IMPORT, PAUSED, Run
+from amphora.ledger.campaigns import PREFIX
+from amphora.ledger.records import IMPORT, PAUSED, Campaign, Run
 
 
 @dataclass(frozen=True)
@@ -123,6 +125,55 @@ def run_to_resume(session: Session, name: str) -> Run:
         details=[f"{run.name}: {run.package} {run.version} into {run.environment}, {run.state}" for run in waiting],
         next_step=to_type("resume", waiting[0].name),
     )
+
+
+def unfinished(session: Session, contents: Contents, targets: Sequence[str], name: str = "") -> Run | Campaign | None:
+    """The run of this very version into the target that waits for somebody to go on with it (of that name, if one is
+    given); of several targets the import into just these."""
+    mine = (contents.name, contents.version, contents.source_uid)
+    if len(targets) > 1:
+        open_ = session.ledger.campaigns.open()
+        found = [c for c in open_ if (c.package, c.version, c.source_uid) == mine and set(c.targets) == set(targets)]
+        return found[0] if found else None
+    uid = session.open(targets[0]).description.uid
+    for run in session.ledger.journal.runs():
+        is_mine = (run.package, run.version) == mine[:2] and run.uid == uid and run.kind == IMPORT and run.is_open
+        if is_mine and not run.campaign and (not name or is_named(run.name, name)):
+            return run
+    return None
+
+
+def is_named(run: str, name: str) -> bool:
+    """Whether a run bears a name, or is a later one of that name: `build-7`, `build-7.2`."""
+    tail = run.removeprefix(name)
+    return run == name or (tail != run and tail.startswith(".") and tail[1:].isdigit())
+
+
+def run_names(session: Session, targets: Sequence[str], name: str, is_again: bool) -> dict[str, str]:
+    """How the runs into some targets are to be called; empty where nothing was said. UsageFault where the name is
+    taken, unless it is to be used again: then a number follows it."""
+    if not name:
+        return dict.fromkeys(targets, "")
+    checked_name(name, "a run")
+    if name == "last" or name.startswith(PREFIX):
+        after = advice("Take another name.")
+        raise UsageFault(f"{name!r} means something else already.", subject=name, next_step=after)
+    known = {run.name for run in session.ledger.journal.runs()}
+    found = {}
+    for target in targets:
+        wanted = name if len(targets) == 1 else f"{name}-{target}"
+        if wanted in known and not is_again:
+            raise UsageFault(
+                f"There is a run {wanted} already.",
+                subject=wanted,
+                next_step=advice("Choose another --run-name, or add --pick-up."),
+            )
+        number = 2
+        free = wanted
+        while free in known:
+            free, number = f"{wanted}.{number}", number + 1
+        found[target] = free
+    return found
 
 
 @contextmanager

@@ -184,7 +184,7 @@ def _apart(session: Session, part: Part, campaign: str) -> Came:
     docket = part.prepared.docket
 
     def tell(what: str, done: int, total: int) -> None:
-        session.listener(what if part.target in what else f"{part.target}: {what}", done, total)
+        session.listener(what if what.startswith(part.target) else f"{part.target}: {what}", done, total)
 
     own = Session(session.workspace, tell)
     try:

@@ -40,7 +40,8 @@ class Journal:
             query = "select name from runs where environment = ?"
             names = [row["name"] for row in self._db.rows(query, (beginning.environment,))]
             # The highest number and one more, not a count: names of runs are used in scripts and never come twice.
-            numbers = [int(tail) for name in names if (tail := name.rpartition("-")[2]).isdigit()]
+            tails = [name.removeprefix(f"{beginning.environment}-") for name in names]
+            numbers = [int(tail) for tail in tails if tail.isdigit()]
             name = beginning.name or f"{beginning.environment}-{max(numbers, default=0) + 1}"
             row: tuple[Any, ...] = (name, beginning.environment, beginning.uid, beginning.package, beginning.version)
             row += (beginning.source_uid, beginning.package_digest, beginning.account, RUNNING, self._clock())

@@ -143,8 +143,9 @@ def _in_rounds(
         carrier.bench.now = dict(now)
         step: Step | None = None
         try:
-            for step in _doable(restoration, material):
-                carrier.carry_out([step], f"putting {run.name} back")
+            steps = _doable(restoration, material)
+            for before, step in enumerate(steps):
+                carrier.carry_out([step], f"putting {run.name} back", before, len(steps))
             break
         # Not a failure: somebody was quicker, and the decision is made anew from what is there now.
         except RevisionMoved as error:

@@ -25,7 +25,7 @@ from amphora.core.values.errors import (
     Unavailable,
     Uncertain,
 )
-from amphora.core.values.keys import Key
+from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Json
 from amphora.engine.runs.attention import Attention
 from amphora.engine.runs.lost import find_made
@@ -81,15 +81,16 @@ class Carrier:
     _marks: dict[Key, str] = field(default_factory=dict)
     _waiting: tuple[int, Json] | None = None
 
-    def carry_out(self, steps: Sequence[Step], words: str) -> None:
-        """All of them; raises what the first one raises that fails."""
+    def carry_out(self, steps: Sequence[Step], words: str, before: int = 0, total: int = 0) -> None:
+        """All of them; raises what the first one raises that fails. Told are as many as there were `before` these,
+        of the `total`."""
         portion: list[Ready] = []
         try:
             for position, step in enumerate(steps, 1):
                 if self.attention.is_wanted:
                     # Between two steps: nothing is under way that somebody would have to ask about.
                     raise Stopped("It was interrupted.")
-                self.stage.listener(f"{words}: {step.do}", position, len(steps))
+                self.stage.listener(f"{words}: {step.do} {self._named(step)}", before + position, total or len(steps))
                 if portion:
                     ready = self._begun(portion.pop(0))
                 else:
@@ -102,6 +103,11 @@ class Carrier:
             if portion:
                 self._forgo()
         self._flush()
+
+    def _named(self, step: Step) -> str:
+        """What a step is on, as people read it."""
+        more = f" and {len(step.keys) - 1:,} more" if len(step.keys) > 1 else ""
+        return f"{readable(step.keys[0])}{more}" if step.keys else ""
 
     def _intended(self, steps: Sequence[Step]) -> list[Ready]:
         """The first of some steps, and those after it whose intents can be told now already; journalled."""

@@ -153,7 +153,7 @@ def _carried(docket: Docket, stage: Stage, run: Run, before: Mapping[Key, Image 
         last = earlier[-1].number if earlier else 0
         carrier = Carrier(stage, run, bench, attention, stage.ledger.uid(), last)
         try:
-            carrier.carry_out(leg.steps, docket.target)
+            carrier.carry_out(leg.steps, docket.target + _leg_words(docket, run))
             # Inside the try: a run that can't be recorded must not stay in the target unrecorded.
             run = _recorded(docket, stage, run, bench.now)
         # An interruption is not a failure of the target; it is put back in the same way, and told in other words.
@@ -176,6 +176,12 @@ def _carried(docket: Docket, stage: Stage, run: Run, before: Mapping[Key, Image 
     links = _links(stage, run, {key: image.link for key in sorted(written) if (image := bench.now[key])})
     loaded = {key: image.rows or 0 for key in docket.records if (image := bench.now.get(key))}
     return Outcome(run, len(written), links, loaded=loaded)
+
+
+def _leg_words(docket: Docket, run: Run) -> str:
+    """Which of how many legs this is, where there are several."""
+    legs = run.leg - 1 + len(docket.legs)
+    return f", leg {run.leg} of {legs}" if legs > 1 else ""
 
 
 def _links(stage: Stage, run: Run, mine: Mapping[Key, str]) -> Mapping[Key, str]:
