@@ -236,3 +236,53 @@ def test_several_targets_are_verified_and_told_what_is_left_to_do(small: Program
     assert done.code == 0, done.err
     assert "grove-live: still to do by hand" in done.out
     assert done.out.count("Enter secret weighbridge-feed-access-key") == 2
+
+
+def test_several_targets_are_compared_and_what_they_share_is_told_once(small: Program) -> None:
+    shown = small("compare", "small", "sites", "--json")
+    assert (shown.code, shown.json["verdict"]) == (3, "small 1.0.0 against 3 targets: 3 differ, 1 not as it stands.")
+    assert shown.json["next"] == "amphora compare small-1.0.0 grove-south"
+    assert small("compare", "small", "grove-test", "grove-live").code == 1
+    assert small("import", "small", "grove-test", "grove-live", "--yes").code == 0
+    assert small("compare", "small", "grove-test", "grove-live", "--expect-same").code == 0
+    assert small("compare", "small", "grove-live", "Weigh slip").code == 0
+    assert small("compare", "small", "sites", "--docket", "d.yaml").code == 2
+    assert small("compare", "small", "grove-live", "Weigh slip", "Growers").code == 2
+    # Each has the same to say of both: said once, under the names of both.
+    assert (
+        small(
+            "practice", "edit", "grove-dev.practice", "Weigh slip", "--set", '/body="ask ines@halcyon.example"'
+        ).code
+        == 0
+    )
+    assert small("export", "small").code == 0
+    checked = small("check", "small", "grove-test", "grove-live")
+    assert checked.out.count("address-in-text") == 1
+    assert "grove-test, grove-live: Good to know" in checked.out or "grove-test, grove-live: " in checked.out
+    alone = [one["target"] for one in small("check", "small", "grove-test", "grove-live", "--json").json["findings"]]
+    assert {"grove-test", "grove-live"} <= set(alone)
+
+
+def test_data_that_stays_in_its_region_goes_nowhere_else(amphora: Program, halcyon: Path) -> None:
+    with (halcyon / "amphora.toml").open("a", encoding="utf-8") as file:
+        file.write('[policies]\nstay = ["north"]\n')
+    assert amphora("export", "grove-dev", "Press lines", "--as", "lines", "--with", "records").code == 0
+    amphora("export", "grove-dev", "Press log", "--as", "logs", "--with", "records")
+    amphora("map", "logs", "grove-south", "--accept", "--set", "mill-db-dev=mill-db-south")
+    before = everything(halcyon, "grove-south")
+    refused = amphora("import", "logs", "grove-south", "--yes", "--with", "records", "--json")
+    assert refused.code == 3
+    assert (
+        "grove-south is in region south: data that stays elsewhere would go there."
+        in refused.json["error"]["message"]
+    )
+    assert "table:mill/press-log: stays in north" in refused.json["error"]["details"]
+    assert everything(halcyon, "grove-south") == before
+    assert amphora("import", "logs", "grove-live", "--yes", "--with", "records").code == 0
+    # Without its rows the table holds nothing that would have to stay.
+    assert amphora("import", "logs", "grove-south", "--preview").code in (0, 3)
+    assert "stays in north" not in amphora("import", "logs", "grove-south", "--preview").out
+    text = (halcyon / "amphora.toml").read_text().replace('["north"]', '"north"')
+    (halcyon / "amphora.toml").write_text(text)
+    wrong = amphora("env", "list")
+    assert (wrong.code, "stay = [regions" in wrong.err) == (2, True)

@@ -127,7 +127,7 @@ def cut(lines: Sequence[str]) -> list[str]:
 
 
 def say(lines: Sequence[str]) -> None:
-    """Tells on stderr, in the manner in which progress was asked for: one that reads JSON there reads nothing else."""
+    """Tells on stderr, in the manner in which progress was asked for: who reads JSON there reads nothing else."""
     words = " ".join(sys.argv).replace("=", " ")
     if "--progress json" in words:
         from amphora.cli.progress import Progress

@@ -22,7 +22,7 @@ from amphora.cli.work import (
     Work,
     working,
 )
-from amphora.core.values.next_step import advice, to_type
+from amphora.core.values.next_step import advice, blank, to_type
 
 if TYPE_CHECKING:
     from amphora.core.plan.decisions import Decisions
@@ -36,7 +36,9 @@ def compare(
         str | None, typer.Argument(metavar="A", help="An environment, a package, a folder or a git revision of one.")
     ] = None,
     right: Annotated[str | None, typer.Argument(metavar="B", help="Another one.")] = None,
-    item: Annotated[str | None, typer.Argument(help="Only this item.")] = None,
+    others: Annotated[
+        list[str] | None, typer.Argument(metavar="[C…|ITEM]", help="More targets; or only this item.")
+    ] = None,
     docket: Annotated[
         Path | None, typer.Option("--docket", metavar="FILE", help="Write the docket of the import there.")
     ] = None,
@@ -80,6 +82,7 @@ def compare(
     Examples:
       amphora compare olive-intake grove-live
       amphora compare olive-intake grove-live "Weigh ticket" --side-by-side
+      amphora compare olive-intake live-sites
       amphora compare olive-intake grove-live --docket live.docket.yaml --decide
       amphora compare --refresh live.docket.yaml
       amphora compare olive-intake grove-live --html review.html
@@ -103,8 +106,9 @@ def compare(
         if left is None or right is None:
             raise UsageFault("Two sides are needed.", next_step=to_type("compare", "--help"))
         environments = work.session.workspace.environments
+        targets, item = _targets_and_item(work, left, right, others or ())
         # Only a package against an environment is an import to be; everything else is two sides.
-        if left in environments or right not in environments:
+        if left in environments or not targets:
             _two_sides(work, (left, right), item, side_by_side, expect_same)
             return
         shown = _Shown(
@@ -123,7 +127,52 @@ def compare(
             same or (),
             replace_ or (),
         )
-        _import_to_be(work, left, right, item, shown)
+        if len(targets) > 1:
+            _imports_to_be(work, left, targets, shown)
+        else:
+            _import_to_be(work, left, targets[0], item, shown)
+
+
+def _targets_and_item(work: Work, left: str, right: str, others: Sequence[str]) -> tuple[list[str], str | None]:
+    """The environments that a package is to be compared with, and the item to which it is narrowed down."""
+    from amphora.core.values.errors import UsageFault
+
+    workspace = work.session.workspace
+    known = {*workspace.environments, *workspace.groups}
+    names = [name for name in (right, *others) if name in known] if left not in known else []
+    items = [name for name in others if name not in names]
+    if len(items) > 1:
+        raise UsageFault(
+            f"{items[0]!r} and {items[1]!r} are no environments, and one item at most can be named.",
+            subject=items[0],
+            next_step=to_type("compare", "--help"),
+        )
+    # Two sides of which the second is no environment of ours: a package, a folder, a revision.
+    targets = workspace.targets(names) if right in known else []
+    return targets, items[0] if items else None
+
+
+def _imports_to_be(work: Work, left: str, targets: Sequence[str], shown: _Shown) -> None:
+    """What an import into many targets would do: a sentence each, and what is in the way."""
+    from amphora.core.plan.decisions import Decisions
+    from amphora.core.values.errors import UsageFault
+    from amphora.engine.docket import prepare
+    from amphora.engine.gate import ImportRequest, in_the_way
+    from amphora.render.rounds import comparisons_result
+
+    if shown.docket or shown.decide or shown.html or shown.md or shown.side_by_side or shown.only or shown.choose:
+        raise UsageFault(
+            "That is for one target at a time.",
+            subject=left,
+            next_step=to_type("compare", left, targets[0], "--docket", blank("FILE")),
+        )
+    contents = opened_package(work, left, shown.copy)
+    found = []
+    for name in targets:
+        prepared = prepare(work.session, contents, name)
+        found.append((prepared.docket, in_the_way(work.session, prepared, ImportRequest(Decisions(), yes=True))))
+    result = comparisons_result(contents.title, found)
+    work.show(_quiet(result) if shown.expect_same else result)
 
 
 @dataclass

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from amphora.core.form.spots import region_values
 from amphora.core.plan.decisions import Decisions
-from amphora.core.plan.docket import Docket
+from amphora.core.plan.docket import Do, Docket
 from amphora.core.plan.gate import Consent, Reason, Standing, Why, reasons_of
 from amphora.core.values.errors import AmphoraError, NotReady, PackageDamaged
 from amphora.core.values.keys import Key
@@ -56,6 +57,8 @@ def reasons_for(
         bool(open_runs) and open_runs[0].kind == IMPORT and open_runs[0].is_open,
         mine[0] if mine else "",
         _policy(session, contents),
+        _region_of(opened),
+        _bound(session, docket, opened, contents),
     )
     return reasons_of(docket, standing, consent)
 
@@ -94,6 +97,29 @@ def agreed(reasons: Sequence[Reason]) -> list[Reason]:
 
 def _state_words(state: str) -> str:
     return "still running, or was cut off" if state == "running" else state
+
+
+def _region_of(opened: Opened) -> str:
+    return opened.description.region or opened.entry.region
+
+
+def _bound(session: Session, docket: Docket, opened: Opened, contents: Contents | None) -> dict[Key, str]:
+    """The items with data of a region that the workspace keeps there, where the target is in another one: items that
+    say so themselves, and rows of a source that is in such a region."""
+    stay, region = session.workspace.stay, _region_of(opened)
+    if not stay or contents is None:
+        return {}
+    found: dict[Key, str] = {}
+    for action in docket.actions:
+        sheet = opened.description.sheets.get(action.item.kind)
+        if action.do is not Do.LEAVE and sheet is not None and sheet.has_region:
+            for one in region_values(action.item.form, sheet):
+                if one in stay and one != region:
+                    found[action.key] = one
+    source = session.workspace.environments.get(contents.source)
+    if source and source.region in stay and source.region != region:
+        found |= dict.fromkeys(docket.records, source.region)
+    return found
 
 
 def _policy(session: Session, contents: Contents | None) -> str:

@@ -67,6 +67,7 @@ class Workspace:
     groups: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     ledger_url: str = ""
     ledger_sign_in: str = ""
+    stay: tuple[str, ...] = ()
 
     @cached_property
     def sheets(self) -> list[KindSheet]:
@@ -185,13 +186,17 @@ def read_workspace(folder: Path) -> Workspace:
     selections = {name: _selection(path, text, name, row) for name, row in table.get("selections", {}).items()}
     policies = table.get("policies", {})
     for name, value in policies.items():
+        if name == "stay" and isinstance(value, list) and all(isinstance(one, str) for one in value):
+            continue
         if name != "signature" or value not in ("required", "optional"):
-            raise _fault(path, text, ("policies",), name, 'the policy known is signature = "required" or "optional"')
+            known = 'policies are signature = "required" or "optional", and stay = [regions whose data stays there]'
+            raise _fault(path, text, ("policies",), name, known)
     is_required = policies.get("signature") == "required"
     levels = _levels(path, text, table.get("rules", {}))
     groups = _groups(path, text, table.get("groups", {}), entries)
     server = (about.get("ledger", ""), about.get("ledger_sign_in", ""))
-    return Workspace(folder.resolve(), entries, silenced, selections, is_required, levels, groups, *server)
+    stay = tuple(policies.get("stay", ()))
+    return Workspace(folder.resolve(), entries, silenced, selections, is_required, levels, groups, *server, stay)
 
 
 def add_environment(workspace: Workspace, entry: EnvironmentEntry) -> Workspace:

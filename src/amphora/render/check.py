@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
 from itertools import groupby
 
 from amphora.core.checks import RULES, Rule, Todo, todo_of
@@ -90,9 +91,25 @@ def check_markdown(contents: Contents, findings: Mapping[str, Sequence[Finding]]
     return "\n".join(lines).rstrip() + "\n"
 
 
+def _shared(findings: Mapping[str, Sequence[Finding]]) -> dict[str, list[Finding]]:
+    """The findings by heading: what all targets share stands once, before what each has to itself."""
+    if len(findings) < 2:
+        return {"": [finding for rows in findings.values() for finding in rows]}
+
+    def bare(finding: Finding) -> tuple[str, ...]:
+        # But for the target's own name two of them are the same.
+        return finding.rule, finding.item, finding.place, finding.message.replace(finding.target, "…")
+
+    first, *others = findings.values()
+    everywhere = {bare(f) for f in first}.intersection(*({bare(f) for f in rows} for rows in others))
+    names = ", ".join(findings)
+    shared = [replace(f, message=f.message.replace(f.target, "each of them")) for f in first if bare(f) in everywhere]
+    rest = {f"{target}: ": [f for f in rows if bare(f) not in everywhere] for target, rows in findings.items()}
+    return {f"{names}: ": shared, **rest}
+
+
 def _blocks(findings: Mapping[str, Sequence[Finding]]) -> Iterable[Block]:
-    for target, rows in findings.items():
-        where = f"{target}: " if len(findings) > 1 else ""
+    for where, rows in _shared(findings).items():
         for todo, group in _grouped(rows):
             cells: list[Row] = [
                 [Cell(_level_word(f), TONE[f.level]), f.message, Cell(_where(f), "dim"), Cell(f.rule, "dim")]

@@ -8,10 +8,11 @@ from typing import TYPE_CHECKING
 
 from amphora.core.needs.crosswalk import row_name
 from amphora.core.plan.docket import Do
+from amphora.core.values.next_step import to_type
 from amphora.core.values.words import counted, few
 from amphora.engine.run_verdicts import of_rounds, of_standstill, of_undo_all
 from amphora.engine.verdicts import at_stake
-from amphora.render.imports import import_result, reason_blocks
+from amphora.render.imports import docket_json, import_result, reason_blocks, reasons_json
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone
 from amphora.render.undo import undo_result
 
@@ -93,6 +94,32 @@ def back_result(campaign: str, found: Sequence[Back], rest: Sequence[str]) -> Re
         blocks += [block for block in one.blocks if isinstance(block, Lines)]
     data = [undo_result(back).data for back in found]
     return Result.of("undo", of_undo_all(campaign, found, rest), blocks, {"campaign": campaign, "runs": data})
+
+
+def comparisons_result(title: str, found: Sequence[tuple[Docket, Sequence[Reason]]]) -> Result:
+    """A package against many targets, a sentence each, and what an import would stop at."""
+    blocks: list[Block] = []
+    for docket, reasons in found:
+        blocks.append(Lines([at_stake(docket)], docket.target))
+        blocks += reason_blocks(reasons)
+    closed = [docket.target for docket, reasons in found if reasons]
+    others = [docket for docket, _ in found if not docket.is_settled]
+    words = f"{title} against {counted(len(found), 'target')}: {len(others)} differ, "
+    words += f"{len(closed)} not as it stands." if closed else "all can go."
+    data = [
+        {"in_the_way": reasons_json(reasons), **docket_json(docket), "is_same": docket.is_settled}
+        for docket, reasons in found
+    ]
+    first = closed[0] if closed else others[0].target if others else ""
+    return Result(
+        "compare",
+        words,
+        "warn" if closed else "plain",
+        blocks,
+        {"package": title, "targets": data},
+        to_type("compare", found[0][0].name, first) if first else to_type("history"),
+        3 if closed else 1 if others else 0,
+    )
 
 
 def previews_result(title: str, found: Sequence[tuple[Docket, Sequence[Reason]]]) -> Result:

@@ -38,6 +38,7 @@ class Why(StrEnum):
     BLOCKED = "still used"
     FINDING = "found by check"
     POLICY = "policy"
+    REGION = "another region"
 
 
 @dataclass(frozen=True)
@@ -65,6 +66,9 @@ class Standing:
     can_go_on: bool = False
     paused_run: str = ""
     policy: str = ""
+    region: str = ""
+    bound: Mapping[Key, str] = field(default_factory=dict)
+    """Items that hold data which the workspace keeps in another region, with that region."""
 
 
 @dataclass(frozen=True)
@@ -97,6 +101,7 @@ def reasons_of(docket: Docket, standing: Standing, consent: Consent) -> list[Rea
     decisions = _decisions(docket, consent)
     return [
         *_policy(standing),
+        *_regions(docket, standing),
         *_unknown_kinds(docket, standing),
         *_permissions(docket, standing),
         *_taken(docket),
@@ -130,6 +135,15 @@ def _open_run(docket: Docket, standing: Standing) -> list[Reason]:
 
 def _policy(standing: Standing) -> list[Reason]:
     return [Reason(Why.POLICY, standing.policy)] if standing.policy else []
+
+
+def _regions(docket: Docket, standing: Standing) -> list[Reason]:
+    if not standing.bound:
+        return []
+    where = standing.region or "unknown"
+    words = f"{docket.target} is in region {where}: data that stays elsewhere would go there."
+    details = tuple(f"{readable(key)}: stays in {region}" for key, region in standing.bound.items())
+    return [Reason(Why.REGION, words, details, advice("Leave them out, or change policies.stay in amphora.toml."))]
 
 
 def _unknown_kinds(docket: Docket, standing: Standing) -> list[Reason]:
