@@ -34,7 +34,7 @@ def of_rounds(
     line = f"{'Stopped' if bad else 'Paused' if is_paused else 'Done'}: {title} is {'; '.join(words)}."
     if all(state in ("done", "nothing to do") for _, state in states) and not bad:
         line = f"Done: {title} is in {few([name for name, _ in states], 8)}."
-    line += f" {campaign}."
+    line = f"{line.removesuffix('.')} ({campaign})."
     if bad:
         # As it was everywhere: nothing of it is left that somebody would have to know of.
         is_all = all(state in ("put back", "not begun") for _, state in states)
