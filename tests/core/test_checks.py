@@ -234,6 +234,7 @@ CASES: list[tuple[str, Level, Situation, Situation]] = [
     ("region-bound", E, S({"region": "south"}), S({"region": "north"})),
     ("kind-unknown", E, S(there=target(sheets={"table": TABLE})), S()),
     ("schema-other", E, S(there=target(sheets={**SHEETS, "flow": OTHER_FLOW})), S()),
+    ("other-ledger", W, S(there=target(of_others={"flow:a": "2f1b8c1e-0000"})), S()),
     ("converted", N, S(there=shaped()), S()),
     ("conversion-drops", W, S(there=shaped(dropped=(("/colour", "red"),))), S()),
     (
@@ -342,12 +343,12 @@ NAMED = {
     " draft-newer undeclared-reference need-open setting-unfit need-other-type needs-share connection-broken"
     " object-missing need-later secret-to-enter secret-in-clear random-looking source-url-in-text source-host-in-text"
     " source-id-in-text address-in-text region-bound kind-unknown schema-other conversion-drops conversion-unfit"
-    " feature-missing name-taken id-taken limit-exceeded local-edits other-claim would-retire column-lost cycle-unbreakable",
+    " feature-missing name-taken id-taken limit-exceeded local-edits other-claim other-ledger would-retire column-lost cycle-unbreakable",
     "place": "item-missing part-missing reference-empty reference-unfit reference-plain unbound-id"
     " undeclared-reference need-later setting-unfit secret-in-clear random-looking source-url-in-text"
     " source-host-in-text source-id-in-text address-in-text local-edits conversion-unfit",
     "next_step": "item-missing part-missing item-differs draft-newer need-open setting-unfit need-other-type needs-share"
-    " secret-in-clear region-bound permission-missing signature-missing signature-doubtful",
+    " secret-in-clear region-bound other-ledger permission-missing signature-missing signature-doubtful",
     "mark": "secret-in-clear random-looking",
 }
 """What the findings of each rule name beside their sentence."""

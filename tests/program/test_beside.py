@@ -225,3 +225,38 @@ def test_old_and_new_links_come_as_a_table_and_texts_that_hold_an_old_one_are_na
         ["environment", "item", "title", "was at", "is now at"],
         ["grove-live", key, "'=1+1", link["old"], link["new"]],
     ]
+
+
+def test_two_ledgers_that_work_on_one_target_are_recognised(amphora: Program, halcyon: Path) -> None:
+    amphora("export", "grove-dev", "Weigh slip", "Olive varieties", "--as", "small")
+    assert amphora("import", "small", "grove-live", "--yes").code == 0
+    # A colleague with a ledger of their own, over the same target.
+    (halcyon / "ledger.sqlite").rename(halcyon / "mine")
+    for path in halcyon.glob("ledger.sqlite-*"):
+        path.unlink()
+    checked = amphora("check", "small", "grove-live", "--json")
+    told = [one for one in checked.json["findings"] if one["rule"] == "other-ledger"]
+    assert [one["item"] for one in told] == ["letter-template:office/weigh-slip", "value-list:intake/olive-varieties"]
+    assert "brought into grove-live with another ledger" in told[0]["message"]
+    amphora("practice", "edit", "grove-dev.practice", "Weigh slip", "--set", '/subject="New"')
+    amphora("export", "small")
+    before = everything(halcyon)
+    # Of unknown origin: nothing of what the other ledger delivered is overwritten without a word.
+    assert amphora("import", "small", "grove-live", "--yes").code == 3
+    assert everything(halcyon) == before
+    amphora("compare", "small", "grove-live", "--choose", "Weigh slip=package", "--docket", "d.yaml")
+    assert amphora("import", "d.yaml", "--yes").code == 0
+    # Back with the first one: what the other did is an edit there, named and kept.
+    (halcyon / "ledger.sqlite").rename(halcyon / "theirs")
+    for path in halcyon.glob("ledger.sqlite-*"):
+        path.unlink()
+    (halcyon / "mine").rename(halcyon / "ledger.sqlite")
+    edits = amphora("edits", "grove-live", "--json")
+    assert (edits.code, [one["key"] for one in edits.json["items"]]) == (1, ["letter-template:office/weigh-slip"])
+    undone = amphora("undo", "last", "--yes")
+    assert (undone.code, "Weigh slip" in undone.out) == (1, True)
+    assert not [
+        one
+        for one in amphora("check", "small", "grove-live", "--json").json["findings"]
+        if one["rule"] == "other-ledger"
+    ]

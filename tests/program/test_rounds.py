@@ -97,7 +97,9 @@ def test_the_first_bad_one_stops_the_rest_and_the_next_command_brings_it(small: 
     done = small("import", "small", "sites", "--yes", "--json")
     assert (done.code, states(done.json)[1]) == (0, ("grove-live", "done"))
     # What is done everywhere by now has nothing left to be brought.
-    assert small("resume", "many-1").verdict == "Done: small 1.0.0 is in grove-test, grove-live, grove-south (many-1)."
+    assert (
+        small("resume", "many-1").verdict == "Done: small 1.0.0 is in grove-test, grove-live, grove-south (many-1)."
+    )
     assert small("verify", "small", "grove-south").code == 0
     # Each target has a run of its own, which can be undone by itself.
     assert small("undo", done.json["targets"][1]["run"], "--yes").code == 0

@@ -97,6 +97,7 @@ def target_index(
         gone_users={one.key: one.users for one in docket.retirements},
         has_unique_names=opened.description.capabilities.has_unique_names,
         converted=docket.converted,
+        of_others=docket.of_others,
     )
 
 

@@ -38,7 +38,7 @@ from amphora.engine.runs.stage import looked_up
 from amphora.engine.session import Opened, Session
 from amphora.engine.shapes import Shapes
 from amphora.engine.sides import OWN_ADDRESS, Side, read_items, target_side
-from amphora.environments.contract import ChoosesIds, Wanted, able
+from amphora.environments.contract import ChoosesIds, TellsMakers, Wanted, able
 
 
 @dataclass(frozen=True)
@@ -183,6 +183,7 @@ def prepare(
         source_file=contents.file,
         to_enter=to_enter,
         files=contents.files,
+        of_others=_of_others(session, side, [key for key in there if key not in bases and key not in adopted.keys]),
         converted=tuple(one for one in converted if one.key in contents.items),
     )
     docket = planned(docket, side, contents, said)
@@ -297,6 +298,18 @@ def _fingerprint(docket: Docket, side: Side, packed: Contents) -> str:
     # What the package no longer holds is part of what was reviewed, whatever was decided about it.
     gone = sorted(one.key for one in docket.retirements)
     return fingerprint(docket.package_digest, side.uid, rows, {**bindings, "\0retired": gone})
+
+
+def _of_others(session: Session, side: Side, keys: Collection[Key]) -> dict[Key, str]:
+    """Items that were made by a run of another ledger, by that one's uid: what it knows of them nobody knows here."""
+    environment = side.opened.environment
+    if not keys or not isinstance(environment, TellsMakers):
+        return {}
+    ids = {side.by_key[key].native_id: key for key in keys}
+    # A token begins with the ledger's uid, where the environment takes one of that length.
+    uids = {ids[id_]: token.partition("/")[0] for id_, token in environment.makers(list(ids)).items()}
+    mine = session.ledger.uid()
+    return {key: uid for key, uid in uids.items() if len(uid) == len(mine) and uid != mine}
 
 
 def _no_longer_there(session: Session, contents: Contents, side: Side, claims: Claims) -> set[Key]:

@@ -220,6 +220,14 @@ class RemembersTokens(Protocol):
         """What a creation with this token made, if it took effect and is still there."""
 
 
+@runtime_checkable
+class TellsMakers(Protocol):
+    """Items that remember the creation that made them."""
+
+    def makers(self, native_ids: Sequence[str]) -> dict[str, str]:
+        """The tokens of the creations that made those of these items that came by one."""
+
+
 Ability = TypeVar("Ability")
 
 

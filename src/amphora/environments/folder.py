@@ -138,6 +138,10 @@ class FolderEnvironment:
         found = [record for record in self._records() if record.get("token") == token]
         return self._written(found[0]) if found else None
 
+    def makers(self, native_ids: Sequence[str]) -> dict[str, str]:
+        wanted = set(native_ids)
+        return {r["id"]: str(r["token"]) for r in self._records() if r["id"] in wanted and r.get("token")}
+
     def publish(self, item: Seen) -> None:
         self._change(item, published=True)
 

@@ -113,6 +113,10 @@ class PracticeEnvironment:
             is_there = id_ is not None and bool(self.platform.read([id_], is_strict=False))
             return self._written(id_) if id_ and is_there else None
 
+    def makers(self, native_ids: Sequence[str]) -> dict[str, str]:
+        with _translated(self.name):
+            return self.platform.makers(native_ids)
+
     def look(self, native_ids: Sequence[str]) -> dict[str, Image]:
         with _translated(self.name):
             items = self.platform.read(native_ids, is_strict=False)

@@ -180,6 +180,11 @@ class Platform:
         row = self._db.execute("select id from answered where token = ?", (token,)).fetchone()
         return row["id"] if row else None
 
+    def makers(self, ids: Iterable[str]) -> dict[str, str]:
+        """The tokens with which items were created."""
+        found = {row["id"]: row["token"] for row in self._db.execute("select id, token from answered")}
+        return {id_: found[id_] for id_ in ids if id_ in found}
+
     def update(self, id_: str, title: str, folder: str, definition: Any, keep: Iterable[str], revision: int) -> int:
         """Writes a definition (of a kind with drafts: the draft) over the revision seen; `keep` are the
         pointers of secrets that stay as they are. Returns the new revision."""

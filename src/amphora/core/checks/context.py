@@ -78,7 +78,7 @@ class TargetIndex:
     `features` is None where the environment doesn't tell. `parts` holds portable part ids, `natives` what
     the needs stand for. `dropped` are the items that the package alone claims there and no longer holds, `gone_users`
     what would still use them, `shared` packed items that other packages claim, `planned` what the import would do,
-    `converted` what was brought to the shape that the target has.
+    `converted` what was brought to the shape that the target has, `of_others` what another ledger has made there.
     """
 
     name: str
@@ -103,6 +103,7 @@ class TargetIndex:
     gone_users: Mapping[Key, tuple[Key, ...]] = field(default_factory=dict)
     has_unique_names: bool = True
     converted: tuple[Converted, ...] = ()
+    of_others: Mapping[Key, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

@@ -12,6 +12,7 @@ from amphora.core.needs.pauses import legs_of
 from amphora.core.values.graph import in_order
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Finding, Item, Json, Level
+from amphora.core.values.next_step import advice
 from amphora.core.values.tokens import parse_token
 
 FAMILY = "safety"
@@ -166,7 +167,31 @@ def _required(context: CheckContext, item: Item) -> set[Key]:
     return {token.key for token in tokens if token}
 
 
+def other_ledger(context: CheckContext) -> Iterable[Finding]:
+    """An item was brought there by Amphora, with another ledger."""
+    for key, uid in sorted(context.target.of_others.items()) if context.target else ():
+        row = context.target.rows.get(key) if context.target else None
+        since = f", and changed last by {row.modified_by} at {row.modified_at}" if row and row.modified_at else ""
+        message = f"{context.title(key)} was brought into {context.name} with another ledger ({uid[:8]}){since}."
+        yield context.finding(
+            "other-ledger",
+            Level.WARNING,
+            message,
+            item=key,
+            next_step=advice("Use one ledger for a target: write the address of a team's into amphora.toml."),
+        )
+
+
 RULES = (
+    Rule(
+        "other-ledger",
+        FAMILY,
+        Level.WARNING,
+        Todo.DECIDE,
+        "An item was brought there by Amphora, with another ledger.",
+        "What was delivered last, and who claims it, stands there: here it counts as of unknown origin.",
+        other_ledger,
+    ),
     Rule(
         "local-edits",
         FAMILY,

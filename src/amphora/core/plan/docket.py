@@ -133,7 +133,7 @@ class Docket:
     which of these an item lacks at first, `stuck` which items can't be there without one; `words` are
     the options of the command line that belong to it, `converted` what was brought to the target's shapes,
     `ids` which ones new items get, `id_taken` which of them can't have their own, as they should, `same` the items
-    that are the one in their place."""
+    that are the one in their place, `of_others` those that a run of another ledger made, with that ledger's uid."""
 
     package: str
     version: str
@@ -173,6 +173,7 @@ class Docket:
     bare: Mapping[Key, frozenset[Key]] = field(default_factory=dict)
     stuck: tuple[tuple[Key, Key], ...] = ()
     converted: tuple[Converted, ...] = ()
+    of_others: Mapping[Key, str] = field(default_factory=dict)
     ids: str = "auto"
     id_taken: tuple[Key, ...] = ()
     same: tuple[Key, ...] = ()
