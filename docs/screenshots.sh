@@ -24,7 +24,7 @@ shot() {
 cd "$work/${place:-grove}"
 export PATH="$(dirname "$program"):\$PATH"
 printf '%s\n' "\$ amphora ${*//\"/\\\"}"
-${asks:+(sleep 4; touch "$done_file") &}
+${asks:+(sleep $asks; touch "$done_file") &}
 amphora $*
 touch "$done_file"
 sleep 60
@@ -43,7 +43,6 @@ SCENE
 cd "$work/grove"
 quietly() { "$program" "$@" >/dev/null 2>&1 || true; }
 shot survey survey grove-dev
-shot uses uses grove-dev "'Press log'"
 "$program" uses grove-dev "Press log" --figure "$here/uses-figure.png" >/dev/null
 shot peek peek olive-intake
 shot export-preview export grove-dev "'Press Board'" --as press-hall --with access --preview
@@ -59,7 +58,7 @@ shot compare compare olive-intake grove-live
 shot compare-beside compare olive-intake grove-live flow:intake/weigh-ticket --side-by-side
 shot edits edits grove-live
 shot deliveries deliveries grove-live "'Weigh ticket'"
-asks=yes shot deciding compare olive-intake grove-live --decide
+asks=4 shot deciding compare olive-intake grove-live --decide
 quietly map olive-intake grove-test --accept --set bruised-fruit-check-limit=14 --set weigh-ticket-batch=40
 shot import import olive-intake grove-test --yes
 shot history history grove-test-2
@@ -90,3 +89,19 @@ quietly practice connect grove-live.practice lab-exchange-live --type exchange
 place=fresh shot resume resume --set lab-exchange-dev=lab-exchange-live
 quietly export grove-dev "Olive varieties" "Fruit condition" "Olive" --as lists
 place=fresh shot many-targets import lists sites --rounds one-then-rest --yes
+
+# Many letters, so that there is something to be seen while they go in.
+"$(dirname "$program")/python" - "$work/fresh" <<'LETTERS'
+import sys
+from contextlib import closing
+from pathlib import Path
+from amphora.practice.halcyon import KEEPER
+from amphora.practice.platform import Platform
+
+with closing(Platform(Path(sys.argv[1]) / "grove-dev.practice", KEEPER, lambda: "2026-06-01T08:00:00Z")) as there:
+    for number in range(1, 2501):
+        form = {"subject": f"Letter {number}", "body": "Dear grower, we have taken in {kilos} kg."}
+        there.publish(there.create("letter-template", "post", f"letter-{number:04}", f"Letter {number}", form, None, f"l{number}"))
+LETTERS
+quietly export grove-dev "letter-template:post/*" --as post
+place=fresh asks=14 shot running import post grove-test grove-live --yes

@@ -96,11 +96,13 @@ class Progress:
 
             self._view = Live(console=console_for(sys.stderr), transient=True, refresh_per_second=8)
             self._view.start()
-        width = max(len(place) + 2 if place else 0 for place in self._parts)
+        # What was said before any target was at work is over by then.
+        parts = {place: part for place, part in self._parts.items() if place} or self._parts
+        width = max(len(place) + 2 if place else 0 for place in parts)
         # As text and not as markup: a title may hold brackets.
         lines = [
             f"{place:<{width}}{part.bar()}{part.what}{part.count()}{part.rest(now)}"
-            for place, part in self._parts.items()
+            for place, part in sorted(parts.items())
         ]
         self._view.update(Text("\n".join(visible(line) for line in lines), no_wrap=True, overflow="ellipsis"))
 

@@ -246,7 +246,7 @@ def waiting_for(session: Session, picked: PickedUp) -> list[Mapped]:
     or why what the crosswalk says does not serve."""
     opened = session.open(picked.run.environment)
     supplies = opened.environment.supplies()
-    there = {delivery.key for delivery in session.ledger.delivered(picked.run)}
+    there = _there(session, picked)
     found = []
     for one in map_needs(session, picked.contents, opened):
         # What is made in a later leg nobody can be asked for yet.
@@ -257,6 +257,17 @@ def waiting_for(session: Session, picked: PickedUp) -> list[Mapped]:
         elif trouble := _trouble(opened, one):
             found.append(replace(one, state=MapState.OPEN, native=None, reason=trouble))
     return found
+
+
+def _there(session: Session, picked: PickedUp) -> dict[Key, str]:
+    """What a run has brought so far, with its ids: what is recorded, and what it made since without getting to
+    record it."""
+    delivered = {one.key: one.native_id for one in session.ledger.delivered(picked.run)}
+    mine = adopted(session, picked).keys
+    if not mine:
+        return delivered
+    links = {link.key: link.native_id for link in session.ledger.links(picked.run.uid)}
+    return {**{key: links[key] for key in sorted(mine) if key in links}, **delivered}
 
 
 def _with_offer(mapped: Mapped, supplies: Sequence[Supply], before: frozenset[str]) -> Mapped:
@@ -284,7 +295,7 @@ def standstill(session: Session, picked: PickedUp) -> Standstill:
     """Where a paused run stands, by a look at what is there."""
     opened = session.open(picked.run.environment)
     waiting = waiting_for(session, picked)
-    delivered = {one.key: one.native_id for one in session.ledger.delivered(picked.run)}
+    delivered = _there(session, picked)
     makers = dict.fromkeys(picked.makers[one.need.key] for one in waiting)
     images = opened.environment.look([delivered[key] for key in makers])
     made = []
