@@ -28,7 +28,7 @@ def killed(folder: Path, at: int, *words: str) -> int:
     done = subprocess.run(
         [sys.executable, "-m", "tests.faults.killing", str(at), *words],
         cwd=folder,
-        env=os.environ | {"PYTHONPATH": str(ROOT)},
+        env=os.environ | {"PYTHONPATH": f"{ROOT}{os.pathsep}{ROOT / 'src'}"},
         capture_output=True,
         check=False,
         stdin=subprocess.DEVNULL,
