@@ -240,3 +240,50 @@ def test_what_is_made_from_each_other_is_refused_whatever_was_silenced(packed: P
     assert refused.code == 3, refused.out
     assert "which can't be there without it" in refused.err
     assert everything(halcyon) == before
+
+
+def test_an_import_waits_for_somebody_s_word(amphora: Program, halcyon: Path) -> None:
+    before = everything(halcyon)
+    amphora("export", "grove-dev", "Harvest Intake", "--as", "olive-intake")
+    words = ("--pause-after", "Growers=the office has seen the columns")
+    shown = amphora("import", "olive-intake", "grove-live", "--preview", *words)
+    assert "Pauses once, after Growers." in shown.verdict
+    assert shown.out.splitlines()[-1].endswith('--pause-after "Growers=the office has seen the columns"')
+    refused = amphora("import", "olive-intake", "grove-live", "--yes", "--no-pause", *words)
+    assert (refused.code, "somebody's word (the office has seen the columns)" in refused.err) == (3, True)
+    begun = amphora("import", "olive-intake", "grove-live", "--yes", *words)
+    assert (begun.code, "Waits for a word: the office has seen the columns." in begun.verdict) == (5, True)
+    assert {row[2] for row in everything(halcyon)} == {"olive", "growers"}
+    assert begun.out.splitlines()[-1] == "Next: amphora resume grove-live-1"
+    done = amphora("resume")
+    assert (done.code, "in leg 2" in done.verdict) == (0, True), done.err
+    assert amphora("verify", "olive-intake", "grove-live").code == 0
+    assert amphora("undo", "last", "--yes").code == 0
+    assert everything(halcyon) == before
+
+
+def test_a_licence_that_comes_after_an_item_is_waited_for(amphora: Program, halcyon: Path) -> None:
+    amphora("export", "grove-dev", "Harvest Intake", "--as", "olive-intake")
+    text = (halcyon / "crosswalk.yaml").read_text()
+    row = "  weigh-ticket-batch: {made_from: table:growers/growers}\n"
+    (halcyon / "crosswalk.yaml").write_text(
+        "".join(row if "weigh-ticket-batch" in line else line for line in text.splitlines(True))
+    )
+    begun = amphora("import", "olive-intake", "grove-live", "--yes")
+    assert (begun.code, "To be made there by hand: weigh-ticket-batch" in begun.verdict) == (5, True), begun.err
+    assert amphora("resume").code == 5
+    assert amphora("resume", "--set", "weigh-ticket-batch=50").code == 0
+    assert amphora("verify", "olive-intake", "grove-live").code == 0
+
+
+def test_a_word_that_was_not_given_yet_is_awaited_after_a_break(amphora: Program, halcyon: Path) -> None:
+    amphora("export", "grove-dev", "Harvest Intake", "--as", "olive-intake")
+    amphora("practice", "trouble", "grove-live.practice", "--after", "1")
+    words = ("--pause-after", "Deliveries")
+    assert amphora("import", "olive-intake", "grove-live", "--yes", "--if-it-fails", "keep", *words).code == 6
+    # What was cut off before it got to its pause has still to get there.
+    again = amphora("resume")
+    assert (again.code, "Waits for a word" in again.verdict) == (5, True), again.out + again.err
+    assert "deliveries" in {row[2] for row in everything(halcyon)}
+    assert "weigh-ticket" not in {row[2] for row in everything(halcyon)}
+    assert amphora("resume").code == 0

@@ -82,6 +82,10 @@ def import_(
     links: Annotated[
         Path | None, typer.Option("--links", metavar="FILE", help="Write old and new links there, as CSV.")
     ] = None,
+    pause_after: Annotated[
+        list[str] | None,
+        typer.Option("--pause-after", metavar="ITEM[=ABOUT]", help="Wait for somebody's word once this one is in."),
+    ] = None,
     if_it_fails: Annotated[
         str,
         typer.Option("--if-it-fails", metavar="WHAT", help="put-back (as usual) or keep, to go on later."),
@@ -126,7 +130,7 @@ def import_(
     """
     from amphora.core.plan.decisions import Decisions
     from amphora.core.values.errors import UsageFault
-    from amphora.engine.arrivals import arrivals_of, left_out, said_again, taken_for
+    from amphora.engine.arrivals import arrivals_of, left_out, said_again, taken_for, words_after
     from amphora.engine.docket import prepare
     from amphora.engine.gate import ImportRequest
     from amphora.engine.imports import prepare_from_docket, same_target
@@ -148,7 +152,20 @@ def import_(
         )
         request = ImportRequest(said, tuple(take_over or ()), yes, work.is_terminal, not no_pause)
         if is_docket(Path(package)):
-            options = (fates, custody, take_over, if_it_fails, titles, folders, leave, copy, ids, same, replace_)
+            options = (
+                fates,
+                custody,
+                take_over,
+                if_it_fails,
+                titles,
+                folders,
+                leave,
+                copy,
+                ids,
+                same,
+                replace_,
+                pause_after,
+            )
             if any(options):
                 raise UsageFault(
                     "What a docket decides stands in it.", next_step=advice(f"Write it into {package}, by hand.")
@@ -183,7 +200,10 @@ def import_(
             items={**taken.items, **left_out(contents, leave or ())},
             arrivals=arrivals,
             same=taken.same,
-            words=said_again(title=titles, folder=folders, leave=leave, same=same, replace=replace_),
+            pause_after=words_after(contents, pause_after or ()),
+            words=said_again(
+                title=titles, folder=folders, leave=leave, same=same, replace=replace_, **{"pause-after": pause_after}
+            ),
         )
         targets = work.session.workspace.targets(environments)
         parts = rounds_of(targets, rounds)

@@ -53,6 +53,15 @@ def taken_for(contents: Contents, same: Sequence[str], replaced: Sequence[str]) 
     return Decisions({key: ItemDecision(PACKAGE) for key in keys}, same=tuple(dict.fromkeys([*known, *keys])))
 
 
+def words_after(contents: Contents, texts: Sequence[str]) -> dict[Key, str]:
+    """The items after which an import is to wait for somebody's word, `ITEM` or `ITEM=ABOUT`."""
+    found: dict[Key, str] = {}
+    for text in texts:
+        name, _, about = text.partition("=")
+        found |= dict.fromkeys(choose([name], listed_items(contents), contents.title), about.strip())
+    return found
+
+
 def said_again(**options: Sequence[str] | None) -> tuple[str, ...]:
     """The options as they were typed, by their names."""
     return tuple(word for name, texts in options.items() for text in texts or () for word in (f"--{name}", text))

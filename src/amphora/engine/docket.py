@@ -175,6 +175,7 @@ def prepare(
         file=said.file,
         if_it_fails=said.if_it_fails,
         ids=said.ids,
+        pause_after={key: about for key, about in said.pause_after.items() if key in contents.items},
         same=tuple(key for key in said.same if key in contents.items),
         id_taken=other if said.ids == KEEP else (),
         arrivals=arrivals,
@@ -186,7 +187,7 @@ def prepare(
         of_others=_of_others(session, side, [key for key in there if key not in bases and key not in adopted.keys]),
         converted=tuple(one for one in converted if one.key in contents.items),
     )
-    docket = planned(docket, side, contents, said)
+    docket = planned(docket, side, contents, said, adopted.keys)
     docket = replace(docket, leaks=leaks_of(session, docket, side, present))
     docket = replace(docket, fingerprint=_fingerprint(docket, side, packed))
     findings = _check(session, contents, side, docket, present, claims)

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import replace
 
 from amphora.core.form.spots import requires
-from amphora.core.needs.pauses import legs_of
+from amphora.core.needs.pauses import WORD, legs_of
 from amphora.core.plan.decisions import Decisions
 from amphora.core.plan.docket import Do, Docket, Fate, Leg
 from amphora.core.plan.order import import_steps, wanted_places
@@ -19,8 +20,8 @@ from amphora.environments.contract import habits_of
 from amphora.files.rows import count_rows
 
 
-def planned(docket: Docket, side: Side, contents: Contents, said: Decisions) -> Docket:
-    """The docket with its steps."""
+def planned(docket: Docket, side: Side, contents: Contents, said: Decisions, begun: Collection[Key] = ()) -> Docket:
+    """The docket with its steps. `begun` is what a run that goes on has done already: it has not got to its pause."""
     description = side.opened.description
     habits = habits_of(description)
     held: dict[Key, Place] = {}
@@ -36,6 +37,7 @@ def planned(docket: Docket, side: Side, contents: Contents, said: Decisions) -> 
         [action.key for action in docket.by(Do.CREATE)],
         docket.mapped,
         lambda item, need: requires(item.form, sheets.get(item.kind), need),
+        [key for key in docket.pause_after if key not in side.by_key or key in begun],
     )
     planned = []
     for number, keys in enumerate(legs.groups):
@@ -50,7 +52,7 @@ def planned(docket: Docket, side: Side, contents: Contents, said: Decisions) -> 
             is_last=is_last,
         )
         waits = () if is_last else tuple(legs.waits_after(number))
-        kinds = dict.fromkeys(kind_of(legs.makers[need]) for need in waits)
+        kinds = dict.fromkeys(kind_of(legs.makers[need]) for need in waits if not need.startswith(WORD))
         who = tuple(words for kind in kinds if kind in sheets and (words := sheets[kind].pause.who))
         planned.append(Leg(keys, tuple(steps), waits, who))
     return replace(

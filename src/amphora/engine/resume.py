@@ -72,6 +72,8 @@ class Standstill:
     waiting: tuple[Mapped, ...]
     makers: Mapping[Key, Key]
     made: tuple[Made, ...]
+    words: tuple[tuple[Key, str], ...] = ()
+    """Items after which somebody's word is awaited, and what it is about."""
 
 
 def kept_request(prepared: Prepared) -> dict[str, Json]:
@@ -307,7 +309,12 @@ def standstill(session: Session, picked: PickedUp) -> Standstill:
             note = picked.contents.notes.get(key, "")
             made.append(Made(key, image.states.title, tuple(v for v in values if v[1]), sheet.pause, note))
     still = [key for key in picked.later if key not in delivered]
-    return Standstill(picked.run, tuple(delivered), tuple(still), tuple(waiting), dict(picked.makers), tuple(made))
+    # Given with the leg that follows: only the one that this pause is for.
+    recent = session.ledger.journal.touched(picked.run, picked.run.leg)
+    words = tuple((key, about) for key, about in picked.decisions.pause_after.items() if key in recent)
+    return Standstill(
+        picked.run, tuple(delivered), tuple(still), tuple(waiting), dict(picked.makers), tuple(made), words
+    )
 
 
 def next_leg(session: Session, picked: PickedUp) -> Prepared:

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
+from amphora.core.values.keys import readable
 from amphora.core.values.next_step import NextStep, blank, open_value, to_type
 from amphora.core.values.words import counted, few
 from amphora.engine.verdicts import BROKEN, COUNTS, PAUSED, REFUSED, Standing, Verdict
@@ -67,7 +68,11 @@ def of_standstill(found: Standstill) -> Verdict:
     words = f"Paused: {counted(len(found.done), 'item')} of {run.package} {run.version} in {run.environment},"
     words += f" {len(found.still)} still to come. " if found.still else " not yet complete. "
     names = [row_name(one.need.key) for one in found.waiting]
-    words += f"To be made there by hand: {few(names)}. Run {run.name}." if names else f"Run {run.name}."
+    words += f"To be made there by hand: {few(names)}. " if names else ""
+    words += (
+        f"Waits for a word: {few([about or readable(key) for key, about in found.words])}. " if found.words else ""
+    )
+    words += f"Run {run.name}."
     given = [word for one in found.waiting for word in ("--set", _offered(one))]
     return Verdict(words, "warn", to_type("resume", run.name, *given), PAUSED)
 

@@ -38,6 +38,7 @@ _NAMES = (
     "converted",
     "ids",
     "same",
+    "pause_after",
     "since",
     "without",
     "with",
@@ -105,6 +106,7 @@ def document_of(docket: Docket) -> dict[str, Any]:
         **({"converted": converted} if converted else {}),
         **({"ids": docket.ids} if docket.ids != AUTO else {}),
         **({"same": list(docket.same)} if docket.same else {}),
+        **({"pause_after": dict(docket.pause_after)} if docket.pause_after else {}),
         "since": docket.since,
         "without": list(docket.without),
         "with": ["records"] if docket.has_records else [],
@@ -142,6 +144,7 @@ def read_docket(path: Path) -> DocketFile:
             _if_it_fails(path, document),
             _arrivals(path, document),
             _ids(path, document),
+            _words(path, document),
             tuple(str(key) for key in document.get("same") or ()),
         )
         return DocketFile(
@@ -262,6 +265,13 @@ def _arrivals(path: Path, document: Any) -> dict[Key, Arrival]:
                 raise fault(path, f"The {name} of {key} has to be text.", row, name)
         found[str(key)] = Arrival(str(row.get("title", AS_PACKED)), str(row.get("folder", AS_PACKED)))
     return found
+
+
+def _words(path: Path, document: Any) -> dict[Key, str]:
+    table = document.get("pause_after") or {}
+    if not isinstance(table, Mapping) or not all(isinstance(about, str) for about in table.values()):
+        raise fault(path, "`pause_after` has to be a mapping of items to texts.", document, "pause_after")
+    return {str(key): str(about) for key, about in table.items()}
 
 
 def _ids(path: Path, document: Any) -> str:

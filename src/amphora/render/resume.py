@@ -22,8 +22,12 @@ def standstill_result(found: Standstill, command: str = "resume") -> Result:
         needs = [row_name(one.need.key) for one in found.waiting if found.makers[one.need.key] == made.key]
         who = f" (by {made.words.who})" if made.words.who else ""
         blocks.append(Grid([], values, f"Make {', '.join(needs)} from {made.title}{who}"))
-        if said := [words for words in (made.words.do, made.note) if words]:
-            blocks.append(Lines(said))
+        if advised := [words for words in (made.words.do, made.note) if words]:
+            blocks.append(Lines(advised))
+    if found.words:
+        said = [f"- after {readable(key)}{f': {about}' if about else ''}" for key, about in found.words]
+        lines: list[Cell | str] = [*said, "Whoever gives it goes on with the run."]
+        blocks.append(Lines(lines, "Somebody's word is awaited"))
     told = [
         Cell(f"- {row_name(one.need.key)}: perhaps {one.value}, {one.reason}", "good")
         if one.state is MapState.GUESSED
@@ -32,8 +36,8 @@ def standstill_result(found: Standstill, command: str = "resume") -> Result:
     ]
     if told:
         blocks.append(Lines(cut_lines(told, "--json"), "Looked for just now"))
-    lines: list[Cell | str] = [readable(key) for key in found.done]
-    blocks.append(Lines(cut_lines(lines, "--json"), "Is in; switched on only at the end"))
+    done: list[Cell | str] = [readable(key) for key in found.done]
+    blocks.append(Lines(cut_lines(done, "--json"), "Is in; switched on only at the end"))
     if found.still:
         still: list[Cell | str] = [readable(key) for key in found.still]
         blocks.append(Lines(cut_lines(still, "--json"), "Comes after the pause"))
@@ -48,6 +52,7 @@ def standstill_result(found: Standstill, command: str = "resume") -> Result:
             "package": f"{found.run.package} {found.run.version}",
             "in": list(found.done),
             "still_to_come": list(found.still),
+            "words": dict(found.words),
             "waits_for": [
                 {
                     "need": one.need.key,

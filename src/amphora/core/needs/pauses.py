@@ -13,6 +13,9 @@ from amphora.core.needs.crosswalk import Mapped, MapState
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Item
 
+WORD = "word:"
+"""Begins what stands among the needs for somebody's word, before the key of the item after which it is awaited."""
+
 
 @dataclass(frozen=True)
 class Legs:
@@ -35,20 +38,27 @@ def legs_of(
     new: Iterable[Key],
     mapped: Iterable[Mapped],
     requires: Callable[[Item, Key], bool],
+    words: Collection[Key] = (),
 ) -> Legs:
     """The legs in which items go into a target that lacks the `new` ones. `requires` tells whether an item can't do
-    without a need."""
+    without a need; `words` are items after which somebody has to give their word before anything else goes in."""
     makers = {one.need.key: str(one.value) for one in mapped if one.state is MapState.LATER}
     # Nearly always: then nobody has to know what anything uses.
-    if not makers:
+    if not makers and not words:
         return Legs((tuple(items),))
     lacking = set(new)
     needs = {key: {token.key for _, token in item.tokens} for key, item in items.items()}
     used = set[Key]().union(*needs.values())
     makers = {need: maker for need, maker in makers.items() if need in used and maker in lacking}
+    uses = {key: _used(item, lacking, items) for key, item in items.items()}
+    for maker in words:
+        # As if all else had a need that is served by that word: what goes before is as little as ever.
+        later = items.keys() - _below(maker, uses)
+        makers |= {WORD + maker: maker} if later else {}
+        for key in later:
+            needs[key].add(WORD + maker)
     if not makers:
         return Legs((tuple(items),))
-    uses = {key: _used(item, lacking, items) for key, item in items.items()}
     bare: dict[Key, set[Key]] = {}
     stuck: list[tuple[Key, Key]] = []
     for need, maker in sorted(makers.items()):

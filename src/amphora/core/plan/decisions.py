@@ -60,6 +60,8 @@ class Decisions:
     if_it_fails: IfItFails = IfItFails.PUT_BACK
     arrivals: Mapping[Key, Arrival] = field(default_factory=dict)
     ids: str = AUTO
+    pause_after: Mapping[Key, str] = field(default_factory=dict)
+    """Items after which somebody has to give their word, with what it is about."""
     same: tuple[Key, ...] = ()
     """Items that are the one that stands in their place there, whatever that was known as."""
     words: tuple[str, ...] = ()
@@ -85,6 +87,7 @@ class Decisions:
             "if_it_fails": self.if_it_fails.value,
             "ids": self.ids,
             "same": list(self.same),
+            "pause_after": dict(self.pause_after),
             "arrivals": {key: [one.title, one.folder] for key, one in self.arrivals.items()},
         }
 
@@ -101,13 +104,16 @@ class Decisions:
             arrivals={key: Arrival(*pair) for key, pair in table["arrivals"].items()},
             ids=table.get("ids", AUTO),
             same=tuple(table.get("same", ())),
+            pause_after=table.get("pause_after", {}),
         )
 
     def under(self, keys: Mapping[Key, Key]) -> Decisions:
         """The same, said of items that go by other keys now."""
         items = {keys.get(key, key): mine for key, mine in self.items.items()}
         arrivals = {keys.get(key, key): one for key, one in self.arrivals.items()}
-        return replace(self, items=items, arrivals=arrivals, same=tuple(keys.get(key, key) for key in self.same))
+        same = tuple(keys.get(key, key) for key in self.same)
+        words = {keys.get(key, key): about for key, about in self.pause_after.items()}
+        return replace(self, items=items, arrivals=arrivals, same=same, pause_after=words)
 
     def answered(self, answers: Mapping[Key, Mapping[str, Json]]) -> Decisions:
         """The same with further answers, by item and place."""

@@ -133,7 +133,8 @@ class Docket:
     which of these an item lacks at first, `stuck` which items can't be there without one; `words` are
     the options of the command line that belong to it, `converted` what was brought to the target's shapes,
     `ids` which ones new items get, `id_taken` which of them can't have their own, as they should, `same` the items
-    that are the one in their place, `of_others` those that a run of another ledger made, with that ledger's uid."""
+    that are the one in their place, `of_others` those that a run of another ledger made, with that ledger's uid,
+    `pause_after` those after which somebody's word is awaited, and on what."""
 
     package: str
     version: str
@@ -177,6 +178,7 @@ class Docket:
     ids: str = "auto"
     id_taken: tuple[Key, ...] = ()
     same: tuple[Key, ...] = ()
+    pause_after: Mapping[Key, str] = field(default_factory=dict)
 
     @property
     def steps(self) -> tuple[Step, ...]:

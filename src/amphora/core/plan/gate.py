@@ -12,6 +12,7 @@ from enum import StrEnum
 
 from amphora.core.form.secrets import to_silence, told
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
+from amphora.core.needs.pauses import WORD
 from amphora.core.plan.docket import Do, Docket, Fate
 from amphora.core.plan.steps import permissions_of
 from amphora.core.values.keys import Key, readable
@@ -235,13 +236,21 @@ def _pauses(docket: Docket, consent: Consent) -> list[Reason]:
         found.append(Reason(Why.PAUSE, words, users, row, docket.makers[need]))
     if docket.pauses and not consent.may_pause:
         details = tuple(
-            f"once {readable(docket.makers[need])} is there, for {row_name(need)!r} to be made"
+            f"once {readable(docket.makers[need])} is there, for {_awaited(docket, need)}"
             for leg in docket.pauses
             for need in leg.waits
         )
         count = "once" if len(docket.pauses) == 1 else f"{len(docket.pauses)} times"
         found.append(Reason(Why.PAUSE, f"It would have to pause {count}.", details, advice("Leave --no-pause out.")))
     return found
+
+
+def _awaited(docket: Docket, need: Key) -> str:
+    """What a pause is for."""
+    if need.startswith(WORD):
+        about = docket.pause_after.get(docket.makers[need], "")
+        return f"somebody's word{f' ({about})' if about else ''}"
+    return f"{row_name(need)!r} to be made"
 
 
 def _need_words(one: Mapped) -> str:
