@@ -109,11 +109,13 @@ def test_it_goes_on_when_the_connection_is_there_and_works(packed: Program, halc
     [waiting] = packed("resume", "--set", f"{NEED}=another", "--json").json["waits_for"]
     assert "does not work" in waiting["reason"]
     made(packed)
+    table = (halcyon / "crosswalk.yaml").read_text()
     assert packed("resume", "--set", f"{NEED}=lab-exchange-live", "--preview").code == 0
+    assert (halcyon / "crosswalk.yaml").read_text() == table
     # Somebody else goes on, with nothing but the ledger: the package file is gone.
     for path in (halcyon / "packages").iterdir():
         path.unlink()
-    done = packed("resume", "--json")
+    done = packed("resume", "--set", f"{NEED}=lab-exchange-live", "--json")
     assert done.code == 0, done.err
     assert done.json["run"] == "grove-live-1"
     assert packed("verify", "last").verdict == "grove-live is as promised: all 11 items of lab 1.0.0."

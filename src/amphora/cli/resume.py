@@ -72,7 +72,7 @@ def go_on_with(
     from amphora.render.resume import standstill_result
 
     with picked_up(work.session, run) as picked:
-        _map(work, picked, list(values))
+        _map(work, picked, list(values), preview)
         if waiting_for(work.session, picked):
             work.show(standstill_result(standstill(work.session, picked)))
             return
@@ -116,13 +116,17 @@ def go_on_with_many(work: Work, campaign: Campaign, has_more: bool = False, prev
         )
 
 
-def _map(work: Work, picked: PickedUp, values: list[str]) -> None:
-    """Writes what was made into the crosswalk: as given, or as somebody agrees to at a terminal."""
+def _map(work: Work, picked: PickedUp, values: list[str], preview: bool) -> None:
+    """Writes what was made into the crosswalk: as given, or as somebody agrees to at a terminal. For a preview
+    nothing is written."""
     from amphora.core.needs.crosswalk import MapState, row_name
     from amphora.core.values.visible import visible
-    from amphora.engine.map import map_package
+    from amphora.engine.map import map_package, suppose
     from amphora.engine.resume import waiting_for
 
+    if preview:
+        suppose(work.session, picked.contents, picked.run.environment, values)
+        return
     if values:
         map_package(work.session, picked.contents, [picked.run.environment], values, False)
     for one in waiting_for(work.session, picked) if work.is_terminal else ():

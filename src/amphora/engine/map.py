@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from urllib.parse import urlsplit
 
 from amphora.core.form.bindings import Bindings, IdStyle
@@ -84,6 +84,18 @@ def map_package(
             written += _answered(session, contents, name, ask, types)
     session.renew_crosswalk()
     return {name: map_needs(session, contents, session.open(name)) for name in environments}, written
+
+
+def suppose(session: Session, contents: Contents, environment: str, values: Sequence[str]) -> None:
+    """Lets a session go on as if these values stood in the crosswalk; nothing is written."""
+    before = map_needs(session, contents, session.open(environment))
+    types = setting_types(contents)
+    known = session.crosswalk.rows
+    rows = {section: {name: dict(cells) for name, cells in table.items()} for section, table in known.items()}
+    for text in values:
+        cell = _given(text, before, contents.title, types)
+        rows.setdefault(cell.section, {}).setdefault(cell.row, {})[cell.column] = cell.value
+    session.crosswalk = replace(session.crosswalk, rows=rows)
 
 
 def map_makers(session: Session, contents: Contents, environment: str, texts: Sequence[str]) -> int:

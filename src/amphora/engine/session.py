@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import os
+import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 from amphora.core.form.secrets import STRICT, Guard
 from amphora.core.needs.crosswalk import Crosswalk
@@ -32,7 +33,13 @@ def silent(what: str, done: int, total: int) -> None:
 
 def utc_now() -> str:
     """The time as RFC 3339 has it, in UTC, to the second."""
-    return datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+    return _as_text(int(time.time()))
+
+
+@lru_cache(1)
+def _as_text(second: int) -> str:
+    # Asked several times for each step of a run, and writing it out is what takes time.
+    return datetime.fromtimestamp(second, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
 @dataclass(frozen=True)
