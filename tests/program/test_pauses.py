@@ -289,3 +289,19 @@ def test_a_word_that_was_not_given_yet_is_awaited_after_a_break(amphora: Program
     assert "deliveries" in {row[2] for row in everything(halcyon)}
     assert "weigh-ticket" not in {row[2] for row in everything(halcyon)}
     assert amphora("resume").code == 0
+
+
+@pytest.mark.parametrize("is_edited_again", [False, True])
+def test_what_was_agreed_to_is_what_was_seen_then(packed: Program, halcyon: Path, is_edited_again: bool) -> None:
+    packed("export", "grove-dev", "Weigh slip", "--as", "mixed")
+    assert packed("import", "mixed", "grove-live", "--yes").code == 0
+    packed("practice", "edit", "grove-live.practice", "Weigh slip", "--set", '/subject="Mended"')
+    packed("practice", "edit", "grove-dev.practice", "Weigh slip", "--set", '/body="Newer"')
+    packed("export", "grove-dev", "Weigh slip", "Lab exchange", "Lab result intake", "--as", "mixed")
+    assert packed("compare", "mixed", "grove-live", "--docket", "d.yaml").code == 1
+    assert packed("import", "d.yaml", "--yes").code == 5
+    if is_edited_again:
+        packed("practice", "edit", "grove-live.practice", "Weigh slip", "--set", '/subject="Mended twice"')
+    made(packed)
+    done = packed("resume", "--set", f"{NEED}=lab-exchange-live")
+    assert (done.code, "local edits" in done.err) == ((3, True) if is_edited_again else (0, False)), done.err

@@ -288,3 +288,17 @@ def test_data_that_stays_in_its_region_goes_nowhere_else(amphora: Program, halcy
     (halcyon / "amphora.toml").write_text(text)
     wrong = amphora("env", "list")
     assert (wrong.code, "stay = [regions" in wrong.err) == (2, True)
+
+
+def test_a_value_is_set_for_several_targets_at_once(amphora: Program, halcyon: Path) -> None:
+    amphora("export", "grove-dev", "Weighbridge feed", "--as", "feed")
+    table = (halcyon / "crosswalk.yaml").read_text()
+    wrong = amphora("map", "feed", "grove-test", "grove-live", "--set", "weighbridge-feed-every_minutes=often")
+    assert (wrong.code, (halcyon / "crosswalk.yaml").read_text()) == (2, table)
+    assert (
+        amphora(
+            "map", "feed", "grove-test", "grove-live", "--accept", "--set", "weighbridge-feed-every_minutes=5"
+        ).code
+        == 0
+    )
+    assert amphora("import", "feed", "grove-test", "grove-live", "--yes").code == 0

@@ -151,7 +151,9 @@ def _go_on(work: Work, picked: PickedUp, choose: list[str], preview: bool) -> No
     opened = prepared.opened
     work.tell(target_lines(opened.entry, opened.environment.whoami(), opened.description.release))
     # Whoever decides on an item has seen that it was edited.
-    request = replace(picked.request, is_terminal=work.is_terminal, edited=(*picked.request.edited, *chosen))
+    request = replace(
+        picked.request, is_terminal=work.is_terminal, edited={**picked.request.edited, **dict.fromkeys(chosen, "")}
+    )
     if preview:
         work.show(preview_result(prepared.docket, in_the_way(work.session, prepared, request)))
         return

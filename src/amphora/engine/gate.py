@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 
 from amphora.core.form.spots import region_values
 from amphora.core.plan.decisions import Decisions
@@ -26,13 +26,16 @@ class ImportRequest:
     yes: bool = False
     is_terminal: bool = False
     may_pause: bool = True
-    edited: tuple[Key, ...] = ()
+    edited: Mapping[Key, str] = field(default_factory=dict)
+    """Items with local edits that are agreed to, each with the digest of what was seen of it; empty for any."""
     run: str = ""
     """The run that is to go on, if it is no new one."""
 
     def consent(self, prepared: Prepared) -> Consent:
         """What is agreed to beyond creations and plain updates."""
-        return Consent(prepared.is_reviewed, self.take_over, self.edited, self.may_pause, self.run)
+        now = prepared.present
+        edited = [key for key, seen in self.edited.items() if not seen or (key in now and now[key].digest == seen)]
+        return Consent(prepared.is_reviewed, self.take_over, edited, self.may_pause, self.run)
 
 
 def reasons_for(

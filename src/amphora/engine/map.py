@@ -68,20 +68,19 @@ def map_package(
     """Writes given values, accepted guesses (of the needs named in `only`, if there are some), answers and
     open rows; returns the needs as they then stand, and how many cells were written. Values that people
     wrote are never replaced but by `values`."""
-    # One value can't be right for two targets, or `any:` would be the row for it.
-    if values and len(environments) > 1:
-        raise UsageFault("--set maps for one target at a time.", next_step=advice("Name one environment."))
     types = setting_types(contents)
-    written = 0
+    cells: list[Cell] = []
+    # For all targets before anything is written: a value that can't be one must not stand for half of them.
     for name in environments:
         before = map_needs(session, contents, session.open(name))
         for one in only:
             _named(one, before, contents.title)
-        cells = [cell for one in before if (cell := _cell(one, accept and _is_meant(one, only)))]
-        given = [_given(text, before, contents.title, types) for text in values]
-        written += len(write_cells(session.workspace.crosswalk, [*cells, *given]))
-        if ask:
-            written += _answered(session, contents, name, ask, types)
+        cells += [cell for one in before if (cell := _cell(one, accept and _is_meant(one, only)))]
+        cells += [_given(text, before, contents.title, types) for text in values]
+    written = len(write_cells(session.workspace.crosswalk, cells)) if cells else 0
+    for name in environments if ask else ():
+        assert ask is not None
+        written += _answered(session, contents, name, ask, types)
     session.renew_crosswalk()
     return {name: map_needs(session, contents, session.open(name)) for name in environments}, written
 

@@ -82,8 +82,8 @@ def kept_request(prepared: Prepared) -> dict[str, Json]:
     docket = prepared.docket
     return {
         "decisions": replace(prepared.said, arrivals=docket.arrivals).to_json(),
-        # Shown to whoever started it, and agreed to; what comes up later is not.
-        "edited": [action.key for action in docket.edited],
+        # Shown to whoever started it as it was then, and agreed to; what comes up later is not.
+        "edited": {a.key: prepared.present[a.key].digest for a in docket.edited if a.key in prepared.present},
         "take_over": sorted({name.partition(" ")[0] for names in docket.shared.values() for name in names}),
         "since": docket.since,
         "makers": dict(docket.makers),
@@ -197,10 +197,17 @@ def picked_up(session: Session, run: Run) -> Iterator[PickedUp]:
         there = {delivery.key for delivery in session.ledger.delivered(run)}
         items = {k: mine for k, mine in said.items.items() if k not in there or mine.whole == LEAVE}
         said = replace(said, items=items)
-        request = ImportRequest(said, tuple(kept["take_over"]), yes=True, edited=tuple(kept["edited"]), run=run.name)
+        request = ImportRequest(
+            said, tuple(kept["take_over"]), yes=True, edited=_agreed(kept["edited"]), run=run.name
+        )
         yield PickedUp(
             run, contents, since, said, request, kept["makers"], frozenset(kept["supplies"]), tuple(kept["later"])
         )
+
+
+def _agreed(edited: Json) -> dict[Key, str]:
+    """The edited items that were agreed to, with what they were like; earlier builds kept only which."""
+    return dict(edited) if isinstance(edited, dict) else dict.fromkeys(edited, "")
 
 
 def _package_of(session: Session, run: Run, digest: str, path: Path) -> Contents:
