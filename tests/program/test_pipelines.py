@@ -118,6 +118,8 @@ def test_what_was_kept_is_gone_on_with_by_the_same_line(lists: Program, halcyon:
     kept = lists(*LISTS, "--if-it-fails", "keep", "--progress", "json")
     assert kept.code == 6
     assert "b stopped, and what it did is kept" in [line.get("said", "") for line in lines_of(kept.err)][-4]
+    said = [line["said"] for line in lines_of(kept.err) if "said" in line]
+    assert said[-3:-1] == ["  begun or done: Weigh slip, Fruit condition", "  not yet begun: Olive varieties"]
     done = lists(*LISTS, "--progress", "json", "--json")
     assert (done.code, done.json["run"]) == (0, "b")
     assert lines_of(done.err)[0]["said"] == "Going on with b, which is kept."

@@ -81,6 +81,7 @@ def test_the_first_bad_one_stops_the_rest_and_the_next_command_brings_it(small: 
         ("grove-live", "put back"),
         ("grove-south", "not begun"),
     ]
+    assert stopped.json["verdict"].startswith("Stopped: small 1.0.0 is done in grove-test; put back in grove-live;")
     assert (stopped.json["campaign"], stopped.json["next"]) == ("many-1", "amphora resume many-1")
     assert everything(halcyon) == before
     # In the first round nothing is done yet: then the targets are all as they were.
@@ -179,6 +180,7 @@ def test_a_target_that_waits_for_something_made_by_hand_waits_by_itself(amphora:
     amphora("export", "grove-dev", "Lab exchange", "Lab result intake", "--as", "lab")
     begun = amphora("import", "lab", "grove-test", "grove-live", "--yes", "--json")
     assert (begun.code, states(begun.json)) == (5, [("grove-test", "done"), ("grove-live", "paused")]), begun.err
+    assert begun.json["verdict"].startswith("Paused: lab 1.0.0 is done in grove-test; paused in grove-live")
     waits = amphora("resume", "many-1")
     assert (waits.code, "To be made there by hand: lab-exchange-dev" in waits.out) == (5, True)
     assert amphora("resume", "many-1", "--set", "a=b").code == 2
