@@ -98,7 +98,14 @@ def test_a_copy_is_a_package_of_its_own(small: Program, halcyon: Path) -> None:
     assert "1 changed, nothing removed" in small("compare", "small", "grove-live").verdict
     assert small("compare", "small~north", "grove-live", "--docket", "c.yaml").verdict.startswith("Nothing to do")
     assert small("import", "c.yaml", "--yes").code == 0
-    assert small("check", "small~north", "grove-live", "--fix").code == 2
+    for words in (
+        ("check", "small~north", "grove-live", "--fix"),
+        ("to-folder", "small~north", "laid-out"),
+        ("sign", "small~north", "--key", "x"),
+        ("import", "small~north", "grove-live", "--copy", "b", "--yes"),
+    ):
+        refused = small(*words)
+        assert (refused.code, "copy" in refused.err) == (2, True)
     assert small("withdraw", "small~north", "grove-live", "--retire-all").code == 0
     assert everything(halcyon) == before
     # At home, where it comes from, it is a copy all the same.

@@ -25,11 +25,18 @@ def to_folder(
       amphora to-folder olive-intake intake
       amphora to-folder olive-intake-1.2.0 /work/halcyon/intake
     """
+    from amphora.core.form.copies import taken_apart
+    from amphora.core.values.errors import UsageFault
+    from amphora.core.values.next_step import to_type
     from amphora.files.folder import write_folder
     from amphora.render.folders import to_folder_result
 
     with working(json, workspace) as work:
         contents = opened_package(work, package)
+        base, copy = taken_apart(contents.name)
+        if copy:
+            words = f"{contents.name} is a copy of {base}: what is laid out is that."
+            raise UsageFault(words, subject=package, next_step=to_type("to-folder", base, str(folder)))
         work.show(to_folder_result(contents, folder, write_folder(contents, folder)))
 
 

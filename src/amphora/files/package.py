@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from amphora.core.form.attachments import LEFT_OUT
+from amphora.core.form.copies import taken_apart
 from amphora.core.form.declared import secret_faults
 from amphora.core.form.kinds import KindSheet, parse_sheet
 from amphora.core.needs.needs import needs_of
@@ -164,6 +165,13 @@ def find_package(name: str, folder: Path) -> Path:
     given = Path(name)
     if given.suffix == SUFFIX or given.is_file():
         return given
+    base, copy = taken_apart(name)
+    if copy:
+        raise UsageFault(
+            f"{name} is a copy of {base}, and has no file of its own.",
+            subject=name,
+            next_step=advice(f"Name {base} instead."),
+        )
     exact = folder / f"{name}{SUFFIX}"
     if exact.is_file():
         return exact

@@ -39,6 +39,12 @@ def copied(contents: Contents, copy: str) -> Contents:
             subject=copy,
             next_step=advice("Use letters, digits, dashes and underscores, beginning with a letter."),
         )
+    if MARK in contents.name:
+        raise UsageFault(
+            f"{contents.name} is a copy already.",
+            subject=contents.name,
+            next_step=advice("Take another copy of the package itself."),
+        )
     keys = {key: _key(key, copy) for key in contents.items}
     found = with_keys(contents, lambda key: keys.get(key, key))
     # Without the ids of the source: back at home, or where ids are kept, the copy would be taken for the original.
