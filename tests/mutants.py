@@ -59,7 +59,10 @@ class Mutant:
     text: str
 
     def __str__(self) -> str:
-        before, after = (" ".join(text.split())[:110] for text in (self.old, self.new))
+        before, after = (" ".join(text.split()) for text in (self.old, self.new))
+        same = next((n for n, (a, b) in enumerate(zip(before, after, strict=False)) if a != b), 0)
+        start = max(0, same - 60)
+        before, after = (f"{'…' if start else ''}{text[start : start + 140]}" for text in (before, after))
         return f"{self.path.relative_to(ROOT / 'src')}:{self.line}\n    - {before}\n    + {after}"
 
 

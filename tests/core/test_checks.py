@@ -348,7 +348,7 @@ NAMED = {
     " undeclared-reference need-later setting-unfit secret-in-clear random-looking source-url-in-text"
     " source-host-in-text source-id-in-text address-in-text local-edits conversion-unfit",
     "next_step": "item-missing part-missing item-differs draft-newer need-open setting-unfit need-other-type needs-share"
-    " secret-in-clear region-bound other-ledger permission-missing signature-missing signature-doubtful",
+    " secret-in-clear region-bound other-ledger conversion-unfit permission-missing signature-missing signature-doubtful",
     "mark": "secret-in-clear random-looking",
 }
 """What the findings of each rule name beside their sentence."""

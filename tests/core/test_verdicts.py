@@ -367,14 +367,17 @@ def test_an_import_that_pauses() -> None:
         return Mapped(Need(key, ()), "live", state, value)
 
     waiting = (need("connection:x", MapState.OPEN), need("connection:y", MapState.GUESSED, "y-live"))
-    found = SimpleNamespace(run=RUN, done=("a",), still=("b", "c"), waiting=waiting)
+    found = SimpleNamespace(
+        run=RUN, done=("a",), still=("b", "c"), waiting=waiting, words=(("flow:a", "the office"), ("flow:b", ""))
+    )
     told = run_verdicts.of_standstill(cast(Any, found))
     assert told.words == (
-        "Paused: 1 item of olive 1.0.0 in live, 2 still to come. To be made there by hand: x, y. Run live-1."
+        "Paused: 1 item of olive 1.0.0 in live, 2 still to come. To be made there by hand: x, y."
+        " Waits for a word: the office, flow:b. Run live-1."
     )
     assert (told.code, told.standing) == (5, "warn")
     assert str(told.next_step) == "amphora resume live-1 --set x=… --set y=y-live"
-    found = SimpleNamespace(run=RUN, done=("a",), still=(), waiting=())
+    found = SimpleNamespace(run=RUN, done=("a",), still=(), waiting=(), words=())
     assert run_verdicts.of_standstill(cast(Any, found)).words.endswith("in live, not yet complete. Run live-1.")
 
 

@@ -211,6 +211,19 @@ def test_ids_are_kept_or_new_where_they_can_be_chosen(amphora: Program, halcyon:
     assert id_in("two") != home
     refused = amphora("import", "lists", "grove-live", "--yes", "--ids", "keep")
     assert (refused.code, "gives ids by itself" in refused.err) == (2, True)
+    # Written into a docket by hand, it is honoured there.
+    assert amphora("compare", "lists", "two", "--choose", "Olive varieties=package", "--docket", "d.yaml").code in (
+        0,
+        1,
+    )
+    assert amphora("undo", "last", "--yes").code == 0
+    assert amphora("compare", "lists", "two", "--docket", "d.yaml").code == 1
+    text = (halcyon / "d.yaml").read_text()
+    (halcyon / "d.yaml").write_text(text.replace("since:", "ids: new\nsince:"))
+    assert amphora("import", "d.yaml", "--yes").code == 0
+    assert id_in("two") != home
+    (halcyon / "e.yaml").write_text(text.replace("since:", "ids: other\nsince:"))
+    assert amphora("import", "e.yaml", "--yes").code == 2
     # Kept means kept: where another item has the id, it is said before anything is done.
     other = amphora("import", "lists", "one", "--copy", "c", "--yes", "--ids", "keep")
     assert (other.code, "ids of these" in other.err) == (3, True)

@@ -305,3 +305,35 @@ def test_what_was_agreed_to_is_what_was_seen_then(packed: Program, halcyon: Path
     made(packed)
     done = packed("resume", "--set", f"{NEED}=lab-exchange-live")
     assert (done.code, "local edits" in done.err) == ((3, True) if is_edited_again else (0, False)), done.err
+
+
+def test_of_several_that_wait_one_has_to_be_named(amphora: Program, halcyon: Path) -> None:
+    amphora("export", "grove-dev", "Harvest Intake", "--as", "olive-intake")
+    for name in ("grove-test", "grove-live"):
+        assert amphora("import", "olive-intake", name, "--yes", "--pause-after", "Growers").code == 5
+    many = amphora("resume")
+    assert (many.code, many.err.splitlines()[0]) == (3, "2 runs wait for somebody to go on.")
+    assert [line.strip() for line in many.err.splitlines()[1:]] == [
+        "grove-live-1: olive-intake 1.0.0 into grove-live, paused",
+        "grove-test-1: olive-intake 1.0.0 into grove-test, paused",
+        "Next: amphora resume grove-live-1",
+    ]
+    assert amphora("resume", "grove-live-1").code == 0
+    assert amphora("resume").code == 0
+    done = amphora("resume", "grove-live-1")
+    assert (done.code, "it is done" in done.err, "Next: amphora history grove-live-1" in done.err) == (3, True, True)
+
+
+def test_a_pause_can_be_written_into_a_docket(amphora: Program, halcyon: Path) -> None:
+    amphora("export", "grove-dev", "Harvest Intake", "--as", "olive-intake")
+    assert amphora("compare", "olive-intake", "grove-live", "--docket", "d.yaml").code == 1
+    text = (halcyon / "d.yaml").read_text()
+    (halcyon / "d.yaml").write_text(
+        text.replace("since:", "pause_after: {table:growers/growers: seen by the office}\nsince:")
+    )
+    done = amphora("import", "d.yaml", "--yes")
+    assert (done.code, "Waits for a word: seen by the office." in done.verdict) == (5, True), done.err
+    assert amphora("resume").code == 0
+    (halcyon / "e.yaml").write_text(text.replace("since:", "pause_after: [table:growers/growers]\nsince:"))
+    refused = amphora("import", "e.yaml", "--yes")
+    assert (refused.code, "`pause_after` has to be a mapping" in refused.err) == (2, True)

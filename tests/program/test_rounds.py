@@ -304,3 +304,24 @@ def test_a_value_is_set_for_several_targets_at_once(amphora: Program, halcyon: P
         == 0
     )
     assert amphora("import", "feed", "grove-test", "grove-live", "--yes").code == 0
+
+
+def test_an_undo_of_many_touches_nothing_while_one_can_not_be_reached(small: Program, halcyon: Path) -> None:
+    assert small("import", "small", "grove-test", "grove-live", "--yes").code == 0
+    after = everything(halcyon)
+    (halcyon / "grove-test.practice").rename(halcyon / "elsewhere")
+    gone = small("undo", "many-1", "--yes")
+    assert (gone.code, everything(halcyon)) == (75, after)
+    (halcyon / "elsewhere").rename(halcyon / "grove-test.practice")
+    # Somebody takes a permission away: what is done by then is told, and the rest is named.
+    with closing(sqlite3.connect(halcyon / "grove-live.practice")) as there:
+        there.execute("update accounts set role = 'author' where address = 'keeper@halcyon.example'")
+        there.commit()
+    half = small("undo", "many-1", "--yes")
+    assert half.code in (3, 6)
+    assert small("undo", "many-1", "--only", "grove-live", "--yes").code == 3
+    with closing(sqlite3.connect(halcyon / "grove-live.practice")) as there:
+        there.execute("update accounts set role = 'keeper' where address = 'keeper@halcyon.example'")
+        there.commit()
+    assert small("undo", "many-1", "--yes").code == 0
+    assert small("history", "many-1").verdict.startswith("many-1: small 1.0.0 into 2 targets, undone;")

@@ -105,6 +105,6 @@ def _undo_many(work: Work, campaign: Campaign, only: list[str], preview: bool, y
     question = f"Put back what {campaign.name} did ({campaign.package} {campaign.version}, in {names})?"
     if not yes and not typer.confirm(visible(question), err=True):
         raise typer.Exit(3)
-    found = undo_all(work.session, campaign, runs)
+    found, trouble = undo_all(work.session, campaign, runs)
     rest = [run.environment for run in runs[len(found) :]]
-    work.show(back_result(campaign.name, found, rest), has_changed=True)
+    work.show(back_result(campaign.name, found, rest, trouble), has_changed=True)

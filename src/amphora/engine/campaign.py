@@ -10,7 +10,7 @@ from pathlib import Path
 
 from amphora.core.form.copies import as_named
 from amphora.core.plan.decisions import Decisions
-from amphora.core.values.errors import NotReady, UsageFault
+from amphora.core.values.errors import AmphoraError, NotReady, UsageFault
 from amphora.core.values.model import Contents
 from amphora.core.values.next_step import advice, to_type
 from amphora.core.values.words import few
@@ -139,21 +139,29 @@ def runs_to_undo(session: Session, campaign: Campaign, only: Sequence[str]) -> l
         raise NotReady(
             f"Nothing of {campaign.name} is left to be undone.", subject=campaign.name, next_step=to_type("history")
         )
+    for run in runs:
+        # All of them, before the first is touched: one that can't be reached is told while nothing is done.
+        session.open(run.environment)
     return [run_to_undo(session, run.name) for run in runs]
 
 
-def undo_all(session: Session, campaign: Campaign, runs: Sequence[Run]) -> list[Back]:
-    """Undoes these runs, one after the other; one that can't be undone stops the rest."""
-    found = []
+def undo_all(session: Session, campaign: Campaign, runs: Sequence[Run]) -> tuple[list[Back], AmphoraError | None]:
+    """Undoes these runs, one after the other; one that can't be undone stops the rest. Raises what stops the first
+    one; what stops a later one comes back with what was done by then."""
+    found: list[Back] = []
     for run in runs:
-        back = undo(session, run)
-        found.append(back)
-        if back.is_open:
-            return found
+        try:
+            found.append(undo(session, run))
+        except AmphoraError as error:
+            if not found:
+                raise
+            return found, error
+        if found[-1].is_open:
+            return found, None
     left = [run for run in _latest(session, campaign).values() if run.state not in (PUT_BACK, UNDONE)]
     if not left:
         session.ledger.campaigns.end(campaign.name, UNDONE)
-    return found
+    return found, None
 
 
 def _latest(session: Session, campaign: Campaign) -> dict[str, Run]:

@@ -6,10 +6,11 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
+from amphora.core.values.errors import Interrupted
 from amphora.core.values.keys import readable
 from amphora.core.values.next_step import NextStep, blank, open_value, to_type
 from amphora.core.values.words import counted, few
-from amphora.engine.verdicts import BROKEN, COUNTS, PAUSED, REFUSED, Standing, Verdict
+from amphora.engine.verdicts import BROKEN, COUNTS, INTERRUPTED, PAUSED, REFUSED, Standing, Verdict
 
 if TYPE_CHECKING:
     from amphora.engine.resume import Standstill
@@ -39,7 +40,9 @@ def of_rounds(
     if bad:
         # As it was everywhere: nothing of it is left that somebody would have to know of.
         is_all = all(state in ("put back", "not begun") for _, state in states)
-        return Verdict(line, "bad", to_type("resume", campaign), REFUSED if is_all else BROKEN)
+        stopped = any(isinstance(came.trouble, Interrupted) for came in bad)
+        code = BROKEN if not is_all else INTERRUPTED if stopped else REFUSED
+        return Verdict(line, "bad", to_type("resume", campaign), code)
     if is_paused:
         first = next((one.run.name for one in waiting), campaign)
         return Verdict(line, "warn", to_type("resume", first), PAUSED)

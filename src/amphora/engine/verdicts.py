@@ -30,8 +30,10 @@ CLOSED = 3
 REFUSED = 4
 PAUSED = 5
 BROKEN = 6
+INTERRUPTED = 130
 """Exit codes (design, section 9) that are no error: there is something that counts; the gate is closed; a
-target refused, and is as it was; somebody has to set something up; something is done and has to be finished."""
+target refused, and is as it was; somebody has to set something up; something is done and has to be finished; somebody
+interrupted it."""
 
 TO_MAP = "need-open"
 """The rule whose findings are answered by mapping."""

@@ -19,6 +19,7 @@ from amphora.render.undo import undo_result
 if TYPE_CHECKING:
     from amphora.core.plan.docket import Docket
     from amphora.core.plan.gate import Reason
+    from amphora.core.values.errors import AmphoraError
     from amphora.engine.resume import Standstill
     from amphora.engine.rounds import Came
     from amphora.engine.runs.backwards import Back
@@ -41,9 +42,10 @@ def rounds_result(
             Cell(came.docket.target, "strong"),
             Cell(came.state, _STATES.get(came.state, "bad" if came.is_bad else "dim")),
             came.outcome.run.name if came.outcome else "",
-            str(len(came.docket.by(Do.CREATE))) if came.outcome else "",
-            str(len(came.docket.by(Do.UPDATE))) if came.outcome else "",
-            str(sum(one.is_as_promised for one in came.verified)) if came.outcome else "",
+            # Of what was put back nothing is there that could be counted.
+            str(len(came.docket.by(Do.CREATE))) if came.outcome and not came.trouble else "",
+            str(len(came.docket.by(Do.UPDATE))) if came.outcome and not came.trouble else "",
+            str(sum(one.is_as_promised for one in came.verified)) if came.outcome and not came.trouble else "",
         ]
         for came in found
     ]
@@ -85,9 +87,15 @@ def rounds_result(
     return Result.of(command, of_rounds(title, found, campaign, waiting, done), blocks, table)
 
 
-def back_result(campaign: str, found: Sequence[Back], rest: Sequence[str]) -> Result:
-    """A campaign was undone, in all its targets or some; `rest` are runs that were not begun to be."""
+def back_result(
+    campaign: str, found: Sequence[Back], rest: Sequence[str], trouble: AmphoraError | None = None
+) -> Result:
+    """A campaign was undone, in all its targets or some; `rest` are targets in which that was not begun, because of
+    the `trouble` in the first of them."""
     blocks: list[Block] = []
+    if trouble:
+        lines: list[Cell | str] = [Cell(trouble.message, "bad"), *trouble.details]
+        blocks.append(Lines([*lines, *([f"  {trouble.next_step}"] if trouble.next_step else [])], rest[0]))
     for back in found:
         one = undo_result(back)
         blocks.append(Lines([Cell(one.verdict, one.tone)], back.of.environment))

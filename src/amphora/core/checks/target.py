@@ -12,7 +12,7 @@ from amphora.core.form.routes import told
 from amphora.core.form.spots import feature_values
 from amphora.core.values.keys import Key, decode_segment, path_of, readable
 from amphora.core.values.model import Finding, Item, Level, Listed
-from amphora.core.values.next_step import advice
+from amphora.core.values.next_step import advice, to_type
 
 FAMILY = "target"
 NEAR = 0.9
@@ -63,7 +63,17 @@ def conversion_unfit(context: CheckContext) -> Iterable[Finding]:
     for one in context.target.converted if context.target else ():
         for place, reason in one.unfit:
             message = f"{context.title(one.key)} can't have the shape that {context.name} has: at {place}, {reason}."
-            yield context.finding("conversion-unfit", Level.ERROR, message, item=one.key, place=place)
+            yield context.finding(
+                "conversion-unfit",
+                Level.ERROR,
+                message,
+                item=one.key,
+                place=place,
+                next_step=advice(
+                    f"Mend it in {context.contents.source}, or leave it out",
+                    to_type("import", context.contents.name, context.name, "--leave", one.key),
+                ),
+            )
 
 
 def _unfit(context: CheckContext) -> set[Key]:
