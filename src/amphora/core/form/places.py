@@ -117,12 +117,16 @@ class Walk:
             # A subset construction, made only where a document leads: sheets have some thirty places, of which one
             # definition meets a few.
             names = sorted({name for node in self._nodes for name in node.names})
+            steps = {}
+            for name in names:
+                named = [node.names[name] for node in self._nodes if name in node.names]
+                steps[name] = Walk((*every, *named))
+            # All at once, and before what tells that it is done: sheets are shared by threads, and a place that is
+            # not known yet would be taken for one without a role, a secret's place among them.
+            self._steps = steps
             # The place below which nothing is declared is its own child: the walk through a large foreign part of a
             # definition makes no objects.
             self._other = Walk(tuple(every)) if self._nodes else self
-            for name in names:
-                named = [node.names[name] for node in self._nodes if name in node.names]
-                self._steps[name] = Walk((*every, *named))
         return self._steps, self._other
 
 
