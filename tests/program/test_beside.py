@@ -280,3 +280,13 @@ def test_two_ledgers_that_work_on_one_target_are_recognised(amphora: Program, ha
         for one in amphora("check", "small", "grove-live", "--json").json["findings"]
         if one["rule"] == "other-ledger"
     ]
+
+
+def test_edits_call_items_as_they_are_called_there_now(small: Program, halcyon: Path) -> None:
+    small("practice", "edit", "grove-live.practice", "Weigh slip", "--set", "title=Weigh note")
+    with closing(Platform(halcyon / "grove-live.practice", "keeper@halcyon.example", lambda: "")) as there:
+        [gone] = [item.id for item in there.everything() if item.kind == "value-list"]
+        there.delete({gone: None})
+    told = small("edits", "grove-live")
+    assert "Weigh note (letter-template:office/weigh-slip), by ines@halcyon.example" in told.out
+    assert "Olive varieties (value-list:intake/olive-varieties), gone" in told.out
