@@ -13,7 +13,8 @@ from amphora.core.needs.crosswalk import Crosswalk, MapState, resolve
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Need, Supply
 from amphora.files.crosswalk_file import Cell, csv_cells, csv_text, read_crosswalk, write_cells
-from amphora.files.workspace import EnvironmentEntry, add_environment, init_workspace, read_workspace
+from amphora.files.workspace import EnvironmentEntry, init_workspace, read_workspace
+from amphora.files.workspace_writer import add_environment
 
 WRITTEN = """\
 # ours

@@ -60,7 +60,8 @@ def add(
       amphora env add line-one nodered+http://127.0.0.1:1880 --role test --sign-in env:LINE_ONE_TOKEN
     """
     from amphora.environments.locations import adapter_for
-    from amphora.files.workspace import EnvironmentEntry, add_environment
+    from amphora.files.workspace import EnvironmentEntry
+    from amphora.files.workspace_writer import add_environment
     from amphora.render.peek import env_added_result
 
     with working(json, workspace) as work:
@@ -102,7 +103,7 @@ def sign_in_(
     """
     from amphora.core.values.errors import NotReady
     from amphora.environments.locations import keep_secret
-    from amphora.files.workspace import set_sign_in
+    from amphora.files.workspace_writer import set_sign_in
     from amphora.render.peek import signed_in_result
 
     with working(json, workspace) as work:

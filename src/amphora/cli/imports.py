@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from amphora.cli.packages import opened_package
+from amphora.cli.runs import How, import_one
 from amphora.cli.work import (
     BreakFlag,
     CopyOption,
@@ -26,17 +27,10 @@ from amphora.cli.work import (
     working,
 )
 from amphora.core.values.next_step import advice, blank, to_type
-from amphora.core.values.visible import visible
 
 if TYPE_CHECKING:
-    from amphora.core.plan.docket import Custody, Docket, IfItFails
-    from amphora.core.values.errors import AmphoraError
+    from amphora.core.plan.docket import Custody, IfItFails
     from amphora.core.values.model import Contents
-    from amphora.engine.docket import Prepared
-    from amphora.engine.gate import ImportRequest
-    from amphora.engine.runs.forwards import Outcome
-    from amphora.ledger.records import Run
-    from amphora.render.result import Result
 
 
 def import_(
@@ -128,6 +122,7 @@ def import_(
       amphora import olive-intake grove-live --yes --run-name build-77 --pick-up --progress json
       amphora import olive-intake grove-live --copy harvest --folder intake=trial/intake --yes
     """
+    from amphora.cli.campaign import import_many
     from amphora.core.plan.decisions import Decisions
     from amphora.core.values.errors import UsageFault
     from amphora.engine.arrivals import arrivals_of, left_out, said_again, taken_for, words_after
@@ -179,7 +174,7 @@ def import_(
             # Before it is prepared: a name that was mistyped must not cost a reading of the wrong target.
             same_target(read_docket(Path(package)), environments or ())
             prepared = prepare_from_docket(work.session, Path(package), request)
-            _import_one(work, prepared, request, preview, How(links, run_name, require_complete))
+            import_one(work, prepared, request, preview, How(links, run_name, require_complete))
             return
         if not environments:
             if Path(package).suffix in (".yaml", ".yml"):
@@ -210,10 +205,10 @@ def import_(
         dockets = [prepare(work.session, contents, name, said) for name in targets]
         if len(targets) == 1:
             how = How(links, names[targets[0]], require_complete)
-            _import_one(work, dockets[0], request, preview, how)
+            import_one(work, dockets[0], request, preview, how)
         else:
             how = How(links, "", require_complete, names)
-            _import_many(work, dockets, request, parts, go_on, preview, how)
+            import_many(work, dockets, request, parts, go_on, preview, how)
 
 
 def wants_records(with_: list[str] | None) -> bool:
@@ -256,23 +251,10 @@ def checked_custody(custody: str) -> Custody | None:
     return Custody(custody) if custody else None
 
 
-@dataclass(frozen=True)
-class How:
-    """What is asked of an import beside what it does: a table of links, the name of its run (or of each target's),
-    and that what is left to do by hand counts."""
-
-    links: Path | None = None
-    name: str = ""
-    is_complete: bool = False
-    names: Mapping[str, str] = field(default_factory=dict)
-
-
-PLAIN = How()
-
-
 def _picked_up(work: Work, contents: Contents, environments: Sequence[str], name: str) -> bool:
     """Whether there was something unfinished of this package into these targets, which has been gone on with."""
-    from amphora.cli.resume import go_on_with, go_on_with_many
+    from amphora.cli.campaign import go_on_with_many
+    from amphora.cli.resume import go_on_with
     from amphora.engine.resume import unfinished
     from amphora.ledger.records import Run
 
@@ -285,121 +267,3 @@ def _picked_up(work: Work, contents: Contents, environments: Sequence[str], name
     else:
         go_on_with_many(work, found)
     return True
-
-
-def _import_one(work: Work, prepared: Prepared, request: ImportRequest, preview: bool, how: How = PLAIN) -> None:
-    from amphora.engine.gate import in_the_way
-    from amphora.engine.imports import import_prepared, is_recorded, question_for
-    from amphora.render.imports import idle_result, preview_result, target_lines
-
-    docket, opened = prepared.docket, prepared.opened
-    work.tell(target_lines(opened.entry, opened.environment.whoami(), opened.description.release))
-    if preview:
-        work.show(preview_result(docket, in_the_way(work.session, prepared, request)))
-        return
-    # Nothing to write is no reason to skip the gate: the docket may be idle because something is undecided.
-    if docket.is_settled and not in_the_way(work.session, prepared, request):
-        if not is_recorded(work.session, docket):
-            # Recorded all the same: from now on the target has this version, and local edits are measured by it.
-            import_prepared(work.session, prepared)
-        work.show(idle_result(docket))
-        return
-    question = question_for(work.session, prepared, request)
-    if question and not typer.confirm(visible(question), err=True):
-        work.tell(["Nothing was touched."])
-        raise typer.Exit(3)
-    carried_out(work, prepared, how=how)
-
-
-def _import_many(
-    work: Work,
-    dockets: Sequence[Prepared],
-    request: ImportRequest,
-    rounds: Sequence[Sequence[str]],
-    go_on: bool,
-    preview: bool,
-    how: How = PLAIN,
-) -> None:
-    from amphora.core.values.errors import NotReady
-    from amphora.engine.campaign import begin, settle
-    from amphora.engine.gate import in_the_way
-    from amphora.engine.rounds import Part, carried, refuse_any, stopping
-    from amphora.render.imports import target_lines
-    from amphora.render.rounds import previews_result, rounds_result
-
-    title = dockets[0].docket.title
-    for one in dockets:
-        opened = one.opened
-        lines = target_lines(opened.entry, opened.environment.whoami(), opened.description.release)
-        work.tell([", ".join(line.split(maxsplit=1)[1] for line in lines)])
-    if preview:
-        ways = [(one.docket, in_the_way(work.session, one, request)) for one in dockets]
-        work.show(previews_result(title, ways))
-        return
-    parts = [Part(one, name=how.names.get(one.docket.target, "")) for one in dockets]
-    refuse_any(parts, {one.docket.target: stopping(work.session, one, request) for one in dockets}, len(dockets))
-    names = [one.docket.target for one in dockets]
-    if not request.yes and not work.is_terminal:
-        raise NotReady(
-            "Nobody is here to confirm the import; nothing was touched.",
-            next_step=to_type("import", dockets[0].docket.name, *names, "--yes"),
-        )
-    order = " then ".join(", ".join(part) for part in rounds)
-    question = f"Import {title} into {len(names)} targets ({order})?"
-    if not request.yes and not typer.confirm(visible(question), err=True):
-        work.tell(["Nothing was touched."])
-        raise typer.Exit(3)
-    campaign = begin(work.session, dockets, rounds, go_on, request)
-    found = carried(work.session, parts, rounds, go_on, campaign.name)
-    settle(work.session, campaign, found)
-    write_links(how.links, [(one.docket, one.outcome) for one in found if one.outcome and not one.outcome.failure])
-    result = rounds_result(title, found, campaign.name)
-    left = [came.docket for came in found if came.outcome]
-    work.show(_demanding(result, left) if how.is_complete else result, has_changed=True)
-
-
-def write_links(links: Path | None, done: Sequence[tuple[Docket, Outcome]]) -> None:
-    """Writes old and new links as a table for spreadsheets, where that was asked for."""
-    from amphora.render.imports import links_table
-
-    if links is not None:
-        links.write_text(links_table(done), encoding="utf-8-sig", newline="")
-
-
-def _demanding(result: Result, dockets: Sequence[Docket]) -> Result:
-    """The result, with another exit code where something is left to do by hand."""
-    from amphora.core.values.words import counted
-
-    count = sum(len(docket.to_enter) for docket in dockets)
-    if result.code or not count:
-        return result
-    return replace(result, verdict=f"{result.verdict} Not complete: {counted(count, 'secret')} to enter.", code=1)
-
-
-def carried_out(work: Work, prepared: Prepared, run: Run | None = None, how: How = PLAIN) -> None:
-    """Carries out a docket, or the next leg of a run, and shows what became of it."""
-    from amphora.core.plan.docket import IfItFails
-    from amphora.core.values.errors import Interrupted
-    from amphora.engine.imports import import_prepared
-    from amphora.engine.resume import picked_up, standstill
-    from amphora.ledger.records import PAUSED
-    from amphora.render.imports import import_result
-    from amphora.render.resume import standstill_result
-
-    def keeper(error: AmphoraError) -> bool:
-        # Whoever interrupts is there to be asked; a script has said beforehand what it wants.
-        if isinstance(error, Interrupted) and work.is_terminal:
-            work.progress.stop()  # it would draw over the question
-            return typer.confirm("Keep what is done, to go on later? (No puts it back)", err=True)
-        return prepared.docket.if_it_fails is IfItFails.KEEP
-
-    outcome, verified = import_prepared(work.session, prepared, run, keeper, name=how.name)
-    if outcome.failure:
-        raise outcome.failure
-    write_links(how.links, [(prepared.docket, outcome)])
-    if outcome.run.state != PAUSED:
-        result = import_result(prepared.docket, outcome, verified)
-        work.show(_demanding(result, [prepared.docket]) if how.is_complete else result, has_changed=True)
-        return
-    with picked_up(work.session, outcome.run) as picked:
-        work.show(standstill_result(standstill(work.session, picked), "import"), has_changed=True)

@@ -21,7 +21,7 @@ from amphora.cli.work import (
 
 if TYPE_CHECKING:
     from amphora.engine.resume import PickedUp
-    from amphora.ledger.records import Campaign, Run
+    from amphora.ledger.records import Run
 
 
 def resume(
@@ -53,6 +53,7 @@ def resume(
       amphora resume grove-live-3 --preview
       amphora resume many-2
     """
+    from amphora.cli.campaign import go_on_with_many
     from amphora.engine.campaign import campaign_to_resume
     from amphora.engine.resume import run_to_resume
 
@@ -79,43 +80,6 @@ def go_on_with(
         _go_on(work, picked, list(choose), preview)
 
 
-def go_on_with_many(work: Work, campaign: Campaign, has_more: bool = False, preview: bool = False) -> None:
-    """Brings what remains of an import into many targets, and only that."""
-    from amphora.core.values.errors import UsageFault
-    from amphora.core.values.next_step import advice
-    from amphora.engine.campaign import remaining, request_of, settle
-    from amphora.engine.gate import in_the_way
-    from amphora.engine.rounds import carried, refuse_any
-    from amphora.render.rounds import previews_result, rounds_result
-
-    if has_more:
-        raise UsageFault(
-            "What is made or decided belongs to one target.",
-            subject=campaign.name,
-            next_step=advice("Name its run with these options first; then resume the rest."),
-        )
-    kept = campaign.request
-    with remaining(work.session, campaign) as left:
-        title = f"{campaign.package} {campaign.version}"
-        request = request_of(campaign)
-        # Each as what it is: one that goes on is no second run of its own.
-        ways = {
-            part.target: in_the_way(
-                work.session, part.prepared, replace(request, run=part.run.name if part.run else "")
-            )
-            for part in left.parts
-        }
-        if preview:
-            work.show(previews_result(title, [(part.prepared.docket, ways[part.target]) for part in left.parts]))
-            return
-        refuse_any(left.parts, ways, len(campaign.targets))
-        found = carried(work.session, left.parts, kept["rounds"], kept["goes_on"], campaign.name)
-        settle(work.session, campaign, found)
-        work.show(
-            rounds_result(title, found, campaign.name, left.waiting, left.done, "resume"), has_changed=bool(found)
-        )
-
-
 def _map(work: Work, picked: PickedUp, values: list[str], preview: bool) -> None:
     """Writes what was made into the crosswalk: as given, or as somebody agrees to at a terminal. For a preview
     nothing is written."""
@@ -137,7 +101,7 @@ def _map(work: Work, picked: PickedUp, values: list[str], preview: bool) -> None
 
 
 def _go_on(work: Work, picked: PickedUp, choose: list[str], preview: bool) -> None:
-    from amphora.cli.imports import carried_out
+    from amphora.cli.runs import carried_out
     from amphora.core.values.visible import visible
     from amphora.engine.compare import chosen_for_items
     from amphora.engine.gate import in_the_way

@@ -2,54 +2,42 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-from amphora.core.form.attachments import LEFT_OUT, with_present, without_attachments
-from amphora.core.form.bindings import MISSING
-from amphora.core.form.declared import secret_faults
-from amphora.core.form.portable import Portable
-from amphora.core.form.routes import converted_contents
 from amphora.core.form.secrets import sealed
 from amphora.core.form.spots import part_ids
-from amphora.core.merge.compare import Base
 from amphora.core.merge.merge import TARGET
 from amphora.core.needs.crosswalk import Mapped, MapState, resolve
-from amphora.core.needs.needs import needs_of, types_of
-from amphora.core.plan.arrivals import arranged, joined
 from amphora.core.plan.claims import Claims
-from amphora.core.plan.decisions import KEEP, NEW, THERE, WITHOUT, Decisions
+from amphora.core.plan.decisions import KEEP, NEW, THERE, Decisions
 from amphora.core.plan.docket import Action, Custody, Do, Docket, Fate, fingerprint
 from amphora.core.plan.order import wanted_places
 from amphora.core.plan.places import Place, place_of
-from amphora.core.values.canon import digest
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Contents, Finding, Item, Leak
-from amphora.core.values.next_step import advice, to_type
+from amphora.core.values.next_step import advice
 from amphora.core.values.tokens import NEED_KINDS, parse_token
-from amphora.engine.action import Known, action_of, secrets_to_enter
-from amphora.engine.check import found_by_rules, sheets_for, sheets_packed, target_index
-from amphora.engine.leaks import leaks_in_images, refuse_faults
+from amphora.engine.action import action_of, secrets_to_enter
+from amphora.engine.check import found_by_rules, sheets_for, target_index
+from amphora.engine.intake import Intake, lacking, taken_in
+from amphora.engine.leaks import leaks_in_images
 from amphora.engine.plan import planned
+from amphora.engine.present import (
+    NOTHING_ADOPTED,
+    Adopted,
+    Present,
+    no_longer_there,
+    present_in,
+    with_kept_attachments,
+)
 from amphora.engine.retirement import retirements_of
 from amphora.engine.runs.material import secrets_at_hand
 from amphora.engine.runs.stage import looked_up
 from amphora.engine.session import Opened, Session
-from amphora.engine.shapes import Shapes
-from amphora.engine.sides import OWN_ADDRESS, Side, read_items, target_side
-from amphora.environments.contract import ChoosesIds, TellsMakers, Wanted, able
-
-
-@dataclass(frozen=True)
-class Adopted:
-    """What of a run that stopped in its middle is there, as it left it: all of it, and what it created."""
-
-    keys: frozenset[Key] = frozenset()
-    created: frozenset[Key] = frozenset()
-
-
-NOTHING_ADOPTED = Adopted()
+from amphora.engine.sides import OWN_ADDRESS, Side, target_side
+from amphora.environments.contract import ChoosesIds, Wanted, able
 
 
 @dataclass(frozen=True)
@@ -86,90 +74,78 @@ def prepare(
 ) -> Prepared:
     """The docket of importing a package into an environment, as decided so far; changes nothing. `since` is a
     package that serves as base where the ledger knows none, `adopted` what a run that goes on has done already."""
-    said = decisions or Decisions()
     opened = session.open(environment)
     session.ledger.locks.wait(opened.description.uid, environment)
-    original = contents
-    # Before anything is compared: all sides have the shape that the target has.
-    contents, converted, keys = converted_contents(contents, opened.description.sheets, sheets_packed(contents))
-    since = converted_contents(since, opened.description.sheets, sheets_packed(since))[0] if since else None
-    said = said.under(keys) if keys else said
-    remembered = session.ledger.arrivals(opened.description.uid, contents.name, contents.source_uid)
-    arrivals = joined(remembered, said.arrivals)
-    # First of all: whatever looks at a title or folder from here on has to see the one that it will have there.
-    packed = contents = arranged(contents, arrivals)
-    contents = lacking(reduced(contents, said.without, session), [k for k in said.left_out if k in contents.items])
-    sheets = opened.description.sheets
-    items = packed.items.items()
-    refuse_faults(
-        packed, ((k, *fault) for k, i in items if i.kind in sheets for fault in secret_faults(i, sheets[i.kind]))
-    )
+    intake = taken_in(session, contents, opened, decisions or Decisions(), since)
+    said, packed, taken = intake.said, intake.packed, intake.contents
     session.listener(f"reading {environment}", 0, 0)
     mapped = map_needs(session, packed, opened)
-    side = target_side(opened, session.ledger, session.crosswalk, contents, mapped, said.same)
+    side = target_side(opened, session.ledger, session.crosswalk, taken, mapped, said.same)
     mapped = [_made_by_now(one, side) for one in mapped]
     # One look at the claims for everything below: who shares, what is dropped and what was there have to agree.
     claims = Claims(session.ledger.claims(side.uid))
-    gone = _no_longer_there(session, contents, side, claims)
+    gone = no_longer_there(session, taken, side, claims)
     # "As the target has it" means that it stays away: then it is no part of this import at all, with everything that
     # follows from that (needs, order, retirement).
     given_up = [key for key in gone if said.of(key).on(THERE) == TARGET]
-    if given_up:
-        contents = lacking(contents, given_up)
-    bases = _bases(session, contents, side, since)
-    there = [key for key in contents.items if key in side.by_key]
-    # The package's form guides the reading: where several tokens would render to what stands there, the one is taken
-    # that the package has.
-    guides = {key: contents.items[key].form for key in there}
-    # An item without a live version has nothing to compare: its draft is a question of its own.
-    readable = [key for key in there if not side.by_key[key].is_drafted_only and key not in adopted.keys]
-    present, found, noticed = read_items(side, readable, guides=guides, bases=bases)
-    if adopted.keys:
-        # Our own drafts are what has been written so far.
-        mine = [key for key in there if key in adopted.keys]
-        ours = read_items(side, mine, "draft", guides, bases)
-        present, found, noticed = present | ours[0], found | ours[1], noticed | ours[2]
-        # What the run made is its own base: whatever differs from the package is still to be done.
-        natives = {one.need.key: one.native for one in mapped if one.state is MapState.MAPPED}
-        for key in adopted.created & present.keys():
-            bases.setdefault(key, Base(present[key].form, present[key].states, natives))
-    contents = _with_kept_attachments(contents, side, present, noticed)
+    taken = lacking(taken, given_up)
+    present = present_in(session, side, taken, intake.since, mapped, adopted)
+    taken = with_kept_attachments(taken, side, present.items, present.noticed)
     # Before any action: a definition can only be written in native words once every id that it refers to is known.
-    other = _reserve_ids(contents, side, said.ids)
-    actions = []
-    for key in contents.items:
-        earlier = _earlier(session, side, key, present.get(key), bases.get(key))
-        known = Known(bases.get(key), key in gone, earlier, key in adopted.keys)
-        actions.append(action_of(contents, key, side, present.get(key), found.get(key), known, said.of(key)))
-    kept = secrets_at_hand(mapped, environment)
-    to_enter = tuple(
-        (action.key, token)
-        for action in actions
-        for token in secrets_to_enter(action, side, found.get(action.key), contents.files, kept)
-    )
+    other_ids = _reserve_ids(taken, side, said.ids)
+    actions = [
+        action_of(
+            taken,
+            key,
+            side,
+            present.items.get(key),
+            present.found.get(key),
+            present.known(session, side, key, gone, adopted),
+            said.of(key),
+        )
+        for key in taken.items
+    ]
     # Left out of this import is not dropped by the package: it must not come up for retirement.
     left = (*said.left_out, *given_up)
-    dropped = [key for key in claims.dropped(contents) if key in side.by_key and key not in left]
+    dropped = [key for key in claims.dropped(taken) if key in side.by_key and key not in left]
     retirements = retirements_of(session, side, dropped, {a.key: a for a in actions}, said.fates)
-    docket = Docket(
+    docket = replace(
+        _written_down(session, side, replace(intake, contents=taken), actions),
+        mapped=tuple(mapped),
+        retirements=tuple(retirements),
+        left_out=tuple(sorted(left)),
+        shared=claims.shared((a.key for a in actions if a.do is Do.UPDATE), taken.name, taken.source_uid),
+        id_taken=other_ids if said.ids == KEEP else (),
+        to_enter=_to_enter(actions, side, present, taken, mapped),
+        of_others=present.of_others,
+    )
+    docket = planned(docket, side, taken, said, adopted.keys)
+    docket = replace(docket, leaks=leaks_of(session, docket, side, present.items))
+    docket = replace(docket, fingerprint=_fingerprint(docket, side, packed))
+    findings = _check(session, taken, side, docket, present.items, claims)
+    docket = replace(docket, findings=tuple(findings))
+    return Prepared(docket, side, opened, taken, False, present.items, packed, said, contents)
+
+
+def _written_down(session: Session, side: Side, intake: Intake, actions: Sequence[Action]) -> Docket:
+    """The docket as far as it follows from the package and what was said."""
+    said, contents, since = intake.said, intake.contents, intake.since
+    return Docket(
         package=contents.name,
         version=contents.version,
         source_uid=contents.source_uid,
         package_digest=contents.package_digest,
-        target=environment,
+        target=side.name,
         target_uid=side.uid,
         ledger_uid=session.ledger.uid(),
         actions=tuple(actions),
         bindings=side.names,
-        mapped=tuple(mapped),
+        mapped=(),
         findings=(),
         fingerprint="",
         # Where people build, what arrives is theirs to go on with; elsewhere it is the package's, and local edits are
         # reported.
-        custody=said.custody or (Custody.PACKAGE if opened.entry.role != "build" else Custody.TARGET),
-        retirements=tuple(retirements),
-        left_out=tuple(sorted(left)),
-        shared=claims.shared((a.key for a in actions if a.do is Do.UPDATE), contents.name, contents.source_uid),
+        custody=said.custody or (Custody.PACKAGE if side.opened.entry.role != "build" else Custody.TARGET),
         since=f"{since.name}-{since.version}" if since else "",
         without=said.without,
         file=said.file,
@@ -177,22 +153,25 @@ def prepare(
         ids=said.ids,
         pause_after={key: about for key, about in said.pause_after.items() if key in contents.items},
         same=tuple(key for key in said.same if key in contents.items),
-        id_taken=other if said.ids == KEEP else (),
-        arrivals=arrivals,
+        arrivals=intake.arrivals,
         words=said.words,
         has_records=said.records,
         source_file=contents.file,
-        to_enter=to_enter,
         files=contents.files,
-        of_others=_of_others(session, side, [key for key in there if key not in bases and key not in adopted.keys]),
-        converted=tuple(one for one in converted if one.key in contents.items),
+        converted=tuple(one for one in intake.converted if one.key in contents.items),
     )
-    docket = planned(docket, side, contents, said, adopted.keys)
-    docket = replace(docket, leaks=leaks_of(session, docket, side, present))
-    docket = replace(docket, fingerprint=_fingerprint(docket, side, packed))
-    findings = _check(session, contents, side, docket, present, claims)
-    docket = replace(docket, findings=tuple(findings))
-    return Prepared(docket, side, opened, contents, False, present, packed, said, original)
+
+
+def _to_enter(
+    actions: Sequence[Action], side: Side, present: Present, contents: Contents, mapped: Sequence[Mapped]
+) -> tuple[tuple[Key, str], ...]:
+    """The secrets that somebody has to enter by hand afterwards, by item."""
+    kept = secrets_at_hand(mapped, side.name)
+    return tuple(
+        (action.key, token)
+        for action in actions
+        for token in secrets_to_enter(action, side, present.found.get(action.key), contents.files, kept)
+    )
 
 
 def _made_by_now(mapped: Mapped, side: Side) -> Mapped:
@@ -225,34 +204,6 @@ def leaks_of(
     if unread:
         found += leaks_in_images(looked_up(side.opened.environment, unread), sheets, guard)
     return tuple(dict.fromkeys(found))
-
-
-def reduced(contents: Contents, without: Collection[str], session: Session | None = None) -> Contents:
-    """What of a package is taken into an environment."""
-    if unknown := sorted(set(without) - set(WITHOUT)):
-        raise UsageFault(
-            f"--without takes {' or '.join(WITHOUT)}, not {unknown[0]!r}.", next_step=to_type("import", "--help")
-        )
-    items = dict(contents.items)
-    if "access" in without:
-        sheets = sheets_for(contents, None)
-        used = {key for item in items.values() for key in item.uses()}
-        # A rule that something in the package uses is needed there, whatever it gives access to.
-        rules = {k for k, item in items.items() if item.kind in sheets and sheets[item.kind].is_access} - used
-        contents = lacking(contents, sorted(rules))
-        items = dict(contents.items)
-    if "attachments" in without:
-        items = {key: without_attachments(item) for key, item in items.items()}
-        contents = replace(contents, items=items, files={})
-    return contents
-
-
-def lacking(contents: Contents, keys: Collection[Key]) -> Contents:
-    """The contents without some items, of which needs are made."""
-    if not keys:
-        return contents
-    items = {key: item for key, item in contents.items.items() if key not in keys}
-    return replace(contents, items=items, needs=tuple(needs_of(items, types_of(contents.needs))))
 
 
 def check_package(session: Session, contents: Contents, environment: str) -> Prepared:
@@ -299,69 +250,6 @@ def _fingerprint(docket: Docket, side: Side, packed: Contents) -> str:
     # What the package no longer holds is part of what was reviewed, whatever was decided about it.
     gone = sorted(one.key for one in docket.retirements)
     return fingerprint(docket.package_digest, side.uid, rows, {**bindings, "\0retired": gone})
-
-
-def _of_others(session: Session, side: Side, keys: Collection[Key]) -> dict[Key, str]:
-    """Items that were made by a run of another ledger, by that one's uid: what it knows of them nobody knows here."""
-    environment = side.opened.environment
-    if not keys or not isinstance(environment, TellsMakers):
-        return {}
-    ids = {side.by_key[key].native_id: key for key in keys}
-    # A token begins with the ledger's uid, where the environment takes one of that length.
-    uids = {ids[id_]: token.partition("/")[0] for id_, token in environment.makers(list(ids)).items()}
-    mine = session.ledger.uid()
-    return {key: uid for key, uid in uids.items() if len(uid) == len(mine) and uid != mine}
-
-
-def _no_longer_there(session: Session, contents: Contents, side: Side, claims: Claims) -> set[Key]:
-    """What was delivered, is still claimed, and is not there: somebody removed it, or an older backup is back."""
-    absent = [key for key in contents.items if key not in side.by_key]
-    return claims.claimed(session.ledger.last_deliveries(side.uid, absent))
-
-
-def _earlier(session: Session, side: Side, key: Key, present: Item | None, base: Base | None) -> str:
-    """The version whose delivery the target shows, if that is an earlier one than the last: what was delivered
-    since is no longer there, which no merge of fields would say."""
-    if present is None or base is None or present.form_bytes == base.form_bytes:
-        return ""
-    shapes = Shapes(side.opened.description.sheets)
-    past = [replace(d, delivery=shapes.delivery(d.delivery)) for d in session.ledger.deliveries_of(side.uid, key)]
-    # The last one is the base already: only what came before it would be news.
-    for one in past[1:]:
-        delivery = one.delivery
-        is_same = digest(delivery.merged) == present.digest and delivery.merged_states == present.states
-        if is_same and digest(past[0].delivery.merged) != present.digest:
-            return f"{delivery.package} {delivery.version}"
-    return ""
-
-
-def _bases(session: Session, contents: Contents, side: Side, since: Contents | None) -> dict[Key, Base]:
-    """What the package carries as its base; else the later of the last delivery into the environment and the last
-    export from it; else what the named package holds."""
-    bases = {key: Base(form, states, {}) for key, (form, states) in contents.bases.items()}
-    # The environment may have been brought to another release since: what was delivered then is read in the shape of
-    # today.
-    shapes = Shapes(side.opened.description.sheets)
-    for key, base in session.ledger.bases(side.uid, contents.items).items():
-        if (here := shapes.base(key, base)) is not None:
-            bases.setdefault(key, here)
-    for key, item in since.items.items() if since else ():
-        if key in contents.items:
-            bases.setdefault(key, Base(item.form, item.states, {}, item.schema))
-    return bases
-
-
-def _with_kept_attachments(
-    contents: Contents, side: Side, present: Mapping[Key, Item], noticed: Mapping[Key, Portable]
-) -> Contents:
-    """The contents with the target's own attachments where the package carries none."""
-    items = dict(contents.items)
-    for key, item in items.items():
-        if any(place.token == LEFT_OUT for place in item.places):
-            form = present[key].form if key in present else MISSING
-            items[key] = with_present(item, form, side.opened.description.sheets[item.kind].places.walk(item.form))
-    kept = {name: raw for portable in noticed.values() for name, raw in portable.files.items()}
-    return replace(contents, items=items, files={**kept, **contents.files})
 
 
 def _reserve_ids(contents: Contents, side: Side, ids: str) -> tuple[Key, ...]:

@@ -16,7 +16,8 @@ from amphora.engine.docket import check_package
 from amphora.engine.export import ExportReport, ExportRequest, export
 from amphora.engine.map import map_package
 from amphora.engine.session import Session
-from amphora.files.workspace import EnvironmentEntry, save_selection
+from amphora.files.workspace import EnvironmentEntry
+from amphora.files.workspace_writer import save_selection
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,8 @@ from pathlib import Path
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.next_step import to_type
 from amphora.engine.session import Session, ledger_secret
-from amphora.files.workspace import FILE, checked_ledger, set_ledger
+from amphora.files.workspace import FILE, checked_ledger
+from amphora.files.workspace_writer import set_ledger
 from amphora.ledger.database import open_database
 from amphora.ledger.transfer import take_over
 

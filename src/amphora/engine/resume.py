@@ -22,8 +22,9 @@ from amphora.core.values.keys import Key, kind_of, readable
 from amphora.core.values.model import Contents, Json, Supply
 from amphora.core.values.next_step import advice, to_type
 from amphora.core.values.words import counted, few
-from amphora.engine.docket import NOTHING_ADOPTED, Adopted, Prepared, map_needs, prepare
+from amphora.engine.docket import Prepared, map_needs, prepare
 from amphora.engine.gate import ImportRequest
+from amphora.engine.present import NOTHING_ADOPTED, Adopted
 from amphora.engine.runs.backwards import foresee
 from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Opened, Session

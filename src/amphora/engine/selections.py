@@ -9,7 +9,8 @@ from amphora.core.values.errors import UsageFault
 from amphora.core.values.next_step import blank, to_type
 from amphora.engine.export import ExportReport, ExportRequest, export
 from amphora.engine.session import Session
-from amphora.files.workspace import Selection, save_selection
+from amphora.files.workspace import Selection
+from amphora.files.workspace_writer import save_selection
 
 WITH = ("access", "records")
 WITHOUT = ("attachments",)

@@ -24,7 +24,7 @@ _TOP = {"amphora", "environments", "silenced", "rules", "selections", "policies"
 _ABOUT = {"format": int, "ledger": str, "ledger_sign_in": str}
 _SELECTION = {"environment": str, "items": list, "leave_out": list, "take": str, "with": list, "without": list}
 _ENVIRONMENT = {"location", "role", "region", "customer", "sign_in", "user", "ca_file"}
-_NAME = re.compile(r"[a-z0-9][a-z0-9._-]*", re.IGNORECASE)
+NAME = re.compile(r"[a-z0-9][a-z0-9._-]*", re.IGNORECASE)
 
 
 @dataclass(frozen=True)
@@ -181,7 +181,7 @@ def read_workspace(folder: Path) -> Workspace:
     for name in table.keys() - _TOP:
         raise _fault(path, text, (), name, f"{name!r} is not known here")
     about = _about(path, text, table.get("amphora", {}))
-    entries = {name: _entry(path, text, name, entry) for name, entry in table.get("environments", {}).items()}
+    entries = {name: entry_of(path, text, name, entry) for name, entry in table.get("environments", {}).items()}
     silenced = tuple(_silenced(path, text, row) for row in table.get("silenced", []))
     selections = {name: _selection(path, text, name, row) for name, row in table.get("selections", {}).items()}
     policies = table.get("policies", {})
@@ -199,56 +199,6 @@ def read_workspace(folder: Path) -> Workspace:
     return Workspace(folder.resolve(), entries, silenced, selections, is_required, levels, groups, *server, stay)
 
 
-def add_environment(workspace: Workspace, entry: EnvironmentEntry) -> Workspace:
-    """Adds an environment to `amphora.toml`, keeping what people wrote there."""
-    import tomlkit
-
-    if not _NAME.fullmatch(entry.name):
-        raise UsageFault(
-            f"{entry.name!r} can't be the name of an environment.",
-            subject=entry.name,
-            next_step=advice("Use letters, digits, dots, dashes and underscores."),
-        )
-    if entry.name in workspace.environments:
-        raise UsageFault(
-            f"The workspace has an environment {entry.name!r} already.",
-            subject=entry.name,
-            next_step=advice(f"Choose another name, or change it in {FILE}."),
-        )
-    path = workspace.folder / FILE
-    document = tomlkit.parse(path.read_text(encoding="utf-8"))
-    table = tomlkit.table()
-    for name in ("location", "role", "region", "customer", "sign_in", "user"):
-        if value := getattr(entry, name):
-            table.add(name, value)
-    if "environments" not in document:
-        document.add("environments", tomlkit.table(is_super_table=True))
-    document["environments"].append(entry.name, table)
-    text = tomlkit.dumps(document)
-    # Read back before it is written: a refused entry must not leave a file that no command can open.
-    _entry(path, text, entry.name, tomllib.loads(text)["environments"][entry.name])
-    path.write_text(text, encoding="utf-8")
-    return read_workspace(workspace.folder)
-
-
-def set_ledger(workspace: Workspace, url: str, sign_in: str) -> None:
-    """Writes into `amphora.toml` on which server the ledger is."""
-    import tomlkit
-
-    path = workspace.folder / FILE
-    document = tomlkit.parse(path.read_text(encoding="utf-8"))
-    if "amphora" not in document:
-        document.add("amphora", tomlkit.table())
-    table: Any = document["amphora"]
-    table["ledger"] = url
-    if sign_in:
-        table["ledger_sign_in"] = sign_in
-    text = tomlkit.dumps(document)
-    # Read before it is written: what no command could read must not get there.
-    checked_ledger(url, sign_in, path, text)
-    path.write_text(text, encoding="utf-8")
-
-
 def checked_ledger(url: str, sign_in: str, path: Path, text: str = "") -> None:
     """UsageFault where an address is not that of a ledger's server, or holds a password."""
     within = ("amphora",)
@@ -261,41 +211,6 @@ def checked_ledger(url: str, sign_in: str, path: Path, text: str = "") -> None:
         raise fault
     if sign_in and not sign_in.startswith(("env:", "keyring:")):
         raise _secret(path, text, within, "ledger_sign_in")
-
-
-def set_sign_in(workspace: Workspace, name: str, sign_in: str) -> None:
-    """Writes where an environment's secret is kept into `amphora.toml`."""
-    import tomlkit
-
-    path = workspace.folder / FILE
-    document = tomlkit.parse(path.read_text(encoding="utf-8"))
-    document["environments"][name]["sign_in"] = sign_in
-    path.write_text(tomlkit.dumps(document), encoding="utf-8")
-
-
-def save_selection(workspace: Workspace, name: str, selection: Selection) -> None:
-    """Keeps a selection in `amphora.toml`; what people wrote elsewhere in it stays."""
-    import tomlkit
-
-    if workspace.selections.get(name) == selection:
-        return
-    path = workspace.folder / FILE
-    document = tomlkit.parse(path.read_text(encoding="utf-8"))
-    table = tomlkit.table()
-    values = {"environment": selection.environment, "items": list(selection.items)}
-    values |= {
-        "leave_out": list(selection.leave_out),
-        "with": list(selection.with_),
-        "without": list(selection.without),
-    }
-    values |= {"take": selection.take} if selection.take != "live" else {}
-    for field_name, value in values.items():
-        if value:
-            table.add(field_name, value)
-    if "selections" not in document:
-        document.add("selections", tomlkit.table(is_super_table=True))
-    document["selections"][name] = table
-    path.write_text(tomlkit.dumps(document), encoding="utf-8")
 
 
 def _about(path: Path, text: str, table: Any) -> Mapping[str, Any]:
@@ -320,7 +235,7 @@ def _selection(path: Path, text: str, name: str, table: Any) -> Selection:
     return Selection(table["environment"], lists["items"], lists["leave_out"], take, lists["with"], lists["without"])
 
 
-def _entry(path: Path, text: str, name: str, table: Any) -> EnvironmentEntry:
+def entry_of(path: Path, text: str, name: str, table: Any) -> EnvironmentEntry:
     within = ("environments", name)
     if not isinstance(table, dict):
         raise _fault(path, text, ("environments",), name, f"environment {name!r} has to be a table")

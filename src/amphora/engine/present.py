@@ -1,0 +1,142 @@
+"""The present: what an environment holds of a package just now, and what was last known of it."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass, field, replace
+
+from amphora.core.form.attachments import LEFT_OUT, with_present
+from amphora.core.form.bindings import MISSING
+from amphora.core.form.portable import Portable
+from amphora.core.merge.compare import Base
+from amphora.core.needs.crosswalk import Mapped, MapState
+from amphora.core.plan.claims import Claims
+from amphora.core.values.canon import digest
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Contents, Found, Item
+from amphora.engine.action import Known
+from amphora.engine.session import Session
+from amphora.engine.shapes import Shapes
+from amphora.engine.sides import Side, read_items
+from amphora.environments.contract import TellsMakers
+
+
+@dataclass(frozen=True)
+class Adopted:
+    """What of a run that stopped in its middle is there, as it left it: all of it, and what it created."""
+
+    keys: frozenset[Key] = frozenset()
+    created: frozenset[Key] = frozenset()
+
+
+NOTHING_ADOPTED = Adopted()
+
+
+@dataclass(frozen=True)
+class Present:
+    """What of a package's items is there: in portable form, natively, with what was noticed on the way. `bases` are
+    what was last delivered or exported of them, `of_others` what a run of another ledger made."""
+
+    items: Mapping[Key, Item]
+    found: Mapping[Key, Found]
+    noticed: Mapping[Key, Portable]
+    bases: Mapping[Key, Base]
+    of_others: Mapping[Key, str] = field(default_factory=dict)
+
+    def known(self, session: Session, side: Side, key: Key, gone: Collection[Key], adopted: Adopted) -> Known:
+        """What the ledger knows of one item."""
+        earlier = _earlier(session, side, key, self.items.get(key), self.bases.get(key))
+        return Known(self.bases.get(key), key in gone, earlier, key in adopted.keys)
+
+
+def present_in(
+    session: Session,
+    side: Side,
+    contents: Contents,
+    since: Contents | None,
+    mapped: Collection[Mapped],
+    adopted: Adopted,
+) -> Present:
+    """Reads what is there of a package's items, with the bindings and the shape that were delivered."""
+    bases = _bases(session, contents, side, since)
+    there = [key for key in contents.items if key in side.by_key]
+    # The package's form guides the reading: where several tokens would render to what stands there, the one is taken
+    # that the package has.
+    guides = {key: contents.items[key].form for key in there}
+    others = of_others(session, side, [key for key in there if key not in bases and key not in adopted.keys])
+    # An item without a live version has nothing to compare: its draft is a question of its own.
+    readable = [key for key in there if not side.by_key[key].is_drafted_only and key not in adopted.keys]
+    items, found, noticed = read_items(side, readable, guides=guides, bases=bases)
+    if adopted.keys:
+        # Our own drafts are what has been written so far.
+        mine = [key for key in there if key in adopted.keys]
+        ours = read_items(side, mine, "draft", guides, bases)
+        items, found, noticed = items | ours[0], found | ours[1], noticed | ours[2]
+        # What the run made is its own base: whatever differs from the package is still to be done.
+        natives = {one.need.key: one.native for one in mapped if one.state is MapState.MAPPED}
+        for key in adopted.created & items.keys():
+            bases.setdefault(key, Base(items[key].form, items[key].states, natives))
+    return Present(items, found, noticed, bases, others)
+
+
+def of_others(session: Session, side: Side, keys: Collection[Key]) -> dict[Key, str]:
+    """Items that were made by a run of another ledger, by that one's uid: what it knows of them nobody knows here."""
+    environment = side.opened.environment
+    if not keys or not isinstance(environment, TellsMakers):
+        return {}
+    ids = {side.by_key[key].native_id: key for key in keys}
+    # A token begins with the ledger's uid, where the environment takes one of that length.
+    uids = {ids[id_]: token.partition("/")[0] for id_, token in environment.makers(list(ids)).items()}
+    mine = session.ledger.uid()
+    return {key: uid for key, uid in uids.items() if len(uid) == len(mine) and uid != mine}
+
+
+def no_longer_there(session: Session, contents: Contents, side: Side, claims: Claims) -> set[Key]:
+    """What was delivered, is still claimed, and is not there: somebody removed it, or an older backup is back."""
+    absent = [key for key in contents.items if key not in side.by_key]
+    return claims.claimed(session.ledger.last_deliveries(side.uid, absent))
+
+
+def _earlier(session: Session, side: Side, key: Key, present: Item | None, base: Base | None) -> str:
+    """The version whose delivery the target shows, if that is an earlier one than the last: what was delivered
+    since is no longer there, which no merge of fields would say."""
+    if present is None or base is None or present.form_bytes == base.form_bytes:
+        return ""
+    shapes = Shapes(side.opened.description.sheets)
+    past = [replace(d, delivery=shapes.delivery(d.delivery)) for d in session.ledger.deliveries_of(side.uid, key)]
+    # The last one is the base already: only what came before it would be news.
+    for one in past[1:]:
+        delivery = one.delivery
+        is_same = digest(delivery.merged) == present.digest and delivery.merged_states == present.states
+        if is_same and digest(past[0].delivery.merged) != present.digest:
+            return f"{delivery.package} {delivery.version}"
+    return ""
+
+
+def _bases(session: Session, contents: Contents, side: Side, since: Contents | None) -> dict[Key, Base]:
+    """What the package carries as its base; else the later of the last delivery into the environment and the last
+    export from it; else what the named package holds."""
+    bases = {key: Base(form, states, {}) for key, (form, states) in contents.bases.items()}
+    # The environment may have been brought to another release since: what was delivered then is read in the shape of
+    # today.
+    shapes = Shapes(side.opened.description.sheets)
+    for key, base in session.ledger.bases(side.uid, contents.items).items():
+        if (here := shapes.base(key, base)) is not None:
+            bases.setdefault(key, here)
+    for key, item in since.items.items() if since else ():
+        if key in contents.items:
+            bases.setdefault(key, Base(item.form, item.states, {}, item.schema))
+    return bases
+
+
+def with_kept_attachments(
+    contents: Contents, side: Side, present: Mapping[Key, Item], noticed: Mapping[Key, Portable]
+) -> Contents:
+    """The contents with the target's own attachments where the package carries none."""
+    items = dict(contents.items)
+    for key, item in items.items():
+        if any(place.token == LEFT_OUT for place in item.places):
+            form = present[key].form if key in present else MISSING
+            items[key] = with_present(item, form, side.opened.description.sheets[item.kind].places.walk(item.form))
+    kept = {name: raw for portable in noticed.values() for name, raw in portable.files.items()}
+    return replace(contents, items=items, files={**kept, **contents.files})

@@ -1,0 +1,105 @@
+"""Writing into `amphora.toml`, which people edit, too: what they wrote stays, and what no command could read again is
+not written."""
+
+from __future__ import annotations
+
+import tomllib
+from typing import Any
+
+from amphora.core.values.errors import UsageFault
+from amphora.core.values.next_step import advice
+from amphora.files.workspace import (
+    FILE,
+    NAME,
+    EnvironmentEntry,
+    Selection,
+    Workspace,
+    checked_ledger,
+    entry_of,
+    read_workspace,
+)
+
+
+def add_environment(workspace: Workspace, entry: EnvironmentEntry) -> Workspace:
+    """Adds an environment to `amphora.toml`, keeping what people wrote there."""
+    import tomlkit
+
+    if not NAME.fullmatch(entry.name):
+        raise UsageFault(
+            f"{entry.name!r} can't be the name of an environment.",
+            subject=entry.name,
+            next_step=advice("Use letters, digits, dots, dashes and underscores."),
+        )
+    if entry.name in workspace.environments:
+        raise UsageFault(
+            f"The workspace has an environment {entry.name!r} already.",
+            subject=entry.name,
+            next_step=advice(f"Choose another name, or change it in {FILE}."),
+        )
+    path = workspace.folder / FILE
+    document = tomlkit.parse(path.read_text(encoding="utf-8"))
+    table = tomlkit.table()
+    for name in ("location", "role", "region", "customer", "sign_in", "user"):
+        if value := getattr(entry, name):
+            table.add(name, value)
+    if "environments" not in document:
+        document.add("environments", tomlkit.table(is_super_table=True))
+    document["environments"].append(entry.name, table)
+    text = tomlkit.dumps(document)
+    # Read back before it is written: a refused entry must not leave a file that no command can open.
+    entry_of(path, text, entry.name, tomllib.loads(text)["environments"][entry.name])
+    path.write_text(text, encoding="utf-8")
+    return read_workspace(workspace.folder)
+
+
+def set_ledger(workspace: Workspace, url: str, sign_in: str) -> None:
+    """Writes into `amphora.toml` on which server the ledger is."""
+    import tomlkit
+
+    path = workspace.folder / FILE
+    document = tomlkit.parse(path.read_text(encoding="utf-8"))
+    if "amphora" not in document:
+        document.add("amphora", tomlkit.table())
+    table: Any = document["amphora"]
+    table["ledger"] = url
+    if sign_in:
+        table["ledger_sign_in"] = sign_in
+    text = tomlkit.dumps(document)
+    # Read before it is written: what no command could read must not get there.
+    checked_ledger(url, sign_in, path, text)
+    path.write_text(text, encoding="utf-8")
+
+
+def set_sign_in(workspace: Workspace, name: str, sign_in: str) -> None:
+    """Writes where an environment's secret is kept into `amphora.toml`."""
+    import tomlkit
+
+    path = workspace.folder / FILE
+    document = tomlkit.parse(path.read_text(encoding="utf-8"))
+    document["environments"][name]["sign_in"] = sign_in
+    path.write_text(tomlkit.dumps(document), encoding="utf-8")
+
+
+def save_selection(workspace: Workspace, name: str, selection: Selection) -> None:
+    """Keeps a selection in `amphora.toml`; what people wrote elsewhere in it stays."""
+    import tomlkit
+
+    if workspace.selections.get(name) == selection:
+        return
+    path = workspace.folder / FILE
+    document = tomlkit.parse(path.read_text(encoding="utf-8"))
+    table = tomlkit.table()
+    values = {"environment": selection.environment, "items": list(selection.items)}
+    values |= {
+        "leave_out": list(selection.leave_out),
+        "with": list(selection.with_),
+        "without": list(selection.without),
+    }
+    values |= {"take": selection.take} if selection.take != "live" else {}
+    for field_name, value in values.items():
+        if value:
+            table.add(field_name, value)
+    if "selections" not in document:
+        document.add("selections", tomlkit.table(is_super_table=True))
+    document["selections"][name] = table
+    path.write_text(tomlkit.dumps(document), encoding="utf-8")
