@@ -236,6 +236,7 @@ def _selection(path: Path, text: str, name: str, table: Any) -> Selection:
 
 
 def entry_of(path: Path, text: str, name: str, table: Any) -> EnvironmentEntry:
+    """One environment's table; UsageFault with its line for what is wrong in it."""
     within = ("environments", name)
     if not isinstance(table, dict):
         raise _fault(path, text, ("environments",), name, f"environment {name!r} has to be a table")

@@ -22,6 +22,7 @@ from amphora.ledger.campaigns import Campaigns
 from amphora.ledger.database import PORTION, Database, dumped, open_database
 from amphora.ledger.journal import Journal
 from amphora.ledger.locks import Locks
+from amphora.ledger.memory import claims_and_links, joined, restore, write_links
 from amphora.ledger.parcels import Parcels
 from amphora.ledger.records import DONE, PUT_BACK, UNDONE, Delivered, Delivery, Export, Run
 
@@ -58,7 +59,7 @@ class Ledger:
     def record_links(self, links: Iterable[Link], addresses: Mapping[str, str]) -> None:
         """Remembers which native id is which item; `addresses` gives the link of a native id."""
         with self._db.transaction():
-            _write_links(self._db, links, addresses)
+            write_links(self._db, links, addresses)
 
     def exports(self, package: str | None = None) -> list[Export]:
         """Recorded exports, the latest last."""
@@ -165,8 +166,8 @@ class Ledger:
         touched = {d.key for d in deliveries} | {link.key for link in links} | {key for _, _, key in ended}
         with self._db.transaction():
             # In the transaction that changes them: nobody else's change can slip in between.
-            remembered = _joined(self._before(run), _remembered(self._db, run.uid, touched))
-            _write_links(self._db, links, addresses or {})
+            remembered = joined(self._before(run), claims_and_links(self._db, run.uid, touched))
+            write_links(self._db, links, addresses or {})
             self._write_deliveries(run, deliveries, custody)
             query = "delete from claims where package = ? and source_uid = ? and key = ? and uid = ?"
             self._db.do_many(query, [(*claim, run.uid) for claim in ended])
@@ -180,9 +181,9 @@ class Ledger:
         """Remembers the links of what a run that stopped in its middle has made; an undo of it forgets them again."""
         links = list(links)
         with self._db.transaction():
-            before = _joined(self._before(run), _remembered(self._db, run.uid, {link.key for link in links}))
+            before = joined(self._before(run), claims_and_links(self._db, run.uid, {link.key for link in links}))
             self._db.do("update runs set remembered = ? where id = ?", (dumped(before), run.id))
-            _write_links(self._db, links, addresses)
+            write_links(self._db, links, addresses)
 
     def _before(self, run: Run) -> Json:
         """The claims and links that earlier legs of a run remembered."""
@@ -192,7 +193,7 @@ class Ledger:
         """Ends a run that put the present leg of another one back, of which nothing had been recorded yet: that one
         waits where the leg before ended."""
         with self._db.transaction():
-            _write_links(self._db, links, {})
+            write_links(self._db, links, {})
             self.journal.write_end(run, DONE, note)
             self.journal.back_to_pause(of, note)
 
@@ -211,7 +212,7 @@ class Ledger:
         not as it was, nothing is forgotten: it is still there."""
         with self._db.transaction():
             remembered = self._before(of)
-            now = _remembered(self._db, of.uid, set(remembered.get("keys", ())))
+            now = claims_and_links(self._db, of.uid, set(remembered.get("keys", ())))
             left = set(kept)
             # Undoing an undo brings the deliveries back that it had voided; nothing is ever deleted, so that
             # `history` tells all of it.
@@ -220,8 +221,8 @@ class Ledger:
             void = "update deliveries set void_by = ? where id = ?"
             self._db.do_many(void, [(None, row["id"]) for row in again if row["key"] not in left])
             self._db.do_many(void, [(run.id, row["id"]) for row in mine if row["key"] not in left])
-            _restore(self._db, of.uid, set(remembered.get("keys", ())) - left, remembered)
-            _write_links(self._db, links, {})
+            restore(self._db, of.uid, set(remembered.get("keys", ())) - left, remembered)
+            write_links(self._db, links, {})
             self._db.do("update runs set remembered = ? where id = ?", (dumped(now), run.id))
             self.journal.write_end(run, state, note)
             self.journal.write_end(of, of_state, of.note or note)
@@ -340,50 +341,6 @@ def _next_seq(db: Database, count: int = 1) -> int:
     db.do("insert into facts values ('seq', '0') on conflict (name) do nothing")
     db.do("update facts set value = cast(cast(value as integer) + ? as text) where name = 'seq'", (count,))
     return int(db.rows("select value from facts where name = 'seq'")[0][0]) - count + 1
-
-
-def _write_links(db: Database, links: Iterable[Link], addresses: Mapping[str, str]) -> None:
-    rows = [(n.key, n.uid, n.native_id, dumped(dict(n.inner)), addresses.get(n.native_id, "")) for n in links]
-    db.do_many("delete from links where uid = ? and key = ?", [(uid, key) for key, uid, *_ in rows])
-    # Either end may have been somebody else's: an id belongs to one key, and a key has one id.
-    db.do_many("delete from links where uid = ? and native_id = ?", [(uid, id_) for _, uid, id_, *_ in rows])
-    db.do_many('insert into links (key, uid, native_id, "inner", link) values (?, ?, ?, ?, ?)', rows)
-
-
-def _remembered(db: Database, uid: str, keys: Collection[Key]) -> dict[str, Json]:
-    """The claims on items of an environment and their links, so that an undo gives back both."""
-    claims = db.rows_for("select * from claims where uid = ? and key in (…)", (uid,), keys)
-    links = db.rows_for("select * from links where uid = ? and key in (…)", (uid,), keys)
-    return {
-        "keys": sorted(keys),
-        "claims": [[r["key"], r["package"], r["source_uid"], r["custody"]] for r in claims],
-        "links": [[r["key"], r["native_id"], r["inner"], r["link"]] for r in links],
-    }
-
-
-def _joined(before: Json, after: Json) -> Json:
-    """What was remembered of items first, and of others that came later."""
-    if not before:
-        return after
-    known = set(before["keys"])
-    rows = {name: before[name] + [row for row in after[name] if row[0] not in known] for name in ("claims", "links")}
-    return {"keys": sorted(known | set(after["keys"])), **rows}
-
-
-def _restore(db: Database, uid: str, keys: Collection[Key], remembered: Mapping[str, Any]) -> None:
-    """Gives items of an environment the claims and links that they had."""
-    if not keys:
-        return
-    claims = [(package, source, k, uid, custody) for k, package, source, custody in remembered["claims"] if k in keys]
-    db.do_many("delete from claims where uid = ? and key = ?", [(uid, key) for key in keys])
-    db.do_many("insert into claims values (?, ?, ?, ?, ?)", claims)
-    db.do_many("delete from links where uid = ? and key = ?", [(uid, key) for key in keys])
-    links = [row for row in remembered["links"] if row[0] in keys]
-    db.do_many("delete from links where uid = ? and native_id = ?", [(uid, native_id) for _, native_id, *_ in links])
-    db.do_many(
-        'insert into links (key, uid, native_id, "inner", link) values (?, ?, ?, ?, ?)',
-        [(key, uid, native_id, inner, link) for key, native_id, inner, link in links],
-    )
 
 
 def _delivery(row: Any) -> Delivery:
