@@ -277,7 +277,7 @@ MAPPINGS = [
         1,
         "amphora map olive live --accept",
     ),
-    ({"live": [mapped(MapState.OPEN, kind="secret")]}, "All 0 needs", 0, "amphora compare olive live"),
+    ({"live": [mapped(MapState.OPEN, kind="secret")]}, "olive 1.0.0 needs nothing", 0, "amphora compare olive live"),
     (
         {"a": [mapped(MapState.MAPPED)], "b": [mapped(MapState.OPEN, environment="b")]},
         "1 of 2 needs of olive 1.0.0 to be mapped for a and b.",

@@ -21,9 +21,9 @@ from amphora.core.needs.crosswalk import (
     row_name,
 )
 from amphora.core.needs.selection import choose
-from amphora.core.values.errors import AmphoraError, UsageFault
-from amphora.core.values.keys import Key
-from amphora.core.values.model import Contents, Item, Json, Need
+from amphora.core.values.errors import UsageFault
+from amphora.core.values.keys import Key, kind_of
+from amphora.core.values.model import Contents, Item, Json
 from amphora.core.values.next_step import advice, to_type
 from amphora.core.values.pointers import parse_pointer, value_at, write_pointer
 from amphora.core.values.tokens import parse_token, render_text
@@ -32,7 +32,7 @@ from amphora.engine.docket import map_needs
 from amphora.engine.export import listed_items
 from amphora.engine.session import Session
 from amphora.files.crosswalk_file import Cell, write_cells
-from amphora.files.package import SUFFIX, read_package
+from amphora.files.package import SUFFIX, needs_packed
 
 Asker = Callable[[Mapped], "str | None"]
 """Asks a person about one need: gives what is to be written, None to leave it open."""
@@ -81,7 +81,9 @@ def map_package(
     for name in environments if ask else ():
         assert ask is not None
         written += _answered(session, contents, name, ask, types)
-    session.renew_crosswalk()
+    # Read again only where it is another one by now.
+    if written:
+        session.renew_crosswalk()
     return {name: map_needs(session, contents, session.open(name)) for name in environments}, written
 
 
@@ -140,7 +142,8 @@ def doubts(session: Session, contents: Contents, mapped: Iterable[Mapped] = ()) 
     """Rows that no package of the workspace needs, rows that contradict each other, and needs that share one
     counterpart."""
     crosswalk = session.crosswalk
-    needed = {(SECTIONS[n.kind], row_name(n.key)) for n in _all_needs(session, contents) if n.kind in SECTIONS}
+    keys = [key for key in _all_needs(session, contents) if kind_of(key) in SECTIONS]
+    needed = {(SECTIONS[kind_of(key)], row_name(key)) for key in keys}
     found = [
         Doubt(f"{section}: {row}", "no package in this workspace needs it")
         for section, rows in crosswalk.rows.items()
@@ -232,13 +235,12 @@ def _shown(text: str, names: Bindings, unknown: str) -> str:
     return render_text(text, value_of)
 
 
-def _all_needs(session: Session, contents: Contents) -> Iterable[Need]:
-    yield from contents.needs
+def _all_needs(session: Session, contents: Contents) -> Iterable[Key]:
+    yield from (need.key for need in contents.needs)
+    # By their packing lists alone: reading and verifying every package of a workspace to say that a row of the
+    # crosswalk is used by none took longer than all the rest.
     for path in sorted(session.workspace.packages.glob(f"*{SUFFIX}")):
-        try:
-            yield from read_package(path).needs
-        except AmphoraError:
-            continue  # a damaged package is told where it is used
+        yield from needs_packed(path)
 
 
 def _answered(session: Session, contents: Contents, name: str, ask: Asker, types: dict[Key, str]) -> int:

@@ -214,6 +214,8 @@ def of_mapping(contents: Contents, mapped: Mapping[str, Sequence[Mapped]]) -> Ve
     if not still:
         later = sum(one.state is MapState.LATER for one in needs)
         words = f"All {len(needs)} needs of {contents.title} are mapped for {names}"
+        if not needs:
+            words = f"{contents.title} needs nothing that would have to be mapped for {names}"
         if len(needs) == 1:
             words = f"The one need of {contents.title} is mapped for {names}"
         words += f", {later} in a pause of the import." if later else "."

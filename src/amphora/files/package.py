@@ -23,7 +23,7 @@ from amphora.core.values.next_step import advice, blank, to_type
 from amphora.core.values.pace import uncollected
 from amphora.core.values.raw import Raw, sha256_of, whole
 from amphora.core.values.scan import confirmed_places
-from amphora.core.values.strict_json import JsonFault, parse_laid_out, pretty_bytes
+from amphora.core.values.strict_json import JsonFault, parse_json, parse_laid_out, pretty_bytes
 from amphora.core.values.tokens import parse_token
 from amphora.core.values.versions import is_version, version_order
 from amphora.files.archive import read_archive, write_archive
@@ -79,6 +79,22 @@ def is_package(path: Path, digest: str) -> bool:
             return sha256_of(archive.read(name)) == digest
     except (OSError, zipfile.BadZipFile, zlib.error, StopIteration, NotImplementedError, RuntimeError):
         return False
+
+
+def needs_packed(path: Path) -> list[Key]:
+    """The keys of what a package needs, by its packing list alone: quick, and no proof that the package is sound.
+    None of one that can't be read: that is told where it is used."""
+    try:
+        with zipfile.ZipFile(path) as archive:
+            entry = next(one for one in archive.infolist() if one.filename.endswith(f"/{PACKING_LIST}"))
+            if entry.file_size > Bounds.here().json_bytes:
+                return []
+            listing = parse_json(archive.read(entry))
+            return [str(need["key"]) for need in listing["needs"]]
+    except (OSError, zipfile.BadZipFile, zlib.error, StopIteration, NotImplementedError, RuntimeError):
+        return []
+    except (JsonFault, KeyError, TypeError):
+        return []
 
 
 def read_package(path: Path) -> Contents:

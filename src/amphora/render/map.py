@@ -25,6 +25,7 @@ def map_result(
     blocks: list[Block] = [
         Grid(["need", "name", "", "value", "", "used by"], [mapped_row(one) for one in rows], name, spare=(5, 4))
         for name, rows in mapped.items()
+        if rows
     ]
     if doubts:
         rows: list[Row] = [[Cell(doubt.row, "strong"), doubt.words] for doubt in doubts]
