@@ -61,9 +61,9 @@ shot deliveries deliveries grove-live "'Weigh ticket'"
 asks=4 shot deciding compare olive-intake grove-live --decide
 quietly map olive-intake grove-test --accept --set bruised-fruit-check-limit=14 --set weigh-ticket-batch=40
 shot import import olive-intake grove-test --yes
-shot history history grove-test-2
+shot history history last
 quietly practice edit grove-test.practice "Weigh slip flow" --set title="Scale ticket"
-shot undo undo grove-test-2 --yes
+shot undo undo last --yes
 "$program" compare olive-intake grove-live --html "$work/review.html" >/dev/null || true
 if command -v chromium >/dev/null; then
   chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking \

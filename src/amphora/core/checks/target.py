@@ -45,7 +45,7 @@ def schema_other(context: CheckContext) -> Iterable[Finding]:
 def converted(context: CheckContext) -> Iterable[Finding]:
     """Items are brought to the shape that the target has."""
     for line in told(context.target.converted) if context.target else ():
-        yield context.finding("converted", Level.NOTE, f"For {context.name} {line}.")
+        yield context.finding("converted", Level.NOTE, f"{line}, for {context.name}.")
 
 
 def conversion_drops(context: CheckContext) -> Iterable[Finding]:
