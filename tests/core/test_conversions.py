@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from amphora.core.form.conversions import Conversion, backwards, forwards, layout_backwards, layout_forwards
-from amphora.core.form.kinds import KindSheet, parse_sheet
+from amphora.core.form.kinds import KindSheet, parse_sheet, sheets_in_force
 from amphora.core.form.routes import converted_contents, routes_to, told
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.model import Contents, Item, Need, States
@@ -195,7 +195,9 @@ def test_a_package_is_taken_over_several_versions_under_another_name_and_back() 
     assert keys == {"assessment:a": "quiz:a"}
     assert back.items["quiz:a"].form == {"mailTo": "x", "next": "amphora:quiz:b#q1"}
     assert back.items["flow:f"] == user
-    assert "2 fields left to its default" in told(done)[0] or "2 fields left to" in told(done)[0]
+    assert told(done) == [
+        "assessment becomes quiz, schema 3 to 1: 1 item, 1 field moved, 2 fields left to the default"
+    ]
 
 
 def test_what_does_not_fit_stays_as_it_is_and_is_named_under_the_name_that_it_would_have() -> None:
@@ -217,6 +219,14 @@ def test_without_a_way_nothing_is_touched_and_the_target_s_own_rules_count_first
     assert found.items["quiz:a"].form == {"b": 1}
     uncarried = sheet('kind = "quiz"\nschema = 2\ncarried = false\n[[conversion]]\nfrom = 1\nto = 2')
     assert routes_to({"quiz": uncarried}, []) == {}
+
+
+def test_a_sheet_over_another_keeps_what_leads_from_shape_to_shape() -> None:
+    mine = sheet('kind = "assessment"\ntitle = "Mine"')
+    own = sheet('kind = "assessment"\nschema = 2\n[[conversion]]\nfrom = 1\nto = 2')
+    found = sheets_in_force([NEW], [mine])["assessment"]
+    assert (found.title, found.conversions) == ("Mine", NEW.conversions)
+    assert sheets_in_force([NEW], [own])["assessment"].conversions == own.conversions
 
 
 def test_positions_go_with_what_they_are_positions_of() -> None:

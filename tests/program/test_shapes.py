@@ -38,7 +38,7 @@ def test_one_package_goes_into_a_newer_and_an_older_release(look: Program, halcy
     leave = ("--leave", "Press Hall")
     shown = look("compare", "look", "grove-south", "--choose", "Press Hall=leave", "--docket", "d.yaml")
     assert "1 item converted to the shape there." in shown.verdict
-    assert "theme becomes skin, schema 1 to 0: 1 item, 3 fields moved, 1 field left to its default" in shown.out
+    assert "theme becomes skin, schema 1 to 0: 1 item, 3 fields moved, 1 field left to the default" in shown.out
     edited = (halcyon / "d.yaml").read_text().replace("3 fields moved", "no field moved")
     (halcyon / "other.yaml").write_text(edited)
     assert look("import", "other.yaml", "--yes").code == 2

@@ -6,7 +6,7 @@ import difflib
 import re
 import tomllib
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from amphora.core.form.conversions import FIELDS as _CONVERSION
@@ -160,7 +160,9 @@ def sheets_in_force(*layers: Iterable[KindSheet]) -> dict[str, KindSheet]:
                     subject=sheet.kind,
                     next_step=advice("List these places under [fields] secret in that sheet."),
                 )
-            result[sheet.kind] = sheet
+            # What leads from one shape to the next belongs to the kind, not to whoever describes it otherwise.
+            known = sheet.conversions or (below.conversions if below else ())
+            result[sheet.kind] = sheet if known is sheet.conversions else replace(sheet, conversions=known)
     return result
 
 

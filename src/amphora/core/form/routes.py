@@ -169,7 +169,7 @@ def told(converted: Iterable[Converted]) -> list[str]:
         counts = [
             (sum(one.moved for one in mine), "moved"),
             (sum(one.split for one in mine), "split"),
-            (sum(one.filled for one in mine), "filled in" if after[1] > before[1] else "left to its default"),
+            (sum(one.filled for one in mine), "filled in" if after[1] > before[1] else "left to the default"),
             (sum(len(one.dropped) for one in mine), "dropped"),
         ]
         done = ", ".join(f"{counted(count, 'field')} {word}" for count, word in counts if count)
