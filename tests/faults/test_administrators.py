@@ -16,7 +16,7 @@ from tests.conftest import Done, run_program
 from tests.postgres.server import PASSWORD, Server
 from tests.program.test_pauses import everything
 
-ROUNDS = int(os.environ.get("ROUNDS", "6"))
+ROUNDS = int(os.environ.get("ROUNDS", "5"))
 """As often does each of the two do something. More of them: ROUNDS=50."""
 
 SEED = int(os.environ.get("SEED", "1"))

@@ -18,7 +18,7 @@ from tests.faults.test_kills import killed
 from tests.program.test_pauses import everything
 from tests.program.test_rounds import PAUSING
 
-KILLS = int(os.environ.get("KILLS", "10"))
+KILLS = int(os.environ.get("KILLS", "5"))
 """How many are tried. More of them: KILLS=200."""
 
 SEED = int(os.environ.get("SEED", "1"))

@@ -42,8 +42,10 @@ def planned(docket: Docket, side: Side, contents: Contents, said: Decisions, beg
     planned = []
     for number, keys in enumerate(legs.groups):
         is_last = number == len(legs.groups) - 1
+        # Made once for a leg: once for each action would be ten thousand times ten thousand keys.
+        mine = set(keys)
         steps = import_steps(
-            [action for action in docket.actions if action.key in set(keys)],
+            [action for action in docket.actions if action.key in mine],
             docket.retirements if is_last else (),
             habits,
             held=held,
