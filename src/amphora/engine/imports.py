@@ -156,9 +156,9 @@ def import_prepared(
     if outcome.failure:
         return outcome, []
     try:
-        verified, found = looked_at(session, opened.name, session.ledger.delivered(outcome.run))
+        verified, items = looked_at(session, opened.name, session.ledger.delivered(outcome.run))
         was = [action.item.link for action in docket.actions if action.key in outcome.links]
-        held = old_links(found, was, outcome.links.values())
+        held = old_links(items, was, outcome.links.values())
         return replace(outcome, old_links=tuple(held)), verified
     except AmphoraError as error:
         # The run is done and recorded: that nobody can look just now is not its fault.

@@ -9,7 +9,7 @@ from urllib.parse import urlsplit
 
 from amphora.core.form.visit import texts_in
 from amphora.core.values.keys import Key
-from amphora.core.values.model import Found
+from amphora.core.values.model import Item
 from amphora.core.values.pointers import write_pointer
 
 _ADDRESS = re.compile(r"https?://[^\s\"'<>\\)\]}]+")
@@ -24,15 +24,16 @@ class OldLink:
     address: str
 
 
-def old_links(found: Mapping[Key, Found], old: Iterable[str], new: Iterable[str]) -> list[OldLink]:
-    """The addresses on hosts of old links, but on none of the new ones, that stand in definitions as they are now."""
+def old_links(items: Mapping[Key, Item], old: Iterable[str], new: Iterable[str]) -> list[OldLink]:
+    """The addresses on hosts of old links, but on none of the new ones, that stand in items as they are now. In their
+    portable forms: what looks like a secret in an address is hidden there."""
     hosts = _hosts(old) - _hosts(new)
     if not hosts:
         return []
     return [
         OldLink(key, write_pointer(at), address)
-        for key, one in sorted(found.items())
-        for at, text in texts_in(one.definition)
+        for key, one in sorted(items.items())
+        for at, text in texts_in(one.form)
         if "://" in text
         for address in dict.fromkeys(found.rstrip(".,;:!?") for found in _ADDRESS.findall(text))
         if _host(address) in hosts

@@ -11,7 +11,7 @@ from amphora.core.merge.merge import By, FieldChange
 from amphora.core.plan.claims import Claims
 from amphora.core.values.errors import NotReady
 from amphora.core.values.keys import Key
-from amphora.core.values.model import Found, Item
+from amphora.core.values.model import Item
 from amphora.core.values.next_step import to_type
 from amphora.core.values.versions import newest
 from amphora.engine.session import Session
@@ -65,8 +65,8 @@ def verify(session: Session, environment: str, deliveries: Sequence[Delivery]) -
 
 def looked_at(
     session: Session, environment: str, deliveries: Sequence[Delivery]
-) -> tuple[list[Verified], dict[Key, Found]]:
-    """The same, with what was found there."""
+) -> tuple[list[Verified], dict[Key, Item]]:
+    """The same, with what was found there, in portable form."""
     side = own_side(session.open(environment), session.ledger, session.crosswalk)
     shapes = Shapes(side.opened.description.sheets)
     deliveries = [shapes.delivery(one) for one in deliveries]
@@ -75,9 +75,9 @@ def looked_at(
     # Read with the bindings of their delivery: a crosswalk that changed since is a change to bring, not damage.
     bases = {d.key: replace(d.base, _form=d.merged, states=d.merged_states) for d in there}
     session.listener(f"verifying {environment}", 0, len(there))
-    items, found, _ = read_items(side, [d.key for d in there], bases=bases)
+    items, _, _ = read_items(side, [d.key for d in there], bases=bases)
     rows = {d.key: side.by_key[d.key].rows for d in there}
-    return [_verified(d, items.get(d.key), rows.get(d.key), session, environment) for d in deliveries], found
+    return [_verified(d, items.get(d.key), rows.get(d.key), session, environment) for d in deliveries], items
 
 
 def _verified(

@@ -38,7 +38,6 @@ from amphora.render.result import (
     Tone,
     cut_grid,
     cut_lines,
-    shown,
     titled,
 )
 from amphora.render.withdraw import withdrawal_blocks
@@ -95,8 +94,9 @@ def conversion_blocks(docket: Docket) -> list[Block]:
     """What was converted to the target's shapes, and what of it is left behind."""
     lines: list[Cell | str] = [f"- {line}" for line in told(docket.converted)]
     for one in docket.converted:
-        for place, value in one.dropped if not one.unfit else ():
-            lines.append(Cell(f"- left behind: {place} of {readable(one.key)}, {shown(value, 40)}", "warn"))
+        # By its place and not by its value: nobody has looked whether that is a secret, for it goes nowhere.
+        for place, _ in one.dropped if not one.unfit else ():
+            lines.append(Cell(f"- left behind: {place_phrase(place)} of {readable(one.key)}", "warn"))
     return [Lines(cut_lines(lines, "--json"), f"In the shape that {docket.target} has")] if lines else []
 
 
@@ -128,7 +128,7 @@ def docket_json(docket: Docket) -> dict[str, object]:
                 "moved": one.moved,
                 "split": one.split,
                 "filled": one.filled,
-                "dropped": dict(one.dropped),
+                "dropped": [place for place, _ in one.dropped],
                 "unfit": dict(one.unfit),
             }
             for one in docket.converted
