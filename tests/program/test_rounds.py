@@ -242,6 +242,16 @@ def test_several_targets_are_verified_and_told_what_is_left_to_do(small: Program
     assert done.out.count("Enter secret weighbridge-feed-access-key") == 2
 
 
+def test_what_is_given_up_is_closed(small: Program, halcyon: Path) -> None:
+    refusing(halcyon, "grove-test", True)
+    assert small("import", "small", "grove-test", "grove-live", "--rounds", "1", "--yes").code == 4
+    assert small().verdict == "many-1 is not finished."
+    assert small("undo", "many-1", "--preview").verdict.endswith("it would be closed.")
+    assert small("undo", "many-1").verdict == "Of many-1 nothing is in force in any target; it is closed."
+    assert small().verdict == "Nothing is open."
+    assert small("undo", "many-1").code == 3
+
+
 def test_several_targets_are_compared_and_what_they_share_is_told_once(small: Program) -> None:
     shown = small("compare", "small", "sites", "--json")
     assert (shown.code, shown.json["verdict"]) == (3, "small 1.0.0 against 3 targets: 3 differ, 1 not as it stands.")

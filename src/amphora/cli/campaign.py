@@ -109,13 +109,22 @@ def undo_many(work: Work, campaign: Campaign, only: list[str], preview: bool, ye
 
     from amphora.core.values.errors import NotReady
     from amphora.core.values.words import few
-    from amphora.engine.campaign import runs_to_undo, undo_all
+    from amphora.engine.campaign import close, runs_to_undo, undo_all
     from amphora.engine.undo import foreseen
     from amphora.render.result import Result
     from amphora.render.rounds import back_result
     from amphora.render.undo import foreseen_result
 
     runs = runs_to_undo(work.session, campaign, only)
+    if not runs:
+        if not preview:
+            close(work.session, campaign)
+        words = (
+            f"Of {campaign.name} nothing is in force in any target; {'it would be' if preview else 'it is'} closed."
+        )
+        data = {"campaign": campaign.name, "runs": [], "preview": preview}
+        work.show(Result("undo", words, "good", (), data, to_type("history")))
+        return
     names = few([run.environment for run in runs], 8)
     again = [word for name in only for word in ("--only", name)]
     if preview:

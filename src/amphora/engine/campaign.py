@@ -125,7 +125,8 @@ def request_of(campaign: Campaign) -> ImportRequest:
 
 def runs_to_undo(session: Session, campaign: Campaign, only: Sequence[str]) -> list[Run]:
     """The runs of a campaign that are in force, the latest first; those into some targets `only`, if any are named.
-    NotReady where one of them is not the latest into its target: nothing is undone then."""
+    NotReady where one of them is not the latest into its target: nothing is undone then. None of a campaign that is
+    open and of which nothing is in force: there is only its record to be closed."""
     if unknown := [name for name in only if name not in campaign.targets]:
         raise UsageFault(
             f"{campaign.name} did not go to {unknown[0]}.",
@@ -135,6 +136,8 @@ def runs_to_undo(session: Session, campaign: Campaign, only: Sequence[str]) -> l
         )
     latest = _latest(session, campaign).values()
     runs = [run for run in latest if run.state not in (PUT_BACK, UNDONE) and (not only or run.environment in only)]
+    if not runs and campaign.state == OPEN and not only:
+        return []
     if not runs:
         raise NotReady(
             f"Nothing of {campaign.name} is left to be undone.", subject=campaign.name, next_step=to_type("history")
@@ -143,6 +146,11 @@ def runs_to_undo(session: Session, campaign: Campaign, only: Sequence[str]) -> l
         # All of them, before the first is touched: one that can't be reached is told while nothing is done.
         session.open(run.environment)
     return [run_to_undo(session, run.name) for run in runs]
+
+
+def close(session: Session, campaign: Campaign) -> None:
+    """Gives a campaign up of which nothing is in force."""
+    session.ledger.campaigns.end(campaign.name, UNDONE)
 
 
 def undo_all(session: Session, campaign: Campaign, runs: Sequence[Run]) -> tuple[list[Back], AmphoraError | None]:
