@@ -153,7 +153,7 @@ def test_many_targets_are_named_and_picked_up_together(lists: Program, halcyon: 
     assert {one["run"] for one in first.json["targets"]} == {"b-grove-test", "b-grove-south"}
     again = lists(*line)
     assert (again.code, again.json["campaign"]) == (0, "many-1")
-    assert lists(*line).json["verdict"].startswith("Done: lists 1.0.0 is in grove-test, grove-south")
+    assert lists(*line).json["verdict"] == "Done: lists 1.0.0 is in grove-test, grove-south."
 
 
 def test_what_is_left_to_do_by_hand_counts_where_that_is_asked_for(amphora: Program) -> None:

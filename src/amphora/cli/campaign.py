@@ -31,7 +31,8 @@ def import_many(
     from amphora.core.values.errors import NotReady
     from amphora.engine.campaign import begin, settle
     from amphora.engine.gate import in_the_way
-    from amphora.engine.rounds import Part, carried, refuse_any, stopping
+    from amphora.engine.imports import is_recorded
+    from amphora.engine.rounds import NOTHING_TO_DO, Came, Part, carried, refuse_any, stopping
     from amphora.render.imports import target_lines
     from amphora.render.rounds import previews_result, rounds_result
 
@@ -57,6 +58,10 @@ def import_many(
     if not request.yes and not typer.confirm(visible(question), err=True):
         work.tell(["Nothing was touched."])
         raise typer.Exit(3)
+    if all(one.docket.is_settled and is_recorded(work.session, one.docket) for one in dockets):
+        # Nothing is begun that somebody would have to be told of later.
+        work.show(rounds_result(title, [Came(one.docket, NOTHING_TO_DO) for one in dockets], ""))
+        return
     campaign = begin(work.session, dockets, rounds, go_on, request)
     found = carried(work.session, parts, rounds, go_on, campaign.name)
     settle(work.session, campaign, found)

@@ -36,7 +36,7 @@ def of_rounds(
     line = f"{'Stopped' if bad else 'Paused' if is_paused else 'Done'}: {title} is {'; '.join(words)}."
     if all(state in ("done", "nothing to do") for _, state in states) and not bad:
         line = f"Done: {title} is in {few([name for name, _ in states], 8)}."
-    line = f"{line.removesuffix('.')} ({campaign})."
+    line = f"{line.removesuffix('.')} ({campaign})." if campaign else line
     if bad:
         # As it was everywhere: nothing of it is left that somebody would have to know of.
         is_all = all(state in ("put back", "not begun") for _, state in states)
@@ -46,7 +46,7 @@ def of_rounds(
     if is_paused:
         first = next((one.run.name for one in waiting), campaign)
         return Verdict(line, "warn", to_type("resume", first), PAUSED)
-    return Verdict(line, "good", to_type("history", campaign))
+    return Verdict(line, "good", to_type("history", campaign) if campaign else to_type("history"))
 
 
 def of_undo_all(campaign: str, found: Sequence[Back], rest: Sequence[str]) -> Verdict:
