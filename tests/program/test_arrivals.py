@@ -108,3 +108,33 @@ def test_folders_are_moved_with_all_below_them() -> None:
     assert joined({"a": Arrival("x", "f")}, {"a": Arrival(title="")}) == {"a": Arrival("", "f")}
     assert joined({"a": Arrival("x")}, {"a": Arrival(title="")}) == {}
     assert joined({"a": Arrival("x")}, {}) == {"a": Arrival("x")}
+
+
+def test_what_was_left_out_stays_out_until_it_is_brought(small: Program, halcyon: Path) -> None:
+    before = everything(halcyon)
+    first = small("import", "small", "grove-live", "--yes", "--leave", "Olive varieties", "--json")
+    assert first.json["created"] == 1
+    small("practice", "edit", "grove-dev.practice", "Weigh slip", "--set", '/subject="T"')
+    small("export", "small")
+    shown = small("compare", "small", "grove-live")
+    assert "1 changed" in shown.verdict
+    assert "0 new" in shown.verdict
+    assert "Left out of this import\n- value-list:intake/olive-varieties" in shown.out
+    assert small("import", "small", "grove-live", "--yes").code == 0
+    assert "olive-varieties" not in placed(halcyon)
+    # In another environment nobody said so.
+    assert small("import", "small", "grove-test", "--yes", "--json").json["created"] == 2
+    assert small("import", "small", "grove-live", "--yes").verdict.startswith("Nothing to do")
+    brought = small("import", "small", "grove-live", "--yes", "--bring", "Olive varieties", "--json")
+    assert (brought.json["created"], "olive-varieties" in placed(halcyon)) == (1, True)
+    assert small("import", "small", "grove-live", "--yes").verdict.startswith("Nothing to do")
+    # With the run in which it was said that is forgotten, too.
+    for _ in range(3):
+        last = next(
+            r
+            for r in small("history", "--json").json["runs"]
+            if r["environment"] == "grove-live" and r["state"] == "done" and r["kind"] == "import"
+        )
+        assert small("undo", last["name"], "--yes").code == 0
+    assert everything(halcyon) == before
+    assert small("import", "small", "grove-live", "--yes", "--json").json["created"] == 2

@@ -80,6 +80,9 @@ def import_(
         list[str] | None,
         typer.Option("--pause-after", metavar="ITEM[=ABOUT]", help="Wait for somebody's word once this one is in."),
     ] = None,
+    bring: Annotated[
+        list[str] | None, typer.Option("--bring", metavar="ITEM", help="Bring it, although it was left out before.")
+    ] = None,
     if_it_fails: Annotated[
         str,
         typer.Option("--if-it-fails", metavar="WHAT", help="put-back (as usual) or keep, to go on later."),
@@ -160,6 +163,7 @@ def import_(
                 same,
                 replace_,
                 pause_after,
+                bring,
             )
             if any(options):
                 raise UsageFault(
@@ -195,9 +199,16 @@ def import_(
             items={**taken.items, **left_out(contents, leave or ())},
             arrivals=arrivals,
             same=taken.same,
+            bring=tuple(left_out(contents, bring or ())),
             pause_after=words_after(contents, pause_after or ()),
             words=said_again(
-                title=titles, folder=folders, leave=leave, same=same, replace=replace_, **{"pause-after": pause_after}
+                title=titles,
+                folder=folders,
+                leave=leave,
+                bring=bring,
+                same=same,
+                replace=replace_,
+                **{"pause-after": pause_after},
             ),
         )
         targets = work.session.workspace.targets(environments)

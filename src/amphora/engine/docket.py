@@ -151,6 +151,7 @@ def _written_down(session: Session, side: Side, intake: Intake, actions: Sequenc
         file=said.file,
         if_it_fails=said.if_it_fails,
         ids=said.ids,
+        omissions=intake.omissions,
         pause_after={key: about for key, about in said.pause_after.items() if key in contents.items},
         same=tuple(key for key in said.same if key in contents.items),
         arrivals=intake.arrivals,

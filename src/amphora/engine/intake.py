@@ -23,7 +23,8 @@ from amphora.engine.session import Opened, Session
 @dataclass(frozen=True)
 class Intake:
     """A package as one environment takes it in. `contents` are what goes in, `packed` all that it holds, both as they
-    are to arrive; `since` is what served as base, `said` what was decided, of the keys that items have here."""
+    are to arrive; `since` is what served as base, `said` what was decided, of the keys that items have here;
+    `omissions` tells of items whether they stay out from now on."""
 
     contents: Contents
     packed: Contents
@@ -31,6 +32,7 @@ class Intake:
     said: Decisions
     arrivals: Mapping[Key, Arrival]
     converted: tuple[Converted, ...]
+    omissions: Mapping[Key, bool]
 
 
 def taken_in(session: Session, contents: Contents, opened: Opened, said: Decisions, since: Contents | None) -> Intake:
@@ -42,6 +44,8 @@ def taken_in(session: Session, contents: Contents, opened: Opened, said: Decisio
     said = said.under(keys) if keys else said
     remembered = session.ledger.arrivals(opened.description.uid, contents.name, contents.source_uid)
     arrivals = joined(remembered, said.arrivals)
+    omitted = session.ledger.omitted(opened.description.uid, contents.name, contents.source_uid)
+    said = said.left_as_before(omitted)
     # Whatever looks at a title or folder from here on has to see the one that it will have there.
     packed = arranged(contents, arrivals)
     items = packed.items.items()
@@ -50,7 +54,9 @@ def taken_in(session: Session, contents: Contents, opened: Opened, said: Decisio
     )
     left = [key for key in said.left_out if key in packed.items]
     contents = lacking(reduced(packed, said.without, session), left)
-    return Intake(contents, packed, since, said, arrivals, converted)
+    # Whatever comes along by now is no longer left out.
+    omissions = {**dict.fromkeys(left, True), **{key: False for key in omitted if key in contents.items}}
+    return Intake(contents, packed, since, said, arrivals, converted, omissions)
 
 
 def reduced(contents: Contents, without: Collection[str], session: Session | None = None) -> Contents:

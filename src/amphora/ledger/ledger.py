@@ -159,6 +159,7 @@ class Ledger:
         addresses: Mapping[str, str] | None = None,
         ended: Collection[tuple[str, str, Key]] = (),
         arrivals: Mapping[Key, Arrival] | None = None,
+        omissions: Mapping[Key, bool] | None = None,
     ) -> Run:
         """Records what a run brought and ends it, all in one transaction. `ended` are claims that it ended:
         (package, source uid, item). What claims and links were before stays with the run."""
@@ -173,6 +174,7 @@ class Ledger:
             self._db.do_many(query, [(*claim, run.uid) for claim in ended])
             self._db.do("update runs set remembered = ? where id = ?", (dumped(remembered), run.id))
             self._write_arrivals(run, deliveries, arrivals or {})
+            self._write_omissions(run, omissions or {})
             self.journal.write_end(run, state, "")
             self.parcels.drop_unused()
         return self.journal.run(run.name)
@@ -238,6 +240,26 @@ class Ledger:
         rows = self._db.rows(query, (uid, package, source_uid, PUT_BACK, UNDONE))
         found = {row["key"]: Arrival(row["title"], row["folder"]) for row in rows}
         return {key: one for key, one in found.items() if one.title or one.folder}
+
+    def omitted(self, uid: str, package: str, source_uid: str) -> set[Key]:
+        """The items of a package that were left out of an environment by somebody's word, as was said last by a run
+        that is in force."""
+        query = (
+            "select o.key, o.is_left from omissions o join runs r on r.id = o.run_id"
+            " where o.uid = ? and o.package = ? and o.source_uid = ? and r.state not in (?, ?) order by o.run_id"
+        )
+        rows = self._db.rows(query, (uid, package, source_uid, PUT_BACK, UNDONE))
+        said = {row["key"]: bool(row["is_left"]) for row in rows}
+        return {key for key, is_left in said.items() if is_left}
+
+    def _write_omissions(self, run: Run, omissions: Mapping[Key, bool]) -> None:
+        if not omissions:
+            return
+        [[source_uid]] = [tuple(row) for row in self._db.rows("select source_uid from runs where id = ?", (run.id,))]
+        # A leg of the same run may have said it before.
+        self._db.do_many("delete from omissions where run_id = ? and key = ?", [(run.id, key) for key in omissions])
+        rows = [(run.id, run.uid, run.package, source_uid, key, int(left)) for key, left in omissions.items()]
+        self._db.do_many("insert into omissions values (?, ?, ?, ?, ?, ?)", rows)
 
     def _write_arrivals(self, run: Run, deliveries: Sequence[Delivery], arrivals: Mapping[Key, Arrival]) -> None:
         known = {row["key"] for row in self._db.rows("select distinct key from arrivals where uid = ?", (run.uid,))}

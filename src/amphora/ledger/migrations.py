@@ -97,6 +97,9 @@ create table campaigns (
     source_uid text not null, package_digest text not null, account text not null, started_at text not null,
     state text not null, request text not null);
 alter table runs add column campaign text not null default '';
+create table omissions (
+    run_id integer not null references runs(id), uid text not null, package text not null, source_uid text not null,
+    key text not null, is_left integer not null, primary key (run_id, key));
 """
 
 

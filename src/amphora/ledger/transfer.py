@@ -26,6 +26,7 @@ TABLES = (
     "arrivals",
     "parcels",
     "campaigns",
+    "omissions",
 )
 """Every table but the locks, which end with whoever holds them; what is referred to before what refers to it."""
 

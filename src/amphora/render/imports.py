@@ -72,7 +72,9 @@ def docket_blocks(docket: Docket, only: Key | None = None, what: str = "") -> li
     if docket.converted and only is None:
         blocks += conversion_blocks(docket)
     if docket.left_out and only is None:
-        blocks.append(Lines([readable(key) for key in docket.left_out], "Left out of this import"))
+        left: list[Cell | str] = [f"- {readable(key)}" for key in docket.left_out]
+        hint = Cell("It stays out of later versions, too, until --bring ITEM.", "dim")
+        blocks.append(Lines([*cut_lines(left, "--json"), hint], "Left out of this import"))
     told = [action for action in shown if action.comparison and action.comparison.changes]
     for action in shown if len(told) <= MOST_ROWS else told[:MOST_ROWS]:
         comparison = action.comparison

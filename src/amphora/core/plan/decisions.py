@@ -3,7 +3,7 @@ docket."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 
 from amphora.core.merge.compare import STATE
@@ -62,6 +62,8 @@ class Decisions:
     ids: str = AUTO
     pause_after: Mapping[Key, str] = field(default_factory=dict)
     """Items after which somebody has to give their word, with what it is about."""
+    bring: tuple[Key, ...] = ()
+    """Items that come along although they were left out before."""
     same: tuple[Key, ...] = ()
     """Items that are the one that stands in their place there, whatever that was known as."""
     words: tuple[str, ...] = ()
@@ -87,6 +89,7 @@ class Decisions:
             "if_it_fails": self.if_it_fails.value,
             "ids": self.ids,
             "same": list(self.same),
+            "bring": list(self.bring),
             "pause_after": dict(self.pause_after),
             "arrivals": {key: [one.title, one.folder] for key, one in self.arrivals.items()},
         }
@@ -104,6 +107,7 @@ class Decisions:
             arrivals={key: Arrival(*pair) for key, pair in table["arrivals"].items()},
             ids=table.get("ids", AUTO),
             same=tuple(table.get("same", ())),
+            bring=tuple(table.get("bring", ())),
             pause_after=table.get("pause_after", {}),
         )
 
@@ -113,7 +117,14 @@ class Decisions:
         arrivals = {keys.get(key, key): one for key, one in self.arrivals.items()}
         same = tuple(keys.get(key, key) for key in self.same)
         words = {keys.get(key, key): about for key, about in self.pause_after.items()}
-        return replace(self, items=items, arrivals=arrivals, same=same, pause_after=words)
+        bring = tuple(keys.get(key, key) for key in self.bring)
+        return replace(self, items=items, arrivals=arrivals, same=same, pause_after=words, bring=bring)
+
+    def left_as_before(self, keys: Iterable[Key]) -> Decisions:
+        """The same, with these items left out as they were before, but for those of which something else was said."""
+        known = self.items.keys() | set(self.bring)
+        left = {key: ItemDecision(LEAVE) for key in keys if key not in known}
+        return replace(self, items={**self.items, **left}) if left else self
 
     def answered(self, answers: Mapping[Key, Mapping[str, Json]]) -> Decisions:
         """The same with further answers, by item and place."""

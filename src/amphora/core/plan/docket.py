@@ -134,7 +134,8 @@ class Docket:
     the options of the command line that belong to it, `converted` what was brought to the target's shapes,
     `ids` which ones new items get, `id_taken` which of them can't have their own, as they should, `same` the items
     that are the one in their place, `of_others` those that a run of another ledger made, with that ledger's uid,
-    `pause_after` those after which somebody's word is awaited, and on what."""
+    `pause_after` those after which somebody's word is awaited, and on what, `omissions` those of which somebody said
+    whether they stay out from now on."""
 
     package: str
     version: str
@@ -179,6 +180,7 @@ class Docket:
     id_taken: tuple[Key, ...] = ()
     same: tuple[Key, ...] = ()
     pause_after: Mapping[Key, str] = field(default_factory=dict)
+    omissions: Mapping[Key, bool] = field(default_factory=dict)
 
     @property
     def steps(self) -> tuple[Step, ...]:

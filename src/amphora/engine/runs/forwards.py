@@ -242,9 +242,18 @@ def _recorded(docket: Docket, stage: Stage, run: Run, now: Mapping[Key, Image | 
     ended += [(docket.package, source, key) for key in docket.unclaimed for source in docket.sources]
     if not is_last:
         return stage.ledger.finish(
-            run, PAUSED, deliveries, docket.custody, links, addresses, arrivals=docket.arrivals
+            run,
+            PAUSED,
+            deliveries,
+            docket.custody,
+            links,
+            addresses,
+            arrivals=docket.arrivals,
+            omissions=docket.omissions,
         )
-    return stage.ledger.finish(run, DONE, deliveries, docket.custody, links, addresses, ended, docket.arrivals)
+    return stage.ledger.finish(
+        run, DONE, deliveries, docket.custody, links, addresses, ended, docket.arrivals, docket.omissions
+    )
 
 
 def _failed(stage: Stage, run: Run, error: AmphoraError, keeper: Keeper, titles: Mapping[Key, str]) -> Outcome:
