@@ -1,7 +1,8 @@
 """Measures what a run costs over its bare calls: letters into a simulated environment, and back again.
 
-The bare cost is that of the same calls in the same order, through the same adapter, with nothing around them: what
-the platform itself takes. `python bench/runs.py COUNT` prints seconds as JSON: bare, import, undo.
+The bare cost is that of the writing calls in the same order, through the same adapter, with nothing around them: what
+the platform itself takes. `calls` is what the import's own calls took, its looks and its verification included.
+`python bench/runs.py COUNT` prints seconds as JSON: bare, prepare, import, calls, undo.
 """
 
 from __future__ import annotations
@@ -13,6 +14,7 @@ import time
 from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 from amphora.core.plan.steps import Create, Publish
 from amphora.core.values.model import Contents, Item, States
@@ -22,7 +24,7 @@ from amphora.engine.runs.material import DocketMaterial
 from amphora.engine.session import Session
 from amphora.engine.steps import Bench
 from amphora.engine.undo import run_to_undo, undo
-from amphora.environments.contract import Seen, habits_of
+from amphora.environments.contract import Environment, Seen, habits_of
 from amphora.environments.practice import PracticeEnvironment, connect
 from amphora.files.workspace import read_workspace
 from amphora.practice.platform import Platform
@@ -75,6 +77,25 @@ def bare(folder: Path, session: Session, contents: Contents) -> float:
         return time.perf_counter() - start
 
 
+class Timed:
+    """An environment that adds up how long its calls take."""
+
+    def __init__(self, inside: Environment) -> None:
+        self.inside, self.seconds = inside, 0.0
+
+    def __getattr__(self, name: str) -> Any:
+        method = getattr(self.inside, name)
+
+        def timed(*words: Any) -> Any:
+            start = time.perf_counter()
+            try:
+                return method(*words)
+            finally:
+                self.seconds += time.perf_counter() - start
+
+        return timed
+
+
 def measured(count: int) -> dict[str, float]:
     """Seconds of the bare calls, of the whole import with its verification, and of its undo."""
     with tempfile.TemporaryDirectory() as name:
@@ -84,15 +105,19 @@ def measured(count: int) -> dict[str, float]:
         alone = bare(folder, session, contents)
         start = time.perf_counter()
         prepared = prepare(session, replace(contents), "live")
+        opened = session.open("live")
+        timed: Any = Timed(opened.environment)
+        session._opened["live"] = replace(opened, environment=timed)
         ready = time.perf_counter()
         outcome, verified = import_prepared(session, prepared)
         done = time.perf_counter()
         assert outcome.failure is None
         assert all(one.is_as_promised for one in verified)
+        calls = timed.seconds
         undo(session, run_to_undo(session, "last"))
         end = time.perf_counter()
         session.close()
-        return {"bare": alone, "prepare": ready - start, "import": done - ready, "undo": end - done}
+        return {"bare": alone, "prepare": ready - start, "import": done - ready, "calls": calls, "undo": end - done}
 
 
 if __name__ == "__main__":

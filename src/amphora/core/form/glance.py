@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import re
 from functools import lru_cache
+from hashlib import blake2b
 from typing import Final
 
 from amphora.core.form.detector import DIGITS, KEYS, STRONG, TAILS, WEAK
@@ -31,8 +32,26 @@ _NO_WORDS: Final = bytes(set(range(256)) - set(b'0123456789abcdefghijklmnopqrstu
 """What stands between the words of a name. The quotation mark ends a name, and keeps it apart from its value."""
 
 
+_MOST_REMEMBERED: Final = 20_000
+_harmless: set[bytes] = set()
+"""Digests of what was glanced at and gave no reason: a run sees each form again and again, in the package, in the
+docket, in the target before and after."""
+
+
 def may_hold(raw: bytes) -> bool:
     """Whether a form's bytes give any reason to look for secrets in it."""
+    digest = blake2b(raw, digest_size=16).digest()
+    if digest in _harmless:
+        return False
+    if _gives_reason(raw):
+        return True
+    if len(_harmless) >= _MOST_REMEMBERED:
+        _harmless.clear()
+    _harmless.add(digest)
+    return False
+
+
+def _gives_reason(raw: bytes) -> bool:
     # Our own word for a declared secret is no reason to look: it stands in most forms that have one.
     lower = raw.lower().replace(b"amphora:secret:", b"")
     # Without what separates words: `api-key`, `apiKey` and `API_KEY` are one name.
