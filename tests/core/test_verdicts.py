@@ -10,11 +10,14 @@ import pytest
 
 from amphora.core.form.routes import Converted
 from amphora.core.needs.crosswalk import Mapped, MapState
+from amphora.core.plan.aftercare import words_tasks
 from amphora.core.plan.docket import Do, Fate
 from amphora.core.plan.gate import Reason, Why
 from amphora.core.values.model import Contents, Finding, Level, Need
 from amphora.core.values.next_step import advice, to_type
 from amphora.engine import run_verdicts, verdicts
+from amphora.engine.proof import Cause, Connection, Elsewhere, Off, Proof
+from amphora.engine.record import Told
 from amphora.engine.verdicts import Verdict
 from amphora.ledger.records import Run
 
@@ -179,12 +182,12 @@ def test_an_import_that_is_done(
     verified: list[Any], unverified: str, words: str, standing: str, code: int, after: str
 ) -> None:
     found = verdicts.of_import(
-        cast(Any, Docket(2, 1)), cast(Any, SimpleNamespace(run=RUN, unverified=unverified)), verified
+        cast(Any, Docket(2, 1)), cast(Any, SimpleNamespace(run=RUN, unverified=unverified, care=())), verified
     )
     assert words in found.words
     assert (found.standing, found.code, str(found.next_step)) == (standing, code, f"amphora {after} live-1")
     retired = verdicts.of_import(
-        cast(Any, Docket(2, 1, gone=2)), cast(Any, SimpleNamespace(run=RUN, unverified="")), []
+        cast(Any, Docket(2, 1, gone=2)), cast(Any, SimpleNamespace(run=RUN, unverified="", care=())), []
     )
     assert "1 updated, 2 retired;" in retired.words
 
@@ -311,19 +314,31 @@ def test_edits_verification_difference_and_withdrawal() -> None:
         0,
         "amphora import a.yaml",
     )
-    good = verdicts.of_verification("olive", "1.0.0", "live", cast(Any, [GOOD, GOOD]))
+    good = verdicts.of_proof(Proof("live", "olive", "1.0.0", None, cast(Any, (GOOD, GOOD))))
     assert (good.words, good.code, str(good.next_step)) == (
         "live is as promised: all 2 items of olive 1.0.0.",
         0,
         "amphora history",
     )
-    bad = verdicts.of_verification("olive", "1.0.0", "live", cast(Any, [GOOD, BAD]))
-    assert (bad.words, bad.code, bad.standing) == (
-        "live is not as promised: 1 of 2 items of olive 1.0.0 differ.",
-        1,
-        "bad",
+    for cause, step in ((Cause.GONE, "amphora compare olive live"), (Cause.EDITED, "amphora edits live")):
+        off = {"flow:a": Off(cause)}
+        bad = verdicts.of_proof(Proof("live", "olive", "1.0.0", None, cast(Any, (GOOD, BAD)), off))
+        assert (bad.words, bad.code, bad.standing, str(bad.next_step)) == (
+            "live is not as promised: 1 of 2 items differ, of olive 1.0.0.",
+            1,
+            "bad",
+            step,
+        )
+    dead = (Connection("mill-db", "mill", False, "no route"), Connection("lab", "l", None))
+    ours = (Elsewhere("Press log", "changed", is_ours=True), Elsewhere("Other", "new"))
+    bad = verdicts.of_proof(
+        Proof("live", "olive", "1.0.0", None, cast(Any, (GOOD,)), connections=dead, elsewhere=ours)
     )
-    assert str(bad.next_step) == "amphora compare olive live"
+    assert bad.words == (
+        "live is not as promised: 1 connection not answering, 1 item changed that was not to be touched, of olive"
+        " 1.0.0. Beside it 1 item changed there since, not by this run."
+    )
+    assert str(bad.next_step) == "amphora env test live"
     for counts, words, code in (
         ((0, 0, 0), "a and b are the same.", 0),
         ((1, 2, 3), "1 differ, 2 only in a, 3 only in b.", 1),
@@ -413,13 +428,21 @@ def test_undo_runs_and_the_workspace() -> None:
     assert {state: str(run_verdicts.of_run(replace(RUN, state=state))) for state in states} == {
         s: f"amphora {w}" for s, w in states.items()
     }
-    assert str(run_verdicts.of_runs([RUN, replace(RUN, name="live-2", state="paused")])) == "amphora resume live-2"
-    assert str(run_verdicts.of_runs([RUN])) == "amphora history live-1"
+    done, paused = Told(RUN, "complete"), Told(replace(RUN, name="live-2", state="paused"), "paused", 2)
+    assert str(run_verdicts.of_tolds([done, paused])) == "amphora resume live-2"
+    assert str(run_verdicts.of_tolds([done])) == "amphora history live-1"
+    assert str(run_verdicts.of_tolds([done, Told(RUN, "done", 1)])) == "amphora aftercare live-1"
     open_ = [replace(RUN, state="running"), replace(RUN, name="live-2", state="broken off")]
     assert run_verdicts.of_workspace([], [], open_) == Verdict(
         "2 runs are not finished.", "warn", to_type("undo", "live-1")
     )
     assert run_verdicts.of_workspace([], [], open_[:1]).words == "1 run is not finished."
+    tasks = words_tasks(["Tell the crew"])
+    found = run_verdicts.of_workspace([], [], open_[:1], still=tasks)
+    assert found.words.endswith("Still to do: 1 request of its maker.")
+    assert run_verdicts.of_workspace(["dev"], ["a"], [RUN], still=tasks) == Verdict(
+        "Still to do: 1 request of its maker.", "warn", to_type("aftercare")
+    )
     assert str(run_verdicts.of_workspace([], [], [RUN]).next_step) == "amphora env add NAME LOCATION"
     assert str(run_verdicts.of_workspace(["dev"], [], []).next_step) == "amphora survey dev"
     assert str(run_verdicts.of_workspace(["dev"], ["a", "b"], []).next_step) == "amphora peek b"

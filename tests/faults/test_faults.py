@@ -12,8 +12,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from amphora.core.plan.aftercare import Care
 from amphora.core.plan.decisions import Decisions, ItemDecision
-from amphora.core.plan.steps import KINDS
+from amphora.core.plan.steps import KINDS, EnterSecret
 from amphora.core.values.errors import (
     AmphoraError,
     BrokenOff,
@@ -22,6 +23,7 @@ from amphora.core.values.errors import (
     LedgerTrouble,
     NotReady,
 )
+from amphora.engine.aftercare import Cared, do_care, open_care
 from amphora.engine.docket import prepare
 from amphora.engine.imports import import_prepared
 from amphora.engine.runs.backwards import Back
@@ -445,7 +447,40 @@ SCENES = {
 
 
 def test_every_kind_of_step_has_its_scene() -> None:
-    assert set(SCENES) == {kind.do for kind in KINDS}
+    assert {*SCENES, EnterSecret.do} == {kind.do for kind in KINDS}
+
+
+@pytest.mark.parametrize("at", [1, 2])
+@pytest.mark.parametrize("fault", FAULTS)
+def test_a_fault_at_entering_a_secret(at: int, fault: Fault, halcyon: Path) -> None:
+    ground = Ground(halcyon, "grove-dev", "grove-live", "Weigh ticket", "flow:intake/weigh-ticket", "", lambda: None)
+    bring(ground, ground.export().path)
+    before = whole(ground)
+
+    def cared(at: int = 0, fault: Fault | None = None) -> Cared:
+        session = ground.session()
+        if fault:
+            failing(session, ground.target, at, fault)
+        return do_care(session, open_care(session, ground.target), lambda entry: "s3cret-of-the-gate")
+
+    try:
+        done = cared(at, fault)
+        in_trouble = "done" if done.failure is None else done.runs[0].state
+    except Killed:
+        in_trouble = "killed"
+    if in_trouble not in ("done", "put back"):
+        assert back(ground).is_as_before
+    if in_trouble != "done":
+        assert whole(ground) == before
+        assert [entry.task.kind for entry in open_care(ground.session(), ground.target)] == [Care.SECRET]
+        done = cared()
+    assert [entry.task.kind for entry in done.done] == [Care.SECRET]
+    assert not open_care(ground.session(), ground.target)
+    # Undone, the target lacks it again, and nowhere does it stand in the ledger.
+    assert back(ground).is_as_before
+    assert whole(ground) == before
+    assert [entry.task.kind for entry in open_care(ground.session(), ground.target)] == [Care.SECRET]
+    assert b"s3cret-of-the-gate" not in (halcyon / "ledger.sqlite").read_bytes()
 
 
 @pytest.mark.parametrize("fault", FAULTS)

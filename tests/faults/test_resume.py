@@ -11,9 +11,9 @@ import pytest
 from amphora.core.needs.crosswalk import row_name
 from amphora.core.plan.docket import IfItFails
 from amphora.engine.imports import import_prepared
+from amphora.engine.proof import prove_run
 from amphora.engine.resume import next_leg, picked_up, run_to_resume
 from amphora.engine.runs.forwards import Outcome
-from amphora.engine.verify import verify_run
 from amphora.files.crosswalk_file import Cell, write_cells
 from tests.contract.conftest import ground as ground
 from tests.contract.grounds import Ground
@@ -143,7 +143,7 @@ def test_a_pause_on_every_adapter(ground: Ground) -> None:
     outcome = bring(ground, report.path)
     assert outcome.run.state == "paused"
     assert set(whole(ground)) - set(before) == {maker}
-    assert verify_run(ground.session(), outcome.run)
+    assert prove_run(ground.session(), outcome.run).is_whole
     write_cells(crosswalk, [Cell(*row, ground.target, mapped.value)])
     assert onwards(ground).run.state == "done"
     assert alike(whole(ground)) == alike(promised)

@@ -160,7 +160,7 @@ def test_what_is_left_to_do_by_hand_counts_where_that_is_asked_for(amphora: Prog
     amphora("export", "grove-dev", "Weighbridge feed", "--as", "feed")
     amphora("map", "feed", "grove-test", "--accept", "--set", "weighbridge-feed-every_minutes=5")
     done = amphora("import", "feed", "grove-test", "--yes", "--require-complete")
-    assert (done.code, done.verdict.endswith("Not complete: 1 secret to enter.")) == (1, True)
+    assert (done.code, done.verdict.endswith("Still to do: 1 secret.")) == (1, True)
     amphora("undo", "last", "--yes")
     assert amphora("import", "feed", "grove-test", "--yes").code == 0
 

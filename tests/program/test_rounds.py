@@ -230,7 +230,7 @@ def test_several_targets_are_verified_and_told_what_is_left_to_do(small: Program
     found = small("verify", "small", "sites", "--json")
     assert found.code == 1
     assert found.json["verdict"] == "1 of 3 targets are not as promised: grove-live."
-    assert found.json["next"] == "amphora compare small grove-live"
+    assert found.json["next"] == "amphora edits grove-live"
     assert [len([item for item in one["items"] if item["as_promised"]]) for one in found.json["targets"]] == [2, 1, 2]
     assert small("export", "grove-dev", "Weighbridge feed", "--as", "feed").code == 0
     given = ("--accept", "--set", "weighbridge-feed-every_minutes=5")
@@ -238,7 +238,7 @@ def test_several_targets_are_verified_and_told_what_is_left_to_do(small: Program
         small("map", "feed", name, *given)
     done = small("import", "feed", "grove-test", "grove-live", "--yes")
     assert done.code == 0, done.err
-    assert "grove-live: still to do by hand" in done.out
+    assert "grove-live: still to do" in done.out
     assert done.out.count("Enter secret weighbridge-feed-access-key") == 2
 
 

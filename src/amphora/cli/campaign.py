@@ -45,7 +45,7 @@ def import_many(
         ways = [(one.docket, in_the_way(work.session, one, request)) for one in dockets]
         work.show(previews_result(title, ways))
         return
-    parts = [Part(one, name=how.names.get(one.docket.target, "")) for one in dockets]
+    parts = [Part(one, name=how.names.get(one.docket.target, ""), why=how.why) for one in dockets]
     refuse_any(parts, {one.docket.target: stopping(work.session, one, request) for one in dockets}, len(dockets))
     names = [one.docket.target for one in dockets]
     if not request.yes and not work.is_terminal:
@@ -67,8 +67,8 @@ def import_many(
     settle(work.session, campaign, found)
     write_links(how.links, [(one.docket, one.outcome) for one in found if one.outcome and not one.outcome.failure])
     result = rounds_result(title, found, campaign.name)
-    left = [came.docket for came in found if came.outcome]
-    work.show(demanding(result, left) if how.is_complete else result, has_changed=True)
+    outcomes = [came.outcome for came in found if came.outcome]
+    work.show(demanding(result, outcomes) if how.is_complete else result, has_changed=True)
 
 
 def go_on_with_many(work: Work, campaign: Campaign, has_more: bool = False, preview: bool = False) -> None:

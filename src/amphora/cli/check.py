@@ -13,6 +13,7 @@ from amphora.cli.work import (
     FolderOption,
     JsonFlag,
     ProgressOption,
+    one_format,
     working,
 )
 from amphora.core.values.next_step import NOTHING, to_type
@@ -53,6 +54,7 @@ def check(
     from amphora.engine.gate import ImportRequest, agreed, in_the_way
     from amphora.render.check import check_markdown, check_result, rules_result
 
+    one_format(json=json, md=md)
     with working(json, workspace, progress) as work:
         if rules:
             work.show(rules_result(work.session_anywhere.workspace.rule_levels))

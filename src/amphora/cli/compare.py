@@ -20,6 +20,7 @@ from amphora.cli.work import (
     SameOption,
     TitleOption,
     Work,
+    one_format,
     working,
 )
 from amphora.core.values.next_step import advice, blank, to_type
@@ -92,6 +93,7 @@ def compare(
     from amphora.core.values.errors import UsageFault
     from amphora.render.beside import ONLY
 
+    one_format(json=json, md=md)
     with working(json, workspace) as work:
         if only and only not in ONLY:
             raise UsageFault(f"--only takes {', '.join(ONLY)}, not {only!r}.", next_step=to_type("compare", "--help"))

@@ -37,6 +37,10 @@ def export(
             "--note-for", metavar="ITEM=TEXT", help="A line on one item, shown where an import pauses for it."
         ),
     ] = None,
+    afterwards: Annotated[
+        list[str] | None,
+        typer.Option(metavar="TEXT", help="What to do after each import; it stays open until somebody has done it."),
+    ] = None,
     with_: Annotated[
         list[str] | None,
         typer.Option("--with", metavar="WHAT", help="access: the access rules of apps; records: the rows of tables."),
@@ -60,6 +64,7 @@ def export(
       amphora export grove-dev "Harvest Intake" --as olive-intake --leave-out "Olive varieties"
       amphora export grove-dev "Press Board" --as press-hall --with access --preview
       amphora export grove-dev "Lab exchange" --as lab --note-for "Lab exchange=Ask Petra for an account"
+      amphora export grove-dev "Harvest Intake" --as olive-intake --afterwards "Tell the gate crew"
       amphora export olive-intake
     """
     from amphora.engine.selections import Wish, export_wish
@@ -69,7 +74,14 @@ def export(
         wish = Wish(environment, tuple(items or ()), name, tuple(leave_out or ()), take, tuple(with_ or ()))
         wish = replace(wish, without=tuple(without or ()))
         report = export_wish(
-            work.session, wish, version=version, out=out, note=note, preview=preview, notes=_pairs(note_for or [])
+            work.session,
+            wish,
+            version=version,
+            out=out,
+            note=note,
+            preview=preview,
+            notes=_pairs(note_for or []),
+            afterwards=tuple(text.strip() for text in afterwards or () if text.strip()),
         )
         environment = report.contents.source
         work.show(export_result(report, work.session.likely_target(environment)))

@@ -94,6 +94,7 @@ def import_(
     run_name: Annotated[
         str, typer.Option("--run-name", metavar="NAME", help="How the run is called, for whoever looks for it later.")
     ] = "",
+    why: Annotated[str, typer.Option(metavar="TEXT", help="The reason, kept with the run for the record.")] = "",
     pick_up: Annotated[
         bool, typer.Option("--pick-up", help="Go on with this package's unfinished run, if there is one.")
     ] = False,
@@ -119,7 +120,7 @@ def import_(
     \b
     Examples:
       amphora import olive-intake grove-live --preview
-      amphora import olive-intake grove-live --yes
+      amphora import olive-intake grove-live --yes --why "change 4711"
       amphora import intake.docket.yaml --yes
       amphora import olive-intake live-sites --rounds one-then-rest --yes
       amphora import olive-intake grove-live --yes --run-name build-77 --pick-up --progress json
@@ -178,7 +179,7 @@ def import_(
             # Before it is prepared: a name that was mistyped must not cost a reading of the wrong target.
             same_target(read_docket(Path(package)), environments or ())
             prepared = prepare_from_docket(work.session, Path(package), request)
-            import_one(work, prepared, request, preview, How(links, run_name, require_complete))
+            import_one(work, prepared, request, preview, How(links, run_name, require_complete, why=why))
             return
         if not environments:
             if Path(package).suffix in (".yaml", ".yml"):
@@ -215,10 +216,10 @@ def import_(
         parts = rounds_of(targets, rounds)
         dockets = [prepare(work.session, contents, name, said) for name in targets]
         if len(targets) == 1:
-            how = How(links, names[targets[0]], require_complete)
+            how = How(links, names[targets[0]], require_complete, why=why)
             import_one(work, dockets[0], request, preview, how)
         else:
-            how = How(links, "", require_complete, names)
+            how = How(links, "", require_complete, names, why)
             import_many(work, dockets, request, parts, go_on, preview, how)
 
 

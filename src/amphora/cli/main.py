@@ -9,6 +9,7 @@ from typing import Annotated
 import typer
 
 from amphora.cli import (
+    aftercare,
     check,
     compare,
     deliveries,
@@ -37,7 +38,7 @@ from amphora.cli.workspace import show_workspace
 app = typer.Typer(
     name="amphora",
     help="Moves apps, flows, reports and integrations between environments, and finishes the job.\n\n"
-    "The way: survey, export, check, map, compare, import, verify, history.\n\n"
+    "The way: survey, export, check, map, compare, import, aftercare, verify, history.\n\n"
     "Try it on made-up data:  amphora demo",
     # The plain help of the library's base: the drawn one costs a terminal library at every start.
     cls=PlainGroup,
@@ -79,6 +80,7 @@ for name, command in (
     ("compare", compare.compare),
     ("import", imports.import_),
     ("resume", resume.resume),
+    ("aftercare", aftercare.aftercare),
     ("verify", verify.verify),
     ("undo", undo.undo),
     ("history", history.history),

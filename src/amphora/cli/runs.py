@@ -31,6 +31,8 @@ class How:
     name: str = ""
     is_complete: bool = False
     names: Mapping[str, str] = field(default_factory=dict)
+    why: str = ""
+    """The reason that is kept with the run."""
 
 
 PLAIN = How()
@@ -68,14 +70,16 @@ def write_links(links: Path | None, done: Sequence[tuple[Docket, Outcome]]) -> N
         links.write_text(links_table(done), encoding="utf-8-sig", newline="")
 
 
-def demanding(result: Result, dockets: Sequence[Docket]) -> Result:
-    """The result, with another exit code where something is left to do by hand."""
-    from amphora.core.values.words import counted
+def demanding(result: Result, outcomes: Sequence[Outcome]) -> Result:
+    """The result, with another exit code where something is still to do."""
+    from amphora.core.plan.aftercare import told
+    from amphora.ledger.records import OPEN
 
-    count = sum(len(docket.to_enter) for docket in dockets)
-    if result.code or not count:
+    still = [entry.task for outcome in outcomes for entry in outcome.care if entry.state == OPEN]
+    if result.code or not still:
         return result
-    return replace(result, verdict=f"{result.verdict} Not complete: {counted(count, 'secret')} to enter.", code=1)
+    words = result.verdict if "Still to do" in result.verdict else f"{result.verdict} Still to do: {told(still)}."
+    return replace(result, verdict=words, code=1)
 
 
 def carried_out(work: Work, prepared: Prepared, run: Run | None = None, how: How = PLAIN) -> None:
@@ -95,13 +99,13 @@ def carried_out(work: Work, prepared: Prepared, run: Run | None = None, how: How
             return typer.confirm("Keep what is done, to go on later? (No puts it back)", err=True)
         return prepared.docket.if_it_fails is IfItFails.KEEP
 
-    outcome, verified = import_prepared(work.session, prepared, run, keeper, name=how.name)
+    outcome, verified = import_prepared(work.session, prepared, run, keeper, name=how.name, why=how.why)
     if outcome.failure:
         raise outcome.failure
     write_links(how.links, [(prepared.docket, outcome)])
     if outcome.run.state != PAUSED:
         result = import_result(prepared.docket, outcome, verified)
-        work.show(demanding(result, [prepared.docket]) if how.is_complete else result, has_changed=True)
+        work.show(demanding(result, [outcome]) if how.is_complete else result, has_changed=True)
         return
     with picked_up(work.session, outcome.run) as picked:
         work.show(standstill_result(standstill(work.session, picked), "import"), has_changed=True)

@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, working
+from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, one_format, working
 
 
 def survey(
@@ -35,6 +35,7 @@ def survey(
     from amphora.engine.survey import survey as survey_items
     from amphora.render.survey import survey_csv, survey_result
 
+    one_format(json=json, csv=csv)
     with working(json, workspace) as work:
         session = work.session
         rows = survey_items(session, environment, items or (), drafts=drafts, changed_since=changed_since, sort=sort)

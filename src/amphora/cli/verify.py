@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Annotated
 
 import typer
@@ -11,9 +12,9 @@ from amphora.cli.work import (
     FolderOption,
     JsonFlag,
     ProgressOption,
+    one_format,
     working,
 )
-from amphora.core.values.next_step import to_type
 
 
 def verify(
@@ -21,36 +22,37 @@ def verify(
     environments: Annotated[
         list[str] | None, typer.Argument(metavar="[ENV|GROUP]...", help="Where, for a package.")
     ] = None,
+    junit: Annotated[Path | None, typer.Option(metavar="FILE", help="Write it as JUnit XML, too.")] = None,
+    markdown: Annotated[bool, typer.Option("--md", help="As Markdown.")] = False,
     progress: ProgressOption = "",
     json: JsonFlag = False,
     workspace: FolderOption = None,
     debug: DebugFlag = False,
 ) -> None:
-    """Is the target what was promised?
+    """Is the target what was promised, and is nothing else changed?
 
     \b
     Examples:
-      amphora verify olive-intake grove-live
       amphora verify last
-      amphora verify olive-intake live-sites
+      amphora verify olive-intake grove-live
+      amphora verify olive-intake live-sites --junit verify.xml
     """
-    from amphora.core.values.errors import NotReady
-    from amphora.engine.verify import verify_package, verify_run
-    from amphora.render.verify import verifications_result, verify_result
+    from amphora.engine.proof import prove_package, prove_run, run_to_verify
+    from amphora.render.verify import proof_result, proofs_junit, proofs_markdown, proofs_result
 
+    one_format(json=json, md=markdown)
     with working(json, workspace, progress) as work:
-        if not environments:
-            run = work.session.ledger.journal.run(subject)
-            found = verify_run(work.session, run)
-            if not found:
-                message = f"{run.name} left nothing that could be verified: it is {run.state}."
-                raise NotReady(message, subject=run.name, next_step=to_type("history", run.name))
-            work.show(verify_result(run.package, run.version, run.environment, found))
-            return
-        targets = work.session.workspace.targets(environments)
-        each = {name: verify_package(work.session, subject, name) for name in targets}
-        if len(targets) > 1:
-            work.show(verifications_result(subject, each))
-            return
-        [(name, (version, found))] = each.items()
-        work.show(verify_result(subject, version, name, found))
+        if environments:
+            targets = work.session.workspace.targets(environments)
+            proofs = [prove_package(work.session, subject, name) for name in targets]
+        else:
+            proofs = [prove_run(work.session, run_to_verify(work.session, subject))]
+        if junit:
+            junit.write_text(proofs_junit(proofs), encoding="utf-8")
+        if markdown:
+            work.write(proofs_markdown(proofs))
+            raise typer.Exit(0 if all(proof.is_whole for proof in proofs) else 1)
+        if len(proofs) == 1:
+            work.show(proof_result(proofs[0]))
+        else:
+            work.show(proofs_result(subject, {proof.environment: proof for proof in proofs}))

@@ -175,6 +175,16 @@ class Work:
             self._session.close()
 
 
+def one_format(**asked: bool) -> None:
+    """UsageFault where a result is asked for in two formats at once: one of them would be lost."""
+    from amphora.core.values.errors import UsageFault
+    from amphora.core.values.next_step import advice
+
+    if len(names := [f"--{name}" for name, is_asked in asked.items() if is_asked]) > 1:
+        words = f"{' and '.join(names)} are two formats of one result."
+        raise UsageFault(words, subject=names[1], next_step=advice("Ask for one of them."))
+
+
 @contextmanager
 def working(is_json: bool, folder: Path | None, progress: str = "") -> Iterator[Work]:
     """A command's frame: whatever it opens is closed again. `progress` is how to tell what goes on."""

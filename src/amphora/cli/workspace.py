@@ -23,5 +23,6 @@ def show_workspace(work: Work) -> bool:
     names = [path.name.removesuffix(SUFFIX) for path in packages]
     runs = work.session.ledger.journal.runs() if workspace.has_ledger else []
     many = work.session.ledger.campaigns.open() if workspace.has_ledger else []
-    work.show(workspace_result(workspace.folder, list(workspace.environments), names, runs, many))
+    still = work.session.ledger.aftercare.open() if workspace.has_ledger else []
+    work.show(workspace_result(workspace.folder, list(workspace.environments), names, runs, many, still))
     return True

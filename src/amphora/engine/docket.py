@@ -8,7 +8,8 @@ from dataclasses import dataclass, field, replace
 from amphora.core.form.secrets import sealed
 from amphora.core.form.spots import part_ids
 from amphora.core.merge.merge import TARGET
-from amphora.core.needs.crosswalk import Mapped, MapState, resolve
+from amphora.core.needs.crosswalk import Mapped, MapState, resolve, row_name
+from amphora.core.plan.aftercare import Task, secret_task, tell_tasks, words_tasks
 from amphora.core.plan.claims import Claims
 from amphora.core.plan.decisions import KEEP, NEW, THERE, Decisions
 from amphora.core.plan.docket import Action, Custody, Do, Docket, Fate, fingerprint
@@ -18,7 +19,7 @@ from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Contents, Finding, Item, Leak
 from amphora.core.values.next_step import advice
-from amphora.core.values.tokens import NEED_KINDS, parse_token
+from amphora.core.values.tokens import NEED_KINDS, PREFIX, parse_token
 from amphora.engine.action import action_of, secrets_to_enter
 from amphora.engine.check import found_by_rules, sheets_for, target_index
 from amphora.engine.intake import Intake, lacking, taken_in
@@ -116,7 +117,7 @@ def prepare(
         left_out=tuple(sorted(left)),
         shared=claims.shared((a.key for a in actions if a.do is Do.UPDATE), taken.name, taken.source_uid),
         id_taken=other_ids if said.ids == KEEP else (),
-        to_enter=_to_enter(actions, side, present, taken, mapped),
+        care=_care(actions, side, present, taken, mapped),
         of_others=present.of_others,
     )
     docket = planned(docket, side, taken, said, adopted.keys)
@@ -163,16 +164,21 @@ def _written_down(session: Session, side: Side, intake: Intake, actions: Sequenc
     )
 
 
-def _to_enter(
+def _care(
     actions: Sequence[Action], side: Side, present: Present, contents: Contents, mapped: Sequence[Mapped]
-) -> tuple[tuple[Key, str], ...]:
-    """The secrets that somebody has to enter by hand afterwards, by item."""
+) -> tuple[Task, ...]:
+    """What has to follow: secrets that the target lacks, what the package's maker asks for, people to be told."""
     kept = secrets_at_hand(mapped, side.name)
-    return tuple(
-        (action.key, token)
+    secrets = [
+        secret_task(action.key, action.states.title, token, row_name(token.removeprefix(PREFIX)))
         for action in actions
         for token in secrets_to_enter(action, side, present.found.get(action.key), contents.files, kept)
-    )
+    ]
+    created = {action.key: action.states.title for action in actions if action.do is Do.CREATE}
+    # Asked for again only where something happens: importing the same once more is no reason to tell people.
+    is_idle = all(action.do is Do.LEAVE for action in actions)
+    words = [] if is_idle else words_tasks(contents.afterwards)
+    return (*secrets, *words, *tell_tasks(created, {}, side.opened.description.sheets))
 
 
 def _made_by_now(mapped: Mapped, side: Side) -> Mapped:

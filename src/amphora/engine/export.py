@@ -98,6 +98,8 @@ class ExportRequest:
     note: str = ""
     notes: tuple[tuple[str, str], ...] = ()
     """Words on single items, each with the item in any naming."""
+    afterwards: tuple[str, ...] = ()
+    """What is to be done after each import, in the words of whoever exports."""
     access: bool = False
     records: bool = False
     attachments: bool = True
@@ -135,7 +137,9 @@ def export(session: Session, request: ExportRequest) -> ExportReport:
         name, "0.0.0", environment, side.uid, gathered.items, needs, request.note, sheets, gathered.files
     )
     notes = _notes(request, side, gathered.items)
-    contents = replace(contents, source_release=opened.description.release, notes=notes)
+    contents = replace(
+        contents, source_release=opened.description.release, notes=notes, afterwards=request.afterwards
+    )
     # Before anything is written, be it a preview: what was on the disk once may be in a backup.
     refuse_to_pack(
         [

@@ -13,9 +13,11 @@ from amphora.core.plan.gate import Why
 from amphora.core.values.errors import AmphoraError, NotReady, UsageFault
 from amphora.core.values.model import Contents
 from amphora.core.values.next_step import blank, to_type
+from amphora.engine.aftercare import cared_for
 from amphora.engine.docket import Prepared, is_current, prepare
 from amphora.engine.gate import ImportRequest, agreed, in_the_way, refuse
 from amphora.engine.old_links import old_links
+from amphora.engine.proof import Cause
 from amphora.engine.resume import kept_request, packed_file
 from amphora.engine.runs.forwards import Keeper, Outcome, Provision, carry_out, go_on
 from amphora.engine.runs.stage import stage_of
@@ -24,7 +26,8 @@ from amphora.engine.verify import Verified, looked_at
 from amphora.files.docket_file import DocketFile, line_of, read_docket
 from amphora.files.reviewed import refuse_otherwise
 from amphora.files.sources import open_package, stored_package
-from amphora.ledger.records import Run
+from amphora.ledger.proofs import Proved
+from amphora.ledger.records import DONE, Run
 
 
 def prepare_from_docket(session: Session, path: Path, request: ImportRequest) -> Prepared:
@@ -128,10 +131,12 @@ def import_prepared(
     keeper: Keeper | None = None,
     campaign: str = "",
     name: str = "",
+    why: str = "",
 ) -> tuple[Outcome, list[Verified]]:
     """Carries out a decided docket, or the next leg of a run, and verifies what came of it. A failure is in the
     outcome, with what it means for the target. `keeper` is asked whether what was done is kept; else the docket says
-    so. `campaign` is the import into many targets that it is part of, `name` how the run is to be called."""
+    so. `campaign` is the import into many targets that it is part of, `name` how the run is to be called, `why` the
+    reason that somebody gave."""
     docket, opened = prepared.docket, prepared.opened
     # Somebody may have sat before the question for an hour.
     if not is_current(session, prepared):
@@ -149,21 +154,31 @@ def import_prepared(
     elif not docket.pauses and docket.if_it_fails is not IfItFails.KEEP:
         # Without the package: a run that is put back if it fails has to wait for nobody. Should it be killed, the
         # package is looked for where packages are.
-        outcome = carry_out(docket, stage, Provision(kept_request(prepared), None, campaign, name), keeper)
+        outcome = carry_out(docket, stage, Provision(kept_request(prepared), None, campaign, name, why), keeper)
     else:
         with packed_file(session, prepared.original or prepared.contents) as file:
-            outcome = carry_out(docket, stage, Provision(kept_request(prepared), file, campaign, name), keeper)
+            outcome = carry_out(docket, stage, Provision(kept_request(prepared), file, campaign, name, why), keeper)
     if outcome.failure:
         return outcome, []
     try:
-        verified, items = looked_at(session, opened.name, session.ledger.delivered(outcome.run))
+        look = looked_at(session, opened.name, session.ledger.delivered(outcome.run))
+        verified = list(look.verified)
         was = [action.item.link for action in docket.actions if action.key in outcome.links]
-        held = old_links(items, was, outcome.links.values())
-        return replace(outcome, old_links=tuple(held)), verified
+        held = old_links(look.items, was, outcome.links.values())
+        care = cared_for(session, prepared, outcome.run, verified, held)
+        run = outcome.run
+        if run.state == DONE:
+            wrong = {one.key: Cause.UNKNOWN.value for one in verified if not one.is_as_promised}
+            account = opened.environment.whoami().account
+            session.ledger.proofs.record(
+                Proved(run.uid, run.id, run.package, run.version, account, len(verified), wrong)
+            )
+        return replace(outcome, old_links=tuple(held), care=tuple(care)), verified
     except AmphoraError as error:
         # The run is done and recorded: that nobody can look just now is not its fault.
         session.listener(f"not verified: {error.message}", 0, 0)
-        return replace(outcome, unverified=error.message), []
+        care = session.ledger.aftercare.of_run(outcome.run)
+        return replace(outcome, unverified=error.message, care=tuple(care)), []
 
 
 def is_recorded(session: Session, docket: Docket) -> bool:

@@ -63,7 +63,8 @@ def leaks_in(contents: Contents, sheets: Sheets, guard: Guard) -> list[Found]:
         # Row by row, as they are written: a table is never in memory as a whole.
         for number, row in enumerate(rows_of(rows), 1):
             found += [(key, leak) for leak in leaks_in_row(key, number, row, guard)]
-    for key, text in (("", contents.note), *contents.notes.items()):
+    beside = [("", text) for text in contents.afterwards]
+    for key, text in (("", contents.note), *beside, *contents.notes.items()):
         found += [(key, leak) for leak in leaks_in_text(key, NOTE, text, guard)]
     return [one for one in found if one[1].is_sure]
 

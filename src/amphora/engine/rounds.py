@@ -36,11 +36,12 @@ MOST_AT_ONCE = 4
 @dataclass(frozen=True)
 class Part:
     """What is to be done in one target: a docket, the run that goes on with it if there is one, and the name that a
-    new one is to have."""
+    new one is to have, with the reason for it."""
 
     prepared: Prepared
     run: Run | None = None
     name: str = ""
+    why: str = ""
 
     @property
     def target(self) -> str:
@@ -210,7 +211,7 @@ def _one(session: Session, part: Part, campaign: str, keeper: Keeper | None) -> 
     if part.run is None and docket.is_settled and is_recorded(session, docket):
         return Came(docket, NOTHING_TO_DO)
     try:
-        outcome, verified = import_prepared(session, part.prepared, part.run, keeper, campaign, part.name)
+        outcome, verified = import_prepared(session, part.prepared, part.run, keeper, campaign, part.name, part.why)
     except AmphoraError as error:
         # Refused before it began: somebody was quicker, or the target can't be reached any more.
         return Came(docket, NOT_BEGUN, trouble=error)

@@ -6,13 +6,16 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
+from amphora.core.plan.aftercare import Task, told
 from amphora.core.values.errors import Interrupted
 from amphora.core.values.keys import readable
 from amphora.core.values.next_step import NextStep, blank, open_value, to_type
 from amphora.core.values.words import counted, few
 from amphora.engine.verdicts import BROKEN, COUNTS, INTERRUPTED, PAUSED, REFUSED, Standing, Verdict
+from amphora.ledger.records import OPEN
 
 if TYPE_CHECKING:
+    from amphora.engine.record import Told
     from amphora.engine.resume import Standstill
     from amphora.engine.rounds import Came
     from amphora.engine.runs.backwards import Back
@@ -46,7 +49,11 @@ def of_rounds(
     if is_paused:
         first = next((one.run.name for one in waiting), campaign)
         return Verdict(line, "warn", to_type("resume", first), PAUSED)
-    return Verdict(line, "good", to_type("history", campaign) if campaign else to_type("history"))
+    still = [entry.task for came in found if came.outcome for entry in came.outcome.care if entry.state == OPEN]
+    named = [campaign] if campaign else []
+    if still:
+        return Verdict(f"{line} Still to do: {told(still)}.", "good", to_type("aftercare", *named))
+    return Verdict(line, "good", to_type("history", *named))
 
 
 def of_undo_all(campaign: str, found: Sequence[Back], rest: Sequence[str]) -> Verdict:
@@ -115,24 +122,36 @@ def of_run(run: Run) -> NextStep:
     return to_type("compare", f"{run.package}-{run.version}", run.environment)
 
 
-def of_runs(runs: Sequence[Run]) -> NextStep:
+def of_told(told: Told) -> NextStep:
+    """What to do next about a run whose aftercare is known."""
+    return to_type("aftercare", told.run.name) if told.still and not told.run.is_open else of_run(told.run)
+
+
+def of_tolds(tolds: Sequence[Told]) -> NextStep:
     """What to do next about several runs, the latest first: what is open comes first."""
-    still = [run for run in runs if run.is_open]
-    return of_run(still[0]) if still else to_type("history", runs[0].name)
+    waiting = [one for one in tolds if one.run.is_open] or [one for one in tolds if one.still]
+    return of_told(waiting[0]) if waiting else to_type("history", tolds[0].run.name)
 
 
 def of_workspace(
-    environments: Sequence[str], packages: Sequence[str], runs: Sequence[Run], many: Sequence[Campaign] = ()
+    environments: Sequence[str],
+    packages: Sequence[str],
+    runs: Sequence[Run],
+    many: Sequence[Campaign] = (),
+    still: Sequence[Task] = (),
 ) -> Verdict:
-    """Where a workspace stands."""
+    """Where a workspace stands; `still` is what is to be done after imports."""
     unsettled = [run for run in runs if run.is_open]
+    tail = f" Still to do: {told(still)}." if still else ""
     if many:
         # It takes up the runs that are part of it.
         words = f"{few([campaign.name for campaign in many])} {'is' if len(many) == 1 else 'are'} not finished."
-        return Verdict(words, "warn", to_type("resume", many[0].name))
+        return Verdict(words + tail, "warn", to_type("resume", many[0].name))
     if unsettled:
         words = f"{counted(len(unsettled), 'run')} {'is' if len(unsettled) == 1 else 'are'} not finished."
-        return Verdict(words, "warn", of_run(unsettled[0]))
+        return Verdict(words + tail, "warn", of_run(unsettled[0]))
+    if still:
+        return Verdict(tail.strip(), "warn", to_type("aftercare"))
     if not environments:
         return Verdict(
             "Nothing is open. No environment yet.", "good", to_type("env", "add", blank("NAME"), blank("LOCATION"))

@@ -38,6 +38,7 @@ def export_wish(
     note: str,
     preview: bool,
     notes: tuple[tuple[str, str], ...] = (),
+    afterwards: tuple[str, ...] = (),
 ) -> ExportReport:
     """Exports what is wished for, and keeps the selection under the package's name."""
     name, selection = _selected(session, wish)
@@ -59,6 +60,7 @@ def export_wish(
         out,
         note,
         notes,
+        afterwards,
         "access" in selection.with_,
         "records" in selection.with_,
         "attachments" not in selection.without,

@@ -9,16 +9,20 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
+from amphora.core.plan.aftercare import told
 from amphora.core.plan.docket import Do, Docket, Fate
 from amphora.core.plan.gate import Reason, Why
 from amphora.core.values.model import Contents, Finding, Level
 from amphora.core.values.next_step import NOTHING, NextStep, blank, open_value, to_type
 from amphora.core.values.words import counted, few
+from amphora.engine.proof import Cause
+from amphora.ledger.records import OPEN
 
 if TYPE_CHECKING:
     from amphora.engine.compare import Differences
     from amphora.engine.edits import Edited
     from amphora.engine.export import ExportReport
+    from amphora.engine.proof import Proof
     from amphora.engine.runs.forwards import Outcome
     from amphora.engine.verify import Verified
     from amphora.ledger.records import Run
@@ -127,7 +131,9 @@ def of_import(docket: Docket, outcome: Outcome, verified: Sequence[Verified]) ->
     leg = f"; in leg {outcome.run.leg}" if outcome.run.leg > 1 else ""
     words = f"Done: {docket.title} is in {docket.target}{leg}, {len(docket.by(Do.CREATE))} created,"
     words += f" {len(docket.by(Do.UPDATE))} updated{retired}; {checked}. Run {outcome.run.name}."
-    after = to_type("verify" if outcome.unverified else "history", outcome.run.name)
+    still = [entry.task for entry in outcome.care if entry.state == OPEN]
+    words += f" Still to do: {told(still)}." if still else ""
+    after = to_type("verify" if outcome.unverified else "aftercare" if still else "history", outcome.run.name)
     return Verdict(words, "bad" if wrong else "good", after, COUNTS if wrong or outcome.unverified else 0)
 
 
@@ -248,15 +254,27 @@ def of_export(report: ExportReport, target: str) -> Verdict:
     return Verdict(words, "good", after)
 
 
-def of_verification(package: str, version: str, environment: str, verified: Sequence[Verified]) -> Verdict:
-    """Whether a target is what was promised."""
-    wrong = [one for one in verified if not one.is_as_promised]
-    what = f"of {package} {version}"
-    if not wrong:
-        all_ = "the one item" if len(verified) == 1 else f"all {len(verified)} items"
-        return Verdict(f"{environment} is as promised: {all_} {what}.", "good", to_type("history"))
-    words = f"{environment} is not as promised: {len(wrong)} of {counted(len(verified), 'item')} {what} differ."
-    return Verdict(words, "bad", to_type("compare", package, environment), COUNTS)
+def of_proof(proof: Proof) -> Verdict:
+    """Whether a target is what was promised, and what else of it is not as it was."""
+    what = f"of {proof.package} {proof.version}"
+    strange = [one for one in proof.elsewhere or () if not one.is_ours]
+    beside = f" Beside it {counted(len(strange), 'item')} changed there since, not by this run." if strange else ""
+    if proof.is_whole:
+        count = len(proof.items)
+        all_ = "the one item" if count == 1 else f"all {count} items" if count else "nothing is left to look at"
+        words = f"{proof.environment} is as promised: {all_} {what}.{beside}"
+        return Verdict(words, "good", to_type("history", *([proof.run.name] if proof.run else [])))
+    parts = [f"{len(proof.off)} of {counted(len(proof.items), 'item')} differ"] if proof.off else []
+    parts += [f"{counted(len(proof.broken), 'connection')} not answering"] if proof.broken else []
+    parts += [f"{counted(len(proof.by_us), 'item')} changed that was not to be touched"] if proof.by_us else []
+    words = f"{proof.environment} is not as promised: {', '.join(parts)}, {what}.{beside}"
+    causes = {off.cause for off in proof.off.values()}
+    after = to_type("compare", proof.package, proof.environment)
+    if causes == {Cause.EDITED}:
+        after = to_type("edits", proof.environment)
+    elif not causes:
+        after = to_type("env", "test", proof.environment)
+    return Verdict(words, "bad", after, COUNTS)
 
 
 def of_edits(environment: str, edits: Sequence[Edited], made: str, dockets: Sequence[str]) -> Verdict:

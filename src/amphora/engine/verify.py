@@ -2,22 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from amphora.core.form.bindings import MISSING
 from amphora.core.merge.compare import item_differences
 from amphora.core.merge.merge import By, FieldChange
-from amphora.core.plan.claims import Claims
-from amphora.core.values.errors import NotReady
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Item
-from amphora.core.values.next_step import to_type
-from amphora.core.values.versions import newest
 from amphora.engine.session import Session
 from amphora.engine.shapes import Shapes
-from amphora.engine.sides import own_side, read_items
-from amphora.ledger.records import Delivery, Run
+from amphora.engine.sides import Side, own_side, read_items
+from amphora.ledger.records import Delivery
 
 
 @dataclass(frozen=True)
@@ -34,39 +30,22 @@ class Verified:
         return self.is_there and not self.differences
 
 
-def verify_package(session: Session, package: str, environment: str) -> tuple[str, list[Verified]]:
-    """Verifies the latest version of a package that was delivered into an environment."""
-    opened = session.open(environment)
-    latest = session.ledger.last_deliveries(opened.description.uid).values()
-    claims = Claims(session.ledger.claims(opened.description.uid))
-    # By claims and not by deliveries: what was retired, withdrawn or let go since is promised by nobody.
-    claimed = {claim.key for claim in claims.of(package)}
-    mine = [delivery for delivery in latest if delivery.package == package and delivery.key in claimed]
-    if not mine:
-        raise NotReady(
-            f"{package} was never imported into {environment} from this workspace.",
-            subject=package,
-            next_step=to_type("import", package, environment),
-        )
-    return newest(one.version for one in mine), verify(session, environment, mine)
-
-
-def verify_run(session: Session, run: Run) -> list[Verified]:
-    """Verifies what a run delivered and nobody retired, withdrew or let go since."""
-    delivered = session.ledger.delivered(run)
-    claimed = Claims(session.ledger.claims(run.uid)).claimed([one.key for one in delivered])
-    return verify(session, run.environment, [one for one in delivered if one.key in claimed])
-
-
 def verify(session: Session, environment: str, deliveries: Sequence[Delivery]) -> list[Verified]:
     """Compares what was delivered, in its merged form, with what is there now."""
-    return looked_at(session, environment, deliveries)[0]
+    return list(looked_at(session, environment, deliveries).verified)
 
 
-def looked_at(
-    session: Session, environment: str, deliveries: Sequence[Delivery]
-) -> tuple[list[Verified], dict[Key, Item]]:
-    """The same, with what was found there, in portable form."""
+@dataclass(frozen=True)
+class Look:
+    """Delivered items looked at: how each stands, what was found there in portable form, and the whole index."""
+
+    verified: tuple[Verified, ...]
+    items: Mapping[Key, Item]
+    side: Side
+
+
+def looked_at(session: Session, environment: str, deliveries: Sequence[Delivery]) -> Look:
+    """The same, with what was found there."""
     side = own_side(session.open(environment), session.ledger, session.crosswalk)
     shapes = Shapes(side.opened.description.sheets)
     deliveries = [shapes.delivery(one) for one in deliveries]
@@ -77,7 +56,8 @@ def looked_at(
     session.listener(f"verifying {environment}", 0, len(there))
     items, _, _ = read_items(side, [d.key for d in there], bases=bases)
     rows = {d.key: side.by_key[d.key].rows for d in there}
-    return [_verified(d, items.get(d.key), rows.get(d.key), session, environment) for d in deliveries], items
+    verified = [_verified(d, items.get(d.key), rows.get(d.key), session, environment) for d in deliveries]
+    return Look(tuple(verified), items, side)
 
 
 def _verified(

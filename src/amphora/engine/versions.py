@@ -103,13 +103,17 @@ def _is_same(export: Export, contents: Contents) -> bool:
 def _is_said_there(last: Export, contents: Contents) -> bool:
     """Whether a package says already what is to be said with it. Notes are no contents, and yet what somebody wrote
     must not be lost because nothing else changed."""
-    if not contents.note and not contents.notes:
+    if not contents.note and not contents.notes and not contents.afterwards:
         return True
     try:
         there = read_package(Path(last.file))
     except AmphoraError:
         return True
-    return there.note == contents.note and dict(there.notes) == dict(contents.notes)
+    return (there.note, dict(there.notes), there.afterwards) == (
+        contents.note,
+        dict(contents.notes),
+        contents.afterwards,
+    )
 
 
 def next_version(last: str, before: Iterable[tuple[Key, Json]], items: Mapping[Key, Item], sheets: Sheets) -> str:

@@ -115,7 +115,7 @@ def document_of(docket: Docket) -> dict[str, Any]:
         "items": {action.key: _item(action) for action in docket.actions}
         | {key: {"action": "leave", "reason": "left out", "choice": LEAVE} for key in docket.left_out},
         "no_longer_packed": {one.key: _retirement(one) for one in docket.retirements},
-        "aftercare": [f"enter {token} in {key}" for key, token in docket.to_enter],
+        "aftercare": [task.words for task in docket.care],
     }
 
 

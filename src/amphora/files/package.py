@@ -206,7 +206,8 @@ def find_package(name: str, folder: Path) -> Path:
 
 def _packing_list(contents: Contents) -> dict[str, Any]:
     # Left out where there are none: then a package is the same to the byte as before there were any.
-    return _listed(contents) | ({"notes": dict(sorted(contents.notes.items()))} if contents.notes else {})
+    beside: dict[str, Any] = {"notes": dict(sorted(contents.notes.items()))} if contents.notes else {}
+    return _listed(contents) | beside | ({"afterwards": list(contents.afterwards)} if contents.afterwards else {})
 
 
 def _listed(contents: Contents) -> dict[str, Any]:
@@ -300,6 +301,7 @@ def _contents(listing: Mapping[str, Any], files: Mapping[str, Raw], members: Map
         needs=tuple(Need(n["key"], tuple(n["used_by"]), n["type"], n.get("seen", "")) for n in listing["needs"]),
         note=str(listing["note"]),
         notes=dict(listing.get("notes", {})),
+        afterwards=tuple(listing.get("afterwards", ())),
         signature=whole(files.get("signature.json", b"")),
         files=_attachments(files, items),
         records={key: files[name] for key in items if (name := f"data/records/{members[key]}l") in files},

@@ -60,6 +60,9 @@ def check_listing(listing: Any, is_edited: bool = False) -> None:
         raise PackageDamaged(
             "Its packing list is malformed: notes have to be texts on its items.", place=PACKING_LIST
         )
+    words = listing.get("afterwards", [])
+    if not isinstance(words, list) or not all(isinstance(text, str) and text.strip() for text in words):
+        raise PackageDamaged("Its packing list is malformed: afterwards is no list of texts.", place=PACKING_LIST)
     for need in listing["needs"]:
         if not is_key(need["key"]) or not all(map(is_key, need["used_by"])):
             raise PackageDamaged(

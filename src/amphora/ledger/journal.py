@@ -48,9 +48,9 @@ class Journal:
             row += (beginning.kind, beginning.of_run, dumped(beginning.docket), dumped(dict(beginning.outside)))
             run_id = self._db.insert(
                 "insert into runs (name, environment, uid, package, version, source_uid, package_digest, account,"
-                " state, started_at, kind, of_run, docket, outside, format, campaign)"
-                " values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                (*row, RUN_FORMAT, beginning.campaign),
+                " state, started_at, kind, of_run, docket, outside, format, campaign, why)"
+                " values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                (*row, RUN_FORMAT, beginning.campaign, beginning.why),
             )
             self._begin_leg(run_id, 1, beginning.account, beginning.before)
         return self.run(name)
@@ -167,6 +167,10 @@ class Journal:
         """The docket of a run as it was kept."""
         return json.loads(self._db.rows("select docket from runs where id = ?", (run.id,))[0][0])
 
+    def package_digest(self, run: Run) -> str:
+        """The digest of the package that a run brought."""
+        return str(self._db.rows("select package_digest from runs where id = ?", (run.id,))[0][0])
+
     def outside(self, run: Run) -> dict[str, str]:
         """The revisions of everything else in the environment when a run began, by native id."""
         found: dict[str, str] = json.loads(self._db.rows("select outside from runs where id = ?", (run.id,))[0][0])
@@ -251,7 +255,7 @@ class Journal:
 
 _COLUMNS = (
     "id, name, environment, uid, package, version, account, state, started_at, ended_at, note, kind, of_run, format,"
-    " leg, campaign"
+    " leg, campaign, cared, why"
 )
 
 

@@ -13,17 +13,20 @@ import orjson
 
 from amphora.core.merge.compare import Base
 from amphora.core.needs.matching import Link
+from amphora.core.plan.aftercare import Task
 from amphora.core.plan.arrivals import Arrival
 from amphora.core.values.errors import NotReady
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Claim, Contents, Folded, Json, States
 from amphora.core.values.next_step import advice
+from amphora.ledger.aftercare import Aftercare
 from amphora.ledger.campaigns import Campaigns
 from amphora.ledger.database import PORTION, Database, dumped, open_database
 from amphora.ledger.journal import Journal
 from amphora.ledger.locks import Locks
 from amphora.ledger.memory import claims_and_links, joined, restore, write_links
 from amphora.ledger.parcels import Parcels
+from amphora.ledger.proofs import Proofs
 from amphora.ledger.records import DONE, PUT_BACK, UNDONE, Delivered, Delivery, Export, Run
 
 
@@ -40,6 +43,8 @@ class Ledger:
         self.journal = Journal(self._db, clock)
         self.parcels = Parcels(self._db)
         self.campaigns = Campaigns(self._db, clock)
+        self.aftercare = Aftercare(self._db, clock)
+        self.proofs = Proofs(self._db, clock)
         self.locks = Locks(self._db, clock)
 
     def close(self) -> None:
@@ -55,6 +60,11 @@ class Ledger:
         where, values = ("", ()) if uid is None else (" where uid = ?", (uid,))
         rows = self._db.rows(f"select * from links{where}", values)
         return [Link(row["key"], row["uid"], row["native_id"], json.loads(row["inner"])) for row in rows]
+
+    def addresses(self, uid: str) -> dict[str, str]:
+        """The links of what is known of an environment, by native id, as they were last."""
+        rows = self._db.rows("select native_id, link from links where uid = ?", (uid,))
+        return {row["native_id"]: row["link"] for row in rows if row["link"]}
 
     def record_links(self, links: Iterable[Link], addresses: Mapping[str, str]) -> None:
         """Remembers which native id is which item; `addresses` gives the link of a native id."""
@@ -160,6 +170,7 @@ class Ledger:
         ended: Collection[tuple[str, str, Key]] = (),
         arrivals: Mapping[Key, Arrival] | None = None,
         omissions: Mapping[Key, bool] | None = None,
+        care: Sequence[Task] = (),
     ) -> Run:
         """Records what a run brought and ends it, all in one transaction. `ended` are claims that it ended:
         (package, source uid, item). What claims and links were before stays with the run."""
@@ -175,6 +186,7 @@ class Ledger:
             self._db.do("update runs set remembered = ? where id = ?", (dumped(remembered), run.id))
             self._write_arrivals(run, deliveries, arrivals or {})
             self._write_omissions(run, omissions or {})
+            self.aftercare.write(run, care)
             self.journal.write_end(run, state, "")
             self.parcels.drop_unused()
         return self.journal.run(run.name)
@@ -223,6 +235,7 @@ class Ledger:
             void = "update deliveries set void_by = ? where id = ?"
             self._db.do_many(void, [(None, row["id"]) for row in again if row["key"] not in left])
             self._db.do_many(void, [(run.id, row["id"]) for row in mine if row["key"] not in left])
+            self.aftercare.reopen(of)
             restore(self._db, of.uid, set(remembered.get("keys", ())) - left, remembered)
             write_links(self._db, links, {})
             self._db.do("update runs set remembered = ? where id = ?", (dumped(now), run.id))

@@ -103,6 +103,22 @@ create table omissions (
 """
 
 
+SIXTH = """
+create table aftercare (
+    id integer primary key, run_id integer not null references runs(id), kind text not null, key text not null,
+    name text not null, words text not null, link text not null, who text not null, state text not null,
+    by_whom text not null default '', note text not null default '', at text not null default '',
+    done_by integer);
+create index aftercare_of_runs on aftercare (run_id);
+create table proofs (
+    id integer primary key, at text not null, uid text not null, run_id integer references runs(id),
+    package text not null, version text not null, account text not null, items integer not null, wrong text not null);
+create index proofs_of_packages on proofs (uid, package);
+alter table runs add column cared integer not null default 0;
+alter table runs add column why text not null default '';
+"""
+
+
 def _first(db: Database) -> None:
     _all(db, FIRST)
     # Builds before the first numbered one lacked this column.
@@ -133,13 +149,17 @@ def _fifth(db: Database) -> None:
     _all(db, FIFTH)
 
 
+def _sixth(db: Database) -> None:
+    _all(db, SIXTH)
+
+
 def _all(db: Database, statements: str) -> None:
     for statement in statements.split(";"):
         if statement.strip():
             db.do(statement)
 
 
-MIGRATIONS: tuple[Callable[[Database], None], ...] = (_first, _second, _third, _fourth, _fifth)
+MIGRATIONS: tuple[Callable[[Database], None], ...] = (_first, _second, _third, _fourth, _fifth, _sixth)
 """Each takes a ledger from the version of its position to the next one."""
 
 

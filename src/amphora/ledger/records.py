@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Final
 
 from amphora.core.merge.compare import Base
+from amphora.core.plan.aftercare import Task
 from amphora.core.plan.states import Image
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json, States
@@ -15,6 +16,7 @@ IMPORT: Final = "import"
 WITHDRAWAL: Final = "withdrawal"
 PUTTING_BACK: Final = "putting back"
 UNDO: Final = "undo"
+AFTERCARE: Final = "aftercare"
 BACKWARDS: Final = (PUTTING_BACK, UNDO)
 """Kinds of runs that put another run back."""
 
@@ -26,6 +28,10 @@ PUT_BACK: Final = "put back"
 UNDONE: Final = "undone"
 BROKEN_OFF: Final = "broken off"
 OPEN: Final = "open"
+TICKED: Final = "ticked"
+NOT_NEEDED: Final = "not needed"
+"""Ends of a task of aftercare, beside `done`, which somebody has seen by looking."""
+
 OPEN_STATES: Final = (RUNNING, BROKEN_OFF, KEPT)
 """States in which a run stands in the middle of a leg: half of an item may be there."""
 
@@ -80,6 +86,10 @@ class Run:
     format: int = RUN_FORMAT
     leg: int = 1
     campaign: str = ""
+    cared: int = 0
+    """Whether its aftercare was worked out: older builds did not."""
+    why: str = ""
+    """What whoever imported gave as the reason."""
 
     @property
     def is_open(self) -> bool:
@@ -107,6 +117,7 @@ class Beginning:
     campaign: str = ""
     name: str = ""
     """How the run is to be called; left out, by its environment and a number."""
+    why: str = ""
 
 
 @dataclass(frozen=True)
@@ -152,6 +163,24 @@ class JournalStep:
     intent: Json
     state: str
     outcome: Json
+    at: str = ""
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One task of aftercare as the ledger keeps it: of which run, and how it stands: open, done (seen by looking),
+    ticked by somebody, or not needed; by whom, when, and in which words."""
+
+    number: int
+    run: str
+    environment: str
+    uid: str
+    package: str
+    version: str
+    task: Task
+    state: str
+    by: str = ""
+    note: str = ""
     at: str = ""
 
 

@@ -27,10 +27,12 @@ TABLES = (
     "parcels",
     "campaigns",
     "omissions",
+    "aftercare",
+    "proofs",
 )
 """Every table but the locks, which end with whoever holds them; what is referred to before what refers to it."""
 
-NUMBERED = ("exports", "runs", "deliveries", "campaigns")
+NUMBERED = ("exports", "runs", "deliveries", "campaigns", "aftercare", "proofs")
 """Tables that number their rows by themselves."""
 
 

@@ -1,28 +1,25 @@
-"""Results of history: all runs, and one in full."""
+"""Results of history: runs, and one in full."""
 
 from __future__ import annotations
 
+import csv
+import io
 from collections.abc import Mapping, Sequence
 
 from amphora.core.values.keys import readable
 from amphora.core.values.next_step import blank, to_type
+from amphora.core.values.visible import for_spreadsheet
 from amphora.core.values.words import counted, few
-from amphora.engine.run_verdicts import of_run, of_runs
-from amphora.ledger.records import (
-    BACKWARDS,
-    BROKEN_OFF,
-    IMPORT,
-    OPEN,
-    PUT_BACK,
-    UNDONE,
-    Campaign,
-    JournalStep,
-    LegOf,
-    Run,
-)
-from amphora.render.result import Cell, Grid, Lines, Result, Row, Tone, cut_grid
+from amphora.engine.record import COMPLETE, Record, Told
+from amphora.engine.run_verdicts import of_told, of_tolds
+from amphora.ledger.records import BACKWARDS, BROKEN_OFF, IMPORT, OPEN, PUT_BACK, UNDONE, Campaign, LegOf, Run
+from amphora.render.aftercare import entry_json
+from amphora.render.changes import place_phrase
+from amphora.render.markdown import code, md
+from amphora.render.result import MOST_ROWS, Block, Cell, Grid, Lines, Result, Row, Tone, cut_grid, cut_lines, shown
 
-_STATE: dict[str, Tone] = {
+STATE_TONE: Mapping[str, Tone] = {
+    COMPLETE: "good",
     "undone": "warn",
     "done": "good",
     "put back": "warn",
@@ -33,63 +30,269 @@ _STATE: dict[str, Tone] = {
 }
 
 
-def history_result(runs: Sequence[Run]) -> Result:
-    """All runs, the latest first."""
-    names = {run.id: run.name for run in runs}
+def history_result(tolds: Sequence[Told], is_part: bool = False) -> Result:
+    """Runs, the latest first; `is_part` tells that only some were asked for."""
+    names = {one.run.id: one.run.name for one in tolds}
     rows: list[Row] = [
         [
-            Cell(r.name, "strong"),
-            _what(r, names),
-            Cell(r.state, _STATE.get(r.state, "plain")),
-            r.started_at,
-            Cell(r.account, "dim"),
+            Cell(one.run.name, "strong"),
+            what_of(one.run, names),
+            Cell(standing(one), "warn" if one.still else STATE_TONE.get(one.state, "plain")),
+            one.run.started_at,
+            Cell(one.run.account, "dim"),
+            Cell(shown(one.run.why, 40) if one.run.why else "", "dim"),
         ]
-        for r in runs
+        for one in tolds
     ]
-    bad = sum(run.is_open for run in runs)
+    headings = ["run", "what", "state", "started", "by", "why"]
+    if not any(one.run.why for one in tolds):
+        headings, rows = headings[:-1], [row[:-1] for row in rows]
+    grid = cut_grid(Grid(headings, rows, spare=(5, 4) if len(headings) > 5 else (4,)), "amphora history --csv")
+    bad, still = sum(one.run.is_open for one in tolds), sum(one.still for one in tolds)
+    parts = [f"{bad} of them still open"] if bad else []
+    parts += [f"{counted(still, 'thing')} still to do after them"] if still else []
+    words = f"{counted(len(tolds), 'run')}{''.join(f', {part}' for part in parts)}."
+    if not tolds:
+        words = "No such run." if is_part else "No run yet."
+    after = to_type("history") if is_part else to_type("import", blank("PACKAGE"), blank("ENVIRONMENT"))
     return Result(
         "history",
-        f"{counted(len(runs), 'run')}{f', {bad} of them still open' if bad else ''}." if runs else "No run yet.",
-        blocks=[Grid(["run", "what", "state", "started", "by"], rows, spare=(4,))] if runs else [],
-        data={"runs": [vars(run) for run in runs]},
-        next_step=of_runs(runs) if runs else to_type("import", blank("PACKAGE"), blank("ENVIRONMENT")),
+        words,
+        "warn" if bad or still else "plain",
+        [grid] if rows else [],
+        {"runs": [told_json(one) for one in tolds]},
+        of_tolds(tolds) if tolds else after,
     )
 
 
-def run_result(
-    run: Run, journal: Sequence[JournalStep], backwards: Sequence[Run] = (), legs: Sequence[LegOf] = ()
-) -> Result:
-    """One run in full; `backwards` are the runs that put it back, `legs` who carried out which part of it."""
-    rows: list[Row] = [
-        [str(step.number), step.do, Cell(few([readable(key) for key in step.keys]), "strong"), step.state]
-        for step in journal
+def standing(told: Told) -> str:
+    """How a run stands, in words."""
+    return f"{told.state}, {told.still} to do" if told.still else told.state
+
+
+def told_json(told: Told) -> dict[str, object]:
+    """A run in a list, for machines."""
+    return {**vars(told.run), "state": told.state, "still_to_do": told.still}
+
+
+def history_csv(tolds: Sequence[Told]) -> str:
+    """Runs as CSV (RFC 4180), for a spreadsheet."""
+    out = io.StringIO()
+    writer = csv.writer(out)
+    heads = [
+        "run",
+        "kind",
+        "package",
+        "version",
+        "environment",
+        "state",
+        "still to do",
+        "started",
+        "ended",
+        "by",
+        "why",
     ]
-    notes = [Lines([Cell(run.note, "warn")])] if run.note else []
-    if len(legs) > 1:
+    writer.writerow(heads)
+    for one in tolds:
+        run = one.run
+        cells = [run.name, run.kind, run.package, run.version, run.environment, one.state, str(one.still)]
+        cells += [run.started_at, run.ended_at or "", run.account, run.why]
+        writer.writerow([for_spreadsheet(cell) for cell in cells])
+    return out.getvalue()
+
+
+def history_markdown(tolds: Sequence[Told]) -> str:
+    """Runs as a Markdown table."""
+    names = {one.run.id: one.run.name for one in tolds}
+    lines = ["| run | what | into | state | started | by | why |", "|---|---|---|---|---|---|---|"]
+    for one in tolds:
+        run = one.run
+        cells = [run.name, what_of(run, names), run.environment, standing(one), run.started_at, run.account, run.why]
+        lines.append("| " + " | ".join(map(md, cells)) + " |")
+    return "\n".join(lines) + "\n"
+
+
+def record_result(record: Record) -> Result:
+    """One run in full."""
+    run = record.run
+    blocks: list[Block] = [Grid([], [[Cell(name, "dim"), words] for name, words in facts(record)])]
+    if run.note:
+        blocks.append(Lines([Cell(run.note, "warn")], "What happened"))
+    if len(record.legs) > 1:
         lines: list[Cell | str] = [
-            f"leg {leg.number} by {leg.account}, begun {leg.began}, {_end(leg)}" for leg in legs
+            f"leg {leg.number} by {leg.account}, {leg.began} to {leg_end(leg)}" for leg in record.legs
         ]
-        notes.append(Lines(lines, "Legs"))
-    if backwards:
+        blocks.append(Lines(lines, "Legs"))
+    blocks += _item_blocks(record)
+    if record.care:
+        rows: list[Row] = [
+            [str(one.number), one.task.words, Cell(one.state, "warn" if one.state == OPEN else "good"), closed(one)]
+            for one in record.care
+        ]
+        blocks.append(cut_grid(Grid(["", "aftercare", "state", "by"], rows, right=(0,)), "--json"))
+    if record.proofs:
+        rows = [
+            [
+                one.at,
+                one.account,
+                f"{one.items} looked at",
+                Cell(proof_words(one.wrong), "bad" if one.wrong else "good"),
+            ]
+            for one in record.proofs
+        ]
+        blocks.append(Grid(["verified", "by", "", ""], rows[-MOST_ROWS:]))
+    if not record.lines:
+        rows = [
+            [str(step.number), step.do, Cell(few([readable(key) for key in step.keys]), "strong"), step.state]
+            for step in record.steps
+        ]
+        blocks.append(
+            cut_grid(Grid(["", "step", "item", "outcome"], rows, right=(0,)), f"amphora history {run.name} --json")
+        )
+    tone = "warn" if record.told.still else STATE_TONE.get(record.told.state, "plain")
+    return Result("history", verdict(record), tone, blocks, record_json(record), of_told(record.told))
+
+
+def verdict(record: Record) -> str:
+    """One run in a sentence."""
+    run = record.run
+    return f"{run.name}: {what_of(run, {})} into {run.environment}, {standing(record.told)}."
+
+
+def facts(record: Record) -> list[tuple[str, str]]:
+    """Who, when, why, under which conditions."""
+    run = record.run
+    found = [("by", run.account), ("when", f"{run.started_at} to {run.ended_at or '(still going on, or cut off)'}")]
+    found += [("why", run.why)] if run.why else []
+    found += [("agreed by", ", ".join(record.agreed))] if record.agreed else []
+    found += [("puts back", record.of_run)] if record.of_run else []
+    if record.backwards:
         # Of a run that went on afterwards only a leg was put back.
-        what = "Put back by" if run.state in (PUT_BACK, UNDONE, BROKEN_OFF) else "A leg of it was put back by"
-        notes.append(Lines([f"{what} {', '.join(other.name for other in backwards)}."]))
-    return Result(
-        "history",
-        f"{run.name}: {_what(run, {})} into {run.environment}, {run.state}; {run.started_at} by {run.account}.",
-        _STATE.get(run.state, "plain"),
-        [
-            *notes,
-            cut_grid(Grid(["", "step", "item", "outcome"], rows, right=(0,)), "amphora history RUN --json"),
+        is_all = run.state in (PUT_BACK, UNDONE, BROKEN_OFF)
+        found.append(("put back by" if is_all else "a leg put back by", ", ".join(o.name for o in record.backwards)))
+    found += [("package digest", record.package_digest)] if record.package_digest else []
+    if record.bindings:
+        found.append(("mapped", few([f"{readable(k)} = {shown(v, 30)}" for k, v in record.bindings.items()], 8)))
+    return found
+
+
+def _item_blocks(record: Record) -> list[Block]:
+    """What was done with each item, what changed in it, what went."""
+    touched = [line for line in record.lines if line.do != "leave" or line.changes]
+    rows: list[Row] = []
+    for line in touched:
+        old, new = record.links.get(line.key, ("", ""))
+        title = f"{line.was} -> {line.title}" if line.was else line.title
+        rows.append([line.do, Cell(readable(line.key), "strong"), title, Cell(line.reason, "dim"), old, new])
+    blocks: list[Block] = []
+    if rows:
+        grid = Grid(["", "item", "title", "why", "was at", "is now at"], rows, spare=(4, 2))
+        blocks.append(cut_grid(grid, f"amphora history {record.run.name} --html FILE"))
+    same = len(record.lines) - len(touched)
+    if same:
+        blocks.append(Lines([f"{counted(same, 'other is', 'others are')} the same."]))
+    for line in [line for line in touched if line.changes][:MOST_ROWS]:
+        cells: list[Row] = [
+            [place_phrase(c.place), _side(c.last_delivered), _side(c.target), _side(c.package), c.by, c.choice or ""]
+            for c in line.changes
+        ]
+        heads = ["where", "last delivered", "there before", "in the package", "changed by", "decided"]
+        if not any(c.choice for c in line.changes):
+            heads, cells = heads[:-1], [row[:-1] for row in cells]
+        blocks.append(Grid(heads, cells, readable(line.key)))
+    if record.gone:
+        lines: list[Cell | str] = [
+            f"- {readable(key)} ({title}): {fate}{f', {rows:,} rows' if rows else ''}"
+            for key, fate, title, rows in record.gone
+        ]
+        blocks.append(Lines(cut_lines(lines, "--json"), "No longer in the package"))
+    return blocks
+
+
+def _side(value: str | None) -> str:
+    return "(none)" if value is None else shown(value, 44)
+
+
+def closed(entry: object) -> str:
+    """Who closed a task, when, in which words."""
+    by, at, note = (getattr(entry, name) for name in ("by", "at", "note"))
+    return ", ".join(part for part in (by, at, note) if part)
+
+
+def proof_words(wrong: Mapping[str, str]) -> str:
+    """What a verification came to, in words."""
+    return few([f"{key}: {why}" for key, why in wrong.items()]) if wrong else "as promised"
+
+
+def record_json(record: Record) -> dict[str, object]:
+    """One run for machines."""
+    return {
+        "run": told_json(record.told),
+        "puts_back": record.of_run,
+        "put_back_by": [other.name for other in record.backwards],
+        "agreed_by": list(record.agreed),
+        "package_digest": record.package_digest,
+        "mapped": dict(record.bindings),
+        "legs": [vars(leg) for leg in record.legs],
+        "items": [
+            {
+                "key": line.key,
+                "do": line.do,
+                "reason": line.reason,
+                "title": line.title,
+                "was_called": line.was,
+                "old_link": record.links.get(line.key, (line.old_link, ""))[0],
+                "new_link": record.links.get(line.key, ("", ""))[1],
+                "changes": [vars(change) for change in line.changes],
+            }
+            for line in record.lines
         ],
-        {
-            "run": vars(run),
-            "put_back_by": [other.name for other in backwards],
-            "legs": [vars(leg) for leg in legs],
-            "steps": [{"number": s.number, "do": s.do, "keys": list(s.keys), "state": s.state} for s in journal],
-        },
-        of_run(run),
-    )
+        "no_longer_packed": [
+            {"key": key, "fate": fate, "title": title, "rows": rows} for key, fate, title, rows in record.gone
+        ],
+        "findings": [
+            {"level": level, "rule": rule, "item": item, "message": words}
+            for level, rule, item, words in record.findings
+        ],
+        "aftercare": [entry_json(entry) for entry in record.care],
+        "verified": [
+            {"at": one.at, "by": one.account, "items": one.items, "wrong": dict(one.wrong)} for one in record.proofs
+        ],
+        "steps": [{"number": s.number, "do": s.do, "keys": list(s.keys), "state": s.state} for s in record.steps],
+    }
+
+
+def record_markdown(record: Record) -> str:
+    """One run as Markdown, for a ticket."""
+    lines = [f"# {md(record.run.name)}", "", f"**{md(verdict(record))}**", "", "| | |", "|---|---|"]
+    lines += [f"| {name} | {md(words)} |" for name, words in facts(record)]
+    touched = [line for line in record.lines if line.do != "leave" or line.changes]
+    if touched:
+        lines += ["", "## Items", "", "| what | item | title | why | is now at |", "|---|---|---|---|---|"]
+        lines += [
+            f"| {line.do} | {code(readable(line.key))} | {md(line.title)} | {md(line.reason)} |"
+            f" {md(record.links.get(line.key, ('', ''))[1])} |"
+            for line in touched
+        ]
+    for line in touched:
+        if line.changes:
+            lines += ["", f"### {md(line.title)}", "", "| where | there before | in the package | by | decided |"]
+            lines.append("|---|---|---|---|---|")
+            for c in line.changes:
+                cells = [place_phrase(c.place), _side(c.target), _side(c.package), c.by, c.choice]
+                lines.append("| " + " | ".join(map(md, cells)) + " |")
+    if record.gone:
+        lines += ["", "## No longer in the package", ""]
+        lines += [
+            f"- {code(readable(key))} {md(title)}: {fate}, {rows} rows" for key, fate, title, rows in record.gone
+        ]
+    if record.care:
+        lines += ["", "## Aftercare", "", "| | what | state | by |", "|---|---|---|---|"]
+        lines += [f"| {e.number} | {md(e.task.words)} | {e.state} | {md(closed(e))} |" for e in record.care]
+    if record.proofs:
+        lines += ["", "## Verified", "", "| when | by | items | came to |", "|---|---|---|---|"]
+        lines += [f"| {p.at} | {md(p.account)} | {p.items} | {md(proof_words(p.wrong))} |" for p in record.proofs]
+    return "\n".join(lines) + "\n"
 
 
 def campaign_result(campaign: Campaign, runs: Sequence[Run]) -> Result:
@@ -106,7 +309,7 @@ def campaign_result(campaign: Campaign, runs: Sequence[Run]) -> Result:
                 [
                     str(number),
                     Cell(name, "strong"),
-                    Cell(state, _STATE.get(state, "dim")),
+                    Cell(state, STATE_TONE.get(state, "dim")),
                     mine.name if mine else "",
                     mine.started_at if mine else "",
                     Cell(mine.account if mine else "", "dim"),
@@ -127,11 +330,12 @@ def _of_campaign(campaign: Campaign) -> tuple[str, ...]:
     return (campaign.name,) if campaign.state == OPEN else (campaign.package, *campaign.targets)
 
 
-def _end(leg: LegOf) -> str:
-    return f"{leg.state} {leg.ended}" if leg.ended else "still going on, or cut off"
+def leg_end(leg: LegOf) -> str:
+    """How a leg ended."""
+    return f"{leg.ended}, {leg.state}" if leg.ended else "(still going on, or cut off)"
 
 
-def _what(run: Run, names: Mapping[int, str]) -> str:
+def what_of(run: Run, names: Mapping[int, str]) -> str:
     """What a run carried out, in a few words."""
     package = f"{run.package} {run.version}".strip()
     if run.kind in BACKWARDS:

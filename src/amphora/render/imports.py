@@ -9,16 +9,16 @@ from typing import TYPE_CHECKING
 
 from amphora.core.form.routes import told
 from amphora.core.merge.patch import patch_of
-from amphora.core.needs.crosswalk import row_name
 from amphora.core.plan.docket import Do, Docket, Fate
 from amphora.core.plan.gate import Reason
 from amphora.core.plan.steps import LoadRows
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.raw import size_of
-from amphora.core.values.tokens import PREFIX
 from amphora.core.values.visible import for_spreadsheet
 from amphora.core.values.words import counted
 from amphora.engine.verdicts import of_comparison, of_difference, of_import, of_nothing_to_do, of_preview
+from amphora.ledger.records import OPEN
+from amphora.render.aftercare import entry_json
 from amphora.render.beside import differing, text_lines
 from amphora.render.changes import (
     change_json,
@@ -75,6 +75,9 @@ def docket_blocks(docket: Docket, only: Key | None = None, what: str = "") -> li
         left: list[Cell | str] = [f"- {readable(key)}" for key in docket.left_out]
         hint = Cell("It stays out of later versions, too, until --bring ITEM.", "dim")
         blocks.append(Lines([*cut_lines(left, "--json"), hint], "Left out of this import"))
+    if docket.care and only is None:
+        lines: list[Cell | str] = [f"- {task.words}" for task in docket.care]
+        blocks.append(Lines(cut_lines(lines, "--json"), "To be done afterwards"))
     told = [action for action in shown if action.comparison and action.comparison.changes]
     for action in shown if len(told) <= MOST_ROWS else told[:MOST_ROWS]:
         comparison = action.comparison
@@ -137,6 +140,7 @@ def docket_json(docket: Docket) -> dict[str, object]:
         ],
         "custody": docket.custody.value,
         "steps": [[step.do, list(step.keys)] for step in docket.steps],
+        "aftercare": [task.words for task in docket.care],
         "needs": [mapped_json(one) for one in docket.mapped],
         "findings": [finding_json(finding) for finding in docket.findings],
     }
@@ -234,13 +238,12 @@ def import_result(docket: Docket, outcome: Outcome, verified: Sequence[Verified]
     actions = {action.key: action for action in docket.actions}
     wrong = [one for one in verified if not one.is_as_promised]
     blocks = [*link_blocks(docket, outcome)]
-    todo = [
-        f"- Enter secret {row_name(token.removeprefix(PREFIX))} in {actions[key].states.title}:"
-        f" {outcome.links.get(key) or _address(docket, key)}"
-        for key, token in docket.to_enter
-    ]
-    if todo:
-        blocks.append(Lines(cut_lines([Cell(line, "warn") for line in todo], "--json"), "Still to do by hand"))
+    if still := [entry for entry in outcome.care if entry.state == OPEN]:
+        lines: list[Cell | str] = []
+        for entry in still:
+            link = f": {entry.task.link}" if entry.task.link else ""
+            lines.append(Cell(f"{entry.number:>4}  {entry.task.words}{link}", "warn"))
+        blocks.append(Lines(cut_lines(lines, f"amphora aftercare {outcome.run.name}"), "Still to do"))
     if wrong:
         told = [Cell(f"- {readable(one.key)} is not as promised", "bad") for one in wrong]
         blocks.append(Lines(cut_lines(told, "--json"), "Verified"))
@@ -264,7 +267,7 @@ def import_result(docket: Docket, outcome: Outcome, verified: Sequence[Verified]
             "updated": len(docket.by(Do.UPDATE)),
             "links": {k: {"old": actions[k].item.link, "new": v} for k, v in outcome.links.items() if k in actions},
             "old_links": [{"key": o.key, "place": o.place, "address": o.address} for o in outcome.old_links],
-            "secrets_to_enter": [[key, token] for key, token in docket.to_enter],
+            "aftercare": [entry_json(entry) for entry in outcome.care],
             "not_as_promised": [one.key for one in wrong],
         },
     )
@@ -306,8 +309,3 @@ def links_table(done: Iterable[tuple[Docket, Outcome]]) -> str:
                 cells = (docket.target, action.key, action.states.title, action.item.link, outcome.links[action.key])
                 writer.writerow([for_spreadsheet(cell) for cell in cells])
     return out.getvalue()
-
-
-def _address(docket: Docket, key: Key) -> str:
-    present = next(action.present for action in docket.actions if action.key == key)
-    return present.link if present else ""

@@ -12,7 +12,8 @@ from amphora.core.values.words import counted
 from amphora.engine.run_verdicts import of_workspace
 from amphora.environments.contract import Description, Identity
 from amphora.files.workspace import EnvironmentEntry
-from amphora.ledger.records import Campaign, Run
+from amphora.ledger.records import Campaign, Entry, Run
+from amphora.render.aftercare import care_blocks
 from amphora.render.changes import item_json
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone
 
@@ -69,8 +70,9 @@ def workspace_result(
     packages: Sequence[str],
     runs: Sequence[Run],
     many: Sequence[Campaign] = (),
+    still: Sequence[Entry] = (),
 ) -> Result:
-    """Where a workspace stands: what is open, and the next command."""
+    """Where a workspace stands: what is open, and the next command; `still` is what is to be done after imports."""
     unsettled = [run for run in runs if run.is_open]
     last = f"; the last run is {runs[0].name}, {runs[0].state}" if runs else ""
     what = f"{counted(len(environments), 'environment')}, {counted(len(packages), 'package')}"
@@ -80,7 +82,10 @@ def workspace_result(
     blocks.append(Lines([Cell(f"{folder}: {what}{last}.", "dim")]))
     data = {"environments": list(environments), "packages": list(packages), "open_runs": [r.name for r in unsettled]}
     data["open_campaigns"] = [campaign.name for campaign in many]
-    return Result.of("amphora", of_workspace(environments, packages, runs, many), blocks, data)
+    data["aftercare"] = [str(entry.number) for entry in still]
+    blocks[:0] = care_blocks(still)
+    tasks = [entry.task for entry in still]
+    return Result.of("amphora", of_workspace(environments, packages, runs, many, tasks), blocks, data)
 
 
 def env_test_result(entry: EnvironmentEntry, description: Description, identity: Identity) -> Result:

@@ -1,30 +1,38 @@
-"""The result of verify."""
+"""The result of verify: on a screen, in Markdown, as JUnit XML."""
 
 from __future__ import annotations
 
+import re
+import xml.etree.ElementTree as ET
 from collections.abc import Mapping, Sequence
 
 from amphora.core.values.keys import readable
 from amphora.core.values.next_step import to_type
-from amphora.core.values.words import few
-from amphora.engine.verdicts import COUNTS, of_verification
+from amphora.core.values.visible import visible
+from amphora.core.values.words import counted, few
+from amphora.engine.proof import Off, Proof
+from amphora.engine.verdicts import COUNTS, of_proof
 from amphora.engine.verify import Verified
 from amphora.render.changes import change_json, changes_grid
-from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, titled
+from amphora.render.markdown import md
+from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, cut_lines, titled
+
+AS_PROMISED = "as promised"
+_NOT_IN_XML = re.compile("[^\t\n\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
 
-def verifications_result(package: str, each: Mapping[str, tuple[str, Sequence[Verified]]]) -> Result:
-    """Whether several targets are what was promised: a line each, then what differs."""
-    single = {name: verify_result(package, version, name, found) for name, (version, found) in each.items()}
-    wrong = [name for name, result in single.items() if result.code]
+def proofs_result(package: str, each: Mapping[str, Proof]) -> Result:
+    """Whether several targets are what was promised: a line each, then what is off."""
+    single = {name: proof_result(proof) for name, proof in each.items()}
+    wrong = [name for name, proof in each.items() if not proof.is_whole]
     rows: list[Row] = [
         [
             Cell(name, "strong"),
-            each[name][0],
-            Cell("not as promised", "bad") if name in wrong else Cell("as promised", "good"),
-            f"{sum(one.is_as_promised for one in each[name][1])} of {len(each[name][1])}",
+            proof.version,
+            Cell(AS_PROMISED, "good") if proof.is_whole else Cell("not as promised", "bad"),
+            f"{len(proof.items) - len(proof.off)} of {len(proof.items)}",
         ]
-        for name in each
+        for name, proof in each.items()
     ]
     blocks: list[Block] = [Grid(["target", "version", "", "items"], rows, right=(3,))]
     for name in wrong:
@@ -37,31 +45,195 @@ def verifications_result(package: str, each: Mapping[str, tuple[str, Sequence[Ve
     return Result("verify", words, "bad" if wrong else "good", blocks, data, after, COUNTS if wrong else 0)
 
 
-def verify_result(package: str, version: str, environment: str, verified: Sequence[Verified]) -> Result:
-    """Whether a target is what was promised."""
-    wrong = [one for one in verified if not one.is_as_promised]
-    blocks: list[Block] = []
-    for one in wrong:
-        if one.is_there:
-            blocks.append(titled(changes_grid(one.differences, "promised", "found", False), readable(one.key)))
-        else:
-            blocks.append(Lines([Cell("It is no longer there.", "bad")], readable(one.key)))
-    return Result.of(
-        "verify",
-        of_verification(package, version, environment, verified),
-        blocks,
-        {
-            "package": package,
-            "version": version,
-            "environment": environment,
-            "items": [
-                {
-                    "key": one.key,
-                    "as_promised": one.is_as_promised,
-                    "there": one.is_there,
-                    "differences": [change_json(change) for change in one.differences],
-                }
-                for one in verified
-            ],
-        },
-    )
+def proof_result(proof: Proof) -> Result:
+    """Whether one target is what was promised: respect by respect, then what is off."""
+    rows: list[Row] = [
+        [name, words, Cell(said, "good" if is_good else "bad" if is_good is False else "dim")]
+        for name, words, said, is_good in respects(proof)
+    ]
+    blocks: list[Block] = [Grid(["looked at", "of", "found"], rows)]
+    for one in proof.items:
+        if off := proof.off.get(one.key):
+            blocks += _off_blocks(one, off, proof.dangling.get(one.key, 0))
+    blocks += [
+        Lines(cut_lines([f"- {visible(line)}" for line in lines], "--json"), title)
+        for title, lines in _beside(proof)
+        if lines
+    ]
+    return Result.of("verify", of_proof(proof), blocks, proof_json(proof))
+
+
+def respects(proof: Proof) -> list[tuple[str, str, str, bool | None]]:
+    """In which respects it was looked: the respect, what of it, what was found, and whether that is good; None where
+    nobody can tell."""
+    wrong, states = len(proof.off), len(proof.stateless)
+    dangling = sum(proof.dangling.values())
+    answering = [one for one in proof.connections if one.is_working]
+    untold = len(proof.connections) - len(answering) - len(proof.broken)
+    found: list[tuple[str, str, str, bool | None]] = [
+        (
+            "definitions and states",
+            counted(len(proof.items), "item"),
+            f"{wrong} not as promised" if wrong else AS_PROMISED if proof.items else "nothing left to look at",
+            not wrong if proof.items else None,
+        ),
+        (
+            "switched, published",
+            counted(len(proof.items), "item"),
+            f"{states} otherwise" if states else "as wished",
+            not states,
+        ),
+        (
+            "references",
+            f"{proof.references:,} places",
+            f"{dangling} lead nowhere" if dangling else "each leads somewhere",
+            not dangling,
+        ),
+    ]
+    if proof.connections:
+        said = [f"{len(answering)} answer"] if answering else []
+        said += [f"{len(proof.broken)} do not answer"] if proof.broken else []
+        said += [f"{untold} can't be tried from here"] if untold else []
+        is_good = False if proof.broken else True if answering else None
+        found.append(("connections", counted(len(proof.connections), "connection"), ", ".join(said), is_good))
+    if proof.links:
+        moved = f"{len(proof.moved)} are elsewhere by now" if proof.moved else "where people were told"
+        found.append(("links", counted(proof.links, "link"), moved, not proof.moved))
+    if proof.elsewhere is not None:
+        ours, others = len(proof.by_us), len(proof.elsewhere) - len(proof.by_us)
+        told = [f"{ours} changed by the run"] if ours else []
+        told += [f"{others} changed since, not by it"] if others else []
+        found.append(
+            (
+                "everything else",
+                counted(proof.others, "other item"),
+                ", ".join(told) or "as before the run",
+                False if ours else None if others else True,
+            )
+        )
+    return found
+
+
+def _off_blocks(one: Verified, off: Off, dangling: int) -> list[Block]:
+    who = f", by {off.who} {off.at}" if off.who else ""
+    title = f"{readable(one.key)}: {off.cause.value}{who}"
+    if not one.is_there:
+        return [Lines([Cell("It is no longer there.", "bad")], title)]
+    blocks: list[Block] = [titled(changes_grid(one.differences, "promised", "found", False), title)]
+    if dangling:
+        blocks.append(Lines([Cell(f"{counted(dangling, 'reference leads', 'references lead')} nowhere.", "bad")]))
+    return blocks
+
+
+def _beside(proof: Proof) -> list[tuple[str, list[str]]]:
+    """What else there is to say: titles with their lines."""
+    broken = [f"{one.name} ({one.native}): {one.reason}" for one in proof.broken]
+    since: dict[str, list[str]] = {}
+    for key, run in proof.later.items():
+        since.setdefault(run, []).append(readable(key))
+    later = [f"{counted(len(keys), 'item')} brought again by {run}: {few(keys)}" for run, keys in since.items()]
+    later += [f"{counted(proof.gone, 'item')} retired, withdrawn or let go"] if proof.gone else []
+    lines: dict[bool, list[str]] = {False: [], True: []}
+    for one in proof.elsewhere or ():
+        who = f", by {one.who} {one.at}" if one.who else ""
+        lines[one.is_ours].append(f"{one.title}: {one.what}{who}")
+    return [
+        ("Connections that do not answer", broken),
+        ("No longer this run's promise", later),
+        ("Changed by the run, though it was not to touch it", lines[True]),
+        ("Changed there since, beside it", lines[False]),
+        ("At another address than people were told", [readable(key) for key in proof.moved]),
+    ]
+
+
+def proof_json(proof: Proof) -> dict[str, object]:
+    """One look for machines."""
+    return {
+        "package": proof.package,
+        "version": proof.version,
+        "environment": proof.environment,
+        "run": proof.run.name if proof.run else None,
+        "as_promised": proof.is_whole,
+        "items": [
+            {
+                "key": one.key,
+                "as_promised": one.is_as_promised,
+                "there": one.is_there,
+                "cause": proof.off[one.key].cause.value if one.key in proof.off else "",
+                "changed_by": proof.off[one.key].who if one.key in proof.off else "",
+                "changed_at": proof.off[one.key].at if one.key in proof.off else "",
+                "differences": [change_json(change) for change in one.differences],
+            }
+            for one in proof.items
+        ],
+        "references": {"places": proof.references, "dangling": dict(proof.dangling)},
+        "connections": [vars(one) for one in proof.connections],
+        "links": {"told": proof.links, "moved": list(proof.moved)},
+        "later": dict(proof.later),
+        "no_longer_promised": proof.gone,
+        "elsewhere": None if proof.elsewhere is None else [vars(one) for one in proof.elsewhere],
+    }
+
+
+def proofs_markdown(proofs: Sequence[Proof]) -> str:
+    """Looks as Markdown: a section for each, a table of respects, then what is off."""
+    lines = []
+    for proof in proofs:
+        verdict = of_proof(proof)
+        lines += [f"# {md(f'{proof.package} {proof.version} in {proof.environment}')}", "", md(verdict.words), ""]
+        lines += ["| looked at | of | found |", "|---|---|---|"]
+        lines += [f"| {md(name)} | {md(of)} | {md(said)} |" for name, of, said, _ in respects(proof)]
+        if proof.off:
+            lines += ["", "| item | why | by | when |", "|---|---|---|---|"]
+            lines += [
+                f"| {md(readable(key))} | {off.cause.value} | {md(off.who)} | {md(off.at)} |"
+                for key, off in proof.off.items()
+            ]
+        for title, rows in _beside(proof):
+            if rows:
+                lines += ["", f"## {title}", "", *(f"- {md(row)}" for row in rows)]
+        lines.append("")
+    return "\n".join(lines)
+
+
+def proofs_junit(proofs: Sequence[Proof]) -> str:
+    """Looks as JUnit XML: a suite for each target, a case for each item, connection and respect."""
+    root = ET.Element("testsuites", name="amphora verify")
+    for proof in proofs:
+        cases = _cases(proof)
+        failed = sum(bool(words) for _, _, words, _ in cases)
+        skipped = sum(is_untold for *_, is_untold in cases)
+        name = _xml(f"{proof.package} {proof.version} in {proof.environment}")
+        numbers = {"tests": len(cases), "failures": failed, "errors": 0, "skipped": skipped}
+        suite = ET.SubElement(root, "testsuite", {"name": name, **{key: str(n) for key, n in numbers.items()}})
+        for group, title, words, is_untold in cases:
+            attributes = {"classname": _xml(f"{proof.environment}.{group}"), "name": _xml(title)}
+            case = ET.SubElement(suite, "testcase", attributes)
+            if words:
+                ET.SubElement(case, "failure", message=_xml(words), type="not as promised").text = _xml(words)
+            elif is_untold:
+                ET.SubElement(case, "skipped", message="it can't be tried from here")
+    ET.indent(root)
+    return f'<?xml version="1.0" encoding="UTF-8"?>\n{ET.tostring(root, encoding="unicode")}\n'
+
+
+def _cases(proof: Proof) -> list[tuple[str, str, str, bool]]:
+    """Group, name, what is off (empty where nothing is), and whether nobody can tell."""
+    found = []
+    for one in proof.items:
+        off = proof.off.get(one.key)
+        places = few([change.place for change in one.differences], 8)
+        words = [off.cause.value, f"by {off.who}" if off.who else "", f"at {places}" if places else ""] if off else []
+        found.append(("items", one.key, " ".join(filter(None, words)), False))
+    for connection in proof.connections:
+        said = (connection.reason or "it does not answer") if connection.is_working is False else ""
+        found.append(("connections", connection.name, said, connection.is_working is None))
+    if proof.elsewhere is not None:
+        said = few([f"{one.title}: {one.what}" for one in proof.by_us], 8)
+        found.append(("elsewhere", "nothing else was changed by the run", said, False))
+    return found
+
+
+def _xml(text: str) -> str:
+    """Text in which only characters stand that XML 1.0 allows (section 2.2): a title may hold any."""
+    return _NOT_IN_XML.sub("?", visible(text))

@@ -12,6 +12,7 @@ from amphora.core.form.routes import Converted
 from amphora.core.merge.compare import STATE, Comparison
 from amphora.core.merge.merge import TARGET, By, FieldChange
 from amphora.core.needs.crosswalk import Mapped
+from amphora.core.plan.aftercare import Care, Task
 from amphora.core.plan.arrivals import Arrival
 from amphora.core.plan.steps import Step
 from amphora.core.values.canon import digest
@@ -126,14 +127,14 @@ class Leg:
 
 @dataclass(frozen=True)
 class Docket:
-    """An import, decided or not yet. `fingerprint` is what the target's items were when it was made. `shared`
-    names, for items that would be updated, the other packages that claim them (`NAME VERSION`). `since` names
-    the package that served as base, `without` what of the package stays out, `leaks` what looks like a secret in what
-    would be written or kept. `makers` says what each need is made from that can't be served before a pause, `bare`
-    which of these an item lacks at first, `stuck` which items can't be there without one; `words` are
-    the options of the command line that belong to it, `converted` what was brought to the target's shapes,
-    `ids` which ones new items get, `id_taken` which of them can't have their own, as they should, `same` the items
-    that are the one in their place, `of_others` those that a run of another ledger made, with that ledger's uid,
+    """An import, decided or not yet. `fingerprint` is what the target's items were when it was made. `shared` names,
+    for items that would be updated, the other packages that claim them (`NAME VERSION`). `since` names the package
+    that served as base, `without` what of the package stays out, `leaks` what looks like a secret in what would be
+    written or kept. `makers` says what each need is made from that can't be served before a pause, `bare` which of
+    these an item lacks at first, `stuck` which items can't be there without one; `words` are the options of the
+    command line that belong to it, `converted` what was brought to the target's shapes, `ids` which ones new items
+    get, `id_taken` which of them can't have their own, as they should, `same` the items that are the one in their
+    place, `care` what has to follow, `of_others` those that a run of another ledger made, with that ledger's uid,
     `pause_after` those after which somebody's word is awaited, and on what, `omissions` those of which somebody said
     whether they stay out from now on."""
 
@@ -150,7 +151,7 @@ class Docket:
     findings: tuple[Finding, ...]
     fingerprint: str
     custody: Custody = Custody.PACKAGE
-    to_enter: tuple[tuple[Key, str], ...] = ()
+    care: tuple[Task, ...] = ()
     legs: tuple[Leg, ...] = ()
     taken: tuple[tuple[Key, Key], ...] = ()
     file: str = ""
@@ -181,6 +182,11 @@ class Docket:
     same: tuple[Key, ...] = ()
     pause_after: Mapping[Key, str] = field(default_factory=dict)
     omissions: Mapping[Key, bool] = field(default_factory=dict)
+
+    @property
+    def to_enter(self) -> tuple[tuple[Key, str], ...]:
+        """The secrets that the target will lack afterwards: item and token."""
+        return tuple((task.key, task.name) for task in self.care if task.kind is Care.SECRET)
 
     @property
     def steps(self) -> tuple[Step, ...]:

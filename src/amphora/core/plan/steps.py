@@ -113,6 +113,12 @@ class Complete(Update):
     do: ClassVar[str] = "complete"
 
 
+class EnterSecret(Update):
+    """Writes what is there, with secrets that it lacked."""
+
+    do: ClassVar[str] = "enter secret"
+
+
 @dataclass(frozen=True)
 class Move(Step):
     """Puts an item into another folder and nothing else, to free its place for another one."""
@@ -210,6 +216,7 @@ KINDS: tuple[type[Step], ...] = (
     CreateBare,
     Complete,
     Update,
+    EnterSecret,
     Move,
     WriteAll,
     Publish,

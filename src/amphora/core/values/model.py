@@ -270,8 +270,9 @@ class Claim:
 class Contents:
     """What a package holds, in memory: items by key, and what they need. `is_edited` if it was read from a
     folder, where digests are computed and not compared. `bases` are the forms and states that edits were made
-    on, where a package carries edits back. `file` is where it was read from, if that was not the workspace. `notes`
-    are its maker's words on single items, for whoever has to set something up by hand."""
+    on, where a package carries edits back. `afterwards` is what its maker asks to be done after an import. `file` is
+    where it was read from, if that was not the workspace. `notes` are its maker's words on single items, for whoever
+    has to set something up by hand."""
 
     name: str
     version: str
@@ -291,6 +292,7 @@ class Contents:
     bases: Mapping[Key, tuple[Json, States]] = field(default_factory=dict, repr=False)
     file: str = ""
     notes: Mapping[Key, str] = field(default_factory=dict)
+    afterwards: tuple[str, ...] = ()
 
     @property
     def title(self) -> str:

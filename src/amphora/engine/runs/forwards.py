@@ -4,13 +4,16 @@ off, never in nobody knows."""
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+from amphora.core.form.bindings import MISSING
 from amphora.core.merge.compare import Base
 from amphora.core.needs.matching import Link
+from amphora.core.plan.aftercare import Care, Task, placed, tell_tasks
 from amphora.core.plan.docket import Action, Do, Docket, Fate, IfItFails
+from amphora.core.plan.kept import kept_docket
 from amphora.core.plan.restoration import Fate as Changed
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import (
@@ -44,6 +47,7 @@ from amphora.ledger.records import (
     WITHDRAWAL,
     Beginning,
     Delivery,
+    Entry,
     Run,
 )
 
@@ -54,12 +58,13 @@ Keeper = Callable[[AmphoraError], bool]
 @dataclass(frozen=True)
 class Provision:
     """What a run keeps so that somebody can go on with it: what was asked for and agreed to, and the package; the
-    campaign that it is part of, and the name that it is to have."""
+    campaign that it is part of, the name that it is to have, and why it is done."""
 
     request: Mapping[str, Json] = field(default_factory=dict)
     package: Path | None = None
     campaign: str = ""
     name: str = ""
+    why: str = ""
 
 
 NO_PROVISION = Provision()
@@ -70,7 +75,7 @@ class Outcome:
     """What became of a run. `links` gives, per item, its new address; `failure` what went wrong if the
     run was put back or broke off, `back` what the look after putting back showed; `unverified` why nobody could
     look afterwards at a run that is done; `old_links` the addresses of the source that still stand in what it
-    brought."""
+    brought; `care` what has to follow, as it stands."""
 
     run: Run
     written: int
@@ -80,6 +85,7 @@ class Outcome:
     loaded: Mapping[Key, int] = field(default_factory=dict)
     unverified: str = ""
     old_links: tuple[OldLink, ...] = ()
+    care: tuple[Entry, ...] = ()
 
 
 def as_said(docket: Docket) -> Keeper:
@@ -123,11 +129,12 @@ def _leg(docket: Docket, stage: Stage, run: Run | None, provision: Provision, ke
             docket.source_uid,
             docket.package_digest,
             None,
-            {**_kept_docket(docket), **provision.request},
+            {**kept_docket(docket), **provision.request},
             before,
             stage.revisions(image.native_id for image in before.values() if image),
             provision.campaign,
             provision.name,
+            provision.why,
         )
         return _carried(docket, stage, stage.ledger.journal.begin(beginning), before, keeper)
 
@@ -158,13 +165,13 @@ def _carried(docket: Docket, stage: Stage, run: Run, before: Mapping[Key, Image 
             run = _recorded(docket, stage, run, bench.now)
         # An interruption is not a failure of the target; it is put back in the same way, and told in other words.
         except Stopped:
-            return _failed(stage, run, Interrupted("It was interrupted."), keeper, titles)
+            return failed(stage, run, Interrupted("It was interrupted."), keeper, titles)
         except AmphoraError as error:
-            return _failed(stage, run, error, keeper, titles)
+            return failed(stage, run, error, keeper, titles)
         except Exception as error:
             fault = FaultInRun(f"A fault in Amphora: {type(error).__name__}: {error}.")
             fault.__cause__ = error
-            return _failed(stage, run, fault, keeper, titles)
+            return failed(stage, run, fault, keeper, titles)
         except BaseException:
             # Somebody insists, or the process is going down: no more calls. `undo` looks at what is there.
             with contextlib.suppress(AmphoraError):
@@ -240,6 +247,7 @@ def _recorded(docket: Docket, stage: Stage, run: Run, now: Mapping[Key, Image | 
         for source in docket.sources
     ]
     ended += [(docket.package, source, key) for key in docket.unclaimed for source in docket.sources]
+    care = _care(docket, stage, run, addresses, mine, now, is_last)
     if not is_last:
         return stage.ledger.finish(
             run,
@@ -250,13 +258,38 @@ def _recorded(docket: Docket, stage: Stage, run: Run, now: Mapping[Key, Image | 
             addresses,
             arrivals=docket.arrivals,
             omissions=docket.omissions,
+            care=care,
         )
     return stage.ledger.finish(
-        run, DONE, deliveries, docket.custody, links, addresses, ended, docket.arrivals, docket.omissions
+        run, DONE, deliveries, docket.custody, links, addresses, ended, docket.arrivals, docket.omissions, care
     )
 
 
-def _failed(stage: Stage, run: Run, error: AmphoraError, keeper: Keeper, titles: Mapping[Key, str]) -> Outcome:
+def _care(
+    docket: Docket,
+    stage: Stage,
+    run: Run,
+    addresses: Mapping[str, str],
+    mine: Collection[Key],
+    now: Mapping[Key, Image | None],
+    is_last: bool,
+) -> list[Task]:
+    """What has to follow this leg: secrets at once, whatever people are to be told when all of it is there."""
+    links = {key: addresses.get(image.native_id, image.link) for key, image in now.items() if image}
+    tasks = [task for task in docket.care if task.kind is Care.SECRET and task.key in mine]
+    if is_last:
+        # What an earlier leg made is new to people as well, although it was there when this leg began.
+        touched = stage.ledger.journal.touched(run)
+        titles = {a.key: a.states.title for a in docket.actions if touched.get(a.key, MISSING) is None}
+        there = {d.key: d.native_id for d in stage.ledger.delivered(run)} if run.leg > 1 else {}
+        earlier = looked_up(stage.environment, {key: there[key] for key in titles if key in there})
+        links = {key: image.link for key, image in earlier.items() if image} | links
+        tasks += [task for task in docket.care if task.kind is Care.WORDS]
+        tasks += tell_tasks(titles, links, stage.opened.description.sheets)
+    return placed(tasks, links)
+
+
+def failed(stage: Stage, run: Run, error: AmphoraError, keeper: Keeper, titles: Mapping[Key, str]) -> Outcome:
     """Puts back what the run did, or keeps it, and says what that came to."""
     try:
         if keeper(error):
@@ -343,16 +376,6 @@ def _mended(error: AmphoraError) -> str:
 
 def _again(error: AmphoraError) -> str:
     return "Run the same command again when it suits" if isinstance(error, Interrupted) else "Mend the cause"
-
-
-def _kept_docket(docket: Docket) -> Json:
-    """The docket as the ledger keeps it: the plan and the resolved bindings, never a secret's value."""
-    return {
-        "steps": [[step.do, list(step.keys)] for step in docket.steps],
-        "bindings": {one.need.key: one.native for one in docket.mapped if one.need.kind != "secret"},
-        "custody": docket.custody.value,
-        "fates": {one.key: one.fate.value for one in docket.retirements},
-    }
 
 
 def _delivery(action: Action, native_id: str, docket: Docket, rows: int | None) -> Delivery:

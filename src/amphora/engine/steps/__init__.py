@@ -13,6 +13,7 @@ DOINGS: Mapping[type[kinds.Step], Doing] = {
     kinds.CreateBare: create.do,
     kinds.Update: update.do,
     kinds.Complete: update.do,
+    kinds.EnterSecret: update.do,
     kinds.Move: update.do,
     kinds.WriteAll: write_all.do,
     kinds.Publish: publish.do,

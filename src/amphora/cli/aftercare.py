@@ -1,0 +1,81 @@
+"""aftercare."""
+
+from __future__ import annotations
+
+import getpass
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from amphora.cli.work import BreakFlag, DebugFlag, FolderOption, JsonFlag, ProgressOption, WaitOption, Work, working
+
+if TYPE_CHECKING:
+    from amphora.engine.aftercare import Asker
+    from amphora.ledger.records import Entry
+
+
+def aftercare(
+    what: Annotated[
+        str, typer.Argument(metavar="[RUN|ENV]", help="Of one run (last for the latest), or of one environment.")
+    ] = "",
+    do: Annotated[bool, typer.Option("--do", help="Do what Amphora can: secrets, publishing, switching.")] = False,
+    tick: Annotated[list[int] | None, typer.Option(metavar="N", help="Somebody has done this one.")] = None,
+    not_needed: Annotated[list[int] | None, typer.Option(metavar="N", help="Nobody has to do this one.")] = None,
+    by: Annotated[str, typer.Option(metavar="NAME", help="Who did it, or says so; else whoever is signed in.")] = "",
+    note: Annotated[str, typer.Option(metavar="TEXT", help="A word on it, kept with it.")] = "",
+    wait: WaitOption = 0.0,
+    break_lock: BreakFlag = False,
+    progress: ProgressOption = "",
+    json: JsonFlag = False,
+    workspace: FolderOption = None,
+    debug: DebugFlag = False,
+) -> None:
+    """What is still to do after imports; do it, or tick it off.
+
+    \b
+    Examples:
+      amphora aftercare
+      amphora aftercare grove-live --do
+      amphora aftercare --tick 3 --by "Mara Lind" --note "told at the gate"
+    """
+    from amphora.core.values.errors import UsageFault
+    from amphora.core.values.next_step import to_type
+    from amphora.engine.aftercare import do_care, open_care, settled_by_looking
+    from amphora.engine.aftercare import tick as close
+    from amphora.ledger.records import NOT_NEEDED, TICKED
+    from amphora.render.aftercare import care_result, done_result, ticked_result
+
+    with working(json, workspace, progress) as work:
+        if (tick or not_needed) and do:
+            raise UsageFault("--do and --tick are two things.", next_step=to_type("aftercare", "--help"))
+        if tick or not_needed:
+            name = by or getpass.getuser()
+            both = close(work.session, tick or (), TICKED, name, note) if tick else []
+            both += close(work.session, not_needed or (), NOT_NEEDED, name, note) if not_needed else []
+            work.show(ticked_result(both, open_care(work.session)), has_changed=True)
+            return
+        if by or note:
+            raise UsageFault("--by and --note belong to --tick or --not-needed.", next_step=to_type("aftercare"))
+        still, blind = settled_by_looking(work.session, open_care(work.session, what))
+        if not do:
+            work.show(care_result(still, blind, what))
+            return
+        work.be_patient(wait, break_lock)
+        cared = do_care(work.session, still, _asker(work))
+        if cared.failure:
+            raise cared.failure
+        work.show(done_result(cared, what), has_changed=True)
+
+
+def _asker(work: Work) -> Asker:
+    """Asks for a secret, without showing it; off a terminal it stays open."""
+    from amphora.core.values.visible import visible
+
+    def ask(entry: Entry) -> str:
+        if not work.is_terminal:
+            return ""
+        work.progress.stop()
+        words = f"{entry.task.words} ({entry.environment}); empty leaves it open"
+        return str(typer.prompt(visible(words), default="", show_default=False, hide_input=True, err=True))
+
+    return ask

@@ -1,0 +1,107 @@
+"""What is kept of a docket with its run, so that somebody can show half a year later what was done and why."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from amphora.core.form.bindings import MISSING
+from amphora.core.plan.docket import Action, Docket
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Json
+
+MOST_LETTERS = 400
+"""Of a value, so much is kept: the whole of it is in the package and in the deliveries."""
+
+
+@dataclass(frozen=True)
+class Change:
+    """One field of an item: what it was last delivered as, what stood there, what the package had, who changed it and
+    what was chosen, empty where nobody had to choose. Absent sides are None."""
+
+    place: str
+    by: str
+    last_delivered: str | None
+    target: str | None
+    package: str | None
+    choice: str = ""
+
+
+@dataclass(frozen=True)
+class Line:
+    """One item of a docket: what was done with it and why, under which title, what it was called there before, where
+    it was in the source, and what changed."""
+
+    key: Key
+    do: str
+    reason: str
+    title: str
+    was: str = ""
+    old_link: str = ""
+    changes: tuple[Change, ...] = ()
+
+
+def kept_docket(docket: Docket) -> Json:
+    """The docket as the ledger keeps it: the plan, the resolved bindings and what was changed, never a secret's
+    value."""
+    return {
+        "steps": [[step.do, list(step.keys)] for step in docket.steps],
+        "bindings": {one.need.key: one.native for one in docket.mapped if one.need.kind != "secret"},
+        "custody": docket.custody.value,
+        "fates": {one.key: one.fate.value for one in docket.retirements},
+        "items": [_line(action) for action in docket.actions],
+        "gone": [
+            [one.key, one.fate.value, one.present.states.title, one.present.rows or 0] for one in docket.retirements
+        ],
+        "findings": [[f.level.value, f.rule, f.item or "", f.message] for f in docket.findings],
+    }
+
+
+def lines_of(kept: Mapping[str, Json]) -> list[Line]:
+    """The items of a kept docket; none where a build before this one kept it."""
+    return [
+        Line(key, do, reason, title, was, link, tuple(Change(*change) for change in changes))
+        for key, do, reason, title, was, link, changes in kept.get("items", ())
+    ]
+
+
+def retired_of(kept: Mapping[str, Json]) -> list[tuple[Key, str, str, int]]:
+    """What the package no longer held: key, what became of it, title, rows."""
+    return [(key, fate, title, rows) for key, fate, title, rows in kept.get("gone", ())]
+
+
+def findings_of(kept: Mapping[str, Json]) -> Sequence[tuple[str, str, str, str]]:
+    """What was found before it went in: level, rule, item, words."""
+    return [(level, rule, item, words) for level, rule, item, words in kept.get("findings", ())]
+
+
+def _line(action: Action) -> Json:
+    was = action.present.states.title if action.present else ""
+    changes = action.comparison.changes if action.comparison else ()
+    return [
+        action.key,
+        action.do.value,
+        action.reason,
+        action.states.title,
+        was if was != action.states.title else "",
+        action.item.link,
+        [
+            [c.place, c.by.value, *map(_cut, (c.last_delivered, c.target, c.package)), _chosen(c.choice)]
+            for c in changes
+        ],
+    ]
+
+
+def _cut(value: Json) -> str | None:
+    if value is MISSING:
+        return None
+    from json import dumps
+
+    text = value if isinstance(value, str) else dumps(value, ensure_ascii=False, sort_keys=True)
+    return text if len(text) <= MOST_LETTERS else text[:MOST_LETTERS] + "…"
+
+
+def _chosen(choice: Json) -> str:
+    if choice is None:
+        return ""
+    return choice if isinstance(choice, str) else _cut(choice.get("value")) or ""

@@ -1,0 +1,273 @@
+"""Proof: is a target what was promised, in every respect that can be looked at, and has anything else changed?"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from enum import StrEnum
+
+from amphora.core.plan.claims import Claims
+from amphora.core.values.errors import NotReady
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Listed
+from amphora.core.values.next_step import to_type
+from amphora.core.values.scan import token_places
+from amphora.core.values.versions import newest
+from amphora.engine.session import Session
+from amphora.engine.sides import Side
+from amphora.engine.verify import Verified, looked_at
+from amphora.environments.contract import Probes
+from amphora.ledger.proofs import Proved
+from amphora.ledger.records import AFTERCARE, BACKWARDS, Delivery, Run
+
+UNBOUND = "amphora:unbound:"
+"""How a token begins whose id leads nowhere."""
+
+
+class Cause(StrEnum):
+    """Why an item is not as it was promised."""
+
+    EDITED = "edited there"
+    GONE = "removed there"
+    DAMAGE = "not what was written"
+    UNKNOWN = "differs"
+
+
+@dataclass(frozen=True)
+class Off:
+    """One item that is not as promised: why, and who changed it last, when."""
+
+    cause: Cause
+    who: str = ""
+    at: str = ""
+
+
+@dataclass(frozen=True)
+class Connection:
+    """A connection that delivered items use, and whether it answers; None where nobody can tell."""
+
+    name: str
+    native: str
+    is_working: bool | None
+    reason: str = ""
+
+
+@dataclass(frozen=True)
+class Elsewhere:
+    """Something outside of what a run was to touch that is not as it was before it. `is_ours` tells that it was
+    changed while the run went on, under its account: that would be our doing."""
+
+    title: str
+    what: str
+    who: str = ""
+    at: str = ""
+    is_ours: bool = False
+
+
+@dataclass(frozen=True)
+class Proof:
+    """What a look at one target showed.
+
+    `references` counts the places that lead to something, `dangling` those, by item, that lead nowhere and did not
+    when they were delivered. `links` are the addresses that people were told, `moved` the items that are elsewhere by
+    now. `later` names, for items that a later run brought again, that run; `gone` how many were retired, withdrawn
+    or let go since. `elsewhere` is None where no run says what was there before; `others` is how many there were.
+    """
+
+    environment: str
+    package: str
+    version: str
+    run: Run | None
+    items: tuple[Verified, ...]
+    off: Mapping[Key, Off] = field(default_factory=dict)
+    references: int = 0
+    dangling: Mapping[Key, int] = field(default_factory=dict)
+    connections: tuple[Connection, ...] = ()
+    links: int = 0
+    moved: tuple[Key, ...] = ()
+    later: Mapping[Key, str] = field(default_factory=dict)
+    gone: int = 0
+    elsewhere: tuple[Elsewhere, ...] | None = None
+    others: int = 0
+
+    @property
+    def broken(self) -> tuple[Connection, ...]:
+        """The connections that don't answer."""
+        return tuple(one for one in self.connections if one.is_working is False)
+
+    @property
+    def by_us(self) -> tuple[Elsewhere, ...]:
+        """What a run changed without being asked to."""
+        return tuple(one for one in self.elsewhere or () if one.is_ours)
+
+    @property
+    def stateless(self) -> tuple[Key, ...]:
+        """The items whose states are not as wished."""
+        return tuple(
+            one.key for one in self.items if any(change.place.startswith("state:") for change in one.differences)
+        )
+
+    @property
+    def wrong(self) -> dict[str, str]:
+        """What is off, with the reason."""
+        found: dict[str, str] = {key: off.cause.value for key, off in self.off.items()}
+        found |= {f"connection:{one.name}": f"does not answer: {one.reason}" for one in self.broken}
+        return found | {one.title: f"{one.what} by the run" for one in self.by_us}
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether everything is as promised."""
+        return not self.wrong
+
+
+def prove_package(session: Session, package: str, environment: str) -> Proof:
+    """The proof for what is in force of a package in an environment."""
+    opened = session.open(environment)
+    latest = session.ledger.last_deliveries(opened.description.uid).values()
+    # By claims and not by deliveries: what was retired, withdrawn or let go since is promised by nobody.
+    claimed = {claim.key for claim in Claims(session.ledger.claims(opened.description.uid)).of(package)}
+    mine = [delivery for delivery in latest if delivery.package == package and delivery.key in claimed]
+    if not mine:
+        raise NotReady(
+            f"{package} was never imported into {environment} from this workspace.",
+            subject=package,
+            next_step=to_type("import", package, environment),
+        )
+    proof, _ = _proved(session, environment, mine)
+    return _recorded(session, replace(proof, package=package, version=newest(one.version for one in mine)))
+
+
+def prove_run(session: Session, run: Run) -> Proof:
+    """The proof for what a run brought, and for what it was not to touch."""
+    delivered = session.ledger.delivered(run)
+    claimed = Claims(session.ledger.claims(run.uid)).claimed([one.key for one in delivered])
+    mine = [one for one in delivered if one.key in claimed]
+    if not mine:
+        raise NotReady(
+            f"{run.name} left nothing that could be verified: it is {run.state}.",
+            subject=run.name,
+            next_step=to_type("history", run.name),
+        )
+    after = [one for one in session.ledger.journal.runs() if one.uid == run.uid and one.id > run.id]
+    # What a later run brought again is what that one promised: the older promise is out of force, not broken.
+    latest = {one.key: session.ledger.deliveries_of(run.uid, one.key)[0].run for one in mine}
+    later = {key: name for key, name in latest.items() if name != run.name}
+    proof, side = _proved(session, run.environment, [one for one in mine if one.key not in later])
+    before = session.ledger.journal.outside(run)
+    proof = replace(
+        proof,
+        package=run.package,
+        version=run.version,
+        run=run,
+        later=later,
+        gone=len(delivered) - len(mine),
+        elsewhere=tuple(_elsewhere(session, side, run, before, after)),
+        others=len(before),
+    )
+    return _recorded(session, proof)
+
+
+def run_to_verify(session: Session, name: str) -> Run:
+    """The run that a name means; `last` is the latest that brought something."""
+    journal = session.ledger.journal
+    brought = [run for run in journal.runs() if run.kind not in (*BACKWARDS, AFTERCARE)] if name == "last" else []
+    return brought[0] if brought else journal.run(name)
+
+
+def _recorded(session: Session, proof: Proof) -> Proof:
+    """Remembers when it was looked at, and what that came to."""
+    opened = session.open(proof.environment)
+    run, account = proof.run.id if proof.run else None, opened.environment.whoami().account
+    uid = opened.description.uid
+    session.ledger.proofs.record(
+        Proved(uid, run, proof.package, proof.version, account, len(proof.items), proof.wrong)
+    )
+    return proof
+
+
+def _proved(session: Session, environment: str, deliveries: Sequence[Delivery]) -> tuple[Proof, Side]:
+    look = looked_at(session, environment, deliveries)
+    rows = look.side.by_key
+    wrong = [one for one in look.verified if not one.is_as_promised]
+    promised = {one.key: _dangling(token.token for token in token_places(one.merged)) for one in deliveries}
+    found = {key: _dangling(place.token for place in item.places) for key, item in look.items.items()}
+    told = session.ledger.addresses(look.side.uid)
+    linked = {one.key: rows[one.key] for one in deliveries if one.key in rows and told.get(rows[one.key].native_id)}
+    proof = Proof(
+        environment,
+        "",
+        "",
+        None,
+        look.verified,
+        {one.key: _blamed(session, one, rows.get(one.key), look.side.uid) for one in wrong},
+        sum(len(item.places) for item in look.items.values()),
+        # Only what did not dangle when it was delivered: what led nowhere in the source is what was promised.
+        {key: count - promised[key] for key, count in found.items() if count > promised[key]},
+        tuple(_connections(session, environment, deliveries)),
+        len(linked),
+        tuple(key for key, row in linked.items() if row.link != told[row.native_id]),
+    )
+    return proof, look.side
+
+
+def _dangling(tokens: Iterable[str]) -> int:
+    return sum(token.startswith(UNBOUND) for token in tokens)
+
+
+def _blamed(session: Session, one: Verified, row: Listed | None, uid: str) -> Off:
+    """Why an item is not as promised, as far as the target and the ledger tell."""
+    if row is None:
+        return Off(Cause.GONE)
+    who, at = row.modified_by or "", row.modified_at or ""
+    found = session.ledger.deliveries_of(uid, one.key)
+    if not found or not at:
+        return Off(Cause.UNKNOWN, who, at)
+    # Times to the second: whatever is later than the end of the run was not its doing. What is older, and its own
+    # account's, nobody edited: then the target has something else than what was written.
+    run = session.ledger.journal.run(found[0].run)
+    is_ours = who == run.account and run.ended_at is not None and at <= run.ended_at
+    return Off(Cause.DAMAGE if is_ours else Cause.EDITED, who, at)
+
+
+def _connections(session: Session, environment: str, deliveries: Sequence[Delivery]) -> list[Connection]:
+    """The connections with which items were delivered, each probed once."""
+    adapter = session.open(environment).environment
+    natives = {
+        key: str(value)
+        for one in deliveries
+        for key, value in one.base.bindings.items()
+        if key.startswith("connection:")
+    }
+    found = []
+    for key, native in sorted(natives.items()):
+        name = key.partition(":")[2]
+        if isinstance(adapter, Probes):
+            probe = adapter.probe(native, ())
+            found.append(Connection(name, native, probe.is_working, probe.reason))
+        else:
+            found.append(Connection(name, native, None))
+    return found
+
+
+def _elsewhere(
+    session: Session, side: Side, run: Run, before: Mapping[str, str], after: Sequence[Run]
+) -> list[Elsewhere]:
+    """What is not as it was before a run, outside of what it was to touch, and was not touched by a later one."""
+    journal = session.ledger.journal
+    now = {native_id: side.by_key[key] for native_id, key in side.keys.items()}
+    known: set[str] = set()
+    for one in (run, *after):
+        known |= {image.native_id for image in journal.touched(one).values() if image}
+        for step in journal.steps(one):
+            known |= set((step.outcome or {}).get("created", ()))
+    found = []
+    for native_id in sorted((before.keys() | now.keys()) - known):
+        row = now.get(native_id)
+        if row and before.get(native_id) == row.revision:
+            continue
+        title = row.states.title if row else native_id
+        who, at = (row.modified_by or "", row.modified_at or "") if row else ("", "")
+        what = "removed" if row is None else "changed" if native_id in before else "new"
+        during = bool(at) and run.started_at <= at <= (run.ended_at or run.started_at)
+        found.append(Elsewhere(title, what, who, at, during and who == run.account))
+    return found

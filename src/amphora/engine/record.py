@@ -1,0 +1,129 @@
+"""The record: runs that were asked for, and one run with all that is known of it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from amphora.core.plan.kept import Line, findings_of, lines_of, retired_of
+from amphora.core.values.errors import UsageFault
+from amphora.core.values.keys import Key
+from amphora.core.values.moments import moment
+from amphora.core.values.next_step import to_type
+from amphora.engine.session import Session, utc_now
+from amphora.ledger.proofs import Proved
+from amphora.ledger.records import DONE, OPEN, Entry, JournalStep, LegOf, Run
+
+COMPLETE = "complete"
+STATES = ("running", "paused", "kept", "done", COMPLETE, "put back", "undone", "broken off")
+
+
+@dataclass(frozen=True)
+class Asked:
+    """Which runs somebody wants to see: of environments or groups, of a package, by whom, since when, in which
+    states. Empty is all."""
+
+    environments: Sequence[str] = ()
+    package: str = ""
+    by: str = ""
+    since: str = ""
+    states: Sequence[str] = ()
+
+
+@dataclass(frozen=True)
+class Told:
+    """A run with how it stands: `complete` where its aftercare is done too; `still` is how many tasks are open."""
+
+    run: Run
+    state: str
+    still: int = 0
+
+
+@dataclass(frozen=True)
+class Record:
+    """One run in full. `lines` are its docket's items, `gone` what the package no longer held, `links` the old
+    and new addresses by item, `agreed` who signed the docket; of runs that older builds kept they are empty."""
+
+    told: Told
+    steps: Sequence[JournalStep]
+    legs: Sequence[LegOf]
+    backwards: Sequence[Run]
+    lines: Sequence[Line] = ()
+    gone: Sequence[tuple[Key, str, str, int]] = ()
+    findings: Sequence[tuple[str, str, str, str]] = ()
+    bindings: Mapping[str, Any] = field(default_factory=dict)
+    links: Mapping[Key, tuple[str, str]] = field(default_factory=dict)
+    care: Sequence[Entry] = ()
+    proofs: Sequence[Proved] = ()
+    agreed: Sequence[str] = ()
+    package_digest: str = ""
+    of_run: str = ""
+
+    @property
+    def run(self) -> Run:
+        return self.told.run
+
+
+def told_runs(session: Session, asked: Asked) -> list[Told]:
+    """The runs that were asked for, the latest first."""
+    ledger = session.ledger
+    since = moment(asked.since, utc_now(), "--since") if asked.since else ""
+    names = set(session.workspace.targets(asked.environments)) if asked.environments else set()
+    if unknown := [state for state in asked.states if state not in STATES]:
+        raise UsageFault(
+            f"--state is {', '.join(STATES)}, not {unknown[0]!r}.", subject=unknown[0], next_step=to_type("history")
+        )
+    still = _still(session)
+    found = [_told(run, still.get(run.name, 0)) for run in ledger.journal.runs()]
+    return [
+        one
+        for one in found
+        if (not names or one.run.environment in names)
+        and asked.package in ("", one.run.package, f"{one.run.package}-{one.run.version}")
+        and asked.by.casefold() in one.run.account.casefold()
+        and one.run.started_at >= since
+        and (not asked.states or one.state in asked.states)
+    ]
+
+
+def _still(session: Session) -> dict[str, int]:
+    found: dict[str, int] = {}
+    for entry in session.ledger.aftercare.open():
+        found[entry.run] = found.get(entry.run, 0) + 1
+    return found
+
+
+def _told(run: Run, still: int) -> Told:
+    # Of runs of older builds nobody knows what had to follow: they stay done.
+    is_complete = run.state == DONE and run.cared and not still
+    return Told(run, COMPLETE if is_complete else run.state, still)
+
+
+def record_of(session: Session, run: Run) -> Record:
+    """One run with all that the ledger knows of it."""
+    ledger = session.ledger
+    kept = ledger.journal.docket(run) or {}
+    lines = lines_of(kept)
+    addresses = ledger.addresses(run.uid)
+    now = {one.key: addresses.get(one.native_id, "") for one in ledger.delivered(run)}
+    links = {line.key: (line.old_link, now[line.key]) for line in lines if now.get(line.key)}
+    care = ledger.aftercare.of_run(run)
+    still = sum(entry.state == OPEN for entry in care)
+    names = {other.id: other.name for other in ledger.journal.runs()} if run.of_run else {}
+    return Record(
+        _told(run, still),
+        ledger.journal.steps(run),
+        ledger.journal.legs(run),
+        ledger.journal.backwards_of(run),
+        lines,
+        retired_of(kept),
+        findings_of(kept),
+        kept.get("bindings", {}),
+        links,
+        care,
+        ledger.proofs.of_run(run),
+        tuple(kept.get("agreed", ())),
+        ledger.journal.package_digest(run),
+        names.get(run.of_run or 0, ""),
+    )

@@ -1,0 +1,81 @@
+"""One run as a page of its own, for the record of a change."""
+
+from __future__ import annotations
+
+from amphora.core.values.keys import readable
+from amphora.engine.record import Record
+from amphora.render.changes import place_phrase
+from amphora.render.history import STATE_TONE, closed, facts, proof_words, verdict
+from amphora.render.page import page
+from amphora.render.record_figures import kinds_figure, legs_figure
+
+
+def record_page(record: Record, made_at: str) -> str:
+    """One self-contained HTML page, with two figures in it."""
+    from markupsafe import Markup
+
+    touched = [line for line in record.lines if line.do != "leave" or line.changes]
+    return page(
+        "record",
+        {
+            "run": record.run,
+            "verdict": verdict(record),
+            "tone": "warn" if record.told.still else STATE_TONE.get(record.told.state, "plain"),
+            "facts": facts(record),
+            # Drawn by us from titles that the drawing library escapes (XML 1.0): markup, and no text.
+            "legs": Markup(legs_figure(record)),
+            "kinds": Markup(kinds_figure(record)),
+            "lines": record.lines,
+            "touched": [
+                {
+                    "key": readable(line.key),
+                    "do": line.do,
+                    "title": line.title,
+                    "was": line.was,
+                    "reason": line.reason,
+                    "old": record.links.get(line.key, (line.old_link, ""))[0],
+                    "new": record.links.get(line.key, ("", ""))[1],
+                    "changes": [
+                        {
+                            "where": place_phrase(c.place),
+                            "sides": [c.last_delivered, c.target, c.package],
+                            "by": c.by,
+                            "choice": c.choice,
+                        }
+                        for c in line.changes
+                    ],
+                }
+                for line in touched
+            ],
+            "same": len(record.lines) - len(touched),
+            "gone": [
+                {"key": readable(key), "fate": fate, "title": title, "rows": rows}
+                for key, fate, title, rows in record.gone
+            ],
+            "findings": [
+                {"level": level, "item": readable(item) if item else "", "words": words}
+                for level, _, item, words in record.findings
+            ],
+            "care": [
+                {
+                    "number": one.number,
+                    "words": one.task.words,
+                    "link": one.task.link,
+                    "state": one.state,
+                    "closed": closed(one),
+                }
+                for one in record.care
+            ],
+            "proofs": [
+                {
+                    "at": one.at,
+                    "account": one.account,
+                    "items": one.items,
+                    "wrong": one.wrong,
+                    "words": proof_words(one.wrong),
+                }
+                for one in record.proofs
+            ],
+            "made_at": made_at,
+        },
+    )
