@@ -54,12 +54,17 @@ class _Box:
     keys: tuple[Key, ...]
 
 
-def draw_uses(net: Uses, depth: int | None, path: Path) -> None:
-    """Writes the figure as SVG or PNG, as the file name says."""
+def figure_file(path: Path) -> None:
+    """UsageFault where a file's name does not say which sort of figure it is to be."""
     if path.suffix.lower() not in (".svg", ".png"):
         raise UsageFault(
             f"A figure is FILE.svg or FILE.png, not {path.name}.", next_step=advice("Choose one of these endings.")
         )
+
+
+def draw_uses(net: Uses, depth: int | None, path: Path) -> None:
+    """Writes the figure as SVG or PNG, as the file name says."""
+    figure_file(path)
     from matplotlib import rc_context
     from matplotlib.figure import Figure
 

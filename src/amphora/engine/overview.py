@@ -1,0 +1,132 @@
+"""The overview: which version of which package is in force where, and what about it is not in order."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from amphora.core.values.errors import AmphoraError
+from amphora.core.values.versions import is_version, newest, version_order
+from amphora.engine.edits import edits_of
+from amphora.engine.session import Session
+from amphora.ledger.proofs import Proved
+from amphora.ledger.records import Entry, Run
+
+
+@dataclass(frozen=True)
+class Standing:
+    """How one package stands in one environment. `version` is the newest that is in force there, `behind` how many
+    newer ones are known; `edits` counts what was changed there since, None where nobody looked. `runs` are open ones,
+    `still` the tasks of aftercare."""
+
+    version: str
+    items: int = 0
+    behind: int = 0
+    edits: int | None = None
+    runs: tuple[Run, ...] = ()
+    still: tuple[Entry, ...] = ()
+    proved: Proved | None = None
+
+    @property
+    def troubles(self) -> list[str]:
+        """What is not in order, in words; being behind is no trouble, but a choice."""
+        found = [f"{run.name} is {run.state}" for run in self.runs]
+        if self.edits:
+            found.append(f"{self.edits} edited there" if self.edits > 1 else "1 item edited there")
+        if self.still:
+            found.append(f"{len(self.still)} still to do" if len(self.still) > 1 else "1 thing still to do")
+        if self.proved and self.proved.wrong:
+            found.append(f"not as promised when last verified, {self.proved.at[:10]}")
+        return found
+
+
+@dataclass(frozen=True)
+class Overview:
+    """Packages and environments, and how each package stands in each; pairs that have nothing to do with one another
+    are left out. `latest` is the newest version of each package, `sources` where it was exported, `blind` the
+    environments that could not be looked at, with the reason."""
+
+    packages: Sequence[str]
+    environments: Sequence[str]
+    cells: Mapping[tuple[str, str], Standing] = field(default_factory=dict)
+    latest: Mapping[str, str] = field(default_factory=dict)
+    sources: Collection[tuple[str, str]] = ()
+    blind: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def troubled(self) -> list[tuple[str, str, Standing]]:
+        """What is not in order: package, environment and how it stands there."""
+        return [(package, name, cell) for (package, name), cell in self.cells.items() if cell.troubles]
+
+    @property
+    def behind(self) -> list[tuple[str, str, Standing]]:
+        """Where an older version is in force than there is."""
+        return [(package, name, cell) for (package, name), cell in self.cells.items() if cell.behind]
+
+    @property
+    def is_clean(self) -> bool:
+        """Whether everything that could be looked at is in order, and everything could."""
+        return not self.troubled and not self.blind
+
+
+def overview(session: Session, environments: Sequence[str], looks: bool = True) -> Overview:
+    """How all packages stand in these environments; with a look at each of them, or by the ledger alone."""
+    ledger = session.ledger
+    exports = ledger.exports()
+    versions: dict[str, set[str]] = {}
+    for one in exports:
+        versions.setdefault(one.package, set()).add(one.version)
+    known = {name: uid for uid, name in ledger.environments().items()}
+    claims = {name: ledger.claims(known[name]) for name in environments if name in known}
+    for claim in (claim for rows in claims.values() for claim in rows):
+        versions.setdefault(claim.package, set()).add(claim.version)
+    edited, blind = _edited(session, [name for name in environments if name in known], looks)
+    proofs, entries = ledger.proofs.latest(), ledger.aftercare.open()
+    runs = [run for run in ledger.journal.runs() if run.is_open]
+    cells = {}
+    for name, rows in claims.items():
+        open_here = {run.package for run in runs if run.environment == name}
+        for package in {claim.package for claim in rows} | open_here:
+            cells[package, name] = Standing(
+                (version := newest(claim.version for claim in rows if claim.package == package)),
+                sum(claim.package == package for claim in rows),
+                _behind(version, versions.get(package, set())),
+                edited[name].get(package, 0) if name in edited else None,
+                tuple(run for run in runs if (run.environment, run.package) == (name, package)),
+                tuple(entry for entry in entries if (entry.environment, entry.package) == (name, package)),
+                proofs.get((known[name], package)),
+            )
+    packages = sorted({*versions, *(package for package, _ in cells)})
+    return Overview(
+        packages,
+        list(environments),
+        cells,
+        {package: newest(versions.get(package, ())) for package in packages},
+        {(one.package, one.environment) for one in exports},
+        blind,
+    )
+
+
+def _behind(version: str, known: Collection[str]) -> int:
+    if not is_version(version):
+        return 0
+    return sum(is_version(one) and version_order(one) > version_order(version) for one in known)
+
+
+def _edited(
+    session: Session, environments: Sequence[str], looks: bool
+) -> tuple[dict[str, dict[str, int]], dict[str, str]]:
+    """How many items of each package were edited in each environment; and where nobody could look."""
+    edited: dict[str, dict[str, int]] = {}
+    blind: dict[str, str] = {}
+    for name in environments if looks else ():
+        try:
+            found = edits_of(session, name)
+        except AmphoraError as error:
+            blind[name] = error.message
+            continue
+        edited[name] = {}
+        for one in found:
+            package = one.delivery.package
+            edited[name][package] = edited[name].get(package, 0) + 1
+    return edited, blind
