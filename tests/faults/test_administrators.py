@@ -23,7 +23,7 @@ SEED = int(os.environ.get("SEED", "1"))
 TARGETS = ("grove-test", "grove-live")
 PACKAGES = {"lists": ("Olive varieties", "Fruit condition"), "letters": ("Weigh slip", "Welcome to the co-operative")}
 SECRET = {"LEDGER": PASSWORD}
-CLOSED = {"done", "put back", "undone"}
+CLOSED = {"done", "complete", "put back", "undone"}
 
 
 def workspace_for(name: str, halcyon: Path, url: str) -> Path:
@@ -104,7 +104,7 @@ def test_nothing_is_lost_doubled_or_unnamed(halcyon: Path, server: Server) -> No
             done = run_program(folder, "undo", run["name"], "--yes", **SECRET)
         assert done.code == 0, (run, done.out, done.err)
     for run in runs_of(folder):
-        if run["kind"] == "import" and run["state"] == "done":
+        if run["kind"] == "import" and run["state"] in ("done", "complete"):
             done = run_program(folder, "undo", run["name"], "--yes", **SECRET)
             assert done.code == 0, (run, done.out, done.err)
     assert {target: everything(halcyon, target) for target in TARGETS} == before

@@ -96,7 +96,7 @@ def test_as_little_as_possible_goes_in_before_and_stays_off(packed: Program, hal
     again = packed("import", "lab", "grove-live", "--yes")
     assert again.code == 3
     assert "amphora resume grove-live-1" in again.err
-    assert packed().verdict == "1 run is not finished."
+    assert packed().verdict == "1 run is not finished. Still to do: 1 secret."
     assert "Next: amphora resume grove-live-1" in packed("history").out
 
 

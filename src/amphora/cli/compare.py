@@ -27,6 +27,7 @@ from amphora.core.values.next_step import advice, blank, to_type
 
 if TYPE_CHECKING:
     from amphora.core.plan.decisions import Decisions
+    from amphora.core.plan.gate import Reason
     from amphora.core.values.model import Contents
     from amphora.engine.docket import Prepared
     from amphora.render.result import Result
@@ -206,7 +207,7 @@ def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _S
     from amphora.engine.docket import prepare
     from amphora.engine.gate import ImportRequest, in_the_way
     from amphora.files.docket_file import write_docket
-    from amphora.render.compare import comparison_markdown, comparison_page
+    from amphora.render.compare import comparison_markdown
     from amphora.render.imports import compare_result
 
     contents = opened_package(work, left, shown.copy)
@@ -234,9 +235,7 @@ def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _S
         ImportRequest(Decisions(), yes=True),
     )
     if shown.html is not None:
-        from amphora.engine.session import utc_now
-
-        shown.html.write_text(comparison_page(prepared.docket, shown.only, utc_now()), encoding="utf-8")
+        shown.html.write_text(_review(work, prepared, reasons, shown.only), encoding="utf-8")
     only_key = named_key(contents, item) if item else None
     result = compare_result(prepared.docket, reasons, only_key, shown.only)
     if shown.side_by_side:
@@ -245,6 +244,34 @@ def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _S
         work.write(comparison_markdown(prepared.docket, shown.only))
         raise typer.Exit(result.code)
     work.show(_quiet(result) if shown.expect_same else result)
+
+
+def _review(work: Work, prepared: Prepared, reasons: Sequence[Reason], only: str) -> str:
+    """The page for whoever approves."""
+    from pathlib import Path
+
+    from amphora.engine.session import utc_now
+    from amphora.files.agreements import agreements
+    from amphora.files.docket_file import read_docket
+    from amphora.files.signatures import judged
+    from amphora.render.review import Shown, review_page
+
+    docket, entry, opened = prepared.docket, prepared.opened.entry, prepared.opened
+    found = work.session.workspace
+    agreed = agreements(read_docket(Path(docket.file)), found.keys) if docket.file else []
+    contents = prepared.original or prepared.contents
+    shown = Shown(
+        entry.role,
+        opened.description.region or entry.region,
+        entry.customer,
+        opened.description.release,
+        opened.environment.whoami().account,
+        judged(contents, found.keys).words,
+        [one.words for one in agreed if one.counts],
+        found.approvals.get(entry.role, 0),
+        utc_now(),
+    )
+    return review_page(docket, contents, reasons, shown, only)
 
 
 def _beside(prepared: Prepared, only_key: str | None, result: Result) -> Result:

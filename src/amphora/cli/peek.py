@@ -10,25 +10,39 @@ from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, working
 
 
 def peek(
-    package: Annotated[str, typer.Argument(help="A package's name, NAME-VERSION, or file.")],
+    package: Annotated[str, typer.Argument(help="A package's name, NAME-VERSION or file; or a docket.")],
     item: Annotated[str | None, typer.Argument(help="One item of it, to see whole.")] = None,
     json: JsonFlag = False,
     workspace: FolderOption = None,
     debug: DebugFlag = False,
 ) -> None:
-    """See what is in a package, and what it needs.
+    """See what is in a package and what it needs; or in a docket, and who agreed to it.
 
     \b
     Examples:
       amphora peek olive-intake
       amphora peek olive-intake "Weigh ticket"
+      amphora peek live.docket.yaml
     """
+    from pathlib import Path
+
     from amphora.cli.packages import opened_package
     from amphora.core.needs.selection import choose
     from amphora.engine.export import listed_items
+    from amphora.files.docket_file import is_docket
     from amphora.render.peek import peek_item_result, peek_result
 
     with working(json, workspace) as work:
+        if is_docket(Path(package)):
+            from amphora.cli.sign import needed
+            from amphora.files.agreements import agreements
+            from amphora.files.docket_file import read_docket
+            from amphora.render.docket import docket_result
+
+            file = read_docket(Path(package))
+            trusted = work.session_anywhere.workspace.keys
+            work.show(docket_result(file, agreements(file, trusted), needed(work, file.target)))
+            return
         contents = opened_package(work, package)
         if item is None:
             from amphora.files.signatures import judged

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, PlainCommand, working
+from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, PlainCommand, Work, working
 from amphora.core.values.next_step import advice
 
 app = typer.Typer(
@@ -19,25 +19,43 @@ app = typer.Typer(
 
 
 def sign(
-    package: Annotated[str, typer.Argument(help="A package's name, NAME-VERSION, or file.")],
+    package: Annotated[
+        str, typer.Argument(metavar="PACKAGE|DOCKET", help="A package's name, NAME-VERSION or file; or a docket.")
+    ],
     key: Annotated[str, typer.Option("--key", metavar="NAME", help="Which of your keys.")],
     json: JsonFlag = False,
     workspace: FolderOption = None,
     debug: DebugFlag = False,
 ) -> None:
-    """Sign a package; its digest stays the same.
+    """Sign a package, or agree to a docket; the digest of either stays the same.
 
     \b
-    Example:
+    Examples:
       amphora sign olive-intake --key ines
+      amphora sign live.docket.yaml --key petra
     """
+    from amphora.files.agreements import agree, agreements
+    from amphora.files.docket_file import is_docket
     from amphora.files.package import find_package
     from amphora.files.signatures import sign_package
-    from amphora.render.sign import sign_result
+    from amphora.render.sign import agreed_result, sign_result
 
     with working(json, workspace) as work:
+        if is_docket(Path(package)):
+            from amphora.engine.session import utc_now
+
+            file = agree(Path(package), key, utc_now())
+            found = work.session.workspace
+            work.show(agreed_result(file, agreements(file, found.keys), needed(work, file.target), key))
+            return
         path = Path(package) if Path(package).is_file() else find_package(package, work.session.workspace.packages)
         work.show(sign_result(sign_package(path, key), key, path))
+
+
+def needed(work: Work, target: str) -> int:
+    """How many people have to agree to an import into an environment."""
+    entry = work.session.workspace.environments.get(target) if work.has_workspace else None
+    return work.session.workspace.approvals.get(entry.role, 0) if entry else 0
 
 
 @app.command("new", cls=PlainCommand)

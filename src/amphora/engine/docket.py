@@ -39,6 +39,7 @@ from amphora.engine.runs.stage import looked_up
 from amphora.engine.session import Opened, Session
 from amphora.engine.sides import OWN_ADDRESS, Side, target_side
 from amphora.environments.contract import ChoosesIds, Wanted, able
+from amphora.files.agreements import Agreement
 
 
 @dataclass(frozen=True)
@@ -55,6 +56,8 @@ class Prepared:
     packed: Contents | None = field(default=None, repr=False)
     said: Decisions = field(default_factory=Decisions, repr=False)
     original: Contents | None = field(default=None, repr=False)
+    agreed: tuple[Agreement, ...] = ()
+    """Who agreed to the docket, where it came from a file."""
 
 
 def map_needs(session: Session, contents: Contents, opened: Opened) -> list[Mapped]:

@@ -14,6 +14,7 @@ from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents
 from amphora.engine.docket import Prepared
 from amphora.engine.session import Opened, Session
+from amphora.files.agreements import Agreement
 from amphora.ledger.records import IMPORT
 
 
@@ -39,9 +40,15 @@ class ImportRequest:
 
 
 def reasons_for(
-    session: Session, docket: Docket, opened: Opened, contents: Contents | None, consent: Consent
+    session: Session,
+    docket: Docket,
+    opened: Opened,
+    contents: Contents | None,
+    consent: Consent,
+    agreements: Sequence[Agreement] = (),
 ) -> list[Reason]:
-    """Everything in the way of carrying out a docket, or of going on with a run, as it is now."""
+    """Everything in the way of carrying out a docket, or of going on with a run, as it is now. `agreements` are those
+    to a docket that came from a file."""
     # Asked each time and never kept: permissions change while somebody reads a preview.
     identity = opened.environment.whoami()
     journal = session.ledger.journal
@@ -62,13 +69,17 @@ def reasons_for(
         _policy(session, contents),
         _region_of(opened),
         _bound(session, docket, opened, contents),
+        session.workspace.approvals.get(opened.entry.role, 0),
+        tuple(one.words for one in agreements if one.counts and not one.is_own),
+        tuple(_why_not(one) for one in agreements if not one.counts or one.is_own),
     )
     return reasons_of(docket, standing, consent)
 
 
 def in_the_way(session: Session, prepared: Prepared, request: ImportRequest) -> list[Reason]:
     """What an import would stop at, as it was asked for."""
-    return reasons_for(session, prepared.docket, prepared.opened, prepared.contents, request.consent(prepared))
+    consent = request.consent(prepared)
+    return reasons_for(session, prepared.docket, prepared.opened, prepared.contents, consent, prepared.agreed)
 
 
 def refuse(docket: Docket, reasons: Sequence[Reason]) -> None:
@@ -96,6 +107,10 @@ def refuse(docket: Docket, reasons: Sequence[Reason]) -> None:
 def agreed(reasons: Sequence[Reason]) -> list[Reason]:
     """The reasons without those that a person at a terminal can agree to on the spot."""
     return [reason for reason in reasons if reason.why is not Why.CONSENT]
+
+
+def _why_not(one: Agreement) -> str:
+    return f"{one.words}: whoever imports can't agree to it" if one.counts else one.words
 
 
 def _state_words(state: str) -> str:

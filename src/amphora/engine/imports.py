@@ -23,6 +23,7 @@ from amphora.engine.runs.forwards import Keeper, Outcome, Provision, carry_out, 
 from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Session
 from amphora.engine.verify import Verified, looked_at
+from amphora.files.agreements import agreements
 from amphora.files.docket_file import DocketFile, line_of, read_docket
 from amphora.files.reviewed import refuse_otherwise
 from amphora.files.sources import open_package, stored_package
@@ -74,7 +75,8 @@ def prepare_from_docket(session: Session, path: Path, request: ImportRequest) ->
         # explained: it reads the target again.
         lambda: prepare(session, contents, file.target, replace(plain, items=left), since).docket,
     )
-    return replace(prepared, is_reviewed=True)
+    agreed = tuple(agreements(file, session.workspace.keys))
+    return replace(prepared, is_reviewed=True, agreed=agreed)
 
 
 def packed(session: Session, file: DocketFile) -> Contents:

@@ -85,6 +85,7 @@ def kept_request(prepared: Prepared) -> dict[str, Json]:
         "decisions": replace(prepared.said, arrivals=docket.arrivals).to_json(),
         # Shown to whoever started it as it was then, and agreed to; what comes up later is not.
         "edited": {a.key: prepared.present[a.key].digest for a in docket.edited if a.key in prepared.present},
+        "agreed": [one.words for one in prepared.agreed if one.counts],
         "take_over": sorted({name.partition(" ")[0] for names in docket.shared.values() for name in names}),
         "since": docket.since,
         "makers": dict(docket.makers),

@@ -25,6 +25,8 @@ from amphora.files.yaml_text import dump_yaml, load_yaml, write_text
 
 FORMAT = 1
 OPEN = "?"
+AGREED = "agreed"
+"""The member in which people sign what stands in all the others."""
 CHOICES = (PACKAGE, TARGET, LAST_DELIVERED)
 _NAMES = (
     "docket",
@@ -46,8 +48,9 @@ _NAMES = (
     "items",
     "no_longer_packed",
     "aftercare",
+    AGREED,
 )
-_HEADER = """\
+HEADER = """\
 # The docket of an import: what it will do, item by item. Answer each choice that is "?" with
 #   package | target | last-delivered, or with a mapping {value: …};
 # or give a choice for a whole item (there also: leave, for an item that stays out of this import).
@@ -87,7 +90,7 @@ def is_docket(path: Path) -> bool:
 
 def write_docket(path: Path, docket: Docket) -> None:
     """Writes a docket; open questions get the choice `?`."""
-    write_text(path, _HEADER + dump_yaml(document_of(docket)))
+    write_text(path, HEADER + dump_yaml(document_of(docket)))
 
 
 def document_of(docket: Docket) -> dict[str, Any]:

@@ -20,7 +20,7 @@ from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
 from amphora.core.values.scan import token_places
 from amphora.core.values.tokens import parse_token
-from amphora.files.docket_file import OPEN, DocketFile, document_of, fault, json_of
+from amphora.files.docket_file import AGREED, OPEN, DocketFile, document_of, fault, json_of
 
 _FREE = ("action", "reason")
 """What follows from choices: it may be as it was before they were made."""
@@ -44,7 +44,8 @@ def refuse_otherwise(path: Path, file: DocketFile, docket: Docket, undecided: Ca
             before.append(document_of(undecided()))
         return before[0]
 
-    _names(path, mine, wanted, "a docket")
+    # Agreements stand beside what is agreed to: they are weighed by themselves.
+    _names(path, mine, wanted, "a docket", beside=AGREED)
     for name in wanted:
         if name not in ("items", "aftercare") and not same(json_of(mine[name], path, mine, name), wanted[name]):
             _differs(path, mine, name, wanted, name)
@@ -98,14 +99,16 @@ def _change(path: Path, key: Key, mine: Any, place: str, wanted: Mapping[str, An
         raise fault(path, f"{said!r} can't be chosen at {place} of {key}: {why}.", mine, "choice")
 
 
-def _names(path: Path, mine: Any, wanted: Mapping[str, Any], what: str, is_empty: bool = False) -> None:
-    """Refuses members that are not known, or that are missing."""
+def _names(
+    path: Path, mine: Any, wanted: Mapping[str, Any], what: str, is_empty: bool = False, beside: str = ""
+) -> None:
+    """Refuses members that are not known, or that are missing; `beside` is one that need not be there."""
     if is_empty:
         if wanted:
             raise fault(path, f"{what} lacks {next(iter(wanted))}.", mine, "changes")
         return
     for name in mine:
-        if str(name) not in wanted:
+        if str(name) not in wanted and name != (beside or None):
             raise _unknown(path, mine, name, wanted)
     for name in wanted:
         if name not in mine:

@@ -10,7 +10,7 @@ import json
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from amphora.core.values.errors import PackageDamaged, UsageFault
 from amphora.core.values.model import Contents
@@ -21,6 +21,9 @@ from amphora.files.archive import read_archive, write_archive
 from amphora.files.bag import TAG_MANIFEST
 from amphora.files.names import checked_name
 from amphora.files.package import read_package
+
+if TYPE_CHECKING:
+    from jwcrypto.jwk import JWK
 
 SIGNATURE = "signature.json"
 TRUSTED_SUFFIX = ".jwk.json"
@@ -142,17 +145,71 @@ def _thumbprint_in(path: Path) -> str:
     return str(JWK(**public).thumbprint()) if not _unfit(public) else ""
 
 
-def sign_package(path: Path, name: str) -> Contents:
-    """Signs a package file with the user's key of that name; nothing else in it changes."""
+def private_key(name: str) -> JWK:
+    """The user's own key of that name; UsageFault where there is none."""
     from jwcrypto.jwk import JWK
-    from jwcrypto.jws import JWS
 
     private = private_folder() / (checked_name(name, "a key") + PRIVATE_SUFFIX)
     if not private.is_file():
         raise UsageFault(f"You have no key {name!r}.", subject=name, next_step=to_type("keys", "new", name))
+    return JWK.from_json(private.read_text(encoding="utf-8"))
+
+
+def own_keys() -> set[str]:
+    """The thumbprints of the user's own keys."""
+    from jwcrypto.jwk import JWK
+
+    found = set()
+    for path in private_folder().glob(f"*{PRIVATE_SUFFIX}"):
+        try:
+            found.add(str(JWK.from_json(path.read_text(encoding="utf-8")).thumbprint()))
+        # A library that is given anything may fail in any way: what can't be read signs nothing.
+        except Exception:
+            continue
+    return found
+
+
+def signed_text(payload: bytes, key: JWK) -> str:
+    """A payload, signed, as one line of text (RFC 7515, section 7.1: compact serialization)."""
+    from jwcrypto.jws import JWS
+
+    jws = JWS(payload)
+    jws.add_signature(key, alg="EdDSA", protected=json.dumps({"alg": "EdDSA", "kid": key.thumbprint()}))
+    return str(jws.serialize(compact=True))
+
+
+def verdict_on(text: str, trusted: Path) -> tuple[Verdict, Any, str]:
+    """What a signed text is worth, the JSON value that was signed, and the thumbprint of the key that it names."""
+    from jwcrypto.common import JWException, base64url_decode
+    from jwcrypto.jwk import JWK
+    from jwcrypto.jws import JWS
+
+    try:
+        head, payload, _ = text.split(".")
+        kid = str(json.loads(base64url_decode(head))["kid"])
+        said = json.loads(base64url_decode(payload))
+        jws = JWS()
+        jws.deserialize(text)
+    except (JWException, ValueError, KeyError, TypeError):
+        return Verdict(Trust.WRONG), None, ""
+    for name, public in trusted_keys(trusted).items():
+        key = JWK(**public)
+        if key.thumbprint() == kid:
+            try:
+                jws.verify(key, alg="EdDSA")
+            except JWException:
+                return Verdict(Trust.WRONG, name), None, kid
+            return Verdict(Trust.GOOD, name), said, kid
+    return Verdict(Trust.UNKNOWN, kid), None, kid
+
+
+def sign_package(path: Path, name: str) -> Contents:
+    """Signs a package file with the user's key of that name; nothing else in it changes."""
+    from jwcrypto.jws import JWS
+
+    key = private_key(name)
     contents = read_package(path)
     folder, files = read_archive(path)
-    key = JWK.from_json(private.read_text(encoding="utf-8"))
     # The tag manifest stands for everything: it holds the digest of the manifest, which holds those of all files.
     jws = JWS(whole(files[TAG_MANIFEST]))
     jws.add_signature(key, alg="EdDSA", protected=json.dumps({"alg": "EdDSA", "kid": key.thumbprint()}))

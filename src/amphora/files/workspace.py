@@ -68,6 +68,8 @@ class Workspace:
     ledger_url: str = ""
     ledger_sign_in: str = ""
     stay: tuple[str, ...] = ()
+    approvals: Mapping[str, int] = field(default_factory=dict)
+    """How many people beside the one who imports have to agree, by the role of the target."""
 
     @cached_property
     def sheets(self) -> list[KindSheet]:
@@ -186,17 +188,43 @@ def read_workspace(folder: Path) -> Workspace:
     selections = {name: _selection(path, text, name, row) for name, row in table.get("selections", {}).items()}
     policies = table.get("policies", {})
     for name, value in policies.items():
+        if name == "approvals" and _are_approvals(value):
+            continue
         if name == "stay" and isinstance(value, list) and all(isinstance(one, str) for one in value):
             continue
         if name != "signature" or value not in ("required", "optional"):
-            known = 'policies are signature = "required" or "optional", and stay = [regions whose data stays there]'
+            known = 'policies are signature = "required" or "optional", stay = [regions whose data stays there]'
+            known += " and approvals = {live = 2}: how many others have to agree"
             raise _fault(path, text, ("policies",), name, known)
     is_required = policies.get("signature") == "required"
     levels = _levels(path, text, table.get("rules", {}))
     groups = _groups(path, text, table.get("groups", {}), entries)
     server = (about.get("ledger", ""), about.get("ledger_sign_in", ""))
     stay = tuple(policies.get("stay", ()))
-    return Workspace(folder.resolve(), entries, silenced, selections, is_required, levels, groups, *server, stay)
+    return Workspace(
+        folder.resolve(),
+        entries,
+        silenced,
+        selections,
+        is_required,
+        levels,
+        groups,
+        *server,
+        stay,
+        approvals_of(policies),
+    )
+
+
+def _are_approvals(value: object) -> bool:
+    if isinstance(value, dict):
+        return all(role in ROLES and type(n) is int and 0 <= n <= 99 for role, n in value.items())
+    return type(value) is int and 0 <= value <= 99
+
+
+def approvals_of(policies: Mapping[str, Any]) -> dict[str, int]:
+    """How many people have to agree to an import, by the role of its target; a bare number is for live ones."""
+    value = policies.get("approvals", 0)
+    return dict(value) if isinstance(value, dict) else {"live": value} if value else {}
 
 
 def checked_ledger(url: str, sign_in: str, path: Path, text: str = "") -> None:

@@ -39,6 +39,7 @@ class Why(StrEnum):
     BLOCKED = "still used"
     FINDING = "found by check"
     POLICY = "policy"
+    AGREEMENT = "agreement"
     REGION = "another region"
 
 
@@ -70,6 +71,12 @@ class Standing:
     region: str = ""
     bound: Mapping[Key, str] = field(default_factory=dict)
     """Items that hold data which the workspace keeps in another region, with that region."""
+    approvals: int = 0
+    """How many people have to agree to an import into this target."""
+    agreed: tuple[str, ...] = ()
+    """Those who did, in words; whoever imports is not among them."""
+    not_counted: tuple[str, ...] = ()
+    """Agreements that are worth nothing here, each with the reason."""
 
 
 @dataclass(frozen=True)
@@ -102,6 +109,7 @@ def reasons_of(docket: Docket, standing: Standing, consent: Consent) -> list[Rea
     decisions = _decisions(docket, consent)
     return [
         *_policy(standing),
+        *_agreement(docket, standing, consent),
         *_regions(docket, standing),
         *_unknown_kinds(docket, standing),
         *_permissions(docket, standing),
@@ -136,6 +144,25 @@ def _open_run(docket: Docket, standing: Standing) -> list[Reason]:
 
 def _policy(standing: Standing) -> list[Reason]:
     return [Reason(Why.POLICY, standing.policy)] if standing.policy else []
+
+
+def _agreement(docket: Docket, standing: Standing, consent: Consent) -> list[Reason]:
+    lacking = standing.approvals - len(standing.agreed)
+    # A run that goes on was agreed to when it began; a withdrawal has no docket file that could be signed.
+    if lacking <= 0 or consent.run or not docket.actions:
+        return []
+    words = f"An import into {docket.target} needs the agreement of {standing.approvals}"
+    words += f" trusted {'person' if standing.approvals == 1 else 'people'} beside you; there "
+    words += f"{'is' if len(standing.agreed) == 1 else 'are'} {len(standing.agreed) or 'none'}."
+    details = (
+        *(f"agreed: {one}" for one in standing.agreed),
+        *(f"does not count: {one}" for one in standing.not_counted),
+    )
+    if docket.file:
+        sign = to_type("sign", docket.file, "--key", blank("NAME"))
+        return [Reason(Why.AGREEMENT, words, details, advice("Have others look at it, and sign it", sign))]
+    make = to_type("compare", *docket.named, "--docket", docket.usual_file)
+    return [Reason(Why.AGREEMENT, words, details, make)]
 
 
 def _regions(docket: Docket, standing: Standing) -> list[Reason]:
