@@ -78,7 +78,11 @@ class Trial:
         raise AssertionError(f"never done: {self.open_things()}")
 
     def is_done(self) -> bool:
-        runs = [run for run in self.asked("history")["runs"] if run["state"] in ("done", "complete") and run["kind"] == "import"]
+        runs = [
+            run
+            for run in self.asked("history")["runs"]
+            if run["state"] in ("done", "complete") and run["kind"] == "import"
+        ]
         return {run["environment"] for run in runs} == set(TARGETS)
 
     def taken_back(self) -> None:

@@ -72,7 +72,8 @@ def export(
 
     with working(json, workspace, progress) as work:
         wish = Wish(environment, tuple(items or ()), name, tuple(leave_out or ()), take, tuple(with_ or ()))
-        wish = replace(wish, without=tuple(without or ()))
+        said = tuple(text.strip() for text in afterwards or () if text.strip())
+        wish = replace(wish, without=tuple(without or ()), afterwards=said)
         report = export_wish(
             work.session,
             wish,
@@ -81,7 +82,6 @@ def export(
             note=note,
             preview=preview,
             notes=_pairs(note_for or []),
-            afterwards=tuple(text.strip() for text in afterwards or () if text.strip()),
         )
         environment = report.contents.source
         work.show(export_result(report, work.session.likely_target(environment)))

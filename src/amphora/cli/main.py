@@ -10,6 +10,7 @@ import typer
 
 from amphora.cli import (
     aftercare,
+    carry,
     check,
     compare,
     deliveries,
@@ -85,6 +86,7 @@ for name, command in (
     ("verify", verify.verify),
     ("undo", undo.undo),
     ("history", history.history),
+    ("carry", carry.carry),
     ("overview", overview.overview),
     ("deliveries", deliveries.deliveries),
     ("edits", edits.edits),

@@ -27,6 +27,7 @@ class Wish:
     take: str
     with_: tuple[str, ...]
     without: tuple[str, ...] = ()
+    afterwards: tuple[str, ...] = ()
 
 
 def export_wish(
@@ -38,7 +39,6 @@ def export_wish(
     note: str,
     preview: bool,
     notes: tuple[tuple[str, str], ...] = (),
-    afterwards: tuple[str, ...] = (),
 ) -> ExportReport:
     """Exports what is wished for, and keeps the selection under the package's name."""
     name, selection = _selected(session, wish)
@@ -60,7 +60,7 @@ def export_wish(
         out,
         note,
         notes,
-        afterwards,
+        selection.afterwards,
         "access" in selection.with_,
         "records" in selection.with_,
         "attachments" not in selection.without,
@@ -86,6 +86,7 @@ def _selected(session: Session, wish: Wish) -> tuple[str, Selection]:
             wish.take if wish.take != "live" else saved.take,
             wish.with_ or saved.with_,
             wish.without or saved.without,
+            wish.afterwards or saved.afterwards,
         )
         return wish.name or wish.first, changed
     session.workspace.environment(wish.first)
@@ -97,4 +98,5 @@ def _selected(session: Session, wish: Wish) -> tuple[str, Selection]:
             details=[f"saved selections: {', '.join(session.workspace.selections) or 'none'}"],
             next_step=to_type("export", wish.first, blank("ITEM"), "--as", blank("NAME")),
         )
-    return wish.name, Selection(wish.first, wish.items, wish.leave_out, wish.take, wish.with_, wish.without)
+    rest = (wish.leave_out, wish.take, wish.with_, wish.without, wish.afterwards)
+    return wish.name, Selection(wish.first, wish.items, *rest)

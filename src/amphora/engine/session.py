@@ -110,7 +110,9 @@ class Session:
         return Opened(entry, sheeted, replace(description, sheets=sheets), self.guard)
 
     def likely_target(self, source: str) -> str:
-        """The environment where things from a source go next: the first with a later role."""
+        """The environment where things from a source go next: by the route, else the first with a later role."""
+        if source in self.workspace.route[:-1]:
+            return self.workspace.route[self.workspace.route.index(source) + 1]
         entries = [entry for entry in self.workspace.environments.values() if entry.name != source]
         later = sorted((entry for entry in entries if entry.role != "build"), key=lambda e: ROLES.index(e.role))
         # A name to be filled in is better than a command that can't be pasted without reading.
@@ -121,6 +123,16 @@ class Session:
         """What the gate for secrets goes by: the values that this workspace has silenced."""
         rows = (row for row in self.workspace.silenced if row.rule in ("secret-in-clear", "random-looking"))
         return Guard(frozenset((row.item, row.place, row.value) for row in rows), os.urandom(16))
+
+    def reload(self) -> None:
+        """Forgets what was read: somebody else has written since. What is asked for next is read anew."""
+        from amphora.files.workspace import read_workspace
+
+        self.close()
+        self._opened.clear()
+        for name in ("ledger", "crosswalk"):
+            self.__dict__.pop(name, None)
+        self.workspace = read_workspace(self.workspace.folder)
 
     def close(self) -> None:
         """Closes the environments and the ledger."""

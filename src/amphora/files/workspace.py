@@ -21,8 +21,16 @@ if TYPE_CHECKING:
 FILE = "amphora.toml"
 ROLES = ("build", "test", "live")
 _TOP = {"amphora", "environments", "silenced", "rules", "selections", "policies", "groups"}
-_ABOUT = {"format": int, "ledger": str, "ledger_sign_in": str}
-_SELECTION = {"environment": str, "items": list, "leave_out": list, "take": str, "with": list, "without": list}
+_ABOUT = {"format": int, "ledger": str, "ledger_sign_in": str, "route": list}
+_SELECTION = {
+    "environment": str,
+    "items": list,
+    "leave_out": list,
+    "take": str,
+    "with": list,
+    "without": list,
+    "afterwards": list,
+}
 _ENVIRONMENT = {"location", "role", "region", "customer", "sign_in", "user", "ca_file"}
 NAME = re.compile(r"[a-z0-9][a-z0-9._-]*", re.IGNORECASE)
 
@@ -52,6 +60,7 @@ class Selection:
     take: str = "live"
     with_: tuple[str, ...] = ()
     without: tuple[str, ...] = ()
+    afterwards: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -70,6 +79,8 @@ class Workspace:
     stay: tuple[str, ...] = ()
     approvals: Mapping[str, int] = field(default_factory=dict)
     """How many people beside the one who imports have to agree, by the role of the target."""
+    route: tuple[str, ...] = ()
+    """The environments in the order in which things go from one to the next."""
 
     @cached_property
     def sheets(self) -> list[KindSheet]:
@@ -212,6 +223,7 @@ def read_workspace(folder: Path) -> Workspace:
         *server,
         stay,
         approvals_of(policies),
+        _route(path, text, about.get("route", []), entries),
     )
 
 
@@ -251,6 +263,14 @@ def _about(path: Path, text: str, table: Any) -> Mapping[str, Any]:
     return found
 
 
+def _route(path: Path, text: str, names: Any, known: Mapping[str, EnvironmentEntry]) -> tuple[str, ...]:
+    if unknown := [name for name in names if name not in known]:
+        raise _fault(path, text, ("amphora",), "route", f"the route names {unknown[0]!r}, which is no environment")
+    if len(set(names)) < len(names):
+        raise _fault(path, text, ("amphora",), "route", "the route names an environment twice")
+    return tuple(names)
+
+
 def _selection(path: Path, text: str, name: str, table: Any) -> Selection:
     within = ("selections", name)
     for field_name, value in table.items() if isinstance(table, dict) else ():
@@ -258,9 +278,10 @@ def _selection(path: Path, text: str, name: str, table: Any) -> Selection:
             raise _fault(path, text, within, field_name, f"{field_name!r} is not right in a selection")
     if not isinstance(table, dict) or "environment" not in table or not table.get("items"):
         raise _fault(path, text, within, name, f"selection {name!r} needs environment and items")
-    lists = {n: tuple(map(str, table.get(n, []))) for n in ("items", "leave_out", "with", "without")}
+    lists = {n: tuple(map(str, table.get(n, []))) for n in ("items", "leave_out", "with", "without", "afterwards")}
     take = table.get("take", "live")
-    return Selection(table["environment"], lists["items"], lists["leave_out"], take, lists["with"], lists["without"])
+    rest = (lists["leave_out"], take, lists["with"], lists["without"], lists["afterwards"])
+    return Selection(table["environment"], lists["items"], *rest)
 
 
 def entry_of(path: Path, text: str, name: str, table: Any) -> EnvironmentEntry:

@@ -94,6 +94,7 @@ def save_selection(workspace: Workspace, name: str, selection: Selection) -> Non
         "leave_out": list(selection.leave_out),
         "with": list(selection.with_),
         "without": list(selection.without),
+        "afterwards": list(selection.afterwards),
     }
     values |= {"take": selection.take} if selection.take != "live" else {}
     for field_name, value in values.items():

@@ -1,0 +1,273 @@
+"""The guided way at work: one command after the other, as they would be typed."""
+
+from __future__ import annotations
+
+import io
+import json
+from contextlib import redirect_stdout
+from dataclasses import dataclass, field
+from typing import Any
+
+import typer
+
+from amphora.cli.work import Work
+from amphora.core.values.next_step import NOTHING, NextStep, advice, to_type
+from amphora.engine.journey import Journey
+
+EDITS = ("keep", "replace", "carry-back")
+"""What can become of what somebody changed in the target directly."""
+
+
+@dataclass(frozen=True)
+class Ran:
+    """One command that was run: its words, its exit code, what it said for machines."""
+
+    words: tuple[str, ...]
+    code: int
+    said: dict[str, Any]
+
+    @property
+    def verdict(self) -> str:
+        return str(self.said.get("verdict") or self.said.get("error", {}).get("message", ""))
+
+
+@dataclass
+class Guide:
+    """Runs one command after the other, and stops where somebody has to do something first."""
+
+    work: Work
+    journey: Journey
+    edits: str
+    yes: bool
+    why: str
+    done: list[Ran] = field(default_factory=list)
+
+    def print_only(self) -> None:
+        """Shows the commands without running any."""
+        from amphora.engine.journey import route_from
+
+        way = route_from(self.work.session, self.journey.source)
+        target = self.journey.target or (way[0] if way else "")
+        if not target:
+            self._nowhere()
+        docket = f"{self.journey.name}.{target}.docket.yaml"
+        package = self.journey.name
+        commands = [
+            self.journey.export,
+            ("check", package, target),
+            ("map", package, target, "--accept"),
+            ("compare", package, target, "--docket", docket),
+            ("import", docket, "--yes"),
+            ("aftercare", target, "--do"),
+            ("verify", package, target),
+        ]
+        lines = [str(to_type(*words)) for words in commands]
+        self._show(f"These would be run to carry {package} from {self.journey.source} into {target}.", "plain", lines)
+
+    def go(self) -> None:
+        """Carries the journey out."""
+        from amphora.engine.journey import next_stop
+
+        exported = self.run(*self.journey.export)
+        if exported.code:
+            self.stop(exported)
+        package = self.journey.name
+        version = str(exported.said["version"])
+        session = self.work.session
+        target = self.journey.target or next_stop(session, package, version, self.journey.source)
+        if not target:
+            self._everywhere(f"{package} {version}")
+        self._go_on_with_open(package, version, target)
+        how = self._edits_there(package, target)
+        self._checked(package, target)
+        docket = f"{package}-{version}.{target}.docket.yaml"
+        compared = self._compared(package, target, docket, how)
+        run = ""
+        if compared.code or any(action["do"] != "leave" for action in compared.said.get("actions", ())):
+            self._ask(compared)
+        imported = self.run("import", docket, "--yes", *(["--why", self.why] if self.why else []))
+        run = str(imported.said.get("run", ""))
+        if imported.code:
+            self.stop(imported)
+        self._finished(package, version, target, run)
+
+    def _finished(self, package: str, version: str, target: str, run: str) -> None:
+        """Aftercare that can be done, then the proof."""
+        from amphora.engine.aftercare import open_care
+
+        left = [entry for entry in open_care(self.work.session, target) if entry.package == package]
+        if left:
+            self.run("aftercare", target, "--do")
+            left = [entry for entry in open_care(self.work.session, target) if entry.package == package]
+        verified = self.run("verify", package, target)
+        if verified.code:
+            self.stop(verified)
+        words = f"{package} {version} is in {target}, and as promised."
+        if not left:
+            self._show(f"{words} Nothing is left to do.", "good", after=to_type("history", *([run] if run else [])))
+        lines = [f"- {entry.task.words}" for entry in left]
+        self._show(f"{words} Still to be done by somebody:", "warn", lines, to_type("aftercare", target))
+
+    def _go_on_with_open(self, package: str, version: str, target: str) -> None:
+        """A run of it that stopped in its middle, or waits, comes first."""
+        runs = self.work.session.ledger.journal.runs()
+        mine = [run for run in runs if run.is_open and (run.package, run.environment) == (package, target)]
+        if not mine:
+            return
+        resumed = self.run("resume", mine[0].name)
+        if resumed.code:
+            self.stop(resumed)
+        self._finished(package, version, target, mine[0].name)
+
+    def _edits_there(self, package: str, target: str) -> str:
+        """What becomes of what somebody changed in the target: said first, before anything is decided."""
+        from amphora.engine.edits import edits_of
+
+        known = self.work.session.ledger.environments().values()
+        found = edits_of(self.work.session, target) if target in known else []
+        mine = [one for one in found if one.delivery.package == package]
+        if not mine:
+            return ""
+        self.tell([f"{len(mine)} of its items {'was' if len(mine) == 1 else 'were'} changed in {target} directly:"])
+        self.tell([f"  {one.title}" for one in mine[:12]])
+        how = self.edits
+        if not how and self.work.is_terminal:
+            how = str(typer.prompt("keep them, replace them, or carry-back first", default="keep", err=True)).strip()
+        if how not in EDITS:
+            again = to_type("carry", *self._again(target), "--edits", "keep")
+            lines = ["keep: they stay", "replace: as in the package", "carry-back: they become a package first"]
+            self._show(f"{target} has local edits: say what becomes of them.", "warn", lines, again, 3)
+        if how == "carry-back":
+            self.run("edits", target, "--carry-back")
+            back = to_type("carry", *self._again(target))
+            words = f"The edits of {target} are in a package. Bring them into {self.journey.source} first."
+            after = to_type("compare", f"{target}-edits", self.journey.source)
+            self._show(words, "warn", [f"Then again: {back}"], after, 3)
+        return how
+
+    def _checked(self, package: str, target: str) -> None:
+        """Everything has to be there and mapped; what Amphora can mend and guess, it does."""
+        checked = self.run("check", package, target)
+        if checked.code == 0:
+            return
+        rules = {row["rule"] for row in checked.said.get("findings", ()) if row["level"] != "note"}
+        if "item-missing" in rules:
+            checked = self.run("check", package, target, "--fix")
+        if "need-open" in rules or checked.code:
+            mapped = self.run("map", package, target, "--accept")
+            if mapped.code and self.work.is_terminal:
+                self.run_openly("map", package, target, "--ask")
+            elif mapped.code:
+                self.stop(mapped, 3)
+            checked = self.run("check", package, target)
+        if checked.code:
+            self.stop(checked)
+
+    def _compared(self, package: str, target: str, docket: str, how: str) -> Ran:
+        """The docket, with every question answered."""
+        words: tuple[str, ...] = ("compare", package, target, "--docket", docket)
+        if how:
+            side = "target" if how == "keep" else "package"
+            words = (*words, *self._choices(package, target, side))
+        compared = self.run(*words)
+        if (
+            compared.code == 3
+            and self.work.is_terminal
+            and any(reason["why"] == "to decide" for reason in compared.said.get("in_the_way", ()))
+        ):
+            self.run_openly(*words, "--decide")
+            compared = self.run("peek", docket)
+        if compared.code == 3 or compared.said.get("open"):
+            self.stop(compared, 3)
+        return compared
+
+    def _choices(self, package: str, target: str, side: str) -> list[str]:
+        """What was said of the local edits, for each item that has some."""
+        from amphora.engine.edits import edits_of
+
+        mine = [one for one in edits_of(self.work.session, target) if one.delivery.package == package and one.changes]
+        return [word for one in mine for word in ("--choose", f"{one.key}={side}")]
+
+    def _ask(self, compared: Ran) -> None:
+        """The one question, before anything is touched."""
+        if self.yes:
+            return
+        if not self.work.is_terminal:
+            again = to_type("carry", *self._again(self.journey.target), "--yes")
+            self._show(f"Nobody is here to confirm; nothing was touched. {compared.verdict}", "warn", [], again, 3)
+        if not typer.confirm(f"{compared.verdict} Go on?", err=True):
+            self._show("Nothing was touched.", "plain", code=3)
+
+    def _again(self, target: str) -> list[str]:
+        """The words with which the same journey is begun once more."""
+        places = [target] if target else []
+        if not self.journey.items:
+            return [self.journey.name, *places]
+        return [*self.journey.items, self.journey.source, *places, "--as", self.journey.name]
+
+    def run(self, *words: str) -> Ran:
+        """Runs one command as it would be typed, and tells what it came to."""
+        from amphora.cli.boundary import code_of
+        from amphora.cli.main import app
+        from amphora.core.values.errors import AmphoraError
+        from amphora.render.json_text import error_json
+
+        self.tell(["", f"$ {to_type(*words)}"])
+        out = io.StringIO()
+        place = ["--workspace", str(self.work.session.workspace.folder), "--json"]
+        self.work.session.reload()
+        try:
+            with redirect_stdout(out):
+                code = int(app([*words, *place], standalone_mode=False) or 0)
+            said = json.loads(out.getvalue())
+        except AmphoraError as error:
+            code = code_of(error)
+            said = json.loads(error_json(error, code))
+        self.work.session.reload()
+        self.done.append(Ran(tuple(words), code, said))
+        self.tell([f"  {self.done[-1].verdict}"])
+        return self.done[-1]
+
+    def run_openly(self, *words: str) -> None:
+        """Runs a command that asks at the terminal, with all that it shows."""
+        from amphora.cli.main import app
+
+        self.tell(["", f"$ {to_type(*words)}"])
+        app([*words, "--workspace", str(self.work.session.workspace.folder)], standalone_mode=False)
+        self.work.session.reload()
+
+    def stop(self, ran: Ran, code: int = 0) -> None:
+        """Shows why it can't go on, as the command said it, and what to do."""
+        lines = [str(line) for line in ran.said.get("error", {}).get("details", ())]
+        lines += [f"- {reason['message']}" for reason in ran.said.get("in_the_way", ()) if isinstance(reason, dict)]
+        after = advice(str(ran.said.get("next", "")))
+        words = f"{self.journey.name} is not carried yet: {ran.words[0]} stopped. {ran.verdict}"
+        self._show(words, "warn", lines, after, code or ran.code)
+
+    def tell(self, lines: list[str]) -> None:
+        """Tells what goes on, beside the result."""
+        self.work.tell(lines)
+
+    def _nowhere(self) -> None:
+        from amphora.core.values.errors import UsageFault
+
+        raise UsageFault(
+            f"Nothing comes behind {self.journey.source}: say where to carry it to.",
+            subject=self.journey.source,
+            next_step=to_type("carry", *self._again("TO")),
+        )
+
+    def _everywhere(self, title: str) -> None:
+        words = f"{title} is in force wherever the route leads: nothing to carry."
+        self._show(words, "good", after=to_type("overview"))
+
+    def _show(
+        self, words: str, tone: Any, lines: list[str] | None = None, after: NextStep = NOTHING, code: int = 0
+    ) -> None:
+        from amphora.render.result import Block, Lines, Result
+
+        blocks: list[Block] = [Lines(lines)] if lines else []
+        steps = [{"command": str(to_type(*ran.words)), "code": ran.code, "verdict": ran.verdict} for ran in self.done]
+        result = Result("carry", words, tone, blocks, {"steps": steps, "package": self.journey.name}, after, code)
+        self.work.show(result, has_changed=bool(self.done))
+        raise typer.Exit(0)
