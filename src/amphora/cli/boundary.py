@@ -100,7 +100,9 @@ def _as_output_trouble(error: OSError) -> Unavailable:
 def _as_usage(error: click.ClickException) -> UsageFault:
     context = getattr(error, "ctx", None)
     path = context.command_path if context else "amphora"
-    return UsageFault(error.format_message().rstrip(".") + ".", next_step=advice(f"{path} --help"))
+    message = error.format_message().rstrip(".")
+    end = "" if message.endswith("?") else "."
+    return UsageFault(message + end, next_step=advice(f"{path} --help"))
 
 
 def _told(error: AmphoraError) -> int:

@@ -25,8 +25,9 @@ def carry(
     workspace: FolderOption = None,
     debug: DebugFlag = False,
 ) -> None:
-    """The guided way: export, check, map, compare, import, aftercare and verify in one go.
+    """The guided way: all of it in one go.
 
+    Export, check, map, compare, import, aftercare, verify.
     Prints each command that it runs, and leaves the files that these leave. Run again, it goes on where it stopped.
 
     \b

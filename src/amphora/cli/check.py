@@ -37,7 +37,7 @@ def check(
     workspace: FolderOption = None,
     debug: DebugFlag = False,
 ) -> None:
-    """Find what would go wrong on the far side, before anything leaves.
+    """Find what would go wrong before anything leaves.
 
     \b
     Examples:

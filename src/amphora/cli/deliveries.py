@@ -16,7 +16,9 @@ def deliveries(
     workspace: FolderOption = None,
     debug: DebugFlag = False,
 ) -> None:
-    """Who delivered an item when, whose claim it is, and what happened since.
+    """Who delivered an item when, and whose it is.
+
+    And what happened to it since.
 
     \b
     Examples:

@@ -29,10 +29,6 @@ class Scene:
 STORY: tuple[Scene, ...] = (
     Scene("A workspace keeps packages, the crosswalk and the ledger.", "init"),
     Scene("Four environments of Halcyon Grove, simulated, each in a file.", "practice new ."),
-    Scene("", "env add grove-dev practice:grove-dev.practice --role build --region north"),
-    Scene("", "env add grove-test practice:grove-test.practice --role test --region north"),
-    Scene("", "env add grove-live practice:grove-live.practice --role live --region north"),
-    Scene("", "env add grove-south practice:grove-south.practice --role live --region south"),
     Scene("", "env list"),
     Scene("What is there, who touched it last, what is on and what is live.", "survey grove-dev"),
     Scene("The same by folders; and only what changed lately.", "survey grove-dev --tree"),

@@ -1,4 +1,4 @@
-"""init, env add, env list, env test."""
+"""init, and all about environments."""
 
 from __future__ import annotations
 
@@ -95,7 +95,7 @@ def sign_in_(
     workspace: FolderOption = None,
     debug: DebugFlag = False,
 ) -> None:
-    """Put the secret that an environment is signed in with into the keyring.
+    """Put an environment's secret into the keyring.
 
     \b
     Example:
@@ -119,6 +119,50 @@ def sign_in_(
         )
         set_sign_in(work.session.workspace, entry.name, f"keyring:{entry.name}")
         work.show(signed_in_result(entry.name))
+
+
+@app.command("remove", cls=PlainCommand)
+def remove(
+    environment: Annotated[str, typer.Argument(help="Its name in the workspace.")],
+    json: JsonFlag = False,
+    workspace: FolderOption = None,
+    debug: DebugFlag = False,
+) -> None:
+    """Take an environment out of the workspace.
+
+    What the ledger knows of it stays, and counts again should it be added once more.
+
+    \b
+    Example:
+      amphora env remove grove-south
+    """
+    from amphora.engine.environments import remove_environment
+    from amphora.render.peek import env_removed_result
+
+    with working(json, workspace) as work:
+        remove_environment(work.session, environment)
+        work.show(env_removed_result(environment))
+
+
+@app.command("rename", cls=PlainCommand)
+def rename(
+    environment: Annotated[str, typer.Argument(help="Its name in the workspace.")],
+    name: Annotated[str, typer.Argument(help="What to call it from now on.")],
+    json: JsonFlag = False,
+    workspace: FolderOption = None,
+    debug: DebugFlag = False,
+) -> None:
+    """Call an environment something else, everywhere.
+
+    \b
+    Example:
+      amphora env rename grove-south grove-coast
+    """
+    from amphora.engine.environments import rename_environment
+    from amphora.render.peek import env_renamed_result
+
+    with working(json, workspace) as work:
+        work.show(env_renamed_result(environment, name, rename_environment(work.session, environment, name)))
 
 
 @app.command("list", cls=PlainCommand)

@@ -115,7 +115,9 @@ def import_(
     workspace: FolderOption = None,
     debug: DebugFlag = False,
 ) -> None:
-    """Carry out an import; if a step fails, all is put back, unless you say otherwise.
+    """Carry out an import.
+
+    If a step fails, all is put back, unless you say otherwise.
 
     \b
     Examples:

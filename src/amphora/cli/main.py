@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 
@@ -48,8 +48,16 @@ app = typer.Typer(
     add_completion=False,
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
-    context_settings={"show_default": False},
+    context_settings={"show_default": False, "help_option_names": ["-h", "--help"]},
 )
+
+
+class Everywhere(dict[str, Any]):
+    """Values for options of these names in every command and group below."""
+
+    def get(self, name: str, default: Any = None) -> Any:
+        # Asked for by the name of a command, it is the values for that one.
+        return super().get(name, default) if name in self else self
 
 
 @app.callback()
@@ -64,7 +72,11 @@ def bare(
         from amphora import __version__
 
         print(f"amphora {__version__}")
-    elif context.invoked_subcommand is None:
+    elif context.invoked_subcommand is not None:
+        # Said before the command they count for it, whichever it is.
+        said = {"json": json, "workspace": workspace}
+        context.default_map = Everywhere({name: value for name, value in said.items() if value})
+    else:
         with working(json, workspace) as work:
             if not show_workspace(work):
                 print(context.get_help())

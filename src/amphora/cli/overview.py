@@ -27,7 +27,7 @@ def overview(
     workspace: FolderOption = None,
     debug: DebugFlag = False,
 ) -> None:
-    """Which version of which package is in force where, and what is not in order.
+    """Which version of what is in force where.
 
     \b
     Examples:

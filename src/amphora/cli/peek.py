@@ -16,7 +16,7 @@ def peek(
     workspace: FolderOption = None,
     debug: DebugFlag = False,
 ) -> None:
-    """See what is in a package and what it needs; or in a docket, and who agreed to it.
+    """See what is in a package, or in a docket.
 
     \b
     Examples:

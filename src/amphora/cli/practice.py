@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from amphora.cli.work import DebugFlag, JsonFlag, PlainCommand, working
+from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, PlainCommand, working
 
 app = typer.Typer(
     help="The simulated platform.",
@@ -26,19 +26,25 @@ def practice() -> None:
 def new(
     folder: Annotated[Path, typer.Argument(help="Where to put the four files.")] = Path(),
     json: JsonFlag = False,
+    workspace: FolderOption = None,
     debug: DebugFlag = False,
 ) -> None:
-    """Make the four made-up environments of Halcyon Grove as files.
+    """Make the four environments of Halcyon Grove.
+
+    A workspace gets them with their roles and regions.
 
     \b
-    Example:
+    Examples:
+      amphora practice new .
       amphora practice new halcyon
     """
-    from amphora.engine.practice import new_practice
+    from amphora.engine.practice import add_practice, new_practice
     from amphora.render.peek import practice_result
 
-    with working(json, None) as work:
-        work.show(practice_result(new_practice(folder)))
+    with working(json, workspace) as work:
+        paths = new_practice(folder)
+        added = add_practice(work.session.workspace, paths) if work.has_workspace else []
+        work.show(practice_result(paths, added, work.has_workspace))
 
 
 @app.command("edit", cls=PlainCommand)

@@ -44,7 +44,7 @@ def resume(
     workspace: FolderOption = None,
     debug: DebugFlag = False,
 ) -> None:
-    """Go on with an import that paused for something to be made by hand, or that was cut off.
+    """Go on with an import that paused or was cut off.
 
     \b
     Examples:

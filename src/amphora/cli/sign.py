@@ -27,7 +27,7 @@ def sign(
     workspace: FolderOption = None,
     debug: DebugFlag = False,
 ) -> None:
-    """Sign a package, or agree to a docket; the digest of either stays the same.
+    """Sign a package, or agree to a docket.
 
     \b
     Examples:

@@ -15,7 +15,10 @@ def survey(
     tree: Annotated[bool, typer.Option("--tree", help="By folders.")] = False,
     drafts: Annotated[bool, typer.Option("--drafts", help="Only what has unpublished edits.")] = False,
     changed_since: Annotated[
-        str, typer.Option("--changed-since", metavar="TIME", help="Only what changed since, such as 2026-04-01.")
+        str,
+        typer.Option(
+            "--changed-since", metavar="TIME", help='Only what changed since: 2026-04-01, yesterday, "3 days".'
+        ),
     ] = "",
     sort: Annotated[str, typer.Option(help="key, title, changed, rows, size, uses or used-by.")] = "key",
     csv: Annotated[bool, typer.Option("--csv", help="As CSV, for a spreadsheet.")] = False,

@@ -39,7 +39,9 @@ def undo(
     workspace: FolderOption = None,
     debug: DebugFlag = False,
 ) -> None:
-    """Put back what a run did; what others changed since stays, whole, and is named.
+    """Put back what a run did.
+
+    What others changed since stays, whole, and is named.
 
     \b
     Examples:

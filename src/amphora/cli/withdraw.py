@@ -29,7 +29,9 @@ def withdraw(
     workspace: FolderOption = None,
     debug: DebugFlag = False,
 ) -> None:
-    """Remove what a package alone brought; definitions and rows are kept in the run's folder.
+    """Remove what a package alone brought.
+
+    Definitions and rows are kept in the run's folder.
 
     \b
     Examples:

@@ -16,6 +16,8 @@ from amphora.core.values.pointers import parse_pointer, with_value
 from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.environments.contract import Seen, Write
 from amphora.environments.practice import connect
+from amphora.files.workspace import EnvironmentEntry, Workspace
+from amphora.files.workspace_writer import add_environment
 from amphora.practice.halcyon import PLACES, SUFFIX, make_halcyon
 
 
@@ -71,6 +73,23 @@ def _with_value(text: str, definition: Json, states: States) -> tuple[Json, Stat
             f"{text!r} is not PLACE=VALUE.", next_step=advice("Write it like --set /limit=18")
         ) from error
     return with_value(definition, pointer, parsed), states
+
+
+def add_practice(workspace: Workspace, paths: Sequence[Path]) -> list[str]:
+    """Adds practice environments to a workspace, with their roles and regions; those whose name it has already stay
+    as they are. Returns the names that were added."""
+    added = []
+    for path in paths:
+        place = PLACES[path.name.removesuffix(SUFFIX)]
+        if place.name not in workspace.environments:
+            # Beside the workspace by a short name: the folder may be moved as a whole.
+            near = path.resolve()
+            at = near.relative_to(workspace.folder) if near.is_relative_to(workspace.folder) else near
+            workspace = add_environment(
+                workspace, EnvironmentEntry(place.name, f"practice:{at}", place.role, place.region)
+            )
+            added.append(place.name)
+    return added
 
 
 def new_practice(folder: Path) -> list[Path]:

@@ -14,10 +14,11 @@ from amphora.core.needs.selection import choose
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Item, Listed
+from amphora.core.values.moments import moment
 from amphora.core.values.next_step import to_type
 from amphora.core.values.pace import uncollected
 from amphora.core.values.pointers import parse_pointer, write_pointer
-from amphora.engine.session import Session
+from amphora.engine.session import Session, utc_now
 from amphora.engine.sides import own_side, read_items
 
 SORTS = ("key", "title", "changed", "rows", "size", "uses", "used-by")
@@ -47,6 +48,7 @@ def survey(
     """The chosen items (all, if none is named), filtered and sorted."""
     if sort not in SORTS:
         raise UsageFault(f"--sort is one of {', '.join(SORTS)}, not {sort!r}.", next_step=to_type("survey", "--help"))
+    since = moment(changed_since, utc_now(), "--changed-since") if changed_since else ""
     side = own_side(session.open(environment), session.ledger, session.crosswalk)
     uses: dict[Key, set[Key]] = {}
     sizes: dict[Key, int] = {}
@@ -59,7 +61,7 @@ def survey(
     chosen = choose(wanted, side.by_key, environment) if wanted else sorted(side.by_key)
     rows = [Surveyed(key, side.by_key[key], len(uses[key]), used_by.get(key, 0), sizes[key]) for key in chosen]
     rows = [row for row in rows if not drafts or row.listed.has_draft or row.listed.is_drafted_only]
-    rows = [row for row in rows if (row.listed.modified_at or "") >= changed_since]
+    rows = [row for row in rows if (row.listed.modified_at or "") >= since]
     return sorted(rows, key=_ORDER[sort])
 
 

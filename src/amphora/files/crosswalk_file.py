@@ -79,6 +79,29 @@ def write_cells(path: Path, cells: Iterable[Cell]) -> list[Cell]:
     return [cell for file, some in by_file.items() for cell in _write_file(file, some, is_apart=file != path)]
 
 
+def rename_column(path: Path, old: str, name: str) -> bool:
+    """Gives an environment's column another name, in the file and of the file apart; whether there was one. What
+    people wrote around it stays."""
+    found = False
+    if path.exists():
+        read_crosswalk(path)
+        document = load_yaml(path)
+        for section in (document or {}).values():
+            for row in (section or {}).values():
+                if isinstance(row, dict) and old in row:
+                    at = list(row).index(old)
+                    value = row.pop(old)
+                    row.insert(at, name, value)  # type: ignore[attr-defined]
+                    found = True
+        if found:
+            write_text(path, dump_yaml(document))
+    apart = _apart(path) / f"{old}.yaml"
+    if apart.exists():
+        apart.rename(apart.with_name(f"{name}.yaml"))
+        found = True
+    return found
+
+
 def _refuse_literal(section: str, value: Json, path: Path, place: str) -> None:
     """UsageFault for a secret that stands in the file itself. It is not quoted: the message may end up anywhere."""
     is_fit = value is None or (isinstance(value, str) and (value in ("", "?") or _KEPT.fullmatch(value)))
@@ -110,7 +133,9 @@ def csv_text(crosswalk: Crosswalk, environments: Iterable[str]) -> str:
 def csv_cells(text: str, crosswalk: Crosswalk, name: str) -> list[Cell]:
     """The cells of a CSV table that differ from the crosswalk; UsageFault with the line for what is wrong.
     An empty cell says nothing. A value keeps the type that its row has."""
-    table = list(csv.reader(io.StringIO(text)))
+    # Spreadsheets of many countries write semicolons, for the comma stands in their numbers.
+    first = text.partition("\n")[0]
+    table = list(csv.reader(io.StringIO(text), delimiter=";" if first.count(";") > first.count(",") else ","))
     # A doubled column would make the later one win without a word.
     if not table or table[0][:2] != ["section", "name"] or len(set(table[0])) != len(table[0]):
         raise _csv_fault(name, 1, "the first line has to name the columns: section, name, environments")

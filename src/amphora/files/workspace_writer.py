@@ -3,7 +3,9 @@ not written."""
 
 from __future__ import annotations
 
+import tempfile
 import tomllib
+from pathlib import Path
 from typing import Any
 
 from amphora.core.values.errors import UsageFault
@@ -104,3 +106,53 @@ def save_selection(workspace: Workspace, name: str, selection: Selection) -> Non
         document.add("selections", tomlkit.table(is_super_table=True))
     document["selections"][name] = table
     path.write_text(tomlkit.dumps(document), encoding="utf-8")
+
+
+def drop_environment(workspace: Workspace, name: str) -> None:
+    """Takes an environment's table out of `amphora.toml`."""
+    import tomlkit
+
+    path = workspace.folder / FILE
+    document = tomlkit.parse(path.read_text(encoding="utf-8"))
+    environments: Any = document["environments"]
+    del environments[name]
+    _write(path, tomlkit.dumps(document))
+
+
+def move_environment(workspace: Workspace, old: str, name: str) -> None:
+    """Gives an environment another name in `amphora.toml`: its table, groups, selections and the route."""
+    import tomlkit
+
+    if not NAME.fullmatch(name):
+        raise UsageFault(
+            f"{name!r} can't be the name of an environment.",
+            subject=name,
+            next_step=advice("Use letters, digits, dots, dashes and underscores."),
+        )
+    path = workspace.folder / FILE
+    document: Any = tomlkit.parse(path.read_text(encoding="utf-8"))
+    # In the order in which they stand: that is the order in which they are listed.
+    tables = {(name if one == old else one): table for one, table in document["environments"].items()}
+    for one in list(document["environments"]):
+        del document["environments"][one]
+    for one, table in tables.items():
+        document["environments"][one] = table
+    lists = [*document.get("groups", {}).values()]
+    lists += [document["amphora"]["route"]] if "route" in document.get("amphora", {}) else []
+    for names in lists:
+        for number, one in enumerate(names):
+            if one == old:
+                names[number] = name
+    for selection in document.get("selections", {}).values():
+        if selection.get("environment") == old:
+            selection["environment"] = name
+    _write(path, tomlkit.dumps(document))
+
+
+def _write(path: Path, text: str) -> None:
+    """Replaces the file in one go, if it can be read afterwards."""
+    with tempfile.TemporaryDirectory(dir=path.parent, prefix=".writing-") as folder:
+        beside = Path(folder) / FILE
+        beside.write_text(text, encoding="utf-8")
+        read_workspace(Path(folder))
+        beside.replace(path)

@@ -37,6 +37,13 @@ class Campaigns:
         assert found is not None
         return found
 
+    def rename(self, old: str, name: str) -> None:
+        """A target is called something else. Inside the caller's transaction."""
+        for row in self._db.rows("select id, request from campaigns"):
+            request = json.loads(row["request"])
+            request["rounds"] = [[name if one == old else one for one in names] for names in request["rounds"]]
+            self._db.do("update campaigns set request = ? where id = ?", (dumped(request), row["id"]))
+
     def named(self, name: str) -> Campaign | None:
         """The campaign of this name."""
         rows = self._db.rows("select * from campaigns where name = ?", (name,))

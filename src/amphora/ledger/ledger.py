@@ -344,6 +344,13 @@ class Ledger:
             row["uid"]: row["environment"] for row in self._db.rows("select uid, environment from runs order by id")
         }
 
+    def rename_environment(self, old: str, name: str) -> None:
+        """An environment is called something else from now on; runs keep their names."""
+        with self._db.transaction():
+            for table in ("runs", "exports"):
+                self._db.do(f"update {table} set environment = ? where environment = ?", (name, old))
+            self.campaigns.rename(old, name)
+
     def claimed_by(self, package: str, source_uid: str) -> list[str]:
         """The uids of the environments in which a package claims anything."""
         query = "select distinct uid from claims where package = ? and source_uid = ?"

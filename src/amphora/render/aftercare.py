@@ -59,6 +59,8 @@ def done_result(cared: Cared, what: str) -> Result:
         blocks.append(Grid(["", "still to do", "why"], rows[:MOST_ROWS], right=(0,)))
     runs = f" Run {few([run.name for run in cared.runs])}." if cared.runs else ""
     words = f"{counted(len(cared.done), 'thing')} done, {len(cared.left)} left.{runs}"
+    if not cared.done:
+        words = f"Nothing of it could be done from here: {len(cared.left)} left."
     if not cared.done and not cared.left:
         words = "Nothing is left to do."
     left = [entry.number for entry, _ in cared.left]

@@ -8,7 +8,7 @@ from pathlib import Path
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Contents, Item, Listed
 from amphora.core.values.next_step import blank, to_type
-from amphora.core.values.words import counted
+from amphora.core.values.words import counted, few
 from amphora.engine.run_verdicts import of_workspace
 from amphora.environments.contract import Description, Identity
 from amphora.files.workspace import EnvironmentEntry
@@ -24,8 +24,11 @@ def init_result(folder: Path) -> Result:
         "init",
         f"Started a workspace in {folder}.",
         "good",
+        blocks=[
+            Lines([Cell("With nothing at hand: amphora practice new . makes four simulated environments.", "dim")])
+        ],
         data={"workspace": str(folder)},
-        next_step=to_type("env", "add", blank("NAME"), blank("LOCATION"), "--role", blank("build|test|live")),
+        next_step=to_type("env", "add", blank("NAME"), blank("LOCATION"), "--role", blank("ROLE")),
     )
 
 
@@ -38,6 +41,19 @@ def env_added_result(entry: EnvironmentEntry) -> Result:
         data={"environment": entry.name, "location": entry.location, "role": entry.role},
         next_step=to_type("survey", entry.name),
     )
+
+
+def env_removed_result(name: str) -> Result:
+    """An environment was taken out of the workspace."""
+    words = f"{name} is no longer in this workspace; nothing in it was touched, and the ledger still knows it."
+    return Result("env remove", words, "good", data={"environment": name}, next_step=to_type("env", "list"))
+
+
+def env_renamed_result(old: str, name: str, places: Sequence[str]) -> Result:
+    """An environment was given another name; `places` are where that was written."""
+    words = f"{old} is called {name} from now on: in {few(list(places), 8)}."
+    data = {"environment": name, "was": old, "written": list(places)}
+    return Result("env rename", words, "good", data=data, next_step=to_type("env", "list"))
 
 
 def env_list_result(entries: Sequence[EnvironmentEntry]) -> Result:
@@ -246,14 +262,23 @@ def trouble_result(path: Path, after: int) -> Result:
     return Result("practice trouble", verdict, "good", data={"file": str(path), "after": after})
 
 
-def practice_result(paths: Sequence[Path]) -> Result:
-    """The practice environments were made."""
+def practice_result(paths: Sequence[Path], added: Sequence[str], has_workspace: bool) -> Result:
+    """The practice environments were made; `added` are those that the workspace did not have."""
     rows: list[Row] = [[Cell(path.stem, "strong"), str(path)] for path in paths]
+    words = (
+        f", and added {'them' if len(added) == len(paths) else ', '.join(added)} to the workspace" if added else ""
+    )
+    # Without a workspace nothing can be added: the next two commands make both.
+    after = (
+        to_type("survey", paths[0].stem)
+        if has_workspace
+        else to_type("init").then(to_type("env", "add", paths[0].stem, f"practice:{paths[0]}"))
+    )
     return Result(
         "practice new",
-        f"Made {counted(len(paths), 'practice environment')}.",
+        f"Made {counted(len(paths), 'practice environment')}{words}.",
         "good",
         [Grid([], rows)],
-        {"files": [str(path) for path in paths]},
-        to_type("env", "add", paths[0].stem, f"practice:{paths[0].name}"),
+        {"files": [str(path) for path in paths], "added": list(added)},
+        after,
     )
