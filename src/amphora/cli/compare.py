@@ -74,6 +74,7 @@ def compare(
     expect_same: Annotated[
         bool, typer.Option("--expect-same", help="For pipelines: differences are an error, and nothing is shown.")
     ] = False,
+    all_: Annotated[bool, typer.Option("--all", help="List what is the same, too.")] = False,
     json: JsonFlag = False,
     workspace: FolderOption = None,
     debug: DebugFlag = False,
@@ -129,6 +130,7 @@ def compare(
             copy,
             same or (),
             replace_ or (),
+            all_,
         )
         if len(targets) > 1:
             _imports_to_be(work, left, targets, shown)
@@ -196,6 +198,7 @@ class _Shown:
     copy: str
     same: Sequence[str]
     replaced: Sequence[str]
+    is_all: bool
 
 
 def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _Shown) -> None:
@@ -237,7 +240,7 @@ def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _S
     if shown.html is not None:
         shown.html.write_text(_review(work, prepared, reasons, shown.only), encoding="utf-8")
     only_key = named_key(contents, item) if item else None
-    result = compare_result(prepared.docket, reasons, only_key, shown.only)
+    result = compare_result(prepared.docket, reasons, only_key, shown.only, shown.is_all)
     if shown.side_by_side:
         result = _beside(prepared, only_key, result)
     if shown.md:

@@ -54,7 +54,7 @@ def map_(
     from amphora.cli.questions import asker
     from amphora.core.values.errors import UsageFault
     from amphora.engine.crosswalk_table import read_table, write_table
-    from amphora.engine.map import doubts, map_makers, map_package, rewritings
+    from amphora.engine.map import doubts, map_makers, map_package, replaced, rewritings
     from amphora.render.map import map_result, texts_result
 
     with working(json, workspace) as work:
@@ -69,9 +69,11 @@ def map_(
         changed = read_table(session, csv_in) if csv_in else 0
         changed += map_makers(session, contents, environments[0], made_from) if made_from else 0
         person = asker(work) if ask else None
+        gone = replaced(session, contents, environments, values or ())
         mapped, written = map_package(session, contents, environments, values or (), accept, only or (), person)
         if csv_out:
             write_table(session, csv_out)
         file = session.workspace.crosswalk.name
         odd = doubts(session, contents, [one for rows in mapped.values() for one in rows])
-        work.show(map_result(contents, mapped, file, changed + written, odd))
+        there = {need.key: session.crosswalk.value(need.key, contents.source) for need in contents.needs}
+        work.show(map_result(contents, mapped, file, changed + written, odd, there, gone))

@@ -65,7 +65,7 @@ def map_needs(session: Session, contents: Contents, opened: Opened) -> list[Mapp
     needs = [need for need in contents.needs if need.kind in NEED_KINDS]
     known = {OWN_ADDRESS: opened.description.base_url}
     supplies = opened.environment.supplies()
-    return resolve(needs, session.crosswalk, opened.name, supplies, known, contents.items.keys())
+    return resolve(needs, session.crosswalk, opened.name, supplies, known, contents.items.keys(), contents.source)
 
 
 def prepare(

@@ -25,7 +25,7 @@ from amphora.core.values.versions import version_order
 from amphora.engine.leaks import leaks_in, leaks_in_settings, refuse_to_pack
 from amphora.engine.session import Session
 from amphora.engine.sides import OWN_ADDRESS, Side, own_side, read_items
-from amphora.engine.versions import stored, version_for
+from amphora.engine.versions import Growth, growth_of, stored, version_for
 from amphora.environments.contract import HoldsRows, Take
 from amphora.files.crosswalk_file import Cell, write_cells
 from amphora.files.folder import OnDisk
@@ -61,6 +61,10 @@ class ExportReport:
     has_attachments: bool = True
     contents_digest: str = ""
     dropped: Mapping[Key, tuple[str, ...]] = field(default_factory=dict)
+    growth: Growth | None = None
+    """What changed since the version before; None for a first one."""
+    rows: Mapping[Key, int] = field(default_factory=dict)
+    """How many rows the packed tables have in the source, whether they go along or not."""
 
     @property
     def command(self) -> NextStep:
@@ -226,6 +230,8 @@ def _packed(
         request.attachments,
         contents.digest(),
         dropped,
+        None if is_unchanged else growth_of(session, contents),
+        {key: count for key in gathered.items if (count := side.by_key[key].rows)},
     )
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import dataclass, replace
+from difflib import get_close_matches
 from urllib.parse import urlsplit
 
 from amphora.core.form.bindings import Bindings, IdStyle
@@ -18,6 +19,7 @@ from amphora.core.needs.crosswalk import (
     Crosswalk,
     Mapped,
     MapState,
+    cell_text,
     row_name,
 )
 from amphora.core.needs.selection import choose
@@ -76,7 +78,9 @@ def map_package(
         for one in only:
             _named(one, before, contents.title)
         cells += [cell for one in before if (cell := _cell(one, accept and _is_meant(one, only)))]
-        cells += [_given(text, before, contents.title, types) for text in values]
+        given = [_given(text, before, contents.title, types) for text in values]
+        _refuse_unknown(session, given)
+        cells += given
     written = len(write_cells(session.workspace.crosswalk, cells)) if cells else 0
     for name in environments if ask else ():
         assert ask is not None
@@ -85,6 +89,27 @@ def map_package(
     if written:
         session.renew_crosswalk()
     return {name: map_needs(session, contents, session.open(name)) for name in environments}, written
+
+
+def _refuse_unknown(session: Session, cells: Sequence[Cell]) -> None:
+    """UsageFault for a connection or a person that an environment does not offer. Refused rather than written: it is
+    nearly always a slip of the pen, and would come back as an open need much later."""
+    for cell in cells:
+        kind = {SECTIONS["connection"]: "connection", SECTIONS["person"]: "person"}.get(cell.section)
+        if kind is None or cell.value in ("", OPEN):
+            continue
+        offered = [one for one in session.open(cell.column).environment.supplies() if one.kind == kind]
+        names = [one.name for one in offered]
+        # An environment that can't say what it has offers nothing: then anything may be right.
+        if not offered or cell.value in names or any(one.native_id == cell.value for one in offered):
+            continue
+        near = get_close_matches(str(cell.value), names, 3, 0.5)
+        raise UsageFault(
+            f"{cell.column} has no {kind} {cell.value!r}; nothing was written.",
+            subject=cell.row,
+            details=[f"near: {name}" for name in near] or [f"on offer: {name}" for name in names],
+            next_step=advice("Name one that is there; or make it there first, and then say it again."),
+        )
 
 
 def suppose(session: Session, contents: Contents, environment: str, values: Sequence[str]) -> None:
@@ -152,7 +177,35 @@ def doubts(session: Session, contents: Contents, mapped: Iterable[Mapped] = ()) 
         if (section, row) not in needed
     ]
     split = (Doubt(*pair) for pair in crosswalk.split)
-    return [*found, *contradictions(crosswalk, contents.source), *split, *_shared(mapped)]
+    mapped = list(mapped)
+    return [*found, *contradictions(crosswalk, contents.source), *split, *_shared(mapped), *_unfit(session, mapped)]
+
+
+def _unfit(session: Session, mapped: Iterable[Mapped]) -> Iterable[Doubt]:
+    """Connections of another type than the need's, or that do not work."""
+    for one in mapped:
+        if one.state is not MapState.MAPPED or one.need.kind != "connection":
+            continue
+        row = f"{SECTIONS['connection']}: {row_name(one.need.key)}"
+        if one.need.type and one.native_type and one.need.type != one.native_type:
+            words = f"is {one.value!r} in {one.environment}, a {one.native_type}: a {one.need.type} is needed"
+            yield Doubt(row, words)
+        for supply in session.open(one.environment).environment.supplies():
+            if supply.kind == "connection" and supply.native_id == one.native and supply.is_working is False:
+                yield Doubt(row, f"is {one.value!r} in {one.environment}, which does not work")
+
+
+def replaced(session: Session, contents: Contents, environments: Sequence[str], values: Sequence[str]) -> list[str]:
+    """What given values would take the place of, in words; to be asked before they are written."""
+    found = []
+    for name in environments:
+        before = {row_name(one.need.key): one for one in map_needs(session, contents, session.open(name))}
+        for text in values:
+            row, _, value = text.partition("=")
+            one = before.get(row)
+            if one and one.state is MapState.MAPPED and cell_text(one.value) != value:
+                found.append(f"{row} in {name}: {one.value} -> {value}")
+    return found
 
 
 def _shared(mapped: Iterable[Mapped]) -> Iterable[Doubt]:
@@ -272,7 +325,7 @@ def _cell(mapped: Mapped, accept: bool) -> Cell | None:
         value: Json = OPEN
     else:
         # With the question mark it is an offer in the file: taking the mark away accepts it.
-        value = mapped.value if accept else f"{OPEN}{mapped.value}"
+        value = mapped.value if accept else f"{OPEN}{cell_text(mapped.value)}"
     return Cell(SECTIONS[mapped.need.kind], row_name(mapped.need.key), mapped.environment, value)
 
 

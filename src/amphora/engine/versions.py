@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from amphora.core.form.kinds import Sheets, parse_sheet
@@ -52,6 +52,51 @@ def version_for(session: Session, contents: Contents, wanted: str | None) -> tup
         before = [(key, item.form) for key, item in there.items.items()]
     sheets = {kind: parse_sheet(source, kind) for kind, source in contents.sheets.items()}
     return next_version(last.version, before, contents.items, sheets), False
+
+
+@dataclass(frozen=True)
+class Growth:
+    """What changed since the version before: items that are new, changed (with what about them) and gone."""
+
+    since: str
+    new: tuple[Key, ...] = ()
+    changed: Mapping[Key, str] = field(default_factory=dict)
+    gone: tuple[Key, ...] = ()
+
+    def why(self, version: str) -> str:
+        """Why the number is what it is, in words."""
+        if self.gone:
+            return f"{version}, for something is no longer in it"
+        before, now = (one.partition("-")[0].split(".")[:2] for one in (self.since, version))
+        if before == now:
+            return f"{version}, for only texts, states or layout differ"
+        return f"{version}, for {'something is new' if self.new else 'more than texts and states changed'}"
+
+
+def growth_of(session: Session, contents: Contents) -> Growth | None:
+    """What changed since the highest version before these contents'; None where the ledger knows of none."""
+    known = {one.version for one in session.ledger.exports(contents.name)} - {contents.version}
+    mine = version_order(contents.version)
+    lower = [one for one in known if is_version(one) and version_order(one) < mine]
+    if not lower:
+        return None
+    since = max(lower, key=version_order)
+    rest = dict(contents.items)
+    changed: dict[Key, str] = {}
+    gone = []
+    for key, text, states in session.ledger.exported_texts(contents.name, since):
+        item = rest.pop(key, None)
+        if item is None:
+            gone.append(key)
+            continue
+        what = [] if text == item.form_bytes else ["changed"]
+        if states.title != item.states.title:
+            what.append(f"renamed, it was {states.title}")
+        elif states != item.states:
+            what.append("on, off or published otherwise" if states.folder == item.states.folder else "moved")
+        if what:
+            changed[key] = "; ".join(what)
+    return Growth(since, tuple(sorted(rest)), changed, tuple(sorted(gone)))
 
 
 def past_exports(session: Session, contents: Contents) -> list[Export]:

@@ -129,6 +129,15 @@ class Ledger:
         for row in self._db.each(query, (package, version)):
             yield row["key"], orjson.loads(row["form"])
 
+    def exported_texts(self, package: str, version: str) -> Iterator[tuple[Key, bytes, States]]:
+        """The forms of one exported version as they were written, and the states: to see what is the same."""
+        query = (
+            "select e.key, e.form, e.states from exported e join exports x on x.id = e.export_id"
+            " where x.package = ? and x.version = ?"
+        )
+        for row in self._db.each(query, (package, version)):
+            yield row["key"], row["form"].encode(), States.from_json(json.loads(row["states"]))
+
     def record_export(self, contents: Contents, package_digest: str, file: str) -> None:
         """Remembers an export, with every form: the base when something comes back to its source. NotReady if
         somebody recorded the version with other contents in the meantime."""

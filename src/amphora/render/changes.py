@@ -89,8 +89,8 @@ def change_json(change: FieldChange) -> dict[str, Any]:
     }
 
 
-def mapped_row(mapped: Mapped) -> Row:
-    """One need in one environment as a table row."""
+def mapped_row(mapped: Mapped, there: Json = None) -> Row:
+    """One need in one environment as a table row; `there` is what it is in the source."""
     users = ", ".join(readable(key) for key in mapped.need.used_by[:2])
     more = f" +{len(mapped.need.used_by) - 2}" if len(mapped.need.used_by) > 2 else ""
     tone: Tone = "good" if mapped.state is MapState.MAPPED else "warn"
@@ -101,6 +101,17 @@ def mapped_row(mapped: Mapped) -> Row:
     return [
         mapped.need.kind,
         row_name(mapped.need.key),
+        Cell(
+            " ".join(
+                part
+                for part in (
+                    shown(there, 24) if there is not None else "",
+                    f"({mapped.need.type})" if mapped.need.type else "",
+                )
+                if part
+            ),
+            "dim",
+        ),
         Cell("enter there" if is_to_enter else mapped.state.value, "dim" if is_to_enter else tone),
         value,
         Cell(mapped.reason or _offers(mapped), "dim"),

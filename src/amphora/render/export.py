@@ -6,10 +6,11 @@ from collections import Counter
 
 from amphora.core.values.keys import readable
 from amphora.core.values.model import Listed
-from amphora.core.values.words import counted
+from amphora.core.values.words import counted, few
 from amphora.engine.export import ExportReport
 from amphora.engine.verdicts import of_export
-from amphora.render.result import Block, Cell, Grid, Lines, Result, Row
+from amphora.engine.versions import Growth
+from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, cut_grid
 
 _SUPPLIED = {
     "connection": ("connection", "connections"),
@@ -27,8 +28,12 @@ def export_result(report: ExportReport, target: str) -> Result:
             contents.items.items(), key=lambda pair: (report.why[pair[0]] != "asked for", pair[0])
         )
     ]
-    blocks: list[Block] = [Grid(["item", "title", "why it is in"], rows, spare=(1,))]
-    notes = [
+    blocks: list[Block] = [cut_grid(Grid(["item", "title", "why it is in"], rows, spare=(1,)), "--json")]
+    if report.growth:
+        blocks = _growth_blocks(report, report.growth)
+    if report.is_unchanged:
+        blocks = []
+    notes: list[Cell | str] = [
         Cell(f"Unpublished edits not taken: {_draft(row)}", "warn") for row in report.drafts if report.take == "live"
     ]
     notes += [Cell(f"Stays at home: {readable(key)}", "warn") for key in report.left_out]
@@ -37,6 +42,7 @@ def export_result(report: ExportReport, target: str) -> Result:
         for need in contents.needs
         if need.kind == "secret"
     ]
+    notes += _rows_lines(report)
     for key, where in report.dropped.items():
         meaning = f"; the next import into {', '.join(where)} lists it for retirement" if where else ""
         notes.append(Cell(f"No longer in it: {readable(key)}{meaning}", "warn"))
@@ -63,9 +69,49 @@ def export_result(report: ExportReport, target: str) -> Result:
             "why": dict(report.why),
             "left_out": list(report.left_out),
             "dropped": {key: list(where) for key, where in report.dropped.items()},
+            "since": report.growth.since if report.growth else None,
+            "new": list(report.growth.new) if report.growth else [],
+            "changed": dict(report.growth.changed) if report.growth else {},
+            "rows": dict(report.rows),
+            "carries_rows": report.has_records,
             "crosswalk_rows": [[cell.section, cell.row, cell.column, cell.value] for cell in report.cells],
         },
     )
+
+
+def _growth_blocks(report: ExportReport, growth: Growth) -> list[Block]:
+    """What changed since the version before; all the rest in one line."""
+    contents = report.contents
+    rows: list[Row] = [
+        [Cell("new", "good"), Cell(readable(key), "strong"), contents.items[key].states.title, report.why[key]]
+        for key in growth.new
+    ]
+    rows += [
+        [Cell("changed", "warn"), Cell(readable(key), "strong"), contents.items[key].states.title, what]
+        for key, what in growth.changed.items()
+    ]
+    rows += [[Cell("gone", "bad"), Cell(readable(key), "strong"), "", ""] for key in growth.gone]
+    blocks: list[Block] = []
+    if rows:
+        grid = Grid(["", "item", "title", "what"], rows, f"Since {growth.since}", spare=(2,))
+        blocks.append(cut_grid(grid, "--json"))
+    same = len(contents.items) - len(growth.new) - len(growth.changed)
+    others = counted(same, "other is", "others are") if rows else f"all {same} items are"
+    lines: list[Cell | str] = [f"It is {growth.why(contents.version)}."]
+    if same:
+        lines.append(Cell(f"{others} as in {growth.since} (amphora peek {contents.name}-{contents.version}).", "dim"))
+    return [*blocks, Lines(lines)]
+
+
+def _rows_lines(report: ExportReport) -> list[Cell | str]:
+    """Which rows go along, and which don't."""
+    if not report.rows:
+        return []
+    titles = {key: report.contents.items[key].states.title for key in report.rows}
+    told = few([f"{count:,} of {titles[key]}" for key, count in report.rows.items()], 6)
+    if report.has_records:
+        return [Cell(f"Rows that go along: {told}", "warn")]
+    return [Cell(f"Rows that stay behind: {told} (--with records takes them along)", "dim")]
 
 
 def _draft(row: Listed) -> str:

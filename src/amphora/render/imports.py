@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING
 
 from amphora.core.form.routes import told
 from amphora.core.merge.patch import patch_of
-from amphora.core.plan.docket import Do, Docket, Fate
+from amphora.core.plan.docket import SAME, Action, Do, Docket, Fate
 from amphora.core.plan.gate import Reason
 from amphora.core.plan.steps import LoadRows
-from amphora.core.values.keys import Key, readable
+from amphora.core.values.keys import Key, kind_of, readable
 from amphora.core.values.raw import size_of
 from amphora.core.values.visible import for_spreadsheet
 from amphora.core.values.words import counted
@@ -52,10 +52,13 @@ if TYPE_CHECKING:
 _DO: dict[Do, Tone] = {Do.CREATE: "good", Do.UPDATE: "warn", Do.LEAVE: "dim", Do.RETIRE: "bad"}
 
 
-def docket_blocks(docket: Docket, only: Key | None = None, what: str = "") -> list[Block]:
-    """Actions as a table, then what changes in each updated item, in words and, for texts, line by line."""
+def docket_blocks(docket: Docket, only: Key | None = None, what: str = "", is_all: bool = False) -> list[Block]:
+    """Actions as a table, then what changes in each updated item, in words and, for texts, line by line. What is the
+    same is counted only, unless `is_all`."""
     narrowed = {one.key: one.changes for one in differing(docket, what)} if what else None
     shown = [a for a in docket.actions if only in (None, a.key) and (narrowed is None or a.key in narrowed)]
+    same = [a for a in shown if _is_same(a)] if only is None and not is_all else []
+    shown = [a for a in shown if a not in same] if same else shown
     rows: list[Row] = [
         [
             Cell(action.do.value, _DO[action.do]),
@@ -67,7 +70,11 @@ def docket_blocks(docket: Docket, only: Key | None = None, what: str = "") -> li
     ]
     whole = docket.usual_file if docket.file else "--docket FILE, or --json"
     grid = cut_grid(Grid(["", "item", "title", "why"], rows, spare=(2,)), whole)
-    blocks: list[Block] = [grid] if rows else []
+    blocks: list[Block] = _by_place(shown) if len(rows) > MOST_ROWS else []
+    blocks += [grid] if rows else []
+    if same:
+        words = counted(len(same), "other is", "others are") if rows else f"All {len(same)} items are"
+        blocks.append(Lines([Cell(f"{words} the same (compare --all).", "dim")]))
     blocks += withdrawal_blocks(docket) if only is None else []
     if docket.converted and only is None:
         blocks += conversion_blocks(docket)
@@ -93,6 +100,28 @@ def docket_blocks(docket: Docket, only: Key | None = None, what: str = "") -> li
         if comparison and comparison.is_layout_moved and (comparison.changes or only):
             blocks.append(Lines([Cell("Some of it was only moved on the canvas.", "dim")]))
     return blocks
+
+
+def _is_same(action: Action) -> bool:
+    """Whether there is nothing to be said of an item: it is left, and nothing in it differs."""
+    return action.do is Do.LEAVE and not (action.comparison and action.comparison.changes) and action.reason == SAME
+
+
+def _by_place(actions: Sequence[Action]) -> list[Block]:
+    """Many items by kind and folder, counted: what a list of a thousand lines doesn't tell."""
+    counts: dict[tuple[str, str], dict[Do, int]] = {}
+    for action in actions:
+        mine = counts.setdefault((kind_of(action.key), action.states.folder or "(top)"), {})
+        mine[action.do] = mine.get(action.do, 0) + 1
+    dos = [do for do in Do if any(do in mine for mine in counts.values())]
+    rows: list[Row] = [
+        [Cell(kind, "strong"), folder, *(str(mine.get(do, "") or "") for do in dos)]
+        for (kind, folder), mine in sorted(counts.items())
+    ]
+    right = tuple(range(2, 2 + len(dos)))
+    return [
+        cut_grid(Grid(["kind", "folder", *(do.value for do in dos)], rows, "By kind and folder", right), "--json")
+    ]
 
 
 def conversion_blocks(docket: Docket) -> list[Block]:
@@ -166,10 +195,12 @@ def reasons_json(reasons: Sequence[Reason]) -> list[dict[str, object]]:
     ]
 
 
-def compare_result(docket: Docket, reasons: Sequence[Reason], only: Key | None = None, what: str = "") -> Result:
+def compare_result(
+    docket: Docket, reasons: Sequence[Reason], only: Key | None = None, what: str = "", is_all: bool = False
+) -> Result:
     """A package against a target; `what` narrows it down to what changed, clashes or was edited. `reasons` are
     what an import would stop at."""
-    blocks = [*docket_blocks(docket, only, what), *reason_blocks(reasons)]
+    blocks = [*docket_blocks(docket, only, what, is_all), *reason_blocks(reasons)]
     data = {**docket_json(docket), "in_the_way": reasons_json(reasons)}
     return Result.of("compare", of_comparison(docket, reasons), blocks, data)
 
@@ -277,6 +308,8 @@ def link_blocks(docket: Docket, outcome: Outcome) -> list[Block]:
     """Old and new addresses, and the texts in which an old one still stands."""
     actions = {action.key: action for action in docket.actions}
     mine = {key: (actions[key], link) for key, link in sorted(outcome.links.items()) if key in actions}
+    # Of new items only: where the others are people know already.
+    mine = {key: pair for key, pair in mine.items() if pair[0].do is Do.CREATE}
     blocks: list[Block] = []
     # Copies have no old address: what they are copies of is where it was.
     if any(action.item.link for action, _ in mine.values()):

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
-from amphora.core.values.model import Contents
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Contents, Json
 from amphora.core.values.next_step import to_type
 from amphora.core.values.words import counted
 from amphora.engine.map import Doubt, Rewriting
@@ -20,13 +21,22 @@ def map_result(
     file: str,
     changed: int,
     doubts: Sequence[Doubt] = (),
+    there: Mapping[Key, Json] | None = None,
+    gone: Sequence[str] = (),
 ) -> Result:
     """How far the mapping is, for each environment."""
     blocks: list[Block] = [
-        Grid(["need", "name", "", "value", "", "used by"], [mapped_row(one) for one in rows], name, spare=(5, 4))
+        Grid(
+            ["need", "name", f"in {contents.source}", "", "value", "", "used by"],
+            [mapped_row(one, (there or {}).get(one.need.key)) for one in rows],
+            name,
+            spare=(6, 5, 2),
+        )
         for name, rows in mapped.items()
         if rows
     ]
+    if gone:
+        blocks.append(Lines([f"- {line}" for line in gone], "Replaced"))
     if doubts:
         rows: list[Row] = [[Cell(doubt.row, "strong"), doubt.words] for doubt in doubts]
         blocks.append(Grid(["row", "what is odd about it"], rows, file))
@@ -45,6 +55,7 @@ def map_result(
             "package": contents.title,
             "file": file,
             "cells_written": changed,
+            "replaced": list(gone),
             "needs": [mapped_json(one) for rows in mapped.values() for one in rows],
             "doubts": [{"row": doubt.row, "what": doubt.words} for doubt in doubts],
         },

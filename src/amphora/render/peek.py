@@ -11,6 +11,7 @@ from amphora.core.values.next_step import blank, to_type
 from amphora.core.values.words import counted, few
 from amphora.engine.run_verdicts import of_workspace
 from amphora.environments.contract import Description, Identity
+from amphora.files.rows import count_rows
 from amphora.files.workspace import EnvironmentEntry
 from amphora.ledger.records import Campaign, Entry, Run
 from amphora.render.aftercare import care_blocks
@@ -181,7 +182,8 @@ def peek_result(contents: Contents, target: str, signature: str, is_required: bo
         )
     )
     if contents.records:
-        blocks.append(Lines([f"It holds the rows of {counted(len(contents.records), 'table')}."]))
+        told = [f"{count_rows(raw):,} of {contents.items[key].states.title}" for key, raw in contents.records.items()]
+        blocks.append(Lines([f"It holds rows: {few(told, 6)}. They go in only with --with records."]))
     words = f"It is {signature}"
     if is_required is not None:
         policy = "requires a signature by a trusted key" if is_required else "asks for no signature"
@@ -207,7 +209,7 @@ def peek_result(contents: Contents, target: str, signature: str, is_required: bo
             "notes": dict(contents.notes),
             "items": [item_json(item) for _, item in sorted(contents.items.items())],
             "needs": [{"key": n.key, "type": n.type, "used_by": list(n.used_by)} for n in contents.needs],
-            "records": sorted(contents.records),
+            "records": {key: count_rows(raw) for key, raw in sorted(contents.records.items())},
             "signature": signature,
             "signature_required": bool(is_required),
             "package_digest": contents.package_digest,

@@ -3,18 +3,25 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, TextIO
 
 from amphora.core.values.visible import visible
 from amphora.render.plain import cells_wide, words
-from amphora.render.result import Block, Cell, Grid, Lines, Result, Tone
+from amphora.render.result import Cell, Grid, Lines, Result, Tone
 
 if TYPE_CHECKING:
     from rich.console import Console
-    from rich.table import Table
     from rich.text import Text
 
 PIPE_WIDTH = 4000
+GAP = 2
+"""Spaces between columns."""
+LEAST_ROOM = 28
+"""Less room than this is none for a sentence."""
+INDENT = 4
+"""Spaces before what stands below its row."""
+
 # Tones that can be read on a light and on a dark ground.
 _STYLES: dict[Tone, str] = {
     "plain": "",
@@ -53,60 +60,106 @@ def _print_parts(result: Result, console: Console) -> None:
         console.print()
         if block.title:
             console.print(_text(Cell(block.title, "strong")))
-        block, left_out = _fitted(block, console.width)
-        console.print(_renderable(block))
-        if left_out:
-            console.print(_text(Cell(f"(too narrow here for: {', '.join(left_out)})", "dim")))
+        if isinstance(block, Lines):
+            for line in block.lines:
+                console.print(_text(line))
+        else:
+            _print_grid(block, console)
     if result.next_step:
         console.print()
         console.print(_text(Cell(f"Next: {result.next_step}")))
 
 
-def _fitted(block: Block, width: int) -> tuple[Block, list[str]]:
-    """A grid without the spare columns for which there is no room, and their headings."""
-    left_out: list[str] = []
-    if isinstance(block, Lines):
-        return block, left_out
-    kept = list(range(len(block.headings)))
-    lengths = [
-        max([cells_wide(h), *(cells_wide(words(row[n])) for row in block.rows)]) + 2
-        for n, h in enumerate(block.headings)
+def _print_grid(grid: Grid, console: Console) -> None:
+    """Columns beside each other as far as there is room; what there is none for stands below its row, indented.
+    Nothing is left out, and nothing is cut in two: half a key, or a title that is cut off, reads like another one."""
+    if not grid.rows:
+        return
+    headings = list(grid.headings) or [""] * len(grid.rows[0])
+    widths = [
+        max([cells_wide(head), *(cells_wide(words(row[n])) for row in grid.rows)]) for n, head in enumerate(headings)
     ]
-    # Whole columns are left out, and named: a title that is cut off reads like another title.
-    for column in block.spare:
-        if sum(lengths[n] for n in kept) - 2 > width:
-            kept.remove(column)
-            left_out.append(block.headings[column])
-    if not left_out:
-        return block, left_out
-    return Grid(
-        [block.headings[n] for n in kept],
-        [[row[n] for n in kept] for row in block.rows],
-        block.title,
-        [kept.index(n) for n in block.right if n in kept],
-    ), left_out
+    beside = _beside(widths, grid, console.width)
+    rest = [n for n in range(len(widths)) if n not in grid.spare]
+    room = console.width - sum(widths[n] + GAP for n in rest[:-1])
+    # A last column of sentences is wrapped in its place, if there is room for one.
+    is_wrapped = len(rest) > 1 and beside != rest and len(beside) < len(rest) and _fits(grid, rest[-1], room)
+    if is_wrapped:
+        beside, widths[rest[-1]] = rest, room
+    below = [n for n in range(len(widths)) if n not in beside]
+    if grid.headings:
+        console.print(_row([Cell(headings[n], "dim") for n in beside], beside, widths, grid), overflow="fold")
+    for row in grid.rows:
+        if is_wrapped:
+            _print_wrapped([row[n] for n in beside], beside, widths, grid, console)
+        else:
+            console.print(_row([row[n] for n in beside], beside, widths, grid), overflow="fold")
+        parts = [_named(headings[n], row[n]) for n in below if words(row[n]).strip()]
+        if parts:
+            from rich.padding import Padding
+
+            console.print(Padding(_joined(parts), (0, 0, 0, INDENT)))
 
 
-def _renderable(block: Block) -> Table | Text:
+def _fits(grid: Grid, column: int, room: int) -> bool:
+    """Whether a column can be wrapped into some room without breaking a word."""
+    if room < LEAST_ROOM or column in grid.right:
+        return False
+    return all(cells_wide(word) <= room for row in grid.rows for word in words(row[column]).split())
+
+
+def _print_wrapped(
+    cells: Sequence[Cell | str], columns: Sequence[int], widths: Sequence[int], grid: Grid, console: Console
+) -> None:
+    """A row whose last cell takes as many lines as it needs."""
+    *first, last = cells
+    lines = _text(last).wrap(console, widths[columns[-1]]) or [_text("")]
+    head = _row([*first, ""], columns, [*widths[: columns[-1]], 0], grid)
+    for number, line in enumerate(lines):
+        start = head.copy() if number == 0 else _text(" " * cells_wide(head.plain))
+        line.rstrip()
+        start.append_text(line)
+        console.print(start, overflow="fold")
+
+
+def _beside(widths: Sequence[int], grid: Grid, width: int) -> list[int]:
+    """The columns that have room beside each other: the spare ones go first, then the last ones."""
+    kept = list(range(len(widths)))
+    for column in [*grid.spare, *reversed([n for n in kept if n not in grid.spare])]:
+        if sum(widths[n] + GAP for n in kept) - GAP <= width or len(kept) == 1:
+            break
+        kept.remove(column)
+    return kept
+
+
+def _row(cells: Sequence[Cell | str], columns: Sequence[int], widths: Sequence[int], grid: Grid) -> Text:
     from rich.text import Text
 
-    if isinstance(block, Lines):
-        return Text("\n").join(_text(line) for line in block.lines)
-    return _table(block)
+    line = Text()
+    for place, (cell, column) in enumerate(zip(cells, columns, strict=True)):
+        room = " " * (widths[column] - cells_wide(words(cell)))
+        text = _text(cell)
+        if column in grid.right:
+            line.append(room)
+        line.append_text(text)
+        if place < len(columns) - 1:
+            line.append(("" if column in grid.right else room) + " " * GAP)
+    return line
 
 
-def _table(grid: Grid) -> Table:
-    from rich.table import Table
+def _named(heading: str, cell: Cell | str) -> Text:
+    text = _text(cell)
+    if not heading:
+        return text
+    named = _text(Cell(f"{heading}: ", "dim"))
+    named.append_text(text)
+    return named
 
-    table = Table(
-        box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style=_STYLES["dim"], show_header=bool(grid.headings)
-    )
-    width = len(grid.rows[0]) if grid.rows else 0
-    for number, heading in enumerate(grid.headings or [""] * width):
-        table.add_column(heading, justify="right" if number in grid.right else "left", overflow="fold")
-    for row in grid.rows:
-        table.add_row(*(_text(cell) for cell in row))
-    return table
+
+def _joined(parts: Sequence[Text]) -> Text:
+    from rich.text import Text
+
+    return Text("; ").join(parts)
 
 
 def _text(cell: Cell | str, bold: bool = False) -> Text:

@@ -120,13 +120,16 @@ def resolve(
     supplies: Sequence[Supply],
     known: Mapping[Key, Json],
     packed: Collection[Key] = (),
+    source: str = "",
 ) -> list[Mapped]:
     """Every need with its state in one environment. `known` are needs that the environment answers by
-    itself (its own address), or that an earlier delivery answered; `packed` the items of the package."""
+    itself (its own address), or that an earlier delivery answered; `packed` the items of the package, `source` where
+    it comes from: what a setting is there is the guess for it here."""
     found = []
     for need in needs:
         cell = crosswalk.value(need.key, environment)
-        mapped = _resolved(need, cell, environment, supplies, known)
+        there = crosswalk.rows.get(SECTIONS.get(need.kind, ""), {}).get(row_name(need.key), {}).get(source)
+        mapped = _resolved(need, cell, environment, supplies, known, (source, there))
         told = tuple(_told(supply) for supply in supplies if supply.kind == need.kind)
         mapped = replace(mapped, on_offer=told if mapped.offers else ())
         maker = crosswalk.made_from(need.key)
@@ -139,7 +142,12 @@ def resolve(
 
 
 def _resolved(
-    need: Need, cell: Json, environment: str, supplies: Sequence[Supply], known: Mapping[Key, Json]
+    need: Need,
+    cell: Json,
+    environment: str,
+    supplies: Sequence[Supply],
+    known: Mapping[Key, Json],
+    there: tuple[str, Json],
 ) -> Mapped:
     # What the environment knows of itself needs no row; a row that is there all the same counts more.
     if cell is None and need.key in known:
@@ -148,12 +156,14 @@ def _resolved(
         )
     offers = tuple(supply.name for supply in supplies if supply.kind == need.kind)
     if isinstance(cell, str) and cell.startswith(OPEN) and cell != OPEN:
-        again = _guessed(need, environment, supplies, offers)
-        reason = again.reason if again.value == cell[1:] else "written down as a guess"
-        return Mapped(need, environment, MapState.GUESSED, cell[1:], None, reason, offers)
+        again = _guessed(need, environment, supplies, offers, there)
+        # The same guess has a type, which its text in the file has lost.
+        if cell_text(again.value) == cell[1:]:
+            return replace(again, state=MapState.GUESSED)
+        return Mapped(need, environment, MapState.GUESSED, cell[1:], None, "written down as a guess", offers)
     # An empty cell and a question mark are the same to us; the mark is for people, who see that a row is waiting.
     if cell is None or cell == OPEN:
-        return _guessed(need, environment, supplies, offers)
+        return _guessed(need, environment, supplies, offers, there)
     if need.kind == "url" and not (isinstance(cell, str) and "://" in cell):
         return Mapped(need, environment, MapState.OPEN, cell, None, f"{cell!r} is no address", offers)
     # Values, not names: nothing in the target has to be found for them.
@@ -182,7 +192,20 @@ def _supply(kind: str, cell: Json, supplies: Sequence[Supply]) -> Supply | None:
     return by_id[0] if by_id else by_name[0] if len(by_name) == 1 else None
 
 
-def _guessed(need: Need, environment: str, supplies: Sequence[Supply], offers: tuple[str, ...]) -> Mapped:
+def cell_text(value: Json) -> str | None:
+    """A value as it stands in a cell behind a question mark."""
+    if value is None or isinstance(value, str):
+        return value
+    return {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
+
+
+def _guessed(
+    need: Need, environment: str, supplies: Sequence[Supply], offers: tuple[str, ...], there: tuple[str, Json]
+) -> Mapped:
+    source, cell = there
+    if need.kind == "setting" and cell is not None and not (isinstance(cell, str) and cell.startswith(OPEN)):
+        # Most settings are the same everywhere; that somebody has to accept it is why it may be offered.
+        return Mapped(need, environment, MapState.GUESSED, cell, None, f"as in {source}", offers)
     name = row_name(need.key)
     mine = [supply for supply in supplies if supply.kind == need.kind]
     typed = [supply for supply in mine if need.type and supply.type == need.type]
