@@ -43,6 +43,7 @@ class Docket:
     pauses: tuple[Any, ...] = ()
     makers: dict[str, str] = field(default_factory=dict)
     actions: tuple[Any, ...] = ()
+    left_out: tuple[str, ...] = ()
 
     @property
     def is_idle(self) -> bool:

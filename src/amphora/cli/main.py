@@ -34,7 +34,7 @@ from amphora.cli import (
     withdraw,
 )
 from amphora.cli.boundary import guarded
-from amphora.cli.work import FolderOption, JsonFlag, PlainCommand, PlainGroup, working
+from amphora.cli.work import COMPLETES, FolderOption, JsonFlag, PlainCommand, PlainGroup, working
 from amphora.cli.workspace import show_workspace
 
 app = typer.Typer(
@@ -119,5 +119,9 @@ def run() -> None:
     # Whatever is written holds definitions, rows or keys: for its owner alone, and not even that where somebody's
     # mask is stricter.
     os.umask(os.umask(0o077) | 0o077)
+    if COMPLETES in os.environ:
+        from typer._completion_classes import completion_init
+
+        completion_init()
     # The library's own handling prints usage faults in its way, and knows nothing of exit codes 3 to 75.
     sys.exit(guarded(lambda: app(standalone_mode=False)))

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import click
 import typer
@@ -18,6 +19,9 @@ from amphora.cli.streams import silence
 if TYPE_CHECKING:
     from amphora.engine.session import Session
     from amphora.render.result import Result
+
+COMPLETES = "_AMPHORA_COMPLETE"
+"""Set by a shell that wants to complete a word."""
 
 JsonFlag = Annotated[bool, typer.Option("--json", help="One JSON document on stdout instead of text.")]
 FolderOption = Annotated[
@@ -60,7 +64,17 @@ BreakFlag = Annotated[
 
 
 class PlainCommand(TyperCommand):
-    """A command whose help has no escapes in it."""
+    """A command whose help has no escapes in it, and whose words a shell can complete."""
+
+    def __init__(self, *words: Any, **named: Any) -> None:
+        super().__init__(*words, **named)
+        # Only where a shell asks: looking names up is work that no run of a command needs.
+        if COMPLETES in os.environ:
+            from amphora.cli.completion import WHAT, names_for
+
+            for parameter in self.params:
+                if isinstance(parameter, click.Argument) and parameter.name in WHAT:
+                    parameter._custom_shell_complete = names_for
 
     def get_help(self, ctx: click.Context) -> str:
         return super().get_help(ctx).replace("\\[", "[")

@@ -161,6 +161,7 @@ def _written_down(session: Session, side: Side, intake: Intake, actions: Sequenc
         arrivals=intake.arrivals,
         words=said.words,
         has_records=said.records,
+        idle_rows=() if said.records else tuple(sorted(contents.records)),
         source_file=contents.file,
         files=contents.files,
         converted=tuple(one for one in intake.converted if one.key in contents.items),

@@ -17,6 +17,7 @@ from amphora.core.values.model import Contents, Json, Listed
 from amphora.core.values.next_step import to_type
 from amphora.engine.docket import prepare
 from amphora.engine.leaks import leaks_in, refuse_to_pack
+from amphora.engine.mender import mender
 from amphora.engine.session import Session
 from amphora.engine.shapes import Shapes
 from amphora.engine.sides import Side, own_side, read_items
@@ -36,6 +37,9 @@ class Edited:
     delivery: Delivery
     listed: Listed | None
     changes: tuple[FieldChange, ...]
+    who: str = ""
+    at: str = ""
+    """Who edited it, and when, as far as anybody knows."""
 
     @property
     def title(self) -> str:
@@ -50,12 +54,14 @@ def edits_of(session: Session, environment: str) -> list[Edited]:
     latest = {key: shapes.delivery(one) for key, one in session.ledger.last_deliveries(side.uid).items()}
     claimed = Claims(session.ledger.claims(side.uid)).claimed(latest)
     wanted = [as_packed(delivery) for key, delivery in sorted(latest.items()) if key in claimed]
-    return [
-        Edited(one.key, latest[one.key], side.by_key.get(one.key), one.differences)
-        for one in verify(session, environment, wanted)
+    found = []
+    for one in verify(session, environment, wanted):
         # A draft is somebody's work, even while the live version is what was delivered.
-        if not one.is_as_promised or _has_draft(side, one)
-    ]
+        if not one.is_as_promised or _has_draft(side, one):
+            row = side.by_key.get(one.key)
+            who, at = mender(session.ledger, side.uid, one.key, row)
+            found.append(Edited(one.key, latest[one.key], row, one.differences, who, at))
+    return found
 
 
 def edited_keys(session: Session, environment: str, keys: Collection[Key]) -> list[Key]:

@@ -56,6 +56,9 @@ class Verdict:
 def at_stake(docket: Docket) -> str:
     """What an import would do, in one sentence."""
     if docket.is_settled:
+        if docket.left_out:
+            out = counted(len(docket.left_out), "item")
+            return f"Nothing to do: {docket.target} has {docket.title}, but for {out} left out."
         return f"Nothing to do: {docket.target} already has {docket.title}."
     parts = [f"{len(docket.by(Do.CREATE))} new", f"{len(docket.by(Do.UPDATE))} changed"]
     # Counted by themselves: somebody's repair is what an approver looks for first.

@@ -18,7 +18,7 @@ def edits_result(environment: str, edits: Sequence[Edited], made: str = "", dock
     """What was edited in an environment since the last delivery; `made` is the package that carries it back."""
     blocks: list[Block] = []
     for one in edits:
-        who = f"by {one.listed.modified_by or 'somebody'}, {one.listed.modified_at or ''}" if one.listed else "gone"
+        who = f"by {one.who or 'somebody'}, {one.at}" if one.listed else "gone"
         title = f"{one.title} ({readable(one.key)}), {who}"
         if one.listed is None:
             blocks.append(Lines([Cell("It was removed there.", "bad")], title))
@@ -38,8 +38,8 @@ def edits_result(environment: str, edits: Sequence[Edited], made: str = "", dock
             "items": [
                 {
                     "key": one.key,
-                    "by": one.listed.modified_by if one.listed else None,
-                    "at": one.listed.modified_at if one.listed else None,
+                    "by": one.who if one.listed else None,
+                    "at": one.at if one.listed else None,
                     "is_there": one.listed is not None,
                     "changes": [edit_json(change) for change in one.changes],
                 }

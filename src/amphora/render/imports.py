@@ -15,7 +15,7 @@ from amphora.core.plan.steps import LoadRows
 from amphora.core.values.keys import Key, kind_of, readable
 from amphora.core.values.raw import size_of
 from amphora.core.values.visible import for_spreadsheet
-from amphora.core.values.words import counted
+from amphora.core.values.words import counted, few
 from amphora.engine.verdicts import of_comparison, of_difference, of_import, of_nothing_to_do, of_preview
 from amphora.ledger.records import OPEN
 from amphora.render.aftercare import entry_json
@@ -251,7 +251,11 @@ def preview_result(docket: Docket, reasons: Sequence[Reason]) -> Result:
 
 
 def _filled_lines(docket: Docket) -> list[Block]:
-    """Rows that are not loaded, because somebody's are there."""
+    """Rows that are not loaded: because nobody asked for them, or because somebody's are there."""
+    if docket.idle_rows:
+        titles = {action.key: action.states.title for action in docket.actions}
+        names = few([titles.get(key, readable(key)) for key in docket.idle_rows], 6)
+        return [Lines([Cell(f"The package holds rows of {names}; they stay out, unless --with records.", "dim")])]
     if not docket.filled:
         return []
     lines: list[Cell | str] = [f"- {readable(key)}" for key in docket.filled]

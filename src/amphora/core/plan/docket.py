@@ -184,6 +184,8 @@ class Docket:
     same: tuple[Key, ...] = ()
     pause_after: Mapping[Key, str] = field(default_factory=dict)
     omissions: Mapping[Key, bool] = field(default_factory=dict)
+    idle_rows: tuple[Key, ...] = ()
+    """Tables whose rows the package holds, and nobody asked for."""
 
     @property
     def to_enter(self) -> tuple[tuple[Key, str], ...]:

@@ -53,6 +53,12 @@ def kept_docket(docket: Docket) -> Json:
         "gone": [
             [one.key, one.fate.value, one.present.states.title, one.present.rows or 0] for one in docket.retirements
         ],
+        # Whoever edits after a later import has written over it would otherwise be taken to be the importer.
+        "mended": {
+            one.key: [one.present.modified_by or "", one.present.modified_at or ""]
+            for one in docket.edited
+            if one.present
+        },
         "findings": [[f.level.value, f.rule, f.item or "", f.message] for f in docket.findings],
     }
 
