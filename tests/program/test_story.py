@@ -11,7 +11,7 @@ import click
 import pytest
 import typer
 
-from amphora.cli.demo import STORY
+from amphora.cli.demo import CHAPTERS
 from amphora.cli.main import app
 from tests.conftest import SECRETS, Program, run_program
 
@@ -21,7 +21,7 @@ HEAVY = ("httpx", "sqlite3", "matplotlib", "numpy", "rich", "ruamel.yaml", "orjs
 def test_the_demo_plays_to_its_end_and_leaves_what_it_says(tmp_path: Path) -> None:
     done = run_program(tmp_path, "demo", "--keep", "grove")
     assert done.code == 0, done.out + done.err
-    assert f"The demo is over: {len(STORY)} commands, all real." in done.out
+    assert f"The demo is over: {sum(len(chapter.scenes) for chapter in CHAPTERS)} commands, all real." in done.out
     assert "Not yet for grove-live: 1 item missing" in done.out
     assert "Nothing to do: grove-live already has olive-intake 1.1.0." in done.out
     assert not [piece for piece in SECRETS if piece in done.out + done.err]

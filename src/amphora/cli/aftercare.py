@@ -19,8 +19,12 @@ def aftercare(
         str, typer.Argument(metavar="[RUN|ENV]", help="Of one run (last for the latest), or of one environment.")
     ] = "",
     do: Annotated[bool, typer.Option("--do", help="Do what Amphora can: secrets, publishing, switching.")] = False,
-    tick: Annotated[list[int] | None, typer.Option(metavar="N", help="Somebody has done this one.")] = None,
-    not_needed: Annotated[list[int] | None, typer.Option(metavar="N", help="Nobody has to do this one.")] = None,
+    tick: Annotated[
+        list[str] | None, typer.Option(metavar="N|all", help="Somebody has done this one, or all that are open.")
+    ] = None,
+    not_needed: Annotated[
+        list[str] | None, typer.Option(metavar="N|all", help="Nobody has to do this one, or any of them.")
+    ] = None,
     by: Annotated[str, typer.Option(metavar="NAME", help="Who did it, or says so; else whoever is signed in.")] = "",
     note: Annotated[str, typer.Option(metavar="TEXT", help="A word on it, kept with it.")] = "",
     wait: WaitOption = 0.0,
@@ -38,7 +42,7 @@ def aftercare(
       amphora aftercare grove-live --do
       amphora aftercare --tick 3 --by "Mara Lind" --note "told at the gate"
     """
-    from amphora.core.values.errors import UsageFault
+    from amphora.core.values.errors import NotReady, UsageFault
     from amphora.core.values.next_step import to_type
     from amphora.engine.aftercare import do_care, open_care, settled_by_looking
     from amphora.engine.aftercare import tick as close
@@ -50,8 +54,10 @@ def aftercare(
             raise UsageFault("--do and --tick are two things.", next_step=to_type("aftercare", "--help"))
         if tick or not_needed:
             name = by or getpass.getuser()
-            both = close(work.session, tick or (), TICKED, name, note) if tick else []
-            both += close(work.session, not_needed or (), NOT_NEEDED, name, note) if not_needed else []
+            both = close(work.session, _numbers(work, tick or (), what), TICKED, name, note)
+            both += close(work.session, _numbers(work, not_needed or (), what), NOT_NEEDED, name, note)
+            if not both:
+                raise NotReady("Nothing is open that could be ticked off.", next_step=to_type("aftercare"))
             work.show(ticked_result(both, open_care(work.session)), has_changed=True)
             return
         if by or note:
@@ -65,6 +71,19 @@ def aftercare(
         if cared.failure:
             raise cared.failure
         work.show(done_result(cared, what), has_changed=True)
+
+
+def _numbers(work: Work, said: list[str] | tuple[str, ...], what: str) -> list[int]:
+    """The numbers that are meant; `all` are those that are open of a run or an environment."""
+    from amphora.core.values.errors import UsageFault
+    from amphora.core.values.next_step import to_type
+    from amphora.engine.aftercare import open_care
+
+    if list(said) == ["all"]:
+        return [entry.number for entry in open_care(work.session, what)]
+    if wrong := [one for one in said if not one.isdigit()]:
+        raise UsageFault(f"{wrong[0]!r} is no number of a task.", subject=wrong[0], next_step=to_type("aftercare"))
+    return [int(one) for one in said]
 
 
 def _asker(work: Work) -> Asker:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import os
 import shlex
 import subprocess
 import sys
 import tempfile
+from collections.abc import Mapping, Sequence
 from contextlib import ExitStack
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -24,189 +26,336 @@ class Scene:
     words: str
     command: str
     codes: tuple[int, ...] = (0,)
+    env: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def shown(self) -> str:
+        """The command as it would be typed."""
+        given = "".join(f"{name}={'…' if 'TOKEN' in name else value} " for name, value in self.env.items())
+        return f"{given}amphora {self.command}"
 
 
-STORY: tuple[Scene, ...] = (
-    Scene("A workspace keeps packages, the crosswalk and the ledger.", "init"),
-    Scene("Four environments of Halcyon Grove, simulated, each in a file.", "practice new ."),
-    Scene("", "env list"),
-    Scene("What is there, who touched it last, what is on and what is live.", "survey grove-dev"),
-    Scene("The same by folders; and only what changed lately.", "survey grove-dev --tree"),
-    Scene("", "survey grove-dev --changed-since 2026-04-05 --sort changed"),
-    Scene(
-        "What an app uses, and where; who uses it. As a figure, too.",
-        'uses grove-dev "Harvest Intake" --figure intake.svg',
+@dataclass(frozen=True)
+class Chapter:
+    """A part of the story; `needs` are the chapters that have to be played before it."""
+
+    name: str
+    heading: str
+    scenes: tuple[Scene, ...]
+    needs: tuple[str, ...] = ()
+
+
+CHAPTERS: tuple[Chapter, ...] = (
+    Chapter(
+        "looking",
+        "Looking round",
+        (
+            Scene("A workspace keeps packages, the crosswalk and the ledger.", "init"),
+            Scene("Four environments of Halcyon Grove, simulated, each in a file.", "practice new ."),
+            Scene("", "env list"),
+            Scene("What is there, who touched it last, what is on and what is live.", "survey grove-dev"),
+            Scene("The same by folders; and only what changed lately.", "survey grove-dev --tree"),
+            Scene("", "survey grove-dev --changed-since 2026-04-05 --sort changed"),
+            Scene(
+                "What an app uses, and where; who uses it. As a figure, too.",
+                'uses grove-dev "Harvest Intake" --figure intake.svg',
+            ),
+            Scene(
+                "What would go into a package, and why each item is in; nothing is written.",
+                'export grove-dev "Press Board" --as press-hall --with access --preview',
+            ),
+        ),
+        (),
     ),
-    Scene(
-        "What would go into a package, and why each item is in; nothing is written.",
-        'export grove-dev "Press Board" --as press-hall --with access --preview',
+    Chapter(
+        "crossing",
+        "A first crossing",
+        (
+            Scene(
+                "An app with all that it uses; somebody thinks the varieties are in the target anyway.",
+                'export grove-dev "Harvest Intake" --as olive-intake --leave-out "Olive varieties"',
+            ),
+            Scene("They are not, and check says so before anything leaves.", "check olive-intake grove-live", (3,)),
+            Scene(
+                "What used to take an afternoon of walking to and fro: it is packed as well, as the next version.",
+                "check olive-intake grove-live --fix",
+                (3,),
+            ),
+            Scene("What is in the package, and what it needs without carrying it.", "peek olive-intake"),
+            Scene(
+                "The same as a plain folder, one item a file, for version control; and back, to the same digest.",
+                "to-folder olive-intake intake",
+            ),
+            Scene("", "from-folder intake --out again.amphora"),
+            Scene("Exported again, nothing has changed, and nothing is written.", "export olive-intake"),
+            Scene("The crosswalk: what is guessed and what is open.", "map olive-intake grove-live", (1,)),
+            Scene(
+                "Guesses accepted, the rest filled in (in the file, or like this).",
+                "map olive-intake grove-live --accept --set mill-db-dev=mill-main --set office-db-dev=office-main"
+                " --set bruised-fruit-check-limit=15 --set weigh-ticket-batch=40",
+            ),
+            Scene("Where texts are rewritten, and how: before and after.", "map olive-intake grove-live --texts"),
+            Scene("Everything is answered: it can go.", "check olive-intake grove-live"),
+            Scene(
+                "Not everything can go everywhere: another region, an older release, a table that isn't there.",
+                'export grove-dev "Press yield" "Weighbridge feed" --as press-south',
+            ),
+            Scene("", "check press-south grove-south", (3,)),
+            Scene(
+                "What the import will do, item by item. The theme is there already, and the same.",
+                "compare olive-intake grove-live",
+                (1,),
+            ),
+            Scene(
+                "The import: created in order, published, switched on, verified; old and new links.",
+                "import olive-intake grove-live --yes",
+            ),
+            Scene("Is the target what was promised?", "verify olive-intake grove-live"),
+            Scene("Importing the same again changes nothing, and says so.", "import olive-intake grove-live --yes"),
+        ),
+        ("looking",),
     ),
-    Scene(
-        "An app with all that it uses; somebody thinks the varieties are in the target anyway.",
-        'export grove-dev "Harvest Intake" --as olive-intake --leave-out "Olive varieties"',
+    Chapter(
+        "mending",
+        "Mending, merging and deciding",
+        (
+            Scene(
+                "Later: the source moves on, and somebody mends the live side by hand.",
+                'practice edit grove-dev.practice "Bruised fruit check" --set /starts_on/event=\'"changed"\''
+                ' --set title="Bruised fruit alarm"',
+            ),
+            Scene(
+                "",
+                'practice edit grove-live.practice "Bruised fruit check" --set /steps/0/note=\'"ask the lab"\'',
+            ),
+            Scene("The same item, renamed; a minor version.", 'export grove-dev "Harvest Intake" --as olive-intake'),
+            Scene(
+                "Who changed what since the last delivery: field by field, and the fix is not lost.",
+                "compare olive-intake grove-live --docket live.docket.yaml",
+                (1,),
+            ),
+            Scene(
+                "--yes alone does not cover an item that somebody edited there …",
+                "import olive-intake grove-live --yes",
+                (3,),
+            ),
+            Scene("… the reviewed docket does.", "import live.docket.yaml --yes"),
+            Scene(
+                "The next version: the fix survives this one too.",
+                'practice edit grove-dev.practice "Weigh ticket" --set /starts_on/event=\'"weighed"\'',
+            ),
+            Scene("", "export olive-intake"),
+            Scene("", "compare olive-intake grove-live --docket live.docket.yaml", (1,)),
+            Scene("", "import live.docket.yaml --yes"),
+            Scene(
+                "What on the live side isn't as it was packed; and back with it to where things are built.",
+                "edits grove-live",
+                (1,),
+            ),
+            Scene("", "edits grove-live --carry-back"),
+            Scene("", "compare grove-live-edits grove-dev", (1,)),
+            Scene("", "import grove-live-edits grove-dev --yes"),
+            Scene(
+                "Both sides change the same field: a clash, which somebody decides.",
+                'practice edit grove-dev.practice "Weigh slip" --set /subject=\'"Your weigh ticket {ticket}"\'',
+            ),
+            Scene(
+                "",
+                'practice edit grove-live.practice "Weigh slip" --set /subject=\'"Halcyon Grove: ticket {ticket}"\'',
+            ),
+            Scene("", "export olive-intake"),
+            Scene("", "compare olive-intake grove-live --only clash", (3,)),
+            Scene("", "import olive-intake grove-live --yes", (3,)),
+            Scene(
+                "Decided for the package's words, and kept in a file that can be reviewed.",
+                'compare olive-intake grove-live --choose "Weigh slip=package" --docket live.docket.yaml',
+                (1,),
+            ),
+            Scene("", "import live.docket.yaml --yes"),
+            Scene(
+                "A flow that a second package brings as well: nothing is overridden without a word.",
+                'practice edit grove-dev.practice "Weigh ticket" --set /steps/1/copies=2',
+            ),
+            Scene("", 'export grove-dev "Weigh ticket" --as tickets'),
+            Scene("", "import tickets grove-live --yes", (3,)),
+            Scene("", "import tickets grove-live --yes --take-over olive-intake"),
+            Scene("", 'deliveries grove-live "Weigh ticket"'),
+        ),
+        ("looking", "crossing"),
     ),
-    Scene("They are not, and check says so before anything leaves.", "check olive-intake grove-live", (3,)),
-    Scene(
-        "What used to take an afternoon of walking to and fro: it is packed as well, as the next version.",
-        "check olive-intake grove-live --fix",
-        (3,),
+    Chapter(
+        "removing",
+        "What is no longer packed",
+        (
+            Scene(
+                "A table with its rows is brought, and no longer packed later.",
+                'export grove-dev "Press log" --as logs --with records',
+            ),
+            Scene("", "import logs grove-live --yes --with records"),
+            Scene("", 'export grove-dev "Press lines" --as logs'),
+            Scene("It stays, with its rows, until somebody says otherwise.", "compare logs grove-live"),
+            Scene(
+                "Retired with a word: definition and rows are kept first.",
+                'import logs grove-live --yes --retire "Press log"',
+            ),
+        ),
+        ("looking", "crossing"),
     ),
-    Scene("What is in the package, and what it needs without carrying it.", "peek olive-intake"),
-    Scene(
-        "The same as a plain folder, one item a file, for version control; and back, to the same digest.",
-        "to-folder olive-intake intake",
+    Chapter(
+        "pausing",
+        "Pauses and bad moments",
+        (
+            Scene(
+                "A connection that can only be made once an integration of the same package is there.",
+                'export grove-dev "Lab exchange" "Lab result intake" --as lab',
+            ),
+            Scene(
+                "",
+                'map lab grove-live --accept --made-from "lab-exchange-dev=Lab exchange"'
+                " --set lab-exchange-every_minutes=5"
+                " --set lab-result-intake-batch=20",
+            ),
+            Scene("Said before it starts: it will pause, once, and for whom.", "import lab grove-live --preview"),
+            Scene(
+                "What comes before the pause goes in; nothing of it is switched on.",
+                "import lab grove-live --yes",
+                (5,),
+            ),
+            Scene(
+                "Days later somebody has made it, by hand.",
+                "practice connect grove-live.practice lab-exchange-live --type exchange",
+            ),
+            Scene("Amphora looks, finds something new, and takes nothing for granted.", "resume", (5,)),
+            Scene("The rest goes in, and all is switched on.", "resume --set lab-exchange-dev=lab-exchange-live"),
+            Scene(
+                "A platform has a bad moment in the middle of an import: everything is put back.",
+                'export grove-dev "Payout run" --as payouts',
+            ),
+            Scene("", "map payouts grove-live --accept --set payout-run-batch=100", (0, 1)),
+            Scene("", "practice trouble grove-live.practice --after 3"),
+            Scene("", "import payouts grove-live --yes", (4,)),
+            Scene(
+                "Or what is done is kept, and somebody goes on when the cause is mended.",
+                "practice trouble grove-live.practice --after 3",
+            ),
+            Scene("", "import payouts grove-live --yes --if-it-fails keep", (6,)),
+            Scene("", "resume"),
+        ),
+        ("looking", "crossing"),
     ),
-    Scene("", "from-folder intake --out again.amphora"),
-    Scene("Exported again, nothing has changed, and nothing is written.", "export olive-intake"),
-    Scene("The crosswalk: what is guessed and what is open.", "map olive-intake grove-live", (1,)),
-    Scene(
-        "Guesses accepted, the rest filled in (in the file, or like this).",
-        "map olive-intake grove-live --accept --set mill-db-dev=mill-main --set office-db-dev=office-main"
-        " --set bruised-fruit-check-limit=15 --set weigh-ticket-batch=40",
+    Chapter(
+        "many",
+        "Many targets, copies and older releases",
+        (
+            Scene(
+                "One package for several targets: what is done stays, what failed is put back.",
+                'export grove-dev "Olive varieties" "Fruit condition" --as lists',
+            ),
+            Scene("", "practice trouble grove-south.practice --after 1"),
+            Scene("", "import lists grove-test grove-south --rounds one-then-rest --yes", (6,)),
+            Scene("The command that was offered brings the rest.", "import lists-1.0.0 grove-south --yes"),
+            Scene(
+                "Under another title there; the next version will arrive as this one did.",
+                'import lists grove-south --yes --title "Olive varieties=Varieties (south)"',
+            ),
+            Scene(
+                "A second one beside it, to try something; it is a package of its own from then on.",
+                "import lists grove-test --copy trial --folder intake=trial --yes",
+            ),
+            Scene("", "verify lists~trial grove-test"),
+            Scene(
+                "The southern mill runs an older release, where a theme is a skin: what fits is converted, and said.",
+                'export grove-dev "Olive" "Press Hall" --as looks',
+            ),
+            Scene("", "check looks grove-south", (3,)),
+            Scene("", 'import looks grove-south --yes --leave "Press Hall"'),
+        ),
+        ("looking",),
     ),
-    Scene("Where texts are rewritten, and how: before and after.", "map olive-intake grove-live --texts"),
-    Scene("Everything is answered: it can go.", "check olive-intake grove-live"),
-    Scene(
-        "Not everything can go everywhere: another region, an older release, a table that isn't there.",
-        'export grove-dev "Press yield" "Weighbridge feed" --as press-south',
+    Chapter(
+        "guided",
+        "The guided way",
+        (
+            Scene(
+                "The same in one go: the commands first, and nothing run.",
+                'carry "Harvest Intake" grove-dev grove-test --as olive-intake --dry',
+            ),
+            Scene(
+                "Each command as it would be typed. Run again, it goes on where it stopped.",
+                'carry "Harvest Intake" grove-dev grove-test --as olive-intake --yes',
+            ),
+        ),
+        ("looking",),
     ),
-    Scene("", "check press-south grove-south", (3,)),
-    Scene(
-        "What the import will do, item by item. The theme is there already, and the same.",
-        "compare olive-intake grove-live",
-        (1,),
+    Chapter(
+        "finishing",
+        "Finishing, and showing it",
+        (
+            Scene(
+                "The next version, with what its maker wants to be done after each import.",
+                'practice edit grove-dev.practice "Deliveries by variety" --set title="Deliveries by day"',
+            ),
+            Scene("", 'export olive-intake --afterwards "Tell the gate crew"'),
+            Scene(
+                "A docket, and a page for whoever approves.",
+                "compare olive-intake grove-live --docket live.docket.yaml --html approve.html",
+                (1,),
+            ),
+            Scene(
+                "Petra looks at it on her machine, and agrees.", "keys new petra", env={"XDG_CONFIG_HOME": "petra"}
+            ),
+            Scene("", "sign live.docket.yaml --key petra", env={"XDG_CONFIG_HOME": "petra"}),
+            Scene("Who agreed, and to what.", "peek live.docket.yaml"),
+            Scene("It goes in, with the reason.", 'import live.docket.yaml --yes --why "Harvest begins on Monday"'),
+            Scene("What is still to do, over all runs.", "aftercare grove-live", (1,)),
+            Scene(
+                "A secret is never carried: the crosswalk says where it is kept, and it is entered from there.",
+                "map olive-intake grove-live --set weigh-ticket-webhook-token=env:WEIGH_TICKET_TOKEN",
+            ),
+            Scene("", "aftercare grove-live --do", (0, 1), {"WEIGH_TICKET_TOKEN": "q7-Kd03-vN51-xW88"}),
+            Scene(
+                "What only people can do is ticked off by name.",
+                'aftercare grove-live --tick all --by "Mara Lind" --note "told at the gate"',
+            ),
+            Scene(
+                "Is all of it as promised, and nothing else changed? For machines, too.",
+                "verify last --junit verify.xml",
+            ),
+            Scene(
+                "The run is complete; its record, for half a year later, as a page.",
+                "history last --html record.html",
+            ),
+            Scene(
+                "What is in force where, and what is not in order.",
+                "overview --figure overview.png --html overview.html",
+            ),
+            Scene("Who moved what when.", "history"),
+        ),
+        ("looking", "crossing"),
     ),
-    Scene(
-        "The import: created in order, published, switched on, verified; old and new links.",
-        "import olive-intake grove-live --yes",
-    ),
-    Scene("Is the target what was promised?", "verify olive-intake grove-live"),
-    Scene("Importing the same again changes nothing, and says so.", "import olive-intake grove-live --yes"),
-    Scene(
-        "Later: the source moves on, and somebody mends the live side by hand.",
-        'practice edit grove-dev.practice "Bruised fruit check" --set /starts_on/event=\'"changed"\''
-        ' --set title="Bruised fruit alarm"',
-    ),
-    Scene("", 'practice edit grove-live.practice "Bruised fruit check" --set /steps/0/note=\'"frost: ask the lab"\''),
-    Scene("The same item, renamed; a minor version.", 'export grove-dev "Harvest Intake" --as olive-intake'),
-    Scene(
-        "Who changed what since the last delivery: field by field, and the fix is not lost.",
-        "compare olive-intake grove-live --docket live.docket.yaml",
-        (1,),
-    ),
-    Scene(
-        "--yes alone does not cover an item that somebody edited there …",
-        "import olive-intake grove-live --yes",
-        (3,),
-    ),
-    Scene("… the reviewed docket does.", "import live.docket.yaml --yes"),
-    Scene(
-        "The next version: the fix survives this one too.",
-        'practice edit grove-dev.practice "Weigh ticket" --set /starts_on/event=\'"weighed"\'',
-    ),
-    Scene("", "export olive-intake"),
-    Scene("", "compare olive-intake grove-live --docket live.docket.yaml", (1,)),
-    Scene("", "import live.docket.yaml --yes"),
-    Scene(
-        "What on the live side isn't as it was packed; and back with it to where things are built.",
-        "edits grove-live",
-        (1,),
-    ),
-    Scene("", "edits grove-live --carry-back"),
-    Scene("", "compare grove-live-edits grove-dev", (1,)),
-    Scene("", "import grove-live-edits grove-dev --yes"),
-    Scene(
-        "Both sides change the same field: a clash, which somebody decides.",
-        'practice edit grove-dev.practice "Weigh slip" --set /subject=\'"Your weigh ticket {ticket}"\'',
-    ),
-    Scene("", 'practice edit grove-live.practice "Weigh slip" --set /subject=\'"Halcyon Grove: ticket {ticket}"\''),
-    Scene("", "export olive-intake"),
-    Scene("", "compare olive-intake grove-live --only clash", (3,)),
-    Scene("", "import olive-intake grove-live --yes", (3,)),
-    Scene(
-        "Decided for the package's words, and kept in a file that can be reviewed.",
-        'compare olive-intake grove-live --choose "Weigh slip=package" --docket live.docket.yaml',
-        (1,),
-    ),
-    Scene("", "import live.docket.yaml --yes"),
-    Scene(
-        "A flow that a second package brings as well: nothing is overridden without a word.",
-        'practice edit grove-dev.practice "Weigh ticket" --set /steps/1/copies=2',
-    ),
-    Scene("", 'export grove-dev "Weigh ticket" --as tickets'),
-    Scene("", "import tickets grove-live --yes", (3,)),
-    Scene("", "import tickets grove-live --yes --take-over olive-intake"),
-    Scene("", 'deliveries grove-live "Weigh ticket"'),
-    Scene(
-        "A table with its rows is brought, and no longer packed later.",
-        'export grove-dev "Press log" --as logs --with records',
-    ),
-    Scene("", "import logs grove-live --yes --with records"),
-    Scene("", 'export grove-dev "Press lines" --as logs'),
-    Scene("It stays, with its rows, until somebody says otherwise.", "compare logs grove-live"),
-    Scene(
-        "Retired with a word: definition and rows are kept first.",
-        'import logs grove-live --yes --retire "Press log"',
-    ),
-    Scene(
-        "A connection that can only be made once an integration of the same package is there.",
-        'export grove-dev "Lab exchange" "Lab result intake" --as lab',
-    ),
-    Scene(
-        "",
-        'map lab grove-live --accept --made-from "lab-exchange-dev=Lab exchange" --set lab-exchange-every_minutes=5'
-        " --set lab-result-intake-batch=20",
-    ),
-    Scene("Said before it starts: it will pause, once, and for whom.", "import lab grove-live --preview"),
-    Scene("What comes before the pause goes in; nothing of it is switched on.", "import lab grove-live --yes", (5,)),
-    Scene(
-        "Days later somebody has made it, by hand.",
-        "practice connect grove-live.practice lab-exchange-live --type exchange",
-    ),
-    Scene("Amphora looks, finds something new, and takes nothing for granted.", "resume", (5,)),
-    Scene("The rest goes in, and all is switched on.", "resume --set lab-exchange-dev=lab-exchange-live"),
-    Scene(
-        "A platform has a bad moment in the middle of an import: everything is put back.",
-        'export grove-dev "Payout run" --as payouts',
-    ),
-    Scene("", "map payouts grove-live --accept --set payout-run-batch=100", (0, 1)),
-    Scene("", "practice trouble grove-live.practice --after 3"),
-    Scene("", "import payouts grove-live --yes", (4,)),
-    Scene(
-        "Or what is done is kept, and somebody goes on when the cause is mended.",
-        "practice trouble grove-live.practice --after 3",
-    ),
-    Scene("", "import payouts grove-live --yes --if-it-fails keep", (6,)),
-    Scene("", "resume"),
-    Scene(
-        "One package for several targets: what is done stays, what failed is put back, what has not begun waits.",
-        'export grove-dev "Olive varieties" "Fruit condition" --as lists',
-    ),
-    Scene("", "practice trouble grove-south.practice --after 1"),
-    Scene("", "import lists grove-test grove-south --rounds one-then-rest --yes", (6,)),
-    Scene("The command that was offered brings the rest.", "import lists-1.0.0 grove-south --yes"),
-    Scene(
-        "Under another title there; the next version will arrive as this one did.",
-        'import lists grove-south --yes --title "Olive varieties=Varieties (south)"',
-    ),
-    Scene(
-        "A second one beside it, to try something; it is a package of its own from then on.",
-        "import lists grove-test --copy trial --folder intake=trial --yes",
-    ),
-    Scene("", "verify lists~trial grove-test"),
-    Scene(
-        "The southern mill runs an older release, where a theme is a skin: what fits is converted, and said.",
-        'export grove-dev "Olive" "Press Hall" --as looks',
-    ),
-    Scene("", "check looks grove-south", (3,)),
-    Scene("", 'import looks grove-south --yes --leave "Press Hall"'),
-    Scene("Who moved what when.", "history"),
 )
 
 
-def play(keep: Path | None, is_json: bool = False) -> int:
-    """Plays the story in a temporary folder or in `keep`; returns 0 if every command ended as told. For
-    machines it tells each command with its code and output at the end."""
+def chapters_of(names: Sequence[str]) -> list[tuple[Chapter, bool]]:
+    """The chapters to play, each with whether it is shown: those that are asked for (all, if none is), and before
+    them, unseen, those that they need. UsageFault for one that there is not."""
+    known = {chapter.name: chapter for chapter in CHAPTERS}
+    if unknown := [name for name in names if name not in known]:
+        raise UsageFault(
+            f"There is no chapter {unknown[0]!r}.",
+            subject=unknown[0],
+            details=[f"{chapter.name}: {chapter.heading}" for chapter in CHAPTERS],
+            next_step=to_type("demo", CHAPTERS[0].name),
+        )
+    asked = set(names) or set(known)
+    needed = {other for name in asked for other in known[name].needs}
+    return [(chapter, chapter.name in asked) for chapter in CHAPTERS if chapter.name in asked | needed]
+
+
+def play(keep: Path | None, is_json: bool = False, names: Sequence[str] = ()) -> int:
+    """Plays the story, or some chapters of it, in a temporary folder or in `keep`; returns 0 if every command ended
+    as told. For machines it tells each command with its code and output at the end."""
+    chapters = chapters_of(names)
     played: list[dict[str, Any]] = []
     with ExitStack() as stack:
         if keep is None:
@@ -218,23 +367,29 @@ def play(keep: Path | None, is_json: bool = False) -> int:
                     f"{folder} is not empty.", subject=str(folder), next_step=advice("Choose a new folder.")
                 )
             folder.mkdir(parents=True, exist_ok=True)
-        for number, scene in enumerate(STORY, 1):
-            code, output = _play_scene(scene, folder, is_json)
-            played.append({"command": f"amphora {scene.command}", "code": code, "output": output})
-            if code not in scene.codes:
-                print(f"\nThe demo stopped: scene {number} ended with code {code}.\n{output}", file=sys.stderr)
-                return 1
+        for chapter, is_shown in chapters:
+            if is_shown and not is_json:
+                print(f"\n== {chapter.heading} ({chapter.name}) ==")
+            elif not is_json:
+                print(f"(first, unseen: {chapter.heading.lower()})", flush=True)
+            for scene in chapter.scenes:
+                code, output = _play_scene(scene, folder, is_json or not is_shown)
+                if is_shown:
+                    played.append({"chapter": chapter.name, "command": scene.shown, "code": code, "output": output})
+                if code not in scene.codes:
+                    print(f"\nThe demo stopped: {scene.shown!r} ended with code {code}.\n{output}", file=sys.stderr)
+                    return 1
     if is_json:
-        verdict = f"The demo is over: {len(STORY)} commands, all real."
+        verdict = f"The demo is over: {len(played)} commands, all real."
         print(
             result_json(
                 Result("demo", verdict, data={"played": played}, next_step=to_type("demo", "--keep", blank("FOLDER")))
             )
         )
         return 0
-    print(f"\nThe demo is over: {len(STORY)} commands, all real.", end=" ")
+    print(f"\nThe demo is over: {len(played)} commands, all real.", end=" ")
     print(
-        f"Go on in {keep}: cd {keep} && amphora env list"
+        f"Go on in {keep}: cd {keep} && amphora overview"
         if keep
         else "Keep it next time with: amphora demo --keep FOLDER"
     )
@@ -244,10 +399,20 @@ def play(keep: Path | None, is_json: bool = False) -> int:
 def _play_scene(scene: Scene, folder: Path, is_quiet: bool) -> tuple[int, str]:
     if not is_quiet:
         print(f"\n# {scene.words}\n" if scene.words else "", end="")
-        print(f"$ amphora {scene.command}", flush=True)
+        print(f"$ {scene.shown}", flush=True)
     words = [sys.executable, "-m", "amphora", *shlex.split(scene.command)]
     output = subprocess.PIPE if is_quiet else None
+    given = {
+        name: str(folder.resolve() / value) if name.startswith("XDG") else value for name, value in scene.env.items()
+    }
     done = subprocess.run(
-        words, cwd=folder, stdout=output, stdin=subprocess.DEVNULL, stderr=subprocess.STDOUT, text=True, check=False
+        words,
+        cwd=folder,
+        env={**os.environ, **given},
+        stdout=output,
+        stdin=subprocess.DEVNULL,
+        stderr=subprocess.STDOUT,
+        text=True,
+        check=False,
     )
     return done.returncode, done.stdout or ""

@@ -47,7 +47,7 @@ def history(
     """
     from amphora.core.values.errors import UsageFault
     from amphora.core.values.next_step import to_type
-    from amphora.engine.record import Asked, record_of, told_runs
+    from amphora.engine.record import Asked, record_of, run_to_tell, told_runs
     from amphora.render import history as look
 
     one_format(json=json, csv=csv, md=md)
@@ -69,7 +69,7 @@ def history(
         if campaign := work.session.ledger.campaigns.named(run):
             work.show(look.campaign_result(campaign, journal.of_campaign(campaign.name)))
             return
-        record = record_of(work.session, journal.run(run))
+        record = record_of(work.session, run_to_tell(work.session, run))
         if html:
             from amphora.engine.session import utc_now
             from amphora.render.record import record_page

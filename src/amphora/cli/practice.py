@@ -118,6 +118,13 @@ def trouble(
 
 
 def demo(
+    chapters: Annotated[
+        list[str] | None,
+        typer.Argument(
+            metavar="[CHAPTER]...",
+            help="looking, crossing, mending, removing, pausing, many, guided, finishing; else all of them.",
+        ),
+    ] = None,
     keep: Annotated[Path | None, typer.Option("--keep", metavar="FOLDER", help="Play it there and leave it.")] = None,
     json: JsonFlag = False,
     debug: DebugFlag = False,
@@ -127,8 +134,9 @@ def demo(
     \b
     Examples:
       amphora demo
+      amphora demo finishing
       amphora demo --keep halcyon
     """
     from amphora.cli.demo import play
 
-    raise typer.Exit(play(keep, json))
+    raise typer.Exit(play(keep, json, chapters or ()))

@@ -13,7 +13,7 @@ from amphora.core.values.moments import moment
 from amphora.core.values.next_step import to_type
 from amphora.engine.session import Session, utc_now
 from amphora.ledger.proofs import Proved
-from amphora.ledger.records import DONE, OPEN, Entry, JournalStep, LegOf, Run
+from amphora.ledger.records import AFTERCARE, DONE, OPEN, Entry, JournalStep, LegOf, Run
 
 COMPLETE = "complete"
 STATES = ("running", "paused", "kept", "done", COMPLETE, "put back", "undone", "broken off")
@@ -98,6 +98,13 @@ def _told(run: Run, still: int) -> Told:
     # Of runs of older builds nobody knows what had to follow: they stay done.
     is_complete = run.state == DONE and run.cared and not still
     return Told(run, COMPLETE if is_complete else run.state, still)
+
+
+def run_to_tell(session: Session, name: str) -> Run:
+    """The run that a name means; `last` is the latest, but for aftercare, which is told with the run that it is
+    of."""
+    runs = session.ledger.journal.runs() if name == "last" else []
+    return next((run for run in runs if run.kind != AFTERCARE), None) or session.ledger.journal.run(name)
 
 
 def record_of(session: Session, run: Run) -> Record:

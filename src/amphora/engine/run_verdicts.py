@@ -12,7 +12,7 @@ from amphora.core.values.keys import readable
 from amphora.core.values.next_step import NextStep, blank, open_value, to_type
 from amphora.core.values.words import counted, few
 from amphora.engine.verdicts import BROKEN, COUNTS, INTERRUPTED, PAUSED, REFUSED, Standing, Verdict
-from amphora.ledger.records import OPEN
+from amphora.ledger.records import IMPORT, OPEN
 
 if TYPE_CHECKING:
     from amphora.engine.record import Told
@@ -116,7 +116,8 @@ def of_undo(back: Back) -> Verdict:
 def of_run(run: Run) -> NextStep:
     """What to do next about a run."""
     if run.state == "done":
-        return to_type("verify", run.name)
+        # Of what put something back, or cared for it, nothing is left that could be verified by itself.
+        return to_type("verify", run.name) if run.kind == IMPORT else to_type("history")
     if run.is_open:
         return to_type("resume" if run.state in WAITING else "undo", run.name)
     return to_type("compare", f"{run.package}-{run.version}", run.environment)

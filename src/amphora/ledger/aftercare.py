@@ -11,10 +11,11 @@ from amphora.core.values.next_step import to_type
 from amphora.ledger.database import Database
 from amphora.ledger.records import DONE, OPEN, PAUSED, Entry, Run
 
-_QUERY = (
+_JOINED = (
     "select a.*, r.name as run, r.environment, r.uid, r.package, r.version from aftercare a"
-    " join runs r on r.id = a.run_id where r.state in (?, ?)"
+    " join runs r on r.id = a.run_id"
 )
+_QUERY = f"{_JOINED} where r.state in (?, ?)"
 """Of runs that are in force: what an undone one asked for is moot."""
 
 
@@ -28,7 +29,8 @@ class Aftercare:
     def write(self, run: Run, tasks: Sequence[Task]) -> None:
         """Adds tasks to a run, but for those that are open already for its target. Inside the caller's
         transaction."""
-        there = {entry.task.matter for entry in self._entries(" and r.uid = ?", (run.uid,)) if entry.state == OPEN}
+        known = self._entries(" and r.uid = ?", (run.uid,)) + self._mine(run)
+        there = {entry.task.matter for entry in known if entry.state == OPEN}
         for task in tasks:
             if task.matter in there:
                 continue
@@ -78,21 +80,28 @@ class Aftercare:
         """What a run did is to be done again, for it was put back. Inside the caller's transaction."""
         self._db.do("update aftercare set state = ?, done_by = null where done_by = ?", (OPEN, run.id))
 
+    def _mine(self, run: Run) -> list[Entry]:
+        """What an earlier leg of a run asked for, which is in the middle of the next one."""
+        return _entries_of(self._db.rows(f"{_JOINED} where r.id = ? order by a.id", (run.id,)))
+
     def _entries(self, where: str, values: tuple[Any, ...]) -> list[Entry]:
-        rows = self._db.rows(f"{_QUERY}{where} order by a.id", (DONE, PAUSED, *values))
-        return [
-            Entry(
-                row["id"],
-                row["run"],
-                row["environment"],
-                row["uid"],
-                row["package"],
-                row["version"],
-                Task(Care(row["kind"]), row["key"], row["words"], row["name"], row["link"], row["who"]),
-                row["state"],
-                row["by_whom"],
-                row["note"],
-                row["at"],
-            )
-            for row in rows
-        ]
+        return _entries_of(self._db.rows(f"{_QUERY}{where} order by a.id", (DONE, PAUSED, *values)))
+
+
+def _entries_of(rows: Sequence[Any]) -> list[Entry]:
+    return [
+        Entry(
+            row["id"],
+            row["run"],
+            row["environment"],
+            row["uid"],
+            row["package"],
+            row["version"],
+            Task(Care(row["kind"]), row["key"], row["words"], row["name"], row["link"], row["who"]),
+            row["state"],
+            row["by_whom"],
+            row["note"],
+            row["at"],
+        )
+        for row in rows
+    ]
