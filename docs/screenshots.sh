@@ -45,7 +45,6 @@ quietly() { "$program" "$@" >/dev/null 2>&1 || true; }
 shot survey survey grove-dev
 "$program" uses grove-dev "Press log" --figure "$here/uses-figure.png" >/dev/null
 shot peek peek olive-intake
-shot export-preview export grove-dev "'Press Board'" --as press-hall --with access --preview
 quietly export grove-dev "Press Board" "Weighbridge feed" --as press-hall --leave-out "Press lines"
 quietly map press-hall grove-live --set mill-db-dev=mill-main --set weighbridge-feed-every_minutes=often --accept
 shot check check press-hall grove-south
@@ -55,21 +54,25 @@ quietly practice edit grove-live.practice "Weigh ticket" --set /steps/1/copies=3
 quietly practice edit grove-live.practice "Weigh slip" --set /subject='"Halcyon Grove: {ticket}"'
 quietly export grove-dev "Harvest Intake" --as olive-intake
 shot compare compare olive-intake grove-live
-shot compare-beside compare olive-intake grove-live flow:intake/weigh-ticket --side-by-side
-shot edits edits grove-live
-shot deliveries deliveries grove-live "'Weigh ticket'"
 asks=4 shot deciding compare olive-intake grove-live --decide
-quietly map olive-intake grove-test --accept --set bruised-fruit-check-limit=14 --set weigh-ticket-batch=40
-shot import import olive-intake grove-test --yes
-shot history history last
+quietly map olive-intake grove-test --accept
+shot import import olive-intake grove-test --yes --why "'Trial before the harvest'"
+shot aftercare aftercare
+quietly aftercare grove-test --tick all --by "Mara Lind" --note "told at the gate"
+shot verify verify last
+"$program" history last --html "$work/record.html" >/dev/null || true
+shot overview overview
+"$program" overview --figure "$here/overview-figure.png" >/dev/null || true
 quietly practice edit grove-test.practice "Weigh slip flow" --set title="Scale ticket"
 shot undo undo last --yes
 "$program" compare olive-intake grove-live --html "$work/review.html" >/dev/null || true
-if command -v chromium >/dev/null; then
+page() {
   chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking \
     --disable-component-update --disable-sync --user-data-dir="$work/chromium" --window-size=1280,800 \
-    --hide-scrollbars --screenshot="$here/review-page.png" "file://$work/review.html" >/dev/null 2>&1
-fi
+    --hide-scrollbars --screenshot="$here/$1.png" "file://$work/$2.html" >/dev/null 2>&1
+}
+page review-page review
+page record-page record
 
 # A workspace in which nothing has been moved yet.
 mkdir "$work/fresh"
@@ -81,12 +84,14 @@ for name in dev:build:north test:test:north live:live:north south:live:south; do
   quietly env add "grove-$short" "practice:grove-$short.practice" --role "$role" --region "$region"
 done
 printf '[groups]\nsites = ["grove-test", "grove-live", "grove-south"]\n' >>amphora.toml
+place=fresh shot carry carry "'Olive varieties'" grove-dev grove-test --as varieties --accept --yes
+quietly undo last --yes
 quietly export grove-dev "Lab exchange" "Lab result intake" --as lab
 quietly map lab grove-live --accept --made-from "lab-exchange-dev=Lab exchange" --set lab-exchange-every_minutes=5 \
   --set lab-result-intake-batch=20 --set mill-db-dev=mill-main --set office-db-dev=office-main
 place=fresh shot pause import lab grove-live --yes
 quietly practice connect grove-live.practice lab-exchange-live --type exchange
-place=fresh shot resume resume --set lab-exchange-dev=lab-exchange-live
+quietly resume --set lab-exchange-dev=lab-exchange-live
 quietly export grove-dev "Olive varieties" "Fruit condition" "Olive" --as lists
 place=fresh shot many-targets import lists sites --rounds one-then-rest --yes
 

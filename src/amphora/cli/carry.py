@@ -18,6 +18,7 @@ def carry(
     edits: Annotated[
         str, typer.Option(metavar="HOW", help="What becomes of local edits there: keep, replace or carry-back.")
     ] = "",
+    accept: Annotated[bool, typer.Option("--accept", help="Take what the crosswalk guesses.")] = False,
     yes: Annotated[bool, typer.Option("--yes", help="Do not ask before the import.")] = False,
     why: Annotated[str, typer.Option(metavar="TEXT", help="The reason, kept with the run.")] = "",
     dry: Annotated[bool, typer.Option("--dry", help="Only print the commands.")] = False,
@@ -34,7 +35,7 @@ def carry(
     Examples:
       amphora carry "Harvest Intake" grove-dev grove-test
       amphora carry olive-intake
-      amphora carry olive-intake grove-live --edits keep --yes
+      amphora carry olive-intake grove-live --edits keep --accept --yes
       amphora carry "Press Board" grove-dev grove-test --dry
     """
     from amphora.cli.guide import EDITS, Guide
@@ -45,7 +46,7 @@ def carry(
         if edits and edits not in EDITS:
             raise UsageFault(f"--edits is {', '.join(EDITS)}, not {edits!r}.", next_step=to_type("carry", "--help"))
         journey = journey_of(work.session, what, name)
-        guide = Guide(work, journey, edits, yes, why)
+        guide = Guide(work, journey, edits, yes, why, accept)
         if dry:
             guide.print_only()
         else:

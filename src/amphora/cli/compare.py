@@ -49,7 +49,11 @@ def compare(
     ] = False,
     choose: Annotated[
         list[str] | None,
-        typer.Option("--choose", metavar="ITEM=CHOICE", help="package, target, last-delivered or leave."),
+        typer.Option(
+            "--choose",
+            metavar="ITEM=CHOICE",
+            help="package, target, last-delivered or leave; ITEM@/PLACE for one place.",
+        ),
     ] = None,
     copy: CopyOption = "",
     same: SameOption = None,

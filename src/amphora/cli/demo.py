@@ -282,7 +282,7 @@ CHAPTERS: tuple[Chapter, ...] = (
             ),
             Scene(
                 "Each command as it would be typed. Run again, it goes on where it stopped.",
-                'carry "Harvest Intake" grove-dev grove-test --as olive-intake --yes',
+                'carry "Harvest Intake" grove-dev grove-test --as olive-intake --accept --yes',
             ),
         ),
         ("looking",),

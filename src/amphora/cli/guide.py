@@ -14,6 +14,9 @@ from amphora.cli.work import Work
 from amphora.core.values.next_step import NOTHING, NextStep, advice, to_type
 from amphora.engine.journey import Journey
 
+MOST_LINES = 40
+LATER = {"to decide", "to agree to", "agreement"}
+"""What is in the way and is settled by the docket."""
 EDITS = ("keep", "replace", "carry-back")
 """What can become of what somebody changed in the target directly."""
 
@@ -40,6 +43,7 @@ class Guide:
     edits: str
     yes: bool
     why: str
+    accept: bool = False
     done: list[Ran] = field(default_factory=list)
 
     def print_only(self) -> None:
@@ -150,26 +154,49 @@ class Guide:
         checked = self.run("check", package, target)
         if checked.code == 0:
             return
+        if not _stops(checked.said):
+            return
         rules = {row["rule"] for row in checked.said.get("findings", ()) if row["level"] != "note"}
         if "item-missing" in rules:
             checked = self.run("check", package, target, "--fix")
         if "need-open" in rules or checked.code:
-            mapped = self.run("map", package, target, "--accept")
-            if mapped.code and self.work.is_terminal:
-                self.run_openly("map", package, target, "--ask")
-            elif mapped.code:
-                self.stop(mapped, 3)
+            self._mapped(package, target)
             checked = self.run("check", package, target)
-        if checked.code:
+        if checked.code and _stops(checked.said):
             self.stop(checked)
+
+    def _mapped(self, package: str, target: str) -> None:
+        """The needs: guesses are taken with somebody's word only, the rest is asked for, or stops."""
+        mapped = self.run("map", package, target)
+        guesses = [
+            f"  {need['need'].partition(':')[2]} = {need['value']} ({need['reason']})"
+            for need in mapped.said.get("needs", ())
+            if need["state"] == "guessed"
+        ]
+        if guesses:
+            self.tell(["  guessed:", *guesses[:MOST_LINES]])
+            if not self.accept and self.work.is_terminal:
+                self.accept = typer.confirm("Take these guesses?", default=True, err=True)
+            if self.accept:
+                mapped = self.run("map", package, target, "--accept")
+            elif not self.work.is_terminal:
+                again = to_type("carry", *self._again(target), "--accept", *(["--yes"] if self.yes else []))
+                self._show(f"{mapped.verdict} Look at them, and accept them.", "warn", guesses, again, 3)
+        if mapped.code and self.work.is_terminal:
+            self.run_openly("map", package, target, "--ask")
+        elif mapped.code:
+            self.stop(mapped, 3)
 
     def _compared(self, package: str, target: str, docket: str, how: str) -> Ran:
         """The docket, with every question answered."""
         words: tuple[str, ...] = ("compare", package, target, "--docket", docket)
-        if how:
-            side = "target" if how == "keep" else "package"
-            words = (*words, *self._choices(package, target, side))
+        if how == "replace":
+            words = (*words, *self._replaced(package, target))
         compared = self.run(*words)
+        # What both sides changed is in question only where they differ: there the target's stays.
+        if how == "keep" and (kept := _clashes(compared.said)):
+            words = (*words, *kept)
+            compared = self.run(*words)
         if (
             compared.code == 3
             and self.work.is_terminal
@@ -181,12 +208,12 @@ class Guide:
             self.stop(compared, 3)
         return compared
 
-    def _choices(self, package: str, target: str, side: str) -> list[str]:
-        """What was said of the local edits, for each item that has some."""
+    def _replaced(self, package: str, target: str) -> list[str]:
+        """The choices that give local edits up, for each item that has some."""
         from amphora.engine.edits import edits_of
 
         mine = [one for one in edits_of(self.work.session, target) if one.delivery.package == package and one.changes]
-        return [word for one in mine for word in ("--choose", f"{one.key}={side}")]
+        return [word for one in mine for word in ("--choose", f"{one.key}=package")]
 
     def _ask(self, compared: Ran) -> None:
         """The one question, before anything is touched."""
@@ -271,3 +298,21 @@ class Guide:
         result = Result("carry", words, tone, blocks, {"steps": steps, "package": self.journey.name}, after, code)
         self.work.show(result, has_changed=bool(self.done))
         raise typer.Exit(0)
+
+
+def _stops(said: dict[str, Any]) -> bool:
+    """Whether a check found what has to be mended before anybody decides on anything."""
+    levels = {row["level"] for row in said.get("findings", ())}
+    whys = {reason["why"] for rows in said.get("in_the_way", {}).values() for reason in rows}
+    return "error" in said or "error" in levels or bool(whys - LATER)
+
+
+def _clashes(said: dict[str, Any]) -> list[str]:
+    """The choices that keep the target's side wherever a comparison has an open question."""
+    return [
+        word
+        for action in said.get("actions", ())
+        for change in action["changes"]
+        if change.get("open")
+        for word in ("--choose", f"{action['key']}@/{change['place'].lstrip('/')}=target")
+    ]

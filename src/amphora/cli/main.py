@@ -80,6 +80,7 @@ def bare(
         with working(json, workspace) as work:
             if not show_workspace(work):
                 print(context.get_help())
+                print("\nNext: amphora init")
 
 
 for name, command in (

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from amphora.core.form.kinds import KindSheet, parse_sheet
 from amphora.core.form.routes import converted_contents
-from amphora.core.merge.compare import item_differences
+from amphora.core.merge.compare import STATE, item_differences
 from amphora.core.merge.merge import FieldChange
 from amphora.core.needs.selection import choose
 from amphora.core.plan.decisions import LEAVE, Decisions, ItemDecision
@@ -38,7 +38,8 @@ def named_key(contents: Contents, name: str) -> Key:
 
 
 def chosen_for_items(contents: Contents, texts: Sequence[str]) -> Decisions:
-    """Choices for whole items, as `ITEM=CHOICE`; a pattern chooses for all that it means."""
+    """Choices for whole items, as `ITEM=CHOICE`, and for single places, as `ITEM@/PLACE=CHOICE`; a pattern chooses
+    for all that it means."""
     found: dict[Key, ItemDecision] = {}
     for text in texts:
         name, _, choice = text.rpartition("=")
@@ -48,7 +49,15 @@ def chosen_for_items(contents: Contents, texts: Sequence[str]) -> Decisions:
                 subject=text,
                 next_step=advice(f"Write ITEM=CHOICE, with one of {', '.join((*CHOICES, LEAVE))}."),
             )
-        found |= {key: ItemDecision(choice) for key in choose([name], listed_items(contents), contents.title)}
+        item, _, place = name.partition("@/")
+        for key in choose([item], listed_items(contents), contents.title):
+            said = found.get(key, ItemDecision())
+            if place and choice != LEAVE:
+                found[key] = replace(
+                    said, places={**said.places, place if place.startswith(STATE) else f"/{place}": choice}
+                )
+            else:
+                found[key] = replace(said, whole=choice)
     return Decisions(found)
 
 

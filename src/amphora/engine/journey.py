@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -10,6 +9,7 @@ from amphora.core.values.errors import UsageFault
 from amphora.core.values.next_step import advice, blank, to_type
 from amphora.core.values.versions import newest
 from amphora.engine.session import Session
+from amphora.files.names import name_for
 from amphora.files.workspace import ROLES
 
 
@@ -49,7 +49,7 @@ def journey_of(session: Session, words: Sequence[str], name: str) -> Journey:
             ],
             next_step=to_type("carry", *(items or [blank("ITEM")]), blank("FROM"), blank("TO")),
         )
-    made = name or _name_of(items[0])
+    made = name or name_for(items[0])
     if not name and (other := workspace.selections.get(made)) and other.environment != places[0]:
         raise UsageFault(
             f"{made} is a selection of {other.environment} already.",
@@ -67,17 +67,6 @@ def _checked(journey: Journey) -> Journey:
             next_step=advice("Name another environment to carry it to."),
         )
     return journey
-
-
-def _name_of(item: str) -> str:
-    """A package's name from how an item was named.
-
-    >>> _name_of("Harvest Intake"), _name_of("flow:mill/quality/acidity-alert")
-    ('harvest-intake', 'acidity-alert')
-    """
-    last = re.split(r"[:/]", item.rstrip("/*"))[-1]
-    found = re.sub(r"[^a-z0-9]+", "-", last.lower()).strip("-")
-    return found or "carried"
 
 
 def route_from(session: Session, source: str) -> list[str]:

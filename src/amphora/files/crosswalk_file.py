@@ -17,6 +17,7 @@ from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
 from amphora.core.values.visible import for_spreadsheet, from_spreadsheet
+from amphora.files.schemas import first_line
 from amphora.files.yaml_text import dump_yaml, load_yaml, plain, write_text
 
 _HEADER = """\
@@ -225,7 +226,8 @@ def _write_file(path: Path, cells: Iterable[Cell], is_apart: bool) -> list[Cell]
         row[name] = DoubleQuotedScalarString(value) if is_marked else value
         changed.append(cell)
     if changed:
-        write_text(path, (_HEADER if is_new and not path.exists() else "") + dump_yaml(document))
+        head = first_line(path, "crosswalk") + _HEADER if is_new and not path.exists() else ""
+        write_text(path, head + dump_yaml(document))
     return changed
 
 

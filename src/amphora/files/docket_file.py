@@ -21,6 +21,7 @@ from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice, blank, to_type
+from amphora.files.schemas import first_line
 from amphora.files.yaml_text import dump_yaml, load_yaml, write_text
 
 FORMAT = 1
@@ -90,7 +91,7 @@ def is_docket(path: Path) -> bool:
 
 def write_docket(path: Path, docket: Docket) -> None:
     """Writes a docket; open questions get the choice `?`."""
-    write_text(path, HEADER + dump_yaml(document_of(docket)))
+    write_text(path, first_line(path, "docket") + HEADER + dump_yaml(document_of(docket)))
 
 
 def document_of(docket: Docket) -> dict[str, Any]:

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Level
 from amphora.core.values.next_step import advice, blank, to_type
+from amphora.files.schemas import SCHEMAS, write_schemas
 
 if TYPE_CHECKING:
     from amphora.core.checks import Waiver
@@ -156,7 +157,9 @@ def init_workspace(folder: Path) -> Workspace:
         )
     folder.mkdir(parents=True, exist_ok=True)
     (folder / "packages").mkdir(exist_ok=True)
+    write_schemas(folder)
     path.write_text(
+        f"#:schema {SCHEMAS}/amphora.schema.json\n"
         '# An Amphora workspace. Secrets never stand here: write sign_in = "env:NAME" and set NAME.\n'
         "\n[amphora]\nformat = 1\n",
         encoding="utf-8",

@@ -86,6 +86,7 @@ def change_json(change: FieldChange) -> dict[str, Any]:
         "by": change.by.value,
         **{name: value for name, value in sides.items() if value is not MISSING},
         "choice": change.choice,
+        "open": change.is_open,
     }
 
 

@@ -10,10 +10,11 @@ from collections.abc import Mapping, Sequence
 from amphora.core.form.kinds import Sheets
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Listed
-from amphora.core.values.next_step import NOTHING, NextStep, blank, to_type
+from amphora.core.values.next_step import NOTHING, NextStep, to_type
 from amphora.core.values.visible import for_spreadsheet, visible
 from amphora.core.values.words import counted
 from amphora.engine.survey import Surveyed, Uses
+from amphora.files.names import name_for
 from amphora.render.changes import place_phrase
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row
 
@@ -35,9 +36,7 @@ def survey_result(
         f"{environment} {verb} {counted(len(rows), 'item')}: {what}{edits}." if rows else empty,
         blocks=[block] if rows else [],
         data={"environment": environment, "items": [_json(row) for row in rows]},
-        next_step=to_type("export", environment, _suggested(rows, sheets), "--as", blank("NAME"))
-        if rows
-        else NOTHING,
+        next_step=to_type("export", environment, *_suggested(rows, sheets)) if rows else NOTHING,
     )
 
 
@@ -131,11 +130,12 @@ def _moment(row: Listed) -> str:
     return (row.modified_at or "")[:16].replace("T", " ")
 
 
-def _suggested(rows: Sequence[Surveyed], sheets: Sheets) -> str:
-    """An item that people would begin with when they choose what to move."""
+def _suggested(rows: Sequence[Surveyed], sheets: Sheets) -> tuple[str, ...]:
+    """An item that people would begin with when they choose what to move, and what to call the package."""
     starts = {kind for kind, sheet in sheets.items() if sheet.is_start}
     first = [row.listed.states.title for row in rows if row.listed.kind in starts]
-    return (first or [row.listed.states.title for row in rows])[0]
+    title = (first or [row.listed.states.title for row in rows])[0]
+    return title, "--as", name_for(title)
 
 
 def _json(row: Surveyed) -> dict[str, object]:
@@ -183,7 +183,7 @@ def uses_result(net: Uses, depth: int | None, figure: str) -> Result:
 
 
 def _next(net: Uses) -> NextStep:
-    return to_type("export", net.environment, net.titles[net.start], "--as", blank("NAME"))
+    return to_type("export", net.environment, net.titles[net.start], "--as", name_for(net.titles[net.start]))
 
 
 def _reach_json(net: Uses, key: Key, steps: int) -> dict[str, object]:
