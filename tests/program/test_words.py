@@ -1,0 +1,242 @@
+"""Words that can be trusted: what is promised on pages and in last lines holds, and names mean the same everywhere."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import shlex
+import subprocess
+import sys
+import tomllib
+import zipfile
+from pathlib import Path
+from typing import Any
+
+import jsonschema
+import pytest
+from ruamel.yaml import YAML
+
+from amphora.core.values.errors import UsageFault
+from amphora.core.values.moments import moment
+from amphora.files.workspace import _ABOUT, _ENVIRONMENT, _SELECTION, _TOP
+from tests.conftest import Done, Program, run_program
+
+ROOT = Path(__file__).parents[2]
+NOW = "2026-04-10T08:30:00Z"
+
+
+def next_of(done: Done) -> str:
+    """The last line that says what to do next."""
+    lines = [line for line in (done.out + done.err).splitlines() if line.startswith("Next: ")]
+    return lines[-1].removeprefix("Next: ") if lines else ""
+
+
+def test_from_an_empty_folder_the_last_lines_lead_to_a_first_crossing(tmp_path: Path) -> None:
+    done = run_program(tmp_path)
+    assert next_of(done) == "amphora init"
+    done = run_program(tmp_path, "init")
+    assert "amphora practice new ." in done.out
+    done, typed = run_program(tmp_path, "practice", "new", "."), []
+    for _ in range(14):
+        line = next_of(done)
+        # Advice in words may stand before it, up to a colon.
+        command = line[line.index("amphora ") :]
+        assert not re.search(r"\b[A-Z]{3,}\b|…", command), f"{command} has to be filled in"
+        typed.append(command)
+        done = run_program(tmp_path, *shlex.split(command)[1:])
+        assert done.code in (0, 1, 3), (command, done.out, done.err)
+        if command.startswith("amphora verify"):
+            break
+    assert done.verdict.startswith("grove-test is as promised: all ")
+    assert len(typed) == 12, typed
+
+
+def test_options_before_a_command_count_for_it(amphora: Program, halcyon: Path, tmp_path: Path) -> None:
+    assert amphora("--json", "env", "list").json["command"] == "env list"
+    assert amphora("--json", "history").json["runs"] == []
+    before = run_program(tmp_path, "--workspace", halcyon, "env", "list")
+    assert (before.code, "grove-live" in before.out) == (0, True)
+    assert amphora("--json", "survey", "grove-dev", "--csv").code == 2
+    for words in (("check", "x"), ("verify", "last"), ("history",)):
+        refused = amphora(*words, "--json", "--md")
+        assert (refused.code, "two formats of one result" in refused.json["error"]["message"]) == (2, True)
+    assert amphora("-h").out == amphora("--help").out
+    assert amphora("survy").err.splitlines()[0] == "No such command 'survy'. Did you mean 'survey'?"
+
+
+def test_an_environment_is_renamed_everywhere(amphora: Program, halcyon: Path) -> None:
+    path = halcyon / "amphora.toml"
+    path.write_text(
+        path.read_text(encoding="utf-8").replace("format = 1", 'format = 1\nroute = ["grove-dev", "grove-live"]')
+        + '[groups]\nsites = ["grove-test", "grove-live"]   # both of them\n',
+        encoding="utf-8",
+    )
+    amphora("export", "grove-dev", "Olive varieties", "--as", "lists")
+    amphora("import", "lists", "sites", "--yes")
+    done = amphora("env", "rename", "grove-live", "grove-main", "--json")
+    assert done.json["written"] == ["amphora.toml", "crosswalk.yaml", "the ledger"]
+    table = tomllib.loads(path.read_text(encoding="utf-8"))
+    assert (table["groups"]["sites"], table["amphora"]["route"]) == (
+        ["grove-test", "grove-main"],
+        ["grove-dev", "grove-main"],
+    )
+    assert "# both of them" in path.read_text(encoding="utf-8")
+    assert "grove-main: mill-main" in (halcyon / "crosswalk.yaml").read_text(encoding="utf-8")
+    assert amphora("verify", "lists", "grove-main").code == 0
+    assert amphora("import", "lists", "grove-main", "--yes").verdict.startswith("Nothing to do")
+    assert amphora("resume", "many-1").code == 3
+    assert amphora("undo", "grove-live-1", "--yes").code == 0
+    assert amphora("env", "rename", "grove-main", "sites").code == 2
+    assert amphora("env", "rename", "grove-main", "a b").code == 2
+    assert amphora("env", "rename", "nowhere", "x").code == 2
+    assert amphora("env", "remove", "grove-main").code == 3
+    assert amphora("env", "remove", "grove-south").code == 0
+    assert "grove-south" not in amphora("env", "list").out
+    # What is open is settled first.
+    amphora("practice", "trouble", "grove-test.practice")
+    amphora("export", "grove-dev", "Fruit condition", "--as", "more")
+    amphora("import", "more", "grove-test", "--yes", "--if-it-fails", "keep")
+    assert amphora("env", "rename", "grove-test", "x").code == (3 if "kept" in amphora("history").out else 0)
+
+
+MOMENTS = [
+    ("2026-04-01", "2026-04-01T00:00:00Z"),
+    ("2026-04-01T10:00:00+02:00", "2026-04-01T08:00:00Z"),
+    ("2026-04-01 10:00", "2026-04-01T10:00:00Z"),
+    ("today", "2026-04-10T00:00:00Z"),
+    ("Yesterday", "2026-04-09T00:00:00Z"),
+    ("3 days", "2026-04-07T08:30:00Z"),
+    ("2 weeks ago", "2026-03-27T08:30:00Z"),
+    ("1 hour", "2026-04-10T07:30:00Z"),
+    ("90 minutes", "2026-04-10T07:00:00Z"),
+    ("99999 years", "0001-01-01T00:00:00Z"),
+]
+
+
+@pytest.mark.parametrize(("said", "meant"), MOMENTS)
+def test_moments_are_understood(said: str, meant: str) -> None:
+    assert moment(said, NOW, "--since") == meant
+
+
+@pytest.mark.parametrize("said", ["", "lately", "3", "days", "2026-13-01", "-3 days"])
+def test_what_is_no_moment_is_refused(said: str) -> None:
+    with pytest.raises(UsageFault, match="--since"):
+        moment(said, NOW, "--since")
+
+
+def documented() -> dict[str, set[str]]:
+    """The members of each command's document, as the page names them."""
+    text = (ROOT / "docs" / "json.md").read_text(encoding="utf-8")
+    rows = dict(re.findall(r"^\| `([^`]+)` \| (.*) \|$", text, re.M))
+    found = {name: set(re.findall(r"`(\w+)`", cells)) for name, cells in rows.items()}
+    # Where it says "as `compare`", it is that one's, too.
+    return {name: mine.union(*(found[one] for one in mine & found.keys())) for name, mine in found.items()}
+
+
+def test_each_member_of_a_document_is_told(amphora: Program, halcyon: Path, tmp_path: Path) -> None:
+    pages, always = documented(), {"amphora_output", "command", "verdict", "next"}
+    lines = """
+        |env list|env test grove-dev|survey grove-dev|uses grove-dev olive|check --rules|history|overview
+        export grove-dev 'Weigh slip' --as slips|peek slips|peek slips 'Weigh slip'|check slips grove-test
+        map slips grove-test --accept|map slips grove-test --texts|compare slips grove-test --docket d.yaml
+        keys new petra|keys list|sign d.yaml --key petra|peek d.yaml|import slips grove-test --preview
+        import d.yaml --yes|verify last|verify slips grove-test|aftercare|aftercare --do|edits grove-test
+        history last|deliveries grove-test 'Weigh slip'|compare grove-dev grove-test|withdraw slips grove-test
+        undo last --preview|undo last --yes|carry slips grove-live --dry|to-folder slips f|from-folder f --out x.amphora
+        sign slips --key petra|practice edit grove-dev.practice 'Weigh slip' --set title=S|practice new again
+        practice connect grove-dev.practice x|practice trouble grove-dev.practice|env remove grove-south
+        env rename grove-live grove-main|map slips grove-main --accept|import slips grove-test grove-main --yes
+        history many-1|verify slips grove-test grove-main|check slips grove-test grove-main
+    """
+    missing: dict[str, set[str]] = {}
+    for line in re.split(r"[|\n]", lines.strip()):
+        done = amphora(*shlex.split(line), "--json", XDG_CONFIG_HOME=str(tmp_path / "home"))
+        assert "error" not in done.json, (line, done.out)
+        if untold := set(done.json) - always - pages[done.json["command"]]:
+            missing[line] = untold
+    assert not missing
+
+
+def schema(name: str) -> Any:
+    return json.loads((ROOT / "src" / "amphora" / "schemas" / f"{name}.schema.json").read_text(encoding="utf-8"))
+
+
+def test_schemas_say_what_the_program_reads_and_writes(tmp_path: Path) -> None:
+    table = schema("amphora")["properties"]
+    assert set(table) == _TOP
+    assert set(table["amphora"]["properties"]) == set(_ABOUT)
+    assert set(table["environments"]["additionalProperties"]["properties"]) == _ENVIRONMENT
+    assert set(table["selections"]["additionalProperties"]["properties"]) == set(_SELECTION)
+    done = run_program(tmp_path, "demo", "mending", "--keep", "grove")
+    assert done.code == 0, done.out
+    grove, yaml = tmp_path / "grove", YAML(typ="safe")
+    found = {"amphora": [tomllib.loads((grove / "amphora.toml").read_text(encoding="utf-8"))]}
+    found["crosswalk"] = [yaml.load(grove / "crosswalk.yaml")]
+    found["docket"] = [yaml.load(path) for path in grove.glob("*.docket.yaml")]
+    found["packing-list"] = [
+        json.loads(package.read(next(n for n in package.namelist() if n.endswith("packing-list.json"))))
+        for path in (grove / "packages").glob("*.amphora")
+        for package in [zipfile.ZipFile(path)]
+    ]
+    for name, documents in found.items():
+        assert documents
+        for document in documents:
+            jsonschema.Draft202012Validator(schema(name)).validate(json.loads(json.dumps(document, default=str)))
+    # Editors are told by the first line.
+    for path, begin in (("amphora.toml", "#:schema "), ("crosswalk.yaml", "# yaml-language-server: $schema=")):
+        first = (grove / path).read_text(encoding="utf-8").splitlines()[0]
+        assert first.startswith(begin)
+        assert (grove / first.removeprefix(begin)).is_file()
+    assert set(schema("docket")["properties"]) >= set(found["docket"][0])
+
+
+def test_every_word_of_the_vocabulary_has_a_line_and_pages_lead_somewhere() -> None:
+    text = (ROOT / "docs" / "words.md").read_text(encoding="utf-8")
+    words = re.findall(r"^\| ([^|]+) \| [^|]+ \|$", text, re.M)[1:]
+    assert words == sorted(words)
+    for page in [ROOT / "README.md", *(ROOT / "docs").glob("*.md")]:
+        for target in re.findall(r"\]\(([^)#:]+)\)", page.read_text(encoding="utf-8")):
+            assert (page.parent / target).exists(), (page.name, target)
+
+
+def test_an_unknown_value_is_refused_and_a_wrong_one_doubted(amphora: Program, halcyon: Path) -> None:
+    amphora("export", "grove-dev", "Weigh ticket", "--as", "tickets")
+    before = (halcyon / "crosswalk.yaml").read_text(encoding="utf-8")
+    name = amphora("map", "tickets", "grove-test", "--json").json["needs"]
+    connection = next(need["need"].partition(":")[2] for need in name if need["need"].startswith("connection:"))
+    refused = amphora("map", "tickets", "grove-test", "--set", f"{connection}=mil-db-tst")
+    assert (refused.code, "near: mill-db-test" in refused.err) == (2, True)
+    assert (halcyon / "crosswalk.yaml").read_text(encoding="utf-8").startswith(before[:200])
+    odd = amphora("map", "tickets", "grove-test", "--set", f"{connection}=bank-drop-test", "--json").json
+    assert any("a database is needed" in doubt["what"] for doubt in odd["doubts"])
+    again = amphora("map", "tickets", "grove-test", "--set", f"{connection}=mill-db-test", "--json").json
+    assert again["replaced"] == [f"{connection} in grove-test: bank-drop-test -> mill-db-test"]
+
+
+def test_a_spreadsheets_semicolons_are_read(amphora: Program, halcyon: Path) -> None:
+    amphora("export", "grove-dev", "Weigh ticket", "--as", "tickets")
+    amphora("map", "tickets", "grove-test", "--csv-out", "c.csv")
+    text = (halcyon / "c.csv").read_text(encoding="utf-8").replace(",", ";").replace(";40", ";41")
+    (halcyon / "c.csv").write_text(text, encoding="utf-8")
+    assert amphora("map", "tickets", "grove-test", "--csv-in", "c.csv").code == 0
+    assert "41" in (halcyon / "crosswalk.yaml").read_text(encoding="utf-8")
+
+
+def test_a_shell_completes_names(amphora: Program, halcyon: Path) -> None:
+    amphora("export", "grove-dev", "Weigh ticket", "--as", "tickets")
+
+    def offered(line: str) -> list[str]:
+        words = line.split()
+        asked = {"COMP_WORDS": line, "COMP_CWORD": str(len(words) - 1), "_AMPHORA_COMPLETE": "complete_bash"}
+        # By its own name: what a shell sets is called after the program.
+        program = Path(sys.executable).with_name("amphora")
+        done = subprocess.run(
+            [program], cwd=halcyon, env=os.environ | asked, capture_output=True, text=True, check=False
+        )
+        return str(done.stdout).split()
+
+    assert offered("amphora survey grove-l") == ["grove-live"]
+    assert offered("amphora peek tick") == ["tickets", "tickets-1.0.0"]
+    assert offered("amphora uses grove-dev flow:intake/w") == ["flow:intake/weigh-ticket"]
+    assert offered("amphora env ren") == ["rename"]
