@@ -116,7 +116,7 @@ def test_a_workspace_works_with_a_server_as_with_a_file(amphora: Program, halcyo
         assert done.code == 0, done.err
         assert "all 11 items verified" in done.verdict
         assert amphora("verify", "olive-intake", "grove-live", **SECRET).code == 0
-        assert amphora("history", **SECRET).verdict == "1 run, 2 things still to do after them."
+        assert amphora("history", **SECRET).verdict == "1 run, 3 things still to do after them."
         assert amphora("undo", "last", "--yes", **SECRET).verdict.endswith("grove-live is as it was before.")
         assert not (halcyon / "ledger.sqlite").exists()
         missing = amphora("history")

@@ -53,6 +53,8 @@ def test_an_import_into_live_needs_the_agreement_of_others(ines: Program, petra:
     # Comments and order are no contents.
     (halcyon / "f.yaml").write_text(f"# looked at on Friday\n{text}", encoding="utf-8")
     assert ines("peek", "f.yaml", "--json").json["agreed"][0]["counts"] is True
+    # Nor to more than stands in it.
+    assert ines("import", "d.yaml", "--yes", "--with", "records").code in (2, 3)
     (halcyon / "keys" / "petra.jwk.json").rename(halcyon / "petra.away")
     assert ines("import", "d.yaml", "--yes").code == 3
     (halcyon / "petra.away").rename(halcyon / "keys" / "petra.jwk.json")

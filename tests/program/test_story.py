@@ -86,7 +86,7 @@ def test_a_selected_package_also_goes_to_several_targets(amphora: Program) -> No
     assert done.code == 0, done.err
     assert (
         done.verdict
-        == "Done: olive-intake 1.0.0 is in grove-live, grove-test (many-1). Still to do: 2 secrets, 2 messages to its users."
+        == "Done: olive-intake 1.0.0 is in grove-live, grove-test (many-1). Still to do: 2 secrets, 2 accesses to give, 2 messages to its users."
     )
     assert "grove-test (test, region north), release 2026.2" in done.err
 

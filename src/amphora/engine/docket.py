@@ -9,7 +9,7 @@ from amphora.core.form.secrets import sealed
 from amphora.core.form.spots import part_ids
 from amphora.core.merge.merge import TARGET
 from amphora.core.needs.crosswalk import Mapped, MapState, resolve, row_name
-from amphora.core.plan.aftercare import Task, secret_task, tell_tasks, words_tasks
+from amphora.core.plan.aftercare import Task, access_tasks, given_access, secret_task, tell_tasks, words_tasks
 from amphora.core.plan.claims import Claims
 from amphora.core.plan.decisions import KEEP, NEW, THERE, Decisions
 from amphora.core.plan.docket import Action, Custody, Do, Docket, Fate, fingerprint
@@ -182,7 +182,9 @@ def _care(
     # Asked for again only where something happens: importing the same once more is no reason to tell people.
     is_idle = all(action.do is Do.LEAVE for action in actions)
     words = [] if is_idle else words_tasks(contents.afterwards)
-    return (*secrets, *words, *tell_tasks(created, {}, side.opened.description.sheets))
+    sheets = side.opened.description.sheets
+    access = access_tasks(created, given_access([action.item for action in actions], sheets), sheets)
+    return (*secrets, *access, *words, *tell_tasks(created, {}, sheets))
 
 
 def _made_by_now(mapped: Mapped, side: Side) -> Mapped:

@@ -75,7 +75,9 @@ def prepare_from_docket(session: Session, path: Path, request: ImportRequest) ->
         # explained: it reads the target again.
         lambda: prepare(session, contents, file.target, replace(plain, items=left), since).docket,
     )
-    agreed = tuple(agreements(file, session.workspace.keys))
+    # With more or less than stands in the file it is not what anybody agreed to.
+    is_as_signed = (said.without, said.records) == (file.decisions.without, file.decisions.records)
+    agreed = tuple(agreements(file, session.workspace.keys)) if is_as_signed else ()
     return replace(prepared, is_reviewed=True, agreed=agreed)
 
 

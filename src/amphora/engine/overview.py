@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from amphora.core.values.errors import AmphoraError
+from amphora.core.values.model import Claim
 from amphora.core.values.versions import is_version, newest, version_order
 from amphora.engine.edits import edits_of
 from amphora.engine.session import Session
@@ -72,39 +73,67 @@ class Overview:
 def overview(session: Session, environments: Sequence[str], looks: bool = True) -> Overview:
     """How all packages stand in these environments; with a look at each of them, or by the ledger alone."""
     ledger = session.ledger
-    exports = ledger.exports()
-    versions: dict[str, set[str]] = {}
-    for one in exports:
-        versions.setdefault(one.package, set()).add(one.version)
     known = {name: uid for uid, name in ledger.environments().items()}
     claims = {name: ledger.claims(known[name]) for name in environments if name in known}
+    exported = ledger.exported_versions()
+    named = _named(
+        [*exported, *((c.package, c.source_uid) for rows in claims.values() for c in rows)], ledger.sources()
+    )
+    versions: dict[str, set[str]] = {}
+    for pair, numbers in exported.items():
+        versions.setdefault(named[pair], set()).update(numbers)
     for claim in (claim for rows in claims.values() for claim in rows):
-        versions.setdefault(claim.package, set()).add(claim.version)
+        versions.setdefault(named[claim.package, claim.source_uid], set()).add(claim.version)
     edited, blind = _edited(session, [name for name in environments if name in known], looks)
     proofs, entries = ledger.proofs.latest(), ledger.aftercare.open()
     runs = [run for run in ledger.journal.runs() if run.is_open]
     cells = {}
     for name, rows in claims.items():
         open_here = {run.package for run in runs if run.environment == name}
-        for package in {claim.package for claim in rows} | open_here:
+        here: dict[str, list[Claim]] = {}
+        for claim in rows:
+            here.setdefault(named[claim.package, claim.source_uid], []).append(claim)
+        for package in {*here, *(open_here - {claim.package for claim in rows})}:
+            mine = here.get(package, [])
+            plain = mine[0].package if mine else package
             cells[package, name] = Standing(
-                (version := newest(claim.version for claim in rows if claim.package == package)),
-                sum(claim.package == package for claim in rows),
+                (version := newest(claim.version for claim in mine)),
+                len(mine),
                 _behind(version, versions.get(package, set())),
-                edited[name].get(package, 0) if name in edited else None,
-                tuple(run for run in runs if (run.environment, run.package) == (name, package)),
-                tuple(entry for entry in entries if (entry.environment, entry.package) == (name, package)),
-                proofs.get((known[name], package)),
+                _edits_in(edited, name, mine),
+                tuple(run for run in runs if (run.environment, run.package) == (name, plain)),
+                tuple(entry for entry in entries if (entry.environment, entry.package) == (name, plain)),
+                proofs.get((known[name], plain)),
             )
     packages = sorted({*versions, *(package for package, _ in cells)})
+    where = ledger.sources()
     return Overview(
         packages,
         list(environments),
         cells,
         {package: newest(versions.get(package, ())) for package in packages},
-        {(one.package, one.environment) for one in exports},
+        {(named[pair], where[pair[1]]) for pair in exported},
         blind,
     )
+
+
+def _named(pairs: Iterable[tuple[str, str]], sources: Mapping[str, str]) -> dict[tuple[str, str], str]:
+    """What each package is called, by name and source uid: two of one name from two sources are two packages."""
+    uids: dict[str, list[str]] = {}
+    for name, uid in dict.fromkeys(pairs):
+        uids.setdefault(name, []).append(uid)
+    return {
+        (name, uid): name if len(mine) == 1 else f"{name} (of {sources.get(uid, uid[:12])})"
+        for name, mine in uids.items()
+        for uid in mine
+    }
+
+
+def _edits_in(edited: Mapping[str, Mapping[tuple[str, str], int]], name: str, mine: Sequence[Claim]) -> int | None:
+    """How many items of a package were edited in an environment; None where nobody looked."""
+    if name not in edited:
+        return None
+    return sum(edited[name].get(pair, 0) for pair in {(one.package, one.source_uid) for one in mine})
 
 
 def _behind(version: str, known: Collection[str]) -> int:
@@ -115,9 +144,9 @@ def _behind(version: str, known: Collection[str]) -> int:
 
 def _edited(
     session: Session, environments: Sequence[str], looks: bool
-) -> tuple[dict[str, dict[str, int]], dict[str, str]]:
+) -> tuple[dict[str, dict[tuple[str, str], int]], dict[str, str]]:
     """How many items of each package were edited in each environment; and where nobody could look."""
-    edited: dict[str, dict[str, int]] = {}
+    edited: dict[str, dict[tuple[str, str], int]] = {}
     blind: dict[str, str] = {}
     for name in environments if looks else ():
         try:
@@ -127,6 +156,6 @@ def _edited(
             continue
         edited[name] = {}
         for one in found:
-            package = one.delivery.package
+            package = (one.delivery.package, one.delivery.source_uid)
             edited[name][package] = edited[name].get(package, 0) + 1
     return edited, blind

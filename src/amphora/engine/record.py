@@ -126,7 +126,7 @@ def record_of(session: Session, run: Run) -> Record:
         lines,
         retired_of(kept),
         findings_of(kept),
-        kept.get("bindings", {}),
+        kept.get("mapped") or kept.get("bindings", {}),
         links,
         care,
         ledger.proofs.of_run(run),

@@ -88,6 +88,20 @@ class Ledger:
             for r in self._db.rows(f"select * from exports{where} order by id", values)
         ]
 
+    def exported_versions(self) -> dict[tuple[str, str], set[str]]:
+        """The versions that were exported, by package and source uid."""
+        found: dict[tuple[str, str], set[str]] = {}
+        for row in self._db.rows("select distinct package, uid, version from exports"):
+            found.setdefault((row["package"], row["uid"]), set()).add(row["version"])
+        return found
+
+    def sources(self) -> dict[str, str]:
+        """The names of the environments from which something was exported, by uid."""
+        return {
+            row["uid"]: row["environment"]
+            for row in self._db.rows("select uid, environment from exports order by id")
+        }
+
     def exported_forms(self, uid: str, keys: Collection[Key]) -> dict[Key, tuple[int, Base]]:
         """The form and states in which each of these items of an environment was last exported, with a number
         that orders exports and deliveries."""

@@ -5,16 +5,27 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.graph import in_order
 from amphora.core.values.keys import Key, kind_of
 from amphora.core.values.next_step import advice
+from amphora.core.values.visible import visible
 from amphora.engine.survey import Uses
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
+
+STYLE: dict[Any, Any] = {
+    # The same figure gives the same bytes: figures lie in version control.
+    "svg.hashsalt": "amphora",
+    "svg.fonttype": "none",
+    "font.size": 9,
+    # A title is a title: a dollar sign in it is no formula, and a broken one no fault.
+    "text.parse_math": False,
+}
+"""How all figures are drawn."""
 
 COLUMN = 1.25
 MOST_ITEMS = 45
@@ -71,12 +82,11 @@ def draw_uses(net: Uses, depth: int | None, path: Path) -> None:
     boxes = _boxes(net, depth)
     columns = sorted({box.column for box in boxes})
     tallest = max(sum(box.column == column for box in boxes) for column in columns)
-    # The same figure gives the same bytes: figures lie in version control.
-    with rc_context({"svg.hashsalt": "amphora", "svg.fonttype": "none", "font.size": 9}):
+    with rc_context(STYLE):
         figure = Figure(figsize=(max(6.0, 1.75 * len(columns)), max(3.0, 0.8 * tallest + 0.6)), layout="constrained")
         axes = figure.add_subplot()
         _draw(axes, net, boxes, tallest)
-        heading = f"{net.titles[net.start]} in {net.environment}: what uses it, and what it uses"
+        heading = f"{visible(net.titles[net.start])} in {net.environment}: what uses it, and what it uses"
         axes.set_title(heading, loc="left", fontsize=11, fontweight="bold")
         path.parent.mkdir(parents=True, exist_ok=True)
         # Without the date, for the same reason.
@@ -194,7 +204,8 @@ def _box(axes: Axes, box: _Box, shape: str, x: float, y: float) -> None:
             outline, closed=True, facecolor="#fdfcf6", edgecolor=colour, linewidth=2.6 if is_start else 1.5, zorder=2
         )
     )
-    name = box.name if len(box.name) <= 22 else box.name[:20] + "…"
+    name = visible(box.name)
+    name = name if len(name) <= 22 else name[:20] + "…"
     # By weight and width of the line, and not by colour: some can't tell them apart.
     weight = "bold" if is_start else "normal"
     axes.text(x, y - 0.06, name, ha="center", va="center", fontsize=7.5, fontweight=weight, zorder=3)

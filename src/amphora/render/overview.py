@@ -93,10 +93,10 @@ def _next(found: Overview) -> NextStep:
             return to_type("edits", name)
         if cell.still:
             return to_type("aftercare", name)
-        return to_type("verify", package, name)
+        return to_type("verify", package.partition(" (")[0], name)
     if found.behind:
         package, name, _ = found.behind[0]
-        return to_type("compare", package, name)
+        return to_type("compare", package.partition(" (")[0], name)
     if not found.packages:
         return to_type("export", blank("ENVIRONMENT"), blank("ITEM"))
     return to_type("history")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from amphora.engine.overview import Overview
-from amphora.render.figures import figure_file
+from amphora.render.figures import STYLE, figure_file
 from amphora.render.overview import SOURCE, marks_of
 
 _FIELDS = {"newest": "#dbe7cf", "older": "#efe9d2", "trouble": "#f0c9a4", "open": "#e6a995"}
@@ -26,7 +26,7 @@ def draw_overview(found: Overview, path: Path) -> None:
     from matplotlib.patches import Patch, Rectangle
 
     wide, high = len(found.environments), len(found.packages)
-    with rc_context({"svg.hashsalt": "amphora", "svg.fonttype": "none", "font.size": 9}):
+    with rc_context(STYLE):
         figure = Figure(figsize=(max(6.0, 2.4 + 1.25 * wide), max(2.6, 1.5 + 0.36 * high)), layout="constrained")
         axes = figure.add_subplot()
         for row, package in enumerate(found.packages):

@@ -8,7 +8,9 @@ from datetime import datetime
 from typing import TYPE_CHECKING
 
 from amphora.core.values.keys import kind_of
+from amphora.core.values.visible import visible
 from amphora.engine.record import Record
+from amphora.render.figures import STYLE
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -31,13 +33,15 @@ def legs_figure(record: Record) -> str:
     first = min((_time(began) for _, began, _, _ in spans), default=_time(record.run.started_at))
     ends = [_time(ended) for _, _, ended, _ in spans] + [_time(at) for at, _ in marks]
     span, unit, seconds = _scale(max((max(ends, default=first) - first).total_seconds(), 1.0))
-    with rc_context({"svg.hashsalt": "amphora", "svg.fonttype": "none", "font.size": 9}):
+    with rc_context(STYLE):
         figure = Figure(figsize=(9.0, 0.9 + 0.42 * (len(spans) + (1 if marks else 0))), layout="constrained")
         axes = figure.add_subplot()
         for row, (_, began, ended, who) in enumerate(spans):
             start, end = ((_time(at) - first).total_seconds() / seconds for at in (began, ended))
             axes.barh(row, max(end - start, span / 150), left=start, height=0.5, color=_COLOURS["create"])
-            axes.annotate(f" {who}", (max(end, start + span / 150), row), va="center", color=SOFT, fontsize=8)
+            axes.annotate(
+                f" {visible(who)}", (max(end, start + span / 150), row), va="center", color=SOFT, fontsize=8
+            )
         names = [name for name, *_ in spans]
         if marks:
             xs = [(_time(at) - first).total_seconds() / seconds for at, _ in marks]
@@ -64,7 +68,7 @@ def kinds_figure(record: Record) -> str:
         mine = counts.setdefault(kind, {})
         mine[do] = mine.get(do, 0) + 1
     kinds = sorted(counts, key=lambda kind: (-sum(counts[kind].values()), kind))
-    with rc_context({"svg.hashsalt": "amphora", "svg.fonttype": "none", "font.size": 9}):
+    with rc_context(STYLE):
         figure = Figure(figsize=(9.0, 1.1 + 0.32 * max(len(kinds), 1)), layout="constrained")
         axes = figure.add_subplot()
         left = [0] * len(kinds)

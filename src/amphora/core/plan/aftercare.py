@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from amphora.core.form.kinds import KindSheet
-from amphora.core.values.keys import Key
+from amphora.core.values.keys import Key, kind_of
+from amphora.core.values.model import Item
 from amphora.core.values.words import few
 
 
@@ -20,6 +21,7 @@ class Care(StrEnum):
     PUBLISH = "publish"
     SWITCH_ON = "switch on"
     SWITCH_OFF = "switch off"
+    ACCESS = "access"
     TEXT = "text"
     WORDS = "words"
     TELL = "tell"
@@ -66,8 +68,24 @@ def tell_tasks(titles: Mapping[Key, str], links: Mapping[Key, str], sheets: Mapp
     return [
         Task(Care.TELL, key, f"Tell those who use {title} where it is", link=links.get(key, ""))
         for key, title in titles.items()
-        if (sheet := sheets.get(key.partition(":")[0])) and sheet.is_start
+        if (sheet := sheets.get(kind_of(key))) and sheet.is_start
     ]
+
+
+def access_tasks(titles: Mapping[Key, str], covered: Collection[Key], sheets: Mapping[str, KindSheet]) -> list[Task]:
+    """Whoever is to work with something new needs access, where the environment has rules for it and none came along.
+    `titles` are those of what was created, `covered` the items that rules of the package give access to."""
+    ruled = {kind for sheet in sheets.values() for kind in sheet.access}
+    return [
+        Task(Care.ACCESS, key, f"Give those who are to work with {title} access: no rule for it came along")
+        for key, title in titles.items()
+        if kind_of(key) in ruled and key not in covered
+    ]
+
+
+def given_access(items: Iterable[Item], sheets: Mapping[str, KindSheet]) -> set[Key]:
+    """The items to which access rules among some items give access."""
+    return {used for item in items if (sheet := sheets.get(item.kind)) and sheet.is_access for used in item.uses()}
 
 
 def state_task(key: Key, title: str, kind: Care) -> Task:
@@ -102,6 +120,7 @@ def told(tasks: Sequence[Task]) -> str:
         Care.SWITCH_ON: "switch",
         Care.SWITCH_OFF: "switch",
         Care.TEXT: "text with an old address",
+        Care.ACCESS: "access to give",
         Care.WORDS: "request of its maker",
         Care.TELL: "message to its users",
     }
@@ -109,6 +128,7 @@ def told(tasks: Sequence[Task]) -> str:
     for task in tasks:
         counts[names[task.kind]] = counts.get(names[task.kind], 0) + 1
     plurals = {
+        "access to give": "accesses to give",
         "switch": "switches",
         "text with an old address": "texts with an old address",
         "request of its maker": "requests of its maker",

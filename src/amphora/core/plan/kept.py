@@ -47,6 +47,10 @@ def kept_docket(docket: Docket) -> Json:
     return {
         "steps": [[step.do, list(step.keys)] for step in docket.steps],
         "bindings": {one.need.key: one.native for one in docket.mapped if one.need.kind != "secret"},
+        # By the names that people know, too.
+        "mapped": {
+            one.need.key: one.value for one in docket.mapped if one.need.kind != "secret" and one.native is not None
+        },
         "custody": docket.custody.value,
         "fates": {one.key: one.fate.value for one in docket.retirements},
         "items": [_line(action) for action in docket.actions],

@@ -11,7 +11,7 @@ from pathlib import Path
 from amphora.core.form.bindings import MISSING
 from amphora.core.merge.compare import Base
 from amphora.core.needs.matching import Link
-from amphora.core.plan.aftercare import Care, Task, placed, tell_tasks
+from amphora.core.plan.aftercare import Care, Task, access_tasks, given_access, placed, tell_tasks
 from amphora.core.plan.docket import Action, Do, Docket, Fate, IfItFails
 from amphora.core.plan.kept import kept_docket
 from amphora.core.plan.restoration import Fate as Changed
@@ -285,7 +285,10 @@ def _care(
         earlier = looked_up(stage.environment, {key: there[key] for key in titles if key in there})
         links = {key: image.link for key, image in earlier.items() if image} | links
         tasks += [task for task in docket.care if task.kind is Care.WORDS]
-        tasks += tell_tasks(titles, links, stage.opened.description.sheets)
+        sheets = stage.opened.description.sheets
+        covered = given_access([action.item for action in docket.actions], sheets)
+        tasks += access_tasks(titles, covered, sheets)
+        tasks += tell_tasks(titles, links, sheets)
     return placed(tasks, links)
 
 
