@@ -52,6 +52,52 @@ def test_from_an_empty_folder_the_last_lines_lead_to_a_first_crossing(tmp_path: 
     assert len(typed) == 12, typed
 
 
+def test_every_last_line_of_the_demo_can_be_pasted(tmp_path: Path) -> None:
+    done = run_program(tmp_path, "demo", "--keep", "grove", "--json")
+    assert done.code == 0, done.out
+    pasted: dict[str, Path] = {}
+    for played in done.json["played"]:
+        line = next_of(Done(0, played["output"], ""))
+        assert line or "practice trouble" in played["command"], played["command"]
+        command = line[line.index("amphora ") :] if "amphora " in line else ""
+        # What has to be filled in says so, in capitals or by dots.
+        if command and not re.search(r"\b[A-Z]{4,}\b|…", command):
+            pasted[command] = tmp_path / "grove"
+    assert len(pasted) > 40
+    for command, folder in pasted.items():
+        for words in command.split(" && "):
+            told = run_program(folder, *shlex.split(words)[1:])
+            # By now some of it is done, or waits for somebody; but all of it is a command.
+            assert told.code in (0, 1, 3, 5), (command, told.out, told.err)
+
+
+def test_the_table_of_codes_holds_for_each_command(amphora: Program, halcyon: Path) -> None:
+    assert amphora("compare", "nothing", "grove-live").code == 2
+    (halcyon / "crosswalk.yaml").unlink()
+    amphora("export", "grove-dev", "Weigh ticket", "--as", "tickets")
+    assert amphora("check", "tickets", "grove-test").code == 3
+    assert amphora("compare", "tickets", "grove-test").code == 3
+    assert amphora("import", "tickets", "grove-test", "--yes").code == 3
+    assert amphora("map", "tickets", "grove-test").code == 1
+    assert amphora("map", "tickets", "grove-test", "--accept").code == 0
+    assert amphora("check", "tickets", "grove-test").code == 0
+    assert amphora("compare", "tickets", "grove-test").code == 1
+    assert amphora("verify", "tickets", "grove-test").code == 3
+    amphora("practice", "trouble", "grove-test.practice", "--after", "1")
+    assert amphora("import", "tickets", "grove-test", "--yes").code == 4
+    assert amphora("import", "tickets", "grove-test", "--yes").code == 0
+    assert amphora("compare", "tickets", "grove-test").code == 0
+    assert [amphora(*w, "grove-test").code for w in (["verify", "tickets"], ["edits"], ["aftercare"])] == [0, 0, 1]
+    assert amphora("import", "tickets", "grove-test", "--maybe").code == 2
+    amphora("practice", "edit", "grove-test.practice", "Weigh slip", "--set", '/subject="Mine"')
+    assert [amphora(*w, "grove-test").code for w in (["verify", "tickets"], ["edits"])] == [1, 1]
+    assert amphora("undo", "last", "--yes").code == 1
+    (halcyon / "packages" / "tickets-1.0.0.amphora").write_bytes(b"PK no package")
+    assert amphora("check", "tickets").code == 7
+    codes = set(re.findall(r"^\| (\d+) \|", (ROOT / "README.md").read_text(encoding="utf-8"), re.M))
+    assert codes == {"0", "1", "2", "3", "4", "5", "6", "7", "70", "75", "130"}
+
+
 def test_options_before_a_command_count_for_it(amphora: Program, halcyon: Path, tmp_path: Path) -> None:
     assert amphora("--json", "env", "list").json["command"] == "env list"
     assert amphora("--json", "history").json["runs"] == []

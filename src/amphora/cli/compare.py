@@ -322,12 +322,12 @@ def _quiet(result: Result) -> Result:
 def _refresh(work: Work, path: Path) -> None:
     from dataclasses import replace
 
+    from amphora.core.merge.phrase import place_phrase
     from amphora.core.plan.decisions import Decisions
     from amphora.core.values.keys import readable
     from amphora.core.values.words import counted
     from amphora.engine.gate import ImportRequest, in_the_way
     from amphora.engine.refresh import refresh_docket
-    from amphora.render.changes import place_phrase
     from amphora.render.imports import compare_result
     from amphora.render.result import Lines
 

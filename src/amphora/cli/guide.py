@@ -66,7 +66,12 @@ class Guide:
             ("verify", package, target),
         ]
         lines = [str(to_type(*words)) for words in commands]
-        self._show(f"These would be run to carry {package} from {self.journey.source} into {target}.", "plain", lines)
+        self._show(
+            f"These would be run to carry {package} from {self.journey.source} into {target}.",
+            "plain",
+            lines,
+            to_type("carry", *self._again(target)),
+        )
 
     def go(self) -> None:
         """Carries the journey out."""

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import typer
 
 from amphora.cli.work import Work
+from amphora.core.merge.phrase import place_phrase
 from amphora.core.values.next_step import advice, to_type
 
 if TYPE_CHECKING:
@@ -44,7 +45,6 @@ def decider(work: Work, docket: Docket) -> Callable[[Question, int, int], Answer
     from amphora.core.plan.questions import ANSWERS
     from amphora.core.values.errors import NotReady
     from amphora.core.values.keys import readable
-    from amphora.render.changes import place_phrase
     from amphora.render.result import shown
 
     if not work.is_terminal:

@@ -7,11 +7,11 @@ from dataclasses import dataclass
 
 from amphora.core.merge.lines import line_hunks
 from amphora.core.merge.merge import By, FieldChange
+from amphora.core.merge.phrase import place_phrase
 from amphora.core.plan.docket import Do, Docket
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Item, Json
 from amphora.core.values.strict_json import pretty_bytes
-from amphora.render.changes import place_phrase
 from amphora.render.result import Block, Cell, Grid, Row
 
 CONTEXT = 2

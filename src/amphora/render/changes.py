@@ -7,11 +7,11 @@ from typing import Any
 
 from amphora.core.checks import RULES, todo_of
 from amphora.core.form.bindings import MISSING
-from amphora.core.merge.merge import ORDER, By, FieldChange
+from amphora.core.merge.merge import By, FieldChange
+from amphora.core.merge.phrase import place_phrase
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
 from amphora.core.values.keys import readable
 from amphora.core.values.model import Finding, Item, Json
-from amphora.core.values.pointers import parse_pointer
 from amphora.core.values.tokens import parse_token
 from amphora.render.result import Cell, Grid, Row, Tone, shown
 
@@ -25,15 +25,6 @@ _BY: dict[By, tuple[str, Tone]] = {
     By.UNKNOWN: ("unknown origin", "warn"),
 }
 _LEVEL: dict[str, Tone] = {"error": "bad", "warning": "warn", "note": "dim"}
-
-
-def place_phrase(place: str) -> str:
-    """A place as people read it: `/steps/tell/to` -> `steps > tell > to`, `state:on` -> `on/off`."""
-    if place.startswith("state:"):
-        return {"state:on": "switched on", "state:published": "published"}.get(place, place[6:])
-    path, note, _ = place.partition(ORDER)
-    words = " > ".join(parse_pointer(path)) or "the whole definition"
-    return f"{words}, the order" if note else words
 
 
 def by_words(by: By) -> str:

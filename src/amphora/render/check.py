@@ -7,6 +7,7 @@ from dataclasses import replace
 from itertools import groupby
 
 from amphora.core.checks import RULES, Rule, Todo, todo_of
+from amphora.core.merge.phrase import place_phrase
 from amphora.core.plan.gate import Reason
 from amphora.core.values.keys import readable
 from amphora.core.values.model import Contents, Finding, Level
@@ -14,7 +15,7 @@ from amphora.core.values.next_step import NOTHING, NextStep
 from amphora.core.values.visible import visible
 from amphora.core.values.words import counted
 from amphora.engine.verdicts import TO_MAP, can_go, of_check, steps_of, untold
-from amphora.render.changes import finding_json, place_phrase
+from amphora.render.changes import finding_json
 from amphora.render.imports import reason_blocks, reasons_json
 from amphora.render.markdown import code, md
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone, cut_grid

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from amphora.core.merge.phrase import place_phrase
 from amphora.core.plan.docket import Docket
 from amphora.core.values.keys import readable
 from amphora.engine.verdicts import at_stake
 from amphora.render.beside import differing
-from amphora.render.changes import by_words, place_phrase
+from amphora.render.changes import by_words
 from amphora.render.markdown import code, md
 from amphora.render.result import shown
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
+from amphora.core.merge.phrase import place_phrase
 from amphora.core.values.keys import readable
 from amphora.core.values.next_step import advice, blank, to_type
 from amphora.core.values.words import counted, few
 from amphora.files.agreements import Agreement, open_questions
 from amphora.files.docket_file import DocketFile
-from amphora.render.changes import place_phrase
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, cut_grid, cut_lines, shown
 from amphora.render.sign import agreement_block, agreements_json
 

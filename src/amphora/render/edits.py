@@ -6,11 +6,11 @@ from collections.abc import Sequence
 
 from amphora.core.form.bindings import MISSING
 from amphora.core.merge.merge import FieldChange
+from amphora.core.merge.phrase import place_phrase
 from amphora.core.values.keys import readable
 from amphora.engine.edits import Edited
 from amphora.engine.verdicts import of_edits
 from amphora.render.beside import text_lines
-from amphora.render.changes import place_phrase
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, shown
 
 

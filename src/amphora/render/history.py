@@ -6,6 +6,7 @@ import csv
 import io
 from collections.abc import Mapping, Sequence
 
+from amphora.core.merge.phrase import place_phrase
 from amphora.core.values.keys import readable
 from amphora.core.values.next_step import blank, to_type
 from amphora.core.values.visible import for_spreadsheet
@@ -14,7 +15,6 @@ from amphora.engine.record import COMPLETE, Record, Told
 from amphora.engine.run_verdicts import of_told, of_tolds
 from amphora.ledger.records import BACKWARDS, BROKEN_OFF, IMPORT, OPEN, PUT_BACK, UNDONE, Campaign, LegOf, Run
 from amphora.render.aftercare import entry_json
-from amphora.render.changes import place_phrase
 from amphora.render.markdown import code, md
 from amphora.render.result import MOST_ROWS, Block, Cell, Grid, Lines, Result, Row, Tone, cut_grid, cut_lines, shown
 

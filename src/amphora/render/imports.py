@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from amphora.core.form.routes import told
 from amphora.core.merge.patch import patch_of
+from amphora.core.merge.phrase import place_phrase
 from amphora.core.plan.docket import SAME, Action, Do, Docket, Fate
 from amphora.core.plan.gate import Reason
 from amphora.core.plan.steps import LoadRows
@@ -25,7 +26,6 @@ from amphora.render.changes import (
     changes_grid,
     finding_json,
     mapped_json,
-    place_phrase,
 )
 from amphora.render.result import (
     MOST_ROWS,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
+from amphora.core.merge.phrase import place_phrase
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Json
@@ -11,7 +12,7 @@ from amphora.core.values.next_step import to_type
 from amphora.core.values.words import counted
 from amphora.engine.map import Doubt, Rewriting
 from amphora.engine.verdicts import of_mapping, still_open
-from amphora.render.changes import mapped_json, mapped_row, place_phrase
+from amphora.render.changes import mapped_json, mapped_row
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, shown
 
 

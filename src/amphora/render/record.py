@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+from amphora.core.merge.phrase import place_phrase
 from amphora.core.values.keys import readable
 from amphora.engine.record import Record
-from amphora.render.changes import place_phrase
 from amphora.render.history import STATE_TONE, closed, facts, proof_words, verdict
 from amphora.render.page import page
 from amphora.render.record_figures import kinds_figure, legs_figure

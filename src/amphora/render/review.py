@@ -8,6 +8,7 @@ from typing import Any
 
 from amphora.core.form.routes import told as conversions_told
 from amphora.core.merge.merge import LAST_DELIVERED, PACKAGE, TARGET, By, FieldChange
+from amphora.core.merge.phrase import place_phrase
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
 from amphora.core.plan.aftercare import told as care_told
 from amphora.core.plan.docket import Action, Do, Docket, Fate
@@ -17,7 +18,7 @@ from amphora.core.values.model import Contents, Level
 from amphora.core.values.next_step import blank, to_type
 from amphora.core.values.words import counted, few
 from amphora.render.beside import differing, is_long, line_rows
-from amphora.render.changes import by_words, place_phrase
+from amphora.render.changes import by_words
 from amphora.render.page import page
 from amphora.render.plain_values import PlainValues
 

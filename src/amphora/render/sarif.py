@@ -10,9 +10,9 @@ from urllib.parse import quote
 import orjson
 
 from amphora.core.checks import RULES
+from amphora.core.merge.phrase import place_phrase
 from amphora.core.values.model import Contents, Finding
 from amphora.files.members import item_members
-from amphora.render.changes import place_phrase
 
 SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
 

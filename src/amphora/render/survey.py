@@ -8,6 +8,7 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 
 from amphora.core.form.kinds import Sheets
+from amphora.core.merge.phrase import place_phrase
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Listed
 from amphora.core.values.next_step import NOTHING, NextStep, to_type
@@ -15,7 +16,6 @@ from amphora.core.values.visible import for_spreadsheet, visible
 from amphora.core.values.words import counted
 from amphora.engine.survey import Surveyed, Uses
 from amphora.files.names import name_for
-from amphora.render.changes import place_phrase
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row
 
 

@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from amphora.core.checks.context import CheckContext, Rule, Todo, named
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.spots import named_pointer, part_ids, required_references, requires, spotted
+from amphora.core.merge.phrase import place_phrase
 from amphora.core.needs.crosswalk import row_name
 from amphora.core.needs.pauses import legs_of
 from amphora.core.values.graph import in_order
@@ -24,7 +25,7 @@ def local_edits(context: CheckContext) -> Iterable[Finding]:
         return
     for planned in context.target.planned:
         if planned.clashes:
-            places = named(list(planned.clashes))
+            places = named([place_phrase(place) for place in planned.clashes])
             yield context.finding(
                 "local-edits",
                 Level.WARNING,

@@ -10,6 +10,7 @@ import orjson
 from amphora.core.checks.context import CheckContext, Rule, TargetIndex, Todo, named
 from amphora.core.form.routes import told
 from amphora.core.form.spots import feature_values
+from amphora.core.merge.phrase import place_phrase
 from amphora.core.values.keys import Key, decode_segment, path_of, readable
 from amphora.core.values.model import Finding, Item, Level, Listed
 from amphora.core.values.next_step import advice, to_type
@@ -54,7 +55,8 @@ def conversion_drops(context: CheckContext) -> Iterable[Finding]:
         for place, value in one.dropped if not one.unfit else ():
             # The value's type and not the value: it may be a long text, and what is lost is named by its place.
             words = "something" if isinstance(value, dict | list) else "a value"
-            message = f"{context.title(one.key)} has {words} at {place}, for which {context.name} has no field."
+            where = place_phrase(place)
+            message = f"{context.title(one.key)} has {words} at {where}, for which {context.name} has no field."
             yield context.finding("conversion-drops", Level.WARNING, message, item=one.key)
 
 
@@ -62,7 +64,8 @@ def conversion_unfit(context: CheckContext) -> Iterable[Finding]:
     """Something of an item has no place in the shape that the target has."""
     for one in context.target.converted if context.target else ():
         for place, reason in one.unfit:
-            message = f"{context.title(one.key)} can't have the shape that {context.name} has: at {place}, {reason}."
+            where = place_phrase(place)
+            message = f"{context.title(one.key)} can't have the shape that {context.name} has: at {where}, {reason}."
             yield context.finding(
                 "conversion-unfit",
                 Level.ERROR,
@@ -71,7 +74,7 @@ def conversion_unfit(context: CheckContext) -> Iterable[Finding]:
                 place=place,
                 next_step=advice(
                     f"Mend it in {context.contents.source}, or leave it out",
-                    to_type("import", context.contents.name, context.name, "--leave", one.key),
+                    to_type("import", context.contents.name, context.name, "--leave", one.packed_key),
                 ),
             )
 

@@ -48,6 +48,11 @@ class Converted:
     dropped: tuple[tuple[str, Json], ...] = ()
     unfit: tuple[tuple[str, str], ...] = ()
 
+    @property
+    def packed_key(self) -> Key:
+        """The key that it has in its package, by which commands know it."""
+        return f"{self.before[0]}:{path_of(self.key)}"
+
 
 Routes = Mapping[Shape, tuple[Leap, ...]]
 """For each shape that has a way to one that the target has: the steps of the shortest."""

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from amphora.core.form.secrets import to_silence, told
+from amphora.core.merge.phrase import place_phrase
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
 from amphora.core.needs.pauses import WORD
 from amphora.core.plan.docket import Do, Docket, Fate
@@ -176,7 +177,9 @@ def _regions(docket: Docket, standing: Standing) -> list[Reason]:
 
 def _unknown_kinds(docket: Docket, standing: Standing) -> list[Reason]:
     unfit = {one.key: one.unfit for one in docket.converted if one.unfit}
-    lost = tuple(f"{readable(key)} at {place}: {why}" for key, places in unfit.items() for place, why in places)
+    lost = tuple(
+        f"{readable(key)} at {place_phrase(place)}: {why}" for key, places in unfit.items() for place, why in places
+    )
     written = [a for a in docket.actions if a.do in (Do.CREATE, Do.UPDATE) and a.key not in unfit]
     unknown = [readable(a.key) for a in written if a.item.kind not in standing.kinds]
     other = [
@@ -318,7 +321,7 @@ def _chosen(docket: Docket, run: str, keys: Sequence[Key]) -> NextStep:
 
 def _decisions(docket: Docket, consent: Consent) -> list[Reason]:
     details = tuple(
-        f"{readable(action.key)} at {change.place or 'the whole item'}: {change.by}"
+        f"{readable(action.key)} at {place_phrase(change.place)}: {change.by}"
         for action in docket.undecided
         if action.comparison
         for change in action.comparison.open

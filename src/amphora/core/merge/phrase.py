@@ -1,0 +1,15 @@
+"""Places in words: one notation, wherever people read one."""
+
+from __future__ import annotations
+
+from amphora.core.merge.merge import ORDER
+from amphora.core.values.pointers import parse_pointer
+
+
+def place_phrase(place: str) -> str:
+    """A place as people read it: `/steps/tell/to` -> `steps > tell > to`, `state:on` -> `on/off`."""
+    if place.startswith("state:"):
+        return {"state:on": "switched on", "state:published": "published"}.get(place, place[6:])
+    path, note, _ = place.partition(ORDER)
+    words = " > ".join(parse_pointer(path)) or "the whole definition"
+    return f"{words}, the order" if note else words
