@@ -301,6 +301,8 @@ class Guide:
         blocks: list[Block] = [Lines(lines)] if lines else []
         steps = [{"command": str(to_type(*ran.words)), "code": ran.code, "verdict": ran.verdict} for ran in self.done]
         result = Result("carry", words, tone, blocks, {"steps": steps, "package": self.journey.name}, after, code)
+        if self.done:
+            self.tell([""])
         self.work.show(result, has_changed=bool(self.done))
         raise typer.Exit(0)
 
