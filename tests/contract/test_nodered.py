@@ -13,10 +13,11 @@ from amphora.core.plan.docket import Do
 from amphora.core.plan.gate import Consent, Standing, Why, reasons_of
 from amphora.core.values.errors import EnvironmentRefused, Unavailable
 from amphora.environments.nodered.adapter import connect
+from amphora.environments.nodered.flowfile import split
 from tests.contract.conftest import nodered_ground
 from tests.contract.grounds import Ground
 from tests.nodered.runtime import started_runtime
-from tests.nodered.seeds import BROKER, INJECT, TAB, TARGET, credentials_of, deploy, flows_of
+from tests.nodered.seeds import BROKER, INJECT, STAMP, TAB, TARGET, credentials_of, deploy, flows_of
 
 TOKEN = "made-up-token"
 
@@ -153,3 +154,56 @@ def test_an_edit_between_two_imports_is_seen_field_by_field_and_a_move_is_a_note
         ("func", By.TARGET, edited["func"])
     ]
     assert docket.is_idle
+
+
+CONFIGS = [
+    ({"type": "acme-scale", "tcpHost": "10.0.0.7", "port": "502"}, "connection"),
+    ({"type": "acme-log", "endpoint": "https://log.test.example/in"}, "connection"),
+    ({"type": "acme-serial", "serialport": "/dev/ttyUSB0"}, "connection"),
+    ({"type": "acme-serial", "serialport": "COM3"}, "connection"),
+    ({"type": "acme-stream", "brokers": ["k1.test.example:9092", "k2:9092"]}, "connection"),
+    ({"type": "acme-any", "host": "scales"}, "connection"),
+    ({"type": "acme-entity", "server": "hub0000000000001"}, "integration"),
+    ({"type": "acme-entity", "server": ""}, "integration"),
+    (
+        {"type": "acme-doc", "schema": "https://json-schema.example/2020", "info": "see http://help.example/x"},
+        "integration",
+    ),
+    ({"type": "acme-time", "at": "10:30", "text": "12:5"}, "integration"),
+    ({"type": "ui-base", "path": "/dashboard"}, "integration"),
+]
+
+
+@pytest.mark.parametrize(("node", "kind"), CONFIGS)
+def test_what_leads_to_another_machine_is_a_connection_whatever_its_member_is_called(
+    node: dict[str, object], kind: str
+) -> None:
+    hub = {"id": "hub0000000000001", "type": "acme-hub", "name": "Hub"}
+    assert split([hub, {"id": "n1", "name": "N", **node}])["n1"].kind == kind
+
+
+def test_a_config_node_as_a_value_is_a_reference_and_defaults_of_subflows_travel(
+    line: Ground, runtimes: tuple[str, str]
+) -> None:
+    entry = {"name": "BROKER", "type": "conf-type", "value": BROKER}
+    default = {"name": "LIMIT", "type": "num", "value": "5"}
+    changed = []
+    for node in flows_of(runtimes[0]).values():
+        if node["id"] == STAMP:
+            node = {**node, "env": [{**entry, "ui": {"type": "conf-types"}}, default]}
+        elif node["type"] == f"subflow:{STAMP}":
+            node = {**node, "env": [entry]}
+        elif node["id"] == TAB:
+            node = {**node, "env": [*node["env"], {"name": "OUT", "type": "conf-type", "value": BROKER}]}
+        changed.append(node)
+    deploy(runtimes[0], changed)
+    report = line.export()
+    settings = [need.key for need in report.contents.needs if need.kind == "setting"]
+    assert settings == ["setting:Weigh%20ticket-env-REGION"]
+    line.bring(report)
+    now = flows_of(runtimes[1], TOKEN)
+    [stamp] = [node for node in now.values() if node["type"] == "subflow"]
+    [used] = [node for node in now.values() if node["type"] == f"subflow:{stamp['id']}"]
+    assert [entry["value"] for entry in stamp["env"]] == ["7700000000000001", "5"]
+    assert [entry["value"] for entry in used["env"]] == ["7700000000000001"]
+    assert {entry["name"]: entry.get("value") for entry in now[TAB]["env"]}["OUT"] == "7700000000000001"

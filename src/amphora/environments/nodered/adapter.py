@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import re
 from collections.abc import Collection, Iterable, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from urllib.parse import quote, urlsplit
 
@@ -40,6 +41,8 @@ from amphora.environments.nodered.flowfile import (
 from amphora.environments.nodered.sheets import nodered_sheets
 
 ID_PATTERN = r"[0-9a-zA-Z._-]{8,}"
+MOST_AT_ONCE = 8
+"""So many calls are under way at a time: a runtime serves people, too."""
 _PLAIN_TYPES = frozenset({
     "inject", "debug", "complete", "catch", "status", "comment", "function", "switch", "change", "range",
     "template", "delay", "trigger", "exec", "rbe", "split", "join", "sort", "batch", "csv", "html", "json",
@@ -103,10 +106,12 @@ class NodeRed:
 
     def read(self, native_ids: Sequence[str], take: Take = "live") -> list[Found]:
         items, _, _ = self._items()
+        self._learn([node for id_ in native_ids if id_ in items for node in items[id_].nodes])
         return [self._found(self._one(items, id_)) for id_ in native_ids]
 
     def look(self, native_ids: Sequence[str]) -> dict[str, Image]:
         items, _, _ = self._items()
+        self._learn([node for id_ in native_ids if id_ in items for node in items[id_].nodes])
         return {
             id_: self._image(items[id_]) for id_ in native_ids if id_ in items and items[id_].kind != "connection"
         }
@@ -155,6 +160,7 @@ class NodeRed:
     def _items(self) -> tuple[dict[str, FileItem], list[Node], str]:
         flows, revision = self.client.flows()
         config = [node for node in flows if not node.get("z") and node["type"] not in ("tab", "subflow")]
+        self._learn(config)
         holding = {str(node["id"]) for node in config if self._credential_fields(node)}
         return split(flows, holding), flows, revision
 
@@ -170,17 +176,22 @@ class NodeRed:
     def _with_credentials(self, item: FileItem) -> FileItem:
         return with_masked_credentials(item, {str(n["id"]): self._credential_fields(n) for n in item.nodes})
 
+    def _learn(self, nodes: Sequence[Node]) -> None:
+        """Asks for the names of several nodes' credentials side by side: each is a call of its own, and for a file of
+        hundreds one after the other took a minute."""
+        unknown = [node for node in nodes if self._has_unknown_credentials(node)]
+        if len(unknown) > 1:
+            with ThreadPoolExecutor(MOST_AT_ONCE) as pool:
+                list(pool.map(self._credential_fields, unknown))
+
+    def _has_unknown_credentials(self, node: Node) -> bool:
+        type_ = re.sub(r"\s+", "-", str(node["type"]))
+        return _may_hold_credentials(node, type_) and (type_, str(node["id"])) not in self._credentials
+
     def _credential_fields(self, node: Node) -> Collection[str]:
         """The names of a node's credentials that are set; the values never leave the runtime."""
         type_, id_ = re.sub(r"\s+", "-", str(node["type"])), str(node["id"])
-        # One call for each node: for a file of thousands that is minutes, so that nobody is asked about nodes
-        # that never hold credentials.
-        if node["type"] in _PLAIN_TYPES or type_.startswith("ui-"):
-            return ()
-        is_container = type_ in (*CONTAINERS, "group") or type_.startswith("subflow:")
-        entries = node.get("env")
-        entries = entries if isinstance(entries, list) else []
-        if is_container and not any(isinstance(e, dict) and e.get("type") == "cred" for e in entries):
+        if not _may_hold_credentials(node, type_):
             return ()
         if (type_, id_) not in self._credentials:
             answer = self.client.table(f"/credentials/{quote(type_, safe='')}/{quote(id_, safe='')}")
@@ -254,6 +265,17 @@ class NodeRed:
         self._credentials.clear()
         if sendable(after) != sendable(before):
             self.client.deploy(sendable(after), revision)
+
+
+def _may_hold_credentials(node: Node, type_: str) -> bool:
+    """Whether a node has to be asked about: one call for each takes minutes for a file of thousands, so that nobody
+    is asked about nodes that never hold credentials."""
+    if node["type"] in _PLAIN_TYPES or type_.startswith("ui-"):
+        return False
+    is_container = type_ in (*CONTAINERS, "group") or type_.startswith("subflow:")
+    entries = node.get("env")
+    entries = entries if isinstance(entries, list) else []
+    return not is_container or any(isinstance(e, dict) and e.get("type") == "cred" for e in entries)
 
 
 def _free_id(seed: str, wanted: str, held: Iterable[str]) -> str:

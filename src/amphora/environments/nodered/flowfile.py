@@ -6,6 +6,7 @@ nodes that carry credentials or a network address are connections; other config 
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -20,6 +21,20 @@ CONTAINERS = ("tab", "subflow")
 PAGE, GROUP = "ui-page", "ui-group"
 BUILT_IN = frozenset({"tab", "subflow", "group", "junction", "comment"})
 _ADDRESSES = ("broker", "host", "hostname", "server", "url", "uri", "addr", "address", "ip", "path")
+"""Members that hold an address, whatever it looks like."""
+_NO_ADDRESSES = ("id", "type", "name", "label", "info", "z", "g", "topic", "payload", "template", "schema", "format")
+"""Members that hold words of people, in which an address leads nowhere."""
+_LOOKS_LIKE_ONE = re.compile(
+    "|".join(
+        (
+            r"[a-z][a-z0-9+.-]*://[^\s/]+.*",  # a URL with a host
+            r"(?=[^:]*[a-z])[a-z0-9](?:[a-z0-9.-]*[a-z0-9])?:\d{2,5}",  # a host, which no time of day is, with a port
+            r"\d{1,3}(?:\.\d{1,3}){3}(?::\d+)?",  # IPv4
+            r"/dev/(?:tty|cu|serial)\S+|com\d{1,3}",  # a serial port of Linux, macOS or Windows
+        )
+    ),
+    re.IGNORECASE,
+)
 _ADDRESS_TYPES = frozenset({"mqtt-broker", "tls-config", "http proxy", "websocket-client", "websocket-listener"})
 
 
@@ -74,9 +89,10 @@ def split(flows: Sequence[Node], with_credentials: Collection[str] = ()) -> dict
         owner = _owner(node, heads)
         if owner is not None:
             members.setdefault(owner, []).append(node)
+    known = {str(node["id"]) for node in flows}
     owned = {str(node["id"]) for nodes in members.values() for node in nodes}
     return {
-        id_: FileItem(_kind(node, with_credentials), node, tuple(members.get(id_, ())))
+        id_: FileItem(_kind(node, with_credentials, known), node, tuple(members.get(id_, ())))
         for id_, node in heads.items()
         if id_ not in owned
     }
@@ -177,17 +193,27 @@ def _owner(node: Node, heads: Mapping[str, Node]) -> str | None:
     return str(owner) if fits else None
 
 
-def _kind(node: Node, with_credentials: Collection[str]) -> str:
+def _kind(node: Node, with_credentials: Collection[str], known: Collection[str]) -> str:
     if node["type"] in CONTAINERS:
         return "flow"
     if node["type"] == PAGE:
         return "app"
     # What leads to another machine belongs to the environment, and must never travel.
-    is_addressed = any(isinstance(node.get(name), str) and node[name] for name in _ADDRESSES)
+    is_addressed = any(_is_address(name, value, known) for name, value in node.items())
     is_dashboard = node["type"].startswith("ui-")
     if node["type"] in _ADDRESS_TYPES or node["id"] in with_credentials or (is_addressed and not is_dashboard):
         return "connection"
     return "integration"
+
+
+def _is_address(name: str, value: Json, known: Collection[str]) -> bool:
+    """Whether a member of a config node leads to another machine: by its name, or by what stands in it. What is the
+    id of a node is a reference, whatever the member is called."""
+    if isinstance(value, list):
+        return any(_is_address(name, part, known) for part in value)
+    if not isinstance(value, str) or not value or value in known:
+        return False
+    return name in _ADDRESSES or (name not in _NO_ADDRESSES and _LOOKS_LIKE_ONE.fullmatch(value) is not None)
 
 
 def _outside(head: Node) -> tuple[str, ...]:
