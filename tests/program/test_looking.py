@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import csv
 import io
+import sqlite3
 import zipfile
+from contextlib import closing
 from pathlib import Path
 from xml.etree import ElementTree
 
@@ -189,3 +191,19 @@ def test_what_is_only_moved_on_a_canvas_is_a_patch(amphora: Program, halcyon: Pa
     assert amphora("practice", "edit", "grove-dev.practice", "Weigh ticket", "--set", "/steps/0/x=5").code == 0
     assert amphora("export", "tickets").verdict.startswith("Packed tickets 1.0.1")
     assert amphora("export", "tickets").verdict.startswith("Nothing changed since tickets 1.0.1")
+
+
+def test_a_saved_selection_survives_what_was_removed(amphora: Program, halcyon: Path) -> None:
+    assert amphora("export", "grove-dev", "Olive varieties", "Weigh slip", "--as", "some").code == 0
+    with closing(sqlite3.connect(halcyon / "grove-dev.practice")) as db:
+        db.execute("delete from items where name = 'weigh-slip'")
+        db.commit()
+    told = amphora("export", "some", "--json").json
+    assert (told["gone"], told["version"]) == (["letter-template:office/weigh-slip"], "2.0.0")
+    assert amphora("export", "some", "--json").json["gone"] == []
+    # Said on the command line, a name that means nothing is a slip as ever.
+    assert amphora("export", "grove-dev", "Weigh slip", "--as", "one").code == 2
+    with closing(sqlite3.connect(halcyon / "grove-dev.practice")) as db:
+        db.execute("delete from items where name = 'olive-varieties'")
+        db.commit()
+    assert amphora("export", "some").code == 2

@@ -11,7 +11,7 @@ from amphora.core.form.attachments import without_attachments
 from amphora.core.needs.crosswalk import SECTIONS, row_name
 from amphora.core.needs.matching import Link
 from amphora.core.needs.needs import needs_of
-from amphora.core.needs.selection import choose, lasting
+from amphora.core.needs.selection import choose, lasting, still_there
 from amphora.core.plan.claims import Claims
 from amphora.core.values.canon import NotCanonical
 from amphora.core.values.errors import NotReady, Unavailable, UsageFault
@@ -65,6 +65,8 @@ class ExportReport:
     """What changed since the version before; None for a first one."""
     rows: Mapping[Key, int] = field(default_factory=dict)
     """How many rows the packed tables have in the source, whether they go along or not."""
+    gone: tuple[str, ...] = ()
+    """What a saved selection named, and is no longer in the source."""
 
     @property
     def command(self) -> NextStep:
@@ -108,6 +110,16 @@ class ExportRequest:
     records: bool = False
     attachments: bool = True
     preview: bool = False
+    is_saved: bool = False
+    """Whether it is a selection that was saved: what is no longer there then drops out, and is named."""
+
+
+def _kept_wishes(request: ExportRequest, side: Side) -> tuple[ExportRequest, tuple[str, ...]]:
+    """A saved request without what was removed since; and what that was. Where nothing at all is left it stays as it
+    is, to be refused."""
+    wanted, gone = still_there(request.wanted, side.by_key, request.environment)
+    left, _ = still_there(request.leave_out, side.by_key, request.environment)
+    return (replace(request, wanted=wanted, leave_out=left), tuple(gone)) if wanted else (request, ())
 
 
 def export(session: Session, request: ExportRequest) -> ExportReport:
@@ -117,6 +129,7 @@ def export(session: Session, request: ExportRequest) -> ExportReport:
     checked_name(name, "a package")
     opened = session.open(environment)
     side = own_side(opened, session.ledger, session.crosswalk)
+    request, gone = _kept_wishes(request, side) if request.is_saved else (request, ())
     asked = choose(request.wanted, side.by_key, environment)
     # Chosen in the same words and by the same index as what is asked for: an item has one name for both.
     left = set(choose(request.leave_out, side.by_key, environment)) if request.leave_out else set()
@@ -156,7 +169,7 @@ def export(session: Session, request: ExportRequest) -> ExportReport:
             contents = replace(contents, records=_spooled(session, side, gathered.items, Path(spool)))
             # Rows as well: people type everything everywhere.
             refuse_to_pack(leaks_in(replace(contents, items={}, files={}), {}, session.guard))
-        return _packed(session, side, contents, gathered, request, left)
+        return replace(_packed(session, side, contents, gathered, request, left), gone=gone)
 
 
 def _notes(request: ExportRequest, side: Side, items: Mapping[Key, Item]) -> dict[Key, str]:

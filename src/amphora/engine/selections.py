@@ -65,6 +65,7 @@ def export_wish(
         "records" in selection.with_,
         "attachments" not in selection.without,
         preview,
+        not wish.items,
     )
     report = export(session, request)
     if not preview:

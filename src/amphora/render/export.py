@@ -36,6 +36,10 @@ def export_result(report: ExportReport, target: str) -> Result:
     notes: list[Cell | str] = [
         Cell(f"Unpublished edits not taken: {_draft(row)}", "warn") for row in report.drafts if report.take == "live"
     ]
+    notes += [
+        Cell(f"No longer in {contents.source}, and out of the selection: {readable(name)}", "warn")
+        for name in report.gone
+    ]
     notes += [Cell(f"Stays at home: {readable(key)}", "warn") for key in report.left_out]
     notes += [
         Cell(f"Does not travel: {need.kind} {readable(need.key).partition(':')[2]}", "dim")
@@ -68,6 +72,7 @@ def export_result(report: ExportReport, target: str) -> Result:
             "preview": report.is_preview,
             "why": dict(report.why),
             "left_out": list(report.left_out),
+            "gone": list(report.gone),
             "dropped": {key: list(where) for key, where in report.dropped.items()},
             "since": report.growth.since if report.growth else None,
             "new": list(report.growth.new) if report.growth else [],

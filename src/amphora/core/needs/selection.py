@@ -13,6 +13,10 @@ from amphora.core.values.model import Listed
 from amphora.core.values.next_step import NextStep, advice, to_type
 
 
+class Unknown(UsageFault):
+    """A name that means nothing there."""
+
+
 def choose(wanted: Sequence[str], rows: Mapping[Key, Listed], where: str) -> list[Key]:
     """The keys that all names together mean, sorted; UsageFault for a name that means none or several.
 
@@ -23,6 +27,20 @@ def choose(wanted: Sequence[str], rows: Mapping[Key, Listed], where: str) -> lis
     for name in wanted:
         found.update(dict.fromkeys(named(name, rows, where)))
     return sorted(found)
+
+
+def still_there(wanted: Sequence[str], rows: Mapping[Key, Listed], where: str) -> tuple[list[str], list[str]]:
+    """Of names that meant something once: those that still do, and those that mean nothing any more. What means
+    several by now is refused as ever."""
+    there, gone = [], []
+    for name in wanted:
+        try:
+            named(name, rows, where)
+        except Unknown:
+            gone.append(name)
+        else:
+            there.append(name)
+    return there, gone
 
 
 def lasting(wanted: Sequence[str], rows: Mapping[Key, Listed], where: str) -> list[str]:
@@ -101,12 +119,12 @@ def _look(where: str) -> NextStep:
     )
 
 
-def _unknown(name: str, rows: Mapping[Key, Listed], where: str) -> UsageFault:
+def _unknown(name: str, rows: Mapping[Key, Listed], where: str) -> Unknown:
     words = {row.states.title.casefold(): key for key, row in rows.items()}
     words |= {name_of(key).casefold(): key for key in rows} | {key.casefold(): key for key in rows}
     # Five words may be two names of one item; three items are told.
     near = dict.fromkeys(words[word] for word in difflib.get_close_matches(name.casefold(), words, 5, 0.55))
-    return UsageFault(
+    return Unknown(
         f"{where} has no item called {name!r}.",
         subject=name,
         details=[f"near: {key}  ({rows[key].states.title})" for key in list(near)[:3]],
