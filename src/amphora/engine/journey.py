@@ -32,6 +32,14 @@ class Journey:
 def journey_of(session: Session, words: Sequence[str], name: str) -> Journey:
     """What some words mean: `ITEM… FROM [TO]`, or `SELECTION [TO]`. UsageFault where they mean nothing."""
     workspace = session.workspace
+    if group := next((word for word in words if word in workspace.groups), ""):
+        first = workspace.groups[group][0]
+        raise UsageFault(
+            f"{group} is a group: the guided way goes into one environment at a time.",
+            subject=group,
+            details=[f"{group}: {', '.join(workspace.groups[group])}"],
+            next_step=to_type("carry", *(first if word == group else word for word in words)),
+        )
     items, places = list(words), list[str]()
     while items and len(places) < 2 and items[-1] in workspace.environments:
         places.insert(0, items.pop())

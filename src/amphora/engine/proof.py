@@ -18,7 +18,7 @@ from amphora.engine.sides import Side
 from amphora.engine.verify import Verified, looked_at
 from amphora.environments.contract import Probes
 from amphora.ledger.proofs import Proved
-from amphora.ledger.records import AFTERCARE, BACKWARDS, Delivery, Run
+from amphora.ledger.records import IMPORT, Delivery, Run
 
 UNBOUND = "amphora:unbound:"
 """How a token begins whose id leads nowhere."""
@@ -128,11 +128,14 @@ def prove_package(session: Session, package: str, environment: str) -> Proof:
     claimed = {claim.key for claim in Claims(session.ledger.claims(opened.description.uid)).of(package)}
     mine = [delivery for delivery in latest if delivery.package == package and delivery.key in claimed]
     if not mine:
-        raise NotReady(
-            f"{package} was never imported into {environment} from this workspace.",
-            subject=package,
-            next_step=to_type("import", package, environment),
-        )
+        uid = opened.description.uid
+        was_there = any(run.uid == uid and run.package == package for run in session.ledger.journal.runs())
+        words = f"{package} was never imported into {environment} from this workspace."
+        if was_there:
+            words = (
+                f"Nothing of {package} is in force in {environment}: what was brought is undone, withdrawn or let go."
+            )
+        raise NotReady(words, subject=package, next_step=to_type("import", package, environment))
     proof, _ = _proved(session, environment, mine)
     return _recorded(session, replace(proof, package=package, version=newest(one.version for one in mine)))
 
@@ -170,7 +173,7 @@ def prove_run(session: Session, run: Run) -> Proof:
 def run_to_verify(session: Session, name: str) -> Run:
     """The run that a name means; `last` is the latest that brought something."""
     journal = session.ledger.journal
-    brought = [run for run in journal.runs() if run.kind not in (*BACKWARDS, AFTERCARE)] if name == "last" else []
+    brought = [run for run in journal.runs() if run.kind == IMPORT] if name == "last" else []
     return brought[0] if brought else journal.run(name)
 
 

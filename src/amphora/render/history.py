@@ -156,7 +156,8 @@ def record_result(record: Record) -> Result:
 def verdict(record: Record) -> str:
     """One run in a sentence."""
     run = record.run
-    return f"{run.name}: {what_of(run, {})} into {run.environment}, {standing(record.told)}."
+    where = f"{'into' if run.kind == IMPORT else 'in'} {run.environment}"
+    return f"{run.name}: {what_of(run, {})} {where}, {standing(record.told)}."
 
 
 def facts(record: Record) -> list[tuple[str, str]]:

@@ -40,7 +40,7 @@ def words_of(found: Overview) -> str:
     places = {name for _, name in found.cells}
     words = f"{counted(len(found.packages), 'package')} in {counted(len(places), 'environment')}"
     if not found.cells:
-        return f"{counted(len(found.packages), 'package')}, in force nowhere yet."
+        return f"{counted(len(found.packages), 'package')}, in force nowhere."
     parts = [f"{len(found.behind)} behind the newest version"] if found.behind else []
     parts += [f"{len(found.troubled)} not in order"] if found.troubled else []
     line = f"{words}: {', '.join(parts) or 'all in order, and the newest everywhere'}."
