@@ -58,3 +58,28 @@ def test_a_ledger_of_before_there_were_numbers_is_brought_up_to_date_with_all_th
         db.commit()
     newer = amphora("history")
     assert (newer.code, "newer Amphora" in newer.err) == (2, True)
+
+
+def test_a_ledger_of_before_aftercare_tells_what_it_knows(amphora: Program, halcyon: Path) -> None:
+    (halcyon / "ledger.sqlite").write_bytes(gzip.decompress(LEDGER.with_name("ledger-5.sqlite.gz").read_bytes()))
+    runs = amphora("history", "--json").json["runs"]
+    # What followed from them nobody worked out: they are done, and nobody says complete.
+    assert {run["name"]: run["state"] for run in runs if run["kind"] == "import"} == {
+        "grove-live-1": "done",
+        "grove-test-3": "undone",
+        "grove-test-2": "done",
+        "grove-test-1": "done",
+    }
+    told = amphora("history", "grove-test-2", "--html", "r.html", "--json").json
+    assert (told["items"], told["aftercare"], [step["do"] for step in told["steps"]]) == (
+        [],
+        [],
+        ["update", "publish"],
+    )
+    assert amphora("aftercare").verdict == "Nothing is left to do."
+    found = amphora("overview", "--from-ledger", "--json").json["in_force"]
+    assert {(one["package"], one["environment"], one["version"]) for one in found} == {
+        ("slips", "grove-test", "1.0.1"),
+        ("lists", "grove-live", "1.0.0"),
+    }
+    assert amphora("undo", "grove-live-1", "--preview").code in (0, 3)
