@@ -50,6 +50,11 @@ def test_an_import_into_live_needs_the_agreement_of_others(ines: Program, petra:
     (halcyon / "e.yaml").write_text(text.replace("custody: package", "custody: target"), encoding="utf-8")
     assert ines("peek", "e.yaml", "--json").json["agreed"][0]["counts"] is False
     assert ines("import", "e.yaml", "--yes").code == 3
+    # It is not written over without a word, unless it says the same.
+    assert ines("compare", "lists", "grove-live", "--docket", "d.yaml").code == 1
+    assert ines("peek", "d.yaml", "--json").json["agreed"][0]["counts"] is True
+    over = ines("compare", "lists", "grove-live", "--docket", "d.yaml", "--choose", "Olive varieties=leave")
+    assert (over.code, "is a docket that 1 agreed to" in over.err) == (3, True)
     # Comments and order are no contents.
     (halcyon / "f.yaml").write_text(f"# looked at on Friday\n{text}", encoding="utf-8")
     assert ines("peek", "f.yaml", "--json").json["agreed"][0]["counts"] is True

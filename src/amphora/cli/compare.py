@@ -213,7 +213,8 @@ def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _S
     from amphora.engine.compare import chosen_for_items, named_key
     from amphora.engine.docket import prepare
     from amphora.engine.gate import ImportRequest, in_the_way
-    from amphora.files.docket_file import write_docket
+    from amphora.files.agreements import agreements, write_again
+    from amphora.files.docket_file import read_docket
     from amphora.render.compare import comparison_markdown
     from amphora.render.imports import compare_result
 
@@ -234,7 +235,9 @@ def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _S
         shown.docket = shown.docket or Path(prepared.docket.usual_file)
         prepared = _decided(work, prepared, since, replace(said, file=str(shown.docket)))
     if shown.docket is not None:
-        write_docket(shown.docket, prepared.docket)
+        write_again(shown.docket, prepared.docket)
+        keys = work.session.workspace.keys
+        prepared = replace(prepared, agreed=tuple(agreements(read_docket(shown.docket), keys)))
     reasons = in_the_way(
         # Asked as the import would ask that follows: with this docket, agreed to.
         work.session,
@@ -255,17 +258,12 @@ def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _S
 
 def _review(work: Work, prepared: Prepared, reasons: Sequence[Reason], only: str) -> str:
     """The page for whoever approves."""
-    from pathlib import Path
-
     from amphora.engine.session import utc_now
-    from amphora.files.agreements import agreements
-    from amphora.files.docket_file import read_docket
     from amphora.files.signatures import judged
     from amphora.render.review import Shown, review_page
 
     docket, entry, opened = prepared.docket, prepared.opened.entry, prepared.opened
     found = work.session.workspace
-    agreed = agreements(read_docket(Path(docket.file)), found.keys) if docket.file else []
     contents = prepared.original or prepared.contents
     shown = Shown(
         entry.role,
@@ -274,7 +272,7 @@ def _review(work: Work, prepared: Prepared, reasons: Sequence[Reason], only: str
         opened.description.release,
         opened.environment.whoami().account,
         judged(contents, found.keys).words,
-        [one.words for one in agreed if one.counts],
+        [one.words for one in prepared.agreed if one.counts],
         found.approvals.get(entry.role, 0),
         utc_now(),
     )
@@ -338,6 +336,8 @@ def _refresh(work: Work, path: Path) -> None:
     )
     lines = [f"- {readable(key)}: {place_phrase(place)}" for key, place in found.dropped]
     blocks = [*([Lines(lines, "Decided before, and to be decided anew")] if lines else []), *result.blocks]
+    if found.agreed:
+        blocks.insert(0, Lines([f"No longer agreed to: {counted(found.agreed, 'signature')} on what it was before."]))
     verdict = f"{path.name} is up to date, {counted(found.kept, 'decision')} kept. {result.verdict}"
     work.show(replace(result, verdict=verdict, blocks=blocks))
 

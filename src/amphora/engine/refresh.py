@@ -12,7 +12,7 @@ from amphora.core.values.model import Contents
 from amphora.engine.docket import Prepared, prepare
 from amphora.engine.imports import base_of, packed
 from amphora.engine.session import Session
-from amphora.files.docket_file import read_docket, write_docket
+from amphora.files.docket_file import AGREED, read_docket, write_docket
 
 
 @dataclass(frozen=True)
@@ -22,6 +22,8 @@ class Refreshed:
     prepared: Prepared
     kept: int
     dropped: tuple[tuple[Key, str], ...]
+    agreed: int = 0
+    """How many agreements were to what it was before: they hold no longer."""
 
 
 def refresh_docket(session: Session, path: Path) -> Refreshed:
@@ -53,7 +55,7 @@ def refresh_docket(session: Session, path: Path) -> Refreshed:
     prepared = prepare(session, contents, file.target, replace(plain, items=kept), since)
     write_docket(path, prepared.docket)
     count = sum(len(one.places) + bool(one.whole) for one in kept.values())
-    return Refreshed(prepared, count, tuple(dropped))
+    return Refreshed(prepared, count, tuple(dropped), len(file.document.get(AGREED) or ()))
 
 
 def _still(session: Session, contents: Contents, target: str, fates: Mapping[Key, str]) -> dict[Key, str]:

@@ -12,10 +12,22 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from amphora.core.plan.docket import Docket
 from amphora.core.values.canon import digest
 from amphora.core.values.errors import NotReady
 from amphora.core.values.next_step import advice
-from amphora.files.docket_file import AGREED, HEADER, OPEN, DocketFile, fault, json_of, read_docket
+from amphora.files.docket_file import (
+    AGREED,
+    HEADER,
+    OPEN,
+    DocketFile,
+    document_of,
+    fault,
+    is_docket,
+    json_of,
+    read_docket,
+    write_docket,
+)
 from amphora.files.signatures import Trust, Verdict, own_keys, private_key, signed_text, verdict_on
 from amphora.files.yaml_text import dump_yaml, load_yaml, write_text
 
@@ -60,6 +72,22 @@ def agree(path: Path, name: str, at: str) -> DocketFile:
     # A document that was read keeps its comments; one that somebody has stripped of them gets the header again.
     write_text(path, text if text.lstrip().startswith("#") else HEADER + text)
     return read_docket(path)
+
+
+def write_again(path: Path, docket: Docket) -> None:
+    """Writes a docket. Over one that somebody has agreed to only where it says the same, and then their agreements
+    stay: NotReady where they would be lost."""
+    there = load_yaml(path) if is_docket(path) else {}
+    rows = there.get(AGREED) if isinstance(there, Mapping) else None
+    if not rows:
+        write_docket(path, docket)
+        return
+    if agreed_part(path, there) != agreed_part(path, document_of(docket)):
+        raise NotReady(
+            f"{path.name} is a docket that {len(rows)} agreed to, and is another one now; it was left as it is.",
+            subject=str(path),
+            next_step=advice("Write the new one into another file, and have it agreed to anew."),
+        )
 
 
 def agreed_part(path: Path, document: Mapping[str, Any]) -> str:
