@@ -8,12 +8,14 @@ import shutil
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from threading import Thread
 from typing import TYPE_CHECKING, Any
 
 import pytest
 from hypothesis import HealthCheck, settings
 
-from amphora.practice.halcyon import PLACES, make_halcyon
+from amphora.environments.http.practice import served
+from amphora.practice.halcyon import KEEPER, PLACES, make_halcyon
 from tests.loaded import called
 
 if TYPE_CHECKING:
@@ -99,6 +101,23 @@ settings:
 def amphora(halcyon: Path) -> Program:
     """The program, run in the workspace."""
     return lambda *words, **variables: run_program(halcyon, *words, **variables)
+
+
+@pytest.fixture
+def over_http(halcyon: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
+    """A workspace over the same environments, served on a port."""
+    monkeypatch.setenv("AMPHORA_PRACTICE_SECRET", "made-up-secret")
+    server, _ = served(sorted(halcyon.glob("*.practice")), 0)
+    Thread(target=server.serve_forever, daemon=True).start()
+    toml = (halcyon / "amphora.toml").read_text(encoding="utf-8")
+    for name in PLACES:
+        there = f'location = "http://127.0.0.1:{server.server_port}/{name}"\nuser = "{KEEPER}"\n'
+        there += 'sign_in = "env:AMPHORA_PRACTICE_SECRET"\n'
+        toml = toml.replace(f'location = "practice:{name}.practice"\n', there)
+    (halcyon / "amphora.toml").write_text(toml, encoding="utf-8")
+    yield halcyon
+    server.shutdown()
+    server.server_close()
 
 
 @pytest.fixture(scope="session")

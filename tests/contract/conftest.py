@@ -98,11 +98,22 @@ def folder_ground(workspace: Path) -> Ground:
 CHECK = "flow:intake/bruised-fruit-check"
 
 
-@pytest.fixture(params=["practice", "nodered", "folder"])
+@pytest.fixture(params=["practice", "http", "nodered", "folder"])
 def ground(request: pytest.FixtureRequest, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Ground]:
     """Each adapter's ground in turn."""
     if request.param == "practice":
         folder: Path = request.getfixturevalue("halcyon")
+        made = Ground(
+            folder,
+            "grove-dev",
+            "grove-live",
+            "Harvest Intake",
+            CHECK,
+            "bruised-fruit-check-limit",
+            lambda: _emptied(folder / "grove-live.practice"),
+        )
+    elif request.param == "http":
+        folder = request.getfixturevalue("over_http")
         made = Ground(
             folder,
             "grove-dev",

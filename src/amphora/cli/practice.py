@@ -96,6 +96,32 @@ def connect(
         work.show(connected_result(file, name, connect_practice(file, name, type_, not broken)))
 
 
+@app.command("serve", cls=PlainCommand)
+def serve(
+    files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Practice environments.")],
+    port: Annotated[int, typer.Option(help="On which port of this machine; 0 takes a free one.")] = 8750,
+    debug: DebugFlag = False,
+) -> None:
+    """Serve practice environments over HTTP, on this machine only.
+
+    Each stands under its name; how to sign in is printed. The secret is that of
+    AMPHORA_PRACTICE_SECRET, else a new one each time. Interrupt it to end it.
+
+    \b
+    Example:
+      amphora practice serve grove-dev.practice grove-live.practice --port 8750
+    """
+    from amphora.environments.http.practice import served
+
+    server, lines = served(files, port)
+    for line in lines:
+        print(line, flush=True)
+    try:
+        server.serve_forever()
+    except KeyboardInterrupt:
+        server.server_close()
+
+
 @app.command("trouble", cls=PlainCommand)
 def trouble(
     file: Annotated[Path, typer.Argument(help="A practice environment.")],

@@ -18,6 +18,8 @@ OWN = {
     "practice": "amphora.environments.practice",
     "folder": "amphora.environments.folder",
     "nodered": "amphora.environments.nodered.adapter",
+    "https": "amphora.environments.http.adapter",
+    "http": "amphora.environments.http.adapter",
 }
 """Our own adapters, found without asking every installed package; those of others come by entry point."""
 

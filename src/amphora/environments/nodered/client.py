@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import os
-import ssl
 import threading
 import time
 from collections.abc import Mapping
@@ -11,12 +9,10 @@ from typing import Any, Literal
 
 import httpx
 
-from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain, UsageFault
+from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain
 from amphora.core.values.next_step import advice
 from amphora.core.values.strict_json import JsonFault, parse_json
-
-TIMEOUT_S = 30.0
-"""How long nothing may come."""
+from amphora.environments.calls import TIMEOUT_S, TRIES, failure_words, headed, is_busy, trusted, wait_s
 
 LONGEST_S = 300.0
 """How long an answer may take as a whole: one that drips never times out by itself."""
@@ -24,10 +20,6 @@ LONGEST_S = 300.0
 MOST_BYTES = 256 << 20
 """How large an answer may be, unpacked: what is small on the line may be huge in memory."""
 
-TRIES = 3
-LONGEST_WAIT_S = 10.0
-"""Reads are asked again, as often and after as long as the server says within these; writes never, for nobody knows
-whether the first one took effect."""
 _V2 = {"Node-RED-API-Version": "v2", "Accept": "application/json"}
 
 
@@ -40,23 +32,15 @@ class Client:
         self.base_url = base_url.rstrip("/")
         # Not by way of a proxy that some variable names: a runtime on loopback or in a plant's network is not
         # behind it.
-        transport = httpx.HTTPTransport(verify=_trusted(ca_file), retries=TRIES - 1, trust_env=False)
+        transport = httpx.HTTPTransport(verify=trusted(ca_file), retries=TRIES - 1, trust_env=False)
         self._http = httpx.Client(
             base_url=self.base_url, timeout=timeout_s, trust_env=False, transport=transport, follow_redirects=False
         )
         try:
-            token = self._token(user, secret) if user and secret else secret
+            token = headed(self._token(user, secret) if user and secret else secret, self.base_url)
         except BaseException:
             self._http.close()
             raise
-        # Looked at here: the library would refuse it too, and quote the whole header in its message.
-        if not token.isascii() or not token.isprintable():
-            self._http.close()
-            raise UsageFault(
-                f"The secret for {self.base_url} holds what no header can: a line break, or letters beyond ASCII.",
-                subject=self.base_url,
-                next_step=advice("Look at how it was copied."),
-            )
         if token:
             self._http.headers["Authorization"] = f"Bearer {token}"
 
@@ -144,12 +128,10 @@ class Client:
         """A read, asked again where the server says that it is busy."""
         for attempt in range(TRIES):
             answer = self._call(method, path)
-            wait = answer.headers.get("Retry-After", "")
-            is_busy = answer.status_code in (httpx.codes.TOO_MANY_REQUESTS, httpx.codes.SERVICE_UNAVAILABLE)
-            if not is_busy or attempt == TRIES - 1:
+            # Reads only: of a write nobody knows whether the first one took effect.
+            if not is_busy(answer) or attempt == TRIES - 1:
                 break
-            # Seconds, or a date (RFC 9110, section 10.2.3), which is rare and waits as long as we would anyway.
-            time.sleep(min(float(wait) if wait.isdigit() else 1.0, LONGEST_WAIT_S))
+            time.sleep(wait_s(answer))
         return answer
 
     def _call(self, method: str, path: str, **options: Any) -> httpx.Response:
@@ -176,7 +158,7 @@ class Client:
         # Without a connection nothing was sent: this alone is certain to have had no effect.
         except (httpx.ConnectError, httpx.ConnectTimeout, httpx.UnsupportedProtocol, httpx.InvalidURL) as error:
             raise Unavailable(
-                f"{self.base_url} can't be reached ({_words(error)}).",
+                f"{self.base_url} can't be reached ({failure_words(error)}).",
                 subject=self.base_url,
                 next_step=advice("Check that the runtime is up, and its location in amphora.toml."),
             ) from error
@@ -186,7 +168,7 @@ class Client:
             took = (
                 f"took longer than {LONGEST_S:.0f} seconds"
                 if is_over.is_set()
-                else f"gave no answer ({_words(error)})"
+                else f"gave no answer ({failure_words(error)})"
             )
             raise self._failed(method, took) from error
         finally:
@@ -231,37 +213,3 @@ def _is_node(node: Mapping[str, Any]) -> bool:
 def _plain(headers: httpx.Headers) -> dict[str, str]:
     """The headers that mean something to us; the body is unpacked already."""
     return {name: headers[name] for name in ("Retry-After", "Content-Type") if name in headers}
-
-
-def _words(error: Exception) -> str:
-    """What went wrong, in words of our own: a library's message may quote an address, a header or a body."""
-    kinds = {
-        httpx.ConnectTimeout: "no connection in time",
-        httpx.ConnectError: "no connection",
-        httpx.UnsupportedProtocol: "an address that nobody understands",
-        httpx.InvalidURL: "an address that nobody understands",
-        httpx.ReadTimeout: "nothing came in time",
-        httpx.WriteTimeout: "nothing could be sent in time",
-        httpx.RemoteProtocolError: "the connection broke off, or that was no HTTP",
-        httpx.LocalProtocolError: "nothing that can be sent",
-        httpx.DecodingError: "what came could not be unpacked",
-        httpx.TooManyRedirects: "it leads round in circles",
-    }
-    text = str(error).lower()
-    if "certificate" in text:
-        return "its certificate is not one that is trusted here; see ca_file"
-    return next((words for kind, words in kinds.items() if isinstance(error, kind)), "the connection failed")
-
-
-def _trusted(ca_file: str) -> ssl.SSLContext:
-    """Whom a server's certificate has to come from: the file that is named for the environment, else the one that
-    SSL_CERT_FILE names, else those that everybody knows."""
-    file = ca_file or os.environ.get("SSL_CERT_FILE", "")
-    try:
-        return ssl.create_default_context(cafile=file) if file else httpx.create_ssl_context(trust_env=False)
-    except (OSError, ssl.SSLError) as error:
-        raise UsageFault(
-            f"{file} holds no certificates that can be read.",
-            subject=file,
-            next_step=advice("Name a PEM file in ca_file or SSL_CERT_FILE."),
-        ) from error

@@ -1,0 +1,1 @@
+"""The environment protocol over HTTP: whoever serves it is an environment (docs/environment-protocol.yaml)."""

@@ -1,0 +1,229 @@
+"""Adapter to whatever serves the environment protocol: `https://HOST[/PATH]`, and `http://` on loopback."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from pathlib import Path
+from typing import Any, TypeVar
+from urllib.parse import quote, urlsplit
+
+import orjson
+
+from amphora.core.plan.states import Image
+from amphora.core.values.errors import EnvironmentRefused, SheetFault, UsageFault
+from amphora.core.values.model import Found, Json, Listed, Supply
+from amphora.core.values.next_step import advice
+from amphora.core.values.strict_json import JsonFault, parse_json
+from amphora.environments.contract import Description, Identity, Probe, Seen, Take, Write, Written
+from amphora.environments.http.client import Client
+from amphora.environments.http.wire import (
+    description_of,
+    found_of,
+    identity_of,
+    listed_of,
+    probe_of,
+    supply_of,
+    write_json,
+    written_of,
+)
+
+LOOPBACK = ("127.0.0.1", "localhost", "::1")
+PORTION = 200
+"""So many items are asked for in one call."""
+
+Value = TypeVar("Value")
+
+
+def connect(location: str, folder: Path, user: str, secret: str, ca_file: str = "") -> HttpEnvironment:
+    """Opens a location. UsageFault for plain HTTP to another machine: definitions, and the token, would be read
+    along."""
+    parts = urlsplit(location)
+    if parts.scheme == "http" and parts.hostname not in LOOPBACK:
+        raise UsageFault(
+            f"{location} is not encrypted, and on another machine.",
+            subject=location,
+            next_step=advice("Write https:// in front of it; plain http:// is for this machine only."),
+        )
+    if not parts.hostname or parts.username or parts.password or parts.query or parts.fragment:
+        raise UsageFault(
+            "A location of the environment protocol is https://HOST or https://HOST/PATH.",
+            subject=location,
+            next_step=advice("Take everything else out; how to sign in stands in sign_in."),
+        )
+    client = Client(location, user, secret, ca_file)
+    try:
+        table = client.get("")
+        description = _read(client, lambda: description_of(table))
+        return _able(client, description, table.get("abilities", ()))
+    except BaseException:
+        client.close()
+        raise
+
+
+class HttpEnvironment:
+    """What every server has to serve. What only some can do stands in classes of their own, below."""
+
+    def __init__(self, client: Client, description: Description) -> None:
+        self.client = client
+        self._description = description
+
+    def describe(self) -> Description:
+        return self._description
+
+    def whoami(self) -> Identity:
+        table = self.client.get("/whoami")
+        return _read(self.client, lambda: identity_of(table))
+
+    def index(self) -> list[Listed]:
+        rows = [row for page in self.client.pages("/items") for row in _rows(self.client, page)]
+        return sorted(_read(self.client, lambda: [listed_of(row) for row in rows]), key=lambda row: row.native_id)
+
+    def read(self, native_ids: Sequence[str], take: Take = "live") -> list[Found]:
+        rows = self._asked("/items/read", native_ids, {"take": take})
+        found = {one.listed.native_id: one for one in _read(self.client, lambda: [found_of(row) for row in rows])}
+        if missing := [id_ for id_ in native_ids if id_ not in found]:
+            raise EnvironmentRefused(f"{self.client.base_url} has no item {missing[0]!r}.", subject=missing[0])
+        return [found[id_] for id_ in native_ids]
+
+    def look(self, native_ids: Sequence[str]) -> dict[str, Image]:
+        rows = self._asked("/items/look", native_ids, {})
+        images = _read(self.client, lambda: [Image.from_json(row) for row in rows])
+        return {image.native_id: image for image in images}
+
+    def supplies(self) -> list[Supply]:
+        page = self.client.get("/supplies")
+        rows = _rows(self.client, page)
+        return _read(self.client, lambda: [supply_of(row) for row in rows])
+
+    def write(self, writes: Sequence[Write]) -> list[Written]:
+        return [self._write(write) for write in writes]
+
+    def retire(self, items: Sequence[Seen]) -> None:
+        table = {"items": [{"id": item.native_id, "revision": item.revision} for item in items]}
+        self.client.sent("POST", "/retire", table)
+
+    def close(self) -> None:
+        self.client.close()
+
+    def _write(self, write: Write) -> Written:
+        headers = {"Idempotency-Key": write.token} if write.token else {}
+        if write.is_new:
+            answer = self.client.sent("POST", "/items", write_json(write), {**headers, "If-None-Match": "*"})
+        else:
+            path = _item(str(write.native_id))
+            answer = self.client.sent("PUT", path, write_json(write), {**headers, "If-Match": f'"{write.revision}"'})
+        table = parse_json(answer.content)
+        return _read(self.client, lambda: written_of(table))
+
+    def _asked(self, path: str, native_ids: Sequence[str], more: dict[str, Json]) -> list[Any]:
+        found: list[Any] = []
+        for start in range(0, len(native_ids), PORTION):
+            answer = self.client.ask(path, {"ids": list(native_ids[start : start + PORTION]), **more})
+            found += _rows(self.client, answer)
+        return found
+
+    def _changed(self, item: Seen, what: str, body: Json = None) -> None:
+        self.client.sent("POST", f"{_item(item.native_id)}/{what}", body, {"If-Match": f'"{item.revision}"'})
+
+
+class Publishing(HttpEnvironment):
+    """Drafts beside live versions."""
+
+    def publish(self, item: Seen) -> None:
+        self._changed(item, "publish")
+
+    def take_back(self, item: Seen) -> None:
+        self._changed(item, "take-back")
+
+
+class Switching(HttpEnvironment):
+    """Items that are on or off."""
+
+    def switch(self, item: Seen, is_on: bool) -> None:
+        self._changed(item, "switch", {"on": is_on})
+
+
+class HoldingRows(HttpEnvironment):
+    """Tables with rows, as JSON Lines."""
+
+    def records(self, native_id: str) -> Iterator[Json]:
+        with self.client.streamed(f"{_item(native_id)}/rows") as pieces:
+            for line in _lines(pieces):
+                try:
+                    yield parse_json(line)
+                except JsonFault as error:
+                    raise EnvironmentRefused(f"{self.client.base_url} gives rows that can't be read.") from error
+
+    def load(self, native_id: str, rows: Iterator[Json]) -> int:
+        lines = (orjson.dumps(row, option=orjson.OPT_APPEND_NEWLINE) for row in rows)
+        answer = self.client.sent("PUT", f"{_item(native_id)}/rows", headers={"If-None-Match": "*"}, content=lines)
+        return int(parse_json(answer.content)["rows"])
+
+
+class Probing(HttpEnvironment):
+    """A look through connections."""
+
+    def probe(self, connection: str, objects: Sequence[str]) -> Probe:
+        table = self.client.ask(f"/supplies/{quote(connection, safe='')}/probe", {"objects": list(objects)})
+        return _read(self.client, lambda: probe_of(table))
+
+
+class RememberingTokens(HttpEnvironment):
+    """Creations that can be asked after."""
+
+    def answered(self, token: str) -> Written | None:
+        table = self.client.get(f"/tokens/{quote(token, safe='')}")
+        return _read(self.client, lambda: written_of(table) if table else None)
+
+
+class TellingMakers(HttpEnvironment):
+    """Items that remember the creation that made them."""
+
+    def makers(self, native_ids: Sequence[str]) -> dict[str, str]:
+        table = self.client.ask("/items/makers", {"ids": list(native_ids)})
+        return {str(id_): str(token) for id_, token in table.items()}
+
+
+_CLASSES: dict[str, type[HttpEnvironment]] = {
+    "publish": Publishing,
+    "switch": Switching,
+    "rows": HoldingRows,
+    "probe": Probing,
+    "tokens": RememberingTokens,
+    "makers": TellingMakers,
+}
+
+
+def _able(client: Client, description: Description, abilities: Iterable[str]) -> HttpEnvironment:
+    """An environment that has just the methods that its server serves: others ask by looking for them."""
+    bases = tuple(_CLASSES[name] for name in dict.fromkeys(abilities) if name in _CLASSES)
+    made: type[HttpEnvironment] = type("HttpEnvironment", bases or (HttpEnvironment,), {})
+    return made(client, description)
+
+
+def _item(native_id: str) -> str:
+    return f"/items/{quote(native_id, safe='')}"
+
+
+def _rows(client: Client, page: Any) -> list[Any]:
+    rows = page.get("items") if isinstance(page, dict) else None
+    if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
+        raise client._unlike()
+    return rows
+
+
+def _lines(pieces: Iterable[bytes]) -> Iterator[bytes]:
+    rest = b""
+    for piece in pieces:
+        *lines, rest = (rest + piece).split(b"\n")
+        yield from filter(None, lines)
+    if rest:
+        yield rest
+
+
+def _read(client: Client, parse: Callable[[], Value]) -> Value:
+    """A value out of an answer; what does not fit is the server's fault, and said so."""
+    try:
+        return parse()
+    except (KeyError, TypeError, ValueError, AttributeError, SheetFault) as error:
+        raise client._unlike() from error

@@ -1,0 +1,416 @@
+"""A server of the environment protocol over any environment: what the simulated platform is served with, and a worked
+example for whoever writes a bridge of their own."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import re
+import secrets
+import threading
+import time
+from collections import OrderedDict
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import closing
+from dataclasses import dataclass, field
+from http import HTTPStatus
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from typing import Any
+from urllib.parse import parse_qs, unquote, urlsplit
+
+import orjson
+
+from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved
+from amphora.core.values.model import Json
+from amphora.core.values.strict_json import JsonFault, parse_json
+from amphora.environments.contract import Environment, Seen, Take
+from amphora.environments.http import wire
+
+Open = Callable[[str], Environment]
+"""Opens an environment for an account."""
+
+Once = tuple[str, str, str, str]
+"""What a write is known by: environment, path, key, and the revision that was seen. The same key with another
+revision is another write: whoever makes keys badly must not lose one."""
+
+TOKEN_S = 3600
+PAGE = 500
+MOST_BYTES = 64 << 20
+MOST_ANSWERS = 10_000
+"""So many answers to writes are remembered by their keys."""
+
+_CODES = {"moved": 412, "taken": 409, "in-use": 409, "not-found": 404, "forbidden": 403, "busy": 503, "too-much": 422}
+
+
+@dataclass
+class Service:
+    """What is served: environments by name, and who may sign in with which secret. A client's id is the account that
+    it works as."""
+
+    environments: Mapping[str, Open]
+    clients: Mapping[str, str]
+    tokens: dict[str, tuple[str, float]] = field(default_factory=dict)
+    answers: OrderedDict[Once, Answer] = field(default_factory=OrderedDict)
+    lock: threading.Lock = field(default_factory=threading.Lock)
+
+    def token_for(self, client: str, secret: str) -> str | None:
+        """A new token for a client that shows its secret."""
+        known = self.clients.get(client)
+        if known is None or not secrets.compare_digest(known.encode(), secret.encode()):
+            return None
+        token = secrets.token_urlsafe(24)
+        with self.lock:
+            self.tokens[token] = (client, time.monotonic() + TOKEN_S)
+        return token
+
+    def account_of(self, token: str) -> str | None:
+        """Whose token that is, while it is good."""
+        with self.lock:
+            account, until = self.tokens.get(token, ("", 0.0))
+        return account if account and until > time.monotonic() else None
+
+    def remembered(self, key: Once) -> Answer | None:
+        """The answer to a write that came before under the same key."""
+        with self.lock:
+            return self.answers.get(key)
+
+    def remember(self, key: Once, answer: Answer) -> None:
+        """Keeps it, and lets the oldest go."""
+        with self.lock:
+            self.answers[key] = answer
+            while len(self.answers) > MOST_ANSWERS:
+                self.answers.popitem(last=False)
+
+
+@dataclass(frozen=True)
+class Answer:
+    """One answer: a JSON value, or lines that are made while they are sent."""
+
+    status: int = 200
+    body: Json = None
+    headers: Mapping[str, str] = field(default_factory=dict)
+    lines: Iterable[bytes] | None = None
+
+
+@dataclass(frozen=True)
+class Request:
+    """One request, taken apart."""
+
+    environment: Environment
+    base: str
+    ids: tuple[str, ...]
+    query: Mapping[str, str]
+    headers: Mapping[str, str]
+    body: Any
+    rows: Iterator[Json]
+
+    @property
+    def revision(self) -> str:
+        """The revision that the caller saw; a problem where none is named: nothing is changed blindly."""
+        found = re.fullmatch(r'"([^"]*)"', self.headers.get("If-Match", ""))
+        if found is None:
+            raise Problem(428, "precondition", "a change needs If-Match with the revision that was seen")
+        return found[1]
+
+    @property
+    def seen(self) -> Seen:
+        return Seen(self.ids[0], self.revision)
+
+
+class Problem(Exception):
+    """An answer that is no good one (RFC 9457)."""
+
+    def __init__(self, status: int, code: str, detail: str) -> None:
+        super().__init__(detail)
+        self.status, self.code, self.detail = status, code, detail
+
+
+def _describe(r: Request) -> Answer:
+    return Answer(body=wire.description_json(r.environment.describe(), wire.abilities_of(r.environment)))
+
+
+def _whoami(r: Request) -> Answer:
+    return Answer(body=wire.identity_json(r.environment.whoami()))
+
+
+def _index(r: Request) -> Answer:
+    after, limit = r.query.get("after", ""), min(int(r.query.get("limit", PAGE)), PAGE)
+    rows = [row for row in r.environment.index() if row.native_id > after]
+    page = rows[:limit]
+    more = {"Link": f'<{r.base}/items?after={page[-1].native_id}&limit={limit}>; rel="next"'} if page != rows else {}
+    return Answer(body={"items": [wire.listed_json(row) for row in page]}, headers=more)
+
+
+def _read(r: Request) -> Answer:
+    take: Take = "draft" if r.body.get("take") == "draft" else "live"
+    return Answer(body={"items": [wire.found_json(one) for one in r.environment.read(r.body["ids"], take)]})
+
+
+def _look(r: Request) -> Answer:
+    return Answer(body={"items": [image.to_json() for image in r.environment.look(r.body["ids"]).values()]})
+
+
+def _one(r: Request) -> Answer:
+    [found] = r.environment.read([r.ids[0]])
+    etag = f'"{found.listed.revision}"'
+    if r.headers.get("If-None-Match") == etag:
+        return Answer(304, headers={"ETag": etag})
+    return Answer(body=wire.found_json(found), headers={"ETag": etag})
+
+
+def _supplies(r: Request) -> Answer:
+    return Answer(body={"items": [wire.supply_json(one) for one in r.environment.supplies()]})
+
+
+def _probe(r: Request) -> Answer:
+    return Answer(body=wire.probe_json(r.environment.probe(r.ids[0], r.body["objects"])))  # type: ignore[attr-defined]
+
+
+def _create(r: Request) -> Answer:
+    key = r.headers.get("Idempotency-Key", "")
+    [written] = r.environment.write([wire.write_of(r.body, key, r.body.get("id"), None)])
+    headers = {"Location": f"{r.base}/items/{written.native_id}", "ETag": f'"{written.revision}"'}
+    return Answer(201, wire.written_json(written), headers)
+
+
+def _update(r: Request) -> Answer:
+    key = r.headers.get("Idempotency-Key", "")
+    [written] = r.environment.write([wire.write_of(r.body, key, r.ids[0], r.revision)])
+    return Answer(body=wire.written_json(written), headers={"ETag": f'"{written.revision}"'})
+
+
+def _publish(r: Request) -> Answer:
+    r.environment.publish(r.seen)  # type: ignore[attr-defined]
+    return Answer(204)
+
+
+def _take_back(r: Request) -> Answer:
+    r.environment.take_back(r.seen)  # type: ignore[attr-defined]
+    return Answer(204)
+
+
+def _switch(r: Request) -> Answer:
+    r.environment.switch(r.seen, bool(r.body["on"]))  # type: ignore[attr-defined]
+    return Answer(204)
+
+
+def _retire(r: Request) -> Answer:
+    r.environment.retire([wire.seen_of(row) for row in r.body["items"]])
+    return Answer(204)
+
+
+def _rows(r: Request) -> Answer:
+    rows = r.environment.records(r.ids[0])  # type: ignore[attr-defined]
+    return Answer(lines=(orjson.dumps(row, option=orjson.OPT_APPEND_NEWLINE) for row in rows))
+
+
+def _load(r: Request) -> Answer:
+    return Answer(body={"rows": r.environment.load(r.ids[0], r.rows)})  # type: ignore[attr-defined]
+
+
+def _token(r: Request) -> Answer:
+    written = r.environment.answered(r.ids[0])  # type: ignore[attr-defined]
+    return Answer(body=wire.written_json(written) if written else None)
+
+
+def _makers(r: Request) -> Answer:
+    return Answer(body=r.environment.makers(r.body["ids"]))  # type: ignore[attr-defined]
+
+
+ROUTES: tuple[tuple[str, str, Callable[[Request], Answer]], ...] = (
+    ("GET", "", _describe),
+    ("GET", "/whoami", _whoami),
+    ("GET", "/items", _index),
+    ("POST", "/items", _create),
+    ("POST", "/items/read", _read),
+    ("POST", "/items/look", _look),
+    ("POST", "/items/makers", _makers),
+    ("GET", "/items/{id}", _one),
+    ("PUT", "/items/{id}", _update),
+    ("POST", "/items/{id}/publish", _publish),
+    ("POST", "/items/{id}/take-back", _take_back),
+    ("POST", "/items/{id}/switch", _switch),
+    ("GET", "/items/{id}/rows", _rows),
+    ("PUT", "/items/{id}/rows", _load),
+    ("GET", "/supplies", _supplies),
+    ("POST", "/supplies/{id}/probe", _probe),
+    ("GET", "/tokens/{id}", _token),
+    ("POST", "/retire", _retire),
+)
+"""Every operation of the protocol: method, path below the environment's, what it does."""
+
+_PATTERNS = [(m, re.compile(path.replace("{id}", "([^/]+)")), do) for m, path, do in ROUTES]
+_QUESTIONS = (_read, _look, _makers, _probe)
+
+
+class Handler(BaseHTTPRequestHandler):
+    """One connection."""
+
+    protocol_version = "HTTP/1.1"
+    server_version = "amphora-practice"
+    service: Service
+
+    def do_GET(self) -> None:
+        self._serve()
+
+    do_POST = do_PUT = do_GET  # noqa: N815
+
+    def log_message(self, format: str, *args: Any) -> None:
+        """Nothing: addresses may hold what is nobody's business."""
+
+    def _serve(self) -> None:
+        try:
+            answer = self._answer()
+        except Problem as problem:
+            answer = _problem(problem)
+        except RevisionMoved as error:
+            answer = _problem(Problem(412, "moved", error.message))
+        except EnvironmentRefused as error:
+            code = getattr(error.__cause__, "code", "invalid")
+            answer = _problem(Problem(_CODES.get(code, 422), code, error.message))
+        except AmphoraError as error:
+            answer = _problem(Problem(503, "later", error.message))
+        except (KeyError, TypeError, ValueError, AttributeError):
+            answer = _problem(Problem(400, "malformed", "that is no request of the environment protocol"))
+        self._send(answer)
+
+    def _answer(self) -> Answer:
+        parts = urlsplit(self.path)
+        _, name, *rest = parts.path.split("/")
+        if self.command == "POST" and rest == ["token"]:
+            return self._signed_in()
+        account = self.service.account_of(self.headers.get("Authorization", "").removeprefix("Bearer "))
+        if account is None:
+            raise Problem(401, "signed-out", "a token is needed, and this is none")
+        if name not in self.service.environments:
+            raise Problem(404, "not-found", f"there is no environment {name!r} here")
+        below = "".join(f"/{part}" for part in rest).rstrip("/")
+        for method, pattern, do in _PATTERNS:
+            if method == self.command and (found := pattern.fullmatch(below)):
+                return self._done(name, account, do, tuple(map(unquote, found.groups())), parts.query)
+        raise Problem(404, "not-found", "there is no such operation")
+
+    def _done(
+        self, name: str, account: str, do: Callable[[Request], Answer], ids: tuple[str, ...], query: str
+    ) -> Answer:
+        key = (name, self.path, self.headers.get("Idempotency-Key", ""), self.headers.get("If-Match", ""))
+        is_write = self.command != "GET" and do not in _QUESTIONS
+        if is_write and key[2] and (before := self.service.remembered(key)):
+            self._body()
+            return before
+        said = {one: values[-1] for one, values in parse_qs(query).items()}
+        rows = map(parse_json, filter(None, self._lines())) if do is _load else iter(())
+        body = None if do is _load else self._body()
+        environment = self.service.environments[name](account)
+        request = Request(environment, f"/{name}", ids, said, self.headers, body, rows)  # type: ignore[arg-type]
+        if do is _rows:
+            # Sent while they are read: closed when the last one is.
+            return Answer(lines=_closing(environment, do(request).lines or ()))
+        with closing(environment):
+            answer = do(request)
+        if is_write and key[2]:
+            self.service.remember(key, answer)
+        return answer
+
+    def _signed_in(self) -> Answer:
+        import base64
+
+        self._raw()
+        kind, _, text = self.headers.get("Authorization", "").partition(" ")
+        client, _, secret = base64.b64decode(text).decode().partition(":") if kind == "Basic" else ("", "", "")
+        token = self.service.token_for(unquote(client), unquote(secret))
+        if token is None:
+            return Answer(401, {"error": "invalid_client"}, {"WWW-Authenticate": "Basic"})
+        return Answer(
+            body={"access_token": token, "token_type": "Bearer", "expires_in": TOKEN_S},
+            headers={"Cache-Control": "no-store"},
+        )
+
+    def _pieces(self) -> Iterator[bytes]:
+        """The body, in pieces, whichever way its length is told (RFC 9112, sections 6 and 7)."""
+        if self.headers.get("Transfer-Encoding", "").lower() == "chunked":
+            while size := int(self.rfile.readline().split(b";")[0], 16):
+                yield self.rfile.read(size)
+                self.rfile.readline()
+            self.rfile.readline()
+            return
+        left = int(self.headers.get("Content-Length") or 0)
+        while left > 0 and (piece := self.rfile.read(min(left, 1 << 16))):
+            left -= len(piece)
+            yield piece
+
+    def _raw(self) -> bytes:
+        whole = bytearray()
+        for piece in self._pieces():
+            whole += piece
+            if len(whole) > MOST_BYTES:
+                self.close_connection = True
+                raise Problem(413, "too-much", "a request that large is not taken")
+        return bytes(whole)
+
+    def _body(self) -> Any:
+        raw = self._raw()
+        try:
+            return parse_json(raw) if raw else None
+        except JsonFault as error:
+            raise Problem(400, "malformed", f"the body is no JSON: {error}") from error
+
+    def _lines(self) -> Iterator[bytes]:
+        rest = b""
+        for piece in self._pieces():
+            *lines, rest = (rest + piece).split(b"\n")
+            yield from lines
+        yield rest
+
+    def _send(self, answer: Answer) -> None:
+        self.send_response(answer.status, HTTPStatus(answer.status).phrase)
+        for name, value in answer.headers.items():
+            self.send_header(name, value)
+        if answer.lines is not None:
+            self._send_lines(answer.lines)
+            return
+        is_empty = answer.status in (204, 304)
+        body = b"" if is_empty else json.dumps(answer.body, ensure_ascii=False).encode()
+        if not is_empty and "Content-Type" not in answer.headers:
+            self.send_header("Content-Type", "application/json")
+        if len(body) > 1024 and "gzip" in self.headers.get("Accept-Encoding", ""):
+            body = gzip.compress(body, 5)
+            self.send_header("Content-Encoding", "gzip")
+        if not is_empty:
+            self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        self.wfile.write(body)
+
+    def _send_lines(self, lines: Iterable[bytes]) -> None:
+        self.send_header("Content-Type", "application/x-ndjson")
+        self.send_header("Transfer-Encoding", "chunked")
+        self.end_headers()
+        for line in lines:
+            self.wfile.write(f"{len(line):x}\r\n".encode() + line + b"\r\n")
+        self.wfile.write(b"0\r\n\r\n")
+
+
+def _closing(environment: Environment, lines: Iterable[bytes]) -> Iterator[bytes]:
+    with closing(environment):
+        yield from lines
+
+
+def _problem(problem: Problem) -> Answer:
+    table = {
+        "type": f"urn:amphora:problem:{problem.code}",
+        "title": problem.code,
+        "status": problem.status,
+        "detail": problem.detail,
+        "code": problem.code,
+    }
+    more = {"Retry-After": "1"} if problem.status in (429, 503) else {}
+    more |= {"WWW-Authenticate": "Bearer"} if problem.status == 401 else {}
+    return Answer(problem.status, table, {"Content-Type": "application/problem+json", **more})
+
+
+def server_of(service: Service, port: int = 0) -> ThreadingHTTPServer:
+    """A server on loopback; with port 0 on any that is free. It is not begun yet: `serve_forever` does that."""
+    made = type("ServiceHandler", (Handler,), {"service": service})
+    server = ThreadingHTTPServer(("127.0.0.1", port), made)
+    server.daemon_threads = True
+    return server

@@ -1,0 +1,208 @@
+"""Values of the environment protocol as JSON and back: what both ends of the line agree on."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import asdict
+from typing import Any
+
+from amphora.core.form.bindings import IdStyle
+from amphora.core.form.kinds import parse_sheet
+from amphora.core.values.model import Found, Json, Limits, Listed, States, Supply
+from amphora.environments.contract import (
+    Capabilities,
+    Description,
+    Environment,
+    HoldsRows,
+    Identity,
+    Probe,
+    Probes,
+    Publishes,
+    RemembersTokens,
+    Seen,
+    Switches,
+    TellsMakers,
+    Write,
+    Written,
+)
+
+VERSION = "1.0"
+"""Of the protocol: a newer minor version only adds."""
+
+ABILITIES: Mapping[str, type] = {
+    "publish": Publishes,
+    "switch": Switches,
+    "rows": HoldsRows,
+    "probe": Probes,
+    "tokens": RemembersTokens,
+    "makers": TellsMakers,
+}
+"""What not every environment can do, by the name under which it says so."""
+
+
+def abilities_of(environment: Environment) -> list[str]:
+    """What of that an environment can do."""
+    return [name for name, ability in ABILITIES.items() if isinstance(environment, ability)]
+
+
+def description_json(found: Description, abilities: Iterable[str]) -> dict[str, Json]:
+    """An environment in its own words."""
+    return {
+        "protocol": VERSION,
+        "uid": found.uid,
+        "release": found.release,
+        "region": found.region,
+        "base_url": found.base_url,
+        "capabilities": asdict(found.capabilities),
+        "abilities": list(abilities),
+        "ids": asdict(found.id_style),
+        "kinds": {kind: sheet.source for kind, sheet in found.sheets.items()},
+        "features": sorted(found.features) if found.features is not None else None,
+        "limits": {"items": dict(found.limits.items), "item_bytes": found.limits.item_bytes},
+    }
+
+
+def description_of(table: Mapping[str, Any]) -> Description:
+    """The inverse; KeyError, TypeError or SheetFault where it is none. Kind sheets are read as strictly as any."""
+    can = {name: bool(value) for name, value in table["capabilities"].items() if name in Capabilities.__annotations__}
+    return Description(
+        str(table["uid"]),
+        str(table["release"]),
+        str(table["region"]),
+        str(table["base_url"]),
+        Capabilities(**can),
+        IdStyle(**{name: str(value) for name, value in table["ids"].items()}),
+        {kind: parse_sheet(source, kind) for kind, source in table["kinds"].items()},
+        None if table.get("features") is None else frozenset(map(str, table["features"])),
+        Limits(dict(table["limits"]["items"]), table["limits"]["item_bytes"]),
+    )
+
+
+def listed_json(row: Listed) -> dict[str, Json]:
+    """One row of an index."""
+    return {
+        "id": row.native_id,
+        "kind": row.kind,
+        "path": list(row.segments),
+        "states": row.states.to_json(),
+        "revision": row.revision,
+        "link": row.link,
+        "modified_at": row.modified_at,
+        "modified_by": row.modified_by,
+        "has_draft": row.has_draft,
+        "is_drafted_only": row.is_drafted_only,
+        "size_bytes": row.size_bytes,
+        "rows": row.rows,
+        "parts": list(row.parts),
+    }
+
+
+def listed_of(table: Mapping[str, Any]) -> Listed:
+    """The inverse."""
+    return Listed(
+        table["id"],
+        table["kind"],
+        tuple(table["path"]),
+        States.from_json(table["states"]),
+        table["revision"],
+        table.get("link", ""),
+        table.get("modified_at"),
+        table.get("modified_by"),
+        bool(table.get("has_draft")),
+        bool(table.get("is_drafted_only")),
+        table.get("size_bytes"),
+        table.get("rows"),
+        tuple(table.get("parts", ())),
+    )
+
+
+def found_json(found: Found) -> dict[str, Json]:
+    """An item with its definition."""
+    return {**listed_json(found.listed), "definition": found.definition}
+
+
+def found_of(table: Mapping[str, Any]) -> Found:
+    """The inverse."""
+    return Found(listed_of(table), table["definition"])
+
+
+def supply_json(supply: Supply) -> dict[str, Json]:
+    """Something on offer."""
+    return {
+        "kind": supply.kind,
+        "id": supply.native_id,
+        "name": supply.name,
+        "type": supply.type,
+        "owner": supply.owner,
+        "is_working": supply.is_working,
+    }
+
+
+def supply_of(table: Mapping[str, Any]) -> Supply:
+    """The inverse."""
+    return Supply(
+        table["kind"],
+        table["id"],
+        table["name"],
+        table.get("type", ""),
+        table.get("owner", ""),
+        table.get("is_working"),
+    )
+
+
+def identity_json(identity: Identity) -> dict[str, Json]:
+    """Who is signed in."""
+    return {
+        "account": identity.account,
+        "role": identity.role,
+        "permissions": sorted(identity.permissions),
+        "roles": {role: sorted(may) for role, may in identity.roles.items()},
+    }
+
+
+def identity_of(table: Mapping[str, Any]) -> Identity:
+    """The inverse."""
+    roles = {role: frozenset(may) for role, may in table.get("roles", {}).items()}
+    return Identity(table["account"], table["role"], frozenset(table["permissions"]), roles)
+
+
+def write_json(write: Write) -> dict[str, Json]:
+    """What is to be written; token and revision travel as headers."""
+    return {
+        "kind": write.kind,
+        "path": list(write.segments),
+        "states": write.states.to_json(),
+        "definition": write.definition,
+        **({"id": write.native_id} if write.native_id is not None else {}),
+    }
+
+
+def write_of(table: Mapping[str, Any], token: str, native_id: str | None, revision: str | None) -> Write:
+    """The inverse."""
+    states = States.from_json(table["states"])
+    return Write(table["kind"], tuple(table["path"]), states, table["definition"], token, native_id, revision)
+
+
+def written_json(written: Written) -> dict[str, Json]:
+    """What became of a write."""
+    return {"id": written.native_id, "revision": written.revision, "link": written.link}
+
+
+def written_of(table: Mapping[str, Any]) -> Written:
+    """The inverse."""
+    return Written(table["id"], table["revision"], table.get("link", ""))
+
+
+def probe_json(probe: Probe) -> dict[str, Json]:
+    """What a look through a connection showed."""
+    return {"is_working": probe.is_working, "missing": list(probe.missing), "reason": probe.reason}
+
+
+def probe_of(table: Mapping[str, Any]) -> Probe:
+    """The inverse."""
+    return Probe(table.get("is_working"), tuple(table.get("missing", ())), table.get("reason", ""))
+
+
+def seen_of(table: Mapping[str, Any]) -> Seen:
+    """An item as somebody saw it."""
+    return Seen(table["id"], table["revision"])
