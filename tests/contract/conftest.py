@@ -101,6 +101,13 @@ CHECK = "flow:intake/bruised-fruit-check"
 @pytest.fixture(params=["practice", "http", "nodered", "folder"])
 def ground(request: pytest.FixtureRequest, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Ground]:
     """Each adapter's ground in turn."""
+    made = made_ground(request, tmp_path, monkeypatch)
+    yield made
+    made.close()
+
+
+def made_ground(request: pytest.FixtureRequest, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Ground:
+    """The ground of one adapter, as a parameter names it."""
     if request.param == "practice":
         folder: Path = request.getfixturevalue("halcyon")
         made = Ground(
@@ -128,5 +135,4 @@ def ground(request: pytest.FixtureRequest, tmp_path: Path, monkeypatch: pytest.M
     else:
         monkeypatch.setenv("TWO_TOKEN", "made-up-token")
         made = nodered_ground(tmp_path, request.getfixturevalue("runtimes"))
-    yield made
-    made.close()
+    return made

@@ -12,7 +12,6 @@ from amphora.core.values.errors import BrokenOff, Unavailable
 from amphora.engine.docket import prepare
 from amphora.engine.imports import import_prepared
 from amphora.files.package import read_package
-from tests.contract.conftest import ground as ground
 from tests.contract.grounds import Ground
 from tests.faults.test_faults import back, whole
 from tests.faults.trouble import CHANGING

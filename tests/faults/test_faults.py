@@ -35,7 +35,6 @@ from amphora.ledger.records import Run
 from amphora.practice.items import PlatformRefusal
 from amphora.practice.platform import Platform
 from tests.conftest import workspace_of
-from tests.contract.conftest import ground as ground
 from tests.contract.conftest import nodered_ground
 from tests.contract.grounds import Ground
 from tests.faults.trouble import FAULTS, Fault, Killed, Locked, failing

@@ -15,7 +15,6 @@ from amphora.engine.proof import prove_run
 from amphora.engine.resume import next_leg, picked_up, run_to_resume
 from amphora.engine.runs.forwards import Outcome
 from amphora.files.crosswalk_file import Cell, write_cells
-from tests.contract.conftest import ground as ground
 from tests.contract.grounds import Ground
 from tests.faults.test_faults import back, bring, grown, whole
 from tests.faults.trouble import FAULTS, Fault, Killed, failing, refused

@@ -1,0 +1,20 @@
+"""The grounds on which faults are tried."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from tests.contract.conftest import made_ground
+from tests.contract.grounds import Ground
+
+
+@pytest.fixture(params=["practice", "nodered", "folder"])
+def ground(request: pytest.FixtureRequest, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Ground]:
+    """Each adapter's ground in turn, but for practice environments over HTTP, which hold up like those in process and
+    take longer."""
+    made = made_ground(request, tmp_path, monkeypatch)
+    yield made
+    made.close()
