@@ -41,7 +41,9 @@ def init(
 @app.command("add", cls=PlainCommand)
 def add(
     name: Annotated[str | None, typer.Argument(help="What to call it, such as grove-live.")] = None,
-    location: Annotated[str | None, typer.Argument(help="practice:FILE or nodered+http://HOST:PORT")] = None,
+    location: Annotated[
+        str | None, typer.Argument(help="practice:FILE, folder:PATH, nodered+http://HOST:PORT or https://HOST/PATH")
+    ] = None,
     role: Annotated[str, typer.Option(help="build, test or live; build if left out.")] = "build",
     region: Annotated[str, typer.Option(help="The region its data belong to.")] = "",
     customer: Annotated[str, typer.Option(help="Whose it is.")] = "",
@@ -83,7 +85,9 @@ def _asked(work: Work, name: str | None, location: str | None, role: str) -> tup
             next_step=to_type("env", "add", blank("NAME"), blank("LOCATION")),
         )
     name = name or typer.prompt("What is it called", err=True)
-    location = location or typer.prompt("Where is it (practice:FILE, nodered+http://HOST:PORT)", err=True)
+    location = location or typer.prompt(
+        "Where is it (practice:FILE, nodered+http://HOST:PORT, https://HOST/PATH)", err=True
+    )
     role = typer.prompt("What is it for: build, test or live", default=role, err=True)
     return str(name), str(location), str(role)
 

@@ -28,7 +28,8 @@ def served(files: Sequence[Path], port: int, secret: str = "") -> tuple[Threadin
             raise UsageFault(
                 f"{path} can't be served: {reason}.", subject=str(path), next_step=advice("Name another.")
             )
-    secret = secret or os.environ.get(SECRET) or secrets.token_urlsafe(12)
+    given = secret or os.environ.get(SECRET, "")
+    secret = given or secrets.token_urlsafe(12)
     opens = {name: partial(_opened, path.resolve()) for name, path in zip(names, files, strict=True)}
     service = Service(opens, _Everybody(secret))
     try:
@@ -40,11 +41,10 @@ def served(files: Sequence[Path], port: int, secret: str = "") -> tuple[Threadin
         ) from error
     base = f"http://127.0.0.1:{server.server_port}"
     lines = [f"{name}  {base}/{name}" for name in names]
-    lines += [
-        "",
-        f"Sign in as {DEFAULT_ACCOUNT}, or another account of theirs; the secret is in {SECRET}, or this one:",
-    ]
-    lines += [f"  {secret}", ""]
+    lines += ["", f"Sign in as {DEFAULT_ACCOUNT}, or another account of theirs, with the secret in {SECRET}."]
+    # Only one that was just made up is told: the other is known to whoever set it.
+    lines += [] if given else [f"  export {SECRET}={secret}"]
+    lines += [""]
     lines += [
         f"amphora env add {name} {base}/{name} --user {DEFAULT_ACCOUNT} --sign-in env:{SECRET}" for name in names
     ]

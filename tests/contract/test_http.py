@@ -1,0 +1,152 @@
+"""The environment protocol over HTTP: the document, the server and the adapter hold each other."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterator
+from contextlib import closing
+from pathlib import Path
+from threading import Thread
+from typing import Any
+
+import httpx
+import jsonschema
+import pytest
+from ruamel.yaml import YAML
+
+from amphora.core.values.errors import EnvironmentRefused, Unavailable, UsageFault
+from amphora.environments.http.adapter import connect
+from amphora.environments.http.practice import served
+from amphora.environments.http.service import ROUTES
+from amphora.practice.halcyon import KEEPER
+from tests.conftest import Program, run_program
+
+DOCUMENT = YAML(typ="safe").load(Path(__file__).parents[2] / "docs" / "environment-protocol.yaml")
+SECRET = "made-up-secret"
+
+
+@pytest.fixture
+def base(halcyon: Path) -> Iterator[str]:
+    """The address of served practice environments."""
+    server, _ = served(sorted(halcyon.glob("*.practice")), 0, SECRET)
+    Thread(target=server.serve_forever, daemon=True).start()
+    yield f"http://127.0.0.1:{server.server_port}"
+    server.shutdown()
+    server.server_close()
+
+
+def schema_of(operation: Any, status: int) -> Any:
+    """The schema of an answer, with all that it refers to; None where it has no JSON."""
+    found = operation["responses"].get(str(status)) or operation["responses"]["default"]
+    found = DOCUMENT["components"]["responses"]["Problem"] if "$ref" in found else found
+    media = found.get("content", {})
+    kind = next((name for name in media if name.endswith("json")), "")
+    return {**media[kind]["schema"], "components": DOCUMENT["components"]} if kind else None
+
+
+def test_the_document_names_just_what_is_served() -> None:
+    named = {
+        (method.upper(), path.rstrip("/"))
+        for path, operations in DOCUMENT["paths"].items()
+        for method in operations
+        if method != "parameters"
+    }
+    assert named == {(method, path) for method, path, _ in ROUTES} | {("POST", "/token")}
+    jsonschema.Draft202012Validator.check_schema({"$defs": DOCUMENT["components"]["schemas"]})
+
+
+def test_every_answer_is_as_the_document_says(base: str) -> None:
+    there = f"{base}/grove-live"
+    with httpx.Client(trust_env=False) as http:
+        token = http.post(f"{there}/token", data={"grant_type": "client_credentials"}, auth=(KEEPER, SECRET)).json()
+        http.headers["Authorization"] = f"Bearer {token['access_token']}"
+        [theme, *_] = [row for row in http.get(f"{there}/items").json()["items"] if row["kind"] == "theme"]
+        [connection, *_] = [s for s in http.get(f"{there}/supplies").json()["items"] if s["kind"] == "connection"]
+        body = {"kind": "theme", "path": ["house", "new"], "states": {"title": "New"}, "definition": {"colours": {}}}
+        seen = {"If-Match": f'"{theme["revision"]}"'}
+        calls: list[tuple[str, str, str, Any, dict[str, str], int]] = [
+            ("GET", "/", "", None, {}, 200),
+            ("GET", "/whoami", "", None, {}, 200),
+            ("GET", "/items", "?limit=1", None, {}, 200),
+            ("POST", "/items", "", body, {"If-None-Match": "*", "Idempotency-Key": "k1"}, 201),
+            ("POST", "/items", "", body, {"If-None-Match": "*", "Idempotency-Key": "k2"}, 409),
+            ("POST", "/items/read", "", {"ids": [theme["id"]]}, {}, 200),
+            ("POST", "/items/read", "", {"ids": ["th-00000000"]}, {}, 404),
+            ("POST", "/items/look", "", {"ids": [theme["id"], "th-00000000"]}, {}, 200),
+            ("POST", "/items/makers", "", {"ids": [theme["id"]]}, {}, 200),
+            ("GET", "/items/{id}", theme["id"], None, {}, 200),
+            ("PUT", "/items/{id}", theme["id"], body, {}, 428),
+            ("PUT", "/items/{id}", theme["id"], body, {"If-Match": '"999"'}, 412),
+            ("POST", "/items/{id}/publish", theme["id"], None, {"If-Match": '"999"'}, 412),
+            ("POST", "/items/{id}/switch", theme["id"], {}, seen, 400),
+            ("POST", "/supplies/{id}/probe", connection["id"], {"objects": ["deliveries"]}, {}, 200),
+            ("GET", "/supplies", "", None, {}, 200),
+            ("GET", "/tokens/{id}", "k1", None, {}, 200),
+            ("GET", "/tokens/{id}", "never", None, {}, 200),
+            ("POST", "/retire", "", {"items": [{"id": theme["id"], "revision": "999"}]}, {}, 412),
+        ]
+        for method, path, tail, body_, headers, status in calls:
+            url = path.replace("{id}", tail) if "{id}" in path else path.rstrip("/") + tail
+            answer = http.request(method, there + url, json=body_, headers=headers)
+            assert answer.status_code == status, (method, path, answer.text)
+            if schema := schema_of(DOCUMENT["paths"][path][method.lower()], status):
+                jsonschema.Draft202012Validator(schema).validate(answer.json())
+        # The same key is the same creation, done once; another page is where the link says.
+        again = http.post(f"{there}/items", json=body, headers={"If-None-Match": "*", "Idempotency-Key": "k1"})
+        assert (again.status_code, again.json()["id"]) == (201, http.get(f"{there}/tokens/k1").json()["id"])
+        assert http.get(f"{there}/items?limit=1").links["next"]["url"].startswith("/grove-live/items?after=")
+        etag = http.get(f"{there}/items/{theme['id']}").headers["ETag"]
+        assert http.get(f"{there}/items/{theme['id']}", headers={"If-None-Match": etag}).status_code == 304
+        assert http.get(f"{there}/items", headers={"Authorization": "Bearer no"}).status_code == 401
+        packed = http.get(there, headers={"Accept-Encoding": "gzip"})
+        assert packed.headers["Content-Encoding"] == "gzip"
+
+
+def test_sign_in_and_whatever_is_no_server(base: str, tmp_path: Path) -> None:
+    there = f"{base}/grove-live"
+    with closing(connect(there, tmp_path, KEEPER, SECRET)) as environment:
+        assert environment.whoami().account == KEEPER
+    for user, secret in ((KEEPER, "wrong"), ("", ""), ("", "a-made-up-token")):
+        with pytest.raises(EnvironmentRefused, match="does not accept the sign-in") as caught:
+            connect(there, tmp_path, user, secret)
+        assert not secret or secret not in str(caught.value)
+    with pytest.raises(UsageFault, match="not encrypted"):
+        connect("http://platform.example/x", tmp_path, "", "t")
+    with pytest.raises(UsageFault, match="https://HOST"):
+        connect("https://me:pw@platform.example/x", tmp_path, "", "t")
+    with pytest.raises(Unavailable, match="can't be reached"):
+        connect("http://127.0.0.1:9/x", tmp_path, "", "t")
+    with pytest.raises(EnvironmentRefused):
+        connect(f"{base}/nowhere", tmp_path, KEEPER, SECRET)
+
+
+def test_a_token_that_has_expired_is_renewed_once(base: str, tmp_path: Path) -> None:
+    environment = connect(f"{base}/grove-live", tmp_path, KEEPER, SECRET)
+    environment.client._http.headers["Authorization"] = "Bearer old"
+    assert len(environment.index()) > 0
+    environment.close()
+
+
+def test_a_crossing_over_http_with_rows(over_http: Path) -> None:
+    def amphora(*words: str) -> Any:
+        done = run_program(over_http, *words, "--json", AMPHORA_PRACTICE_SECRET="made-up-secret")
+        assert done.code in (0, 1), (words, done.out, done.err)
+        return json.loads(done.out)
+
+    amphora("export", "grove-dev", "Press log", "--as", "logs", "--with", "records")
+    amphora("map", "logs", "grove-test", "--accept")
+    done = amphora("import", "logs", "grove-test", "--yes", "--with", "records")
+    assert done["state"] == "done"
+    rows = amphora("survey", "grove-test", "table:mill/press-log")["items"][0]["rows"]
+    assert rows == amphora("survey", "grove-dev", "table:mill/press-log")["items"][0]["rows"] > 100
+    assert amphora("verify", "last")["as_promised"]
+    assert amphora("undo", "last", "--yes")["as_before"]
+
+
+def test_serving_says_how_to_sign_in(amphora: Program, halcyon: Path) -> None:
+    server, lines = served([halcyon / "grove-dev.practice"], 0, "s3")
+    server.server_close()
+    assert re.search(r"amphora env add grove-dev http://127.0.0.1:\d+/grove-dev --user ", "\n".join(lines))
+    refused = amphora("practice", "serve", "nothing.practice")
+    assert (refused.code, "no such file" in refused.err) == (2, True)
