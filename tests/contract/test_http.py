@@ -15,7 +15,9 @@ import jsonschema
 import pytest
 from ruamel.yaml import YAML
 
-from amphora.core.values.errors import EnvironmentRefused, Unavailable, UsageFault
+from amphora.core.values.errors import EnvironmentRefused, Unavailable, Uncertain, UsageFault
+from amphora.core.values.model import States
+from amphora.environments.contract import Write
 from amphora.environments.http.adapter import connect
 from amphora.environments.http.practice import served
 from amphora.environments.http.service import ROUTES
@@ -126,6 +128,22 @@ def test_a_token_that_has_expired_is_renewed_once(base: str, tmp_path: Path) -> 
     environment.client._http.headers["Authorization"] = "Bearer old"
     assert len(environment.index()) > 0
     environment.close()
+
+
+@pytest.mark.parametrize("body", [b"", b"<html>", b"[]", b'{"id": 1}', b'{"rows": "many"}'])
+def test_an_answer_to_a_write_that_nobody_can_read_leaves_it_open(
+    body: bytes, base: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    with closing(connect(f"{base}/grove-live", tmp_path, KEEPER, SECRET)) as environment:
+        monkeypatch.setattr(environment.client, "sent", lambda *_, **__: httpx.Response(200, content=body))
+        write = Write("theme", ("a",), States("A"), {}, "k")
+        with pytest.raises(Uncertain):
+            environment.write([write])
+        with pytest.raises(Uncertain):
+            environment.load("ta-1", iter(()))  # type: ignore[attr-defined]
+        # Of a question nothing is open: it changed nothing.
+        with pytest.raises(EnvironmentRefused):
+            environment.whoami()
 
 
 def test_a_crossing_over_http_with_rows(over_http: Path) -> None:

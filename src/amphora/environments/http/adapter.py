@@ -108,12 +108,12 @@ class HttpEnvironment:
     def _write(self, write: Write) -> Written:
         headers = {"Idempotency-Key": write.token} if write.token else {}
         if write.is_new:
-            answer = self.client.sent("POST", "/items", write_json(write), {**headers, "If-None-Match": "*"})
+            method, path, headers = "POST", "/items", {**headers, "If-None-Match": "*"}
         else:
-            path = _item(str(write.native_id))
-            answer = self.client.sent("PUT", path, write_json(write), {**headers, "If-Match": f'"{write.revision}"'})
-        table = parse_json(answer.content)
-        return _read(self.client, lambda: written_of(table))
+            method, path = "PUT", _item(str(write.native_id))
+            headers = {**headers, "If-Match": f'"{write.revision}"'}
+        table = self.client.changed(method, path, body=write_json(write), headers=headers)
+        return _known(self.client, lambda: written_of(table))
 
     def _asked(self, path: str, native_ids: Sequence[str], more: dict[str, Json]) -> list[Any]:
         found: list[Any] = []
@@ -156,8 +156,9 @@ class HoldingRows(HttpEnvironment):
 
     def load(self, native_id: str, rows: Iterator[Json]) -> int:
         lines = (orjson.dumps(row, option=orjson.OPT_APPEND_NEWLINE) for row in rows)
-        answer = self.client.sent("PUT", f"{_item(native_id)}/rows", headers={"If-None-Match": "*"}, content=lines)
-        return int(parse_json(answer.content)["rows"])
+        path = f"{_item(native_id)}/rows"
+        table = self.client.changed("PUT", path, headers={"If-None-Match": "*"}, content=lines)
+        return _known(self.client, lambda: int(table["rows"]))
 
 
 class Probing(HttpEnvironment):
@@ -208,7 +209,7 @@ def _item(native_id: str) -> str:
 def _rows(client: Client, page: Any) -> list[Any]:
     rows = page.get("items") if isinstance(page, dict) else None
     if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
-        raise client._unlike()
+        raise client.unlike()
     return rows
 
 
@@ -226,4 +227,12 @@ def _read(client: Client, parse: Callable[[], Value]) -> Value:
     try:
         return parse()
     except (KeyError, TypeError, ValueError, AttributeError, SheetFault) as error:
-        raise client._unlike() from error
+        raise client.unlike() from error
+
+
+def _known(client: Client, parse: Callable[[], Value]) -> Value:
+    """The same out of the answer to a write: what does not fit leaves open whether it took effect."""
+    try:
+        return parse()
+    except (KeyError, TypeError, ValueError, AttributeError) as error:
+        raise client.lost(False, "answered a write with something that can't be read") from error

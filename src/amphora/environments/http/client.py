@@ -80,6 +80,14 @@ class Client:
             self._refuse(answer, is_read)
         return answer
 
+    def changed(self, method: str, path: str, **options: Any) -> Any:
+        """The JSON that a write answers. Uncertain where that can't be read: what was asked for may be done."""
+        answer = self.sent(method, path, **options)
+        try:
+            return parse_json(answer.content)
+        except JsonFault as error:
+            raise self.lost(False, "answered a write with something that can't be read") from error
+
     @contextmanager
     def streamed(self, path: str) -> Iterator[Iterator[bytes]]:
         """The body of a path in pieces, however large it is."""
@@ -112,7 +120,7 @@ class Client:
                 for piece in answer.iter_bytes():
                     whole += piece
                     if len(whole) > MOST_BYTES:
-                        raise self._lost(is_read, f"answers with more than {MOST_BYTES:,} bytes")
+                        raise self.lost(is_read, f"answers with more than {MOST_BYTES:,} bytes")
             kept = {name: value for name, value in answer.headers.items() if name.lower() not in _PACKED}
             return httpx.Response(answer.status_code, headers=kept, content=bytes(whole))
         # Without a connection nothing was sent: this alone is certain to have had no effect.
@@ -121,7 +129,7 @@ class Client:
                 f"{self.base_url} can't be reached ({failure_words(error)}).", subject=self.base_url, next_step=_AGAIN
             ) from error
         except httpx.HTTPError as error:
-            raise self._lost(is_read, f"gave no answer ({failure_words(error)})") from error
+            raise self.lost(is_read, f"gave no answer ({failure_words(error)})") from error
 
     def _sign_in(self, anew: bool) -> None:
         """Gets a token by the client's secret, where there is none yet or it is said to be out of date."""
@@ -151,7 +159,7 @@ class Client:
             raise Unavailable(f"{self.base_url} is busy.", subject=self.base_url, next_step=_AGAIN)
         # A gateway answers 502 or 504 for a call that went through.
         if status >= httpx.codes.INTERNAL_SERVER_ERROR:
-            raise self._lost(is_read, f"failed with {status}")
+            raise self.lost(is_read, f"failed with {status}")
         said = self._problem(answer)
         kinds: dict[str, type[AmphoraError]] = {"moved": RevisionMoved}
         kind = RevisionMoved if status == httpx.codes.PRECONDITION_FAILED else kinds.get(said.get("code", ""))
@@ -179,20 +187,22 @@ class Client:
             return ""
         there, here = self._http.base_url.join(url), self._http.base_url
         if (there.scheme, there.host, there.port) != (here.scheme, here.host, here.port):
-            raise self._unlike()
+            raise self.unlike()
         return str(there)
 
     def _json(self, answer: httpx.Response) -> Any:
         try:
             return parse_json(answer.content)
         except JsonFault as error:
-            raise self._unlike() from error
+            raise self.unlike() from error
 
-    def _lost(self, is_read: bool, words: str) -> AmphoraError:
+    def lost(self, is_read: bool, words: str) -> AmphoraError:
+        """What a call that was sent and not answered properly means: of a write nobody knows."""
         kind = Unavailable if is_read else Uncertain
         return kind(f"{self.base_url} {words}.", subject=self.base_url, next_step=_AGAIN)
 
-    def _unlike(self) -> EnvironmentRefused:
+    def unlike(self) -> EnvironmentRefused:
+        """That what answers is no server of the protocol."""
         return EnvironmentRefused(
             f"{self.base_url} answers, but not as the environment protocol says.",
             subject=self.base_url,
