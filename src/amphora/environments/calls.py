@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import os
 import ssl
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
 
 import httpx
 
@@ -13,9 +16,31 @@ from amphora.core.values.next_step import advice
 TIMEOUT_S = 30.0
 """How long nothing may come."""
 
+LONGEST_S = 300.0
+"""How long an answer may take as a whole: one that drips never times out by itself."""
+
 TRIES = 3
 LONGEST_WAIT_S = 10.0
 """What may be asked again is, as often and after as long as the server says within these."""
+
+
+@contextmanager
+def ended_after(http: httpx.Client, seconds: float) -> Iterator[threading.Event]:
+    """Ends a call that takes longer as a whole, by closing its client; the event says that it did."""
+    is_over = threading.Event()
+
+    def end() -> None:
+        is_over.set()
+        http.close()
+
+    # From outside: while one byte comes every few seconds, nothing in the library ever looks at a clock.
+    alarm = threading.Timer(seconds, end)
+    alarm.daemon = True
+    alarm.start()
+    try:
+        yield is_over
+    finally:
+        alarm.cancel()
 
 
 def wait_s(answer: httpx.Response) -> float:

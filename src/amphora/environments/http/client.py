@@ -12,7 +12,17 @@ import httpx
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved, Unavailable, Uncertain
 from amphora.core.values.next_step import NOTHING, advice
 from amphora.core.values.strict_json import JsonFault, parse_json
-from amphora.environments.calls import TIMEOUT_S, TRIES, failure_words, headed, is_busy, trusted, wait_s
+from amphora.environments.calls import (
+    LONGEST_S,
+    TIMEOUT_S,
+    TRIES,
+    ended_after,
+    failure_words,
+    headed,
+    is_busy,
+    trusted,
+    wait_s,
+)
 
 MOST_BYTES = 256 << 20
 """How large an answer may be, unpacked; rows are streamed and have no such limit."""
@@ -115,7 +125,10 @@ class Client:
         options: dict[str, Any] = {"content": content} if content is not None else {}
         options |= {"json": body} if body is not None else {}
         try:
-            with self._http.stream(method, path, headers=dict(headers), **options) as answer:
+            with (
+                ended_after(self._http, LONGEST_S) as is_over,
+                self._http.stream(method, path, headers=dict(headers), **options) as answer,
+            ):
                 whole = bytearray()
                 for piece in answer.iter_bytes():
                     whole += piece
@@ -128,8 +141,16 @@ class Client:
             raise Unavailable(
                 f"{self.base_url} can't be reached ({failure_words(error)}).", subject=self.base_url, next_step=_AGAIN
             ) from error
-        except httpx.HTTPError as error:
-            raise self.lost(is_read, f"gave no answer ({failure_words(error)})") from error
+        except (httpx.HTTPError, RuntimeError) as error:
+            # The library says RuntimeError where its client was closed under it: by us, or it is a fault.
+            if isinstance(error, RuntimeError) and not is_over.is_set():
+                raise
+            took = (
+                f"took longer than {LONGEST_S:.0f} seconds"
+                if is_over.is_set()
+                else f"gave no answer ({failure_words(error)})"
+            )
+            raise self.lost(is_read, took) from error
 
     def _sign_in(self, anew: bool) -> None:
         """Gets a token by the client's secret, where there is none yet or it is said to be out of date."""

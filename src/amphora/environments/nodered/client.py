@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import threading
 import time
 from collections.abc import Mapping
 from typing import Any, Literal
@@ -12,10 +11,17 @@ import httpx
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain
 from amphora.core.values.next_step import advice
 from amphora.core.values.strict_json import JsonFault, parse_json
-from amphora.environments.calls import TIMEOUT_S, TRIES, failure_words, headed, is_busy, trusted, wait_s
-
-LONGEST_S = 300.0
-"""How long an answer may take as a whole: one that drips never times out by itself."""
+from amphora.environments.calls import (
+    LONGEST_S,
+    TIMEOUT_S,
+    TRIES,
+    ended_after,
+    failure_words,
+    headed,
+    is_busy,
+    trusted,
+    wait_s,
+)
 
 MOST_BYTES = 256 << 20
 """How large an answer may be, unpacked: what is small on the line may be huge in memory."""
@@ -135,18 +141,11 @@ class Client:
         return answer
 
     def _call(self, method: str, path: str, **options: Any) -> httpx.Response:
-        is_over = threading.Event()
-
-        def end() -> None:
-            is_over.set()
-            self._http.close()
-
-        # From outside: while one byte comes every few seconds, nothing in the library ever looks at a clock.
-        alarm = threading.Timer(LONGEST_S, end)
-        alarm.daemon = True
-        alarm.start()
         try:
-            with self._http.stream(method, path, headers=_V2, **options) as answer:
+            with (
+                ended_after(self._http, LONGEST_S) as is_over,
+                self._http.stream(method, path, headers=_V2, **options) as answer,
+            ):
                 body = bytearray()
                 for piece in answer.iter_bytes():
                     # Pieces are unpacked already: what counts is what it takes in memory.
@@ -171,8 +170,6 @@ class Client:
                 else f"gave no answer ({failure_words(error)})"
             )
             raise self._failed(method, took) from error
-        finally:
-            alarm.cancel()
 
     def _failed(self, method: str, words: str) -> Uncertain | Unavailable:
         """What a call that was sent and not answered properly means: of a write nobody knows."""
