@@ -11,6 +11,7 @@ import httpx
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain
 from amphora.core.values.next_step import advice
 from amphora.core.values.strict_json import JsonFault, parse_json
+from amphora.environments import calls
 from amphora.environments.calls import (
     LONGEST_S,
     TIMEOUT_S,
@@ -23,6 +24,7 @@ from amphora.environments.calls import (
     wait_s,
 )
 
+LONGEST_S = calls.LONGEST_S
 MOST_BYTES = 256 << 20
 """How large an answer may be, unpacked: what is small on the line may be huge in memory."""
 
