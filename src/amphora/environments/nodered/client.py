@@ -13,7 +13,6 @@ from amphora.core.values.next_step import advice
 from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.environments import calls
 from amphora.environments.calls import (
-    LONGEST_S,
     TIMEOUT_S,
     TRIES,
     ended_after,
