@@ -107,7 +107,7 @@ def amphora(halcyon: Path) -> Program:
 def over_http(halcyon: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
     """A workspace over the same environments, served on a port."""
     monkeypatch.setenv("AMPHORA_PRACTICE_SECRET", "made-up-secret")
-    server, _ = served(sorted(halcyon.glob("*.practice")), 0)
+    server = served(sorted(halcyon.glob("*.practice")), 0).server
     Thread(target=server.serve_forever, daemon=True).start()
     toml = (halcyon / "amphora.toml").read_text(encoding="utf-8")
     for name in PLACES:

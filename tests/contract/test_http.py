@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import json
-import re
+import signal
+import sys
 from collections.abc import Iterator
 from contextlib import closing
 from pathlib import Path
+from subprocess import PIPE, Popen
 from threading import Thread
 from typing import Any
 
@@ -31,7 +33,7 @@ SECRET = "made-up-secret"
 @pytest.fixture
 def base(halcyon: Path) -> Iterator[str]:
     """The address of served practice environments."""
-    server, _ = served(sorted(halcyon.glob("*.practice")), 0, SECRET)
+    server = served(sorted(halcyon.glob("*.practice")), 0, SECRET).server
     Thread(target=server.serve_forever, daemon=True).start()
     yield f"http://127.0.0.1:{server.server_port}"
     server.shutdown()
@@ -163,8 +165,20 @@ def test_a_crossing_over_http_with_rows(over_http: Path) -> None:
 
 
 def test_serving_says_how_to_sign_in(amphora: Program, halcyon: Path) -> None:
-    server, lines = served([halcyon / "grove-dev.practice"], 0, "s3")
-    server.server_close()
-    assert re.search(r"amphora env add grove-dev http://127.0.0.1:\d+/grove-dev --user ", "\n".join(lines))
-    refused = amphora("practice", "serve", "nothing.practice")
-    assert (refused.code, "no such file" in refused.err) == (2, True)
+    said = [sys.executable, "-m", "amphora", "practice", "serve", "grove-dev.practice", "--port", "0", "--json"]
+    with Popen(said, stdout=PIPE, cwd=halcyon, text=True) as process:
+        assert process.stdout
+        told = json.loads("".join(iter(process.stdout.readline, "}\n")) + "}")
+        address = told["addresses"]["grove-dev"]
+        asked = httpx.get(address)
+        process.send_signal(signal.SIGINT)
+        assert (process.wait(20), asked.status_code) == (0, 401)
+    assert told["next"].startswith(f"amphora env add grove-dev {address} --user {told['account']} --sign-in env:")
+    assert len(told["new_secret"]) >= 16
+    for words, why in (
+        (["nothing.practice"], "no such file"),
+        (["grove-dev.practice", "grove-dev.practice"], "two of that name"),
+        (["grove-dev.practice", "--port", "99999"], "Take another with --port"),
+    ):
+        refused = amphora("practice", "serve", *words)
+        assert (refused.code, why in refused.err) == (2, True), refused.err

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from pathlib import Path
 from typing import Annotated
 
@@ -100,6 +101,7 @@ def connect(
 def serve(
     files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="Practice environments.")],
     port: Annotated[int, typer.Option(help="On which port of this machine; 0 takes a free one.")] = 8750,
+    json: JsonFlag = False,
     debug: DebugFlag = False,
 ) -> None:
     """Serve practice environments over HTTP, on this machine only.
@@ -111,15 +113,14 @@ def serve(
     Example:
       amphora practice serve grove-dev.practice grove-live.practice --port 8750
     """
-    from amphora.environments.http.practice import served
+    from amphora.environments.http.practice import SECRET, served
+    from amphora.render.peek import served_result
 
-    server, lines = served(files, port)
-    for line in lines:
-        print(line, flush=True)
-    try:
-        server.serve_forever()
-    except KeyboardInterrupt:
-        server.server_close()
+    with working(json, None) as work:
+        one = served(files, port)
+        work.show(served_result(one.addresses, one.account, SECRET, one.new_secret))
+        with one.server, suppress(KeyboardInterrupt):
+            one.server.serve_forever()
 
 
 @app.command("trouble", cls=PlainCommand)

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from functools import reduce
 from pathlib import Path
 
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Contents, Item, Listed
-from amphora.core.values.next_step import blank, to_type
+from amphora.core.values.next_step import NextStep, blank, to_type
 from amphora.core.values.words import counted, few
 from amphora.engine.run_verdicts import of_workspace
 from amphora.environments.contract import Description, Identity
@@ -254,6 +255,22 @@ def connected_result(path: Path, name: str, native_id: str) -> Result:
     data = {"file": str(path), "native_id": native_id, "name": name}
     verdict = f"The connection {name} is in {path.stem} now, past Amphora."
     return Result("practice connect", verdict, "good", data=data, next_step=to_type("resume"))
+
+
+def served_result(addresses: Mapping[str, str], account: str, variable: str, new_secret: str) -> Result:
+    """Practice environments answer over HTTP; the secret is told where it was just made up."""
+    rows: list[Row] = [[Cell(name, "strong"), address] for name, address in addresses.items()]
+    sign_in = ("--user", account, "--sign-in", f"env:{variable}")
+    first, *others = (to_type("env", "add", name, address, *sign_in) for name, address in addresses.items())
+    known = f"export {variable}={new_secret}" if new_secret else f"The secret is that in {variable}."
+    return Result(
+        "practice serve",
+        f"{counted(len(rows), 'practice environment')} can be reached, until you interrupt this.",
+        "good",
+        blocks=[Grid(("environment", "address"), rows), Lines([Cell("In another terminal:", "dim"), Cell(known)])],
+        data={"addresses": dict(addresses), "account": account, "variable": variable, "new_secret": new_secret},
+        next_step=reduce(NextStep.then, others, first),
+    )
 
 
 def trouble_result(path: Path, after: int) -> Result:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import os
 import secrets
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from functools import partial
 from http.server import ThreadingHTTPServer
 from pathlib import Path
@@ -18,9 +19,20 @@ from amphora.environments.practice import DEFAULT_ACCOUNT, connect
 SECRET = "AMPHORA_PRACTICE_SECRET"
 
 
-def served(files: Sequence[Path], port: int, secret: str = "") -> tuple[ThreadingHTTPServer, list[str]]:
-    """A server for practice files, and what to tell about it: addresses, and how to sign in. UsageFault where a file
-    is none, two have one name, or the port is taken."""
+@dataclass(frozen=True)
+class Served:
+    """Practice environments that are served: the server, the address of each by its name, the account to sign in
+    with, and a secret that was just made up (else empty: whoever set it knows it)."""
+
+    server: ThreadingHTTPServer
+    addresses: Mapping[str, str]
+    account: str
+    new_secret: str
+
+
+def served(files: Sequence[Path], port: int, secret: str = "") -> Served:
+    """A server for practice files; it answers from `serve_forever` on. UsageFault where a file is none, two have one
+    name, or the port is taken."""
     names = [path.name.removesuffix(".practice") for path in files]
     for path, name in zip(files, names, strict=True):
         if not path.is_file() or names.count(name) > 1:
@@ -31,24 +43,15 @@ def served(files: Sequence[Path], port: int, secret: str = "") -> tuple[Threadin
     given = secret or os.environ.get(SECRET, "")
     secret = given or secrets.token_urlsafe(12)
     opens = {name: partial(_opened, path.resolve()) for name, path in zip(names, files, strict=True)}
-    service = Service(opens, _Everybody(secret))
     try:
-        server = server_of(service, port)
-    except OSError as error:
-        words = (error.strerror or "it can't be used").lower()
+        server = server_of(Service(opens, _Everybody(secret)), port)
+    except (OSError, OverflowError) as error:
+        words = (getattr(error, "strerror", None) or "it can't be used").lower()
         raise UsageFault(
             f"Port {port} can't be used: {words}.", next_step=advice("Take another with --port.")
         ) from error
     base = f"http://127.0.0.1:{server.server_port}"
-    lines = [f"{name}  {base}/{name}" for name in names]
-    lines += ["", f"Sign in as {DEFAULT_ACCOUNT}, or another account of theirs, with the secret in {SECRET}."]
-    # Only one that was just made up is told: the other is known to whoever set it.
-    lines += [] if given else [f"  export {SECRET}={secret}"]
-    lines += [""]
-    lines += [
-        f"amphora env add {name} {base}/{name} --user {DEFAULT_ACCOUNT} --sign-in env:{SECRET}" for name in names
-    ]
-    return server, lines
+    return Served(server, {name: f"{base}/{name}" for name in names}, DEFAULT_ACCOUNT, "" if given else secret)
 
 
 class _Everybody(dict[str, str]):
