@@ -17,6 +17,7 @@ from amphora.practice.halcyon import KEEPER, PLACES, fill, seeds
 from amphora.practice.platform import Platform
 from amphora.practice.sheets import practice_sheets
 from tests.conftest import CROSSWALK
+from tests.contract.document import watched
 from tests.contract.grounds import Ground
 from tests.nodered.seeds import BROKER_NODE, SOURCE, TARGET, deploy
 
@@ -102,25 +103,16 @@ CHECK = "flow:intake/bruised-fruit-check"
 def ground(request: pytest.FixtureRequest, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Ground]:
     """Each adapter's ground in turn."""
     made = made_ground(request, tmp_path, monkeypatch)
+    faults = watched(monkeypatch) if request.param == "http" else []
     yield made
     made.close()
+    assert not faults
 
 
 def made_ground(request: pytest.FixtureRequest, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Ground:
     """The ground of one adapter, as a parameter names it."""
-    if request.param == "practice":
-        folder: Path = request.getfixturevalue("halcyon")
-        made = Ground(
-            folder,
-            "grove-dev",
-            "grove-live",
-            "Harvest Intake",
-            CHECK,
-            "bruised-fruit-check-limit",
-            lambda: _emptied(folder / "grove-live.practice"),
-        )
-    elif request.param == "http":
-        folder = request.getfixturevalue("over_http")
+    if request.param in ("practice", "http"):
+        folder: Path = request.getfixturevalue("halcyon" if request.param == "practice" else "over_http")
         made = Ground(
             folder,
             "grove-dev",

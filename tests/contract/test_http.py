@@ -10,23 +10,22 @@ from contextlib import closing
 from pathlib import Path
 from subprocess import PIPE, Popen
 from threading import Thread
-from typing import Any
+from typing import Any, cast
 
 import httpx
 import jsonschema
 import pytest
-from ruamel.yaml import YAML
 
 from amphora.core.values.errors import EnvironmentRefused, Unavailable, Uncertain, UsageFault
 from amphora.core.values.model import States
-from amphora.environments.contract import Write
+from amphora.environments.contract import Seen, Write
 from amphora.environments.http.adapter import connect
 from amphora.environments.http.practice import served
 from amphora.environments.http.service import ROUTES
 from amphora.practice.halcyon import KEEPER
 from tests.conftest import Program, run_program
+from tests.contract.document import DOCUMENT, JSON, at_fault, schema_of, watched
 
-DOCUMENT = YAML(typ="safe").load(Path(__file__).parents[2] / "docs" / "environment-protocol.yaml")
 SECRET = "made-up-secret"
 
 
@@ -38,15 +37,6 @@ def base(halcyon: Path) -> Iterator[str]:
     yield f"http://127.0.0.1:{server.server_port}"
     server.shutdown()
     server.server_close()
-
-
-def schema_of(operation: Any, status: int) -> Any:
-    """The schema of an answer, with all that it refers to; None where it has no JSON."""
-    found = operation["responses"].get(str(status)) or operation["responses"]["default"]
-    found = DOCUMENT["components"]["responses"]["Problem"] if "$ref" in found else found
-    media = found.get("content", {})
-    kind = next((name for name in media if name.endswith("json")), "")
-    return {**media[kind]["schema"], "components": DOCUMENT["components"]} if kind else None
 
 
 def test_the_document_names_just_what_is_served() -> None:
@@ -105,6 +95,47 @@ def test_every_answer_is_as_the_document_says(base: str) -> None:
         assert http.get(f"{there}/items", headers={"Authorization": "Bearer no"}).status_code == 401
         packed = http.get(there, headers={"Accept-Encoding": "gzip"})
         assert packed.headers["Content-Encoding"] == "gzip"
+
+
+def test_calls_for_rows_and_drafts_are_as_the_document_says(
+    base: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    faults = watched(monkeypatch)
+    with (
+        closing(connect(f"{base}/grove-dev", tmp_path, KEEPER, SECRET)) as one,
+        closing(connect(f"{base}/grove-live", tmp_path, KEEPER, SECRET)) as two,
+    ):
+        [log] = [row for row in one.index() if row.states.title == "Press log"]
+        [found] = one.read([log.native_id])
+        rows = list(one.records(log.native_id))  # type: ignore[attr-defined]
+        [there, *_] = [supply.native_id for supply in two.supplies() if supply.kind == "connection"]
+        columns = [
+            column for column in cast("Any", found.definition)["columns"] if not {"table", "values"} & column.keys()
+        ]
+        definition = {**cast("Any", found.definition), "stored_in": there, "columns": columns}
+        [made] = two.write([Write(log.kind, log.segments, log.states, definition, "k")])
+        assert two.load(made.native_id, iter(rows)) == len(rows) > 100  # type: ignore[attr-defined]
+        assert list(two.records(made.native_id)) == rows  # type: ignore[attr-defined]
+        [draft, *_] = [row for row in one.index() if row.states.is_published]
+        one.take_back(Seen(draft.native_id, draft.revision))  # type: ignore[attr-defined]
+    assert not faults
+
+
+def test_what_is_not_as_the_document_says_is_found() -> None:
+    good = httpx.Response(200, json={"items": []})
+    ask: dict[str, Any] = {"url": "https://platform.example/x/items/read", "json": {"ids": ["a"]}}
+    assert at_fault(httpx.Request("POST", **ask), good) == []
+    cases: list[tuple[str, dict[str, Any], httpx.Response]] = [
+        ("DELETE", {}, good),
+        ("POST", {"json": {"ids": "a"}}, good),
+        ("POST", {"json": None, "content": b"a", "headers": {"Content-Type": "text/plain"}}, good),
+        ("POST", {"url": ask["url"] + "?all=1"}, good),
+        ("POST", {"url": ask["url"].replace("read", "a/publish"), "json": None}, good),
+        ("POST", {}, httpx.Response(200, json={"items": [{"id": 1}]})),
+        ("POST", {}, httpx.Response(404, json={"title": "not found"}, headers={"Content-Type": JSON[1]})),
+    ]
+    for method, change, answer in cases:
+        assert at_fault(httpx.Request(method, **{**ask, **change}), answer), (method, change)
 
 
 def test_sign_in_and_whatever_is_no_server(base: str, tmp_path: Path) -> None:

@@ -157,7 +157,8 @@ class HoldingRows(HttpEnvironment):
     def load(self, native_id: str, rows: Iterator[Json]) -> int:
         lines = (orjson.dumps(row, option=orjson.OPT_APPEND_NEWLINE) for row in rows)
         path = f"{_item(native_id)}/rows"
-        table = self.client.changed("PUT", path, headers={"If-None-Match": "*"}, content=lines)
+        headers = {"If-None-Match": "*", "Content-Type": "application/x-ndjson"}
+        table = self.client.changed("PUT", path, headers=headers, content=lines)
         return _known(self.client, lambda: int(table["rows"]))
 
 
