@@ -54,7 +54,7 @@ HURTS = (
     Hurt("a token of another ledger is taken for ours", "engine/runs/carrier.py", 'f"{self.ledger_uid}/{self.run.name}/{number}"', 'f"{self.run.name}/{number}"', (TRUST, FAULTS)),
     Hurt("an uncertain write counts as failed", "engine/runs/carrier.py", "            made = self._asked(ready, error)\n", "            raise\n", (FAULTS,)),
     Hurt("an intent is written after its call", "engine/runs/carrier.py", "            self.stage.ledger.journal.begin_steps(self.run, intents, waiting)\n", "            pass\n", (FAULTS,)),
-    Hurt("a failed run is not put back", "engine/runs/forwards.py", "        back = put_back(stage, run, PUTTING_BACK, error.message, stage.ledger.journal.since_pause(run))\n", "        raise error\n", (FAULTS,)),
+    Hurt("a failed run is not put back", "engine/runs/outcome.py", "        back = put_back(stage, run, PUTTING_BACK, error.message, stage.ledger.journal.since_pause(run))\n", "        raise error\n", (FAULTS,)),
     Hurt("as it was before is said without a look", "engine/runs/backwards.py", "return not self.left and not self.differing", "return True", (FAULTS,)),
     Hurt("an older delivery counts as the base", "ledger/ledger.py", "void_by is null)", "void_by is null and 1 = 0)", (TRUST, DECIDING)),
     Hurt("something is lost in an older shape without a word", "core/form/conversions.py", "found = dict(_lost(form, again, ())) | found", "found = dict(found)", ("tests/core/test_conversions.py",)),

@@ -14,7 +14,7 @@ from amphora.core.values.model import States
 from amphora.engine.docket import Prepared, prepare
 from amphora.engine.export import ExportReport, ExportRequest, export
 from amphora.engine.imports import import_prepared
-from amphora.engine.runs.forwards import Outcome
+from amphora.engine.runs.outcome import Outcome
 from amphora.engine.session import Session
 from amphora.engine.sides import own_side, read_items
 from amphora.environments.contract import Environment, Publishes, Seen, Write

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
+import time
 from collections.abc import Iterator
 from contextlib import closing
 from itertools import takewhile
@@ -18,10 +19,13 @@ import pytest
 
 from amphora.core.values.errors import EnvironmentRefused, Unavailable, Uncertain, UsageFault
 from amphora.core.values.model import States
-from amphora.environments.contract import Seen, Write
+from amphora.environments import calls
+from amphora.environments.contract import Environment, Seen, Write
 from amphora.environments.http.adapter import connect
+from amphora.environments.http.operations import ROUTES
 from amphora.environments.http.practice import served
-from amphora.environments.http.service import ROUTES
+from amphora.environments.http.service import Service, server_of
+from amphora.environments.practice import connect as practice
 from amphora.practice.halcyon import KEEPER
 from tests.conftest import Program, run_program
 from tests.contract.document import DOCUMENT, JSON, at_fault, schema_of, watched
@@ -161,6 +165,26 @@ def test_a_token_that_has_expired_is_renewed_once(base: str, tmp_path: Path) -> 
     environment.client._http.headers["Authorization"] = "Bearer old"
     assert len(environment.index()) > 0
     environment.close()
+
+
+def test_after_a_call_that_took_too_long_others_are_made(
+    halcyon: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    waits = [0.0, 0.6]
+
+    def opened(account: str) -> Environment:
+        time.sleep(waits.pop(0) if waits else 0.0)
+        return practice(f"practice:{halcyon / 'grove-live.practice'}", halcyon, account, "")
+
+    server = server_of(Service({"slow": opened}, {KEEPER: SECRET}))
+    Thread(target=server.serve_forever, daemon=True).start()
+    with server, closing(connect(f"http://127.0.0.1:{server.server_port}/slow", tmp_path, KEEPER, SECRET)) as there:
+        monkeypatch.setattr(calls, "LONGEST_S", 0.2)
+        with pytest.raises(Unavailable, match="took longer"):
+            there.whoami()
+        # Whatever went wrong there: whoever puts a target back looks at it afterwards.
+        assert there.whoami().account == KEEPER
+        server.shutdown()
 
 
 @pytest.mark.parametrize("body", [b"", b"<html>", b"[]", b'{"id": 1}', b'{"rows": "many"}'])

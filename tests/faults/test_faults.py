@@ -27,7 +27,7 @@ from amphora.engine.aftercare import Cared, do_care, open_care
 from amphora.engine.docket import prepare
 from amphora.engine.imports import import_prepared
 from amphora.engine.runs.backwards import Back
-from amphora.engine.runs.forwards import Outcome
+from amphora.engine.runs.outcome import Outcome
 from amphora.engine.sides import own_side
 from amphora.engine.undo import foreseen, run_to_undo, undo
 from amphora.files.package import read_package

@@ -13,7 +13,7 @@ from amphora.core.plan.docket import IfItFails
 from amphora.engine.imports import import_prepared
 from amphora.engine.proof import prove_run
 from amphora.engine.resume import next_leg, picked_up, run_to_resume
-from amphora.engine.runs.forwards import Outcome
+from amphora.engine.runs.outcome import Outcome
 from amphora.files.crosswalk_file import Cell, write_cells
 from tests.contract.grounds import Ground
 from tests.faults.test_faults import back, bring, grown, whole

@@ -11,7 +11,7 @@ import click
 import pytest
 import typer
 
-from amphora.cli.demo import CHAPTERS
+from amphora.cli.chapters import CHAPTERS
 from amphora.cli.main import app
 from tests.conftest import SECRETS, Program, run_program
 

@@ -6,13 +6,19 @@ import io
 import json
 from contextlib import redirect_stdout
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NoReturn
 
 import typer
 
+from amphora.cli.boundary import code_of
 from amphora.cli.work import Work
-from amphora.core.values.next_step import NOTHING, NextStep, advice, to_type
-from amphora.engine.journey import Journey
+from amphora.core.values.errors import AmphoraError, UsageFault
+from amphora.core.values.next_step import NOTHING, NextStep, advice, blank, to_type
+from amphora.engine.aftercare import open_care
+from amphora.engine.edits import Edited, edits_of
+from amphora.engine.journey import Journey, next_stop, route_from
+from amphora.render.json_text import error_json
+from amphora.render.result import Block, Lines, Result, Tone
 
 MOST_LINES = 40
 LATER = {"to decide", "to agree to", "agreement"}
@@ -46,10 +52,8 @@ class Guide:
     accept: bool = False
     done: list[Ran] = field(default_factory=list)
 
-    def print_only(self) -> None:
+    def print_only(self) -> NoReturn:
         """Shows the commands without running any."""
-        from amphora.engine.journey import route_from
-
         way = route_from(self.work.session, self.journey.source)
         target = self.journey.target or (way[0] if way else "")
         if not target:
@@ -73,10 +77,8 @@ class Guide:
             to_type("carry", *self._again(target)),
         )
 
-    def go(self) -> None:
+    def go(self) -> NoReturn:
         """Carries the journey out."""
-        from amphora.engine.journey import next_stop
-
         exported = self.run(*self.journey.export)
         if exported.code:
             self.stop(exported)
@@ -87,11 +89,11 @@ class Guide:
         if not target:
             self._everywhere(f"{package} {version}")
         self._go_on_with_open(package, version, target)
-        how = self._edits_there(package, target)
+        edited = self._edited_there(package, target)
+        how = self._decided(edited, target) if edited else ""
         self._checked(package, target)
         docket = f"{package}-{version}.{target}.docket.yaml"
-        compared = self._compared(package, target, docket, how)
-        run = ""
+        compared = self._compared(package, target, docket, how, edited)
         if compared.code or any(action["do"] != "leave" for action in compared.said.get("actions", ())):
             self._ask(compared)
         imported = self.run("import", docket, "--yes", *(["--why", self.why] if self.why else []))
@@ -100,10 +102,8 @@ class Guide:
             self.stop(imported)
         self._finished(package, version, target, run)
 
-    def _finished(self, package: str, version: str, target: str, run: str) -> None:
+    def _finished(self, package: str, version: str, target: str, run: str) -> NoReturn:
         """Aftercare that can be done, then the proof."""
-        from amphora.engine.aftercare import open_care
-
         left = [entry for entry in open_care(self.work.session, target) if entry.package == package]
         if left and self.work.is_terminal:
             # With all that it shows: a secret is asked for there, and nowhere else.
@@ -132,15 +132,14 @@ class Guide:
             self.stop(resumed)
         self._finished(package, version, target, mine[0].name)
 
-    def _edits_there(self, package: str, target: str) -> str:
-        """What becomes of what somebody changed in the target: said first, before anything is decided."""
-        from amphora.engine.edits import edits_of
-
+    def _edited_there(self, package: str, target: str) -> list[Edited]:
+        """What somebody changed of a package in the target directly."""
         known = self.work.session.ledger.environments().values()
         found = edits_of(self.work.session, target) if target in known else []
-        mine = [one for one in found if one.delivery.package == package]
-        if not mine:
-            return ""
+        return [one for one in found if one.delivery.package == package]
+
+    def _decided(self, mine: list[Edited], target: str) -> str:
+        """What becomes of it: said first, before anything is decided."""
         self.tell([f"{len(mine)} of its items {'was' if len(mine) == 1 else 'were'} changed in {target} directly:"])
         self.tell([f"  {one.title}" for one in mine[:12]])
         how = self.edits
@@ -196,11 +195,12 @@ class Guide:
         elif mapped.code:
             self.stop(mapped, 3)
 
-    def _compared(self, package: str, target: str, docket: str, how: str) -> Ran:
+    def _compared(self, package: str, target: str, docket: str, how: str, edited: list[Edited]) -> Ran:
         """The docket, with every question answered."""
         words: tuple[str, ...] = ("compare", package, target, "--docket", docket)
         if how == "replace":
-            words = (*words, *self._replaced(package, target))
+            # Each item's local edits are given up by name.
+            words = (*words, *(word for one in edited if one.changes for word in ("--choose", f"{one.key}=package")))
         compared = self.run(*words)
         # What both sides changed is in question only where they differ: there the target's stays.
         if how == "keep" and (kept := _clashes(compared.said)):
@@ -216,13 +216,6 @@ class Guide:
         if compared.code == 3 or compared.said.get("open"):
             self.stop(compared, 3)
         return compared
-
-    def _replaced(self, package: str, target: str) -> list[str]:
-        """The choices that give local edits up, for each item that has some."""
-        from amphora.engine.edits import edits_of
-
-        mine = [one for one in edits_of(self.work.session, target) if one.delivery.package == package and one.changes]
-        return [word for one in mine for word in ("--choose", f"{one.key}=package")]
 
     def _ask(self, compared: Ran) -> None:
         """The one question, before anything is touched."""
@@ -243,10 +236,7 @@ class Guide:
 
     def run(self, *words: str) -> Ran:
         """Runs one command as it would be typed, and tells what it came to."""
-        from amphora.cli.boundary import code_of
         from amphora.cli.main import app
-        from amphora.core.values.errors import AmphoraError
-        from amphora.render.json_text import error_json
 
         self.tell(["", f"$ {to_type(*words)}"])
         out = io.StringIO()
@@ -272,7 +262,7 @@ class Guide:
         app([*words, "--workspace", str(self.work.session.workspace.folder)], standalone_mode=False)
         self.work.session.reload()
 
-    def stop(self, ran: Ran, code: int = 0) -> None:
+    def stop(self, ran: Ran, code: int = 0) -> NoReturn:
         """Shows why it can't go on, as the command said it, and what to do."""
         lines = [str(line) for line in ran.said.get("error", {}).get("details", ())]
         lines += [f"- {reason['message']}" for reason in ran.said.get("in_the_way", ()) if isinstance(reason, dict)]
@@ -284,24 +274,21 @@ class Guide:
         """Tells what goes on, beside the result."""
         self.work.tell(lines)
 
-    def _nowhere(self) -> None:
-        from amphora.core.values.errors import UsageFault
-
+    def _nowhere(self) -> NoReturn:
         raise UsageFault(
             f"Nothing comes behind {self.journey.source}: say where to carry it to.",
             subject=self.journey.source,
-            next_step=to_type("carry", *self._again("TO")),
+            next_step=to_type("carry", *self._again(blank("TO"))),
         )
 
-    def _everywhere(self, title: str) -> None:
+    def _everywhere(self, title: str) -> NoReturn:
         words = f"{title} is in force wherever the route leads: nothing to carry."
         self._show(words, "good", after=to_type("overview"))
 
     def _show(
-        self, words: str, tone: Any, lines: list[str] | None = None, after: NextStep = NOTHING, code: int = 0
-    ) -> None:
-        from amphora.render.result import Block, Lines, Result
-
+        self, words: str, tone: Tone, lines: list[str] | None = None, after: NextStep = NOTHING, code: int = 0
+    ) -> NoReturn:
+        """Shows how the journey stands, and leaves."""
         blocks: list[Block] = [Lines(lines)] if lines else []
         steps = [{"command": str(to_type(*ran.words)), "code": ran.code, "verdict": ran.verdict} for ran in self.done]
         result = Result("carry", words, tone, blocks, {"steps": steps, "package": self.journey.name}, after, code)

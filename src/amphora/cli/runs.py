@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from amphora.core.values.errors import AmphoraError
     from amphora.engine.docket import Prepared
     from amphora.engine.gate import ImportRequest
-    from amphora.engine.runs.forwards import Outcome
+    from amphora.engine.runs.outcome import Outcome
     from amphora.ledger.records import Run
     from amphora.render.result import Result
 

@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from amphora.core.needs.crosswalk import MapState, row_name
-from amphora.core.plan.aftercare import Care, Task, connection_task, placed, state_task, text_task
+from amphora.core.plan.aftercare import DOABLE, Care, Task, connection_task, placed, state_task, text_task
 from amphora.core.plan.states import Image
 from amphora.core.plan.steps import EnterSecret, Publish, Step, Switch, permissions_of
 from amphora.core.values.errors import AmphoraError, NotReady
@@ -17,7 +17,7 @@ from amphora.core.values.next_step import advice, to_type
 from amphora.core.values.tokens import PREFIX
 from amphora.engine.docket import Prepared
 from amphora.engine.old_links import OldLink
-from amphora.engine.runs.caring import Caring, carry_out_care
+from amphora.engine.runs.aftercare import CareMaterial, carry_out_care
 from amphora.engine.runs.stage import looked_up, stage_of
 from amphora.engine.session import Opened, Session
 from amphora.engine.sides import own_side, read_items
@@ -28,14 +28,6 @@ from amphora.ledger.records import DONE, OPEN, Entry, Run
 
 Asker = Callable[[Entry], str]
 """Asked for a secret; an empty answer leaves it open."""
-
-
-@dataclass(frozen=True)
-class Looked:
-    """Tasks of one environment with what a look showed: the images of their items, and those that are settled."""
-
-    images: Mapping[Key, Image | None] = field(default_factory=dict)
-    settled: tuple[Entry, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -119,16 +111,15 @@ def settled_by_looking(
                 raise NotReady(
                     f"{name} is another environment by now.", subject=name, next_step=to_type("env", "list")
                 )
-            looked = _looked(session, opened, mine)
+            settled = _settled(session, opened, mine)
         except AmphoraError as error:
             blind.append(f"{name}: {error.message}")
             still += mine
             continue
-        if looked.settled:
+        if settled:
             by = run.account if run else "seen by looking"
-            session.ledger.aftercare.settle([one.number for one in looked.settled], DONE, by, run=run)
-        gone = {one.number for one in looked.settled}
-        still += [one for one in mine if one.number not in gone]
+            session.ledger.aftercare.settle(settled, DONE, by, run=run)
+        still += [one for one in mine if one.number not in settled]
     return sorted(still, key=lambda entry: entry.number), blind
 
 
@@ -139,28 +130,24 @@ def _by_environment(entries: Sequence[Entry]) -> dict[str, list[Entry]]:
     return found
 
 
-def _looked(session: Session, opened: Opened, entries: Sequence[Entry]) -> Looked:
-    """What a look at one environment shows of its tasks."""
+def _settled(session: Session, opened: Opened, entries: Sequence[Entry]) -> list[int]:
+    """The numbers of the tasks in one environment that a look at it shows to be done, or moot."""
     side = own_side(opened, session.ledger, session.crosswalk)
     # Of people's tasks, too: what is about an item that is gone is moot.
     keys = {entry.task.key for entry in entries if entry.task.kind is not Care.CONNECTION} - {""}
     there = [key for key in sorted(keys) if key in side.by_key]
     images = looked_up(opened.environment, {key: side.by_key[key].native_id for key in there})
-    settled = []
-    wanted = [e.task.key for e in entries if e.task.kind in (Care.SECRET, Care.TEXT) and e.task.key in side.by_key]
-    readable = [key for key in dict.fromkeys(wanted) if not side.by_key[key].is_drafted_only]
-    items, _, _ = read_items(side, readable)
-    for entry in entries:
-        task = entry.task
+    wanted = dict.fromkeys(entry.task.key for entry in entries if entry.task.kind in (Care.SECRET, Care.TEXT))
+    items, _, _ = read_items(side, [k for k in wanted if k in side.by_key and not side.by_key[k].is_drafted_only])
+
+    def is_settled(task: Task) -> bool:
         if task.kind is Care.CONNECTION:
-            is_settled = _answers(opened, task)
-        elif task.key and task.key not in side.by_key:
-            is_settled = True
-        else:
-            is_settled = _is_settled(task, images.get(task.key), items.get(task.key))
-        if is_settled:
-            settled.append(entry)
-    return Looked(images, tuple(settled))
+            return _answers(opened, task)
+        if task.key and task.key not in side.by_key:
+            return True
+        return _is_done(task, images.get(task.key), items.get(task.key))
+
+    return [entry.number for entry in entries if is_settled(entry.task)]
 
 
 def _answers(opened: Opened, task: Task) -> bool:
@@ -169,7 +156,7 @@ def _answers(opened: Opened, task: Task) -> bool:
     return isinstance(environment, Probes) and bool(environment.probe(task.name, ()).is_working)
 
 
-def _is_settled(task: Task, image: Image | None, item: Item | None) -> bool:
+def _is_done(task: Task, image: Image | None, item: Item | None) -> bool:
     if task.kind is Care.SECRET:
         return item is not None and any(place.token == task.name for place in item.places)
     if task.kind is Care.TEXT:
@@ -190,88 +177,96 @@ def do_care(session: Session, entries: Sequence[Entry], ask: Asker) -> Cared:
     done: list[Entry] = []
     left: list[tuple[Entry, str]] = []
     for name, mine in _by_environment(entries).items():
-        secrets, doable = _secrets(session, mine, ask, left), []
-        for entry in mine:
-            if entry.task.kind in (Care.PUBLISH, Care.SWITCH_ON, Care.SWITCH_OFF) or entry.number in secrets:
-                doable.append(entry)
-            elif entry.task.kind is not Care.SECRET:
-                left.append((entry, "only a person can do that"))
+        left += [(entry, "only a person can do that") for entry in mine if entry.task.kind not in DOABLE]
+        secrets, unknown = _secrets(session, mine, ask)
+        left += [(entry, _UNSAID) for entry in unknown]
+        doable = [entry for entry in mine if entry.task.kind in DOABLE and entry not in unknown]
         if not doable:
             continue
-        run, failure = _done_in(session, name, doable, secrets, left)
-        if run:
+        work = _worked_out(session, name, doable, secrets)
+        left += [(entry, _UNFINISHED) for entry in work.withheld]
+        run = None
+        if work.steps:
+            _refuse_not_permitted(session.open(name), work.steps)
+            run, failure = _carried_out(session, name, doable, work)
             runs.append(run)
-        if failure:
-            return Cared(tuple(runs), tuple(done), tuple(left), failure)
+            if failure:
+                return Cared(tuple(runs), tuple(done), tuple(left), failure)
         still, _ = settled_by_looking(session, doable, run)
-        open_ones = {entry.number for entry in still}
-        done += [entry for entry in doable if entry.number not in open_ones]
-        named = {entry.number for entry, _ in left}
-        left += [(entry, "it did not take effect") for entry in still if entry.number not in named]
+        done += [entry for entry in doable if entry not in still]
+        left += [(entry, "it did not take effect") for entry in still if entry not in work.withheld]
     return Cared(tuple(runs), tuple(done), tuple(left))
 
 
-def _secrets(session: Session, entries: Sequence[Entry], ask: Asker, left: list[tuple[Entry, str]]) -> dict[int, str]:
-    """The secrets that are known now, by the number of their task: from where the crosswalk says, or as told."""
+_UNSAID = "nobody has said it; write where it is kept into the crosswalk, or enter it there"
+_UNFINISHED = "it has edits that nobody has published; finish them there first"
+
+
+def _secrets(session: Session, entries: Sequence[Entry], ask: Asker) -> tuple[dict[int, str], list[Entry]]:
+    """The secrets that are known now, by the number of their task, from where the crosswalk says, or as told; and the
+    tasks whose secret nobody says."""
     found: dict[int, str] = {}
+    unknown = []
     rows = session.crosswalk.rows.get("secrets", {})
-    for entry in entries:
-        if entry.task.kind is not Care.SECRET:
-            continue
+    for entry in (entry for entry in entries if entry.task.kind is Care.SECRET):
         cells = rows.get(row_name(entry.task.name.removeprefix(PREFIX)), {})
         place = cells.get(entry.environment, cells.get("any"))
         value = kept_secret(place, entry.environment) if isinstance(place, str) else ""
         if value or (value := ask(entry)):
             found[entry.number] = value
         else:
-            left.append((entry, "nobody has said it; write where it is kept into the crosswalk, or enter it there"))
-    return found
+            unknown.append(entry)
+    return found, unknown
 
 
-def _done_in(
-    session: Session,
-    name: str,
-    entries: Sequence[Entry],
-    secrets: Mapping[int, str],
-    left: list[tuple[Entry, str]],
-) -> tuple[Run | None, AmphoraError | None]:
-    """One run that does these tasks in one environment."""
+@dataclass
+class _Work:
+    """What there is to do in one environment: steps, the items as they are, the secrets by item and token; and the
+    tasks that can't be done as long as somebody's edits are unpublished."""
+
+    images: Mapping[Key, Image | None]
+    steps: list[Step] = field(default_factory=list)
+    secrets: dict[Key, dict[str, str]] = field(default_factory=dict)
+    withheld: list[Entry] = field(default_factory=list)
+
+
+def _worked_out(session: Session, name: str, entries: Sequence[Entry], secrets: Mapping[int, str]) -> _Work:
+    """The steps for these tasks: secrets first, so that nothing is published or switched on without them."""
     opened = session.open(name)
     side = own_side(opened, session.ledger, session.crosswalk)
     keys = list(dict.fromkeys(entry.task.key for entry in entries if entry.task.key in side.by_key))
-    images = looked_up(opened.environment, {key: side.by_key[key].native_id for key in keys})
-    delivered = session.ledger.last_deliveries(opened.description.uid, keys)
-    steps: list[Step] = []
-    tokens: dict[Key, dict[str, str]] = {}
+    work = _Work(looked_up(opened.environment, {key: side.by_key[key].native_id for key in keys}))
+    states: list[Step] = []
     for entry in sorted(entries, key=lambda one: list(Care).index(one.task.kind)):
-        key, image = entry.task.key, images.get(entry.task.key)
+        key, kind, image = entry.task.key, entry.task.kind, work.images.get(entry.task.key)
         if image is None:
             continue
-        if image.draft is not None and image.live is not None and entry.task.kind in (Care.SECRET, Care.PUBLISH):
+        if image.draft is not None and image.live is not None and kind in (Care.SECRET, Care.PUBLISH):
             # Publishing would make somebody's unfinished edits live.
-            left.append((entry, "it has edits that nobody has published; finish them there first"))
-        elif entry.task.kind is Care.SECRET:
-            tokens.setdefault(key, {})[entry.task.name] = secrets[entry.number]
-        elif entry.task.kind is Care.PUBLISH:
-            steps.append(Publish((key,)))
+            work.withheld.append(entry)
+        elif kind is Care.SECRET:
+            work.secrets.setdefault(key, {})[entry.task.name] = secrets[entry.number]
         else:
-            steps.append(Switch((key,), entry.task.kind is Care.SWITCH_ON))
+            states.append(Publish((key,)) if kind is Care.PUBLISH else Switch((key,), kind is Care.SWITCH_ON))
     habits = stage_of(session, name).habits
-    first: list[Step] = []
-    for key in tokens:
-        image = images[key]
-        assert image is not None
-        first.append(EnterSecret((key,)))
-        if habits.drafts(image.kind) and image.states.is_published:
-            first.append(Publish((key,)))
-    steps = [*first, *(step for step in steps if step not in first)]
-    if not steps:
-        return None, None
-    _refuse_not_permitted(opened, steps)
-    forms = {key: delivered[key].merged for key in tokens if key in delivered}
-    caring = Caring(opened.description, forms, tokens)
+    for key in work.secrets:
+        work.steps.append(EnterSecret((key,)))
+        if (image := work.images[key]) and habits.drafts(image.kind) and image.states.is_published:
+            work.steps.append(Publish((key,)))
+    work.steps += [step for step in states if step not in work.steps]
+    return work
+
+
+def _carried_out(
+    session: Session, name: str, entries: Sequence[Entry], work: _Work
+) -> tuple[Run, AmphoraError | None]:
+    """One run that does it, under the name of the latest package that asked for any of it."""
+    opened = session.open(name)
+    delivered = session.ledger.last_deliveries(opened.description.uid, list(work.secrets))
+    forms = {key: one.merged for key, one in delivered.items()}
+    material = CareMaterial(opened.description, forms, work.secrets)
     latest = max(entries, key=lambda one: one.number)
-    return carry_out_care(stage_of(session, name), steps, images, caring, latest.package, latest.version)
+    return carry_out_care(stage_of(session, name), work.steps, work.images, material, latest.package, latest.version)
 
 
 def _refuse_not_permitted(opened: Opened, steps: Sequence[Step]) -> None:

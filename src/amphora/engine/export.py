@@ -259,12 +259,12 @@ def _with_seen(session: Session, side: Side, needs: Iterable[Need], request: Exp
 
 def _dropped(session: Session, contents: Contents) -> dict[Key, tuple[str, ...]]:
     """What the last version held and this one doesn't, with the environments where the package claims it."""
-    past = [export.version for export in session.ledger.exports(contents.name)]
+    past = [export.version for export in session.ledger.exports.of(contents.name)]
     if not past:
         return {}
     # By the order of versions, not of exports: a mended old version may be exported last.
     latest = max(past, key=version_order)
-    gone = [key for key, _ in session.ledger.exported_version(contents.name, latest) if key not in contents.items]
+    gone = [key for key, *_ in session.ledger.exports.version(contents.name, latest) if key not in contents.items]
     found: dict[Key, tuple[str, ...]] = dict.fromkeys(gone, ())
     names = session.ledger.environments()
     for uid in session.ledger.claimed_by(contents.name, contents.source_uid) if gone else ():

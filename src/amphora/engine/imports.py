@@ -19,7 +19,8 @@ from amphora.engine.gate import ImportRequest, agreed, in_the_way, refuse
 from amphora.engine.old_links import old_links
 from amphora.engine.proof import Cause
 from amphora.engine.resume import kept_request, packed_file
-from amphora.engine.runs.forwards import Keeper, Outcome, Provision, carry_out, go_on
+from amphora.engine.runs.forwards import Provision, carry_out, go_on
+from amphora.engine.runs.outcome import Keeper, Outcome
 from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Session
 from amphora.engine.verify import Verified, looked_at

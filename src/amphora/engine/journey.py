@@ -89,7 +89,7 @@ def route_from(session: Session, source: str) -> list[str]:
 def next_stop(session: Session, package: str, version: str, source: str) -> str:
     """The first environment behind the source in which this version of a package is not in force; empty where it is
     everywhere."""
-    known = {name: uid for uid, name in session.ledger.environments().items()}
+    known = session.ledger.uids()
     for name in route_from(session, source):
         rows = session.ledger.claims(known[name]) if name in known else []
         if newest(claim.version for claim in rows if claim.package == package) != version:

@@ -73,11 +73,11 @@ class Overview:
 def overview(session: Session, environments: Sequence[str], looks: bool = True) -> Overview:
     """How all packages stand in these environments; with a look at each of them, or by the ledger alone."""
     ledger = session.ledger
-    known = {name: uid for uid, name in ledger.environments().items()}
+    known = ledger.uids()
     claims = {name: ledger.claims(known[name]) for name in environments if name in known}
-    exported = ledger.exported_versions()
+    exported = ledger.exports.versions()
     named = _named(
-        [*exported, *((c.package, c.source_uid) for rows in claims.values() for c in rows)], ledger.sources()
+        [*exported, *((c.package, c.source_uid) for rows in claims.values() for c in rows)], ledger.exports.sources()
     )
     versions: dict[str, set[str]] = {}
     for pair, numbers in exported.items():
@@ -106,7 +106,7 @@ def overview(session: Session, environments: Sequence[str], looks: bool = True) 
                 proofs.get((known[name], plain)),
             )
     packages = sorted({*versions, *(package for package, _ in cells)})
-    where = ledger.sources()
+    where = ledger.exports.sources()
     return Overview(
         packages,
         list(environments),

@@ -42,8 +42,9 @@ class Told:
 
 @dataclass(frozen=True)
 class Record:
-    """One run in full. `lines` are its docket's items, `gone` what the package no longer held, `links` the old
-    and new addresses by item, `agreed` who signed the docket; of runs that older builds kept they are empty."""
+    """One run in full. `lines` are its docket's items, `gone` what the package no longer held, `links` the
+    addresses by item, as they are now, `agreed` who signed the docket; of runs that older builds kept they are
+    empty."""
 
     told: Told
     steps: Sequence[JournalStep]
@@ -53,7 +54,7 @@ class Record:
     gone: Sequence[tuple[Key, str, str, int]] = ()
     findings: Sequence[tuple[str, str, str, str]] = ()
     bindings: Mapping[str, Any] = field(default_factory=dict)
-    links: Mapping[Key, tuple[str, str]] = field(default_factory=dict)
+    links: Mapping[Key, str] = field(default_factory=dict)
     care: Sequence[Entry] = ()
     proofs: Sequence[Proved] = ()
     agreed: Sequence[str] = ()
@@ -63,6 +64,11 @@ class Record:
     @property
     def run(self) -> Run:
         return self.told.run
+
+    @property
+    def touched(self) -> list[Line]:
+        """The items with which something was done, or that differ."""
+        return [line for line in self.lines if line.do != "leave" or line.changes]
 
 
 def told_runs(session: Session, asked: Asked) -> list[Told]:
@@ -114,7 +120,7 @@ def record_of(session: Session, run: Run) -> Record:
     lines = lines_of(kept)
     addresses = ledger.addresses(run.uid)
     now = {one.key: addresses.get(one.native_id, "") for one in ledger.delivered(run)}
-    links = {line.key: (line.old_link, now[line.key]) for line in lines if now.get(line.key)}
+    links = {line.key: now[line.key] for line in lines if now.get(line.key)}
     care = ledger.aftercare.of_run(run)
     still = sum(entry.state == OPEN for entry in care)
     names = {other.id: other.name for other in ledger.journal.runs()} if run.of_run else {}

@@ -17,7 +17,7 @@ from amphora.engine.docket import Prepared, prepare
 from amphora.engine.gate import ImportRequest, agreed, in_the_way
 from amphora.engine.imports import import_prepared, is_recorded
 from amphora.engine.runs.attention import attended
-from amphora.engine.runs.forwards import Keeper, Outcome
+from amphora.engine.runs.outcome import Keeper, Outcome
 from amphora.engine.session import Session
 from amphora.engine.verify import Verified
 from amphora.ledger.records import Run

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from amphora.engine.edits import Edited
     from amphora.engine.export import ExportReport
     from amphora.engine.proof import Proof
-    from amphora.engine.runs.forwards import Outcome
+    from amphora.engine.runs.outcome import Outcome
     from amphora.engine.verify import Verified
     from amphora.ledger.records import Run
 
@@ -262,9 +262,14 @@ def of_proof(proof: Proof) -> Verdict:
     what = f"of {proof.package} {proof.version}"
     strange = [one for one in proof.elsewhere or () if not one.is_ours]
     beside = f" Beside it {counted(len(strange), 'item')} changed there since, not by this run." if strange else ""
+    if proof.moved:
+        beside += f" {counted(len(proof.moved), 'item')} at another address than people were told."
+    if not proof.items and proof.is_whole:
+        words = f"Nothing {what} is left to look at in {proof.environment}: later runs brought or removed it.{beside}"
+        return Verdict(words, "plain", to_type("history", *([proof.run.name] if proof.run else [])))
     if proof.is_whole:
         count = len(proof.items)
-        all_ = "the one item" if count == 1 else f"all {count} items" if count else "nothing is left to look at"
+        all_ = "the one item" if count == 1 else f"all {count} items"
         words = f"{proof.environment} is as promised: {all_} {what}.{beside}"
         return Verdict(words, "good", to_type("history", *([proof.run.name] if proof.run else [])))
     parts = [f"{len(proof.off)} of {counted(len(proof.items), 'item')} differ"] if proof.off else []

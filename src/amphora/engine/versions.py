@@ -6,6 +6,8 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+import orjson
+
 from amphora.core.form.kinds import Sheets, parse_sheet
 from amphora.core.merge.merge import differences
 from amphora.core.values.canon import digest
@@ -45,9 +47,10 @@ def version_for(session: Session, contents: Contents, wanted: str | None) -> tup
     last = max(past, key=lambda export: version_order(export.version))
     if _is_same(last, contents) and _is_said_there(last, contents):
         return last.version, True
-    before: Iterable[tuple[Key, Json]] = session.ledger.exported_version(contents.name, last.version)
+    exported = session.ledger.exports.version(contents.name, last.version)
+    before: Iterable[tuple[Key, Json]] = ((key, orjson.loads(text)) for key, text, _ in exported)
     # Found in the store only: its forms are in the package, not in the ledger.
-    if last.version not in {export.version for export in session.ledger.exports(contents.name)}:
+    if last.version not in {export.version for export in session.ledger.exports.of(contents.name)}:
         there = read_package(Path(last.file))
         before = [(key, item.form) for key, item in there.items.items()]
     sheets = {kind: parse_sheet(source, kind) for kind, source in contents.sheets.items()}
@@ -75,7 +78,7 @@ class Growth:
 
 def growth_of(session: Session, contents: Contents) -> Growth | None:
     """What changed since the highest version before these contents'; None where the ledger knows of none."""
-    known = {one.version for one in session.ledger.exports(contents.name)} - {contents.version}
+    known = {one.version for one in session.ledger.exports.of(contents.name)} - {contents.version}
     mine = version_order(contents.version)
     lower = [one for one in known if is_version(one) and version_order(one) < mine]
     if not lower:
@@ -84,7 +87,7 @@ def growth_of(session: Session, contents: Contents) -> Growth | None:
     rest = dict(contents.items)
     changed: dict[Key, str] = {}
     gone = []
-    for key, text, states in session.ledger.exported_texts(contents.name, since):
+    for key, text, states in session.ledger.exports.version(contents.name, since):
         item = rest.pop(key, None)
         if item is None:
             gone.append(key)
@@ -102,7 +105,7 @@ def growth_of(session: Session, contents: Contents) -> Growth | None:
 def past_exports(session: Session, contents: Contents) -> list[Export]:
     """What was exported under this name: as the ledger tells, and as the newest package in the store does, which a
     ledger that was lost, or somebody who is exporting just now, doesn't know of."""
-    past = session.ledger.exports(contents.name)
+    past = session.ledger.exports.of(contents.name)
     known = {export.version for export in past}
     unknown = {
         v: path for v, path in Store(session.workspace.packages).versions(contents.name).items() if v not in known
@@ -130,8 +133,8 @@ def stored(
             return replace(named, package_digest=""), path, True
         try:
             path, digest = store.put(named, out)
-            if not is_known or version not in {export.version for export in session.ledger.exports(contents.name)}:
-                session.ledger.record_export(named, digest, str(path))
+            if not is_known or version not in {export.version for export in session.ledger.exports.of(contents.name)}:
+                session.ledger.exports.record(named, digest, str(path))
             return replace(named, package_digest=digest), path, is_known
         except (VersionTaken, NotReady):
             if attempt == ATTEMPTS - 1 or wanted is not None or out is not None:

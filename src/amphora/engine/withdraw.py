@@ -17,7 +17,8 @@ from amphora.engine.docket import Prepared, leaks_of
 from amphora.engine.edits import edited_keys
 from amphora.engine.gate import reasons_for, refuse
 from amphora.engine.retirement import retirements_of
-from amphora.engine.runs.forwards import Outcome, carry_out
+from amphora.engine.runs.forwards import carry_out
+from amphora.engine.runs.outcome import Outcome
 from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Session
 from amphora.engine.sides import own_side

@@ -1,4 +1,4 @@
-"""What adapters over HTTP share: whom to trust, how long to wait, and what went wrong in words of our own."""
+"""Calls of adapters over HTTP: whom to trust, how long to wait, and what went wrong in words of our own."""
 
 from __future__ import annotations
 
@@ -7,11 +7,13 @@ import ssl
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
+from typing import Any
 
 import httpx
 
-from amphora.core.values.errors import UsageFault
+from amphora.core.values.errors import EnvironmentRefused, Unavailable, Uncertain, UsageFault
 from amphora.core.values.next_step import advice
+from amphora.core.values.strict_json import JsonFault, parse_json
 
 TIMEOUT_S = 30.0
 """How long nothing may come."""
@@ -24,21 +26,129 @@ LONGEST_WAIT_S = 10.0
 """What may be asked again is, as often and after as long as the server says within these."""
 
 
+MOST_BYTES = 256 << 20
+"""How large an answer may be, unpacked: what is small on the line may be huge in memory."""
+
+_PACKED = ("content-encoding", "content-length", "transfer-encoding")
+
+
+class Caller:
+    """One line to a server. Every answer is read whole, within a size and a time. `speaks` says as what it should
+    answer, `secret_kind` what stands in sign_in where there is a user: both for people."""
+
+    def __init__(
+        self, base_url: str, speaks: str, secret_kind: str, ca_file: str = "", timeout_s: float = TIMEOUT_S
+    ) -> None:
+        self.base_url = base_url.rstrip("/")
+        self._speaks, self._secret_kind = speaks, secret_kind
+        self._trusted, self._timeout_s = trusted(ca_file), timeout_s
+        self._lock = threading.Lock()
+        self._http = self._made()
+
+    def close(self) -> None:
+        """Closes the line."""
+        self._http.close()
+
+    def call(self, method: str, path: str, is_read: bool, has_clock: bool = True, **options: Any) -> httpx.Response:
+        """One call, with the options of the library. Unavailable where nothing was sent or nothing can have changed,
+        Uncertain where a write may have taken effect. What has no clock may take as long as something moves."""
+        http = self._open()
+        try:
+            with _ended_after(http, LONGEST_S if has_clock else None), http.stream(method, path, **options) as answer:
+                body = bytearray()
+                for piece in answer.iter_bytes():
+                    # Pieces are unpacked already: what counts is what it takes in memory.
+                    body += piece
+                    if len(body) > MOST_BYTES:
+                        raise self.lost(is_read, f"answers with more than {MOST_BYTES:,} bytes")
+            # Without the headers that say how it was packed: the body is no longer.
+            kept = {name: value for name, value in answer.headers.items() if name.lower() not in _PACKED}
+            return httpx.Response(answer.status_code, headers=kept, content=bytes(body))
+        # Without a connection nothing was sent: this alone is certain to have had no effect.
+        except (httpx.ConnectError, httpx.ConnectTimeout, httpx.UnsupportedProtocol, httpx.InvalidURL) as error:
+            raise Unavailable(
+                f"{self.base_url} can't be reached ({failure_words(error)}).",
+                subject=self.base_url,
+                next_step=advice("Check that it is up, and its location in amphora.toml."),
+            ) from error
+        except (httpx.HTTPError, RuntimeError) as error:
+            # The library says RuntimeError where its client was closed under it: by the clock, or it is a fault.
+            if isinstance(error, RuntimeError) and not http.is_closed:
+                raise
+            took = (
+                f"took longer than {LONGEST_S:.0f} seconds"
+                if http.is_closed
+                else f"gave no answer ({failure_words(error)})"
+            )
+            raise self.lost(is_read, took) from error
+
+    def json(self, answer: httpx.Response) -> Any:
+        """The JSON of an answer."""
+        try:
+            return parse_json(answer.content)
+        except JsonFault as error:
+            raise self.unlike() from error
+
+    def lost(self, is_read: bool, words: str) -> Unavailable | Uncertain:
+        """What a call that was sent and not answered properly means: of a write nobody knows."""
+        kind = Unavailable if is_read else Uncertain
+        return kind(
+            f"{self.base_url} {words}.",
+            subject=self.base_url,
+            next_step=advice("Check that it is up, then try again."),
+        )
+
+    def unlike(self) -> EnvironmentRefused:
+        """That what answers is something else than what the location says."""
+        return EnvironmentRefused(
+            f"{self.base_url} answers, but not as {self._speaks}.",
+            subject=self.base_url,
+            next_step=advice("Check its location in amphora.toml."),
+        )
+
+    def signed_out(self) -> EnvironmentRefused:
+        """That it takes us for nobody."""
+        words = (
+            f'Set sign_in = "env:NAME" (and user, for {self._secret_kind}) in amphora.toml, and NAME in your shell.'
+        )
+        return EnvironmentRefused(
+            f"{self.base_url} does not accept the sign-in.", subject=self.base_url, next_step=advice(words)
+        )
+
+    def _open(self) -> httpx.Client:
+        """The client, or a new one with the same headers where a call that took too long has closed it: the engine
+        looks at a target after whatever went wrong there."""
+        with self._lock:
+            if self._http.is_closed:
+                self._http = self._made(self._http.headers)
+            return self._http
+
+    def _made(self, headers: httpx.Headers | None = None) -> httpx.Client:
+        # Not by way of a proxy that some variable names: what is on loopback or in a plant's network is not behind
+        # it.
+        transport = httpx.HTTPTransport(verify=self._trusted, retries=TRIES - 1, trust_env=False)
+        return httpx.Client(
+            base_url=self.base_url,
+            headers=headers,
+            timeout=self._timeout_s,
+            trust_env=False,
+            transport=transport,
+            follow_redirects=False,
+        )
+
+
 @contextmanager
-def ended_after(http: httpx.Client, seconds: float) -> Iterator[threading.Event]:
-    """Ends a call that takes longer as a whole, by closing its client; the event says that it did."""
-    is_over = threading.Event()
-
-    def end() -> None:
-        is_over.set()
-        http.close()
-
+def _ended_after(http: httpx.Client, seconds: float | None) -> Iterator[None]:
+    """Ends a call that takes longer as a whole, by closing its client."""
+    if seconds is None:
+        yield
+        return
     # From outside: while one byte comes every few seconds, nothing in the library ever looks at a clock.
-    alarm = threading.Timer(seconds, end)
+    alarm = threading.Timer(seconds, http.close)
     alarm.daemon = True
     alarm.start()
     try:
-        yield is_over
+        yield
     finally:
         alarm.cancel()
 

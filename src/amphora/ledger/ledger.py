@@ -4,30 +4,27 @@ Runs and their journal stand beside it (`journal`), on the same database."""
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 from uuid import uuid4
-
-import orjson
 
 from amphora.core.merge.compare import Base
 from amphora.core.needs.matching import Link
 from amphora.core.plan.aftercare import Task
 from amphora.core.plan.arrivals import Arrival
-from amphora.core.values.errors import NotReady
 from amphora.core.values.keys import Key
-from amphora.core.values.model import Claim, Contents, Folded, Json, States
-from amphora.core.values.next_step import advice
+from amphora.core.values.model import Claim, Folded, Json, States
 from amphora.ledger.aftercare import Aftercare
 from amphora.ledger.campaigns import Campaigns
-from amphora.ledger.database import PORTION, Database, dumped, open_database
+from amphora.ledger.database import dumped, next_seq, open_database
+from amphora.ledger.exports import Exports
 from amphora.ledger.journal import Journal
 from amphora.ledger.locks import Locks
 from amphora.ledger.memory import claims_and_links, joined, restore, write_links
 from amphora.ledger.parcels import Parcels
 from amphora.ledger.proofs import Proofs
-from amphora.ledger.records import DONE, PUT_BACK, UNDONE, Delivered, Delivery, Export, Run
+from amphora.ledger.records import DONE, PUT_BACK, UNDONE, Delivered, Delivery, Run
 
 
 class Ledger:
@@ -43,6 +40,7 @@ class Ledger:
         self.journal = Journal(self._db, clock)
         self.parcels = Parcels(self._db)
         self.campaigns = Campaigns(self._db, clock)
+        self.exports = Exports(self._db, clock)
         self.aftercare = Aftercare(self._db, clock)
         self.proofs = Proofs(self._db, clock)
         self.locks = Locks(self._db, clock)
@@ -71,116 +69,21 @@ class Ledger:
         with self._db.transaction():
             write_links(self._db, links, addresses)
 
-    def exports(self, package: str | None = None) -> list[Export]:
-        """Recorded exports, the latest last."""
-        where, values = ("", ()) if package is None else (" where package = ?", (package,))
-        return [
-            Export(
-                r["at"],
-                r["environment"],
-                r["package"],
-                r["version"],
-                r["contents_digest"],
-                r["package_digest"],
-                r["file"],
-                r["layout_digest"],
-            )
-            for r in self._db.rows(f"select * from exports{where} order by id", values)
-        ]
-
-    def exported_versions(self) -> dict[tuple[str, str], set[str]]:
-        """The versions that were exported, by package and source uid."""
-        found: dict[tuple[str, str], set[str]] = {}
-        for row in self._db.rows("select distinct package, uid, version from exports"):
-            found.setdefault((row["package"], row["uid"]), set()).add(row["version"])
-        return found
-
-    def sources(self) -> dict[str, str]:
-        """The names of the environments from which something was exported, by uid."""
-        return {
-            row["uid"]: row["environment"]
-            for row in self._db.rows("select uid, environment from exports order by id")
-        }
-
-    def exported_forms(self, uid: str, keys: Collection[Key]) -> dict[Key, tuple[int, Base]]:
-        """The form and states in which each of these items of an environment was last exported, with a number
-        that orders exports and deliveries."""
-        query = (
-            'select e.key, e.form, e.states, e."schema", x.seq from exported e join exports x on x.id = e.export_id'
-            " where x.uid = ? and e.export_id = (select max(f.export_id) from exported f join exports y"
-            " on y.id = f.export_id where f.key = e.key and y.uid = x.uid) and e.key in (…)"
-        )
-        return {
-            row["key"]: (
-                row["seq"],
-                Base(orjson.loads(row["form"]), States.from_json(json.loads(row["states"])), {}, row["schema"]),
-            )
-            for row in self._db.rows_for(query, (uid,), keys)
-        }
-
     def last_forms(self, uid: str, keys: Collection[Key]) -> dict[Key, Json]:
         """What each of these items was last known as in an environment, delivered or exported."""
         known = {key: delivery.merged for key, delivery in self.last_deliveries(uid, keys).items()}
-        return known | {key: base.form for key, (_, base) in self.exported_forms(uid, keys).items()}
+        return known | {key: base.form for key, (_, base) in self.exports.forms(uid, keys).items()}
 
     def bases(self, uid: str, keys: Collection[Key]) -> dict[Key, Base]:
         """The base of each of these items in an environment: the later of the last delivery into it and the
         last export from it."""
-        exported = self.exported_forms(uid, keys)
+        exported = self.exports.forms(uid, keys)
         found = {key: base for key, (_, base) in exported.items()}
         # Whichever was later: an older delivery would make the source's own newer edit look like somebody's change.
         for key, (seq, delivery) in self._last_deliveries(uid, keys).items():
             if key not in exported or seq > exported[key][0]:
                 found[key] = delivery.base
         return found
-
-    def exported_version(self, package: str, version: str) -> Iterator[tuple[Key, Json]]:
-        """The forms of one exported version, one by one."""
-        query = (
-            "select e.key, e.form from exported e join exports x on x.id = e.export_id"
-            " where x.package = ? and x.version = ?"
-        )
-        for row in self._db.each(query, (package, version)):
-            yield row["key"], orjson.loads(row["form"])
-
-    def exported_texts(self, package: str, version: str) -> Iterator[tuple[Key, bytes, States]]:
-        """The forms of one exported version as they were written, and the states: to see what is the same."""
-        query = (
-            "select e.key, e.form, e.states from exported e join exports x on x.id = e.export_id"
-            " where x.package = ? and x.version = ?"
-        )
-        for row in self._db.each(query, (package, version)):
-            yield row["key"], row["form"].encode(), States.from_json(json.loads(row["states"]))
-
-    def record_export(self, contents: Contents, package_digest: str, file: str) -> None:
-        """Remembers an export, with every form: the base when something comes back to its source. NotReady if
-        somebody recorded the version with other contents in the meantime."""
-        # Before the transaction: hashing many items must not keep others from the ledger.
-        mine = contents.digest()
-        with self._db.transaction():
-            query = "select contents_digest from exports where package = ? and version = ? and uid = ?"
-            past = self._db.rows(query, (contents.name, contents.version, contents.source_uid))
-            if any(row["contents_digest"] != mine for row in past):
-                raise NotReady(
-                    f"{contents.title} was exported by somebody else meanwhile, with other contents.",
-                    subject=contents.version,
-                    next_step=advice("Run the same command again: it gets the next version."),
-                )
-            row: tuple[Any, ...] = (self._clock(), contents.source, contents.source_uid, contents.name)
-            row += (contents.version,)
-            row += (mine, package_digest, file, contents.layout_digest(), _next_seq(self._db))
-            export_id = self._db.insert(
-                "insert into exports (at, environment, uid, package, version, contents_digest, package_digest, file,"
-                " layout_digest, seq) values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                row,
-            )
-            items = list(contents.items.values())
-            for start in range(0, len(items), PORTION):
-                some = items[start : start + PORTION]
-                self._db.do_many(
-                    "insert into exported values (?, ?, ?, ?, ?)",
-                    [(export_id, i.key, i.form_bytes.decode(), dumped(i.states.to_json()), i.schema) for i in some],
-                )
 
     def finish(
         self,
@@ -361,6 +264,10 @@ class Ledger:
             for r in self._db.rows("select * from claims where uid = ? order by key, package", (uid,))
         ]
 
+    def uids(self) -> dict[str, str]:
+        """The uid of each environment that was worked in, by name."""
+        return {name: uid for uid, name in self.environments().items()}
+
     def environments(self) -> dict[str, str]:
         """The names under which environments were imported into, by uid."""
         return {
@@ -380,7 +287,7 @@ class Ledger:
         return [row["uid"] for row in self._db.rows(query, (package, source_uid))]
 
     def _write_deliveries(self, run: Run, deliveries: Sequence[Delivery], custody: str) -> None:
-        first, at = _next_seq(self._db, len(deliveries)), self._clock()
+        first, at = next_seq(self._db, len(deliveries)), self._clock()
         rows = []
         for seq, one in enumerate(deliveries, first):
             base = one.base
@@ -398,14 +305,6 @@ class Ledger:
         claims = [(one.package, one.source_uid, one.key, run.uid) for one in deliveries]
         self._db.do_many("delete from claims where package = ? and source_uid = ? and key = ? and uid = ?", claims)
         self._db.do_many("insert into claims values (?, ?, ?, ?, ?)", [(*claim, custody) for claim in claims])
-
-
-def _next_seq(db: Database, count: int = 1) -> int:
-    """The first of the next numbers in the one order of exports and deliveries: clocks of seconds can't tell them
-    apart."""
-    db.do("insert into facts values ('seq', '0') on conflict (name) do nothing")
-    db.do("update facts set value = cast(cast(value as integer) + ? as text) where name = 'seq'", (count,))
-    return int(db.rows("select value from facts where name = 'seq'")[0][0]) - count + 1
 
 
 def _delivery(row: Any) -> Delivery:

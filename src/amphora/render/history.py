@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from collections.abc import Mapping, Sequence
 
 from amphora.core.merge.phrase import place_phrase
 from amphora.core.values.keys import readable
 from amphora.core.values.next_step import blank, to_type
-from amphora.core.values.visible import for_spreadsheet
 from amphora.core.values.words import counted, few
 from amphora.engine.record import COMPLETE, Record, Told
 from amphora.engine.run_verdicts import of_told, of_tolds
-from amphora.ledger.records import BACKWARDS, BROKEN_OFF, IMPORT, OPEN, PUT_BACK, UNDONE, Campaign, LegOf, Run
+from amphora.ledger.records import BACKWARDS, BROKEN_OFF, IMPORT, OPEN, PUT_BACK, UNDONE, Campaign, Entry, LegOf, Run
 from amphora.render.aftercare import entry_json
+from amphora.render.csv_text import csv_text
 from amphora.render.markdown import code, md
 from amphora.render.result import MOST_ROWS, Block, Cell, Grid, Lines, Result, Row, Tone, cut_grid, cut_lines, shown
 
@@ -77,28 +75,13 @@ def told_json(told: Told) -> dict[str, object]:
 
 def history_csv(tolds: Sequence[Told]) -> str:
     """Runs as CSV (RFC 4180), for a spreadsheet."""
-    out = io.StringIO()
-    writer = csv.writer(out)
-    heads = [
-        "run",
-        "kind",
-        "package",
-        "version",
-        "environment",
-        "state",
-        "still to do",
-        "started",
-        "ended",
-        "by",
-        "why",
-    ]
-    writer.writerow(heads)
-    for one in tolds:
-        run = one.run
-        cells = [run.name, run.kind, run.package, run.version, run.environment, one.state, str(one.still)]
-        cells += [run.started_at, run.ended_at or "", run.account, run.why]
-        writer.writerow([for_spreadsheet(cell) for cell in cells])
-    return out.getvalue()
+    heads = ["run", "kind", "package", "version", "environment", "state", "still to do"]
+    return csv_text([*heads, "started", "ended", "by", "why"], [_csv_row(one, one.run) for one in tolds])
+
+
+def _csv_row(told: Told, run: Run) -> list[object]:
+    how = [run.name, run.kind, run.package, run.version, run.environment, told.state, told.still]
+    return [*how, run.started_at, run.ended_at, run.account, run.why]
 
 
 def history_markdown(tolds: Sequence[Told]) -> str:
@@ -179,12 +162,12 @@ def facts(record: Record) -> list[tuple[str, str]]:
 
 def _item_blocks(record: Record) -> list[Block]:
     """What was done with each item, what changed in it, what went."""
-    touched = [line for line in record.lines if line.do != "leave" or line.changes]
+    touched = record.touched
     rows: list[Row] = []
     for line in touched:
-        old, new = record.links.get(line.key, ("", ""))
         title = f"{line.was} -> {line.title}" if line.was else line.title
-        rows.append([line.do, Cell(readable(line.key), "strong"), title, Cell(line.reason, "dim"), old, new])
+        links = (line.old_link, record.links.get(line.key, ""))
+        rows.append([line.do, Cell(readable(line.key), "strong"), title, Cell(line.reason, "dim"), *links])
     blocks: list[Block] = []
     if rows:
         grid = Grid(["", "item", "title", "why", "was at", "is now at"], rows, spare=(4, 2))
@@ -214,10 +197,9 @@ def _side(value: str | None) -> str:
     return "(none)" if value is None else shown(value, 44)
 
 
-def closed(entry: object) -> str:
+def closed(entry: Entry) -> str:
     """Who closed a task, when, in which words."""
-    by, at, note = (getattr(entry, name) for name in ("by", "at", "note"))
-    return ", ".join(part for part in (by, at, note) if part)
+    return ", ".join(part for part in (entry.by, entry.at, entry.note) if part)
 
 
 def proof_words(wrong: Mapping[str, str]) -> str:
@@ -242,8 +224,8 @@ def record_json(record: Record) -> dict[str, object]:
                 "reason": line.reason,
                 "title": line.title,
                 "was_called": line.was,
-                "old_link": record.links.get(line.key, (line.old_link, ""))[0],
-                "new_link": record.links.get(line.key, ("", ""))[1],
+                "old_link": line.old_link,
+                "new_link": record.links.get(line.key, ""),
                 "changes": [vars(change) for change in line.changes],
             }
             for line in record.lines
@@ -267,12 +249,12 @@ def record_markdown(record: Record) -> str:
     """One run as Markdown, for a ticket."""
     lines = [f"# {md(record.run.name)}", "", f"**{md(verdict(record))}**", "", "| | |", "|---|---|"]
     lines += [f"| {name} | {md(words)} |" for name, words in facts(record)]
-    touched = [line for line in record.lines if line.do != "leave" or line.changes]
+    touched = record.touched
     if touched:
         lines += ["", "## Items", "", "| what | item | title | why | is now at |", "|---|---|---|---|---|"]
         lines += [
             f"| {line.do} | {code(readable(line.key))} | {md(line.title)} | {md(line.reason)} |"
-            f" {md(record.links.get(line.key, ('', ''))[1])} |"
+            f" {md(record.links.get(line.key, ''))} |"
             for line in touched
         ]
     for line in touched:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING
 
@@ -15,7 +13,6 @@ from amphora.core.plan.gate import Reason
 from amphora.core.plan.steps import LoadRows
 from amphora.core.values.keys import Key, kind_of, readable
 from amphora.core.values.raw import size_of
-from amphora.core.values.visible import for_spreadsheet
 from amphora.core.values.words import counted, few
 from amphora.engine.verdicts import of_comparison, of_difference, of_import, of_nothing_to_do, of_preview
 from amphora.ledger.records import OPEN
@@ -27,6 +24,7 @@ from amphora.render.changes import (
     finding_json,
     mapped_json,
 )
+from amphora.render.csv_text import csv_text
 from amphora.render.result import (
     MOST_ROWS,
     Block,
@@ -44,7 +42,7 @@ from amphora.render.withdraw import withdrawal_blocks
 
 if TYPE_CHECKING:
     from amphora.engine.compare import Differences
-    from amphora.engine.runs.forwards import Outcome
+    from amphora.engine.runs.outcome import Outcome
     from amphora.engine.verify import Verified
     from amphora.environments.contract import Identity
     from amphora.files.workspace import EnvironmentEntry
@@ -337,12 +335,12 @@ def link_blocks(docket: Docket, outcome: Outcome) -> list[Block]:
 
 def links_table(done: Iterable[tuple[Docket, Outcome]]) -> str:
     """Old and new addresses as CSV (RFC 4180): environment, item, title, old, new."""
-    out = io.StringIO()
-    writer = csv.writer(out)
-    writer.writerow(["environment", "item", "title", "was at", "is now at"])
-    for docket, outcome in done:
-        for action in docket.actions:
-            if action.key in outcome.links:
-                cells = (docket.target, action.key, action.states.title, action.item.link, outcome.links[action.key])
-                writer.writerow([for_spreadsheet(cell) for cell in cells])
-    return out.getvalue()
+    return csv_text(
+        ["environment", "item", "title", "was at", "is now at"],
+        [
+            [docket.target, action.key, action.states.title, action.item.link, outcome.links[action.key]]
+            for docket, outcome in done
+            for action in docket.actions
+            if action.key in outcome.links
+        ],
+    )

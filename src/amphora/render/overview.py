@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-import csv
-import io
-
 from amphora.core.values.next_step import NextStep, blank, to_type
-from amphora.core.values.visible import for_spreadsheet
 from amphora.core.values.words import counted, few
 from amphora.engine.overview import Overview, Standing
 from amphora.engine.verdicts import COUNTS
+from amphora.render.csv_text import csv_text
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone, cut_lines
 
 ACROSS = 5
@@ -129,26 +126,15 @@ def overview_json(found: Overview) -> dict[str, object]:
 
 def overview_csv(found: Overview) -> str:
     """The overview as CSV (RFC 4180), a line for each package in each environment."""
-    out = io.StringIO()
-    writer = csv.writer(out)
-    heads = [
-        "package",
-        "environment",
-        "version",
-        "newest",
-        "behind",
-        "edited",
-        "open runs",
-        "still to do",
-        "verified",
-    ]
-    writer.writerow([*heads, "as promised"])
-    for (package, name), cell in sorted(found.cells.items()):
-        row: list[object] = [package, name, cell.version, found.latest[package], cell.behind]
-        row += ["" if cell.edits is None else cell.edits, " ".join(run.name for run in cell.runs), len(cell.still)]
-        row += [cell.proved.at if cell.proved else "", _yes(cell)]
-        writer.writerow([for_spreadsheet(str(part)) for part in row])
-    return out.getvalue()
+    heads = ["package", "environment", "version", "newest", "behind", "edited"]
+    rows = [_csv_row(found, package, name, cell) for (package, name), cell in sorted(found.cells.items())]
+    return csv_text([*heads, "open runs", "still to do", "verified", "as promised"], rows)
+
+
+def _csv_row(found: Overview, package: str, name: str, cell: Standing) -> list[object]:
+    how: list[object] = [package, name, cell.version, found.latest[package], cell.behind, cell.edits]
+    runs = " ".join(run.name for run in cell.runs)
+    return [*how, runs, len(cell.still), cell.proved.at if cell.proved else "", _yes(cell)]
 
 
 def _yes(cell: Standing) -> str:

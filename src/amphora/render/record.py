@@ -14,7 +14,6 @@ def record_page(record: Record, made_at: str) -> str:
     """One self-contained HTML page, with two figures in it."""
     from markupsafe import Markup
 
-    touched = [line for line in record.lines if line.do != "leave" or line.changes]
     return page(
         "record",
         {
@@ -33,8 +32,8 @@ def record_page(record: Record, made_at: str) -> str:
                     "title": line.title,
                     "was": line.was,
                     "reason": line.reason,
-                    "old": record.links.get(line.key, (line.old_link, ""))[0],
-                    "new": record.links.get(line.key, ("", ""))[1],
+                    "old": line.old_link,
+                    "new": record.links.get(line.key, ""),
                     "changes": [
                         {
                             "where": place_phrase(c.place),
@@ -45,9 +44,9 @@ def record_page(record: Record, made_at: str) -> str:
                         for c in line.changes
                     ],
                 }
-                for line in touched
+                for line in record.touched
             ],
-            "same": len(record.lines) - len(touched),
+            "same": len(record.lines) - len(record.touched),
             "gone": [
                 {"key": readable(key), "fate": fate, "title": title, "rows": rows}
                 for key, fate, title, rows in record.gone

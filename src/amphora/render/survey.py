@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from collections import Counter
 from collections.abc import Mapping, Sequence
 
@@ -12,10 +10,10 @@ from amphora.core.merge.phrase import place_phrase
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Listed
 from amphora.core.values.next_step import NOTHING, NextStep, to_type
-from amphora.core.values.visible import for_spreadsheet, visible
 from amphora.core.values.words import counted
 from amphora.engine.survey import Surveyed, Uses
 from amphora.files.names import name_for
+from amphora.render.csv_text import csv_text
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row
 
 
@@ -42,18 +40,8 @@ def survey_result(
 
 def survey_csv(rows: Sequence[Surveyed]) -> str:
     """The survey as CSV (RFC 4180), one line an item."""
-    buffer = io.StringIO()
     table = [_json(row) for row in rows]
-    writer = csv.DictWriter(buffer, list(table[0]) if table else ["key"], lineterminator="\r\n")
-    writer.writeheader()
-    writer.writerows({name: _csv_cell(value) for name, value in row.items()} for row in table)
-    return buffer.getvalue()
-
-
-def _csv_cell(value: object) -> object:
-    if isinstance(value, str):
-        return for_spreadsheet(visible(value))
-    return "" if value is None else value
+    return csv_text(list(table[0]) if table else ["key"], [list(row.values()) for row in table])
 
 
 def _list(rows: Sequence[Surveyed], has_sizes: bool) -> Grid:

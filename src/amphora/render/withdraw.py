@@ -10,7 +10,7 @@ from amphora.engine.verdicts import of_withdrawal
 from amphora.render.result import Block, Cell, Grid, Result, Row
 
 if TYPE_CHECKING:
-    from amphora.engine.runs.forwards import Outcome
+    from amphora.engine.runs.outcome import Outcome
 
 
 def withdrawal_blocks(docket: Docket) -> list[Block]:

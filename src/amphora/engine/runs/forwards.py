@@ -3,9 +3,8 @@ off, never in nobody knows."""
 
 from __future__ import annotations
 
-import contextlib
-from collections.abc import Callable, Collection, Mapping
-from dataclasses import dataclass, field, replace
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from amphora.core.form.bindings import MISSING
@@ -14,45 +13,30 @@ from amphora.core.needs.matching import Link
 from amphora.core.plan.aftercare import Care, Task, access_tasks, given_access, placed, tell_tasks
 from amphora.core.plan.docket import Action, Do, Docket, Fate, IfItFails
 from amphora.core.plan.kept import kept_docket
-from amphora.core.plan.restoration import Fate as Changed
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import (
-    AmphoraError,
-    BrokenOff,
-    EnvironmentRefused,
-    FaultInRun,
-    Interrupted,
     NotReady,
 )
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
-from amphora.core.values.next_step import NOTHING, NextStep, advice, to_type
+from amphora.core.values.next_step import to_type
 from amphora.core.values.tokens import parse_token
-from amphora.core.values.words import few
 from amphora.engine.leaks import leaks_in_images, refuse_leaks
-from amphora.engine.old_links import OldLink
 from amphora.engine.runs.attention import attended
-from amphora.engine.runs.backwards import Back, foresee, put_back
-from amphora.engine.runs.carrier import Carrier, Stopped
+from amphora.engine.runs.carrier import Carrier
 from amphora.engine.runs.material import DocketMaterial, without
+from amphora.engine.runs.outcome import Keeper, Outcome, attempted
 from amphora.engine.runs.stage import Stage, looked_up
 from amphora.engine.steps import Bench
 from amphora.ledger.records import (
-    BROKEN_OFF,
     DONE,
     IMPORT,
-    KEPT,
     PAUSED,
-    PUTTING_BACK,
     WITHDRAWAL,
     Beginning,
     Delivery,
-    Entry,
     Run,
 )
-
-Keeper = Callable[[AmphoraError], bool]
-"""Asked when a run has failed: whether what it did is kept."""
 
 
 @dataclass(frozen=True)
@@ -68,24 +52,6 @@ class Provision:
 
 
 NO_PROVISION = Provision()
-
-
-@dataclass(frozen=True)
-class Outcome:
-    """What became of a run. `links` gives, per item, its new address; `failure` what went wrong if the
-    run was put back or broke off, `back` what the look after putting back showed; `unverified` why nobody could
-    look afterwards at a run that is done; `old_links` the addresses of the source that still stand in what it
-    brought; `care` what has to follow, as it stands."""
-
-    run: Run
-    written: int
-    links: Mapping[Key, str]
-    failure: AmphoraError | None = None
-    back: Back | None = None
-    loaded: Mapping[Key, int] = field(default_factory=dict)
-    unverified: str = ""
-    old_links: tuple[OldLink, ...] = ()
-    care: tuple[Entry, ...] = ()
 
 
 def as_said(docket: Docket) -> Keeper:
@@ -159,24 +125,16 @@ def _carried(docket: Docket, stage: Stage, run: Run, before: Mapping[Key, Image 
         earlier = stage.ledger.journal.steps(run) if run.leg > 1 else []
         last = earlier[-1].number if earlier else 0
         carrier = Carrier(stage, run, bench, attention, stage.ledger.uid(), last)
-        try:
+
+        def whole_leg() -> Run:
             carrier.carry_out(leg.steps, docket.target + _leg_words(docket, run))
-            # Inside the try: a run that can't be recorded must not stay in the target unrecorded.
-            run = _recorded(docket, stage, run, bench.now)
-        # An interruption is not a failure of the target; it is put back in the same way, and told in other words.
-        except Stopped:
-            return failed(stage, run, Interrupted("It was interrupted."), keeper, titles)
-        except AmphoraError as error:
-            return failed(stage, run, error, keeper, titles)
-        except Exception as error:
-            fault = FaultInRun(f"A fault in Amphora: {type(error).__name__}: {error}.")
-            fault.__cause__ = error
-            return failed(stage, run, fault, keeper, titles)
-        except BaseException:
-            # Somebody insists, or the process is going down: no more calls. `undo` looks at what is there.
-            with contextlib.suppress(AmphoraError):
-                stage.ledger.journal.end(run, BROKEN_OFF, "It was stopped at once.")
-            raise
+            # Inside of what is put back: a run that can't be recorded must not stay in the target unrecorded.
+            return _recorded(docket, stage, run, bench.now)
+
+        ended = attempted(stage, run, whole_leg, keeper, titles)
+    if isinstance(ended, Outcome):
+        return ended
+    run = ended
     # Counted from what was found by looking, not from what was meant.
     written = {key for step in leg.steps for key in step.keys if bench.now.get(key)}
     # As the environment has it now: a link may hold the title, which has just changed.
@@ -290,95 +248,6 @@ def _care(
         tasks += access_tasks(titles, covered, sheets)
         tasks += tell_tasks(titles, links, sheets)
     return placed(tasks, links)
-
-
-def failed(stage: Stage, run: Run, error: AmphoraError, keeper: Keeper, titles: Mapping[Key, str]) -> Outcome:
-    """Puts back what the run did, or keeps it, and says what that came to."""
-    try:
-        if keeper(error):
-            return _kept(stage, run, error, titles)
-    except BaseException:
-        # Somebody insisted while being asked, or the target can't be looked at: what there is stays, and is looked at
-        # by whoever goes on.
-        with contextlib.suppress(AmphoraError):
-            stage.ledger.journal.end(run, BROKEN_OFF, error.message)
-        raise
-    try:
-        # Back to the last pause: what went in before that is not its doing.
-        back = put_back(stage, run, PUTTING_BACK, error.message, stage.ledger.journal.since_pause(run))
-    except AmphoraError as trouble:
-        with contextlib.suppress(AmphoraError):
-            run = stage.ledger.journal.end(run, BROKEN_OFF, error.message)
-        return Outcome(run, 0, {}, _broken_off(run, error, [f"Putting back failed: {trouble.message}"]))
-    except BaseException:
-        with contextlib.suppress(AmphoraError):
-            stage.ledger.journal.end(run, BROKEN_OFF, error.message)
-        raise
-    run = replace(run, state=back.of_state)
-    if back.is_as_before and back.is_recorded:
-        return Outcome(run, 0, {}, _explained(run, error, back), back)
-    # The next step is `undo` as long as trying again can change anything, and only then.
-    after = NOTHING if back.is_open else to_type("resume" if back.of_state == PAUSED else "history", run.name)
-    return Outcome(run, 0, {}, _broken_off(run, error, [back.sentence(run.environment), *back.told()], after), back)
-
-
-def _kept(stage: Stage, run: Run, error: AmphoraError, titles: Mapping[Key, str]) -> Outcome:
-    """Stops where it is: what is done stays, and somebody goes on when the cause is mended."""
-    run = stage.ledger.journal.end(run, KEPT, error.message)
-    restoration = foresee(stage, run)
-    done = [titles.get(key, key) for key in restoration.by(Changed.RESTORE)]
-    todo = [titles.get(key, key) for key in restoration.by(Changed.NOTHING)]
-    details = [f"begun or done: {few(done, 8)}"] if done else ["nothing was done yet"]
-    details += [f"not yet begun: {few(todo, 8)}"] if todo else []
-    after = advice(_mended(error), to_type("resume", run.name))
-    kept = BrokenOff(
-        f"{run.name} stopped, and what it did is kept: {error.message}",
-        subject=error.subject,
-        place=error.place,
-        details=[*error.details, *details, *restoration.left],
-        next_step=after,
-    )
-    return Outcome(run, 0, {}, kept)
-
-
-def _broken_off(run: Run, error: AmphoraError, details: list[str], after: NextStep = NOTHING) -> BrokenOff:
-    return BrokenOff(
-        f"{run.name} broke off: {error.message}",
-        subject=error.subject,
-        place=error.place,
-        details=[*error.details, *details],
-        next_step=after or to_type("undo", run.name),
-    )
-
-
-def _explained(run: Run, error: AmphoraError, back: Back) -> AmphoraError:
-    """The failure of a run that was put back, with what the look at the target showed."""
-    kind = EnvironmentRefused
-    if isinstance(error, Interrupted):
-        kind = Interrupted  # type: ignore[assignment]
-    elif isinstance(error, FaultInRun):
-        kind = FaultInRun  # type: ignore[assignment]
-    return kind(
-        f"{run.name} failed: {error.message} {back.sentence(run.environment)}",
-        subject=error.subject,
-        place=error.place,
-        details=[*error.details, *back.told()],
-        next_step=advice(_mended(error), to_type("resume", run.name))
-        if back.of_state == PAUSED
-        else advice(f"{error.next_step or _again(error)}; the run is in", to_type("history", run.name)),
-    )
-
-
-def _mended(error: AmphoraError) -> str:
-    """What has to be done before somebody goes on."""
-    if isinstance(error, Interrupted):
-        return "When it suits"
-    words = str(error.next_step) if error.next_step else _again(error)
-    return f"{words.rstrip('.')}, then"
-
-
-def _again(error: AmphoraError) -> str:
-    return "Run the same command again when it suits" if isinstance(error, Interrupted) else "Mend the cause"
 
 
 def _delivery(action: Action, native_id: str, docket: Docket, rows: int | None) -> Delivery:

@@ -3,28 +3,25 @@ example for whoever writes a bridge of their own."""
 
 from __future__ import annotations
 
+import base64
 import gzip
 import json
-import re
 import secrets
 import threading
 import time
 from collections import OrderedDict
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from contextlib import closing
-from dataclasses import dataclass, field
+from contextlib import ExitStack, closing
+from dataclasses import dataclass, field, replace
 from http import HTTPStatus
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
 from urllib.parse import parse_qs, unquote, urlsplit
 
-import orjson
-
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved
-from amphora.core.values.model import Json
 from amphora.core.values.strict_json import JsonFault, parse_json
-from amphora.environments.contract import Environment, Seen, Take
-from amphora.environments.http import wire
+from amphora.environments.contract import Environment
+from amphora.environments.http.operations import Answer, Operation, Problem, Request, operation_of
 
 Open = Callable[[str], Environment]
 """Opens an environment for an account."""
@@ -34,7 +31,6 @@ Once = tuple[str, str, str, str]
 revision is another write: whoever makes keys badly must not lose one."""
 
 TOKEN_S = 3600
-PAGE = 500
 MOST_BYTES = 64 << 20
 MOST_ANSWERS = 10_000
 """So many answers to writes are remembered by their keys."""
@@ -82,167 +78,6 @@ class Service:
                 self.answers.popitem(last=False)
 
 
-@dataclass(frozen=True)
-class Answer:
-    """One answer: a JSON value, or lines that are made while they are sent."""
-
-    status: int = 200
-    body: Json = None
-    headers: Mapping[str, str] = field(default_factory=dict)
-    lines: Iterable[bytes] | None = None
-
-
-@dataclass(frozen=True)
-class Request:
-    """One request, taken apart."""
-
-    environment: Environment
-    base: str
-    ids: tuple[str, ...]
-    query: Mapping[str, str]
-    headers: Mapping[str, str]
-    body: Any
-    rows: Iterator[Json]
-
-    @property
-    def revision(self) -> str:
-        """The revision that the caller saw; a problem where none is named: nothing is changed blindly."""
-        found = re.fullmatch(r'"([^"]*)"', self.headers.get("If-Match", ""))
-        if found is None:
-            raise Problem(428, "precondition", "a change needs If-Match with the revision that was seen")
-        return found[1]
-
-    @property
-    def seen(self) -> Seen:
-        return Seen(self.ids[0], self.revision)
-
-
-class Problem(Exception):
-    """An answer that is no good one (RFC 9457)."""
-
-    def __init__(self, status: int, code: str, detail: str) -> None:
-        super().__init__(detail)
-        self.status, self.code, self.detail = status, code, detail
-
-
-def _describe(r: Request) -> Answer:
-    return Answer(body=wire.description_json(r.environment.describe(), wire.abilities_of(r.environment)))
-
-
-def _whoami(r: Request) -> Answer:
-    return Answer(body=wire.identity_json(r.environment.whoami()))
-
-
-def _index(r: Request) -> Answer:
-    after, limit = r.query.get("after", ""), min(int(r.query.get("limit", PAGE)), PAGE)
-    rows = [row for row in r.environment.index() if row.native_id > after]
-    page = rows[:limit]
-    more = {"Link": f'<{r.base}/items?after={page[-1].native_id}&limit={limit}>; rel="next"'} if page != rows else {}
-    return Answer(body={"items": [wire.listed_json(row) for row in page]}, headers=more)
-
-
-def _read(r: Request) -> Answer:
-    take: Take = "draft" if r.body.get("take") == "draft" else "live"
-    return Answer(body={"items": [wire.found_json(one) for one in r.environment.read(r.body["ids"], take)]})
-
-
-def _look(r: Request) -> Answer:
-    return Answer(body={"items": [image.to_json() for image in r.environment.look(r.body["ids"]).values()]})
-
-
-def _one(r: Request) -> Answer:
-    [found] = r.environment.read([r.ids[0]])
-    etag = f'"{found.listed.revision}"'
-    if r.headers.get("If-None-Match") == etag:
-        return Answer(304, headers={"ETag": etag})
-    return Answer(body=wire.found_json(found), headers={"ETag": etag})
-
-
-def _supplies(r: Request) -> Answer:
-    return Answer(body={"items": [wire.supply_json(one) for one in r.environment.supplies()]})
-
-
-def _probe(r: Request) -> Answer:
-    return Answer(body=wire.probe_json(r.environment.probe(r.ids[0], r.body["objects"])))  # type: ignore[attr-defined]
-
-
-def _create(r: Request) -> Answer:
-    key = r.headers.get("Idempotency-Key", "")
-    [written] = r.environment.write([wire.write_of(r.body, key, r.body.get("id"), None)])
-    headers = {"Location": f"{r.base}/items/{written.native_id}", "ETag": f'"{written.revision}"'}
-    return Answer(201, wire.written_json(written), headers)
-
-
-def _update(r: Request) -> Answer:
-    key = r.headers.get("Idempotency-Key", "")
-    [written] = r.environment.write([wire.write_of(r.body, key, r.ids[0], r.revision)])
-    return Answer(body=wire.written_json(written), headers={"ETag": f'"{written.revision}"'})
-
-
-def _publish(r: Request) -> Answer:
-    r.environment.publish(r.seen)  # type: ignore[attr-defined]
-    return Answer(204)
-
-
-def _take_back(r: Request) -> Answer:
-    r.environment.take_back(r.seen)  # type: ignore[attr-defined]
-    return Answer(204)
-
-
-def _switch(r: Request) -> Answer:
-    r.environment.switch(r.seen, bool(r.body["on"]))  # type: ignore[attr-defined]
-    return Answer(204)
-
-
-def _retire(r: Request) -> Answer:
-    r.environment.retire([wire.seen_of(row) for row in r.body["items"]])
-    return Answer(204)
-
-
-def _rows(r: Request) -> Answer:
-    rows = r.environment.records(r.ids[0])  # type: ignore[attr-defined]
-    return Answer(lines=(orjson.dumps(row, option=orjson.OPT_APPEND_NEWLINE) for row in rows))
-
-
-def _load(r: Request) -> Answer:
-    return Answer(body={"rows": r.environment.load(r.ids[0], r.rows)})  # type: ignore[attr-defined]
-
-
-def _token(r: Request) -> Answer:
-    written = r.environment.answered(r.ids[0])  # type: ignore[attr-defined]
-    return Answer(body=wire.written_json(written) if written else None)
-
-
-def _makers(r: Request) -> Answer:
-    return Answer(body=r.environment.makers(r.body["ids"]))  # type: ignore[attr-defined]
-
-
-ROUTES: tuple[tuple[str, str, Callable[[Request], Answer]], ...] = (
-    ("GET", "", _describe),
-    ("GET", "/whoami", _whoami),
-    ("GET", "/items", _index),
-    ("POST", "/items", _create),
-    ("POST", "/items/read", _read),
-    ("POST", "/items/look", _look),
-    ("POST", "/items/makers", _makers),
-    ("GET", "/items/{id}", _one),
-    ("PUT", "/items/{id}", _update),
-    ("POST", "/items/{id}/publish", _publish),
-    ("POST", "/items/{id}/take-back", _take_back),
-    ("POST", "/items/{id}/switch", _switch),
-    ("GET", "/items/{id}/rows", _rows),
-    ("PUT", "/items/{id}/rows", _load),
-    ("GET", "/supplies", _supplies),
-    ("POST", "/supplies/{id}/probe", _probe),
-    ("GET", "/tokens/{id}", _token),
-    ("POST", "/retire", _retire),
-)
-"""Every operation of the protocol: method, path below the environment's, what it does."""
-
-_PATTERNS = [(m, re.compile(path.replace("{id}", "([^/]+)")), do) for m, path, do in ROUTES]
-_QUESTIONS = (_read, _look, _makers, _probe)
-
-
 class Handler(BaseHTTPRequestHandler):
     """One connection."""
 
@@ -287,37 +122,31 @@ class Handler(BaseHTTPRequestHandler):
             raise Problem(401, "signed-out", "a token is needed, and this is none")
         if name not in self.service.environments:
             raise Problem(404, "not-found", f"there is no environment {name!r} here")
-        below = "".join(f"/{part}" for part in rest).rstrip("/")
-        for method, pattern, do in _PATTERNS:
-            if method == self.command and (found := pattern.fullmatch(below)):
-                return self._done(name, account, do, tuple(map(unquote, found.groups())), parts.query)
-        raise Problem(404, "not-found", "there is no such operation")
-
-    def _done(
-        self, name: str, account: str, do: Callable[[Request], Answer], ids: tuple[str, ...], query: str
-    ) -> Answer:
+        operation = operation_of(self.command, "".join(f"/{part}" for part in rest).rstrip("/"))
         key = (name, self.path, self.headers.get("Idempotency-Key", ""), self.headers.get("If-Match", ""))
-        is_write = self.command != "GET" and do not in _QUESTIONS
-        if is_write and key[2] and (before := self.service.remembered(key)):
-            self._body()
+        is_known = operation.is_write(self.command) and bool(key[2])
+        if is_known and (before := self.service.remembered(key)):
+            self._raw()
             return before
-        said = {one: values[-1] for one, values in parse_qs(query).items()}
-        rows = map(parse_json, filter(None, self._lines())) if do is _load else iter(())
-        body = None if do is _load else self._body()
-        environment = self.service.environments[name](account)
-        request = Request(environment, f"/{name}", ids, said, self.headers, body, rows)  # type: ignore[arg-type]
-        if do is _rows:
-            # Sent while they are read: closed when the last one is.
-            return Answer(lines=_closing(environment, do(request).lines or ()))
-        with closing(environment):
-            answer = do(request)
-        if is_write and key[2]:
+        answer = self._done(name, account, operation, parts.query)
+        if is_known:
             self.service.remember(key, answer)
         return answer
 
-    def _signed_in(self) -> Answer:
-        import base64
+    def _done(self, name: str, account: str, operation: Operation, query: str) -> Answer:
+        said = {one: values[-1] for one, values in parse_qs(query).items()}
+        rows = map(parse_json, filter(None, self._lines())) if operation.takes_rows else iter(())
+        body = None if operation.takes_rows else self._body()
+        with ExitStack() as stack:
+            environment = stack.enter_context(closing(self.service.environments[name](account)))
+            headers: Any = self.headers
+            answer = operation.do(Request(environment, f"/{name}", operation.ids, said, headers, body, rows))
+            if answer.lines is not None:
+                # Read while they are sent: closed when the last one is.
+                return replace(answer, lines=_closing(stack.pop_all(), answer.lines))
+        return answer
 
+    def _signed_in(self) -> Answer:
         self._raw()
         kind, _, text = self.headers.get("Authorization", "").partition(" ")
         client, _, secret = base64.b64decode(text).decode().partition(":") if kind == "Basic" else ("", "", "")
@@ -393,8 +222,8 @@ class Handler(BaseHTTPRequestHandler):
         self.wfile.write(b"0\r\n\r\n")
 
 
-def _closing(environment: Environment, lines: Iterable[bytes]) -> Iterator[bytes]:
-    with closing(environment):
+def _closing(stack: ExitStack, lines: Iterable[bytes]) -> Iterator[bytes]:
+    with stack:
         yield from lines
 
 

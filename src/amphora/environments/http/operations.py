@@ -1,0 +1,204 @@
+"""The operations of the environment protocol over any environment: what each is asked, and what it answers."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+from urllib.parse import unquote
+
+import orjson
+
+from amphora.core.values.model import Json
+from amphora.environments.contract import Environment, Seen, Take
+from amphora.environments.http import wire
+
+PAGE = 500
+"""So many rows of an index are answered at once."""
+
+
+@dataclass(frozen=True)
+class Answer:
+    """One answer: a JSON value, or lines that are made while they are sent."""
+
+    status: int = 200
+    body: Json = None
+    headers: Mapping[str, str] = field(default_factory=dict)
+    lines: Iterable[bytes] | None = None
+
+
+@dataclass(frozen=True)
+class Request:
+    """One request, taken apart."""
+
+    environment: Environment
+    base: str
+    ids: tuple[str, ...]
+    query: Mapping[str, str]
+    headers: Mapping[str, str]
+    body: Any
+    rows: Iterator[Json]
+
+    @property
+    def revision(self) -> str:
+        """The revision that the caller saw; a problem where none is named: nothing is changed blindly."""
+        found = re.fullmatch(r'"([^"]*)"', self.headers.get("If-Match", ""))
+        if found is None:
+            raise Problem(428, "precondition", "a change needs If-Match with the revision that was seen")
+        return found[1]
+
+    @property
+    def seen(self) -> Seen:
+        return Seen(self.ids[0], self.revision)
+
+
+class Problem(Exception):
+    """An answer that is no good one (RFC 9457)."""
+
+    def __init__(self, status: int, code: str, detail: str) -> None:
+        super().__init__(detail)
+        self.status, self.code, self.detail = status, code, detail
+
+
+def _describe(r: Request) -> Answer:
+    return Answer(body=wire.description_json(r.environment.describe(), wire.abilities_of(r.environment)))
+
+
+def _whoami(r: Request) -> Answer:
+    return Answer(body=wire.identity_json(r.environment.whoami()))
+
+
+def _index(r: Request) -> Answer:
+    after, limit = r.query.get("after", ""), max(1, min(int(r.query.get("limit", PAGE)), PAGE))
+    rows = [row for row in r.environment.index() if row.native_id > after]
+    page = rows[:limit]
+    more = {"Link": f'<{r.base}/items?after={page[-1].native_id}&limit={limit}>; rel="next"'} if page != rows else {}
+    return Answer(body={"items": [wire.listed_json(row) for row in page]}, headers=more)
+
+
+def _read(r: Request) -> Answer:
+    take: Take = "draft" if r.body.get("take") == "draft" else "live"
+    return Answer(body={"items": [wire.found_json(one) for one in r.environment.read(r.body["ids"], take)]})
+
+
+def _look(r: Request) -> Answer:
+    return Answer(body={"items": [image.to_json() for image in r.environment.look(r.body["ids"]).values()]})
+
+
+def _one(r: Request) -> Answer:
+    [found] = r.environment.read([r.ids[0]])
+    etag = f'"{found.listed.revision}"'
+    if r.headers.get("If-None-Match") == etag:
+        return Answer(304, headers={"ETag": etag})
+    return Answer(body=wire.found_json(found), headers={"ETag": etag})
+
+
+def _supplies(r: Request) -> Answer:
+    return Answer(body={"items": [wire.supply_json(one) for one in r.environment.supplies()]})
+
+
+def _probe(r: Request) -> Answer:
+    return Answer(body=wire.probe_json(r.environment.probe(r.ids[0], r.body["objects"])))  # type: ignore[attr-defined]
+
+
+def _create(r: Request) -> Answer:
+    key = r.headers.get("Idempotency-Key", "")
+    [written] = r.environment.write([wire.write_of(r.body, key, r.body.get("id"), None)])
+    headers = {"Location": f"{r.base}/items/{written.native_id}", "ETag": f'"{written.revision}"'}
+    return Answer(201, wire.written_json(written), headers)
+
+
+def _update(r: Request) -> Answer:
+    key = r.headers.get("Idempotency-Key", "")
+    [written] = r.environment.write([wire.write_of(r.body, key, r.ids[0], r.revision)])
+    return Answer(body=wire.written_json(written), headers={"ETag": f'"{written.revision}"'})
+
+
+def _publish(r: Request) -> Answer:
+    r.environment.publish(r.seen)  # type: ignore[attr-defined]
+    return Answer(204)
+
+
+def _take_back(r: Request) -> Answer:
+    r.environment.take_back(r.seen)  # type: ignore[attr-defined]
+    return Answer(204)
+
+
+def _switch(r: Request) -> Answer:
+    r.environment.switch(r.seen, bool(r.body["on"]))  # type: ignore[attr-defined]
+    return Answer(204)
+
+
+def _retire(r: Request) -> Answer:
+    r.environment.retire([wire.seen_of(row) for row in r.body["items"]])
+    return Answer(204)
+
+
+def _rows(r: Request) -> Answer:
+    rows = r.environment.records(r.ids[0])  # type: ignore[attr-defined]
+    return Answer(lines=(orjson.dumps(row, option=orjson.OPT_APPEND_NEWLINE) for row in rows))
+
+
+def _load(r: Request) -> Answer:
+    return Answer(body={"rows": r.environment.load(r.ids[0], r.rows)})  # type: ignore[attr-defined]
+
+
+def _token(r: Request) -> Answer:
+    written = r.environment.answered(r.ids[0])  # type: ignore[attr-defined]
+    return Answer(body=wire.written_json(written) if written else None)
+
+
+def _makers(r: Request) -> Answer:
+    return Answer(body=r.environment.makers(r.body["ids"]))  # type: ignore[attr-defined]
+
+
+ROUTES: tuple[tuple[str, str, Callable[[Request], Answer]], ...] = (
+    ("GET", "", _describe),
+    ("GET", "/whoami", _whoami),
+    ("GET", "/items", _index),
+    ("POST", "/items", _create),
+    ("POST", "/items/read", _read),
+    ("POST", "/items/look", _look),
+    ("POST", "/items/makers", _makers),
+    ("GET", "/items/{id}", _one),
+    ("PUT", "/items/{id}", _update),
+    ("POST", "/items/{id}/publish", _publish),
+    ("POST", "/items/{id}/take-back", _take_back),
+    ("POST", "/items/{id}/switch", _switch),
+    ("GET", "/items/{id}/rows", _rows),
+    ("PUT", "/items/{id}/rows", _load),
+    ("GET", "/supplies", _supplies),
+    ("POST", "/supplies/{id}/probe", _probe),
+    ("GET", "/tokens/{id}", _token),
+    ("POST", "/retire", _retire),
+)
+"""Every operation of the protocol: method, path below the environment's, what it does."""
+
+_PATTERNS = [(method, re.compile(path.replace("{id}", "([^/]+)")), do) for method, path, do in ROUTES]
+_QUESTIONS = (_read, _look, _makers, _probe)
+
+
+@dataclass(frozen=True)
+class Operation:
+    """An operation that was asked for, with the ids in its path."""
+
+    do: Callable[[Request], Answer]
+    ids: tuple[str, ...]
+
+    @property
+    def takes_rows(self) -> bool:
+        """Whether its body is rows, read while they come."""
+        return self.do is _load
+
+    def is_write(self, method: str) -> bool:
+        """Whether it changes anything."""
+        return method != "GET" and self.do not in _QUESTIONS
+
+
+def operation_of(method: str, path: str) -> Operation:
+    """The operation that a path below an environment's means; a problem where there is none."""
+    for one, pattern, do in _PATTERNS:
+        if one == method and (found := pattern.fullmatch(path)):
+            return Operation(do, tuple(map(unquote, found.groups())))
+    raise Problem(404, "not-found", "there is no such operation")
