@@ -7,6 +7,8 @@ import ssl
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
+from datetime import UTC, datetime
+from email.utils import parsedate_to_datetime
 from typing import Any
 
 import httpx
@@ -26,10 +28,33 @@ LONGEST_WAIT_S = 10.0
 """What may be asked again is, as often and after as long as the server says within these."""
 
 
+AT_ONCE = 4
+"""How many calls are under way at once where a server takes them side by side: more would be felt by those who work
+there."""
+
 MOST_BYTES = 256 << 20
 """How large an answer may be, unpacked: what is small on the line may be huge in memory."""
 
 _PACKED = ("content-encoding", "content-length", "transfer-encoding")
+
+
+class Pace:
+    """How many calls a server is asked at once: half as many when it says that it is busy, one more for as many good
+    answers as there are calls under way."""
+
+    def __init__(self, most: int) -> None:
+        self._most, self._good = most, 0
+        self.now = most
+
+    def slower(self) -> None:
+        """It was too much."""
+        self.now, self._good = max(1, self.now // 2), 0
+
+    def well(self) -> None:
+        """It was answered."""
+        self._good += 1
+        if self._good >= self.now and self.now < self._most:
+            self.now, self._good = self.now + 1, 0
 
 
 class Caller:
@@ -43,6 +68,7 @@ class Caller:
         self._speaks, self._secret_kind = speaks, secret_kind
         self._trusted, self._timeout_s = trusted(ca_file), timeout_s
         self._lock = threading.Lock()
+        self.pace = Pace(AT_ONCE)
         self._http = self._made()
 
     def close(self) -> None:
@@ -153,11 +179,20 @@ def _ended_after(http: httpx.Client, seconds: float | None) -> Iterator[None]:
         alarm.cancel()
 
 
-def wait_s(answer: httpx.Response) -> float:
-    """How long a server asks to wait. Seconds; or a date (RFC 9110, section 10.2.3), which is rare and waits as long
-    as we would anyway."""
-    said = answer.headers.get("Retry-After", "")
-    return min(float(said) if said.isdigit() else 1.0, LONGEST_WAIT_S)
+def wait_s(answer: httpx.Response, now: datetime | None = None) -> float:
+    """How long a server asks to wait, in seconds or until a date (RFC 9110, section 10.2.3); a second where it says
+    nothing that can be understood."""
+    said = answer.headers.get("Retry-After", "").strip()
+    if said.isdecimal():
+        return min(float(said), LONGEST_WAIT_S)
+    try:
+        until = parsedate_to_datetime(said)
+    except ValueError:
+        return 1.0
+    # A date without a zone is in GMT, as every date of HTTP is.
+    until = until if until.tzinfo else until.replace(tzinfo=UTC)
+    left = (until - (now or datetime.now(UTC))).total_seconds()
+    return min(max(left, 0.0), LONGEST_WAIT_S)
 
 
 def is_busy(answer: httpx.Response) -> bool:

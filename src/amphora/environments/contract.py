@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cache
+from inspect import isfunction
 from typing import Literal, Protocol, TypeVar, cast, runtime_checkable
 
 from amphora.core.form.bindings import IdStyle
@@ -228,13 +230,27 @@ class TellsMakers(Protocol):
         """The tokens of the creations that made those of these items that came by one."""
 
 
+@runtime_checkable
+class SideBySide(Protocol):
+    """Changes to several items at once, one call each."""
+
+    def at_once(self) -> int:
+        """How many calls may be under way just now: fewer where it has said that it is busy."""
+
+
 Ability = TypeVar("Ability")
+
+
+@cache
+def _methods(ability: type) -> tuple[str, ...]:
+    return tuple(name for name, value in vars(ability).items() if isfunction(value) and not name.startswith("_"))
 
 
 def able(environment: Environment, ability: Callable[..., Ability], words: str) -> Ability:
     """The environment as one that can do this; EnvironmentRefused where it can't."""
     assert isinstance(ability, type)
-    if not isinstance(environment, ability):
+    # As `isinstance` asks, which takes as long for it as a call to a quick environment: this is asked once a step.
+    if not all(hasattr(environment, name) for name in _methods(ability)):
         raise EnvironmentRefused(f"It {words}.", next_step=advice("Do it there by hand."))
     return cast(Ability, environment)
 

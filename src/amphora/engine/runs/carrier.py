@@ -11,7 +11,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 from collections import ChainMap
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
 
@@ -28,9 +28,11 @@ from amphora.core.values.errors import (
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Json
 from amphora.engine.runs.attention import Attention
+from amphora.engine.runs.batch import Ready, answers, side_by_side
 from amphora.engine.runs.lost import find_made
 from amphora.engine.runs.stage import Stage
 from amphora.engine.steps import DOINGS, WRITING, Bench
+from amphora.environments.contract import SideBySide
 from amphora.ledger.records import BACKWARDS, Run
 
 LONGEST_TOKEN = 200
@@ -45,25 +47,6 @@ NOTHING_HAPPENED = (EnvironmentRefused, RevisionMoved, Unavailable)
 
 class Stopped(AmphoraError):
     """Somebody asked for the run to stop; nothing is under way."""
-
-
-@dataclass(frozen=True)
-class Ready:
-    """A step with all that can be known before it is begun: what it writes, and its intent."""
-
-    number: int
-    step: Step
-    drawn: Mapping[Key, Drawn]
-    before: Mapping[Key, str]
-    meant: Mapping[Key, str]
-    leaves: Mapping[Key, Image | None]
-    """The states whose marks are `meant`."""
-    intent: Json
-
-    @property
-    def token(self) -> str:
-        """What the environment recognises the step by."""
-        return str(self.intent["token"])
 
 
 @dataclass
@@ -85,17 +68,22 @@ class Carrier:
         """All of them; raises what the first one raises that fails. Told are as many as there were `before` these,
         of the `total`."""
         portion: list[Ready] = []
+        done = 0
         try:
-            for position, step in enumerate(steps, 1):
+            while done < len(steps):
                 if self.attention.is_wanted:
                     # Between two steps: nothing is under way that somebody would have to ask about.
                     raise Stopped("It was interrupted.")
-                self.stage.listener(f"{words}: {step.do} {self._named(step)}", before + position, total or len(steps))
-                if portion:
-                    ready = self._begun(portion.pop(0))
-                else:
-                    ready, *portion = self._intended(steps[position - 1 : position - 1 + PORTION])
-                self._one(ready)
+                is_new = not portion
+                portion = portion or self._intended(steps[done : done + PORTION])
+                count = side_by_side(portion, self.bench.material, self.bench.now, self._width())
+                now, portion = portion[:count], portion[count:]
+                for position, ready in enumerate(now, before + done + 1):
+                    named = f"{words}: {ready.step.do} {self._named(ready.step)}"
+                    self.stage.listener(named, position, total or len(steps))
+                # The first of a portion is begun with it.
+                self._together(now[:is_new] + [self._begun(ready) for ready in now[is_new:]])
+                done += count
         except Stopped:
             self._flush()
             raise
@@ -178,21 +166,42 @@ class Carrier:
             self.stage.ledger.journal.begin_next(self.run, ready.number, intent, waiting)
         return ready
 
-    def _one(self, ready: Ready) -> None:
-        """Does a step whose intent is journalled."""
-        step = ready.step
+    def _width(self) -> int:
+        environment = self.stage.environment
+        return environment.at_once() if isinstance(environment, SideBySide) else 1
+
+    def _together(self, steps: Sequence[Ready]) -> None:
+        """Does steps whose intents are journalled, side by side; raises what the first one raised that failed, when
+        all of them have come to something."""
+        calls = [self._call(ready) for ready in steps]
+        made: list[tuple[Ready, Mapping[Key, str]]] = []
+        trouble: BaseException | None = None
+        for ready, answer in zip(steps, answers(calls), strict=True):
+            try:
+                made.append((ready, self._answered(ready, answer)))
+            except BaseException as error:
+                # The others have been called too, and what became of them has to be known.
+                trouble = trouble or error
+        self._settle(made)
+        if trouble:
+            raise trouble
+
+    def _call(self, ready: Ready) -> Callable[[], Mapping[Key, str]]:
+        return lambda: DOINGS[type(ready.step)](ready.step, self.bench, ready.drawn, ready.token)
+
+    def _answered(self, ready: Ready, answer: Callable[[], Mapping[Key, str]]) -> Mapping[Key, str]:
+        """What a call made, or has been found to have made."""
         try:
-            made = dict(DOINGS[type(step)](step, self.bench, ready.drawn, ready.token))
+            return dict(answer())
         # An adapter raises these only where it knows: everything else, whatever its type, is asked about.
         except NOTHING_HAPPENED as error:
             self._end(ready, "failed", {"error": error.message})
             raise
         except Exception as error:
-            made = self._asked(ready, error)
+            return self._asked(ready, error)
         except BaseException:
             self._end(ready, "uncertain", {"error": "interrupted"}, is_forgiving=True)
             raise
-        self._settle(ready, made)
 
     def _asked(self, ready: Ready, error: Exception) -> dict[Key, str]:
         """No answer came, or none that could be read: the target says what became of the call."""
@@ -223,26 +232,30 @@ class Carrier:
                 raise Unavailable(f"{words} It took no effect.", subject=error.subject) from error
         raise error
 
-    def _settle(self, ready: Ready, made: Mapping[Key, str]) -> None:
-        """Learns what the step made, looks at what it left, and journals both."""
-        step = ready.step
-        there = {key: image.native_id for key in step.keys if (image := self.bench.now.get(key))}
-        ids = {**there, **made}
-        for key, native_id in made.items():
-            self.bench.material.learn(key, native_id)
-        outcome: dict[str, Json] = {"ids": dict(made), "created": list(made.values())}
+    def _settle(self, made: Sequence[tuple[Ready, Mapping[Key, str]]]) -> None:
+        """Learns what steps made, looks at what they left, and journals both."""
+        outcomes: list[tuple[Ready, dict[Key, str], dict[str, Json]]] = []
+        for ready, ids in made:
+            there = {key: image.native_id for key in ready.step.keys if (image := self.bench.now.get(key))}
+            for key, native_id in ids.items():
+                self.bench.material.learn(key, native_id)
+            outcomes.append((ready, {**there, **ids}, {"ids": dict(ids), "created": list(ids.values())}))
         try:
-            found = self.stage.environment.look(list(ids.values()))
+            found = self.stage.environment.look([id_ for _, ids, _ in outcomes for id_ in ids.values()])
         except BaseException:
-            # The call took effect; that nobody could look afterwards is another trouble.
-            self._end(ready, "done", outcome, is_forgiving=True)
+            # The calls took effect; that nobody could look afterwards is another trouble.
+            for ready, _, outcome in outcomes:
+                self._end(ready, "done", outcome, is_forgiving=True)
             raise
-        for key in step.keys:
-            image = self.bench.now[key] = found.get(ids.get(key, ""))
-            is_as_meant = is_plainly(image, ready.leaves[key])
-            self._marks[key] = ready.meant[key] if is_as_meant else mark_of(image, self.bench.habits.sheets)
-        outcome["left"] = {key: self._marks[key] for key in step.keys}
-        self._waiting = (ready.number, outcome)
+        for ready, ids, outcome in outcomes:
+            for key in ready.step.keys:
+                image = self.bench.now[key] = found.get(ids.get(key, ""))
+                is_as_meant = is_plainly(image, ready.leaves[key])
+                self._marks[key] = ready.meant[key] if is_as_meant else mark_of(image, self.bench.habits.sheets)
+            outcome["left"] = {key: self._marks[key] for key in ready.step.keys}
+            # One waits for the next to be begun; of several all but the last are journalled at once.
+            self._flush()
+            self._waiting = (ready.number, outcome)
 
     def _left(self, step: Step, key: Key, now: Image | None, drawn: Drawn | None) -> Image | None:
         """The state that a step will leave."""

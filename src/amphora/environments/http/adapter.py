@@ -102,6 +102,9 @@ class HttpEnvironment:
         table = {"items": [{"id": item.native_id, "revision": item.revision} for item in items]}
         self.client.sent("POST", "/retire", table)
 
+    def at_once(self) -> int:
+        return self.client.pace.now
+
     def close(self) -> None:
         self.client.close()
 

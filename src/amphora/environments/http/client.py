@@ -65,11 +65,13 @@ class Client(Caller):
             if answer.status_code == httpx.codes.UNAUTHORIZED and self._user and attempt == 0 and content is None:
                 self._sign_in(anew=True)
             elif is_busy(answer) and attempt < TRIES and content is None:
+                self.pace.slower()
                 time.sleep(wait_s(answer))
             else:
                 break
         if answer.is_error or answer.is_redirect:
             self._refuse(answer, is_read)
+        self.pace.well()
         return answer
 
     def changed(self, method: str, path: str, **options: Any) -> Any:
