@@ -120,6 +120,24 @@ def over_http(halcyon: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
     server.server_close()
 
 
+@pytest.fixture
+def presses() -> Iterator[tuple[tuple[str, str], Callable[[], None]]]:
+    """Two instances, the second with other content under colliding numbers; and what empties that."""
+    from tests.contract.press.server import filled
+    from tests.contract.press.server import served as on_a_port
+
+    one, two = filled("south", 1, SECRETS[0]), filled("north", 2, SECRETS[1], is_source=False)
+
+    def clear() -> None:
+        for kind in ("flows", "tables", "drawers"):
+            two.kinds[kind].clear()
+        for source in two.kinds["sources"].values():
+            source["label"] = "mill of south"
+
+    with on_a_port(one) as south, on_a_port(two) as north:
+        yield (south, north), clear
+
+
 @pytest.fixture(scope="session")
 def runtimes(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[str, str]]:
     """Two real runtimes on loopback; their base URLs. The second one asks for a token."""

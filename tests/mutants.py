@@ -197,7 +197,7 @@ def copy_to(folder: Path) -> None:
     """Copies what tests need into a folder; the runtimes that were installed for them stay where they are."""
     for part in ("src", "tests", "attack", "docs"):
         shutil.copytree(ROOT / part, folder / part, ignore=shutil.ignore_patterns("node_modules", "__pycache__"))
-    for name in ("pyproject.toml", "README.md"):
+    for name in ("pyproject.toml", "README.md", "CHANGELOG.md"):
         shutil.copy(ROOT / name, folder)
     # Without this every test with a runtime would be red, and catch whatever it is given.
     (folder / "tests" / "nodered" / "node_modules").symlink_to(ROOT / "tests" / "nodered" / "node_modules")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import closing
 from pathlib import Path
 
@@ -17,8 +17,10 @@ from amphora.practice.halcyon import KEEPER, PLACES, fill, seeds
 from amphora.practice.platform import Platform
 from amphora.practice.sheets import practice_sheets
 from tests.conftest import CROSSWALK
+from tests.contract import press
 from tests.contract.document import watched
 from tests.contract.grounds import Ground
+from tests.contract.press.server import CLIENT, SECRET
 from tests.nodered.seeds import BROKER_NODE, SOURCE, TARGET, deploy
 
 
@@ -96,10 +98,29 @@ def folder_ground(workspace: Path) -> Ground:
     )
 
 
+def press_ground(folder: Path, urls: tuple[str, str], clear: Callable[[], None]) -> Ground:
+    """A workspace over two instances of the tests' own platform, described by a bridge sheet."""
+    for name in ("press.toml", "flow.toml", "table.toml"):
+        (folder / name).write_text((Path(press.__file__).parent / name).read_text("utf-8"), "utf-8")
+    more = f'bridge = "press.toml"\nuser = "{CLIENT}"\nsign_in = "env:PRESS_SECRET"\n'
+    (folder / "amphora.toml").write_text(
+        f'[environments.south]\nlocation = "{urls[0]}"\nrole = "build"\n{more}'
+        f'[environments.north]\nlocation = "{urls[1]}"\nrole = "live"\n{more}',
+        encoding="utf-8",
+    )
+    (folder / "crosswalk.yaml").write_text(
+        "connections:\n  mill of south: {south: mill of south, north: mill of north}\n"
+        "settings:\n  Ripeness check-settings-limit: {south: 14, north: 15}\n",
+        encoding="utf-8",
+    )
+    check = "flow:intake/quality/Ripeness%20check"
+    return Ground(folder, "south", "north", "Morning round", check, "Ripeness check-settings-limit", clear)
+
+
 CHECK = "flow:intake/bruised-fruit-check"
 
 
-@pytest.fixture(params=["practice", "http", "nodered", "folder"])
+@pytest.fixture(params=["practice", "http", "nodered", "folder", "press"])
 def ground(request: pytest.FixtureRequest, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Ground]:
     """Each adapter's ground in turn."""
     made = made_ground(request, tmp_path, monkeypatch)
@@ -124,6 +145,9 @@ def made_ground(request: pytest.FixtureRequest, tmp_path: Path, monkeypatch: pyt
         )
     elif request.param == "folder":
         made = folder_ground(tmp_path)
+    elif request.param == "press":
+        monkeypatch.setenv("PRESS_SECRET", SECRET)
+        made = press_ground(tmp_path, *request.getfixturevalue("presses"))
     else:
         monkeypatch.setenv("TWO_TOKEN", "made-up-token")
         made = nodered_ground(tmp_path, request.getfixturevalue("runtimes"))

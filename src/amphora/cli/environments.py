@@ -49,6 +49,12 @@ def add(
     customer: Annotated[str, typer.Option(help="Whose it is.")] = "",
     sign_in: Annotated[str, typer.Option(help="Where its secret is kept: env:NAME.")] = "",
     user: Annotated[str, typer.Option(help="The account to sign in with.")] = "",
+    bridge: Annotated[
+        str,
+        typer.Option(
+            help="The bridge sheet that describes its REST interface: a file, or the name of one that ships."
+        ),
+    ] = "",
     json: JsonFlag = False,
     workspace: FolderOption = None,
     debug: DebugFlag = False,
@@ -60,6 +66,7 @@ def add(
       amphora env add grove-dev practice:grove-dev.practice --role build
       amphora env add grove-live practice:grove-live.practice --role live --region north
       amphora env add line-one nodered+http://127.0.0.1:1880 --role test --sign-in env:LINE_ONE_TOKEN
+      amphora env add press https://press.halcyon.example --bridge press.toml --sign-in env:PRESS_TOKEN
     """
     from amphora.environments.locations import adapter_for
     from amphora.files.workspace import EnvironmentEntry
@@ -69,8 +76,14 @@ def add(
     with working(json, workspace) as work:
         if not (name and location):
             name, location, role = _asked(work, name, location, role)
-        adapter_for(location)
-        entry = EnvironmentEntry(name, location, role, region, customer, sign_in, user)
+        if bridge:
+            from amphora.environments.bridge.source import read_bridge
+
+            # Read before it is named anywhere: what is wrong in it is said now, with its line.
+            read_bridge(bridge, work.session.workspace.folder)
+        else:
+            adapter_for(location)
+        entry = EnvironmentEntry(name, location, role, region, customer, sign_in, user, bridge=bridge)
         add_environment(work.session.workspace, entry)
         work.show(env_added_result(entry))
 

@@ -10,6 +10,7 @@ from contextlib import contextmanager
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from typing import Any
+from urllib.parse import urlsplit
 
 import httpx
 
@@ -34,6 +35,8 @@ there."""
 
 MOST_BYTES = 256 << 20
 """How large an answer may be, unpacked: what is small on the line may be huge in memory."""
+
+LOOPBACK = ("127.0.0.1", "localhost", "::1")
 
 _PACKED = ("content-encoding", "content-length", "transfer-encoding")
 
@@ -177,6 +180,24 @@ def _ended_after(http: httpx.Client, seconds: float | None) -> Iterator[None]:
         yield
     finally:
         alarm.cancel()
+
+
+def checked_address(location: str, what: str) -> None:
+    """UsageFault where a location is no address of `what`, or is plain HTTP to another machine: definitions, and the
+    token, would be read along."""
+    parts = urlsplit(location)
+    if parts.scheme == "http" and parts.hostname not in LOOPBACK:
+        raise UsageFault(
+            f"{location} is not encrypted, and on another machine.",
+            subject=location,
+            next_step=advice("Write https:// in front of it; plain http:// is for this machine only."),
+        )
+    if not parts.hostname or parts.username or parts.password or parts.query or parts.fragment:
+        raise UsageFault(
+            f"A location of {what} is https://HOST or https://HOST/PATH.",
+            subject=location,
+            next_step=advice("Take everything else out; how to sign in stands in sign_in."),
+        )
 
 
 def wait_s(answer: httpx.Response, now: datetime | None = None) -> float:

@@ -27,7 +27,8 @@ class Capabilities:
     `reserve` gave (`ChoosesIds`); else each gets a new one. `has_drafts`: some kinds go live only by `publish`.
     `takes_back`: a live version can be taken back (both `Publishes`). `writes_states`: a write sets on/off too, no
     `switch` is needed. `has_rows`: tables hold rows (`HoldsRows`). `has_unique_names`: one item a kind, folder
-    and name.
+    and name. `is_guarded`: a write over somebody's change is refused by the environment itself; else it is looked at
+    just before, and the moment between is nobody's.
     """
 
     is_atomic: bool
@@ -37,6 +38,7 @@ class Capabilities:
     has_rows: bool = False
     takes_back: bool = True
     has_unique_names: bool = False
+    is_guarded: bool = True
 
 
 @dataclass(frozen=True)

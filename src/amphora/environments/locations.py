@@ -31,6 +31,13 @@ def scheme_of(location: str) -> str:
 
 def open_environment(entry: EnvironmentEntry, folder: Path) -> Environment:
     """Opens an environment of a workspace, signed in as its entry says."""
+    if entry.bridge:
+        # Described and not programmed: the sheet is the adapter.
+        from amphora.environments.bridge.source import connect_bridge, read_bridge
+
+        sheet = read_bridge(entry.bridge, folder)
+        ca_file = str(folder / entry.ca_file) if entry.ca_file else ""
+        return connect_bridge(sheet, entry.location, entry.user, sign_in_secret(entry), ca_file)
     connect = adapter_for(entry.location)
     # Only where it is set: adapters of others need not know of it.
     more = {"ca_file": str(folder / entry.ca_file)} if entry.ca_file else {}

@@ -32,14 +32,15 @@ _SELECTION = {
     "without": list,
     "afterwards": list,
 }
-_ENVIRONMENT = {"location", "role", "region", "customer", "sign_in", "user", "ca_file"}
+_ENVIRONMENT = {"location", "role", "region", "customer", "sign_in", "user", "ca_file", "bridge"}
 NAME = re.compile(r"[a-z0-9][a-z0-9._-]*", re.IGNORECASE)
 
 
 @dataclass(frozen=True)
 class EnvironmentEntry:
     """What the workspace says of an environment. `sign_in` is `env:NAME` or `keyring:NAME`, or empty;
-    `ca_file` the certificates of whoever vouches for its server, where that is not one that everybody knows."""
+    `ca_file` the certificates of whoever vouches for its server, where that is not one that everybody knows; `bridge`
+    the file (beside the workspace's) or the name of the sheet that describes its REST interface."""
 
     name: str
     location: str
@@ -49,6 +50,7 @@ class EnvironmentEntry:
     sign_in: str = ""
     user: str = ""
     ca_file: str = ""
+    bridge: str = ""
 
 
 @dataclass(frozen=True)

@@ -41,7 +41,7 @@ def add_environment(workspace: Workspace, entry: EnvironmentEntry) -> Workspace:
     path = workspace.folder / FILE
     document = tomlkit.parse(path.read_text(encoding="utf-8"))
     table = tomlkit.table()
-    for name in ("location", "role", "region", "customer", "sign_in", "user"):
+    for name in ("location", "bridge", "role", "region", "customer", "sign_in", "user"):
         if value := getattr(entry, name):
             table.add(name, value)
     if "environments" not in document:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
-import re
 import tomllib
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
@@ -11,9 +9,10 @@ from typing import Any
 
 from amphora.core.form.conversions import FIELDS as _CONVERSION
 from amphora.core.form.conversions import Conversion, parse_conversion
-from amphora.core.form.places import Places, Refer, Spot, spots_from
+from amphora.core.form.places import IS, OF, Places, Refer, Spot, spots_from
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.next_step import advice
+from amphora.core.values.strict_toml import line_of, unfit
 
 _FIELDS = {
     "parts": dict,
@@ -28,6 +27,7 @@ _FIELDS = {
     "features": list,
     "region": list,
     "data": list,
+    "json": list,
 }
 _TOP = {
     "kind": str,
@@ -41,13 +41,25 @@ _TOP = {
     "refers": list,
     "fields": dict,
     "states": dict,
+    "ids": dict,
+    "mention": list,
     "conversion": list,
     "pause": dict,
 }
 _PAUSE = {"who": str, "do": str, "show": dict}
-_REFERS = {"at": str, "to": list, "required": bool, "known_only": bool, "object": str}
+_REFERS = {
+    "at": str,
+    "to": list,
+    "required": bool,
+    "known_only": bool,
+    "object": str,
+    "form": str,
+    "members": bool,
+}
+_IDS = {"space": str, "number": bool}
+_MENTION = {"pattern": str, "kind": str}
 _STATES = {"switch": (str, bool), "publish": bool}
-_WORDS = {dict: "a table", list: "a list", str: "text", bool: "true or false", int: "a whole number"}
+SHEET = "a kind sheet"
 
 
 @dataclass(frozen=True)
@@ -59,14 +71,32 @@ class PauseWords:
 
 
 @dataclass(frozen=True)
+class Ids:
+    """How native ids of a kind look: the space in which they are unique (empty: one for all kinds), and whether they
+    are JSON numbers."""
+
+    space: str = ""
+    is_number: bool = False
+
+
+@dataclass(frozen=True)
+class Mention:
+    """How an id of a kind stands inside a text: `pattern` with `{id}` in it."""
+
+    pattern: str
+    kind: str
+
+
+@dataclass(frozen=True)
 class KindSheet:
     """One kind of item.
 
-    `source` is the sheet's own TOML text, which travels in packages. `is_switched` and `is_published`
-    say whether items of the kind can be switched on and off, and have a draft beside a live version. `access` are
-    the kinds to which its items give access; `shape` is its outline in figures; start, that people begin with
-    such an item when they choose what to move. `conversions` lead from older versions of the shape to newer ones.
-    """
+    `source` is the sheet's own TOML text, which travels in packages. `is_switched` and `is_published` say whether
+    items of the kind can be switched on and off, and have a draft beside a live version. `access` are the kinds to
+    which its items give access; `shape` is its outline in figures; start, that people begin with such an item when
+    they choose what to move. `conversions` lead from older versions of the shape to newer ones. `ids` and `mentions`
+    say how the environment writes ids (see `core.form.opened`): every place is meant in a definition that has been
+    opened."""
 
     kind: str
     title: str
@@ -87,6 +117,8 @@ class KindSheet:
     is_start: bool = False
     pause: PauseWords = PauseWords()
     conversions: tuple[Conversion, ...] = ()
+    ids: Ids = Ids()
+    mentions: tuple[Mention, ...] = ()
     source: str = field(repr=False, default="")
 
     @property
@@ -117,7 +149,13 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
     states = table.get("states", {})
     switch = states.get("switch", False)
     roles = spots_from(table.get("fields", {}))
-    roles += [(refer["at"], Spot(refer=_refer(refer))) for refer in table.get("refers", [])]
+    for refer in table.get("refers", []):
+        spot = Spot(refer=_refer(refer))
+        if refer.get("members"):
+            # Opened, the object is an array of pairs: see `core.form.opened`.
+            roles += [(refer["at"], Spot(named_by=OF, is_members=True)), (f"{refer['at']}[*].{OF}", spot)]
+        else:
+            roles.append((refer["at"], spot))
     if isinstance(switch, str):
         roles.append((switch, Spot(is_switch=True)))
     pause = table.get("pause", {})
@@ -128,7 +166,7 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
         plural=table.get("plural", table["kind"] + "s"),
         is_carried=table.get("carried", True),
         schema=table.get("schema", 1),
-        places=Places(roles),
+        places=Places(_opened_paths(roles)),
         secrets=tuple(table.get("fields", {}).get("secret", [])),
         is_switched=bool(switch),
         is_published=bool(states.get("publish", False)),
@@ -142,6 +180,8 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
         is_start=table.get("start", False),
         pause=PauseWords(pause.get("who", ""), pause.get("do", "")),
         conversions=tuple(parse_conversion(row) for row in table.get("conversion", [])),
+        ids=Ids(table.get("ids", {}).get("space", ""), table.get("ids", {}).get("number", False)),
+        mentions=tuple(Mention(row["pattern"], row["kind"]) for row in table.get("mention", [])),
         source=source,
     )
 
@@ -168,8 +208,29 @@ def sheets_in_force(*layers: Iterable[KindSheet]) -> dict[str, KindSheet]:
 
 def _refer(table: Mapping[str, Any]) -> Refer:
     return Refer(
-        tuple(table["to"]), bool(table.get("required")), bool(table.get("known_only")), str(table.get("object", ""))
+        tuple(table["to"]),
+        bool(table.get("required")),
+        bool(table.get("known_only")),
+        str(table.get("object", "")),
+        str(table.get("form", "")),
     )
+
+
+def _opened_paths(roles: list[tuple[str, Spot]]) -> list[tuple[str, Spot]]:
+    """The paths of a sheet, which are written as the platform shows a definition, as they lead through one that has
+    been opened: `$.by_id.*.limit` is `$.by_id[*].is.limit` where the members of `by_id` are ids."""
+    # Outer ones first: an inner one's path leads through the outer one.
+    for base in sorted((path for path, spot in roles if spot.is_members), key=len):
+        roles = [(_below(path, base), spot) for path, spot in roles]
+    return roles
+
+
+def _below(path: str, base: str) -> str:
+    for wildcard in (".*", "[*]"):
+        start = f"{base}{wildcard}"
+        if path.startswith(start) and not path.startswith(f"{base}[*].{OF}"):
+            return f"{base}[*].{IS}{path[len(start) :]}"
+    return path
 
 
 def _faults(table: Mapping[str, Any], source: str) -> Iterable[str]:
@@ -177,24 +238,30 @@ def _faults(table: Mapping[str, Any], source: str) -> Iterable[str]:
     obeys."""
     if not isinstance(table.get("kind"), str):
         yield "`kind` is missing"
-    yield from _unfit(table, _TOP, "", source)
+    yield from unfit(table, _TOP, "", source, SHEET)
     fields = table.get("fields", {})
     if isinstance(fields, dict):
-        yield from _unfit(fields, _FIELDS, "fields.", source)
+        yield from unfit(fields, _FIELDS, "fields.", source, SHEET)
         for name, paths in fields.items():
             members = paths.values() if name in ("parts", "named", "settings") and isinstance(paths, dict) else ()
             given = [*(paths if isinstance(paths, list) else ()), *(members if isinstance(paths, dict) else ())]
             if not all(isinstance(path, str) for path in given):
-                yield f"{_line(source, name)}`fields.{name}` has to hold texts only"
+                yield f"{line_of(source, name)}`fields.{name}` has to hold texts only"
     states = table.get("states", {})
     if isinstance(states, dict):
-        yield from _unfit(states, _STATES, "states.", source)
+        yield from unfit(states, _STATES, "states.", source, SHEET)
     pause = table.get("pause", {})
     if isinstance(pause, dict):
-        yield from _unfit(pause, _PAUSE, "pause.", source)
+        yield from unfit(pause, _PAUSE, "pause.", source, SHEET)
         shown = pause.get("show", {})
         if isinstance(shown, dict) and not all(isinstance(path, str) for path in shown.values()):
-            yield f"{_line(source, 'show')}`pause.show` has to hold names with paths"
+            yield f"{line_of(source, 'show')}`pause.show` has to hold names with paths"
+    ids = table.get("ids", {})
+    if isinstance(ids, dict):
+        yield from unfit(ids, _IDS, "ids.", source, SHEET)
+    for row in table.get("mention", []) if isinstance(table.get("mention", []), list) else ():
+        if not isinstance(row, dict) or set(row) != set(_MENTION) or "{id}" not in str(row.get("pattern")):
+            yield f"{line_of(source, 'mention')}each [[mention]] needs `pattern` (with {{id}} in it) and `kind`"
     yield from _unfit_conversions(table, source)
     for refer in table.get("refers", []) if isinstance(table.get("refers", []), list) else ():
         if (
@@ -202,42 +269,22 @@ def _faults(table: Mapping[str, Any], source: str) -> Iterable[str]:
             or not isinstance(refer.get("at"), str)
             or not isinstance(refer.get("to"), list)
         ):
-            yield f"{_line(source, 'refers')}each [[refers]] needs `at` (a path) and `to` (a list of kinds)"
+            yield f"{line_of(source, 'refers')}each [[refers]] needs `at` (a path) and `to` (a list of kinds)"
         else:
-            yield from _unfit(refer, _REFERS, "refers.", source)
+            yield from unfit(refer, _REFERS, "refers.", source, SHEET)
+            if "{id}" not in str(refer.get("form", "{id}")):
+                yield f"{line_of(source, 'form')}`refers.form` has to hold {{id}}"
 
 
 def _unfit_conversions(table: Mapping[str, Any], source: str) -> Iterable[str]:
     for row in table.get("conversion", []) if isinstance(table.get("conversion", []), list) else ():
         if not isinstance(row, dict):
-            yield f"{_line(source, 'conversion')}each [[conversion]] has to be a table"
+            yield f"{line_of(source, 'conversion')}each [[conversion]] has to be a table"
             continue
-        faults = list(_unfit(row, _CONVERSION, "conversion.", source))
+        faults = list(unfit(row, _CONVERSION, "conversion.", source, SHEET))
         yield from faults
         try:
             if not faults:
                 parse_conversion(row)
         except SheetFault as error:
-            yield f"{_line(source, 'conversion')}{error.message}"
-
-
-def _unfit(table: Mapping[str, Any], known: Mapping[str, Any], before: str, source: str) -> Iterable[str]:
-    """The members of a table that nobody knows, with the nearest name, or that are of another type."""
-    for name, value in table.items():
-        if name not in known:
-            # A misspelt role is the dangerous kind of slip: `secrets` for `secret` would let every one of them
-            # travel.
-            near = difflib.get_close_matches(name, known, 1, 0.5)
-            hint = f"; perhaps `{before}{near[0]}`" if near else ""
-            yield f"{_line(source, name)}`{before}{name}` is not known in a kind sheet{hint}"
-        # In Python True is an int; `schema = true` is a slip all the same.
-        elif not isinstance(value, known[name]) or (known[name] is int and isinstance(value, bool)):
-            kinds = known[name] if isinstance(known[name], tuple) else (known[name],)
-            words = " or ".join(_WORDS[kind] for kind in kinds)
-            yield f"{_line(source, name)}`{before}{name}` has to be {words}"
-
-
-def _line(source: str, name: str) -> str:
-    """Where a name stands in a sheet, as the beginning of a sentence."""
-    found = re.search(rf"^\s*(?:\[+\s*)?(?:[\w.]+\.)?[\"']?{re.escape(name)}[\"']?\s*[=\].]", source, re.MULTILINE)
-    return f"line {source.count(chr(10), 0, found.start() + 1) + 1}: " if found else ""
+            yield f"{line_of(source, 'conversion')}{error.message}"

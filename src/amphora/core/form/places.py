@@ -22,12 +22,14 @@ Step = str | None
 @dataclass(frozen=True, slots=True)
 class Refer:
     """A reference position: the kinds it may name (`table`, `table#column`), and how strictly. Beside a
-    connection, the member `object_member` names what is used on its other end."""
+    connection, the member `object_member` names what is used on its other end. `form` holds `{id}` where the id
+    stands inside a longer text."""
 
     to: tuple[str, ...]
     is_required: bool = False
     is_known_only: bool = False
     object_member: str = ""
+    form: str = ""
 
     def may_name(self, kind: str) -> bool:
         """Whether an item or need of this kind may stand here."""
@@ -52,6 +54,8 @@ class Spot:
     is_region: bool = False
     is_data: bool = False
     is_switch: bool = False
+    is_json: bool = False
+    is_members: bool = False
     shown: str = ""
 
     @property
@@ -59,6 +63,9 @@ class Spot:
         """Whether what stands here is no part of the portable form."""
         return self.is_layout or self.is_volatile or self.is_switch
 
+
+OF, IS = "of", "is"
+"""The members of a pair: an object whose member names are ids is an array of such, once it has been opened."""
 
 NOWHERE = Spot()
 _PLAIN_STEP = re.compile(r"\.(\*|[A-Za-z_][A-Za-z0-9_]*)|\[(\*|0|[1-9][0-9]{0,8})\]")
@@ -146,6 +153,11 @@ class Places:
                 self._simple.append((steps, spot))
         self._start = Walk((_tree(self._simple),))
         self._spots: dict[str, Spot] = {}
+        self.refers = tuple(spot.refer for spot in self._all_spots() if spot.refer)
+        """What may stand at its places."""
+
+    def _all_spots(self) -> list[Spot]:
+        return [spot for _, spot in self._simple] + [spot for _, spot in self._searched]
 
     @property
     def is_simple(self) -> bool:
@@ -236,6 +248,7 @@ def spots_from(table: Mapping[str, Any]) -> list[tuple[str, Spot]]:
         "features": Spot(is_feature=True),
         "region": Spot(is_region=True),
         "data": Spot(is_data=True),
+        "json": Spot(is_json=True),
     }
     roles = [(path, spot) for name, spot in plain.items() for path in table.get(name, [])]
     roles += [(path, Spot(part=part)) for part, path in table.get("parts", {}).items()]

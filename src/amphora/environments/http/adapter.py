@@ -5,15 +5,15 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any, TypeVar
-from urllib.parse import quote, urlsplit
+from urllib.parse import quote
 
 import orjson
 
 from amphora.core.plan.states import Image
-from amphora.core.values.errors import EnvironmentRefused, SheetFault, UsageFault
+from amphora.core.values.errors import EnvironmentRefused, SheetFault
 from amphora.core.values.model import Found, Json, Listed, Supply
-from amphora.core.values.next_step import advice
 from amphora.core.values.strict_json import JsonFault, parse_json
+from amphora.environments.calls import checked_address
 from amphora.environments.contract import Description, Identity, Probe, Seen, Take, Write, Written
 from amphora.environments.http.client import Client
 from amphora.environments.http.wire import (
@@ -27,7 +27,6 @@ from amphora.environments.http.wire import (
     written_of,
 )
 
-LOOPBACK = ("127.0.0.1", "localhost", "::1")
 PORTION = 200
 """So many items are asked for in one call."""
 
@@ -37,19 +36,7 @@ Value = TypeVar("Value")
 def connect(location: str, folder: Path, user: str, secret: str, ca_file: str = "") -> HttpEnvironment:
     """Opens a location. UsageFault for plain HTTP to another machine: definitions, and the token, would be read
     along."""
-    parts = urlsplit(location)
-    if parts.scheme == "http" and parts.hostname not in LOOPBACK:
-        raise UsageFault(
-            f"{location} is not encrypted, and on another machine.",
-            subject=location,
-            next_step=advice("Write https:// in front of it; plain http:// is for this machine only."),
-        )
-    if not parts.hostname or parts.username or parts.password or parts.query or parts.fragment:
-        raise UsageFault(
-            "A location of the environment protocol is https://HOST or https://HOST/PATH.",
-            subject=location,
-            next_step=advice("Take everything else out; how to sign in stands in sign_in."),
-        )
+    checked_address(location, "the environment protocol")
     client = Client(location, user, secret, ca_file)
     try:
         table = client.get("")

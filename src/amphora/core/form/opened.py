@@ -1,0 +1,223 @@
+"""Definitions as platforms write them, and opened, as the portable form sees them.
+
+Many platforms count each kind of item by itself: dataset 12 and chart 12 are two things. They write such numbers
+alone (`"dataset_id": 12`), inside a longer text (`"12__table"`), as member names (`{"12": …}`), in scripts
+(`{{ dataset(12) }}`), and all of that once more inside JSON that stands in a string. Opened, every id is one text
+that means one thing (`dataset~12`), strings of JSON are what they hold, and an object whose member names are ids is
+an array of pairs (`{"of": "chart~12", "is": …}`). The kind sheet says where (design, section 5).
+
+Law: `closed(opened(x), present=x) == x`, byte for byte in every string.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import cache
+
+from amphora.core.form.kinds import Ids, KindSheet
+from amphora.core.form.places import IS, OF, Refer, Walk
+from amphora.core.values.canon import canonical_bytes
+from amphora.core.values.model import Json
+from amphora.core.values.pointers import Pointer
+from amphora.core.values.strict_json import JsonFault, parse_json
+
+MARK = "~"
+"""Between the space and the id: in nobody's ids, and not in what people write."""
+
+MOST_LAYERS = 8
+"""So often something may stand in a string that stands in a string."""
+
+_NUMBER = re.compile(r"0|[1-9][0-9]{0,18}")
+IdsOf = Mapping[str, Ids]
+"""How the ids of each kind look that can be referred to: kinds of items, and of what is supplied."""
+
+
+@dataclass
+class Manner:
+    """How a platform wrote a definition, by the places of what was opened: the strings of JSON (None where something
+    else stood), objects without members, and what stood where ids are meant to."""
+
+    texts: dict[Pointer, str | None] = field(default_factory=dict)
+    empty: dict[Pointer, Json] = field(default_factory=dict)
+    ids: dict[Pointer, Json] = field(default_factory=dict)
+
+
+def opened_id(native: str | int, ids: Ids) -> str:
+    """An id of a kind, as it is called everywhere."""
+    return f"{ids.space}{MARK}{native}" if ids.space else str(native)
+
+
+def closed_id(text: str, ids: Ids) -> str | int:
+    """The inverse of `opened_id`."""
+    space, mark, rest = text.partition(MARK)
+    plain = rest if mark and space == ids.space else text
+    return int(plain) if ids.is_number and _NUMBER.fullmatch(plain) else plain
+
+
+def opened(definition: Json, sheet: KindSheet, ids: IdsOf) -> Json:
+    """A definition in which everything can be seen."""
+    return _all_opened(definition, sheet, ids, Manner())
+
+
+def closed(definition: Json, sheet: KindSheet, ids: IdsOf, present: Json = None, is_spaced: bool = False) -> Json:
+    """A definition as the platform writes it. Strings of JSON are those of `present` (as the platform wrote it) where
+    nothing in them changed, and in its manner where something did; new ones have a space behind commas and colons if
+    `is_spaced`."""
+    manner = Manner()
+    if present is not None:
+        _all_opened(present, sheet, ids, manner)
+    return _Closing(sheet, ids, manner, is_spaced).value((), definition, sheet.places.walk(definition))
+
+
+def id_pattern(ids: IdsOf) -> str:
+    """What an opened id looks like inside a text; matches nothing where no kind has a space of its own."""
+    spaces = sorted({re.escape(one.space) for one in ids.values() if one.space})
+    return f"(?:{'|'.join(spaces)}){MARK}[A-Za-z0-9-]+" if spaces else r"(?!)"
+
+
+def _all_opened(definition: Json, sheet: KindSheet, ids: IdsOf, manner: Manner) -> Json:
+    value = definition
+    for _ in range(MOST_LAYERS):
+        before, value = value, _Opening(sheet, ids, manner).value((), value, sheet.places.walk(value))
+        # Where places are searched for (a filter), what stands in a string is found only once that is open.
+        if sheet.places.is_simple or before == value:
+            break
+    return value
+
+
+class _Opening:
+    def __init__(self, sheet: KindSheet, ids: IdsOf, manner: Manner) -> None:
+        self._sheet, self._ids, self._manner = sheet, ids, manner
+
+    def value(self, at: Pointer, value: Json, walk: Walk) -> Json:
+        """A value with all below it; what is open already stays as it is."""
+        spot = walk.spot
+        if spot.is_json and at not in self._manner.texts:
+            # Remembered also where it is no string, or none of JSON: such a place is written as it was found.
+            self._manner.texts[at] = None
+            if isinstance(value, str):
+                try:
+                    value, self._manner.texts[at] = parse_json(value.encode()), value
+                except (JsonFault, UnicodeEncodeError):
+                    return value
+        if spot.is_members and value in ({}, []):
+            # Some languages write an object without members like an array.
+            self._manner.empty.setdefault(at, value)
+        if spot.is_members and isinstance(value, dict):
+            value = [{OF: name, IS: part} for name, part in value.items()]
+        if isinstance(value, dict):
+            return {name: self.value((*at, name), part, walk.step(name)) for name, part in value.items()}
+        if isinstance(value, list):
+            return [self.value((*at, str(n)), part, walk.step(str(n))) for n, part in enumerate(value)]
+        if spot.refer:
+            # At first sight only: what is open is a text, however it was written.
+            self._manner.ids.setdefault(at, value)
+            return self._reference(value, spot.refer)
+        return self._text(value) if spot.is_text and isinstance(value, str) else value
+
+    def _reference(self, value: Json, refer: Refer) -> Json:
+        kind = next((to.partition("#")[0] for to in refer.to if to.partition("#")[0] in self._ids), None)
+        # In Python True is an int, and no id.
+        if kind is None or isinstance(value, bool) or not isinstance(value, str | int) or value == "":
+            return value
+        plain = str(value)
+        if refer.form:
+            found = _around(refer.form, self._ids[kind].is_number).fullmatch(plain)
+            if not found:
+                return value
+            plain = found["id"]
+        return self._opened(plain, kind, value)
+
+    def _opened(self, plain: str, kind: str, value: Json) -> Json:
+        ids = self._ids[kind]
+        is_other = MARK in plain or (ids.is_number and not _NUMBER.fullmatch(plain))
+        return value if is_other else opened_id(plain, ids)
+
+    def _text(self, text: str) -> str:
+        for mention in self._sheet.mentions:
+            ids = self._ids.get(mention.kind)
+            if ids is None or not ids.space:
+                continue
+            pattern = _around(mention.pattern, ids.is_number)
+            text = pattern.sub(lambda found, ids=ids: _with_id(found, opened_id(found["id"], ids)), text)  # type: ignore[misc]
+        return text
+
+
+class _Closing:
+    def __init__(self, sheet: KindSheet, ids: IdsOf, manner: Manner, is_spaced: bool) -> None:
+        self._sheet, self._ids, self._manner, self._is_spaced = sheet, ids, manner, is_spaced
+
+    def value(self, at: Pointer, value: Json, walk: Walk) -> Json:
+        """A value with all below it, what it holds first."""
+        spot = walk.spot
+        if isinstance(value, dict):
+            value = {name: self.value((*at, name), part, walk.step(name)) for name, part in value.items()}
+        elif isinstance(value, list):
+            value = [self.value((*at, str(n)), part, walk.step(str(n))) for n, part in enumerate(value)]
+        elif spot.refer and isinstance(value, str):
+            there = self._manner.ids.get(at)
+            # What looks open and was written so is somebody's own text.
+            return value if there == value else self._reference(value, spot.refer, type(there))
+        elif spot.is_text and isinstance(value, str):
+            value = self._text(value)
+        if spot.is_members and _are_pairs(value) and not (value == [] and self._manner.empty.get(at) == []):
+            value = {str(pair[OF]): pair[IS] for pair in value}
+        if not spot.is_json:
+            return value
+        text = self._manner.texts.get(at)
+        is_plain = value is None or isinstance(value, str) if text is None else False
+        return value if is_plain or (text is None and at in self._manner.texts) else self._packed(value, text)
+
+    def _reference(self, value: str, refer: Refer, written: type) -> Json:
+        kinds = [to.partition("#")[0] for to in refer.to if to.partition("#")[0] in self._ids]
+        space = value.partition(MARK)[0] if MARK in value else ""
+        kind = next((kind for kind in kinds if self._ids[kind].space == space), None)
+        if kind is None:
+            return value
+        plain = closed_id(value, self._ids[kind])
+        whole = refer.form.replace("{id}", str(plain)) if refer.form else plain
+        if written is int and _NUMBER.fullmatch(str(whole)):
+            return int(whole)
+        return str(whole) if written is str else whole
+
+    def _text(self, text: str) -> str:
+        for mention in self._sheet.mentions:
+            ids = self._ids.get(mention.kind)
+            if ids is None or not ids.space:
+                continue
+            pattern = _around(mention.pattern, False, f"{ids.space}{MARK}")
+            text = pattern.sub(lambda found: _with_id(found, found["id"].partition(MARK)[2]), text)
+        return text
+
+    def _packed(self, value: Json, text: str | None) -> str:
+        """JSON in a string: the one that was there if it says the same."""
+        if text is not None and canonical_bytes(parse_json(text.encode())) == canonical_bytes(value):
+            return text
+        is_spaced = self._is_spaced if text is None else '": ' in text or "," not in text.replace(", ", "")
+        lines = re.search(r"\n( +)", text or "")
+        return json.dumps(
+            value,
+            ensure_ascii=text is None or text.isascii(),
+            indent=len(lines[1]) if lines else None,
+            separators=(",", ": ") if lines else (", ", ": ") if is_spaced else (",", ":"),
+        )
+
+
+def _are_pairs(value: Json) -> bool:
+    return isinstance(value, list) and all(isinstance(pair, dict) and pair.keys() == {OF, IS} for pair in value)
+
+
+@cache
+def _around(form: str, is_number: bool, before: str = "") -> re.Pattern[str]:
+    """Matches an id with what stands around it; one blank in the form is any number of them."""
+    left, right = (re.escape(part).replace(r"\ ", r"\s*") for part in form.split("{id}", 1))
+    inside = r"[0-9]+" if is_number else r"[A-Za-z0-9_.-]+?"
+    return re.compile(rf"{left}(?P<id>{re.escape(before)}{inside if not before else '[A-Za-z0-9_.-]+?'}){right}")
+
+
+def _with_id(found: re.Match[str], new: str) -> str:
+    start, end = found.start("id") - found.start(), found.end("id") - found.start()
+    return f"{found[0][:start]}{new}{found[0][end:]}"

@@ -1,0 +1,40 @@
+"""What is wrong with the members of a TOML table: said with the line, and the nearest name that is known."""
+
+from __future__ import annotations
+
+import difflib
+import re
+from collections.abc import Iterable, Mapping
+from typing import Any
+
+_WORDS = {
+    dict: "a table",
+    list: "a list",
+    str: "text",
+    bool: "true or false",
+    int: "a whole number",
+    float: "a number",
+}
+
+
+def unfit(table: Mapping[str, Any], known: Mapping[str, Any], before: str, source: str, what: str) -> Iterable[str]:
+    """The members of a table of `what` that nobody knows, with the nearest name, or that are of another type than
+    `known` says. `before` stands in front of each name."""
+    for name, value in table.items():
+        if name not in known:
+            # A misspelt role is the dangerous kind of slip: `secrets` for `secret` would let every one of them
+            # travel.
+            near = difflib.get_close_matches(name, known, 1, 0.5)
+            hint = f"; perhaps `{before}{near[0]}`" if near else ""
+            yield f"{line_of(source, name)}`{before}{name}` is not known in {what}{hint}"
+        # In Python True is an int; `schema = true` is a slip all the same.
+        elif not isinstance(value, known[name]) or (known[name] is int and isinstance(value, bool)):
+            kinds = known[name] if isinstance(known[name], tuple) else (known[name],)
+            words = " or ".join(_WORDS[kind] for kind in kinds)
+            yield f"{line_of(source, name)}`{before}{name}` has to be {words}"
+
+
+def line_of(source: str, name: str) -> str:
+    """Where a name stands in a text, as the beginning of a sentence."""
+    found = re.search(rf"^\s*(?:\[+\s*)?(?:[\w.]+\.)?[\"']?{re.escape(name)}[\"']?\s*[=\].]", source, re.MULTILINE)
+    return f"line {source.count(chr(10), 0, found.start() + 1) + 1}: " if found else ""

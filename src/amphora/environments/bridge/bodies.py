@@ -1,0 +1,134 @@
+"""What is sent to a platform: a definition in its words, with title, folder and whatever else it wants to be told."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping
+from typing import Any
+
+from amphora.core.form.kinds import Ids
+from amphora.core.form.opened import closed
+from amphora.core.form.spots import masked_places
+from amphora.core.values.errors import EnvironmentRefused, Uncertain
+from amphora.core.values.model import Json
+from amphora.core.values.pointers import parse_pointer
+from amphora.environments.bridge.client import Answer, Client
+from amphora.environments.bridge.folders import Folders
+from amphora.environments.bridge.paths import put, text_at
+from amphora.environments.bridge.sheet import BridgeSheet, Call, ItemPart
+from amphora.environments.contract import Write
+
+LONGEST_JOB_S = 3600.0
+"""After this long a job counts as one of which nobody knows."""
+
+LONGEST_PAUSE_S = 30.0
+
+
+class Bodies:
+    """Makes what calls send."""
+
+    def __init__(self, sheet: BridgeSheet, ids: Mapping[str, Ids], folders: Folders) -> None:
+        self._sheet, self._ids, self._folders = sheet, ids, folders
+
+    def of(
+        self, part: ItemPart, write: Write, present: Json, call: Call, whole: Json = None, uid: str = ""
+    ) -> dict[str, Any]:
+        """The body of a creation or a change. `present` is the definition that is there, `whole` the answer that it
+        stood in, `uid` what a creation is to be known by."""
+        definition = self._unmasked(part, write.definition)
+        native = closed(definition, part.kind, self._ids, present, self._sheet.is_spaced)
+        body: dict[str, Any] = {}
+        if call.said("absent") == "default" and isinstance(whole, dict):
+            # What isn't sent would return to its default: so all of it is, but for what only the platform writes.
+            body = {name: value for name, value in whole.items() if name not in call.said("read_only", [])}
+        only = call.said("only", [])
+        for name, value in native.items():
+            if not only or name in only:
+                self.put(body, part, part.definition.get(name, f"$.{name}"), value)
+        self.put(body, part, part.paths["title"], write.states.title)
+        self._place(body, part, write)
+        if call.said("how") == "merge patch" and isinstance(present, dict):
+            for name, value in _vanished(present, native).items():
+                body[self._name(part, name)] = _patched(body.get(self._name(part, name)), value)
+        body |= part.write.get("with", {})
+        if uid:
+            self.put(body, part, call.said("uid"), uid)
+        wrapped = part.write.get("wrapped", "")
+        return {wrapped: body} if wrapped else body
+
+    def put(self, body: dict[str, Any], part: ItemPart, path: str, value: Json) -> None:
+        """Puts what is read at a path where a call takes it: under another name, if the sheet says so."""
+        other = part.write.get("members", {}).get(path.removeprefix("$."))
+        put(body, f"$.{other}" if other else path, value)
+
+    def _name(self, part: ItemPart, name: str) -> str:
+        return str(part.write.get("members", {}).get(name, name))
+
+    def _place(self, body: dict[str, Any], part: ItemPart, write: Write) -> None:
+        if "folder" not in part.paths:
+            return
+        folder = write.states.folder
+        value: Json = self._folders.id_of(folder) if self._folders.are_objects else folder
+        self.put(body, part, part.paths["folder"], value)
+
+    def _unmasked(self, part: ItemPart, definition: Json) -> Json:
+        """The definition with what platforms take for "as it is" at the places of secrets that are to be kept: a mask
+        sent back would become the secret."""
+        places = [parse_pointer(place) for place in masked_places(definition, part.kind)]
+        how = self._sheet.secrets
+        for place in places:
+            definition = _without(definition, place) if how == "left out" else _with(definition, place, None)
+        return definition
+
+    def awaited(self, client: Client, job: Call, answer: Answer) -> Answer:
+        """What a job came to that a creation began: asked after as often as the platform says."""
+        values: dict[str, Json] = {"location": answer.location}
+        values["job"] = text_at(answer.body, job.said("job", "$.id"))
+        until = time.monotonic() + LONGEST_JOB_S
+        pause = float(job.said("wait_s", 1.0))
+        while time.monotonic() < until:
+            now = client.ask(job, values)
+            state = text_at(now.body, job.said("state") or "$.state")
+            if state in job.said("done", []):
+                return now
+            if state in job.said("failed", []):
+                words = text_at(now.body, job.said("words") or "$.message") or f"its job is {state}"
+                raise EnvironmentRefused(f"{client.base_url} could not do it: {words}.", subject=client.base_url)
+            time.sleep(min(now.wait_s or pause, LONGEST_PAUSE_S))
+        raise Uncertain(f"{client.base_url} has been at it for an hour.", subject=client.base_url)
+
+
+def _without(document: Json, place: tuple[str, ...]) -> Json:
+    head, rest = place[0], place[1:]
+    if isinstance(document, list):
+        # Never left out of an array: what comes after it would move up.
+        return [(_without(v, rest) if rest else None) if str(n) == head else v for n, v in enumerate(document)]
+    if not rest:
+        return {name: value for name, value in document.items() if name != head}
+    return {**document, head: _without(document[head], rest)}
+
+
+def _with(document: Json, place: tuple[str, ...], value: Json) -> Json:
+    if not place:
+        return value
+    if isinstance(document, list):
+        return [_with(v, place[1:], value) if str(n) == place[0] else v for n, v in enumerate(document)]
+    return {**document, place[0]: _with(document.get(place[0]), place[1:], value)}
+
+
+def _vanished(present: dict[str, Json], new: dict[str, Json]) -> dict[str, Json]:
+    """What a merge patch has to name to take it away (RFC 7396): null for each member that is there and no longer
+    meant."""
+    gone: dict[str, Json] = {}
+    for name, value in present.items():
+        if name not in new:
+            gone[name] = None
+        elif isinstance(value, dict) and isinstance(new[name], dict) and (inner := _vanished(value, new[name])):
+            gone[name] = inner
+    return gone
+
+
+def _patched(value: Json, patch: Json) -> Json:
+    if not isinstance(patch, dict) or not isinstance(value, dict):
+        return patch
+    return {**value, **{name: _patched(value.get(name), part) for name, part in patch.items()}}

@@ -1,0 +1,333 @@
+"""One signed-in line to a platform that a bridge sheet describes: calls, lists in pages, and its refusals in our
+words."""
+
+from __future__ import annotations
+
+import base64
+import threading
+import time
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any, NoReturn
+from urllib.parse import urlencode
+
+import httpx
+
+from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved, UsageFault
+from amphora.core.values.model import Json
+from amphora.core.values.next_step import NOTHING, advice
+from amphora.core.values.strict_json import JsonFault, parse_json
+from amphora.environments.bridge.paths import filled, text_at, value_at, values_at
+from amphora.environments.bridge.sheet import BridgeSheet, Call, Pages, pages_of
+from amphora.environments.calls import TRIES, Caller, headed, is_busy, wait_s
+
+MOST_PAGES = 100_000
+_SECRET_KINDS = {"client": "a client's secret", "basic": "a password", "login": "a password"}
+
+
+@dataclass(frozen=True)
+class Answer:
+    """What a call answered: its JSON (None where there was none), entity tag and location."""
+
+    body: Json
+    etag: str = ""
+    location: str = ""
+    wait_s: float = 0.0
+    status: int = 200
+
+
+class Absent(EnvironmentRefused):
+    """There is nothing under that id."""
+
+
+class Client(Caller):
+    """`secret` is what the sheet's `sign_in.how` says: a token, a password, a key, or the secret of a client."""
+
+    def __init__(self, sheet: BridgeSheet, base_url: str, user: str, secret: str, ca_file: str = "") -> None:
+        how = sheet.sign_in.get("how", "none")
+        super().__init__(base_url, f"{sheet.title} does", _SECRET_KINDS.get(how, "a key or token"), ca_file)
+        self.sheet, self._how = sheet, how
+        self._user, self._secret = user, headed(secret, base_url)
+        self._signing = threading.RLock()
+        self._http.headers["Accept"] = "application/json"
+
+    def _made(self, headers: httpx.Headers | None = None) -> httpx.Client:
+        # A new client knows no cookies, and nobody's password.
+        self._signed: Mapping[str, str] | None = None
+        return super()._made(headers)
+
+    def ask(self, call: Call, values: Mapping[str, Json] | None = None, query: str = "") -> Answer:
+        """What a call that changes nothing answers."""
+        return self._sent(call, values or {}, None, {}, query, is_read=True)
+
+    def change(
+        self, call: Call, values: Mapping[str, Json], body: Json = None, headers: Mapping[str, str] | None = None
+    ) -> Answer:
+        """What a call that changes something answers: with `body` where the sheet says none."""
+        return self._sent(call, values, body, headers or {}, "", is_read=False)
+
+    def rows(self, call: Call, values: Mapping[str, Json] | None = None) -> list[Json]:
+        """All rows of a list, whichever way it comes in pieces."""
+        pages = pages_of(call)
+        found: list[Json] = []
+        rows = call.said("rows", "$[*]")
+        for answer in self._pages(call, pages, values or {}, found):
+            # Where the rows should stand, nothing does: then this is not what the sheet describes.
+            some = values_at(answer.body, rows)
+            holder = value_at(answer.body, rows.removesuffix("[*]"))
+            if not some and not isinstance(holder, list):
+                raise self._unlike(call, f"at {rows} there is no list")
+            found += some
+        return found
+
+    def _pages(self, call: Call, pages: Pages, values: Mapping[str, Json], found: list[Json]) -> Iterator[Answer]:
+        position: Json = pages.first if pages.how == "page" else 0 if pages.how == "offset" else ""
+        seen: set[str] = set()
+        near = ""
+        for _ in range(MOST_PAGES):
+            before = len(found)
+            if near:
+                answer = self._sent(Call("GET", near, call.at, name=call.name), {}, None, {}, "", is_read=True)
+            else:
+                place = {**values, "page": position, "offset": position, "cursor": position, "size": pages.size}
+                answer = self.ask(call, place, _query(call, pages, position))
+            yield answer
+            got = len(found) - before
+            total = value_at(answer.body, pages.total) if pages.total else None
+            if pages.how == "none" or (isinstance(total, int) and len(found) >= total and pages.how != "cursor"):
+                return
+            if pages.how == "link":
+                near = answer.location
+                mark = near
+            elif pages.how == "cursor":
+                mark = text_at(answer.body, pages.next)
+                position = mark
+            else:
+                # A server may give fewer than it was asked for: only none at all is the end, where it tells no total.
+                mark = f"{position}" if got else ""
+                position = int(position) + (1 if pages.how == "page" else got)
+            # A server whose last page leads back to the first would keep us for ever.
+            if not mark or mark in seen:
+                return
+            seen.add(mark)
+        raise self._unlike(call, "it never comes to an end")
+
+    def _sent(
+        self,
+        call: Call,
+        values: Mapping[str, Json],
+        body: Json,
+        headers: Mapping[str, str],
+        query: str,
+        is_read: bool,
+    ) -> Answer:
+        path = str(filled(call.path, values, is_path=True))
+        if not path.startswith(("http://", "https://")):
+            path = self.sheet.base + path
+        path += ("&" if "?" in path else "?") + query if query else ""
+        sent = filled(call.body, values) if call.body is not None else body
+        options: dict[str, Any] = {"json": sent} if sent is not None else {}
+        more = {**{name: str(filled(text, values)) for name, text in call.headers.items()}, **headers}
+        is_renewed = False
+        for attempt in range(TRIES + 2):
+            signed = self._sign_in()
+            answer = self.call(call.method, path, is_read, headers={**signed, **more}, **options)
+            if answer.status_code == httpx.codes.UNAUTHORIZED and not is_renewed and self._how in ("client", "login"):
+                # Tokens may live shorter than a run: whoever is turned away has done nothing.
+                is_renewed = True
+                self._sign_out(signed)
+            elif self._may_try_again(answer, is_read) and attempt < TRIES:
+                self.pace.slower()
+                time.sleep(wait_s(answer))
+            else:
+                break
+        if answer.is_error or answer.is_redirect:
+            self._refuse(call, answer, is_read)
+        self.pace.well()
+        return self._understood(call, answer, is_read)
+
+    def _may_try_again(self, answer: httpx.Response, is_read: bool) -> bool:
+        # A gateway may say 503 of a write that went through; one that names a time to wait has refused it.
+        is_sure = answer.status_code == httpx.codes.TOO_MANY_REQUESTS or "Retry-After" in answer.headers
+        return is_busy(answer) and (is_read or is_sure)
+
+    def _understood(self, call: Call, answer: httpx.Response, is_read: bool) -> Answer:
+        body: Json = None
+        if answer.content.strip():
+            try:
+                body = parse_json(answer.content)
+            except JsonFault as error:
+                # A page that says "please wait" with 200: of a write nobody knows what became of it.
+                raise self.lost(is_read, "answers with something that is no JSON") from error
+        elif is_read:
+            raise self._unlike(call, "it answers nothing")
+        location = self._near(answer.headers.get("Location", "") or answer.links.get("next", {}).get("url", ""))
+        asked = wait_s(answer) if "Retry-After" in answer.headers else 0.0
+        at = value_at(body, call.at) if call.at != "$" and body is not None else body
+        if at is None and body is not None and is_read:
+            raise self._unlike(call, f"at {call.at} there is nothing")
+        # Lists keep what stands around them: the next cursor, the total.
+        whole = body if call.said("rows") else at
+        return Answer(whole, answer.headers.get("ETag", ""), location, asked, answer.status_code)
+
+    def _near(self, url: str) -> str:
+        """A link's address, if it leads to this server: nobody sends us, and our token, elsewhere."""
+        if not url:
+            return ""
+        there, here = self._http.base_url.join(url), self._http.base_url
+        if (there.scheme, there.host, there.port) != (here.scheme, here.host, here.port):
+            raise self.unlike()
+        return str(there)
+
+    def _sign_in(self) -> Mapping[str, str]:
+        """What every call is sent with."""
+        with self._signing:
+            self._open()
+            if self._signed is None:
+                self._signed = self._signed_in()
+            return self._signed
+
+    def _sign_out(self, signed: Mapping[str, str]) -> None:
+        """Forgets what no longer counts, unless somebody beside us has got something new already."""
+        with self._signing:
+            if self._signed is signed:
+                self._signed = None
+
+    def _signed_in(self) -> dict[str, str]:
+        # Headers of each call and not of the line: whoever asks for a token may not show an old one beside it.
+        table, headers = self.sheet.sign_in, dict[str, str]()
+        values: dict[str, Json] = {"user": self._user, "secret": self._secret, "address": self.base_url}
+        headers |= {name: str(filled(text, values)) for name, text in table.get("fixed", {}).items()}
+        if self._how == "bearer" and self._secret:
+            headers["Authorization"] = f"Bearer {self._secret}"
+        elif self._how == "basic":
+            pair = base64.b64encode(f"{self._user}:{self._secret}".encode()).decode()
+            headers["Authorization"] = f"Basic {pair}"
+        elif self._how == "header":
+            headers[table["header"]] = self._secret
+        elif self._how == "client":
+            headers["Authorization"] = f"Bearer {self._client_token(table)}"
+        elif self._how == "login":
+            assert self.sheet.login
+            token = self._token(self.sheet.login, values, headers)
+            headers[table.get("header", "Authorization")] = f"{table.get('scheme', 'Bearer')} {token}".strip()
+        for call in self.sheet.also:
+            headers[call.said("header")] = self._token(call, values, headers)
+        return headers
+
+    def _client_token(self, table: Mapping[str, Any]) -> str:
+        """A token by the client's secret (RFC 6749, section 4.4)."""
+        form = {"grant_type": "client_credentials"}
+        form |= {"scope": table["scope"]} if "scope" in table else {}
+        options: dict[str, Any] = {"auth": (self._user, self._secret)}
+        if table.get("credentials") == "body":
+            form |= {"client_id": self._user, "client_secret": self._secret}
+            options = {}
+        answer = self.call("POST", self.sheet.base + table["token"], is_read=True, data=form, **options)
+        found = self.json(answer) if answer.status_code == httpx.codes.OK else {}
+        token = found.get("access_token") if isinstance(found, dict) else None
+        if not isinstance(token, str) or not token:
+            raise self.signed_out()
+        return headed(token, self.base_url)
+
+    def _token(self, call: Call, values: Mapping[str, Json], headers: Mapping[str, str]) -> str:
+        path = self.sheet.base + str(filled(call.path, values, is_path=True))
+        options: dict[str, Any] = {"json": filled(call.body, values)} if call.body is not None else {}
+        more = {name: str(filled(text, values)) for name, text in call.headers.items()}
+        answer = self.call(call.method, path, is_read=True, headers={**headers, **more}, **options)
+        if answer.is_error:
+            if is_busy(answer) or answer.status_code >= httpx.codes.INTERNAL_SERVER_ERROR:
+                raise self.lost(True, f"can't sign anybody in just now ({answer.status_code})")
+            raise self.signed_out()
+        token = text_at(self.json(answer), call.at)
+        if not token:
+            raise self._unlike(call, f"at {call.at} there is no token")
+        return headed(token, self.base_url)
+
+    def _refuse(self, call: Call, answer: httpx.Response, is_read: bool) -> NoReturn:
+        """What a refusal means: as the sheet says, else as the status does."""
+        status = answer.status_code
+        if status == httpx.codes.UNAUTHORIZED:
+            raise self.signed_out()
+        try:
+            body = parse_json(answer.content)
+        except JsonFault:
+            body = None
+        means = self._meaning(call, status, body, answer.text)
+        words = text_at(body, self.sheet.words) or _words(body) or f"it answers {status}"
+        if means == "later":
+            raise self.lost(True, f"is busy ({words.rstrip('.')})")
+        if means is None and status >= httpx.codes.INTERNAL_SERVER_ERROR:
+            raise self.lost(is_read, f"failed with {status}")
+        kind: type[AmphoraError] = {"moved": RevisionMoved, "absent": Absent}.get(means or "", EnvironmentRefused)
+        raise kind(
+            f"{self.base_url} refused {call.method} {call.path}: {words.rstrip('.')}.",
+            subject=self.base_url,
+            place=f"{self.sheet.file}, {call.name}",
+            next_step=_NEXT.get(means or "", NOTHING),
+        )
+
+    def _meaning(self, call: Call, status: int, body: Json, text: str) -> str | None:
+        code = text_at(body, self.sheet.code)
+        for one in self.sheet.means:
+            is_it = (not one.statuses or status in one.statuses) and (not one.code or one.code == code)
+            where = call.name.rpartition(".")[2]
+            if is_it and one.says.lower() in text.lower() and one.on in ("", where, call.name):
+                return one.means
+        return _STATUSES.get(status)
+
+    def _unlike(self, call: Call, words: str) -> EnvironmentRefused:
+        return EnvironmentRefused(
+            f"{self.base_url} answers {call.method} {call.path} otherwise than the bridge sheet says: {words}.",
+            subject=self.base_url,
+            place=f"{self.sheet.file}, {call.name}",
+            next_step=advice(f"Mend {call.name} in the bridge sheet."),
+        )
+
+
+def _query(call: Call, pages: Pages, position: Json) -> str:
+    """What a list is asked with, where its path has no place for it."""
+    said: dict[str, Json] = {}
+    if pages.size_ask and "{size}" not in call.path:
+        said[pages.size_ask] = pages.size
+    if pages.ask and position != "" and "{" + pages.how + "}" not in call.path:
+        said[pages.ask] = position
+    return urlencode(said)
+
+
+def _words(body: Json) -> str:
+    """The platform's own words, where the sheet doesn't say where these stand: the first text that reads like any."""
+    if isinstance(body, dict):
+        for name in ("detail", "message", "error_description", "error", "title", "msg"):
+            found = body.get(name)
+            if isinstance(found, str) and found:
+                return found
+            if isinstance(found, dict) and (inner := _words(found)):
+                return inner
+    return ""
+
+
+_STATUSES = {403: "forbidden", 404: "absent", 410: "absent", 409: "taken", 412: "moved", 429: "later"}
+_NEXT = {
+    "forbidden": advice("Sign in with another account, or ask for the permission."),
+    "moved": advice("Somebody is working there; run the same command again."),
+    "taken": advice("Rename the other item, or say in the crosswalk under items: that it is the same."),
+    "in use": advice("Take it out of what uses it first."),
+}
+
+
+def checked_user(sheet: BridgeSheet, user: str, secret: str, location: str) -> None:
+    """UsageFault where the sheet needs a name or a secret that the workspace doesn't give."""
+    how = sheet.sign_in.get("how", "none")
+    if how != "none" and not secret:
+        raise UsageFault(
+            f"{location} is signed in to ({how}), and no secret is given.",
+            subject=location,
+            next_step=advice('Write sign_in = "env:NAME" for it in amphora.toml, and set NAME in your shell.'),
+        )
+    if how in ("basic", "client", "login") and not user:
+        raise UsageFault(
+            f"{location} is signed in to ({how}), and no user is given.",
+            subject=location,
+            next_step=advice("Write user = for it in amphora.toml."),
+        )

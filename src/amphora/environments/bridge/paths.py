@@ -1,0 +1,106 @@
+"""Places in answers (RFC 9535), and placeholders in what is sent."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import UTC, datetime
+from functools import cache
+from typing import Any
+from urllib.parse import quote
+
+from amphora.core.form.places import parse_path
+from amphora.core.values.errors import SheetFault
+from amphora.core.values.model import Json
+from amphora.core.values.next_step import advice
+from amphora.environments.bridge.sheet import PLACEHOLDER
+
+_parsed = cache(parse_path)
+
+
+def values_at(document: Json, path: str) -> list[Json]:
+    """All that stands at a path."""
+    query, steps = _parsed(path)
+    if steps is None:
+        return [node.value for node in query.find(document)]
+    found = [document]
+    for step in steps:
+        found = [child for value in found for child in _children(value, step)]
+    return found
+
+
+def _children(value: Json, step: str | None) -> list[Json]:
+    if isinstance(value, dict):
+        return list(value.values()) if step is None else [value[step]] if step in value else []
+    if isinstance(value, list):
+        if step is None:
+            return value
+        return [value[int(step)]] if step.isdigit() and int(step) < len(value) else []
+    return []
+
+
+def value_at(document: Json, path: str) -> Json:
+    """The first of what stands at a path; None where nothing does."""
+    return next(iter(values_at(document, path)), None)
+
+
+def text_at(document: Json, path: str | None) -> str:
+    """The same as text: numbers as they are written, nothing as nothing."""
+    found = value_at(document, path) if path else None
+    if found is None or isinstance(found, dict | list):
+        return ""
+    return str(found).lower() if isinstance(found, bool) else str(found)
+
+
+def put(document: dict[str, Any], path: str, value: Json) -> None:
+    """Puts a value at a plain path of objects, which are made on the way. SheetFault where the path is none."""
+    _, steps = _parsed(path)
+    names = [step for step in steps or () if step is not None]
+    if not steps or len(names) < len(steps):
+        raise SheetFault(
+            f"Nothing can be written at {path!r}: only names may stand in it.",
+            subject=path,
+            next_step=advice("Name the members one after the other, as in $.settings.title."),
+        )
+    for name in names[:-1]:
+        document = document.setdefault(name, {})
+    document[names[-1]] = value
+
+
+def filled(value: Json, values: Mapping[str, Json], is_path: bool = False) -> Json:
+    """A text, or all texts of a document, with its placeholders filled in; one that stands alone keeps the type of
+    its value. In a path they are encoded (RFC 3986)."""
+    if isinstance(value, dict):
+        return {name: filled(part, values) for name, part in value.items()}
+    if isinstance(value, list):
+        return [filled(part, values) for part in value]
+    if not isinstance(value, str):
+        return value
+    if not is_path and (alone := PLACEHOLDER.fullmatch(value)) and alone[1] in values:
+        return values[alone[1]]
+    # What nobody knows stays: braces may be the platform's own.
+    return PLACEHOLDER.sub(lambda found: _text(values, found[1], found[0], is_path), value)
+
+
+def _text(values: Mapping[str, Json], name: str, whole: str, is_path: bool) -> str:
+    if name not in values:
+        return whole
+    text = str(values[name])
+    return quote(text, safe="") if is_path and name != "location" else text
+
+
+def moment_of(value: Json) -> str | None:
+    """A time as RFC 3339 in UTC: platforms write it so, or as seconds or milliseconds since 1970. None where it is
+    something else."""
+    if isinstance(value, bool) or value is None:
+        return None
+    try:
+        if isinstance(value, int | float) or (isinstance(value, str) and value.replace(".", "", 1).isdigit()):
+            number = float(value)
+            # Later than the year 5000 in seconds: they are milliseconds.
+            when = datetime.fromtimestamp(number / 1000 if number > 1e11 else number, UTC)
+        else:
+            when = datetime.fromisoformat(str(value).strip())
+            when = when.astimezone(UTC) if when.tzinfo else when.replace(tzinfo=UTC)
+    except (ValueError, OverflowError, OSError):
+        return None
+    return when.strftime("%Y-%m-%dT%H:%M:%SZ")

@@ -1,0 +1,69 @@
+"""Where bridge sheets are: beside the workspace's file, or those that ship."""
+
+from __future__ import annotations
+
+import tomllib
+from importlib.resources import files
+from importlib.resources.abc import Traversable
+from pathlib import Path
+from typing import Any
+
+from amphora.core.values.errors import UsageFault
+from amphora.core.values.next_step import advice
+from amphora.environments.bridge.adapter import Bridge, bridged
+from amphora.environments.bridge.client import Client, checked_user
+from amphora.environments.bridge.sheet import BridgeSheet, parse_bridge
+from amphora.environments.calls import checked_address
+
+ENDING = ".toml"
+
+
+def shipped() -> list[str]:
+    """The names of the sheets that ship."""
+    folder = files("amphora.environments.bridge") / "shipped"
+    return sorted(one.name for one in folder.iterdir() if one.is_dir()) if folder.is_dir() else []
+
+
+def read_bridge(where: str, folder: Path) -> BridgeSheet:
+    """A sheet by file (relative to `folder`) or by the name of one that ships, with the kind sheets beside it.
+    UsageFault where there is none, SheetFault for what is wrong in it."""
+    if where in shipped():
+        there: Traversable = files("amphora.environments.bridge") / "shipped" / where
+        return _parsed(there / f"{where}{ENDING}", there, where)
+    path = folder / where
+    if not path.is_file():
+        known = shipped()
+        raise UsageFault(
+            f"There is no bridge sheet {where!r}.",
+            subject=where,
+            details=[f"shipped: {', '.join(known)}"] if known else (),
+            next_step=advice("Name a TOML file, relative to the workspace; docs/bridges.md shows how to write one."),
+        )
+    return _parsed(path, path.parent, where)
+
+
+def _parsed(path: Traversable, folder: Traversable, name: str) -> BridgeSheet:
+    try:
+        text = path.read_text(encoding="utf-8")
+        named: Any = tomllib.loads(text).get("kinds", [])
+    except tomllib.TOMLDecodeError:
+        named = []
+    except (OSError, UnicodeDecodeError) as error:
+        raise UsageFault(
+            f"The bridge sheet {name} can't be read ({type(error).__name__}).",
+            subject=name,
+            next_step=advice("Look at the file and its rights."),
+        ) from error
+    kinds = {}
+    for one in named if isinstance(named, list) else ():
+        # A plain name: a sheet that came from somewhere must not make us read elsewhere.
+        if isinstance(one, str) and "/" not in one and "\\" not in one and (folder / one).is_file():
+            kinds[one] = (folder / one).read_text(encoding="utf-8")
+    return parse_bridge(text, name, kinds)
+
+
+def connect_bridge(sheet: BridgeSheet, location: str, user: str, secret: str, ca_file: str = "") -> Bridge:
+    """Opens a location by its sheet."""
+    checked_address(location, "a platform with a bridge sheet")
+    checked_user(sheet, user, secret, location)
+    return bridged(Client(sheet, location, user, secret, ca_file), sheet, user)

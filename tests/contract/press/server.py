@@ -1,0 +1,255 @@
+"""The platform: numbers of its own for every kind, JSON inside strings, short-lived tokens, pages by cursor, jobs, entity
+tags here and none there, and now and then too much to do."""
+
+from __future__ import annotations
+
+import base64
+import json
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from typing import Any
+from urllib.parse import parse_qs, urlsplit
+
+CLIENT, SECRET = "keeper@halcyon.example", "made-up-client-secret"
+MASK = "(hidden)"
+CALLS_OF_A_TOKEN = 40
+
+
+class Fault(Exception):
+    """A refusal."""
+
+    def __init__(self, status: int, code: str, text: str) -> None:
+        super().__init__(text)
+        self.status, self.code, self.text = status, code, text
+
+
+@dataclass
+class Press:
+    """One instance: its kinds by number, and what it remembers of callers."""
+
+    uid: str
+    first: int
+    kinds: dict[str, dict[int, dict[str, Any]]] = field(
+        default_factory=lambda: {"tables": {}, "flows": {}, "drawers": {}, "sources": {}}
+    )
+    tokens: dict[str, int] = field(default_factory=dict)
+    jobs: dict[int, int] = field(default_factory=dict)
+    calls: int = 0
+    lock: Any = field(default_factory=threading.RLock)
+
+    def add(self, kind: str, **members: Any) -> int:
+        """One more of a kind; its number."""
+        there = self.kinds[kind]
+        number = max(there, default=self.first - 1) + 1
+        there[number] = {"no": number, "stamp": 1, "at": 1_790_000_000, "by": CLIENT, **members}
+        return number
+
+    def touch(self, one: dict[str, Any], members: dict[str, Any]) -> None:
+        """Somebody wrote it."""
+        one.update(members)
+        one["stamp"] += 1
+        one["at"] += 1
+
+
+def etag(one: dict[str, Any]) -> str:
+    """The entity tag of what is there."""
+    return f'"{one["stamp"]}"'
+
+
+class Handler(BaseHTTPRequestHandler):
+    """One connection."""
+
+    protocol_version = "HTTP/1.1"
+    wbufsize = 1 << 16
+    press: Press
+
+    def log_message(self, format: str, *args: Any) -> None:
+        """Nothing."""
+
+    def do_GET(self) -> None:
+        self._serve()
+
+    do_POST = do_PUT = do_DELETE = do_GET  # noqa: N815
+
+    def _serve(self) -> None:
+        raw = self.rfile.read(int(self.headers.get("Content-Length") or 0))
+        try:
+            with self.press.lock:
+                status, body, headers = self._answer(raw)
+        except Fault as fault:
+            status, headers = fault.status, {"Retry-After": "0"} if fault.status == 429 else {}
+            body = {"fault": {"code": fault.code, "text": fault.text}}
+        sent = b"" if body is None else json.dumps(body).encode()
+        self.send_response(status)
+        for name, value in {"Content-Length": str(len(sent)), "Content-Type": "application/json", **headers}.items():
+            self.send_header(name, value)
+        self.end_headers()
+        self.wfile.write(sent)
+
+    def _answer(self, raw: bytes) -> tuple[int, Any, dict[str, str]]:
+        press = self.press
+        parts = urlsplit(self.path)
+        words = parts.path.removeprefix("/api/v4/").split("/")
+        said = {name: values[-1] for name, values in parse_qs(parts.query).items()}
+        if words == ["oauth", "token"]:
+            return self._token()
+        press.calls += 1
+        if press.calls % 37 == 0:
+            raise Fault(429, "busy", "the press is full")
+        self._signed_in()
+        body = json.loads(raw) if raw else None
+        if words == ["about"]:
+            return 200, {"instance": press.uid, "version": "4.1"}, {}
+        if words == ["me"]:
+            return 200, {"login": CLIENT, "rights": ["items.edit", "items.remove"]}, {}
+        if words[0] == "jobs":
+            return self._job(int(words[1]))
+        return self._kind(words, said, body)
+
+    def _token(self) -> tuple[int, Any, dict[str, str]]:
+        given = base64.b64decode(self.headers.get("Authorization", "").removeprefix("Basic ")).decode()
+        if given != f"{CLIENT}:{SECRET}":
+            return 401, {"error": "invalid_client"}, {}
+        token = f"token-{len(self.press.tokens)}"
+        self.press.tokens[token] = CALLS_OF_A_TOKEN
+        return 200, {"access_token": token, "token_type": "Bearer"}, {}
+
+    def _signed_in(self) -> None:
+        token = self.headers.get("Authorization", "").removeprefix("Bearer ")
+        left = self.press.tokens.get(token, 0)
+        if not left or self.headers.get("X-Press-Client") != CLIENT:
+            raise Fault(401, "who", "sign in")
+        self.press.tokens[token] = left - 1
+
+    def _job(self, number: int) -> tuple[int, Any, dict[str, str]]:
+        asked = self.press.jobs[number] = self.press.jobs.get(number, 0) + 1
+        return 200, {"state": "done" if asked > 1 else "running", "made": number}, {"Retry-After": "0"}
+
+    def _kind(self, words: list[str], said: dict[str, str], body: Any) -> tuple[int, Any, dict[str, str]]:
+        kind, *rest = words
+        if kind not in self.press.kinds:
+            raise Fault(404, "nothing", "there is nothing of that name")
+        there = self.press.kinds[kind]
+        if not rest:
+            return self._made(kind, body) if self.command == "POST" else self._listed(there, said)
+        one = there.get(int(rest[0]))
+        if one is None:
+            raise Fault(404, "nothing", f"there is no number {rest[0]}")
+        if kind == "sources":
+            held = [{"name": name} for name in one["objects"]]
+            return 200, {"works": one["works"]} if rest[1] == "try" else {"data": held}, {}
+        if rest[1:] == ["activation"]:
+            self.press.touch(one, {"active": body["active"]})
+        elif self.command == "DELETE":
+            self._guard(kind, one)
+            del there[one["no"]]
+            return 204, None, {}
+        elif self.command == "PUT":
+            self._guard(kind, one)
+            self._put(kind, one, body)
+        shown = _shown(one)
+        return 200, {"table": shown} if kind == "tables" else shown, {"ETag": etag(one)} if kind == "flows" else {}
+
+    def _guard(self, kind: str, one: dict[str, Any]) -> None:
+        given = self.headers.get("If-Match")
+        if kind == "flows" and given is None:
+            raise Fault(428, "stale", "say which one you mean")
+        if given not in (None, etag(one)):
+            raise Fault(409, "stale", "somebody was here before")
+
+    def _made(self, kind: str, body: Any) -> tuple[int, Any, dict[str, str]]:
+        if kind == "drawers":
+            return 201, {"no": self.press.add(kind, label=body["label"], inside=body["inside"])}, {}
+        members = self._members(kind, body, {})
+        if kind == "flows":
+            number = self.press.add(
+                kind, active=True, uid=f"u-{self.press.uid}-{len(self.press.kinds[kind])}", **members
+            )
+            return 202, {"job": number}, {"Location": f"/api/v4/jobs/{number}"}
+        return 201, {"no": self.press.add(kind, **members)}, {}
+
+    def _put(self, kind: str, one: dict[str, Any], body: Any) -> None:
+        members = self._members(kind, body, one)
+        # What isn't sent is gone, but for what the platform itself keeps.
+        for name in one.keys() - members.keys() - {"no", "stamp", "at", "by", "active", "uid"}:
+            del one[name]
+        self.press.touch(one, members)
+
+    def _members(self, kind: str, body: Any, present: dict[str, Any]) -> dict[str, Any]:
+        members = dict(body["flow"] if kind == "flows" else body)
+        if kind == "flows":
+            members["drawer"] = members.pop("drawer_no", None)
+            if not isinstance(members.get("program"), str):
+                raise Fault(400, "wrong", "the program has to be text")
+            # Left out is kept; a mask that is sent back would become the secret.
+            kept = present.get("access", {})
+            members["access"] = {**kept, **(members.get("access") or {})}
+            self._known("tables", json.loads(members["program"]).get("reads"))
+        if kind == "tables":
+            self._known("sources", members.get("source"))
+        self._known("drawers", members.get("drawer"))
+        return members
+
+    def _known(self, kind: str, number: Any) -> None:
+        if number is not None and number not in self.press.kinds[kind]:
+            raise Fault(422, "unknown", f"there is no number {number!r} among the {kind}")
+
+    def _listed(self, there: dict[int, dict[str, Any]], said: dict[str, str]) -> tuple[int, Any, dict[str, str]]:
+        after, most = int(said.get("after") or 0), int(said.get("most", 50))
+        rows = [one for number, one in sorted(there.items()) if number > after]
+        # Fewer than asked for is not the end here.
+        page = rows[: max(1, most - 1)]
+        following = page[-1]["no"] if len(rows) > len(page) else None
+        return 200, {"data": [_shown(one) for one in page], "next": following}, {}
+
+
+def _shown(one: dict[str, Any]) -> dict[str, Any]:
+    access = {name: MASK for name, value in one.get("access", {}).items() if value}
+    return {**one, "access": access} if "access" in one else one
+
+
+@contextmanager
+def served(press: Press) -> Iterator[str]:
+    """The platform on a port of loopback; its address."""
+    server = ThreadingHTTPServer(("127.0.0.1", 0), type("PressHandler", (Handler,), {"press": press}))
+    server.daemon_threads = True
+    thread = threading.Thread(target=server.serve_forever, daemon=True)
+    thread.start()
+    try:
+        yield f"http://127.0.0.1:{server.server_port}"
+    finally:
+        server.shutdown()
+        server.server_close()
+
+
+def filled(uid: str, first: int, secret: str, is_source: bool = True) -> Press:
+    """An instance with tables and flows, numbered from `first`; a source's use each other."""
+    press = Press(uid, first)
+    mill = press.add("sources", label=f"mill of {uid}", type="database", works=True, objects=["weighings"])
+    intake = press.add("drawers", label="intake", inside=None)
+    apart = press.add("tables", label="Apart", drawer=None, source=mill, columns=[])
+    count = {"reads": apart, "calls": []}
+    members: dict[str, Any] = {"active": False, "settings": {}, "access": {"token": secret}}
+    press.add("flows", label=f"Count {uid}", drawer=None, uid=f"u-{uid}-count", program=json.dumps(count), **members)
+    if not is_source:
+        return press
+    inner = press.add("drawers", label="quality", inside=intake)
+    growers = press.add("tables", label="Growers", drawer=None, source=mill, columns=[{"name": "code"}])
+    sql = f"select * from table({growers}) where code < 5"
+    weights = press.add("tables", label="Weighings", drawer=intake, source=mill, columns=[], sql=sql)
+    program = {
+        "reads": growers,
+        "calls": [],
+        "weights": {str(weights): {"by": 2}},
+        "origin": f"tables/{weights}/rows",
+    }
+    members = {"active": True, "access": {"token": secret}, "note": "Looks at every delivery."}
+    members |= {"settings": {"limit": 14}, "uid": f"u-{uid}-check", "program": json.dumps(program)}
+    check = press.add("flows", label="Ripeness check", drawer=inner, **members)
+    calling = json.dumps({"reads": weights, "calls": [check]}, separators=(",", ":"))
+    members = {"active": True, "settings": {}, "access": {}, "uid": f"u-{uid}-round", "program": calling}
+    press.add("flows", label="Morning round", drawer=intake, **members)
+    return press

@@ -1,0 +1,129 @@
+"""Definitions as platforms write them: opened, every id can be seen; closed again, nothing changed."""
+
+from __future__ import annotations
+
+import json
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from amphora.core.form.kinds import Ids, KindSheet, parse_sheet
+from amphora.core.form.opened import closed, opened
+from amphora.core.values.model import Json
+
+SHEET = """
+kind = "chart"
+schema = 1
+
+[ids]
+space = "chart"
+number = true
+
+[[refers]]
+at = "$.dataset_id"
+to = ["dataset"]
+
+[[refers]]
+at = "$.params.datasource"
+to = ["dataset"]
+form = "{id}__table"
+
+[[refers]]
+at = "$.params.scopes"
+to = ["chart"]
+members = true
+
+[[refers]]
+at = "$.params.scopes.*.also[*]"
+to = ["chart"]
+
+[[refers]]
+at = "$.params.filters[?@.type == 'select'].set"
+to = ["dataset"]
+
+[[mention]]
+pattern = "{{ dataset( {id} ) }}"
+kind = "dataset"
+
+[fields]
+json = ["$.params", "$.params.defaults"]
+text = ["$.sql"]
+"""
+IDS = {"chart": Ids("chart", True), "dataset": Ids("dataset", True)}
+FILTERED = parse_sheet(SHEET)
+PLAIN = parse_sheet(SHEET.replace("filters[?@.type == 'select']", "filters[*]"))
+
+PARAMS = '{"datasource": "12__table","scopes":{"7":{"also":[7, 9]},"all":{"also":[]}},  "defaults":"{\\"a\\":[1.0]}"}'
+CHART = {
+    "dataset_id": 12,
+    "params": PARAMS,
+    "sql": "select * from {{dataset(12)}} where limit < 12 and x = 'dataset(12)'",
+    "kept": "12",
+}
+
+
+def test_every_id_is_seen_wherever_it_stands() -> None:
+    found = opened(CHART, PLAIN, IDS)
+    assert found["dataset_id"] == "dataset~12"
+    assert found["params"]["datasource"] == "dataset~12"
+    assert found["params"]["scopes"] == [
+        {"of": "chart~7", "is": {"also": ["chart~7", "chart~9"]}},
+        {"of": "all", "is": {"also": []}},
+    ]
+    assert found["params"]["defaults"] == {"a": [1.0]}
+    assert found["sql"] == "select * from {{dataset(dataset~12)}} where limit < 12 and x = 'dataset(12)'"
+    assert found["kept"] == "12"
+
+
+def test_a_place_that_is_searched_for_is_found_inside_of_a_string() -> None:
+    params = json.dumps({"filters": [{"type": "select", "set": 3}, {"type": "time", "set": 3}]})
+    found = opened({"params": params}, FILTERED, IDS)
+    assert [one["set"] for one in found["params"]["filters"]] == ["dataset~3", 3]
+    assert closed(found, FILTERED, IDS, {"params": params}) == {"params": params}
+
+
+def test_closed_it_is_what_it_was_to_the_letter() -> None:
+    for sheet in (PLAIN, FILTERED):
+        assert closed(opened(CHART, sheet, IDS), sheet, IDS, CHART) == CHART
+
+
+def test_what_changed_is_written_in_the_manner_of_what_was_there() -> None:
+    for text in ('{"a": 1, "b": "ü"}', '{"a":1,"b":"\\u00fc"}', '{\n  "a": 1,\n  "b": "ü"\n}'):
+        found = opened({"params": text}, PLAIN, IDS)
+        found["params"]["a"] = 2
+        assert closed(found, PLAIN, IDS, {"params": text}) == {"params": text.replace("1", "2", 1)}
+    assert closed({"params": {"a": 1}}, PLAIN, IDS) == {"params": '{"a":1}'}
+    assert closed({"params": {"a": 1}}, PLAIN, IDS, is_spaced=True) == {"params": '{"a": 1}'}
+
+
+def test_ids_of_another_environment_are_written_in_its_numbers() -> None:
+    text = json.dumps(opened(CHART, PLAIN, IDS)).replace("dataset~12", "dataset~512").replace("chart~7", "chart~70")
+    found = closed(json.loads(text), PLAIN, IDS, CHART)
+    assert found["dataset_id"] == 512
+    params = json.loads(found["params"])
+    assert (params["datasource"], list(params["scopes"])) == ("512__table", ["70", "all"])
+    assert params["scopes"]["70"]["also"] == [70, 9]
+    assert "{{dataset(512)}}" in found["sql"]
+
+
+values = st.recursive(
+    st.none() | st.booleans() | st.integers(-99, 99) | st.text(max_size=8) | st.sampled_from(["12", "chart~1", "~"]),
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.sampled_from(["of", "is", "7", "x"]), inner),
+    max_leaves=8,
+)
+
+
+@given(
+    dataset=values,
+    scopes=values,
+    datasource=values,
+    sql=st.text(alphabet="dataset(){} 12~", max_size=30),
+    is_text=st.booleans(),
+    sheet=st.sampled_from([PLAIN, FILTERED]),
+)
+def test_whatever_stands_there_comes_back(
+    dataset: Json, scopes: Json, datasource: Json, sql: str, is_text: bool, sheet: KindSheet
+) -> None:
+    params = {"scopes": scopes, "datasource": datasource, "filters": [{"type": "select", "set": dataset}]}
+    definition = {"dataset_id": dataset, "params": json.dumps(params) if is_text else params, "sql": sql}
+    assert closed(opened(definition, sheet, IDS), sheet, IDS, definition) == definition
