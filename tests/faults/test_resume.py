@@ -90,11 +90,13 @@ def test_what_was_there_before_is_updated_to_the_end(ground: Ground, fault: Faul
 def test_it_may_stop_again_and_again(ground: Ground) -> None:
     report = ground.export()
     before = whole(ground)
-    assert stopped(ground, report.path, 2, refused) in ("kept", "done")
+    # What a platform filled in is learned at the end of a run: until then it is written once more.
+    at = 3 if ground.session().open(ground.target).description.capabilities.fills_in else 2
+    assert stopped(ground, report.path, at, refused) in ("kept", "done")
     for _ in range(20):
         if ground.session().ledger.journal.runs()[0].state == "done":
             break
-        outcome = onwards(ground, 2, refused)
+        outcome = onwards(ground, at, refused)
         assert outcome.run.state in ("kept", "done")
     assert len(whole(ground)) == len(before.keys() | report.contents.items.keys())
     assert back(ground).is_as_before

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from dataclasses import replace
 from urllib.parse import urlsplit
 
 from amphora.core.checks import CheckContext, check
@@ -102,7 +103,7 @@ def target_index(
 
 
 def _named(side: Side, names: Bindings) -> Side:
-    return Side(side.opened, side.keys, side.by_key, side.supplies, names, side.doubtful)
+    return replace(side, names=names)
 
 
 def _outside(contents: Contents, side: Side) -> list[Key]:

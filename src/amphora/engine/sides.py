@@ -6,6 +6,7 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from amphora.core.form.bindings import Bindings
+from amphora.core.form.filled import Filled, unfilled
 from amphora.core.form.portable import Portable, to_portable
 from amphora.core.form.secrets import sealed
 from amphora.core.merge.compare import Base
@@ -25,13 +26,14 @@ OWN_ADDRESS = "url:environment"
 @dataclass(frozen=True)
 class Side:
     """An environment as one transport sees it. `keys` and `by_key` give every item its key; `names` are
-    the bindings with which its definitions are read and written."""
+    the bindings with which its definitions are read and written; `filled` is what it made of what was delivered."""
 
     opened: Opened
     keys: Mapping[str, Key]
     by_key: Mapping[Key, Listed]
     supplies: tuple[Supply, ...]
     names: Bindings
+    filled: Mapping[Key, Sequence[Filled]]
     doubtful: tuple[tuple[Key, Listed], ...] = ()
 
     @property
@@ -49,7 +51,7 @@ def own_side(opened: Opened, ledger: Ledger, crosswalk: Crosswalk) -> Side:
     links = ledger.links(opened.description.uid)
     keys = assign_keys(rows, links, opened.description.uid)
     by_key = {keys[row.native_id]: row for row in rows}
-    return _side(opened, Matches(keys, by_key), links, crosswalk, ())
+    return _side(opened, Matches(keys, by_key), links, crosswalk, (), _filled_by(opened, ledger))
 
 
 def target_side(
@@ -76,7 +78,11 @@ def target_side(
         places = {place_of(row): own[row.native_id] for row in rows}
         there = {key: places.get(new_place(key, contents.items[key].states)) for key in missing}
         matches = matched({**renamed, **{key: other for key, other in there.items() if other}})
-    return _side(opened, matches, links, crosswalk, mapped)
+    return _side(opened, matches, links, crosswalk, mapped, _filled_by(opened, ledger))
+
+
+def _filled_by(opened: Opened, ledger: Ledger) -> Mapping[Key, Sequence[Filled]]:
+    return ledger.learned(opened.description.uid) if opened.description.capabilities.fills_in else {}
 
 
 def read_items(
@@ -131,14 +137,20 @@ def portable_item(
     inner = names.inner.get(key, {})
     portable = to_portable(found.definition, sheet, names, key=key, inner=inner, guide=guide, binds_new=binds_new)
     states = listed.states if portable.is_on is None else replace(listed.states, is_on=portable.is_on)
-    item = Item(key, sheet.schema, portable.form, states, portable.layout, listed.native_id, listed.link)
+    form = unfilled(portable.form, side.filled[key]) if key in side.filled else portable.form
+    item = Item(key, sheet.schema, form, states, portable.layout, listed.native_id, listed.link)
     # The one edge at which a definition becomes a form, for whatever command: behind it no secret can be shown or
     # stored by forgetting to look.
     return sealed(item, sheet, side.opened.guard), portable
 
 
 def _side(
-    opened: Opened, matches: Matches, links: Sequence[Link], crosswalk: Crosswalk, mapped: Sequence[Mapped]
+    opened: Opened,
+    matches: Matches,
+    links: Sequence[Link],
+    crosswalk: Crosswalk,
+    mapped: Sequence[Mapped],
+    filled: Mapping[Key, Sequence[Filled]],
 ) -> Side:
     names = Bindings(opened.description.id_style)
     for key, row in matches.by_key.items():
@@ -159,7 +171,7 @@ def _side(
     _bind_supplies(names, opened.name, supplies, crosswalk)
     if opened.description.base_url and OWN_ADDRESS not in names.values:
         names.bind(OWN_ADDRESS, opened.description.base_url)
-    return Side(opened, matches.keys, matches.by_key, supplies, names, matches.doubtful)
+    return Side(opened, matches.keys, matches.by_key, supplies, names, filled, matches.doubtful)
 
 
 def _bind_supplies(names: Bindings, environment: str, supplies: Sequence[Supply], crosswalk: Crosswalk) -> None:

@@ -28,7 +28,8 @@ class Capabilities:
     `takes_back`: a live version can be taken back (both `Publishes`). `writes_states`: a write sets on/off too, no
     `switch` is needed. `has_rows`: tables hold rows (`HoldsRows`). `has_unique_names`: one item a kind, folder
     and name. `is_guarded`: a write over somebody's change is refused by the environment itself; else it is looked at
-    just before, and the moment between is nobody's.
+    just before, and the moment between is nobody's. `fills_in`: what is there after a write may be more than what was
+    written, or tidied.
     """
 
     is_atomic: bool
@@ -39,6 +40,7 @@ class Capabilities:
     takes_back: bool = True
     has_unique_names: bool = False
     is_guarded: bool = True
+    fills_in: bool = False
 
 
 @dataclass(frozen=True)
@@ -260,4 +262,4 @@ def able(environment: Environment, ability: Callable[..., Ability], words: str) 
 def habits_of(description: Description) -> Habits:
     """What an environment does by itself when something is written."""
     can = description.capabilities
-    return Habits(can.has_drafts, can.writes_states, can.is_atomic, can.takes_back, description.sheets)
+    return Habits(can.has_drafts, can.writes_states, can.is_atomic, can.takes_back, description.sheets, can.fills_in)

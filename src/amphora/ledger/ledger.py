@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 from uuid import uuid4
 
+from amphora.core.form.filled import Filled
 from amphora.core.merge.compare import Base
 from amphora.core.needs.matching import Link
 from amphora.core.plan.aftercare import Task
@@ -218,6 +219,21 @@ class Ledger:
         whichever package brought it."""
         return {key: delivery for key, (_, delivery) in self._last_deliveries(uid, keys).items()}
 
+    def learn(self, run: Run, filled: Mapping[Key, Sequence[Filled]]) -> None:
+        """Remembers what an environment made of what a run wrote."""
+        rows = [(dumped([one.to_json() for one in some]), run.id, key) for key, some in filled.items()]
+        with self._db.transaction():
+            self._db.do_many("update deliveries set filled = ? where run_id = ? and key = ?", rows)
+
+    def learned(self, uid: str) -> dict[Key, list[Filled]]:
+        """What an environment made of what was last delivered there."""
+        query = (
+            "select key, filled from deliveries d where d.uid = ? and d.filled <> '[]' and d.void_by is null and"
+            " d.id = (select max(e.id) from deliveries e where e.uid = d.uid and e.key = d.key and e.void_by is null)"
+        )
+        rows = self._db.rows(query, (uid,))
+        return {row["key"]: [Filled.from_json(one) for one in json.loads(row["filled"])] for row in rows}
+
     def _last_deliveries(self, uid: str, keys: Collection[Key] | None) -> dict[Key, tuple[int, Delivery]]:
         query = (
             "select * from deliveries d where d.uid = ? and d.void_by is null and d.id = (select max(e.id) from"
@@ -288,18 +304,21 @@ class Ledger:
 
     def _write_deliveries(self, run: Run, deliveries: Sequence[Delivery], custody: str) -> None:
         first, at = next_seq(self._db, len(deliveries)), self._clock()
+        # What an environment made of it holds on until somebody has looked again.
+        query = "select key, filled from deliveries where uid = ? and filled <> '[]' and void_by is null order by id"
+        filled = {row["key"]: row["filled"] for row in self._db.rows(query, (run.uid,))}
         rows = []
         for seq, one in enumerate(deliveries, first):
             base = one.base
             row: tuple[Any, ...] = (run.id, at, run.uid, one.key, one.native_id, one.package, one.source_uid)
             row += (one.version, base.form_bytes.decode(), dumped(base.states.to_json()), dumped(one.merged))
             row += (dumped(one.merged_states.to_json()), dumped(dict(base.bindings)), seq, one.rows)
-            row += (base.schema,)
+            row += (base.schema, filled.get(one.key, "[]"))
             rows.append(row)
         self._db.do_many(
             "insert into deliveries (run_id, at, uid, key, native_id, package, source_uid, version, form, states,"
-            ' merged, merged_states, bindings, seq, rows, "schema")'
-            f" values ({', '.join('?' * 16)})",
+            ' merged, merged_states, bindings, seq, rows, "schema", filled)'
+            f" values ({', '.join('?' * 17)})",
             rows,
         )
         claims = [(one.package, one.source_uid, one.key, run.uid) for one in deliveries]

@@ -118,6 +118,10 @@ alter table runs add column cared integer not null default 0;
 alter table runs add column why text not null default '';
 """
 
+SEVENTH = """
+alter table deliveries add column filled text not null default '[]';
+"""
+
 
 def _first(db: Database) -> None:
     _all(db, FIRST)
@@ -153,13 +157,17 @@ def _sixth(db: Database) -> None:
     _all(db, SIXTH)
 
 
+def _seventh(db: Database) -> None:
+    _all(db, SEVENTH)
+
+
 def _all(db: Database, statements: str) -> None:
     for statement in statements.split(";"):
         if statement.strip():
             db.do(statement)
 
 
-MIGRATIONS: tuple[Callable[[Database], None], ...] = (_first, _second, _third, _fourth, _fifth, _sixth)
+MIGRATIONS: tuple[Callable[[Database], None], ...] = (_first, _second, _third, _fourth, _fifth, _sixth, _seventh)
 """Each takes a ledger from the version of its position to the next one."""
 
 

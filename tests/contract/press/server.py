@@ -6,6 +6,7 @@ from __future__ import annotations
 import base64
 import json
 import threading
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -44,14 +45,14 @@ class Press:
         """One more of a kind; its number."""
         there = self.kinds[kind]
         number = max(there, default=self.first - 1) + 1
-        there[number] = {"no": number, "stamp": 1, "at": 1_790_000_000, "by": CLIENT, **members}
+        there[number] = {"no": number, "stamp": 1, "at": int(time.time()), "by": CLIENT, **members}
         return number
 
     def touch(self, one: dict[str, Any], members: dict[str, Any]) -> None:
         """Somebody wrote it."""
         one.update(members)
         one["stamp"] += 1
-        one["at"] += 1
+        one["at"] = int(time.time())
 
 
 def etag(one: dict[str, Any]) -> str:
@@ -249,7 +250,9 @@ def filled(uid: str, first: int, secret: str, is_source: bool = True) -> Press:
     members = {"active": True, "access": {"token": secret}, "note": "Looks at every delivery."}
     members |= {"settings": {"limit": 14}, "uid": f"u-{uid}-check", "program": json.dumps(program)}
     check = press.add("flows", label="Ripeness check", drawer=inner, **members)
-    calling = json.dumps({"reads": weights, "calls": [check]}, separators=(",", ":"))
+    idle = json.dumps({"calls": []})
+    rinse = press.add("flows", label="Rinse", drawer=intake, active=True, uid=f"u-{uid}-rinse", program=idle)
+    calling = json.dumps({"reads": weights, "calls": [check, rinse]}, separators=(",", ":"))
     members = {"active": True, "settings": {}, "access": {}, "uid": f"u-{uid}-round", "program": calling}
     press.add("flows", label="Morning round", drawer=intake, **members)
     return press

@@ -90,6 +90,7 @@ class Habits:
     is_atomic: bool
     takes_back: bool
     sheets: Mapping[str, KindSheet]
+    fills_in: bool = False
 
     def drafts(self, kind: str) -> bool:
         """Whether a write to items of this kind goes to a draft, which somebody has to publish."""

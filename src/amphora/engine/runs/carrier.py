@@ -210,7 +210,7 @@ class Carrier:
         self._end(ready, "uncertain", {"error": words}, is_forgiving=True)
         made: dict[Key, str] = {}
         now: dict[Key, str] = {}
-        account = self.run.account
+        account, is_ours = self.run.account, self.bench.habits.fills_in
         for key in step.keys:
             image = self.bench.now.get(key)
             if image is not None:
@@ -222,6 +222,7 @@ class Carrier:
                 image = search.image
                 made |= {key: image.native_id} if image else {}
             now[key] = mark_of(image, self.bench.habits.sheets)
+            is_ours = is_ours and image is not None and image.modified_by == account
         # Elsewhere rows may come and go while we look: people work with the tables.
         counts = isinstance(step, LoadRows | RetireSet)
         if all(is_same(now[key], ready.meant[key], counts) for key in step.keys):
@@ -230,6 +231,9 @@ class Carrier:
             self._end(ready, "failed", {"error": words}, is_forgiving=True)
             if isinstance(error, Uncertain):
                 raise Unavailable(f"{words} It took no effect.", subject=error.subject) from error
+        # Something else than what was written, and than what was there: a platform that fills in has taken it.
+        elif is_ours:
+            return made
         raise error
 
     def _settle(self, made: Sequence[tuple[Ready, Mapping[Key, str]]]) -> None:

@@ -49,7 +49,10 @@ def find_made(
     ours = [
         image
         for image in images.values()
-        if image.modified_by in (None, account) and is_same(mark_of(image, habits.sheets), meant)
+        if (image.modified_by in (None, account) and is_same(mark_of(image, habits.sheets), meant))
+        # Where what is there is always a little more than what was written, the account has to do: it was not there
+        # before, and whoever else made one of that name would be told by theirs.
+        or (habits.fills_in and image.modified_by == account)
     ]
     # Two would be a guess, and none beside rows of that name a doubt: then nothing is touched.
     if len(ours) == 1:

@@ -81,6 +81,7 @@ class Bridge:
                 has_drafts=any(part.kind.is_published for part in parts),
                 writes_states=False,
                 takes_back=any(part.take_back for part in parts),
+                fills_in=True,
                 is_guarded=all(part.update is None or part.update.said("match") == "etag" for part in parts),
             ),
             id_style=IdStyle(id_pattern(self.ids), "", MARK if any(one.space for one in self.ids.values()) else ""),

@@ -1,0 +1,86 @@
+"""What a platform makes of what is written: members that it fills in, texts that it tidies. Learned by looking right
+after a write, and taken back on every later look, so that nobody's hand is seen in it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+from amphora.core.form.bindings import MISSING
+from amphora.core.values.canon import digest
+from amphora.core.values.model import Json
+from amphora.core.values.pointers import Pointer, parse_pointer, value_at, with_value, write_pointer
+
+
+@dataclass(frozen=True)
+class Filled:
+    """One place (RFC 6901): what was asked for, and what came of it; MISSING where there was nothing."""
+
+    at: str
+    asked: Json
+    found: Json
+
+    @property
+    def is_added(self) -> bool:
+        """Whether the platform only added what nobody had said anything about."""
+        return self.asked is MISSING
+
+    def to_json(self) -> Json:
+        """As it stands in the ledger: a list with the value, or an empty one for none."""
+        asked, found = ([] if value is MISSING else [value] for value in (self.asked, self.found))
+        return [self.at, asked, found]
+
+    @staticmethod
+    def from_json(row: Json) -> Filled:
+        """The inverse of `to_json`."""
+        at, asked, found = row
+        return Filled(at, asked[0] if asked else MISSING, found[0] if found else MISSING)
+
+
+def filled_in(asked: Json, found: Json) -> list[Filled]:
+    """What came of a form, place by place; whole arrays where their lengths differ."""
+    return list(_filled((), asked, found))
+
+
+def _filled(at: Pointer, asked: Json, found: Json) -> Iterable[Filled]:
+    if isinstance(asked, dict) and isinstance(found, dict):
+        for name in dict.fromkeys((*asked, *found)):
+            yield from _filled((*at, name), asked.get(name, MISSING), found.get(name, MISSING))
+    elif isinstance(asked, list) and isinstance(found, list) and len(asked) == len(found):
+        for number, pair in enumerate(zip(asked, found, strict=True)):
+            yield from _filled((*at, str(number)), *pair)
+    elif not _is_same(asked, found):
+        yield Filled(write_pointer(at), asked, found)
+
+
+def unfilled(form: Json, filled: Sequence[Filled]) -> Json:
+    """A form as it was asked for. Only where a place still holds what the platform made of it: anything else is
+    somebody's."""
+    for one in filled:
+        at = parse_pointer(one.at)
+        if _is_same(_at(form, at), one.found):
+            form = _without(form, at) if one.asked is MISSING else with_value(form, at, one.asked)
+    return form
+
+
+def _at(form: Json, at: Pointer) -> Json:
+    try:
+        return value_at(form, at)
+    except (LookupError, ValueError):
+        return MISSING
+
+
+def _is_same(one: Json, other: Json) -> bool:
+    if one is MISSING or other is MISSING:
+        return one is other
+    # By digest: in Python 1, 1.0 and True are equal.
+    return digest(one) == digest(other)
+
+
+def _without(form: Json, at: Pointer) -> Json:
+    head, rest = at[0], at[1:]
+    if not rest:
+        return {name: value for name, value in form.items() if name != head} if isinstance(form, dict) else form
+    if isinstance(form, list):
+        return [_without(value, rest) if str(n) == head else value for n, value in enumerate(form)]
+    return {**form, head: _without(form[head], rest)}

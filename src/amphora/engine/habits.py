@@ -1,0 +1,43 @@
+"""What an environment makes of what is written there: learned right after a run, so that it counts as promised."""
+
+from __future__ import annotations
+
+from amphora.core.form.bindings import MISSING
+from amphora.core.form.filled import Filled, filled_in
+from amphora.core.plan.states import mark_of
+from amphora.core.values.keys import Key
+from amphora.engine.session import Opened, Session
+from amphora.engine.verify import Look
+from amphora.ledger.records import Run
+
+
+def learn(session: Session, opened: Opened, run: Run, look: Look) -> dict[Key, list[Filled]]:
+    """What stands in the target otherwise than a run wrote it, remembered with its deliveries. Only of items that are
+    as the run's last step left them: whatever somebody did since is theirs."""
+    if not opened.description.capabilities.fills_in:
+        return {}
+    off = {one.key for one in look.verified if one.is_there and one.differences}
+    left = {
+        key: mark
+        for step in session.ledger.journal.steps(run)
+        for key, mark in ((step.outcome or {}).get("left") or {}).items()
+    }
+    promised = {d.key: d for d in session.ledger.delivered(run) if d.key in off and d.key in left}
+    images = opened.environment.look([d.native_id for d in promised.values()])
+    found: dict[Key, list[Filled]] = {}
+    for key, delivery in promised.items():
+        image = images.get(delivery.native_id)
+        if image is None or mark_of(image, opened.description.sheets) != left[key]:
+            continue
+        if some := filled_in(delivery.merged, look.items[key].form):
+            # What was known still holds, unless it is another thing now: the look took it back before this one.
+            known = [one for one in look.side.filled.get(key, ()) if one.at not in {new.at for new in some}]
+            found[key] = [*known, *some]
+    if found:
+        session.ledger.learn(run, found)
+    return found
+
+
+def told(filled: dict[Key, list[Filled]]) -> list[tuple[Key, str]]:
+    """The places that hold something else than was asked for: what was only added is nobody's loss."""
+    return [(key, one.at) for key, some in filled.items() for one in some if one.asked is not MISSING]
