@@ -27,6 +27,12 @@ from amphora.ledger.parcels import Parcels
 from amphora.ledger.proofs import Proofs
 from amphora.ledger.records import DONE, PUT_BACK, UNDONE, Delivered, Delivery, Run
 
+_IN_FORCE = (
+    "d.void_by is null and d.id = (select max(e.id) from deliveries e where e.uid = d.uid and e.key = d.key"
+    " and e.void_by is null)"
+)
+"""The last delivery of an item that nobody undid."""
+
 
 class Ledger:
     """An open ledger, in a file or on a server. `clock` gives RFC 3339 times in UTC, `secret` is the password for
@@ -227,18 +233,12 @@ class Ledger:
 
     def learned(self, uid: str) -> dict[Key, list[Filled]]:
         """What an environment made of what was last delivered there."""
-        query = (
-            "select key, filled from deliveries d where d.uid = ? and d.filled <> '[]' and d.void_by is null and"
-            " d.id = (select max(e.id) from deliveries e where e.uid = d.uid and e.key = d.key and e.void_by is null)"
-        )
+        query = f"select key, filled from deliveries d where d.uid = ? and d.filled <> '[]' and {_IN_FORCE}"
         rows = self._db.rows(query, (uid,))
         return {row["key"]: [Filled.from_json(one) for one in json.loads(row["filled"])] for row in rows}
 
     def _last_deliveries(self, uid: str, keys: Collection[Key] | None) -> dict[Key, tuple[int, Delivery]]:
-        query = (
-            "select * from deliveries d where d.uid = ? and d.void_by is null and d.id = (select max(e.id) from"
-            " deliveries e where e.uid = d.uid and e.key = d.key and e.void_by is null)"
-        )
+        query = f"select * from deliveries d where d.uid = ? and {_IN_FORCE}"
         if keys is None:
             found = iter(self._db.rows(query, (uid,)))
         else:
