@@ -129,7 +129,7 @@ def presses() -> Iterator[tuple[tuple[str, str], Callable[[], None]]]:
     one, two = filled("south", 1, SECRETS[0]), filled("north", 2, SECRETS[1], is_source=False)
 
     def clear() -> None:
-        for kind in ("flows", "tables", "drawers"):
+        for kind in ("flows", "tables", "drawers", "reports"):
             two.kinds[kind].clear()
         for source in two.kinds["sources"].values():
             source["label"] = "mill of south"

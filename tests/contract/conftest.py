@@ -100,7 +100,7 @@ def folder_ground(workspace: Path) -> Ground:
 
 def press_ground(folder: Path, urls: tuple[str, str], clear: Callable[[], None]) -> Ground:
     """A workspace over two instances of the tests' own platform, described by a bridge sheet."""
-    for name in ("press.toml", "flow.toml", "table.toml"):
+    for name in ("press.toml", "flow.toml", "table.toml", "report.toml"):
         (folder / name).write_text((Path(press.__file__).parent / name).read_text("utf-8"), "utf-8")
     more = f'bridge = "press.toml"\nuser = "{CLIENT}"\nsign_in = "env:PRESS_SECRET"\n'
     (folder / "amphora.toml").write_text(

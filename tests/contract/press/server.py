@@ -34,7 +34,7 @@ class Press:
     uid: str
     first: int
     kinds: dict[str, dict[int, dict[str, Any]]] = field(
-        default_factory=lambda: {"tables": {}, "flows": {}, "drawers": {}, "sources": {}}
+        default_factory=lambda: {"tables": {}, "flows": {}, "drawers": {}, "sources": {}, "reports": {}}
     )
     tokens: dict[str, int] = field(default_factory=dict)
     jobs: dict[int, int] = field(default_factory=dict)
@@ -73,7 +73,7 @@ class Handler(BaseHTTPRequestHandler):
     def do_GET(self) -> None:
         self._serve()
 
-    do_POST = do_PUT = do_DELETE = do_GET  # noqa: N815
+    do_POST = do_PUT = do_PATCH = do_DELETE = do_GET  # noqa: N815
 
     def _serve(self) -> None:
         raw = self.rfile.read(int(self.headers.get("Content-Length") or 0))
@@ -142,6 +142,8 @@ class Handler(BaseHTTPRequestHandler):
         if kind == "sources":
             held = [{"name": name} for name in one["objects"]]
             return 200, {"works": one["works"]} if rest[1] == "try" else {"data": held}, {}
+        if kind == "reports":
+            return self._report(one, rest[1:], body)
         if rest[1:] == ["activation"]:
             self.press.touch(one, {"active": body["active"]})
         elif self.command == "DELETE":
@@ -154,6 +156,27 @@ class Handler(BaseHTTPRequestHandler):
         shown = _shown(one)
         return 200, {"table": shown} if kind == "tables" else shown, {"ETag": etag(one)} if kind == "flows" else {}
 
+    def _report(self, one: dict[str, Any], rest: list[str], body: Any) -> tuple[int, Any, dict[str, str]]:
+        """A live version and a draft, apart; what is released is the draft, which is gone then."""
+        if self.command == "DELETE":
+            del self.press.kinds["reports"][one["no"]]
+            return 204, None, {}
+        if rest == ["draft"] and self.command == "PATCH":
+            self._known("drawers", body.get("drawer"))
+            drawn = _patched(one["draft"] or one["live"], body.pop("body", {}))
+            self.press.touch(one, {**body, "draft": drawn})
+        elif rest == ["release"]:
+            if one["draft"] is None:
+                raise Fault(409, "empty", "there is no draft")
+            self._known("tables", one["draft"].get("shows"))
+            self.press.touch(one, {"live": one["draft"], "draft": None})
+        elif rest == ["recall"]:
+            self.press.touch(one, {"live": None, "draft": one["draft"] or one["live"]})
+        shown = one["live" if rest == ["live"] else "draft"]
+        if shown is None and self.command == "GET":
+            raise Fault(404, "nothing", "there is no such version")
+        return 200, {**_card(one), "body": shown}, {}
+
     def _guard(self, kind: str, one: dict[str, Any]) -> None:
         given = self.headers.get("If-Match")
         if kind == "flows" and given is None:
@@ -164,6 +187,18 @@ class Handler(BaseHTTPRequestHandler):
     def _made(self, kind: str, body: Any) -> tuple[int, Any, dict[str, str]]:
         if kind == "drawers":
             return 201, {"no": self.press.add(kind, label=body["label"], inside=body["inside"])}, {}
+        if kind == "reports":
+            self._known("drawers", body.get("drawer"))
+            drawn = body.pop("body", {})
+            return (
+                201,
+                {
+                    "no": self.press.add(
+                        kind, **{"uid": f"u-{len(self.press.kinds[kind])}", **body}, live=None, draft=drawn
+                    )
+                },
+                {},
+            )
         members = self._members(kind, body, {})
         if kind == "flows":
             number = self.press.add(
@@ -207,7 +242,28 @@ class Handler(BaseHTTPRequestHandler):
         return 200, {"data": [_shown(one) for one in page], "next": following}, {}
 
 
+def _card(one: dict[str, Any]) -> dict[str, Any]:
+    is_dirty = one["draft"] is not None and one["live"] is not None
+    kept = {name: value for name, value in one.items() if name not in ("live", "draft")}
+    return {**kept, "is_live": one["live"] is not None, "is_dirty": is_dirty}
+
+
+def _patched(there: Any, patch: Any) -> Any:
+    """RFC 7396."""
+    if not isinstance(patch, dict):
+        return patch
+    left = dict(there) if isinstance(there, dict) else {}
+    for name, value in patch.items():
+        if value is None:
+            left.pop(name, None)
+        else:
+            left[name] = _patched(left.get(name), value)
+    return left
+
+
 def _shown(one: dict[str, Any]) -> dict[str, Any]:
+    if "live" in one:
+        return _card(one)
     access = {name: MASK for name, value in one.get("access", {}).items() if value}
     return {**one, "access": access} if "access" in one else one
 
@@ -250,9 +306,12 @@ def filled(uid: str, first: int, secret: str, is_source: bool = True) -> Press:
     members = {"active": True, "access": {"token": secret}, "note": "Looks at every delivery."}
     members |= {"settings": {"limit": 14}, "uid": f"u-{uid}-check", "program": json.dumps(program)}
     check = press.add("flows", label="Ripeness check", drawer=inner, **members)
+    chart = {"kind": "bars", "colours": {"first": "green"}}
+    body = {"chart": chart, "shows": weights, "note": "By the week."}
+    weekly = press.add("reports", label="Weekly", drawer=intake, uid=f"u-{uid}-weekly", live=body, draft=None)
     idle = json.dumps({"calls": []})
     rinse = press.add("flows", label="Rinse", drawer=intake, active=True, uid=f"u-{uid}-rinse", program=idle)
-    calling = json.dumps({"reads": weights, "calls": [check, rinse]}, separators=(",", ":"))
+    calling = json.dumps({"reads": weights, "calls": [check, rinse], "prints": weekly}, separators=(",", ":"))
     members = {"active": True, "settings": {}, "access": {}, "uid": f"u-{uid}-round", "program": calling}
     press.add("flows", label="Morning round", drawer=intake, **members)
     return press

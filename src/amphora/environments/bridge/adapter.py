@@ -28,7 +28,6 @@ from amphora.environments.contract import (
     Capabilities,
     Description,
     Identity,
-    Probe,
     Seen,
     Take,
     Write,
@@ -108,8 +107,8 @@ class Bridge:
 
     def _listed_kind(self, part: ItemPart) -> list[Listed]:
         rows = self.client.rows(part.index)
-        if part.paths.get("revision", "content") in ("content", "etag"):
-            # Such a platform tells only item by item what changed.
+        if part.tells_too_little:
+            # Such a platform tells only item by item what changed, or what is live.
             native = [text_at(row, part.paths["id"]) for row in rows]
             return [single.row for single in self._each(lambda id_: self._single(part, id_), native) if single]
         return [self._listed(part, row) for row in rows]
@@ -290,10 +289,7 @@ class Bridge:
         revision = paths.get("revision", "content")
         stamp = etag if revision == "etag" else text_at(row, revision) if revision != "content" else ""
         is_on = value_at(row, paths["on"]) if "on" in paths else None
-        is_published = (shown[0] is not None if shown else None) if part.kind.is_published else None
-        is_drafted = (
-            bool(value_at(row, paths["unpublished"])) if paths.get("unpublished", "").startswith("$") else False
-        )
+        is_published, is_drafted = self._versions(part, row, shown)
         states = States(title, folder, None if is_on is None else is_on in (True, 1, "true", "on"), is_published)
         links = {"id": native, "uid": text_at(row, paths.get("uid")), "title": title}
         link = str(filled(paths.get("link", ""), links, is_path=True))
@@ -306,9 +302,17 @@ class Bridge:
             link=link if link.startswith("http") else f"{self.links}{link}",
             modified_at=moment_of(value_at(row, paths["changed_at"])) if "changed_at" in paths else None,
             modified_by=text_at(row, paths.get("changed_by")) or None,
-            has_draft=len(shown) > 1 and shown[1] is not None if shown else is_drafted,
-            is_drafted_only=bool(shown) and shown[0] is None,
+            has_draft=is_drafted,
+            is_drafted_only=is_published is False,
         )
+
+    def _versions(self, part: ItemPart, row: Json, shown: Sequence[Json]) -> tuple[bool | None, bool]:
+        """Whether there is a live version, and whether a draft beside it: as was looked at, else as the row says."""
+        if not part.kind.is_published:
+            return None, False
+        if shown:
+            return shown[0] is not None, shown[1] is not None
+        return bool(value_at(row, part.paths["published"])), bool(value_at(row, part.paths["unpublished"]))
 
     def _seen(self, item: Seen) -> Single:
         """The item, if it is as somebody saw it: what the platform itself compares on writing, or this look does."""
@@ -365,86 +369,9 @@ class Bridge:
         self.client.change(call, values, headers=_match(call, single))
 
 
-class Publishing(Bridge):
-    """Drafts beside live versions."""
-
-    def publish(self, item: Seen) -> None:
-        """Makes the draft live, and leaves it on or off as it was."""
-        single = self._seen(item)
-        part = self.sheet.items[single.row.kind]
-        self._do(self._able(part.publish, single.row, "publish"), part, single)
-        after = self._singles([item.native_id]).get(item.native_id)
-        if after is not None:
-            self._switched_back(part, after, bool(single.row.states.is_on))
-
-    def take_back(self, item: Seen) -> None:
-        single = self._seen(item)
-        part = self.sheet.items[single.row.kind]
-        self._do(self._able(part.take_back, single.row, "take back"), part, single)
-
-
-class Switching(Bridge):
-    """Items that are on or off."""
-
-    def switch(self, item: Seen, is_on: bool) -> None:
-        single = self._seen(item)
-        part = self.sheet.items[single.row.kind]
-        self._do(self._able(part.switch.get(is_on), single.row, "switch"), part, single)
-
-
-class Probing(Bridge):
-    """A look through connections."""
-
-    def probe(self, connection: str, objects: Sequence[str]) -> Probe:
-        part = next((part for part in self.sheet.supplies if part.kind == "connection" and part.probe), None)
-        if part is None or part.probe is None:
-            return Probe()
-        values: dict[str, Json] = {"id": closed_id(connection, self.ids[part.kind])}
-        try:
-            answer = self.client.ask(part.probe, values)
-        except EnvironmentRefused as error:
-            return Probe(False, (), error.message)
-        works = part.probe.said("works")
-        is_working = bool(value_at(answer.body, works)) if works else True
-        if not objects or part.objects is None or not is_working:
-            return Probe(is_working, (), "" if is_working else "it does not answer")
-        answer = self.client.ask(part.objects, values)
-        held = {str(name) for name in values_at(answer.body, part.objects.said("names") or "$[*]")}
-        return Probe(True, tuple(name for name in objects if name not in held))
-
-
-class Recognising(Bridge):
-    """Creations that can be asked after, by the uid that we gave them."""
-
-    def answered(self, token: str) -> Written | None:
-        for part in self.sheet.items.values():
-            if part.create is None or not part.create.said("uid"):
-                continue
-            for row in self.client.rows(part.index):
-                if text_at(row, part.paths["uid"]) == uid_of(token):
-                    single = self._single(part, text_at(row, part.paths["id"]))
-                    return Written(single.row.native_id, single.row.revision, single.row.link) if single else None
-        return None
-
-
 def uid_of(token: str) -> str:
     """The uid of what a creation with this token makes: the same every time it is asked for."""
     return str(uuid.uuid5(uuid.NAMESPACE_URL, f"amphora:{token}"))
-
-
-def bridged(client: Client, sheet: BridgeSheet, account: str) -> Bridge:
-    """An environment with just the abilities that its sheet describes."""
-    parts = sheet.items.values()
-    able = {
-        Publishing: any(part.publish for part in parts),
-        Switching: any(part.switch for part in parts),
-        Probing: any(supply.probe for supply in sheet.supplies),
-        # Half of the kinds would be half of an answer.
-        Recognising: all(part.create is None or bool(part.create.said("uid")) for part in parts),
-    }
-    bases = tuple(kind for kind, is_able in able.items() if is_able)
-    made: type[Bridge] = type("Bridge", bases or (Bridge,), {})
-    return made(client, sheet, account)
 
 
 def _match(call: Call, single: Single) -> dict[str, str]:

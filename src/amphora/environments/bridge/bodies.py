@@ -49,7 +49,8 @@ class Bodies:
         self._place(body, part, write)
         if call.said("how") == "merge patch" and isinstance(present, dict):
             for name, value in _vanished(present, native).items():
-                body[self._name(part, name)] = _patched(body.get(self._name(part, name)), value)
+                path = part.definition.get(name, f"$.{name}")
+                self.put(body, part, path, _patched(native.get(name), value))
         body |= part.write.get("with", {})
         if uid:
             self.put(body, part, call.said("uid"), uid)
@@ -60,9 +61,6 @@ class Bodies:
         """Puts what is read at a path where a call takes it: under another name, if the sheet says so."""
         other = part.write.get("members", {}).get(path.removeprefix("$."))
         put(body, f"$.{other}" if other else path, value)
-
-    def _name(self, part: ItemPart, name: str) -> str:
-        return str(part.write.get("members", {}).get(name, name))
 
     def _place(self, body: dict[str, Any], part: ItemPart, write: Write) -> None:
         if "folder" not in part.paths:

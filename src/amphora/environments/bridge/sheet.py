@@ -2,123 +2,16 @@
 
 from __future__ import annotations
 
-import re
 import tomllib
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
-from typing import Any, Final
+from typing import Any
 
 from amphora.core.form.kinds import KindSheet, parse_sheet
-from amphora.core.form.places import parse_path
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.next_step import advice
-from amphora.core.values.strict_toml import line_of, unfit
-
-WHAT = "a bridge sheet"
-METHODS: Final = ("get", "post", "put", "patch", "delete")
-MEANINGS: Final = ("absent", "taken", "moved", "in use", "forbidden", "invalid", "later", "unpublished")
-PLACEHOLDER = re.compile(r"\{([a-z_]+)\}")
-
-_CALL = {**dict.fromkeys(METHODS, str), "at": str, "body": (dict, list), "headers": dict}
-_LISTED = {**_CALL, "rows": str, "pages": dict}
-_TOP: dict[str, Any] = {
-    "bridge": str,
-    "title": str,
-    "tried": list,
-    "base": str,
-    "kinds": list,
-    "json": str,
-    "about": dict,
-    "sign_in": dict,
-    "account": dict,
-    "pages": dict,
-    "errors": dict,
-    "error": list,
-    "secrets": str,
-    "folders": dict,
-    "supply": dict,
-    "item": dict,
-}
-_ABOUT = {"release": dict, "uid": dict, "region": dict, "links": str}
-_SIGN_IN = {
-    "how": str,
-    "token": str,
-    "scope": str,
-    "credentials": str,
-    "header": str,
-    "call": dict,
-    "scheme": str,
-    "fixed": dict,
-    "also": list,
-}
-_ALSO = {**_CALL, "header": str}
-_ACCOUNT = {**_CALL, "name": str, "rights": str, "allows": dict}
-_PAGES = {"how": str, "ask": str, "size": dict, "first": int, "next": str, "total": str}
-_SIZE = {"ask": str, "of": int}
-_ERRORS = {"code": str, "words": str}
-_ERROR = {"status": (int, list), "code": str, "says": str, "on": str, "means": str}
-_FOLDERS = {"index": dict, "id": str, "title": str, "parent": str, "create": dict}
-_SUPPLY = {
-    "kind": str,
-    "space": str,
-    "number": bool,
-    "index": dict,
-    "id": str,
-    "name": str,
-    "type": str,
-    "owner": str,
-    "works": str,
-    "probe": dict,
-    "objects": dict,
-}
-_ITEM: dict[str, Any] = {
-    "index": dict,
-    "row": dict,
-    "id": str,
-    "uid": str,
-    "title": str,
-    "folder": str,
-    "revision": str,
-    "on": str,
-    "changed_at": str,
-    "changed_by": str,
-    "unpublished": str,
-    "link": str,
-    "read": dict,
-    "draft": dict,
-    "more": dict,
-    "definition": (list, dict),
-    "write": dict,
-    "create": dict,
-    "update": dict,
-    "retire": dict,
-    "publish": dict,
-    "take_back": dict,
-    "switch": dict,
-}
-_WRITE = {"members": dict, "wrapped": str, "with": dict}
-_CREATE = {**_CALL, "id": str, "uid": str, "only": list, "follow": bool, "job": dict, "link": str}
-_JOB = {**_CALL, "state": str, "done": list, "failed": list, "id": str, "words": str, "wait_s": (int, float)}
-_UPDATE = {**_CALL, "match": str, "absent": str, "read_only": list, "how": str}
-_RETIRE = {**_CALL, "match": str, "takes": list}
-_TAKES = {"kind": str, "at": str}
-_DO = {**_CALL, "match": str}
-_SWITCH = {"on": dict, "off": dict}
-_PROBE = {**_CALL, "works": str}
-_OBJECTS = {**_CALL, "names": str}
-
-CHOICES: Final[Mapping[str, tuple[str, ...]]] = {
-    "sign_in.how": ("none", "bearer", "basic", "header", "client", "login"),
-    "sign_in.credentials": ("basic", "body"),
-    "pages.how": ("none", "page", "offset", "cursor", "link"),
-    "secrets": ("left out", "null", "masked"),
-    "json": ("compact", "spaced"),
-    "update.match": ("etag", "none"),
-    "update.absent": ("keep", "default"),
-    "update.how": ("whole", "merge patch"),
-    "supply.kind": ("connection", "person", "setting"),
-}
-"""The named behaviours: the first is what is meant where nothing is said."""
+from amphora.core.values.strict_toml import line_of
+from amphora.environments.bridge.faults import METHODS, SheetFaults
 
 
 @dataclass(frozen=True)
@@ -199,6 +92,12 @@ class ItemPart:
     take_back: Call | None
     switch: Mapping[bool, Call]
 
+    @property
+    def tells_too_little(self) -> bool:
+        """Whether a row of the list does not say what changed, or what is live: then each item is looked at."""
+        has_no_revision = self.paths.get("revision", "content") in ("content", "etag")
+        return has_no_revision or (self.kind.is_published and not {"published", "unpublished"} <= self.paths.keys())
+
 
 @dataclass(frozen=True)
 class BridgeSheet:
@@ -233,8 +132,7 @@ def parse_bridge(source: str, file: str, kinds: Mapping[str, str]) -> BridgeShee
         table = tomllib.loads(source)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
         raise _fault(file, [str(error)]) from error
-    reader = _Reader(table, source)
-    faults = list(reader.faults())
+    faults = list(SheetFaults(table, source).all())
     if faults:
         raise _fault(file, faults)
     sheets = {}
@@ -260,168 +158,6 @@ def _fault(file: str, faults: list[str]) -> SheetFault:
         details=faults,
         next_step=advice("Mend the sheet; docs/bridges.md says what each line means."),
     )
-
-
-class _Reader:
-    """What is wrong with a bridge's table."""
-
-    def __init__(self, table: Mapping[str, Any], source: str) -> None:
-        self._table, self._source = table, source
-
-    def faults(self) -> Iterator[str]:
-        """Everything, in the order of the sheet."""
-        table = self._table
-        yield from self._table_faults(table, _TOP, "")
-        for name, kind in (("bridge", str), ("kinds", list), ("item", dict)):
-            if not isinstance(table.get(name), kind):
-                yield f"`{name}` is missing"
-        if table.get("item") == {}:
-            yield "`[item.KIND]` is missing: without items there is nothing to move"
-        yield from self._calls("about", {k: v for k, v in self._part("about").items() if k != "links"})
-        yield from self._table_faults(self._part("about"), _ABOUT, "about.")
-        yield from self._sign_in(self._part("sign_in"))
-        if account := self._part("account"):
-            yield from self._call(account, _ACCOUNT, "account", {})
-        yield from self._pages(self._part("pages"), "pages")
-        yield from self._errors()
-        yield from self._folders(self._part("folders"))
-        for name, row in self._part("supply").items():
-            yield from self._supply(row, f"supply.{name}")
-        for name, row in self._part("item").items():
-            yield from self._item(row, f"item.{name}")
-
-    def _part(self, name: str) -> Mapping[str, Any]:
-        part = self._table.get(name, {})
-        return part if isinstance(part, dict) else {}
-
-    def _table_faults(self, table: Any, known: Mapping[str, Any], before: str) -> Iterator[str]:
-        if not isinstance(table, dict):
-            name = before.rstrip(".")
-            yield f"{line_of(self._source, name.rpartition('.')[2])}`{name}` has to be a table"
-            return
-        yield from unfit(table, known, before, self._source, WHAT)
-        for name, value in table.items():
-            section = f"{before}{name}"
-            allowed = CHOICES.get(section) or CHOICES.get(".".join(section.split(".")[-2:])) or ()
-            if allowed and isinstance(value, str) and value not in allowed:
-                yield f"{line_of(self._source, name)}`{section}` has to be one of {', '.join(allowed)}"
-
-    def _calls(self, before: str, calls: Mapping[str, Any]) -> Iterator[str]:
-        for name, row in calls.items():
-            yield from self._call(row, _CALL, f"{before}.{name}", {})
-
-    def _call(self, row: Any, known: Mapping[str, Any], name: str, paths: Mapping[str, Any]) -> Iterator[str]:
-        """One call: exactly one method, a path that begins with a slash, places that are JSONPath."""
-        faults = list(self._table_faults(row, known, f"{name}."))
-        yield from faults
-        if faults or not isinstance(row, dict):
-            return
-        last = name.rpartition(".")[2]
-        methods = [method for method in METHODS if method in row]
-        if len(methods) != 1:
-            yield f"{line_of(self._source, last)}`{name}` needs one of {', '.join(METHODS)} with a path"
-        elif not row[methods[0]].startswith(("/", "{location}")):
-            yield f"{line_of(self._source, last)}the path of `{name}` has to begin with /"
-        for member in ("at", *paths, "rows", "name", "rights", "works", "names", "state"):
-            yield from self._path(row.get(member), f"{name}.{member}", last)
-        if "pages" in row:
-            yield from self._pages(row["pages"], f"{name}.pages")
-
-    def _path(self, path: Any, name: str, where: str) -> Iterator[str]:
-        if not isinstance(path, str) or not path.startswith("$"):
-            return
-        try:
-            parse_path(path)
-        except SheetFault as error:
-            yield f"{line_of(self._source, where)}`{name}`: {error.message}"
-
-    def _sign_in(self, table: Mapping[str, Any]) -> Iterator[str]:
-        yield from self._table_faults(table, _SIGN_IN, "sign_in.")
-        needed = {"header": "header", "client": "token", "login": "call"}.get(table.get("how", "none"))
-        if needed and needed not in table:
-            yield f"{line_of(self._source, 'how')}`sign_in.{needed}` is missing, which {table['how']!r} needs"
-        if isinstance(table.get("call"), dict):
-            yield from self._call(table["call"], _CALL, "sign_in.call", {})
-        for row in table.get("also", []) if isinstance(table.get("also", []), list) else ():
-            yield from self._call(row, _ALSO, "sign_in.also", {})
-
-    def _pages(self, table: Any, name: str) -> Iterator[str]:
-        yield from self._table_faults(table, _PAGES, f"{name}.")
-        if isinstance(table, dict):
-            yield from self._table_faults(table.get("size", {}), _SIZE, f"{name}.size.")
-            yield from self._path(table.get("next"), f"{name}.next", "next")
-            if table.get("how") == "cursor" and "next" not in table:
-                yield f"{line_of(self._source, 'pages')}`{name}.next` is missing: where the next cursor stands"
-
-    def _errors(self) -> Iterator[str]:
-        yield from self._table_faults(self._part("errors"), _ERRORS, "errors.")
-        rows = self._table.get("error", [])
-        for row in rows if isinstance(rows, list) else ():
-            yield from self._table_faults(row, _ERROR, "error.")
-            if not isinstance(row, dict) or row.get("means") not in MEANINGS:
-                yield f"{line_of(self._source, 'means')}`error.means` has to be one of {', '.join(MEANINGS)}"
-
-    def _folders(self, table: Mapping[str, Any]) -> Iterator[str]:
-        if not table:
-            return
-        yield from self._table_faults(table, _FOLDERS, "folders.")
-        for name in ("index", "id", "title", "parent"):
-            if name not in table:
-                yield f"{line_of(self._source, 'folders')}`folders.{name}` is missing"
-        if isinstance(table.get("index"), dict):
-            yield from self._call(table["index"], _LISTED, "folders.index", {})
-        if isinstance(table.get("create"), dict):
-            yield from self._call(table["create"], _CREATE, "folders.create", {})
-
-    def _supply(self, row: Any, name: str) -> Iterator[str]:
-        faults = list(self._table_faults(row, _SUPPLY, f"{name}."))
-        yield from faults
-        if faults:
-            return
-        for needed in ("kind", "index", "id", "name"):
-            if needed not in row:
-                yield f"{line_of(self._source, name.rpartition('.')[2])}`{name}.{needed}` is missing"
-        for call, known in (("index", _LISTED), ("probe", _PROBE), ("objects", _OBJECTS)):
-            if call in row:
-                yield from self._call(row[call], known, f"{name}.{call}", {})
-        for path in ("id", "name", "type", "owner", "works"):
-            yield from self._path(row.get(path), f"{name}.{path}", path)
-
-    def _item(self, row: Any, name: str) -> Iterator[str]:
-        faults = list(self._table_faults(row, _ITEM, f"{name}."))
-        yield from faults
-        if faults:
-            return
-        for needed in ("index", "read", "id", "title", "definition"):
-            if needed not in row:
-                yield f"{line_of(self._source, name.rpartition('.')[2])}`{name}.{needed}` is missing"
-        calls: dict[str, Mapping[str, Any]] = {
-            "index": _LISTED,
-            "row": _CALL,
-            "read": _CALL,
-            "draft": _CALL,
-            "create": _CREATE,
-            "update": _UPDATE,
-            "retire": _RETIRE,
-            "publish": _DO,
-            "take_back": _DO,
-        }
-        for call, known in calls.items():
-            if call in row:
-                yield from self._call(row[call], known, f"{name}.{call}", {})
-        yield from self._calls(f"{name}.more", row.get("more", {}))
-        yield from self._table_faults(row.get("write", {}), _WRITE, f"{name}.write.")
-        yield from self._table_faults(row.get("switch", {}), _SWITCH, f"{name}.switch.")
-        for state, call in row.get("switch", {}).items():
-            yield from self._call(call, _DO, f"{name}.switch.{state}", {})
-        if isinstance(job := row.get("create", {}).get("job"), dict):
-            yield from self._call(job, _JOB, f"{name}.create.job", {})
-        for taken in row.get("retire", {}).get("takes", []):
-            yield from self._table_faults(taken, _TAKES, f"{name}.retire.takes.")
-        definition = row.get("definition", {})
-        paths = definition.values() if isinstance(definition, dict) else ()
-        for path in (*paths, *(row.get(one) for one in ("id", "title", "folder", "on", "revision", "uid"))):
-            yield from self._path(path, name, name.rpartition(".")[2])
 
 
 def _call_of(row: Any, name: str, pages: Mapping[str, Any] | None = None) -> Call | None:
@@ -457,7 +193,19 @@ def pages_of(call: Call) -> Pages:
     )
 
 
-_PATHS = ("id", "uid", "title", "folder", "revision", "on", "changed_at", "changed_by", "unpublished", "link")
+_PATHS = (
+    "id",
+    "uid",
+    "title",
+    "folder",
+    "revision",
+    "on",
+    "changed_at",
+    "changed_by",
+    "published",
+    "unpublished",
+    "link",
+)
 
 
 def _item(sheet: KindSheet, row: Mapping[str, Any], pages: Mapping[str, Any]) -> ItemPart:
