@@ -13,6 +13,7 @@ from amphora.core.form.native import to_native
 from amphora.core.form.portable import to_portable
 from amphora.core.plan.states import Image, mark_of
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved
+from amphora.engine.prove import Kept, prove
 from amphora.engine.sides import own_side
 from amphora.environments.contract import Seen, Switches, Write
 from tests.conftest import SECRETS
@@ -107,3 +108,16 @@ def test_switching(ground: Ground) -> None:
     with pytest.raises(RevisionMoved):
         environment.switch(Seen(row.native_id, row.revision), True)
     assert environment.read([row.native_id])[0].listed.states.is_on is False
+
+
+def test_it_proves_itself(ground: Ground) -> None:
+    ground.bring(ground.export())
+    path = ground.folder / "amphora.toml"
+    path.write_text(path.read_text("utf-8").replace('role = "live"', 'role = "test"'), "utf-8")
+    before = ground.state(ground.target)
+    promises = prove(ground.session(), ground.target)
+    assert [one for one in promises if one.kept is Kept.FAILS] == []
+    assert {"an item can be made, and is what was asked for", "what is used can't be removed"} <= {
+        one.name for one in promises
+    }
+    assert ground.state(ground.target) == before

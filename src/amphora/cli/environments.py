@@ -215,3 +215,40 @@ def reach(
         opened = work.session.open(environment)
         identity = opened.environment.whoami()
         work.show(env_test_result(opened.entry, opened.description, identity))
+
+
+@app.command("prove", cls=PlainCommand)
+def proved(
+    environment: Annotated[str, typer.Argument(help="A test environment; a live one is refused.")],
+    yes: Annotated[bool, typer.Option("--yes", help="Don't ask: items are made there, and removed again.")] = False,
+    json: JsonFlag = False,
+    workspace: FolderOption = None,
+    debug: DebugFlag = False,
+) -> None:
+    """Try whether an environment keeps what an environment promises.
+
+    For whoever writes a bridge sheet, an adapter or a server. Copies of what is there are made in a folder of their
+    own, changed, published, switched and removed again.
+
+    \b
+    Examples:
+      amphora env prove grove-test --yes
+    """
+    from amphora.core.values.errors import NotReady, UsageFault
+    from amphora.core.values.next_step import to_type
+    from amphora.core.values.visible import visible
+    from amphora.engine.prove import prove, refuse_live
+    from amphora.render.prove import proved_result
+
+    with working(json, workspace) as work:
+        refuse_live(work.session, environment)
+        if not yes and not work.is_terminal:
+            raise NotReady(
+                f"Items would be made in {environment} and removed again, and nobody is here to ask.",
+                subject=environment,
+                next_step=to_type("env", "prove", environment, "--yes"),
+            )
+        question = f"Make copies of items in {environment}, and remove them again?"
+        if not yes and not typer.confirm(visible(question), err=True):
+            raise UsageFault("Nothing was tried.", subject=environment, next_step=to_type("env", "test", environment))
+        work.show(proved_result(environment, prove(work.session, environment)))

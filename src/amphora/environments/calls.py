@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import ssl
 import threading
+from collections import deque
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
@@ -29,6 +30,7 @@ LONGEST_WAIT_S = 10.0
 """What may be asked again is, as often and after as long as the server says within these."""
 
 
+MOST_TOLD = 4
 AT_ONCE = 4
 """How many calls are under way at once where a server takes them side by side: more would be felt by those who work
 there."""
@@ -71,6 +73,8 @@ class Caller:
         self._speaks, self._secret_kind = speaks, secret_kind
         self._trusted, self._timeout_s = trusted(ca_file), timeout_s
         self._lock = threading.Lock()
+        self.last: deque[str] = deque(maxlen=MOST_TOLD)
+        """The latest calls and what they came to, for people: paths and statuses, and nothing that was sent."""
         self.pace = Pace(AT_ONCE)
         self._http = self._made()
 
@@ -90,6 +94,7 @@ class Caller:
                     body += piece
                     if len(body) > MOST_BYTES:
                         raise self.lost(is_read, f"answers with more than {MOST_BYTES:,} bytes")
+            self.last.append(f"{method} {answer.request.url.raw_path.decode()} -> {answer.status_code}")
             # Without the headers that say how it was packed: the body is no longer.
             kept = {name: value for name, value in answer.headers.items() if name.lower() not in _PACKED}
             return httpx.Response(answer.status_code, headers=kept, content=bytes(body))

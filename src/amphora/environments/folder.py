@@ -9,14 +9,14 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 from uuid import uuid4
 
 from amphora.core.form.bindings import IdStyle
 from amphora.core.form.kinds import KindSheet, parse_sheet
-from amphora.core.form.spots import mask_secrets, masked_places
+from amphora.core.form.spots import mask_secrets, masked_places, reference_values
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import EnvironmentRefused, PackageDamaged, RevisionMoved, Unavailable
 from amphora.core.values.keys import encode_segment
@@ -155,8 +155,23 @@ class FolderEnvironment:
         records = self._by_id()
         # All are looked at before the first is removed: one that was changed keeps the whole set.
         files = [self._file(self._seen(records, item)) for item in items]
+        self._refuse_used(records, {item.native_id for item in items})
         for file in files:
             file.unlink()
+
+    def _refuse_used(self, records: Mapping[str, Any], leaving: Collection[str]) -> None:
+        """A file can be deleted whoever needs what is in it."""
+        for id_, record in records.items():
+            sheet = self.sheets.get(record["kind"])
+            if id_ in leaving or sheet is None:
+                continue
+            used = {v.partition(JOINER)[0] for _, v, _ in reference_values(record["definition"], sheet)}
+            if dead := sorted(used & set(leaving)):
+                raise EnvironmentRefused(
+                    f"{records[dead[0]]['title']!r} is used by {record['title']!r}.",
+                    subject=id_,
+                    next_step=advice("Take it out of what uses it first, or name that too."),
+                )
 
     def close(self) -> None:
         """Nothing is held open."""

@@ -133,6 +133,7 @@ def env_test_result(entry: EnvironmentEntry, description: Description, identity:
             ("has drafts", can.has_drafts, "whatever is written is live at once"),
             ("switches by writing", can.writes_states, "switching on and off are steps of their own"),
             ("holds rows of tables", can.has_rows, "rows can't be taken along"),
+            ("guards its writes", can.is_guarded, "looked at just before; the moment between is nobody's"),
         )
     ]
     return Result(

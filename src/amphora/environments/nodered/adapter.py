@@ -10,7 +10,7 @@ from pathlib import Path
 from urllib.parse import quote, urlsplit
 
 from amphora.core.form.bindings import IdStyle
-from amphora.core.form.spots import mask_secrets
+from amphora.core.form.spots import mask_secrets, reference_values
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, UsageFault
 from amphora.core.values.model import Found, Listed, Supply
@@ -135,6 +135,13 @@ class NodeRed:
         for write in writes:
             present = self._seen(write, items)
             nodes = compose(write.kind, str(write.native_id), write.definition, write.states, present)
+            mine = {str(node["id"]) for node in present.nodes} if present else set()
+            held = {str(node["id"]) for node in after} - mine
+            # Ids are those of nodes all over the file: one that is written twice takes the node from another item.
+            if twice := sorted(held & {str(node["id"]) for node in nodes}):
+                raise EnvironmentRefused(
+                    f"{write.states.title!r} would take the node {twice[0]} from another item.", subject=twice[0]
+                )
             after = replaced(after, present, nodes)
         self._deploy(flows, after, revision)
         # What was written is known; reading it back is not part of the call, and may fail without undoing it.
@@ -149,9 +156,11 @@ class NodeRed:
 
     def retire(self, items: Sequence[Seen]) -> None:
         there, flows, revision = self._items()
+        leaving = {item.native_id: self._as_seen(there, item) for item in items}
+        self._refuse_used(there, leaving)
         after = list(flows)
-        for item in items:
-            after = replaced(after, self._as_seen(there, item), [])
+        for item in leaving.values():
+            after = replaced(after, item, [])
         self._deploy(flows, after, revision)
 
     def close(self) -> None:
@@ -163,6 +172,19 @@ class NodeRed:
         self._learn(config)
         holding = {str(node["id"]) for node in config if self._credential_fields(node)}
         return split(flows, holding), flows, revision
+
+    def _refuse_used(self, there: Mapping[str, FileItem], leaving: Mapping[str, FileItem]) -> None:
+        """A runtime deletes what others use without a word, and leaves them with a dead id."""
+        for native_id, item in there.items():
+            if native_id in leaving or item.kind not in nodered_sheets():
+                continue
+            used = {value for _, value, _ in reference_values(item.definition(), nodered_sheets()[item.kind])}
+            if dead := sorted(used & leaving.keys()):
+                raise EnvironmentRefused(
+                    f"{leaving[dead[0]].title!r} is used by {item.title!r}.",
+                    subject=native_id,
+                    next_step=advice("Take it out of what uses it first, or name that too."),
+                )
 
     def _one(self, items: Mapping[str, FileItem], native_id: str) -> FileItem:
         if native_id not in items:
