@@ -162,6 +162,7 @@ def _written_down(session: Session, side: Side, intake: Intake, actions: Sequenc
         words=said.words,
         has_records=said.records,
         idle_rows=() if said.records else tuple(sorted(contents.records)),
+        is_guarded=side.opened.description.capabilities.is_guarded,
         source_file=contents.file,
         files=contents.files,
         converted=tuple(one for one in intake.converted if one.key in contents.items),

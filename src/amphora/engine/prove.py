@@ -47,6 +47,8 @@ from amphora.environments.contract import (
 MOST_READ = 200
 """So many items are read: enough of every kind, and not a whole platform."""
 
+MOST_LEFT_OUT = 5
+
 
 class Kept(StrEnum):
     """Whether a promise is kept; odd: it is, and something is worth knowing."""
@@ -388,20 +390,25 @@ def _updated(proving: Proving, template: Image) -> None:
 def _left_out(proving: Proving, image: Image) -> None:
     """A member that is left out: gone, or kept, or nothing that can be left out."""
     definition = image.newest
-    optional = sorted(definition) if isinstance(definition, dict) else []
-    for member in optional:
+    stayed: list[str] = []
+    for member in sorted(definition)[:MOST_LEFT_OUT] if isinstance(definition, dict) else ():
         less = {name: value for name, value in definition.items() if name != member}
+        if not definition[member]:
+            continue
         try:
             after = _update(proving, image, image.states.title, less, image.revision)
         except EnvironmentRefused:
             continue
         there = after.newest
-        if isinstance(there, dict) and there.get(member) == definition[member] and definition[member]:
-            raise _Broken(
-                f'{member!r} was left out and is still there: say how = "merge patch" if the platform takes one'
-            )
-        _update(proving, after, image.states.title, definition, after.revision)
-        return
+        image = _update(proving, after, image.states.title, definition, after.revision)
+        # One that returns to a default may have had it before: only if none of them goes they are kept.
+        if not isinstance(there, dict) or there.get(member) != definition[member]:
+            return
+        stayed.append(member)
+    if stayed:
+        raise _Broken(
+            f'{stayed[0]!r} was left out and is still there: say how = "merge patch" if the platform takes one'
+        )
 
 
 def _stale(proving: Proving, template: Image) -> None:

@@ -80,6 +80,11 @@ def docket_blocks(docket: Docket, only: Key | None = None, what: str = "", is_al
         left: list[Cell | str] = [f"- {readable(key)}" for key in docket.left_out]
         hint = Cell("It stays out of later versions, too, until --bring ITEM.", "dim")
         blocks.append(Lines([*cut_lines(left, "--json"), hint], "Left out of this import"))
+    if only is None and not docket.is_guarded and (docket.by(Do.UPDATE) or docket.retirements):
+        words = (
+            f"{docket.target} takes a write over what somebody changes in that very moment: each item is looked at"
+        )
+        blocks.append(Lines([Cell(f"{words} just before it is written, and the moment between is nobody's.", "dim")]))
     if docket.care and only is None:
         lines: list[Cell | str] = [f"- {task.words}" for task in docket.care]
         blocks.append(Lines(cut_lines(lines, "--json"), "To be done afterwards"))
@@ -138,6 +143,7 @@ def docket_json(docket: Docket) -> dict[str, object]:
         "package": docket.title,
         "target": docket.target,
         "fingerprint": docket.fingerprint,
+        "is_guarded": docket.is_guarded,
         "actions": [
             {
                 "key": action.key,

@@ -196,7 +196,7 @@ class _Closing:
         """JSON in a string: the one that was there if it says the same."""
         if text is not None and canonical_bytes(parse_json(text.encode())) == canonical_bytes(value):
             return text
-        is_spaced = self._is_spaced if text is None else '": ' in text or "," not in text.replace(", ", "")
+        is_spaced = self._is_spaced if text is None else ('": ' if '":' in text else ", ") in text
         lines = re.search(r"\n( +)", text or "")
         return json.dumps(
             value,

@@ -186,6 +186,8 @@ class Docket:
     omissions: Mapping[Key, bool] = field(default_factory=dict)
     idle_rows: tuple[Key, ...] = ()
     """Tables whose rows the package holds, and nobody asked for."""
+    is_guarded: bool = True
+    """Whether the target itself refuses to write over what somebody changes in the very moment."""
 
     @property
     def to_enter(self) -> tuple[tuple[Key, str], ...]:

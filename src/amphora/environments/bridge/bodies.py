@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import time
 from collections.abc import Mapping
 from typing import Any
 
 from amphora.core.form.kinds import Ids
-from amphora.core.form.opened import closed
+from amphora.core.form.opened import closed, opened
 from amphora.core.form.spots import masked_places
 from amphora.core.values.errors import EnvironmentRefused, Uncertain
 from amphora.core.values.model import Json
@@ -39,8 +40,10 @@ class Bodies:
         native = closed(definition, part.kind, self._ids, present, self._sheet.is_spaced)
         body: dict[str, Any] = {}
         if call.said("absent") == "default" and isinstance(whole, dict):
-            # What isn't sent would return to its default: so all of it is, but for what only the platform writes.
-            body = {name: value for name, value in whole.items() if name not in call.said("read_only", [])}
+            # What isn't sent returns to its default: so all of it is, but for what only the platform writes, and what
+            # the definition holds, of which what is meant to be there follows.
+            own = {path.removeprefix("$.") for path in part.definition.values()}
+            body = {name: value for name, value in whole.items() if name not in {*call.said("read_only", []), *own}}
         only = call.said("only", [])
         for name, value in native.items():
             if not only or name in only:
@@ -48,7 +51,7 @@ class Bodies:
         self.put(body, part, part.paths["title"], write.states.title)
         self._place(body, part, write)
         if call.said("how") == "merge patch" and isinstance(present, dict):
-            for name, value in _vanished(present, native).items():
+            for name, value in _vanished(self._without_kept(part, write, present), native).items():
                 path = part.definition.get(name, f"$.{name}")
                 self.put(body, part, path, _patched(native.get(name), value))
         body |= part.write.get("with", {})
@@ -68,6 +71,14 @@ class Bodies:
         folder = write.states.folder
         value: Json = self._folders.id_of(folder) if self._folders.are_objects else folder
         self.put(body, part, part.paths["folder"], value)
+
+    def _without_kept(self, part: ItemPart, write: Write, present: Json) -> Json:
+        """What is there but for the secrets that stay: one that isn't sent has not vanished."""
+        shown = opened(present, part.kind, self._ids)
+        for place in masked_places(write.definition, part.kind):
+            with contextlib.suppress(LookupError, AttributeError, KeyError):
+                shown = _without(shown, parse_pointer(place))
+        return closed(shown, part.kind, self._ids, present, self._sheet.is_spaced)
 
     def _unmasked(self, part: ItemPart, definition: Json) -> Json:
         """The definition with what platforms take for "as it is" at the places of secrets that are to be kept: a mask

@@ -134,7 +134,7 @@ class NodeRed:
         after = list(flows)
         for write in writes:
             present = self._seen(write, items)
-            nodes = compose(write.kind, str(write.native_id), write.definition, write.states, present)
+            nodes = _composed(write, present)
             mine = {str(node["id"]) for node in present.nodes} if present else set()
             held = {str(node["id"]) for node in after} - mine
             # Ids are those of nodes all over the file: one that is written twice takes the node from another item.
@@ -287,6 +287,19 @@ class NodeRed:
         self._credentials.clear()
         if sendable(after) != sendable(before):
             self.client.deploy(sendable(after), revision)
+
+
+def _composed(write: Write, present: FileItem | None) -> list[Node]:
+    """The nodes of what is to be written; EnvironmentRefused where one lacks what every node has."""
+    try:
+        nodes = compose(write.kind, str(write.native_id), write.definition, write.states, present)
+        lacking = [name for node in nodes for name in ("id", "type") if not node.get(name)]
+    except KeyError as error:
+        nodes, lacking = [], [str(error.args[0])]
+    if lacking:
+        title = write.states.title
+        raise EnvironmentRefused(f"{title!r} has a node without {lacking[0]!r}.", subject=str(write.native_id))
+    return nodes
 
 
 def _may_hold_credentials(node: Node, type_: str) -> bool:

@@ -1,0 +1,465 @@
+"""Bridge sheets: the page that explains them holds, their faults are told with lines, and so is what a platform does
+otherwise."""
+
+from __future__ import annotations
+
+import json
+import re
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import closing, contextmanager
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from typing import Any
+from urllib.parse import parse_qs, urlsplit
+
+import pytest
+
+from amphora.core.values.errors import (
+    AmphoraError,
+    EnvironmentRefused,
+    RevisionMoved,
+    SheetFault,
+    Unavailable,
+    Uncertain,
+    UsageFault,
+)
+from amphora.core.values.model import States
+from amphora.environments.bridge import faults
+from amphora.environments.bridge.adapter import Bridge
+from amphora.environments.bridge.paths import filled, moment_of
+from amphora.environments.bridge.sheet import parse_bridge
+from amphora.environments.bridge.source import connect_bridge, read_bridge
+from amphora.environments.contract import Seen, Write
+from tests.conftest import run_program
+
+PAGE = (Path(__file__).parents[2] / "docs" / "bridges.md").read_text(encoding="utf-8")
+KEY = "made-up-key"
+EDITOR = "ada@halcyon.example"
+
+Said = tuple[int, Any, dict[str, str]]
+Answering = Callable[[str, str, dict[str, str], Any, dict[str, str]], Said]
+
+
+@contextmanager
+def served(answer: Answering) -> Iterator[str]:
+    """A server whose answers a function gives: method, path, query, body, headers."""
+
+    class Handler(BaseHTTPRequestHandler):
+        protocol_version = "HTTP/1.1"
+
+        def log_message(self, format: str, *args: Any) -> None:
+            """Nothing."""
+
+        def do_GET(self) -> None:
+            raw = self.rfile.read(int(self.headers.get("Content-Length") or 0))
+            try:
+                body = json.loads(raw) if raw else None
+            except ValueError:
+                body = raw.decode()
+            parts = urlsplit(self.path)
+            said = {name: values[-1] for name, values in parse_qs(parts.query).items()}
+            with lock:
+                status, sent, headers = answer(self.command, parts.path, said, body, dict(self.headers))
+            out = sent.encode() if isinstance(sent, str) else b"" if sent is None else json.dumps(sent).encode()
+            self.send_response(status)
+            for name, value in {"Content-Length": str(len(out)), **headers}.items():
+                self.send_header(name, value)
+            self.end_headers()
+            self.wfile.write(out)
+
+        do_POST = do_PUT = do_PATCH = do_DELETE = do_GET  # noqa: N815
+
+    lock = threading.Lock()
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+    server.daemon_threads = True
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    try:
+        yield f"http://127.0.0.1:{server.server_port}"
+    finally:
+        server.shutdown()
+        server.server_close()
+
+
+class Cellar:
+    """The platform of the page: labels and stencils, and a member that is left out returns to its default."""
+
+    def __init__(self, name: str, is_filled: bool) -> None:
+        self.clock = 1_790_000_000
+        self.printers = [{"id": f"pr-{name}", "name": f"Printer of {name}"}]
+        self.kinds: dict[str, dict[str, dict[str, Any]]] = {"labels": {}, "stencils": {}}
+        if is_filled:
+            stencil = self.add("stencils", {"name": "Leaf", "drawing": "M0 0 L10 10"})
+            label = {
+                "stencil": stencil,
+                "printer": f"pr-{name}",
+                "copies": 2,
+                "pin": "quiet-heron",
+                "shelf": "oils/2026",
+            }
+            self.add("labels", {"name": "Early harvest", "text": "First cold pressing", **label})
+            self.add("labels", {"name": "Late harvest", "text": "As sold on the market", **label, "pin": ""})
+            self.add("labels", {"name": "Tasting", **label})
+        self.add("labels", {"name": "Stock", "text": "Not for sale", "printer": f"pr-{name}"})
+
+    def add(self, kind: str, members: dict[str, Any]) -> str:
+        id_ = f"{kind[:2]}-{len(self.kinds[kind]) + self.clock % 97}"
+        self.kinds[kind][id_] = {"id": id_}
+        self.put(kind, id_, members)
+        return id_
+
+    def put(self, kind: str, id_: str, members: dict[str, Any]) -> None:
+        self.clock += 1
+        defaults = {"text": "", "copies": 1, "shelf": ""} if kind == "labels" else {}
+        kept = {"pin": self.kinds[kind][id_].get("pin", "")} if kind == "labels" else {}
+        stamp = {"id": id_, "edited": self.clock, "editor": EDITOR}
+        self.kinds[kind][id_] = {**defaults, **kept, **members, **stamp}
+
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        if headers.get("X-Cellar-Key") != KEY:
+            return 401, {"message": "no key"}, {}
+        _, _, kind, *rest = path.split("/")
+        if kind == "about":
+            return 200, {"version": "1.4"}, {}
+        if kind == "printers":
+            return 200, self.printers, {}
+        there = self.kinds[kind]
+        if method == "POST":
+            return 201, {"id": self.add(kind, body)}, {}
+        if not rest:
+            size, page = int(said["size"]), int(said["page"])
+            rows = [shown(one) for one in there.values()][(page - 1) * size : page * size]
+            return 200, {kind: rows, "count": len(there)}, {}
+        if rest[0] not in there:
+            return 404, {"message": "no such thing"}, {}
+        if method == "DELETE":
+            del there[rest[0]]
+            return 204, None, {}
+        if method == "PUT":
+            # Only the platform writes these.
+            if {"id", "edited", "editor"} & body.keys():
+                return 400, {"message": "not yours to write"}, {}
+            self.put(kind, rest[0], body)
+        return 200, shown(there[rest[0]]), {}
+
+
+def shown(one: dict[str, Any]) -> dict[str, Any]:
+    return {**one, "pin": "****"} if one.get("pin") else one
+
+
+def pages_files(folder: Path) -> None:
+    """The sheets that the page shows, as files."""
+    for name, text in re.findall(r"`(\w+\.toml)`:\n\n```toml\n(.*?)```", PAGE, re.S):
+        (folder / name).write_text(text, encoding="utf-8")
+
+
+def test_the_pages_example_works_from_nothing(tmp_path: Path) -> None:
+    source, target = Cellar("dev", True), Cellar("live", False)
+    pages_files(tmp_path)
+    with served(source) as one, served(target) as two:
+        more = ("--bridge", "cellar.toml", "--sign-in", "env:CELLAR_KEY")
+        assert run_program(tmp_path, "init").code == 0
+        for name, url in (("dev", one), ("trial", two)):
+            done = run_program(tmp_path, "env", "add", name, url, "--role", "test", *more)
+            assert done.code == 0, done.err
+        done = run_program(tmp_path, "env", "prove", "dev", "--yes", CELLAR_KEY=KEY)
+        assert done.code == 0, done.out
+        assert "dev keeps all" in done.verdict
+        assert len(source.kinds["labels"]) == 4
+        steps = [
+            ["export", "dev", "Early harvest", "--as", "labels"],
+            ["map", "labels", "trial", "--set", "Printer of dev=Printer of live", "--accept"],
+            ["import", "labels", "trial", "--yes"],
+            ["verify", "labels", "trial"],
+        ]
+        for words in steps:
+            done = run_program(tmp_path, *words, CELLAR_KEY=KEY)
+            assert done.code == 0, (words, done.out, done.err)
+        assert done.verdict == "trial is as promised: all 2 items of labels 1.0.0."
+        [label] = [one for one in target.kinds["labels"].values() if one["name"] == "Early harvest"]
+        [stencil] = target.kinds["stencils"].values()
+        assert (label["stencil"], label["printer"], label["pin"]) == (stencil["id"], "pr-live", "")
+        assert (label["shelf"], label["copies"]) == ("oils/2026", 2)
+        done = run_program(tmp_path, "undo", "last", "--yes", CELLAR_KEY=KEY)
+        assert done.verdict.endswith("trial is as it was before.")
+        assert len(target.kinds["labels"]) == 1
+
+
+def test_every_line_that_a_sheet_may_hold_is_explained() -> None:
+    tables = {name: value for name, value in vars(faults).items() if re.fullmatch(r"_[A-Z_]+", name)}
+    named = {key for table in tables.values() if isinstance(table, dict) for key in table}
+    assert [key for key in sorted(named) if not re.search(rf"[`{{ \[]{key}\b", PAGE)] == []
+    assert [word for word in faults.MEANINGS if f"`{word}`" not in PAGE] == []
+    assert [w for words in faults.CHOICES.values() for w in words if f'"{w}"' not in PAGE] == []
+
+
+SMALL = """
+bridge = "small"
+kinds  = ["thing.toml"]
+[item.thing]
+index      = { get = "/things", rows = "$.rows[*]" }
+id         = "$.id"
+title      = "$.name"
+revision   = "$.rev"
+read       = { get = "/things/{id}" }
+definition = ["a", "b", "key"]
+create     = { post = "/things" }
+update     = { put = "/things/{id}" }
+retire     = { delete = "/things/{id}" }
+"""
+THING = 'kind = "thing"\n[fields]\nsecret = ["$.key"]\njson = ["$.b"]\n'
+
+
+def test_a_sheet_that_is_wrong_is_told_with_its_lines() -> None:
+    cases = [
+        (SMALL.replace("index ", "indexx "), "line 5: `item.thing.indexx` is not known in a bridge sheet; perhaps"),
+        (SMALL.replace('"$.rev"', "7"), "line 8: `item.thing.revision` has to be text"),
+        (
+            SMALL.replace('put = "/things', 'put = "things'),
+            "line 12: the path of `item.thing.update` has to begin with /",
+        ),
+        (SMALL.replace('{ put = "/things/{id}" }', "{ }"), "line 12: `item.thing.update` needs one of get, post"),
+        (SMALL.replace('"$.id"', '"$.id["'), "line 4: `item.thing`: '$.id[' is not a JSONPath"),
+        (SMALL.replace("thing.toml", "other.toml"), "line 3: there is no kind sheet 'other.toml' beside it"),
+        (SMALL.replace("item.thing", "item.thin"), "line 4: there is no kind sheet for `item.thin` among `kinds`"),
+        (
+            SMALL + '\n[pages]\nhow = "cursors"\n',
+            "line 16: `pages.how` has to be one of none, page, offset, cursor, link",
+        ),
+        (SMALL + '\n[pages]\nhow = "cursor"\n', "`pages.next` is missing"),
+        (SMALL + '\n[sign_in]\nhow = "login"\n', "line 16: `sign_in.call` is missing, which 'login' needs"),
+        (SMALL + '\n[[error]]\nstatus = 409\nmeans = "gone"\n', "line 17: `error.means` has to be one of absent"),
+        (SMALL.replace("title ", "# "), "line 4: `item.thing.title` is missing"),
+    ]
+    for text, told in cases:
+        with pytest.raises(SheetFault) as caught:
+            parse_bridge(text, "small.toml", {"thing.toml": THING})
+        assert any(told in line for line in caught.value.details), (told, caught.value.details)
+
+
+def bridge(folder: Path, url: str, text: str = SMALL, kind: str = THING, user: str = "", secret: str = "") -> Bridge:
+    (folder / "small.toml").write_text(text, encoding="utf-8")
+    (folder / "thing.toml").write_text(kind, encoding="utf-8")
+    return connect_bridge(read_bridge("small.toml", folder), url, user, secret)
+
+
+ROWS = [{"id": number, "name": f"n{number}", "rev": 1, "a": number, "b": "{}", "key": ""} for number in range(7)]
+
+
+@pytest.mark.parametrize(
+    ("pages", "answer"),
+    [
+        ('how = "none"', lambda said: ({"rows": ROWS}, {})),
+        (
+            'how = "page"\nask = "p"\nfirst = 0\nsize = { ask = "n", of = 3 }',
+            lambda said: ({"rows": ROWS[int(said["p"]) * 3 : int(said["p"]) * 3 + int(said["n"])]}, {}),
+        ),
+        (
+            'how = "offset"\nask = "from"\ntotal = "$.all"',
+            lambda said: ({"rows": ROWS[int(said["from"]) :][:2], "all": 7}, {}),
+        ),
+        (
+            'how = "cursor"\nask = "c"\nnext = "$.more.c"',
+            lambda said: (
+                {
+                    "rows": ROWS[int(said.get("c", 0)) :][:3],
+                    "more": {"c": c if (c := int(said.get("c", 0)) + 3) < 7 else None},
+                },
+                {},
+            ),
+        ),
+        (
+            'how = "link"',
+            lambda said: (
+                {"rows": ROWS[int(said.get("k", 0)) :][:4]},
+                {"Link": '</things?k=4>; rel="next"'} if "k" not in said else {},
+            ),
+        ),
+        # A server that leads round in circles is left.
+        ('how = "cursor"\nask = "c"\nnext = "$.c"', lambda said: ({"rows": ROWS, "c": "again"}, {})),
+    ],
+)
+def test_lists_come_whole_whichever_way(pages: str, answer: Any, tmp_path: Path) -> None:
+    def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        return 200, *answer(said)
+
+    with served(answering) as url, closing(bridge(tmp_path, url, f"{SMALL}\n[pages]\n{pages}\n")) as there:
+        assert [row.native_id for row in there.index()] == [str(number) for number in range(7)]
+
+
+def test_signing_in_by_a_login_with_a_further_header_and_once_more(tmp_path: Path) -> None:
+    tokens: list[str] = []
+    seen: list[dict[str, str]] = []
+
+    def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        if path == "/login":
+            assert body == {"name": "ada", "word": "s3cret"}
+            assert "Authorization" not in headers
+            tokens.append(f"t{len(tokens)}")
+            return 200, {"data": {"token": tokens[-1]}}, {"Set-Cookie": f"session={tokens[-1]}"}
+        if path == "/form":
+            return 200, {"result": f"form-{headers['Authorization']}"}, {}
+        seen.append(headers)
+        # The first token runs out at the second call.
+        is_good = headers["Authorization"] == f"Token {tokens[-1]}" and (len(seen) != 2)
+        return (200, {"rows": ROWS}, {}) if is_good else (401, {"message": "who?"}, {})
+
+    sign_in = """
+[sign_in]
+how    = "login"
+call   = { post = "/login", body = { name = "{user}", word = "{secret}" }, at = "$.data.token" }
+scheme = "Token"
+also   = [{ header = "X-Form", get = "/form", at = "$.result" }]
+"""
+    with served(answering) as url:
+        with closing(bridge(tmp_path, url, SMALL + sign_in, user="ada", secret="s3cret")) as there:
+            assert len(there.index()) == len(there.index()) == 7
+        assert tokens == ["t0", "t1"]
+        assert (seen[-1]["X-Form"], seen[-1]["Cookie"]) == ("form-Token t1", "session=t1")
+        with pytest.raises(UsageFault, match="no user is given"):
+            bridge(tmp_path, url, SMALL + sign_in, secret="s3cret")
+
+
+REFUSALS: list[tuple[str, int, Any, dict[str, str], type[AmphoraError], str]] = [
+    ("PUT", 409, {"e": {"c": "stale"}}, {}, RevisionMoved, "answers 409"),
+    ("PUT", 409, {"message": "in use"}, {}, EnvironmentRefused, "in use"),
+    ("PUT", 422, {"e": {"c": "x", "w": "that name exists"}}, {}, EnvironmentRefused, "that name exists"),
+    ("PUT", 500, {"message": "oh"}, {}, Uncertain, "failed with 500"),
+    ("PUT", 503, {"message": "later"}, {}, Uncertain, "failed with 503"),
+    ("PUT", 200, "<html>please wait</html>", {}, Uncertain, "no JSON"),
+    ("GET", 500, {}, {}, Unavailable, "failed with 500"),
+    ("GET", 200, "<html>please wait</html>", {}, Unavailable, "no JSON"),
+    ("GET", 200, {"other": 1}, {}, EnvironmentRefused, "there is no list"),
+    ("GET", 302, None, {"Location": "https://elsewhere.example/"}, EnvironmentRefused, "answers 302"),
+]
+
+
+@pytest.mark.parametrize(("method", "status", "sent", "headers", "kind", "words"), REFUSALS)
+def test_what_a_refusal_means(
+    method: str,
+    status: int,
+    sent: Any,
+    headers: dict[str, str],
+    kind: type[AmphoraError],
+    words: str,
+    tmp_path: Path,
+) -> None:
+    def answering(asked: str, path: str, said: dict[str, str], body: Any, given: dict[str, str]) -> Said:
+        if asked == method:
+            return status, sent, headers
+        return 200, ROWS[1] if path != "/things" else {"rows": ROWS}, {}
+
+    errors = '\n[errors]\ncode = "$.e.c"\nwords = "$.e.w"\n[[error]]\nstatus = [409, 428]\ncode = "stale"\nmeans = "moved"\n'
+    errors += '[[error]]\nstatus = 503\non = "index"\nmeans = "later"\n'
+    with served(answering) as url, closing(bridge(tmp_path, url, SMALL + errors)) as there:
+        write = Write("thing", ("n1",), States("n1", ""), {"a": 1, "b": {}, "key": ""}, "t", "1", "1")
+        with pytest.raises(kind, match=words) as caught:
+            there.write([write]) if method == "PUT" else there.index()
+        # Neither a wish to be asked again nor a doubt is dressed up as another.
+        assert type(caught.value) is kind
+
+
+def test_busy_is_waited_for_and_a_write_that_was_refused_so_is_sent_again(tmp_path: Path) -> None:
+    calls: list[str] = []
+
+    def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        calls.append(method)
+        if len(calls) in (1, 3) or (method == "PUT" and calls.count("PUT") == 1):
+            return 429 if method == "GET" else 503, {}, {"Retry-After": "0"}
+        return 200, {"rows": ROWS} if path == "/things" else ROWS[1], {}
+
+    with served(answering) as url, closing(bridge(tmp_path, url)) as there:
+        there.index()
+        write = Write("thing", ("n1",), States("n1", ""), {"a": 1, "b": {}, "key": ""}, "t", "1", "1")
+        there.write([write])
+    assert calls.count("PUT") == 2
+
+
+@pytest.mark.parametrize(
+    ("more", "wanted"),
+    [
+        ("", {"name": "new", "a": 2, "b": '{"x":1}'}),
+        ('secrets = "null"\n', {"name": "new", "a": 2, "b": '{"x":1}', "key": None}),
+        ('json = "spaced"\n', {"name": "new", "a": 2, "b": '{"x":1}'}),
+        ("merge", {"name": "new", "a": 2, "b": '{"x":1}', "c": None}),
+        ("default", {"name": "new", "a": 2, "b": '{"x":1}', "other": True}),
+        ("wrapped", {"thing": {"label": "new", "a": 2, "b": '{"x":1}', "fixed": 1}}),
+    ],
+)
+def test_what_a_change_sends(more: str, wanted: dict[str, Any], tmp_path: Path) -> None:
+    sent: list[tuple[Any, str]] = []
+    there = {"id": 1, "name": "n1", "rev": 1, "a": 1, "b": '{"x":0}', "c": 3, "key": "****", "other": True}
+
+    def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        if method != "GET":
+            sent.append((body, headers["Content-Type"]))
+        return 200, there, {}
+
+    text = SMALL.replace('"a", "b", "key"', '"a", "b", "c", "key"')
+    if more == "merge":
+        text = text.replace('{ put = "/things/{id}" }', '{ patch = "/things/{id}", how = "merge patch" }')
+    elif more == "default":
+        text = text.replace(
+            'put = "/things/{id}"', 'put = "/things/{id}", absent = "default", read_only = ["id", "rev"]'
+        )
+    elif more == "wrapped":
+        text += '[item.thing.write]\nwrapped = "thing"\nmembers = { name = "label" }\nwith = { fixed = 1 }\n'
+    else:
+        text = more + text
+    with served(answering) as url, closing(bridge(tmp_path, url, text)) as platform:
+        definition = {"a": 2, "b": {"x": 1}, "key": "amphora:masked"}
+        platform.write([Write("thing", ("new",), States("new", ""), definition, "t", "1", "1")])
+    [(body, kind)] = sent
+    assert body == wanted
+    assert kind == ("application/merge-patch+json" if more == "merge" else "application/json")
+
+
+def test_what_others_need_or_would_go_along_is_not_removed(tmp_path: Path) -> None:
+    things = {
+        id_: {"id": id_, "name": f"n{id_}", "rev": 1, "a": used, "b": "{}"}
+        for id_, used in ((1, None), (2, 1), (3, 2))
+    }
+
+    def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        id_ = int(path.rpartition("/")[2]) if path != "/things" else 0
+        if method == "DELETE":
+            gone.append(id_)
+            things.pop(id_)
+            return 204, None, {}
+        if path == "/things":
+            return 200, {"rows": list(things.values())}, {}
+        return (200, things[id_], {}) if id_ in things else (404, {}, {})
+
+    gone: list[int] = []
+    kind = THING + '[ids]\nspace = "thing"\nnumber = true\n'
+    refers = kind + '[[refers]]\nat = "$.a"\nto = ["thing"]\n'
+    takes = SMALL.replace(
+        '{ delete = "/things/{id}" }', '{ delete = "/things/{id}", takes = [{ kind = "thing", at = "$.a" }] }'
+    )
+    with served(answering) as url:
+        with (
+            closing(bridge(tmp_path, url, SMALL, refers)) as there,
+            pytest.raises(EnvironmentRefused, match="thing~2 is used by 'n3'"),
+        ):
+            there.retire([Seen("thing~1", "1"), Seen("thing~2", "1")])
+        with closing(bridge(tmp_path, url, takes, kind)) as there:
+            things[3]["a"] = "thing~2"
+            with pytest.raises(EnvironmentRefused, match="take 'n3' along"):
+                there.retire([Seen("thing~2", "1")])
+            things[3]["a"] = 2
+        assert not gone
+        with closing(bridge(tmp_path, url, SMALL, refers)) as there:
+            there.retire([Seen("thing~1", "1"), Seen("thing~2", "1"), Seen("thing~3", "1")])
+    # Users before what they use.
+    assert gone == [3, 2, 1]
+
+
+def test_times_and_placeholders() -> None:
+    assert (
+        moment_of(1_790_000_000) == moment_of("1790000000") == moment_of(1_790_000_000_000) == "2026-09-21T14:13:20Z"
+    )
+    assert moment_of("2026-09-21T16:13:20+02:00") == "2026-09-21T14:13:20Z"
+    assert (moment_of("soon"), moment_of(None), moment_of(True)) == (None, None, None)
+    body = {"n": "{id}", "text": "no {id} of {other}"}
+    assert filled(body, {"id": 7}) == {"n": 7, "text": "no 7 of {other}"}
+    assert filled("/a/{id}", {"id": "x/y ?"}, is_path=True) == "/a/x%2Fy%20%3F"
