@@ -13,7 +13,8 @@ from amphora.core.form.native import to_native
 from amphora.core.form.portable import to_portable
 from amphora.core.plan.states import Image, mark_of
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved
-from amphora.engine.prove import Kept, prove
+from amphora.engine.promises import Kept
+from amphora.engine.prove import prove
 from amphora.engine.sides import own_side
 from amphora.environments.contract import Seen, Switches, Write
 from tests.conftest import SECRETS

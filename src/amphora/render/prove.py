@@ -8,7 +8,7 @@ from dataclasses import asdict
 from amphora.core.values.next_step import advice, to_type
 from amphora.core.values.visible import visible
 from amphora.core.values.words import counted
-from amphora.engine.prove import Kept, Promise
+from amphora.engine.promises import Kept, Promise
 from amphora.engine.verdicts import COUNTS
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone
 

@@ -1,0 +1,86 @@
+"""What an environment promises, and what became of each promise when it was tried."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+from amphora.core.values.errors import AmphoraError
+from amphora.core.values.model import Json
+from amphora.engine.session import Opened, Session
+from amphora.environments.contract import Environment
+
+
+class Kept(StrEnum):
+    """Whether a promise is kept; odd: it is, and something is worth knowing."""
+
+    HOLDS = "holds"
+    FAILS = "fails"
+    ODD = "odd"
+    UNTOLD = "can't be told"
+
+
+@dataclass(frozen=True)
+class Promise:
+    """One promise: of which kind of items, what was found, in words, and by which calls."""
+
+    name: str
+    kept: Kept
+    kind: str = ""
+    words: str = ""
+    calls: tuple[str, ...] = ()
+
+
+@dataclass
+class Proving:
+    """What is being tried, on which environment, and what it has left there."""
+
+    session: Session
+    opened: Opened
+    mark: str
+    promises: list[Promise] = field(default_factory=list)
+    made: dict[str, str] = field(default_factory=dict)
+    """What was made and not removed yet: title by native id."""
+    asked: dict[str, Json] = field(default_factory=dict)
+    """The definitions that were asked for, by native id."""
+
+    @property
+    def environment(self) -> Environment:
+        return self.opened.environment
+
+    @contextmanager
+    def trying(self, name: str, kind: str = "") -> Iterator[None]:
+        """Whatever goes wrong inside is what became of the promise."""
+        before = len(self.promises)
+        try:
+            yield
+            if len(self.promises) == before:
+                self.say(name, Kept.HOLDS, kind)
+        except Broken as broken:
+            self.say(name, Kept.FAILS, kind, str(broken))
+        except AmphoraError as error:
+            place = f" ({error.place})" if error.place else ""
+            self.say(name, Kept.FAILS, kind, f"{error.message}{place}")
+
+    def say(self, name: str, kept: Kept, kind: str = "", words: str = "") -> None:
+        """Notes what became of a promise, with the last calls where it is not kept."""
+        calls = self._calls() if kept is Kept.FAILS else ()
+        self.promises.append(Promise(name, kept, kind, words, calls))
+
+    def _calls(self) -> tuple[str, ...]:
+        client = getattr(self.environment, "client", None)
+        return tuple(getattr(client, "last", ())) if client else ()
+
+
+class Broken(Exception):
+    """A promise that is not kept, in words."""
+
+
+def expected(kind: type[AmphoraError], call: Callable[[], object], words: str) -> None:
+    try:
+        call()
+    except kind:
+        return
+    raise Broken(words)

@@ -1,0 +1,316 @@
+"""Writing promises tried on one kind of items: copies of what is there are made, changed, published, switched,
+removed."""
+
+from __future__ import annotations
+
+import json
+import secrets
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+
+from amphora.core.form.filled import filled_in
+from amphora.core.form.settled import settled
+from amphora.core.form.spots import masked_places, reference_values
+from amphora.core.form.visit import with_texts
+from amphora.core.plan.states import Image
+from amphora.core.values.errors import EnvironmentRefused, RevisionMoved
+from amphora.core.values.keys import Key
+from amphora.core.values.model import Json, States
+from amphora.core.values.pointers import parse_pointer
+from amphora.engine.promises import Broken, Kept, Proving, expected
+from amphora.environments.contract import (
+    ChoosesIds,
+    Environment,
+    Publishes,
+    Seen,
+    Switches,
+    Wanted,
+    Write,
+    Written,
+    habits_of,
+)
+
+MOST_READ = 200
+"""So many items are read: enough of every kind, and not a whole platform."""
+
+MOST_LEFT_OUT = 5
+
+
+def try_kind(proving: Proving, kind: str) -> None:
+    """Tries to write items of one kind: copies of the smallest that is there."""
+    environment = proving.environment
+    rows = [row for row in environment.index() if row.kind == kind]
+    images = environment.look([row.native_id for row in rows[:MOST_READ]])
+    templates = [image for image in images.values() if image.newest is not None]
+    if not templates:
+        proving.say("items can be made", Kept.UNTOLD, kind, "there is none to make a copy of")
+        return
+    template = min(templates, key=lambda image: (len(json.dumps(image.newest)), image.native_id))
+    with proving.trying("an item can be made, and is what was asked for", kind):
+        made = _make(proving, template, "one")
+        _as_asked(proving, template, made)
+    if not any(_of_kind(proving, kind)):
+        return
+    for tried in (_twice, _updated, _stale, _published, _switched, _kept_while_used):
+        tried(proving, template)
+    with proving.trying("what was made can be removed", kind):
+        remove(proving, [image.native_id for image in _of_kind(proving, kind)])
+
+
+def _make(proving: Proving, template: Image, name: str, definition: Json = None, token: str = "") -> Image:
+    """A copy of an item, in the proof's own folder where there are folders."""
+    environment, sheets = proving.environment, proving.opened.description.sheets
+    has_folder = len(template.segments) > 1 or any(len(row.segments) > 1 for row in environment.index())
+    title = f"{proving.mark} {name}"
+    segments = (proving.mark, title) if has_folder else (title,)
+    sheet = sheets[template.kind]
+    states = States(
+        title,
+        proving.mark if has_folder else "",
+        False if sheet.is_switched else None,
+        False if sheet.is_published else None,
+    )
+    wanted = template.newest if definition is None else definition
+    # A secret is nobody's to copy: where one stood, nothing does.
+    for place in masked_places(wanted, sheet):
+        wanted = _dropped(wanted, parse_pointer(place))
+    native_id, inner = _reserved(proving, template, segments)
+    # Ids of parts are nobody else's either, where they have some of their own.
+    wanted = with_texts(wanted, lambda text: inner.get(text, text))
+    write = Write(
+        template.kind, segments, states, wanted, f"{proving.mark}/{template.kind}/{token or name}", native_id
+    )
+    [written] = environment.write([write])
+    proving.made[written.native_id], proving.asked[written.native_id] = title, wanted
+    return _looked(environment, written)
+
+
+def _reserved(proving: Proving, template: Image, segments: Sequence[str]) -> tuple[str | None, Mapping[str, str]]:
+    """The id of a new item, and those of its parts, where they are ours to choose."""
+    environment = proving.environment
+    if not isinstance(environment, ChoosesIds):
+        return None, {}
+    key: Key = f"{template.kind}:{'/'.join(segments)}"
+    parts = next((row.parts for row in environment.index() if row.native_id == template.native_id), ())
+    [found] = environment.reserve([Wanted(key, template.kind, template.native_id, True, parts, is_anew=True)])
+    return found.native_id, found.inner
+
+
+def _dropped(value: Json, at: tuple[str, ...]) -> Json:
+    if not isinstance(value, dict | list) or not at:
+        return value
+    head, rest = at[0], at[1:]
+    if isinstance(value, list):
+        return [_dropped(part, rest) if str(n) == head else part for n, part in enumerate(value)]
+    if not rest:
+        return {name: part for name, part in value.items() if name != head}
+    return {**value, head: _dropped(value.get(head), rest)}
+
+
+def _looked(environment: Environment, written: Written) -> Image:
+    image = environment.look([written.native_id]).get(written.native_id)
+    if image is None:
+        raise Broken("it answers that it has made or changed an item, and does not show it")
+    return image
+
+
+def _as_asked(proving: Proving, template: Image, made: Image) -> None:
+    """What was made against what was asked for; what a platform adds is told, where it may."""
+    sheet = proving.opened.description.sheets[template.kind]
+    asked, found = proving.asked[made.native_id], made.newest
+    off = filled_in(settled(asked, sheet), settled(found, sheet))
+    name = "an item can be made, and is what was asked for"
+    if made.states.title != f"{proving.mark} one":
+        proving.say(name, Kept.ODD, template.kind, f"it is called {made.states.title!r}: the platform renames")
+        return
+    if not off:
+        return
+    places = ", ".join(one.at or "/" for one in off[:5])
+    if not proving.opened.description.capabilities.fills_in:
+        raise Broken(f"something else is there at {places}")
+    words = "fills in" if all(one.is_added for one in off) else "writes its own way"
+    proving.say(name, Kept.ODD, template.kind, f"the platform {words}: {places}")
+
+
+def _twice(proving: Proving, template: Image) -> None:
+    """Two items of one name: which of three things the platform does."""
+    name, kind = "two items of one name", template.kind
+    with proving.trying(name, kind):
+        _second(proving, template, name)
+
+
+def _second(proving: Proving, template: Image, name: str) -> None:
+    kind = template.kind
+    try:
+        # Another creation, and not the first one again: so its token is another.
+        second = _make(proving, template, "one", token="second")
+    except EnvironmentRefused as error:
+        proving.say(name, Kept.HOLDS, kind, f"the second is refused: {error.message}")
+        return
+    if second.states.title != f"{proving.mark} one":
+        proving.say(name, Kept.ODD, kind, f"the second is called {second.states.title!r}: the platform renames")
+    elif proving.opened.description.capabilities.has_unique_names:
+        proving.say(name, Kept.FAILS, kind, "names are said to be unique, and a second one was made")
+    else:
+        proving.say(name, Kept.HOLDS, kind, "both are there")
+    remove(proving, [second.native_id])
+
+
+def _of_kind(proving: Proving, kind: str) -> list[Image]:
+    """What was made of a kind, the first one first."""
+    there = proving.environment.look(list(proving.made))
+    return [there[id_] for id_ in proving.made if id_ in there and there[id_].kind == kind]
+
+
+def _first(proving: Proving, template: Image) -> Image:
+    there = _of_kind(proving, template.kind)
+    if not there:
+        raise Broken("what was made is gone")
+    return there[0]
+
+
+def _update(proving: Proving, image: Image, title: str, definition: Json, revision: str) -> Image:
+    states = replace(image.states, title=title)
+    segments = (*image.segments[:-1], title)
+    # A token of its own for each: with the same one it would be the same write, and rightly answered like it.
+    token = f"{proving.mark}/{secrets.token_hex(4)}"
+    write = Write(image.kind, segments, states, definition, token, image.native_id, revision)
+    [written] = proving.environment.write([write])
+    return _looked(proving.environment, written)
+
+
+def _updated(proving: Proving, template: Image) -> None:
+    with proving.trying("an item can be changed, and what is left out is gone", template.kind):
+        image = _first(proving, template)
+        after = _update(proving, image, f"{proving.mark} changed", image.newest, image.revision)
+        if after.states.title != f"{proving.mark} changed":
+            raise Broken(f"its title is {after.states.title!r} after it was changed")
+        if after.revision == image.revision:
+            raise Broken("its revision is the same after it was changed")
+        if off := filled_in(image.newest, after.newest):
+            raise Broken(f"with another title something else changed, at {off[0].at}")
+        _left_out(proving, after)
+
+
+def _left_out(proving: Proving, image: Image) -> None:
+    """A member that is left out: gone, or kept, or nothing that can be left out."""
+    definition = image.newest
+    stayed: list[str] = []
+    for member in sorted(definition)[:MOST_LEFT_OUT] if isinstance(definition, dict) else ():
+        less = {name: value for name, value in definition.items() if name != member}
+        if not definition[member]:
+            continue
+        try:
+            after = _update(proving, image, image.states.title, less, image.revision)
+        except EnvironmentRefused:
+            continue
+        there = after.newest
+        image = _update(proving, after, image.states.title, definition, after.revision)
+        # One that returns to a default may have had it before: only if none of them goes they are kept.
+        if not isinstance(there, dict) or there.get(member) != definition[member]:
+            return
+        stayed.append(member)
+    if stayed:
+        raise Broken(
+            f'{stayed[0]!r} was left out and is still there: say how = "merge patch" if the platform takes one'
+        )
+
+
+def _stale(proving: Proving, template: Image) -> None:
+    name = "a change of what somebody changed meanwhile is refused"
+    with proving.trying(name, template.kind):
+        image = _first(proving, template)
+        current = _update(proving, image, f"{proving.mark} again", image.newest, image.revision)
+        expected(
+            RevisionMoved,
+            lambda: _update(proving, image, f"{proving.mark} stale", image.newest, image.revision),
+            "it was written over",
+        )
+        now = proving.environment.look([image.native_id])[image.native_id]
+        if now.states.title != current.states.title:
+            raise Broken("it was refused, and changed all the same")
+        if not proving.opened.description.capabilities.is_guarded:
+            proving.say(name, Kept.ODD, template.kind, "by looking just before: the moment between is not guarded")
+
+
+def _published(proving: Proving, template: Image) -> None:
+    environment = proving.environment
+    if not habits_of(proving.opened.description).drafts(template.kind) or not isinstance(environment, Publishes):
+        return
+    with proving.trying("a draft goes live by publishing, and only then", template.kind):
+        image = _first(proving, template)
+        if image.live is not None or image.draft is None:
+            raise Broken("what was made is live before anybody published it")
+        environment.publish(Seen(image.native_id, image.revision))
+        after = _first(proving, template)
+        if after.live is None or after.draft is not None:
+            raise Broken("it is not live after publishing, or its draft is still there")
+        if after.states.is_on != image.states.is_on:
+            raise Broken("publishing switched it on")
+    if proving.opened.description.capabilities.takes_back:
+        with proving.trying("a live version can be taken back", template.kind):
+            after = _first(proving, template)
+            environment.take_back(Seen(after.native_id, after.revision))
+            if _first(proving, template).live is not None:
+                raise Broken("it is still live")
+
+
+def _switched(proving: Proving, template: Image) -> None:
+    environment = proving.environment
+    if not proving.opened.description.sheets[template.kind].is_switched or not isinstance(environment, Switches):
+        return
+    with proving.trying("what is made is off, and can be switched on and off", template.kind):
+        image = _first(proving, template)
+        if image.states.is_on:
+            raise Broken("it was on as soon as it was made")
+        for wanted in (True, False):
+            now = _first(proving, template)
+            environment.switch(Seen(now.native_id, now.revision), wanted)
+            if _first(proving, template).states.is_on is not wanted:
+                raise Broken(f"it is not {'on' if wanted else 'off'} after switching")
+
+
+def _kept_while_used(proving: Proving, template: Image) -> None:
+    """Removing what another item uses is refused; both together go."""
+    environment, sheets = proving.environment, proving.opened.description.sheets
+    used = next(iter(_of_kind(proving, template.kind)), None)
+    if used is None:
+        return
+    for user in environment.look([row.native_id for row in environment.index()[:MOST_READ]]).values():
+        places = [
+            place
+            for place, value, _ in reference_values(user.newest, sheets[user.kind])
+            if (other := environment.look([value]).get(value)) is not None and other.kind == template.kind
+        ]
+        if not places or user.states.title.startswith(proving.mark):
+            continue
+        with proving.trying("what is used can't be removed", template.kind):
+            definition = user.newest
+            for place in places:
+                definition = _replaced(definition, parse_pointer(place), used.native_id)
+            one = _make(proving, user, f"user of {template.kind}", definition)
+            expected(
+                EnvironmentRefused,
+                lambda: environment.retire([Seen(used.native_id, _first(proving, template).revision)]),
+                f"it was removed from under {one.states.title!r}",
+            )
+            remove(proving, [one.native_id])
+        return
+
+
+def _replaced(value: Json, at: tuple[str, ...], new: str) -> Json:
+    if not at:
+        return new
+    if isinstance(value, list):
+        return [_replaced(part, at[1:], new) if str(n) == at[0] else part for n, part in enumerate(value)]
+    return {**value, at[0]: _replaced(value[at[0]], at[1:], new)}
+
+
+def remove(proving: Proving, ids: Sequence[str]) -> None:
+    environment = proving.environment
+    there = environment.look(list(ids))
+    environment.retire([Seen(image.native_id, image.revision) for image in there.values()])
+    if left := environment.look(list(ids)):
+        raise Broken(f"{next(iter(left.values())).states.title!r} is still there after it was removed")
+    for id_ in ids:
+        proving.made.pop(id_, None)
