@@ -95,7 +95,7 @@ class _Opening:
     def value(self, at: Pointer, value: Json, walk: Walk) -> Json:
         """A value with all below it; what is open already stays as it is."""
         spot = walk.spot
-        if spot.is_json and at not in self._manner.texts:
+        if spot.is_json and at not in self._manner.texts and value is not None:
             # Remembered also where it is no string, or none of JSON: such a place is written as it was found.
             self._manner.texts[at] = None
             if isinstance(value, str):

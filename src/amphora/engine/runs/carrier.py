@@ -15,6 +15,8 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
 
+from amphora.core.form.filled import filled_in
+from amphora.core.form.settled import settled
 from amphora.core.plan.states import Image, is_plainly, is_same, mark_of
 from amphora.core.plan.steps import Create, Drawn, LoadRows, RetireSet, Step
 from amphora.core.values.errors import (
@@ -223,6 +225,7 @@ class Carrier:
                 made |= {key: image.native_id} if image else {}
             now[key] = mark_of(image, self.bench.habits.sheets)
             is_ours = is_ours and image is not None and image.modified_by == account
+            is_ours = is_ours and self._holds(image, ready.leaves[key])
         # Elsewhere rows may come and go while we look: people work with the tables.
         counts = isinstance(step, LoadRows | RetireSet)
         if all(is_same(now[key], ready.meant[key], counts) for key in step.keys):
@@ -235,6 +238,14 @@ class Carrier:
         elif is_ours:
             return made
         raise error
+
+    def _holds(self, image: Image | None, meant: Image | None) -> bool:
+        """Whether all that was meant is there, and nothing but additions beside it."""
+        if image is None or meant is None or image.states.title != meant.states.title:
+            return False
+        sheet = self.bench.habits.sheets[image.kind]
+        asked, found = settled(meant.newest, sheet), settled(image.newest, sheet)
+        return all(one.is_added for one in filled_in(asked, found))
 
     def _settle(self, made: Sequence[tuple[Ready, Mapping[Key, str]]]) -> None:
         """Learns what steps made, looks at what they left, and journals both."""

@@ -9,13 +9,14 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from typing import Any, TypeVar
 
-from amphora.core.form.bindings import IdStyle
+from amphora.core.form.bindings import Bindings, IdStyle
 from amphora.core.form.kinds import Ids
+from amphora.core.form.native import to_native
 from amphora.core.form.opened import MARK, closed_id, id_pattern, opened, opened_id
 from amphora.core.form.spots import mask_secrets
 from amphora.core.plan.states import Image
 from amphora.core.values.canon import digest
-from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Uncertain
+from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved, Uncertain
 from amphora.core.values.model import Found, Json, Listed, States, Supply
 from amphora.core.values.next_step import advice
 from amphora.environments.bridge.bodies import Bodies
@@ -92,7 +93,9 @@ class Bridge:
         if call is None:
             return Identity(self._account or "nobody", "not told", ALL)
         answer = self.client.ask(call).body
-        name = text_at(answer, call.said("name") or "$.name") or self._account
+        where = call.said("name") or "$.name"
+        names = [text_at(answer, path) for path in (where if isinstance(where, list) else [where])]
+        name = " ".join(filter(None, names)) or self._account
         allows = call.said("allows", {})
         if not call.said("rights"):
             return Identity(name, "not told", ALL)
@@ -180,11 +183,26 @@ class Bridge:
         if single is None:
             raise Uncertain(f"{self.client.base_url} made {write.states.title!r}, and does not show it.")
         if call.said("follow", False):
-            # Some members are taken only from what is there already.
-            update = replace(write, native_id=single.row.native_id, revision=single.row.revision)
-            return self._update(update)
+            return self._followed(part, write, single)
         single = self._switched_back(part, single, False)
         return Written(single.row.native_id, single.row.revision, single.row.link)
+
+    def _followed(self, part: ItemPart, write: Write, single: Single) -> Written:
+        """Sends all of it in a change right after: some members are taken only from what is there already, and what
+        the platform made of others has ids by now. Refused, the creation is taken back: half an item is none."""
+        laid = to_native(write.definition, part.kind, Bindings(IdStyle("(?!)")), present=single.draft or single.live)
+        row = single.row
+        update = replace(write, definition=laid.definition, native_id=row.native_id, revision=row.revision)
+        try:
+            return self._update(update)
+        except (EnvironmentRefused, RevisionMoved) as error:
+            try:
+                self.retire([Seen(row.native_id, row.revision)])
+            except AmphoraError as trouble:
+                raise Uncertain(
+                    f"{error.message} What was made of it is still there.", subject=error.subject
+                ) from trouble
+            raise
 
     def _made(self, part: ItemPart, call: Call, answer: Answer) -> str:
         """The id of what a creation made, at the end of its job if it is one."""

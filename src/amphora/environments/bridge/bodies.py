@@ -15,7 +15,7 @@ from amphora.core.values.model import Json
 from amphora.core.values.pointers import parse_pointer
 from amphora.environments.bridge.client import Answer, Client
 from amphora.environments.bridge.folders import Folders
-from amphora.environments.bridge.paths import put, text_at
+from amphora.environments.bridge.paths import dropped, put, text_at
 from amphora.environments.bridge.sheet import BridgeSheet, Call, ItemPart
 from amphora.environments.contract import Write
 
@@ -37,7 +37,17 @@ class Bodies:
         """The body of a creation or a change. `present` is the definition that is there, `whole` the answer that it
         stood in, `uid` what a creation is to be known by."""
         definition = self._unmasked(part, write.definition)
+        for name, target in part.write.get("inside", {}).items():
+            # Read apart, and taken only inside of another member.
+            if isinstance(definition, dict) and definition.get(name) is not None:
+                rest = {other: value for other, value in definition.items() if other != name}
+                definition = {**rest}
+                first = target.partition(".")[0]
+                definition[first] = dict(definition[first]) if isinstance(definition.get(first), dict) else {}
+                put(definition, f"$.{target}", write.definition[name])
         native = closed(definition, part.kind, self._ids, present, self._sheet.is_spaced)
+        for path in part.write.get("without", []):
+            native = dropped(native, path)
         body: dict[str, Any] = {}
         if call.said("absent") == "default" and isinstance(whole, dict):
             # What isn't sent returns to its default: so all of it is, but for what only the platform writes, and what
@@ -46,9 +56,10 @@ class Bodies:
             body = {name: value for name, value in whole.items() if name not in {*call.said("read_only", []), *own}}
         only = call.said("only", [])
         for name, value in native.items():
-            if not only or name in only:
-                self.put(body, part, part.definition.get(name, f"$.{name}"), value)
-        self.put(body, part, part.paths["title"], write.states.title)
+            is_left_out = value is None and call.said("nulls") == "left out"
+            if (not only or name in only) and not is_left_out:
+                self.put(body, part, part.definition.get(name, f"$.{name}"), value, call)
+        self.put(body, part, part.paths["title"], write.states.title, call)
         self._place(body, part, write)
         if call.said("how") == "merge patch" and isinstance(present, dict):
             for name, value in _vanished(self._without_kept(part, write, present), native).items():
@@ -60,9 +71,10 @@ class Bodies:
         wrapped = part.write.get("wrapped", "")
         return {wrapped: body} if wrapped else body
 
-    def put(self, body: dict[str, Any], part: ItemPart, path: str, value: Json) -> None:
+    def put(self, body: dict[str, Any], part: ItemPart, path: str, value: Json, call: Call | None = None) -> None:
         """Puts what is read at a path where a call takes it: under another name, if the sheet says so."""
-        other = part.write.get("members", {}).get(path.removeprefix("$."))
+        members = {**part.write.get("members", {}), **(call.said("members", {}) if call else {})}
+        other = members.get(path.removeprefix("$."))
         put(body, f"$.{other}" if other else path, value)
 
     def _place(self, body: dict[str, Any], part: ItemPart, write: Write) -> None:

@@ -254,7 +254,8 @@ class Client(Caller):
         except JsonFault:
             body = None
         means = self._meaning(call, status, body, answer.text)
-        words = text_at(body, self.sheet.words) or _words(body) or f"it answers {status}"
+        words = _told(value_at(body, self.sheet.words)) if self.sheet.words else ""
+        words = words or _words(body) or f"it answers {status}"
         if means == "later":
             raise self.lost(True, f"is busy ({words.rstrip('.')})")
         if means is None and status >= httpx.codes.INTERNAL_SERVER_ERROR:
@@ -293,6 +294,13 @@ def _query(call: Call, pages: Pages, position: Json) -> str:
     if pages.ask and position != "" and "{" + pages.how + "}" not in call.path:
         said[pages.ask] = position
     return urlencode(said)
+
+
+def _told(value: Json) -> str:
+    """What stands where a platform says what is wrong, as a sentence: by member, where it is an object."""
+    if isinstance(value, dict):
+        return "; ".join(f"{name}: {_told(part)}" for name, part in value.items())
+    return ", ".join(map(_told, value)) if isinstance(value, list) else "" if value is None else str(value)
 
 
 def _words(body: Json) -> str:

@@ -46,7 +46,7 @@ _SIGN_IN = {
     "also": list,
 }
 _ALSO = {**_CALL, "header": str}
-_ACCOUNT = {**_CALL, "name": str, "rights": str, "allows": dict}
+_ACCOUNT = {**_CALL, "name": (str, list), "rights": str, "allows": dict}
 _PAGES = {"how": str, "ask": str, "size": dict, "first": int, "next": str, "total": str}
 _SIZE = {"ask": str, "of": int}
 _ERRORS = {"code": str, "words": str}
@@ -91,10 +91,10 @@ _ITEM: dict[str, Any] = {
     "take_back": dict,
     "switch": dict,
 }
-_WRITE = {"members": dict, "wrapped": str, "with": dict}
-_CREATE = {**_CALL, "id": str, "uid": str, "only": list, "follow": bool, "job": dict, "link": str}
+_WRITE = {"members": dict, "wrapped": str, "with": dict, "without": list, "inside": dict}
+_CREATE = {**_CALL, "id": str, "uid": str, "only": list, "follow": bool, "job": dict, "members": dict, "nulls": str}
 _JOB = {**_CALL, "state": str, "done": list, "failed": list, "id": str, "words": str, "wait_s": (int, float)}
-_UPDATE = {**_CALL, "match": str, "absent": str, "read_only": list, "how": str}
+_UPDATE = {**_CALL, "match": str, "absent": str, "read_only": list, "how": str, "members": dict, "nulls": str}
 _RETIRE = {**_CALL, "match": str, "takes": list}
 _TAKES = {"kind": str, "at": str}
 _DO = {**_CALL, "match": str}
@@ -110,6 +110,8 @@ CHOICES: Final[Mapping[str, tuple[str, ...]]] = {
     "json": ("compact", "spaced"),
     "update.match": ("etag", "none"),
     "update.absent": ("keep", "default"),
+    "create.nulls": ("sent", "left out"),
+    "update.nulls": ("sent", "left out"),
     "update.how": ("whole", "merge patch"),
     "supply.kind": ("connection", "person", "setting"),
 }

@@ -67,6 +67,25 @@ def put(document: dict[str, Any], path: str, value: Json) -> None:
     document[names[-1]] = value
 
 
+def dropped(document: Json, path: str) -> Json:
+    """The document without what stands at a plain path; wildcards may stand in it."""
+    _, steps = _parsed(path)
+    return _dropped(document, tuple(steps or ()))
+
+
+def _dropped(value: Json, steps: tuple[str | None, ...]) -> Json:
+    if not steps:
+        return value
+    step, rest = steps[0], steps[1:]
+    if isinstance(value, list):
+        return [_dropped(part, rest) if step in (None, str(n)) else part for n, part in enumerate(value)]
+    if not isinstance(value, dict):
+        return value
+    if not rest:
+        return {name: part for name, part in value.items() if step not in (None, name)}
+    return {name: _dropped(part, rest) if step in (None, name) else part for name, part in value.items()}
+
+
 def filled(value: Json, values: Mapping[str, Json], is_path: bool = False) -> Json:
     """A text, or all texts of a document, with its placeholders filled in; one that stands alone keeps the type of
     its value. In a path they are encoded (RFC 3986)."""
