@@ -3,13 +3,14 @@ VENV := .venv
 BIN := $(VENV)/bin
 RUNTIME := tests/nodered/node_modules/.installed
 SERVER := $(VENV)/.server
+REPORTS := tests/superset/.runtime/.installed
 
 .PHONY: demo test lint bench mutants hurts attack screenshots clean
 
 demo: $(VENV)/.installed
 	$(BIN)/amphora demo
 
-test: $(VENV)/.tested $(RUNTIME) $(SERVER)
+test: $(VENV)/.tested $(RUNTIME) $(SERVER) $(REPORTS)
 	$(BIN)/amphora demo > /dev/null
 	$(BIN)/python -m pytest -n 2 --dist loadgroup
 
@@ -54,5 +55,9 @@ $(SERVER): tests/postgres/install.sh
 	bash tests/postgres/install.sh
 	touch $@
 
+$(REPORTS): tests/superset/requirements.txt tests/superset/install.sh
+	PYTHON=$(PYTHON) bash tests/superset/install.sh
+	touch $@
+
 clean:
-	rm -rf $(VENV) tests/nodered/node_modules build
+	rm -rf $(VENV) tests/nodered/node_modules tests/superset/.runtime build

@@ -3,6 +3,7 @@ removed."""
 
 from __future__ import annotations
 
+import contextlib
 import json
 import secrets
 from collections.abc import Mapping, Sequence
@@ -13,7 +14,7 @@ from amphora.core.form.settled import settled
 from amphora.core.form.spots import masked_places, reference_values
 from amphora.core.form.visit import with_texts
 from amphora.core.plan.states import Image
-from amphora.core.values.errors import EnvironmentRefused, RevisionMoved
+from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json, States
 from amphora.core.values.pointers import parse_pointer
@@ -47,14 +48,29 @@ def try_kind(proving: Proving, kind: str) -> None:
         return
     template = min(templates, key=lambda image: (len(json.dumps(image.newest)), image.native_id))
     with proving.trying("an item can be made, and is what was asked for", kind):
-        made = _make(proving, template, "one")
-        _as_asked(proving, template, made)
+        _as_asked(proving, template, _first_made(proving, template))
     if not any(_of_kind(proving, kind)):
         return
     for tried in (_twice, _updated, _stale, _published, _switched, _kept_while_used):
         tried(proving, template)
     with proving.trying("what was made can be removed", kind):
         remove(proving, [image.native_id for image in _of_kind(proving, kind)])
+
+
+def _first_made(proving: Proving, template: Image) -> Image:
+    """A copy; without the member that two items may not share, if there is one."""
+    try:
+        return _make(proving, template, "one")
+    except EnvironmentRefused as error:
+        definition = template.newest if isinstance(template.newest, dict) else {}
+        for member in [name for name, value in definition.items() if isinstance(value, str)]:
+            less = {name: value for name, value in definition.items() if name != member}
+            with contextlib.suppress(EnvironmentRefused):
+                made = _make(proving, template, "one", less, token=f"without {member}")
+                words = f"no two may have the same {member!r}: {error.message}"
+                proving.say("two items may say the same", Kept.ODD, template.kind, words)
+                return made
+        raise
 
 
 def _make(proving: Proving, template: Image, name: str, definition: Json = None, token: str = "") -> Image:
@@ -202,7 +218,9 @@ def _left_out(proving: Proving, image: Image) -> None:
             continue
         try:
             after = _update(proving, image, image.states.title, less, image.revision)
-        except EnvironmentRefused:
+        except AmphoraError:
+            # It can't be left out at all; whatever was done to it by then is looked at.
+            image = _first(proving, Image(image.native_id, image.kind, image.segments, image.states))
             continue
         there = after.newest
         image = _update(proving, after, image.states.title, definition, after.revision)
@@ -284,11 +302,15 @@ def _kept_while_used(proving: Proving, template: Image) -> None:
         ]
         if not places or user.states.title.startswith(proving.mark):
             continue
-        with proving.trying("what is used can't be removed", template.kind):
-            definition = user.newest
-            for place in places:
-                definition = _replaced(definition, parse_pointer(place), used.native_id)
+        definition = user.newest
+        for place in places:
+            definition = _replaced(definition, parse_pointer(place), used.native_id)
+        try:
             one = _make(proving, user, f"user of {template.kind}", definition)
+        except EnvironmentRefused:
+            # Something that no two of them may share: another one may do.
+            continue
+        with proving.trying("what is used can't be removed", template.kind):
             expected(
                 EnvironmentRefused,
                 lambda: environment.retire([Seen(used.native_id, _first(proving, template).revision)]),

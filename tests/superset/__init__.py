@@ -1,0 +1,1 @@
+"""Two real instances of a reporting system, reached by the bridge sheet that ships."""

@@ -1,0 +1,129 @@
+"""The reporting system as whoever works in it sees it: single calls, past everything that is tested."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from contextlib import closing
+from pathlib import Path
+from typing import Any
+
+import httpx
+
+USER, PASSWORD = "keeper", "made-up-password"
+
+
+class Desk:
+    """Somebody signed in to one instance."""
+
+    def __init__(self, url: str) -> None:
+        self._http = httpx.Client(base_url=f"{url}/api/v1", trust_env=False, timeout=60)
+        login = {"username": USER, "password": PASSWORD, "provider": "db", "refresh": True}
+        token = self._http.post("/security/login", json=login).json()["access_token"]
+        self._http.headers["Authorization"] = f"Bearer {token}"
+        self._http.headers["X-CSRFToken"] = self._http.get("/security/csrf_token/").json()["result"]
+        self._http.headers["Referer"] = f"{url}/"
+
+    def get(self, path: str) -> Any:
+        """What a path answers."""
+        return self._http.get(path).raise_for_status().json()
+
+    def do(self, method: str, path: str, body: Any = None) -> Any:
+        """What a change answers."""
+        return self._http.request(method, path, json=body).raise_for_status().json()
+
+    def titled(self, kind: str, title: str) -> dict[str, Any]:
+        """One object by its title, as its own answer shows it."""
+        rows = self.get(f"/{kind}/?q=(page:0,page_size:100)")["result"]
+        names = ("slice_name", "dashboard_title", "table_name", "database_name")
+        [id_] = [row["id"] for row in rows if title in [row.get(name) for name in names]]
+        found: dict[str, Any] = self.get(f"/{kind}/{id_}")["result"]
+        return {**found, "id": id_}
+
+
+def rows_of(folder: Path, name: str, kilos: float) -> str:
+    """A database to report on; its address."""
+    path = folder / f"{name}-data.db"
+    with closing(sqlite3.connect(path)) as db:
+        db.execute("create table deliveries (grove text, variety text, kilos real, day text)")
+        days = [("north", "leccino", kilos, "2026-10-01"), ("south", "moraiolo", 80, "2026-10-02")]
+        db.executemany("insert into deliveries values (?, ?, ?, ?)", days)
+        db.commit()
+    return f"sqlite:///{path}"
+
+
+def filled(desk: Desk, uri: str) -> None:
+    """A dashboard with three charts over two datasets, with filters that name them in every way."""
+    mill = desk.do("POST", "/database/", {"database_name": "mill", "sqlalchemy_uri": uri})["id"]
+    table = {"database": mill, "schema": "main"}
+    deliveries = desk.do("POST", "/dataset/", {**table, "table_name": "deliveries"})["id"]
+    # The numbers of datasets and of charts are to be different ones.
+    sql = f"select grove, sum(kilos) as kilos from {{{{ dataset({deliveries}) }}}} group by grove"
+    plain = "select grove, sum(kilos) as kilos from deliveries group by grove"
+    by_grove = desk.do("POST", "/dataset/", {**table, "table_name": "by_grove", "sql": plain})["id"]
+    desk.do("PUT", f"/dataset/{by_grove}", {"description": f"Over {sql}"})
+    charts = [
+        _chart(desk, "Kilos by variety", deliveries, "variety"),
+        _chart(desk, "Kilos by grove", by_grove, "grove"),
+        _chart(desk, "Days", deliveries, "day"),
+    ]
+    board = desk.do("POST", "/dashboard/", {"dashboard_title": "Harvest", "slug": "harvest"})["id"]
+    one, two, three = charts
+    metadata = {
+        "positions": _positions(charts),
+        "chart_configuration": {
+            str(one): {"id": one, "crossFilters": {"scope": "global", "chartsInScope": [two, three]}}
+        },
+        "native_filter_configuration": [
+            {
+                "id": "NATIVE_FILTER-grove",
+                "name": "Grove",
+                "type": "NATIVE_FILTER",
+                "filterType": "filter_select",
+                "targets": [{"datasetId": deliveries, "column": {"name": "grove"}}],
+                "scope": {"rootPath": ["ROOT_ID"], "excluded": [three]},
+                "chartsInScope": [one, two],
+            }
+        ],
+        "timed_refresh_immune_slices": [three],
+        "expanded_slices": {str(two): True},
+    }
+    desk.do("PUT", f"/dashboard/{board}", {"json_metadata": json.dumps(metadata)})
+
+
+def _chart(desk: Desk, name: str, dataset: int, column: str) -> int:
+    form = {
+        "datasource": f"{dataset}__table",
+        "viz_type": "table",
+        "query_mode": "raw",
+        "all_columns": [column, "kilos"],
+    }
+    query = {"datasource": {"id": dataset, "type": "table"}, "queries": [{"columns": [column], "row_limit": 10}]}
+    body = {"slice_name": name, "viz_type": "table", "datasource_id": dataset, "datasource_type": "table"}
+    body |= {"params": json.dumps(form), "query_context": json.dumps({**query, "form_data": form})}
+    made: int = desk.do("POST", "/chart/", body)["id"]
+    return made
+
+
+def _positions(charts: list[int]) -> dict[str, Any]:
+    places = [f"CHART-{number}" for number in range(len(charts))]
+    found: dict[str, Any] = {
+        "DASHBOARD_VERSION_KEY": "v2",
+        "ROOT_ID": {"type": "ROOT", "id": "ROOT_ID", "children": ["GRID_ID"]},
+        "GRID_ID": {"type": "GRID", "id": "GRID_ID", "children": ["ROW-1"], "parents": ["ROOT_ID"]},
+        "ROW-1": {"type": "ROW", "id": "ROW-1", "children": places, "meta": {}, "parents": ["ROOT_ID", "GRID_ID"]},
+    }
+    for place, chart in zip(places, charts, strict=True):
+        meta = {"chartId": chart, "width": 4, "height": 50}
+        parents = ["ROOT_ID", "GRID_ID", "ROW-1"]
+        found[place] = {"type": "CHART", "id": place, "children": [], "meta": meta, "parents": parents}
+    return found
+
+
+TABLES = ("dashboards", "slices", "tables", "table_columns", "sql_metrics", "dbs", "dashboard_slices")
+
+
+def held(path: Path) -> dict[str, list[str]]:
+    """All rows of an instance's metadata that are somebody's work, read past the instance itself."""
+    with closing(sqlite3.connect(path)) as db:
+        return {table: sorted(map(repr, db.execute(f"select * from {table}"))) for table in TABLES}

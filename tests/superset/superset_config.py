@@ -1,0 +1,10 @@
+"""Settings of an instance for tests: everything in one file, on loopback."""
+
+import os
+
+SECRET_KEY = "made-up-key-for-tests-on-loopback-only-0123456789"
+SQLALCHEMY_DATABASE_URI = f"sqlite:///{os.environ['AMPHORA_TEST_METADATA']}?check_same_thread=false"
+TALISMAN_ENABLED = False
+PREVENT_UNSAFE_DB_CONNECTIONS = False
+WTF_CSRF_ENABLED = True
+RATELIMIT_ENABLED = False

@@ -1,0 +1,157 @@
+"""A dashboard goes from one real instance to another beside other content, and everything leads where it should."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.conftest import Done, run_program
+from tests.superset.client import PASSWORD, USER, Desk, filled, held, rows_of
+from tests.superset.runtime import started
+
+pytestmark = pytest.mark.xdist_group("superset")
+
+
+class Ground:
+    """Two instances and a workspace over them."""
+
+    def __init__(self, folder: Path, urls: list[str]) -> None:
+        self.folder = folder
+        self.source, self.target = Desk(urls[0]), Desk(urls[1])
+        filled(self.source, rows_of(folder, "source", 120.5))
+        live = rows_of(folder, "target", 7.5)
+        # Other content under numbers that collide.
+        mill = self.target.do("POST", "/database/", {"database_name": "mill-live", "sqlalchemy_uri": live})["id"]
+        other = {"database": mill, "schema": "main", "table_name": "kept", "sql": "select 1 as one"}
+        self.target.do("POST", "/dataset/", other)
+        for number in range(2):
+            form = json.dumps({"datasource": "1__table", "viz_type": "table"})
+            body = {
+                "slice_name": f"Kept {number}",
+                "viz_type": "table",
+                "datasource_id": 1,
+                "datasource_type": "table",
+            }
+            self.target.do("POST", "/chart/", {**body, "params": form})
+        assert self.run("init").code == 0
+        for name, url, role in (("build", urls[0], "build"), ("trial", urls[1], "test")):
+            more = ("--bridge", "superset", "--user", USER, "--sign-in", "env:DESK_WORD")
+            assert self.run("env", "add", name, url, "--role", role, *more).code == 0
+
+    def run(self, *words: str) -> Done:
+        return run_program(self.folder, *words, DESK_WORD=PASSWORD)
+
+    def sure(self, *words: str, code: int = 0) -> Done:
+        done = self.run(*words)
+        assert done.code == code, (words, done.out, done.err)
+        return done
+
+
+@pytest.fixture(scope="module")
+def ground(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Ground]:
+    folder = tmp_path_factory.mktemp("boards")
+    with started(folder, ("one", "two")) as urls:
+        yield Ground(folder, urls)
+
+
+def answers(desk: Desk, title: str) -> list[dict[str, Any]]:
+    """The rows that a chart shows."""
+    chart = desk.titled("chart", title)
+    found: list[dict[str, Any]] = desk.do("POST", "/chart/data", json.loads(chart["query_context"]))["result"][0][
+        "data"
+    ]
+    return found
+
+
+def ids_in(board: dict[str, Any]) -> list[Any]:
+    """Every id that a dashboard's two documents hold, wherever these hide them."""
+    metadata, positions = json.loads(board["json_metadata"]), json.loads(board["position_json"])
+    [choice] = metadata["native_filter_configuration"]
+    [(member, configured)] = metadata["chart_configuration"].items()
+    return [
+        [
+            part["meta"]["chartId"]
+            for part in positions.values()
+            if isinstance(part, dict) and part["type"] == "CHART"
+        ],
+        [int(member), configured["id"], configured["crossFilters"]["chartsInScope"]],
+        [choice["targets"][0]["datasetId"], choice["scope"]["excluded"], choice["chartsInScope"]],
+        [metadata["timed_refresh_immune_slices"], list(map(int, metadata["expanded_slices"]))],
+    ]
+
+
+def test_a_dashboard_goes_over_is_worked_on_on_both_sides_and_is_taken_back(ground: Ground) -> None:
+    kept = held(ground.folder / "two.db")
+    ground.sure("export", "build", "Harvest", "--as", "harvest")
+    # The connection is asked for before anything is touched.
+    assert "mill" in ground.sure("check", "harvest", "trial", code=3).out
+    ground.sure("map", "harvest", "trial", "--set", "mill=mill-live")
+    done = ground.sure("import", "harvest", "trial", "--yes")
+    assert "6 created, 0 updated; all 6 items verified" in done.out
+    one, two, three = (
+        ground.target.titled("chart", name)["id"] for name in ("Kilos by variety", "Kilos by grove", "Days")
+    )
+    table = ground.target.titled("dataset", "deliveries")["id"]
+    board = ground.target.titled("dashboard", "Harvest")
+    assert ids_in(board) == [
+        [one, two, three],
+        [one, one, [two, three]],
+        [table, [three], [one, two]],
+        [[three], [two]],
+    ]
+    assert len(board["charts"]) == 3
+    # Each chart shows the rows of its own side.
+    assert {row["variety"] for row in answers(ground.target, "Kilos by variety")} == {"leccino", "moraiolo"}
+    assert ground.target.titled("chart", "Kilos by grove")["datasource_id"] != table
+    assert ground.sure("verify", "harvest", "trial").verdict == "trial is as promised: all 6 items of harvest 1.0.0."
+    assert "Nothing in trial was edited" in ground.sure("edits", "trial").out
+    _both_sides(ground)
+    _back_again(ground)
+    ground.sure("undo", "last", "--yes")
+    after = held(ground.folder / "two.db")
+    for name, rows in kept.items():
+        assert [row for row in rows if row not in after[name]] == [], name
+    assert {name: len(rows) for name, rows in after.items()} == {name: len(rows) for name, rows in kept.items()}
+
+
+def _both_sides(ground: Ground) -> None:
+    """A chart is renamed at its source and described in the target: both hold after the next import."""
+    here, there = (desk.titled("chart", "Days") for desk in (ground.source, ground.target))
+    ground.source.do("PUT", f"/chart/{here['id']}", {"slice_name": "Days of picking"})
+    ground.target.do("PUT", f"/chart/{there['id']}", {"description": "As they came in"})
+    assert "description" in ground.sure("edits", "trial", code=1).out
+    ground.sure("export", "build", "Harvest", "--as", "harvest")
+    # Over an edit only with a docket: the edit stays, and somebody has seen that.
+    ground.sure("compare", "harvest", "trial", "--docket", "go.docket.yaml", code=1)
+    ground.sure("import", "go.docket.yaml", "--yes")
+    chart = ground.target.titled("chart", "Days of picking")
+    assert (chart["id"], chart["description"]) == (there["id"], "As they came in")
+    # A clash waits for somebody's word.
+    ground.source.do("PUT", f"/chart/{here['id']}", {"description": "In the order of the ledger"})
+    ground.sure("export", "build", "Harvest", "--as", "harvest")
+    done = ground.sure("import", "harvest", "trial", "--yes", code=3)
+    assert "description: both, differently" in done.err
+    assert ground.target.titled("chart", "Days of picking")["description"] == "As they came in"
+
+
+def _back_again(ground: Ground) -> None:
+    """What was mended over there is packed to be carried back; the later run is undone, and leaves that alone."""
+    done = ground.sure("edits", "trial", "--carry-back")
+    assert "packages/trial-edits-1.0.0" in done.out
+    ground.sure("undo", "last", "--yes")
+    chart = ground.target.titled("chart", "Days")
+    assert chart["description"] == "As they came in"
+    # What somebody changed would stay when the first run is undone: it is as it was now.
+    ground.target.do("PUT", f"/chart/{chart['id']}", {"description": None})
+
+
+def test_it_proves_itself(ground: Ground) -> None:
+    kept = held(ground.folder / "one.db")
+    done = ground.run("env", "prove", "build", "--yes")
+    assert done.code == 0, done.out
+    after = held(ground.folder / "one.db")
+    assert {name: len(rows) for name, rows in after.items()} == {name: len(rows) for name, rows in kept.items()}
