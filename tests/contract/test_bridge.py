@@ -218,6 +218,10 @@ def test_a_sheet_that_is_wrong_is_told_with_its_lines() -> None:
             SMALL.replace('put = "/things', 'put = "things'),
             "line 12: the path of `item.thing.update` has to begin with /",
         ),
+        (
+            SMALL.replace('put = "/things/{id}"', 'put = "/things/{idd}"'),
+            "line 12: nothing stands for {idd} in the path of",
+        ),
         (SMALL.replace('{ put = "/things/{id}" }', "{ }"), "line 12: `item.thing.update` needs one of get, post"),
         (SMALL.replace('"$.id"', '"$.id["'), "line 4: `item.thing`: '$.id[' is not a JSONPath"),
         (SMALL.replace("thing.toml", "other.toml"), "line 3: there is no kind sheet 'other.toml' beside it"),
@@ -452,6 +456,19 @@ def test_what_others_need_or_would_go_along_is_not_removed(tmp_path: Path) -> No
             there.retire([Seen("thing~1", "1"), Seen("thing~2", "1"), Seen("thing~3", "1")])
     # Users before what they use.
     assert gone == [3, 2, 1]
+
+
+def test_a_workspace_can_not_say_how_a_platform_writes_ids(tmp_path: Path) -> None:
+    with served(Cellar("dev", True)) as url:
+        pages_files(tmp_path)
+        (tmp_path / "kinds").mkdir()
+        label = (tmp_path / "label.toml").read_text("utf-8") + 'json = ["$.text"]\n'
+        (tmp_path / "kinds" / "label.toml").write_text(label, "utf-8")
+        run_program(tmp_path, "init")
+        run_program(tmp_path, "env", "add", "dev", url, "--bridge", "cellar.toml", "--sign-in", "env:CELLAR_KEY")
+        done = run_program(tmp_path, "survey", "dev", CELLAR_KEY=KEY)
+        assert done.code == 2
+        assert "says how dev writes ids (json $.text)" in done.err
 
 
 def test_times_and_placeholders() -> None:

@@ -2,26 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from amphora.core.form.attachments import without_attachments
 from amphora.core.needs.crosswalk import SECTIONS, row_name
 from amphora.core.needs.matching import Link
 from amphora.core.needs.needs import needs_of
 from amphora.core.needs.selection import choose, lasting, still_there
 from amphora.core.plan.claims import Claims
-from amphora.core.values.canon import NotCanonical
-from amphora.core.values.errors import NotReady, Unavailable, UsageFault
-from amphora.core.values.keys import Key, kind_of, readable
+from amphora.core.values.errors import UsageFault
+from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Contents, Item, Listed, Need
 from amphora.core.values.next_step import NextStep, advice, to_type
-from amphora.core.values.pace import uncollected
 from amphora.core.values.raw import Raw
 from amphora.core.values.tokens import NEED_KINDS
 from amphora.core.values.versions import version_order
+from amphora.engine.gathered import Gathered, access_rules, gather, gather_once
 from amphora.engine.leaks import leaks_in, leaks_in_settings, refuse_to_pack
 from amphora.engine.session import Session
 from amphora.engine.sides import OWN_ADDRESS, Side, own_side, read_items
@@ -32,9 +30,6 @@ from amphora.files.folder import OnDisk
 from amphora.files.names import checked_name
 from amphora.files.rows import write_rows
 from amphora.files.store import Store
-
-ATTEMPTS = 5
-AT_ONCE = 500
 
 
 @dataclass(frozen=True)
@@ -78,15 +73,6 @@ class ExportReport:
         words += ["--with", "records"] if self.has_records else []
         words += [] if self.has_attachments else ["--without", "attachments"]
         return to_type("export", *words)
-
-
-@dataclass(frozen=True)
-class Gathered:
-    """Items read consistently, with the reason why each is in."""
-
-    items: dict[Key, Item]
-    why: dict[Key, str]
-    files: dict[str, bytes]
 
 
 @dataclass(frozen=True)
@@ -142,10 +128,10 @@ def export(session: Session, request: ExportRequest) -> ExportReport:
         )
     rules: list[Key] = []
     if request.access:
-        packed = _gather(session, side, asked, request, left).items
+        packed = gather_once(session, side, asked, request, left).items
         # Known only once it is clear what is packed; then everything is read again, of one moment.
-        rules = [key for key in _access_rules(side, packed, request.take) if key not in left and key not in asked]
-    gathered = _gather_consistently(session, side, sorted([*asked, *rules]), request, left)
+        rules = [key for key in access_rules(side, packed, request.take) if key not in left and key not in asked]
+    gathered = gather(session, side, sorted([*asked, *rules]), request, left)
     gathered.why.update(dict.fromkeys(rules, "access rule of a packed app"))
     needs = _with_seen(session, side, needs_of(gathered.items, _need_types(side)), request)
     kinds = sorted({item.kind for item in gathered.items.values()})
@@ -282,103 +268,6 @@ def _need_types(side: Side) -> dict[Key, str]:
         for key, value in side.names.values.items()
         if key.startswith(("connection:", "setting:"))
     }
-
-
-def _exact(item: Item) -> Item:
-    """The item in the form in which many are held at once; what RFC 8785 can't hold is refused."""
-    try:
-        # Its digest is worked out here, which is where a number shows that can't be written.
-        return item.folded()
-    except NotCanonical as error:
-        raise NotReady(
-            f"{readable(item.key)} can't be packed. {error.message}",
-            subject=item.key,
-            place=error.place,
-            next_step=error.next_step,
-        ) from error
-
-
-def _gather_consistently(
-    session: Session, side: Side, asked: Sequence[Key], request: ExportRequest, left: Collection[Key]
-) -> Gathered:
-    """Index, read, index again, until the revisions agree."""
-    environment = side.opened.environment
-    # No environment gives a snapshot of many items. Reading between two sweeps of the index that agree is one.
-    for _ in range(ATTEMPTS):
-        before = {row.native_id: row.revision for row in environment.index()}
-        with uncollected():
-            gathered = _gather(session, side, asked, request, left)
-        after = {row.native_id: row.revision for row in environment.index()}
-        # Only of what was packed: in a busy environment something else always moves.
-        moved = [k for k, item in gathered.items.items() if before.get(item.native_id) != after.get(item.native_id)]
-        if not moved:
-            return gathered
-    raise Unavailable(
-        f"{readable(moved[0])} keeps changing in {side.name} while it is read.",
-        subject=moved[0],
-        next_step=advice("Ask whoever is working on it to pause, then export again."),
-    )
-
-
-def _gather(
-    session: Session, side: Side, asked: Sequence[Key], request: ExportRequest, left: Collection[Key]
-) -> Gathered:
-    items: dict[Key, Item] = {}
-    files: dict[str, bytes] = {}
-    why = dict.fromkeys(asked, "asked for")
-    waiting = list(asked)
-    while waiting:
-        _refuse_never_published(waiting, side, request.take)
-        read: dict[Key, Item] = {}
-        for some in _batches(waiting):
-            guides = session.ledger.last_forms(side.uid, some)
-            batch, _, noticed = read_items(side, some, request.take, guides, binds_new=True)
-            for key, item in batch.items():
-                row = side.by_key[key]
-                # Told in the package and not only on the screen: whoever imports it wants to know what did not come
-                # along.
-                if row.has_draft and request.take == "live":
-                    item = replace(item, unpublished=f"by {row.modified_by or 'somebody'}, {row.modified_at or ''}")
-                read[key] = _exact(item if request.attachments else without_attachments(item))
-                files |= noticed[key].files if request.attachments else {}
-            session.listener(f"reading {side.name}", len(items) + len(read), len(items) + len(waiting))
-        items |= read
-        waiting = []
-        for key, item in read.items():
-            for used in sorted(item.uses()):
-                # Breadth first, so that the reason that is told is the nearest one.
-                if used in side.by_key and used not in why and used not in left:
-                    why[used] = f"used by {readable(key)}"
-                    waiting.append(used)
-        waiting.sort()
-    return Gathered(dict(sorted(items.items())), why, dict(sorted(files.items())))
-
-
-def _batches(keys: Sequence[Key]) -> Iterable[Sequence[Key]]:
-    return (keys[start : start + AT_ONCE] for start in range(0, len(keys), AT_ONCE))
-
-
-def _access_rules(side: Side, items: Mapping[Key, Item], take: Take) -> list[Key]:
-    """The items of the source that give access to one of these, as their kind sheet says."""
-    sheets = side.opened.description.sheets
-    rules = [key for key, row in side.by_key.items() if sheets[row.kind].is_access and not row.is_drafted_only]
-    read, _, _ = read_items(side, sorted(rules), take)
-    return [
-        key
-        for key, rule in read.items()
-        if any(kind_of(used) in sheets[rule.kind].access and used in items for used in rule.uses())
-    ]
-
-
-def _refuse_never_published(keys: Iterable[Key], side: Side, take: Take) -> None:
-    unborn = [key for key in keys if side.by_key[key].is_drafted_only] if take == "live" else []
-    if unborn:
-        raise NotReady(
-            f"{side.by_key[unborn[0]].states.title!r} was never published in {side.name}: it has no live version.",
-            subject=unborn[0],
-            details=[readable(key) for key in unborn[1:]],
-            next_step=advice("Publish it there, or take the drafts with --take draft."),
-        )
 
 
 def _cells(contents: Contents, side: Side) -> Iterable[Cell]:

@@ -11,7 +11,8 @@ from functools import cached_property, lru_cache
 
 from amphora.core.form.secrets import STRICT, Guard
 from amphora.core.needs.crosswalk import Crosswalk
-from amphora.core.values.next_step import blank
+from amphora.core.values.errors import SheetFault
+from amphora.core.values.next_step import advice, blank
 from amphora.environments.contract import Description, Environment
 from amphora.environments.locations import open_environment, sign_in_secret
 from amphora.files.crosswalk_file import read_crosswalk
@@ -103,6 +104,14 @@ class Session:
         from amphora.environments.sheeted import Sheeted
 
         own = description.sheets
+        for sheet in known:
+            # What opens a definition is the adapter's work, at its edge: here it would be a rule that nobody obeys.
+            if other := sorted(set(sheet.opens) - set(own[sheet.kind].opens)):
+                raise SheetFault(
+                    f"The workspace's sheet for {sheet.kind!r} says how {entry.name} writes ids ({other[0]}).",
+                    subject=sheet.kind,
+                    next_step=advice("Say that in the kind sheet beside the bridge sheet."),
+                )
         sheets = sheets_in_force(own.values(), known)
         # The schema is what the environment has, whatever a sheet of ours was written for.
         sheets = {kind: replace(sheet, schema=own[kind].schema) for kind, sheet in sheets.items()}

@@ -119,6 +119,8 @@ class KindSheet:
     conversions: tuple[Conversion, ...] = ()
     ids: Ids = Ids()
     mentions: tuple[Mention, ...] = ()
+    opens: tuple[str, ...] = ()
+    """Where a definition has to be opened, in words that can be compared; see `core.form.opened`."""
     source: str = field(repr=False, default="")
 
     @property
@@ -182,8 +184,18 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
         conversions=tuple(parse_conversion(row) for row in table.get("conversion", [])),
         ids=Ids(table.get("ids", {}).get("space", ""), table.get("ids", {}).get("number", False)),
         mentions=tuple(Mention(row["pattern"], row["kind"]) for row in table.get("mention", [])),
+        opens=tuple(sorted(_opens(table))),
         source=source,
     )
+
+
+def _opens(table: Mapping[str, Any]) -> Iterable[str]:
+    yield from (f"ids.{name} {value}" for name, value in table.get("ids", {}).items())
+    yield from (f"json {path}" for path in table.get("fields", {}).get("json", []))
+    yield from (f"mention {row['pattern']} {row['kind']}" for row in table.get("mention", []))
+    for refer in table.get("refers", []):
+        if refer.get("members") or refer.get("form"):
+            yield f"refers {refer['at']} {refer.get('form', 'members')}"
 
 
 def sheets_in_force(*layers: Iterable[KindSheet]) -> dict[str, KindSheet]:

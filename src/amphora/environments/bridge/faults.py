@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import difflib
+import re
 from collections.abc import Iterator, Mapping
 from typing import Any, Final
 
@@ -12,6 +14,11 @@ from amphora.core.values.strict_toml import line_of, unfit
 WHAT = "a bridge sheet"
 METHODS: Final = ("get", "post", "put", "patch", "delete")
 MEANINGS: Final = ("absent", "taken", "moved", "in use", "forbidden", "invalid", "later", "unpublished")
+
+PLACEHOLDER = re.compile(r"\{([a-z_]+)\}")
+KNOWN: Final = frozenset(
+    "id title folder revision parent user secret address location job page offset cursor size".split()
+)
 
 _CALL = {**dict.fromkeys(METHODS, str), "at": str, "body": (dict, list), "headers": dict}
 _LISTED = {**_CALL, "rows": str, "pages": dict}
@@ -178,6 +185,10 @@ class SheetFaults:
             yield f"{line_of(self._source, last)}`{name}` needs one of {', '.join(METHODS)} with a path"
         elif not row[methods[0]].startswith(("/", "{location}")):
             yield f"{line_of(self._source, last)}the path of `{name}` has to begin with /"
+        if methods and (unknown := set(PLACEHOLDER.findall(row[methods[0]])) - KNOWN):
+            near = difflib.get_close_matches(min(unknown), KNOWN, 1, 0.4)
+            hint = f"; perhaps {{{near[0]}}}" if near else ""
+            yield f"{line_of(self._source, last)}nothing stands for {{{min(unknown)}}} in the path of `{name}`{hint}"
         for member in ("at", *paths, "rows", "name", "rights", "works", "names", "state"):
             yield from self._path(row.get(member), f"{name}.{member}", last)
         if "pages" in row:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping
 from datetime import UTC, datetime
 from functools import cache
@@ -13,8 +12,8 @@ from amphora.core.form.places import parse_path
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
+from amphora.environments.bridge.faults import PLACEHOLDER
 
-PLACEHOLDER = re.compile(r"\{([a-z_]+)\}")
 _parsed = cache(parse_path)
 
 
