@@ -19,7 +19,7 @@ JSON = ("application/json", "application/problem+json")
 def schema_of(operation: Any, status: int) -> Any:
     """The schema of an answer, with all that it refers to; None where it has no JSON."""
     found = operation["responses"].get(str(status)) or operation["responses"]["default"]
-    found = DOCUMENT["components"]["responses"]["Problem"] if "$ref" in found else found
+    found = DOCUMENT["components"]["responses"][found["$ref"].rsplit("/", 1)[-1]] if "$ref" in found else found
     media = found.get("content", {})
     kind = next((name for name in media if name in JSON), "")
     return {**media[kind]["schema"], "components": DOCUMENT["components"]} if kind else None

@@ -7,6 +7,7 @@ import sys
 import time
 from collections.abc import Iterator
 from contextlib import closing
+from dataclasses import replace
 from itertools import takewhile
 from pathlib import Path
 from subprocess import PIPE, Popen
@@ -17,7 +18,7 @@ import httpx
 import jsonschema
 import pytest
 
-from amphora.core.values.errors import EnvironmentRefused, Unavailable, Uncertain, UsageFault
+from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain, UsageFault
 from amphora.core.values.model import States
 from amphora.environments import calls
 from amphora.environments.contract import Environment, Seen, Write
@@ -50,7 +51,7 @@ def test_the_document_names_just_what_is_served() -> None:
         for method in operations
         if method != "parameters"
     }
-    assert named == {(method, path) for method, path, _ in ROUTES} | {("POST", "/token")}
+    assert named == {(method, path) for method, path, _ in ROUTES} | {("POST", "/token"), ("GET", "/jobs/{id}")}
     jsonschema.Draft202012Validator.check_schema({"$defs": DOCUMENT["components"]["schemas"]})
 
 
@@ -185,6 +186,44 @@ def test_after_a_call_that_took_too_long_others_are_made(
         # Whatever went wrong there: whoever puts a target back looks at it afterwards.
         assert there.whoami().account == KEEPER
         server.shutdown()
+
+
+@pytest.mark.parametrize("trouble", ["", "forgotten", "refused"])
+def test_what_takes_long_is_answered_later(
+    trouble: str, halcyon: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def opened(account: str) -> Environment:
+        environment = practice(f"practice:{halcyon / 'grove-live.practice'}", halcyon, account, "")
+        write = environment.write
+
+        def slow(writes: Any) -> Any:
+            time.sleep(0.3)
+            return write(writes)
+
+        monkeypatch.setattr(environment, "write", slow)
+        return environment
+
+    faults = watched(monkeypatch)
+    monkeypatch.setattr("amphora.environments.http.client.wait_s", lambda answer: 0.05)
+    service = Service({"slow": opened}, {KEEPER: SECRET}, patience_s=0.0)
+    server = server_of(service)
+    Thread(target=server.serve_forever, daemon=True).start()
+    with server, closing(connect(f"http://127.0.0.1:{server.server_port}/slow", tmp_path, KEEPER, SECRET)) as there:
+        write = Write("theme", ("house", "new"), States("New", "house"), {"colours": {}}, "k")
+        if trouble == "forgotten":
+            monkeypatch.setattr(service, "job_of", Service({}, {}).job_of)
+            with pytest.raises(Uncertain, match="no longer knows"):
+                there.write([write])
+        elif trouble == "refused":
+            with pytest.raises(RevisionMoved):
+                there.write([replace(write, native_id=there.index()[0].native_id, revision="999")])
+        else:
+            [written] = there.write([write])
+            assert written.native_id in there.look([written.native_id])
+            # The same key is the same creation, also of one that is answered later.
+            assert there.write([write]) == [written]
+        server.shutdown()
+    assert not faults
 
 
 @pytest.mark.parametrize("body", [b"", b"<html>", b"[]", b'{"id": 1}', b'{"rows": "many"}'])

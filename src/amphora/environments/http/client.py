@@ -9,12 +9,14 @@ from typing import Any, NoReturn
 
 import httpx
 
-from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved
+from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved, Unavailable
 from amphora.core.values.next_step import NOTHING, advice
 from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.environments.calls import TRIES, Caller, failure_words, headed, is_busy, wait_s
 
 SAFE = ("GET", "HEAD")
+LONGEST_JOB_S = 3600.0
+"""After this long a write that is answered later counts as one of which nobody knows."""
 
 
 class Client(Caller):
@@ -58,20 +60,54 @@ class Client(Caller):
         is_read = method in SAFE or is_question
         options: dict[str, Any] = {"content": content} if content is not None else {}
         options |= {"json": body} if body is not None else {}
+        # What takes long may be answered later (RFC 7240): a line that is silent for minutes is cut by somebody.
+        given = dict(headers or {}) if is_read else {"Prefer": "respond-async", **(headers or {})}
+        answer = self._exchanged(method, path, is_read, given, options)
+        if answer.status_code == httpx.codes.ACCEPTED and not is_read:
+            answer = self._awaited(answer)
+        if answer.is_error or answer.is_redirect:
+            self._refuse(answer, is_read)
+        self.pace.well()
+        return answer
+
+    def _exchanged(
+        self, method: str, path: str, is_read: bool, headers: Mapping[str, str], options: Mapping[str, Any]
+    ) -> httpx.Response:
+        """One request, with what may be asked again."""
+        is_streamed = "content" in options
         for attempt in range(TRIES + 1):
             self._sign_in(anew=False)
             # Rows take as long as there are some.
-            answer = self.call(method, path, is_read, content is None, headers=headers, **options)
-            if answer.status_code == httpx.codes.UNAUTHORIZED and self._user and attempt == 0 and content is None:
+            answer = self.call(method, path, is_read, not is_streamed, headers=headers, **options)
+            if answer.status_code == httpx.codes.UNAUTHORIZED and self._user and attempt == 0 and not is_streamed:
                 self._sign_in(anew=True)
-            elif is_busy(answer) and attempt < TRIES and content is None:
+            elif is_busy(answer) and attempt < TRIES and not is_streamed:
                 self.pace.slower()
                 time.sleep(wait_s(answer))
             else:
                 break
-        if answer.is_error or answer.is_redirect:
-            self._refuse(answer, is_read)
-        self.pace.well()
+        return answer
+
+    def _awaited(self, answer: httpx.Response) -> httpx.Response:
+        """What a write came to that is answered later, asked after as often as the server says. Uncertain where
+        nobody tells: it was taken, and may be under way."""
+        until, where = time.monotonic() + LONGEST_JOB_S, ""
+        while answer.status_code == httpx.codes.ACCEPTED:
+            where = self._near(answer.headers.get("Location", "")) or where
+            if not where or time.monotonic() > until:
+                words = (
+                    "took a write, and doesn't say where to ask after it"
+                    if not where
+                    else "has been at it for an hour"
+                )
+                raise self.lost(False, words)
+            time.sleep(wait_s(answer))
+            try:
+                answer = self._exchanged("GET", where, True, {}, {})
+            except Unavailable as error:
+                raise self.lost(False, "took a write, and can't be asked any more what came of it") from error
+            if answer.status_code in (httpx.codes.NOT_FOUND, httpx.codes.GONE):
+                raise self.lost(False, "took a write, and no longer knows of it")
         return answer
 
     def changed(self, method: str, path: str, **options: Any) -> Any:

@@ -195,6 +195,10 @@ class Operation:
         """Whether it changes anything."""
         return method != "GET" and self.do not in _QUESTIONS
 
+    def may_wait(self, method: str) -> bool:
+        """Whether it can be answered later: rows are read while they come."""
+        return self.is_write(method) and not self.takes_rows
+
 
 def operation_of(method: str, path: str) -> Operation:
     """The operation that a path below an environment's means; a problem where there is none."""

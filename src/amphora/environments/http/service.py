@@ -32,10 +32,23 @@ revision is another write: whoever makes keys badly must not lose one."""
 
 TOKEN_S = 3600
 MOST_BYTES = 64 << 20
+PATIENCE_S = 2.0
+"""What takes longer is answered later, to whoever prefers that."""
+
 MOST_ANSWERS = 10_000
 """So many answers to writes are remembered by their keys."""
 
 _CODES = {"moved": 412, "taken": 409, "in-use": 409, "not-found": 404, "forbidden": 403, "busy": 503, "too-much": 422}
+
+
+@dataclass
+class Job:
+    """A write that is answered later: whose it is, where it may be asked after, and what it came to."""
+
+    account: str
+    environment: str
+    done: threading.Event = field(default_factory=threading.Event)
+    answer: Answer = field(default_factory=lambda: Answer(202))
 
 
 @dataclass
@@ -47,6 +60,8 @@ class Service:
     clients: Mapping[str, str]
     tokens: dict[str, tuple[str, float]] = field(default_factory=dict)
     answers: OrderedDict[Once, Answer] = field(default_factory=OrderedDict)
+    jobs: OrderedDict[str, Job] = field(default_factory=OrderedDict)
+    patience_s: float = PATIENCE_S
     lock: threading.Lock = field(default_factory=threading.Lock)
 
     def token_for(self, client: str, secret: str) -> str | None:
@@ -64,6 +79,29 @@ class Service:
         with self.lock:
             account, until = self.tokens.get(token, ("", 0.0))
         return account if account and until > time.monotonic() else None
+
+    def begun(self, account: str, environment: str, work: Callable[[], Answer]) -> tuple[str, Job]:
+        """Does some work beside the request that asked for it; its name, and the job."""
+        name, job = secrets.token_urlsafe(12), Job(account, environment)
+        with self.lock:
+            self.jobs[name] = job
+            while len(self.jobs) > MOST_ANSWERS:
+                self.jobs.popitem(last=False)
+
+        def run() -> None:
+            job.answer = work()
+            job.done.set()
+
+        threading.Thread(target=run, daemon=True).start()
+        return name, job
+
+    def job_of(self, name: str, account: str, environment: str) -> Job:
+        """A job of somebody's; a problem where there is none: whose it was is nobody else's business."""
+        with self.lock:
+            job = self.jobs.get(name)
+        if job is None or (job.account, job.environment) != (account, environment):
+            raise Problem(410, "gone", "nothing is known of such a job (any more)")
+        return job
 
     def remembered(self, key: Once) -> Answer | None:
         """The answer to a write that came before under the same key."""
@@ -97,20 +135,7 @@ class Handler(BaseHTTPRequestHandler):
         """Nothing: addresses may hold what is nobody's business."""
 
     def _serve(self) -> None:
-        try:
-            answer = self._answer()
-        except Problem as problem:
-            answer = _problem(problem)
-        except RevisionMoved as error:
-            answer = _problem(Problem(412, "moved", error.message))
-        except EnvironmentRefused as error:
-            code = getattr(error.__cause__, "code", "invalid")
-            answer = _problem(Problem(_CODES.get(code, 422), code, error.message))
-        except AmphoraError as error:
-            answer = _problem(Problem(503, "later", error.message))
-        except (KeyError, TypeError, ValueError, AttributeError):
-            answer = _problem(Problem(400, "malformed", "that is no request of the environment protocol"))
-        self._send(answer)
+        self._send(_guarded(self._answer))
 
     def _answer(self) -> Answer:
         parts = urlsplit(self.path)
@@ -122,21 +147,52 @@ class Handler(BaseHTTPRequestHandler):
             raise Problem(401, "signed-out", "a token is needed, and this is none")
         if name not in self.service.environments:
             raise Problem(404, "not-found", f"there is no environment {name!r} here")
+        if self.command == "GET" and len(rest) == 2 and rest[0] == "jobs":
+            return self._told(name, rest[1], self.service.job_of(rest[1], account, name))
         operation = operation_of(self.command, "".join(f"/{part}" for part in rest).rstrip("/"))
         key = (name, self.path, self.headers.get("Idempotency-Key", ""), self.headers.get("If-Match", ""))
         is_known = operation.is_write(self.command) and bool(key[2])
         if is_known and (before := self.service.remembered(key)):
             self._raw()
             return before
-        answer = self._done(name, account, operation, parts.query)
-        if is_known:
-            self.service.remember(key, answer)
+
+        def remember(answer: Answer) -> None:
+            if is_known:
+                self.service.remember(key, answer)
+
+        wants_later = "respond-async" in self.headers.get("Prefer", "")
+        if wants_later and operation.may_wait(self.command):
+            return self._later(name, account, operation, parts.query, remember)
+        answer = self._done(name, account, operation, parts.query, self._body)
+        remember(answer)
         return answer
 
-    def _done(self, name: str, account: str, operation: Operation, query: str) -> Answer:
+    def _later(
+        self, name: str, account: str, operation: Operation, query: str, remember: Callable[[Answer], None]
+    ) -> Answer:
+        """What came of it, if that is quick; else where to ask (RFC 7240, section 4.1)."""
+        body = self._body()
+
+        def work() -> Answer:
+            done = self._done(name, account, operation, query, lambda: body)
+            remember(done)
+            return done
+
+        # Refusals are answers as well: whoever asks later has to be told.
+        told, job = self.service.begun(account, name, lambda: _guarded(work))
+        job.done.wait(self.service.patience_s)
+        return self._told(name, told, job)
+
+    def _told(self, name: str, told: str, job: Job) -> Answer:
+        if job.done.is_set():
+            return job.answer
+        headers = {"Location": f"/{name}/jobs/{told}", "Retry-After": "1", "Preference-Applied": "respond-async"}
+        return Answer(202, {"state": "running"}, headers)
+
+    def _done(self, name: str, account: str, operation: Operation, query: str, body_of: Callable[[], Any]) -> Answer:
         said = {one: values[-1] for one, values in parse_qs(query).items()}
         rows = map(parse_json, filter(None, self._lines())) if operation.takes_rows else iter(())
-        body = None if operation.takes_rows else self._body()
+        body = None if operation.takes_rows else body_of()
         with ExitStack() as stack:
             environment = stack.enter_context(closing(self.service.environments[name](account)))
             headers: Any = self.headers
@@ -220,6 +276,23 @@ class Handler(BaseHTTPRequestHandler):
         for line in lines:
             self.wfile.write(f"{len(line):x}\r\n".encode() + line + b"\r\n")
         self.wfile.write(b"0\r\n\r\n")
+
+
+def _guarded(work: Callable[[], Answer]) -> Answer:
+    """What some work answers; what goes wrong in it, as a problem."""
+    try:
+        return work()
+    except Problem as problem:
+        return _problem(problem)
+    except RevisionMoved as error:
+        return _problem(Problem(412, "moved", error.message))
+    except EnvironmentRefused as error:
+        code = getattr(error.__cause__, "code", "invalid")
+        return _problem(Problem(_CODES.get(code, 422), code, error.message))
+    except AmphoraError as error:
+        return _problem(Problem(503, "later", error.message))
+    except (KeyError, TypeError, ValueError, AttributeError):
+        return _problem(Problem(400, "malformed", "that is no request of the environment protocol"))
 
 
 def _closing(stack: ExitStack, lines: Iterable[bytes]) -> Iterator[bytes]:
