@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from amphora.core.form.bindings import MISSING
 from amphora.core.form.filled import Filled, filled_in
 from amphora.core.plan.states import mark_of
 from amphora.core.values.keys import Key
+from amphora.core.values.model import Json
+from amphora.core.values.tokens import parse_token
 from amphora.engine.session import Opened, Session
 from amphora.engine.verify import Look
 from amphora.ledger.records import Run
@@ -38,6 +39,17 @@ def learn(session: Session, opened: Opened, run: Run, look: Look) -> dict[Key, l
     return found
 
 
-def told(filled: dict[Key, list[Filled]]) -> list[tuple[Key, str]]:
+def _is_secret(asked: Json) -> bool:
+    token = parse_token(asked) if isinstance(asked, str) else None
+    return token is not None and token.kind == "secret"
+
+
+def rewritten(filled: dict[Key, list[Filled]]) -> tuple[tuple[Key, str], ...]:
     """The places that hold something else than was asked for: what was only added is nobody's loss."""
-    return [(key, one.at) for key, some in filled.items() for one in some if one.asked is not MISSING]
+    # A secret that is still to be entered is a task, and told as one.
+    return tuple(
+        (key, one.at)
+        for key, some in sorted(filled.items())
+        for one in some
+        if not one.is_added and not _is_secret(one.asked)
+    )

@@ -16,7 +16,7 @@ from amphora.core.values.next_step import blank, to_type
 from amphora.engine.aftercare import cared_for
 from amphora.engine.docket import Prepared, is_current, prepare
 from amphora.engine.gate import ImportRequest, agreed, in_the_way, refuse
-from amphora.engine.habits import learn
+from amphora.engine.habits import learn, rewritten
 from amphora.engine.old_links import old_links
 from amphora.engine.proof import Cause
 from amphora.engine.resume import kept_request, packed_file
@@ -168,7 +168,9 @@ def import_prepared(
         return outcome, []
     try:
         look = looked_at(session, opened.name, session.ledger.delivered(outcome.run))
-        if learn(session, opened, outcome.run, look):
+        if filled := learn(session, opened, outcome.run, look):
+            # Not kept from anybody: what a platform leaves out of a definition looks like this too.
+            outcome = replace(outcome, rewritten=rewritten(filled))
             look = looked_at(session, opened.name, session.ledger.delivered(outcome.run))
         verified = list(look.verified)
         was = [action.item.link for action in docket.actions if action.key in outcome.links]

@@ -286,6 +286,10 @@ def import_result(docket: Docket, outcome: Outcome, verified: Sequence[Verified]
     if wrong:
         told = [Cell(f"- {readable(one.key)} is not as promised", "bad") for one in wrong]
         blocks.append(Lines(cut_lines(told, "--json"), "Verified"))
+    if outcome.rewritten:
+        other: list[Cell | str] = [f"- {readable(key)} at {place_phrase(at)}" for key, at in outcome.rewritten]
+        title = f"{docket.target} wrote it another way by itself, and that is taken for as promised"
+        blocks.append(Lines(cut_lines(other, "--json"), title))
     if outcome.loaded:
         rows = sum(outcome.loaded.values())
         blocks.append(Lines([f"{rows:,} rows were loaded into {counted(len(outcome.loaded), 'table')}."]))
@@ -305,6 +309,7 @@ def import_result(docket: Docket, outcome: Outcome, verified: Sequence[Verified]
             "created": len(docket.by(Do.CREATE)),
             "updated": len(docket.by(Do.UPDATE)),
             "links": {k: {"old": actions[k].item.link, "new": v} for k, v in outcome.links.items() if k in actions},
+            "rewritten": [{"key": key, "place": at} for key, at in outcome.rewritten],
             "old_links": [{"key": o.key, "place": o.place, "address": o.address} for o in outcome.old_links],
             "aftercare": [entry_json(entry) for entry in outcome.care],
             "not_as_promised": [one.key for one in wrong],

@@ -37,6 +37,8 @@ class Outcome:
     loaded: Mapping[Key, int] = field(default_factory=dict)
     unverified: str = ""
     old_links: tuple[OldLink, ...] = ()
+    rewritten: tuple[tuple[Key, str], ...] = ()
+    """Items and places that the environment holds otherwise than was asked for, more than by adding to it."""
     care: tuple[Entry, ...] = ()
 
 

@@ -113,7 +113,7 @@ CHOICES: Final[Mapping[str, tuple[str, ...]]] = {
     "sign_in.how": ("none", "bearer", "basic", "header", "client", "login"),
     "sign_in.credentials": ("basic", "body"),
     "pages.how": ("none", "page", "offset", "cursor", "link"),
-    "secrets": ("left out", "null", "masked"),
+    "secrets": ("left out", "null"),
     "json": ("compact", "spaced"),
     "update.match": ("etag", "none"),
     "update.absent": ("keep", "default"),

@@ -28,6 +28,13 @@ class Client(Caller):
         if secret and not user:
             self._http.headers["Authorization"] = f"Bearer {secret}"
 
+    def unlike(self) -> EnvironmentRefused:
+        """That what answers is something else; perhaps a platform with an interface of its own."""
+        error = super().unlike()
+        words = "Check its location in amphora.toml; a platform with an interface of its own needs a bridge sheet"
+        error.next_step = advice(f"{words} (docs/bridges.md).")
+        return error
+
     def get(self, path: str) -> Any:
         """The JSON that a path answers."""
         return self.json(self.sent("GET", path))
