@@ -30,7 +30,7 @@ from amphora.environments.bridge.adapter import Bridge
 from amphora.environments.bridge.paths import filled, moment_of
 from amphora.environments.bridge.sheet import parse_bridge
 from amphora.environments.bridge.source import connect_bridge, read_bridge
-from amphora.environments.contract import Seen, Write
+from amphora.environments.contract import RemembersTokens, Seen, Write
 from tests.conftest import run_program
 
 PAGE = (Path(__file__).parents[2] / "docs" / "bridges.md").read_text(encoding="utf-8")
@@ -419,7 +419,7 @@ def test_busy_is_waited_for_and_a_write_that_was_refused_so_is_sent_again(tmp_pa
         ('json = "spaced"\n', {"name": "new", "a": 2, "b": '{"x":1}'}),
         ("merge", {"name": "new", "a": 2, "b": '{"x":1}', "c": None}),
         ("default", {"name": "new", "a": 2, "b": '{"x":1}', "other": True}),
-        ("wrapped", {"thing": {"label": "new", "a": 2, "b": '{"x":1}', "fixed": 1}}),
+        ("wrapped", {"thing": {"label": "new", "a": 2, "b": '{"x":1}', "fixed": {"seen": 1, "for": "n: new"}}}),
     ],
 )
 def test_what_a_change_sends(more: str, wanted: dict[str, Any], tmp_path: Path) -> None:
@@ -439,7 +439,7 @@ def test_what_a_change_sends(more: str, wanted: dict[str, Any], tmp_path: Path) 
             'put = "/things/{id}"', 'put = "/things/{id}", absent = "default", read_only = ["id", "rev"]'
         )
     elif more == "wrapped":
-        text += '[item.thing.write]\nwrapped = "thing"\nmembers = { name = "label" }\nwith = { fixed = 1 }\n'
+        text += '[item.thing.write]\nwrapped = "thing"\nmembers = { name = "label" }\nwith = { fixed = { seen = "{revision}", for = "n: {title}" } }\n'
     else:
         text = more + text
     with served(answering) as url, closing(bridge(tmp_path, url, text)) as platform:
@@ -501,6 +501,29 @@ def test_a_workspace_can_not_say_how_a_platform_writes_ids(tmp_path: Path) -> No
         done = run_program(tmp_path, "survey", "dev", CELLAR_KEY=KEY)
         assert done.code == 2
         assert "says how dev writes ids (json $.text)" in done.err
+
+
+def test_a_creation_whose_answer_was_lost_is_known_by_the_uid_that_it_was_given(tmp_path: Path) -> None:
+    there: dict[int, dict[str, Any]] = {}
+
+    def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        if method == "POST":
+            there[len(there)] = {"id": len(there), "rev": 1, **body}
+            return 200, "lost", {}
+        if path == "/things":
+            return 200, {"rows": list(there.values())}, {}
+        return 200, there[int(path.rpartition("/")[2])], {}
+
+    text = SMALL.replace("title ", 'uid        = "$.uid"\ntitle ').replace(
+        '{ post = "/things" }', '{ post = "/things", uid = "$.uid" }'
+    )
+    with served(answering) as url, closing(bridge(tmp_path, url, text)) as platform:
+        with pytest.raises(Uncertain):
+            platform.write([Write("thing", ("new",), States("new", ""), {"a": 1, "b": {}}, "run/1/thing:new")])
+        assert isinstance(platform, RemembersTokens)
+        found = platform.answered("run/1/thing:new")
+        assert found is not None
+        assert (found.native_id, platform.answered("run/2/thing:new")) == ("0", None)
 
 
 def test_times_and_placeholders() -> None:

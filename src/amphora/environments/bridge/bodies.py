@@ -15,7 +15,7 @@ from amphora.core.values.model import Json
 from amphora.core.values.pointers import parse_pointer
 from amphora.environments.bridge.client import Answer, Client
 from amphora.environments.bridge.folders import Folders
-from amphora.environments.bridge.paths import dropped, put, text_at
+from amphora.environments.bridge.paths import dropped, filled, put, text_at, value_at
 from amphora.environments.bridge.sheet import BridgeSheet, Call, ItemPart
 from amphora.environments.contract import Write
 
@@ -65,7 +65,11 @@ class Bodies:
             for name, value in _vanished(self._without_kept(part, write, present), native).items():
                 path = part.definition.get(name, f"$.{name}")
                 self.put(body, part, path, _patched(native.get(name), value))
-        body |= part.write.get("with", {})
+        values: dict[str, Json] = {"id": write.native_id, "title": write.states.title, "folder": write.states.folder}
+        # As the platform has it, a number or a text: some want it back in the body.
+        seen = value_at(whole, revision) if (revision := part.paths.get("revision", "")).startswith("$") else None
+        values["revision"] = write.revision if seen is None else seen
+        body = _laid(body, filled(part.write.get("with", {}), values))
         if uid:
             self.put(body, part, call.said("uid"), uid)
         wrapped = part.write.get("wrapped", "")
@@ -117,6 +121,13 @@ class Bodies:
                 raise EnvironmentRefused(f"{client.base_url} could not do it: {words}.", subject=client.base_url)
             time.sleep(min(now.wait_s or pause, LONGEST_PAUSE_S))
         raise Uncertain(f"{client.base_url} has been at it for an hour.", subject=client.base_url)
+
+
+def _laid(body: Any, more: Any) -> Any:
+    """One document over another: objects member by member."""
+    if not isinstance(body, dict) or not isinstance(more, dict):
+        return more
+    return {**body, **{name: _laid(body[name], part) if name in body else part for name, part in more.items()}}
 
 
 def _without(document: Json, place: tuple[str, ...]) -> Json:

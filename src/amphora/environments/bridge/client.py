@@ -121,13 +121,15 @@ class Client(Caller):
         query: str,
         is_read: bool,
     ) -> Answer:
+        values = {"user": self._user, "address": self.base_url, **values}
         path = str(filled(call.path, values, is_path=True))
         if not path.startswith(("http://", "https://")):
             path = self.sheet.base + path
         path += ("&" if "?" in path else "?") + query if query else ""
         sent = filled(call.body, values) if call.body is not None else body
         options: dict[str, Any] = {"json": sent} if sent is not None else {}
-        more = {**{name: str(filled(text, values)) for name, text in call.headers.items()}, **headers}
+        # What the sheet says of a call counts more than what is usual.
+        more = {**headers, **{name: str(filled(text, values)) for name, text in call.headers.items()}}
         is_renewed = False
         for attempt in range(TRIES + 2):
             signed = self._sign_in()

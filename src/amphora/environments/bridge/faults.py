@@ -16,9 +16,7 @@ METHODS: Final = ("get", "post", "put", "patch", "delete")
 MEANINGS: Final = ("absent", "taken", "moved", "in use", "forbidden", "invalid", "later", "unpublished")
 
 PLACEHOLDER = re.compile(r"\{([a-z_]+)\}")
-KNOWN: Final = frozenset(
-    "id title folder revision parent user secret address location job page offset cursor size".split()
-)
+KNOWN: Final = frozenset("id title folder revision parent user address location job page offset cursor size".split())
 
 _CALL = {**dict.fromkeys(METHODS, str), "at": str, "body": (dict, list), "headers": dict}
 _LISTED = {**_CALL, "rows": str, "pages": dict}
