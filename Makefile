@@ -11,7 +11,6 @@ demo: $(VENV)/.installed
 	$(BIN)/amphora demo
 
 test: $(VENV)/.tested $(RUNTIME) $(SERVER) $(REPORTS)
-	$(BIN)/amphora demo > /dev/null
 	$(BIN)/python -m pytest -n 2 --dist loadgroup
 
 lint: $(VENV)/.tested

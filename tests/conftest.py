@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import shutil
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -157,3 +158,15 @@ def server() -> Iterator[Server]:
 
     with started_server() as running:
         yield running
+
+
+SLOW = re.compile(r"tests/faults/test_(faults|resume).py.*\[press-(lost_before|odd_answer|killed_before|refused)\]")
+"""A platform over HTTP takes seconds for each of these: it is tried with the faults that leave most in doubt."""
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """What takes longest comes first: at the end the others would have nothing left to do beside it."""
+    if slow := [item for item in items if SLOW.search(item.nodeid)]:
+        config.hook.pytest_deselected(items=slow)
+        items[:] = [item for item in items if item not in slow]
+    items.sort(key=lambda item: "tests/superset" not in item.nodeid)

@@ -14,7 +14,7 @@ import pytest
 from amphora.environments.calls import LONGEST_WAIT_S, Pace, wait_s
 from tests.contract.grounds import Ground
 from tests.faults.test_faults import back, bring, tried, whole
-from tests.faults.trouble import CHANGING, FAULTS, Fault
+from tests.faults.trouble import CHANGING, FAULTS, Fault, killed_after, lost_after, refused
 
 over_http = pytest.mark.parametrize("ground", ["http"], indirect=True)
 
@@ -65,12 +65,12 @@ def test_what_is_apart_goes_in_side_by_side(ground: Ground, monkeypatch: pytest.
 
 
 @over_http
-@pytest.mark.parametrize("fault", FAULTS)
+@pytest.mark.parametrize("fault", [refused, lost_after, killed_after])
 def test_a_fault_beside_others_leaves_nothing_in_between(ground: Ground, fault: Fault) -> None:
     report = ground.export()
     count = len(ground.prepare(report).docket.steps)
     before = whole(ground)
-    for at in sorted({*range(1, count, 3), count}):
+    for at in sorted({*range(1, count, 4), count}):
         state = tried(ground, report.path, at, fault)
         if state in ("killed", "done"):
             assert back(ground).is_as_before

@@ -294,11 +294,12 @@ def _kept_while_used(proving: Proving, template: Image) -> None:
     used = next(iter(_of_kind(proving, template.kind)), None)
     if used is None:
         return
-    for user in environment.look([row.native_id for row in environment.index()[:MOST_READ]]).values():
+    kinds = {row.native_id: row.kind for row in environment.index()}
+    for user in environment.look(list(kinds)[:MOST_READ]).values():
         places = [
             place
             for place, value, _ in reference_values(user.newest, sheets[user.kind])
-            if (other := environment.look([value]).get(value)) is not None and other.kind == template.kind
+            if kinds.get(value) == template.kind
         ]
         if not places or user.states.title.startswith(proving.mark):
             continue

@@ -71,7 +71,9 @@ class Caller:
     ) -> None:
         self.base_url = base_url.rstrip("/")
         self._speaks, self._secret_kind = speaks, secret_kind
-        self._trusted, self._timeout_s = trusted(ca_file), timeout_s
+        # Certificates that nobody will be shown are not read: that takes as long as some ten calls.
+        self._trusted = trusted(ca_file) if base_url.startswith("https:") or ca_file else None
+        self._timeout_s = timeout_s
         self._lock = threading.Lock()
         self.last: deque[str] = deque(maxlen=MOST_TOLD)
         """The latest calls and what they came to, for people: paths and statuses, and nothing that was sent."""
@@ -160,7 +162,8 @@ class Caller:
     def _made(self, headers: httpx.Headers | None = None) -> httpx.Client:
         # Not by way of a proxy that some variable names: what is on loopback or in a plant's network is not behind
         # it.
-        transport = httpx.HTTPTransport(verify=self._trusted, retries=TRIES - 1, trust_env=False)
+        verify = self._trusted if self._trusted is not None else False
+        transport = httpx.HTTPTransport(verify=verify, retries=TRIES - 1, trust_env=False)
         return httpx.Client(
             base_url=self.base_url,
             headers=headers,
