@@ -160,6 +160,7 @@ def server() -> Iterator[Server]:
         yield running
 
 
+LONG = re.compile(r"tests/superset|faults/test_kills|test_the_demo_plays|test_every_last_line|test_schemas_say")
 SLOW = re.compile(r"tests/faults/test_(faults|resume).py.*\[press-(lost_before|odd_answer|killed_before|refused)\]")
 """A platform over HTTP takes seconds for each of these: it is tried with the faults that leave most in doubt."""
 
@@ -169,4 +170,4 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
     if slow := [item for item in items if SLOW.search(item.nodeid)]:
         config.hook.pytest_deselected(items=slow)
         items[:] = [item for item in items if item not in slow]
-    items.sort(key=lambda item: "tests/superset" not in item.nodeid)
+    items.sort(key=lambda item: not LONG.search(item.nodeid))

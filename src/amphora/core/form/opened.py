@@ -38,10 +38,10 @@ IdsOf = Mapping[str, Ids]
 @dataclass
 class Manner:
     """How a platform wrote a definition, by the places of what was opened: the strings of JSON (None where something
-    else stood), objects without members, and what stood where ids are meant to."""
+    else stood), what stood where member names, and where values, are meant to be ids."""
 
     texts: dict[Pointer, str | None] = field(default_factory=dict)
-    empty: dict[Pointer, Json] = field(default_factory=dict)
+    members: dict[Pointer, Json] = field(default_factory=dict)
     ids: dict[Pointer, Json] = field(default_factory=dict)
 
 
@@ -103,9 +103,10 @@ class _Opening:
                     value, self._manner.texts[at] = parse_json(value.encode()), value
                 except (JsonFault, UnicodeEncodeError):
                     return value
-        if spot.is_members and value in ({}, []):
-            # Some languages write an object without members like an array.
-            self._manner.empty.setdefault(at, value)
+        if spot.is_members:
+            # At first sight: some languages write an object without members like an array, and what is an array all
+            # the same stays one, whatever it looks like.
+            self._manner.members.setdefault(at, value)
         if spot.is_members and isinstance(value, dict):
             value = [{OF: name, IS: part} for name, part in value.items()]
         if isinstance(value, dict):
@@ -163,7 +164,9 @@ class _Closing:
             return value if there == value else self._reference(value, spot.refer, type(there))
         elif spot.is_text and isinstance(value, str):
             value = self._text(value)
-        if spot.is_members and _are_pairs(value) and not (value == [] and self._manner.empty.get(at) == []):
+        there = self._manner.members.get(at)
+        is_array = isinstance(there, list) and (bool(there) or value == [])
+        if spot.is_members and _are_pairs(value) and not is_array:
             value = {str(pair[OF]): pair[IS] for pair in value}
         if not spot.is_json:
             return value
