@@ -242,6 +242,10 @@ retire     = { delete = "/things/{id}" }
 THING = 'kind = "thing"\n[fields]\nsecret = ["$.key"]\njson = ["$.b"]\n'
 
 
+KIND = "#### its kind sheet:"
+PUBLISHED, SWITCHED = f"{KIND}\n[states]\npublish = true\n", f"{KIND}\n[states]\nswitch = true\n"
+
+
 def test_a_sheet_that_is_wrong_is_told_with_its_lines() -> None:
     cases = [
         (SMALL.replace("index ", "indexx "), "line 5: `item.thing.indexx` is not known in a bridge sheet; perhaps"),
@@ -255,7 +259,7 @@ def test_a_sheet_that_is_wrong_is_told_with_its_lines() -> None:
             "line 12: nothing stands for {idd} in the path of",
         ),
         (SMALL.replace('{ put = "/things/{id}" }', "{ }"), "line 12: `item.thing.update` needs one of get, post"),
-        (SMALL.replace('"$.id"', '"$.id["'), "line 4: `item.thing`: '$.id[' is not a JSONPath"),
+        (SMALL.replace('"$.id"', '"$.id["'), "line 6: `item.thing.id`: '$.id[' is not a JSONPath"),
         (SMALL.replace("thing.toml", "other.toml"), "line 3: there is no kind sheet 'other.toml' beside it"),
         (SMALL.replace("item.thing", "item.thin"), "line 4: there is no kind sheet for `item.thin` among `kinds`"),
         (
@@ -266,10 +270,16 @@ def test_a_sheet_that_is_wrong_is_told_with_its_lines() -> None:
         (SMALL + '\n[sign_in]\nhow = "login"\n', "line 16: `sign_in.call` is missing, which 'login' needs"),
         (SMALL + '\n[[error]]\nstatus = 409\nmeans = "gone"\n', "line 17: `error.means` has to be one of absent"),
         (SMALL.replace("title ", "# "), "line 4: `item.thing.title` is missing"),
+        (SMALL.replace('"$.name"', '"$.names[0]"'), "nothing can be written at $.names[0]"),
+        (SMALL.replace('"$.name"', '"$.names[*]"'), "nothing can be written at $.names[*]"),
+        (SMALL.replace('post = "/things"', 'post = "/things", uid = "$.uid"'), "`item.thing.uid` is missing"),
+        (SMALL + PUBLISHED, "`item.thing.draft` is missing"),
+        (SMALL + SWITCHED, "`item.thing.on` is missing"),
     ]
     for text, told in cases:
+        sheet, _, kind = text.partition(KIND)
         with pytest.raises(SheetFault) as caught:
-            parse_bridge(text, "small.toml", {"thing.toml": THING})
+            parse_bridge(sheet, "small.toml", {"thing.toml": THING + kind})
         assert any(told in line for line in caught.value.details), (told, caught.value.details)
 
 
@@ -354,6 +364,52 @@ also   = [{ header = "X-Form", get = "/form", at = "$.result" }]
         assert (seen[-1]["X-Form"], seen[-1]["Cookie"]) == ("form-Token t1", "session=t1")
         with pytest.raises(UsageFault, match="no user is given"):
             bridge(tmp_path, url, SMALL + sign_in, secret="s3cret")
+
+
+BEHIND: list[tuple[int, Any]] = [(500, {}), (403, {"message": "no"}), (200, {"other": 1}), (404, {}), (200, "wait")]
+
+
+@pytest.mark.parametrize(
+    ("kind", "trouble"),
+    [
+        *((kind, trouble) for kind in ("create", "update", "publish") for trouble in BEHIND),
+        # That the second of two is refused: the first one is gone by then.
+        *(("retire", trouble) for trouble in BEHIND if trouble[0] != 200),
+    ],
+)
+def test_what_goes_wrong_behind_a_call_that_took_effect_leaves_it_open(
+    kind: str, trouble: tuple[int, Any], tmp_path: Path
+) -> None:
+    done: list[str] = []
+
+    def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        if method != "GET":
+            done.append(method)
+            # The first of two is gone; the second is refused, or nobody knows.
+            return (200, {"id": 1}, {}) if len(done) == 1 else (*trouble, {})
+        if done and kind != "retire":
+            return *trouble, {}
+        # A draft beside a live version, until it is published.
+        return 200, {"rows": ROWS[:2]} if path == "/things" else {**ROWS[int(path.split("/")[2])], "rev": 1}, {}
+
+    published = 'draft = { get = "/things/{id}/draft" }\npublish = { post = "/things/{id}/publish" }\n'
+    text = SMALL + (published if kind == "publish" else "")
+    sheet = THING + ("[states]\npublish = true\n" if kind == "publish" else "")
+    with served(answering) as url, closing(bridge(tmp_path, url, text, sheet)) as platform:
+        if kind == "retire" and trouble[0] == 404:
+            # Gone is what was asked for; that it was not there says that somebody else was quicker.
+            return
+        definition = {"a": 1, "b": {}}
+        calls: dict[str, Callable[[], Any]] = {
+            "create": lambda: platform.write([Write("thing", ("n",), States("n", ""), definition, "t")]),
+            "update": lambda: platform.write([Write("thing", ("n",), States("n", ""), definition, "t", "1", "1")]),
+            "publish": lambda: platform.publish(seen),  # type: ignore[attr-defined]
+            "retire": lambda: platform.retire([Seen("0", "1"), Seen("1", "1")]),
+        }
+        [seen] = [Seen(row.native_id, row.revision) for row in platform.index()][1:]
+        with pytest.raises(Uncertain):
+            calls[kind]()
+        assert done
 
 
 REFUSALS: list[tuple[str, int, Any, dict[str, str], type[AmphoraError], str]] = [

@@ -234,7 +234,7 @@ def proved(
     Examples:
       amphora env prove grove-test --yes
     """
-    from amphora.core.values.errors import NotReady, UsageFault
+    from amphora.core.values.errors import NotReady
     from amphora.core.values.next_step import to_type
     from amphora.core.values.visible import visible
     from amphora.engine.prove import prove, refuse_live
@@ -250,5 +250,6 @@ def proved(
             )
         question = f"Make copies of items in {environment}, and remove them again?"
         if not yes and not typer.confirm(visible(question), err=True):
-            raise UsageFault("Nothing was tried.", subject=environment, next_step=to_type("env", "test", environment))
+            work.tell(["Nothing was touched."])
+            raise typer.Exit(3)
         work.show(proved_result(environment, prove(work.session, environment)))

@@ -24,7 +24,7 @@ from amphora.engine.runs.forwards import Provision, carry_out, go_on
 from amphora.engine.runs.outcome import Keeper, Outcome
 from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Session
-from amphora.engine.verify import Verified, looked_at
+from amphora.engine.verify import Verified, looked_at, looked_with
 from amphora.files.agreements import agreements
 from amphora.files.docket_file import DocketFile, line_of, read_docket
 from amphora.files.reviewed import refuse_otherwise
@@ -170,8 +170,7 @@ def import_prepared(
         look = looked_at(session, opened.name, session.ledger.delivered(outcome.run))
         if filled := learn(session, opened, outcome.run, look):
             # Not kept from anybody: what a platform leaves out of a definition looks like this too.
-            outcome = replace(outcome, rewritten=rewritten(filled))
-            look = looked_at(session, opened.name, session.ledger.delivered(outcome.run))
+            outcome, look = replace(outcome, rewritten=rewritten(filled)), looked_with(look, filled)
         verified = list(look.verified)
         was = [action.item.link for action in docket.actions if action.key in outcome.links]
         held = old_links(look.items, was, outcome.links.values())

@@ -43,6 +43,7 @@ class Proving:
     promises: list[Promise] = field(default_factory=list)
     made: dict[str, str] = field(default_factory=dict)
     """What was made and not removed yet: title by native id."""
+    may_write: bool = True
     asked: dict[str, Json] = field(default_factory=dict)
     """The definitions that were asked for, by native id."""
 

@@ -3,17 +3,17 @@ sheet, an adapter or a server. Everything is made in a folder of its own, and re
 
 from __future__ import annotations
 
+import contextlib
 import secrets
-from collections.abc import Mapping
 
 from amphora.core.form.bindings import Bindings
 from amphora.core.form.filled import filled_in
 from amphora.core.form.native import to_native
 from amphora.core.form.portable import to_portable
-from amphora.core.form.spots import masked_places
-from amphora.core.values.errors import EnvironmentRefused, NotReady, UsageFault
+from amphora.core.form.spots import spotted
+from amphora.core.values.errors import AmphoraError, EnvironmentRefused, NotReady
 from amphora.core.values.next_step import advice
-from amphora.core.values.pointers import parse_pointer, value_at
+from amphora.core.values.pointers import write_pointer
 from amphora.core.values.tokens import MASK
 from amphora.engine.promises import Broken, Promise, Proving, expected
 from amphora.engine.session import Session
@@ -31,9 +31,10 @@ def prove(session: Session, name: str) -> list[Promise]:
     _read_only(proving)
     before = {row.native_id: row.revision for row in opened.environment.index()}
     try:
-        for kind in sorted(opened.description.sheets):
+        for kind in sorted(opened.description.sheets) if proving.may_write else ():
             try_kind(proving, kind)
     finally:
+        # Also of somebody who interrupts.
         _cleared(proving)
     with proving.trying("nothing else is touched"):
         after = {row.native_id: row.revision for row in opened.environment.index()}
@@ -57,8 +58,8 @@ def _read_only(proving: Proving) -> None:
     with proving.trying("it says what it is, and who is signed in"):
         if not opened.description.uid or "://" not in opened.description.base_url:
             raise Broken("it has no uid, or no address")
-        may = environment.whoami().permissions
-        if missing := sorted({"read", "write", "retire"} - may):
+        if missing := sorted({"read", "write", "retire"} - environment.whoami().permissions):
+            proving.may_write = False
             raise Broken(f"the account may not {', '.join(missing)}: the rest can't be tried")
     with proving.trying("its list is whole, in order, and says what single answers say"):
         _listed(environment)
@@ -129,9 +130,9 @@ def _masked(proving: Proving) -> None:
     rows = environment.index()[:MOST_READ]
     for found in environment.read([row.native_id for row in rows]):
         sheet = proving.opened.description.sheets[found.listed.kind]
-        for here in masked_places(found.definition, sheet):
-            if value_at(found.definition, parse_pointer(here)) != MASK:
-                raise Broken(f"{found.listed.states.title!r} shows the secret at {here}")
+        for at, value, spot, _ in spotted(found.definition, sheet):
+            if spot.is_secret and value not in (None, "", MASK):
+                raise Broken(f"{found.listed.states.title!r} shows the secret at {write_pointer(at)}")
 
 
 def _side(proving: Proving) -> Side:
@@ -139,15 +140,11 @@ def _side(proving: Proving) -> Side:
 
 
 def _cleared(proving: Proving) -> None:
-    """Removes whatever is left; what can't be is named."""
+    """Removes whatever is left, also what a creation whose answer was lost has made; what can't be is named."""
+    # Where it can't be listed, the look at everything else says so right after.
+    with contextlib.suppress(AmphoraError):
+        lost = [row for row in proving.environment.index() if row.states.title.startswith(proving.mark)]
+        proving.made |= {row.native_id: row.states.title for row in lost}
     for id_ in reversed(list(proving.made)):
-        with proving.trying(f"{proving.made[id_]!r} is removed in the end"):
+        with proving.trying(f"{proving.made[id_]!r} ({id_}) is removed in the end"):
             remove(proving, [id_])
-    if proving.made:
-        titles: Mapping[str, str] = proving.made
-        raise UsageFault(
-            f"{len(titles)} items of the proof are still in {proving.opened.name}.",
-            subject=proving.opened.name,
-            details=[f"{title} ({id_})" for id_, title in titles.items()],
-            next_step=advice("Remove them there by hand."),
-        )

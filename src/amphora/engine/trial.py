@@ -17,7 +17,7 @@ from amphora.core.plan.states import Image
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json, States
-from amphora.core.values.pointers import parse_pointer
+from amphora.core.values.pointers import parse_pointer, with_value, without_value
 from amphora.engine.promises import Broken, Kept, Proving, expected
 from amphora.environments.contract import (
     ChoosesIds,
@@ -89,7 +89,7 @@ def _make(proving: Proving, template: Image, name: str, definition: Json = None,
     wanted = template.newest if definition is None else definition
     # A secret is nobody's to copy: where one stood, nothing does.
     for place in masked_places(wanted, sheet):
-        wanted = _dropped(wanted, parse_pointer(place))
+        wanted = without_value(wanted, parse_pointer(place))
     native_id, inner = _reserved(proving, template, segments)
     # Ids of parts are nobody else's either, where they have some of their own.
     wanted = with_texts(wanted, lambda text: inner.get(text, text))
@@ -110,17 +110,6 @@ def _reserved(proving: Proving, template: Image, segments: Sequence[str]) -> tup
     parts = next((row.parts for row in environment.index() if row.native_id == template.native_id), ())
     [found] = environment.reserve([Wanted(key, template.kind, template.native_id, True, parts, is_anew=True)])
     return found.native_id, found.inner
-
-
-def _dropped(value: Json, at: tuple[str, ...]) -> Json:
-    if not isinstance(value, dict | list) or not at:
-        return value
-    head, rest = at[0], at[1:]
-    if isinstance(value, list):
-        return [_dropped(part, rest) if str(n) == head else part for n, part in enumerate(value)]
-    if not rest:
-        return {name: part for name, part in value.items() if name != head}
-    return {**value, head: _dropped(value.get(head), rest)}
 
 
 def _looked(environment: Environment, written: Written) -> Image:
@@ -305,7 +294,7 @@ def _kept_while_used(proving: Proving, template: Image) -> None:
             continue
         definition = user.newest
         for place in places:
-            definition = _replaced(definition, parse_pointer(place), used.native_id)
+            definition = with_value(definition, parse_pointer(place), used.native_id)
         try:
             one = _make(proving, user, f"user of {template.kind}", definition)
         except EnvironmentRefused:
@@ -319,14 +308,6 @@ def _kept_while_used(proving: Proving, template: Image) -> None:
             )
             remove(proving, [one.native_id])
         return
-
-
-def _replaced(value: Json, at: tuple[str, ...], new: str) -> Json:
-    if not at:
-        return new
-    if isinstance(value, list):
-        return [_replaced(part, at[1:], new) if str(n) == at[0] else part for n, part in enumerate(value)]
-    return {**value, at[0]: _replaced(value[at[0]], at[1:], new)}
 
 
 def remove(proving: Proving, ids: Sequence[str]) -> None:

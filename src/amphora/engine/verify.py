@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from amphora.core.form.bindings import MISSING
+from amphora.core.form.filled import Filled, unfilled
 from amphora.core.merge.compare import item_differences
 from amphora.core.merge.merge import By, FieldChange
 from amphora.core.values.keys import Key
@@ -42,6 +43,7 @@ class Look:
     verified: tuple[Verified, ...]
     items: Mapping[Key, Item]
     side: Side
+    deliveries: tuple[Delivery, ...] = ()
 
 
 def looked_at(session: Session, environment: str, deliveries: Sequence[Delivery]) -> Look:
@@ -56,19 +58,24 @@ def looked_at(session: Session, environment: str, deliveries: Sequence[Delivery]
     session.listener(f"verifying {environment}", 0, len(there))
     items, _, _ = read_items(side, [d.key for d in there], bases=bases)
     rows = {d.key: side.by_key[d.key].rows for d in there}
-    verified = [_verified(d, items.get(d.key), rows.get(d.key), session, environment) for d in deliveries]
-    return Look(tuple(verified), items, side)
+    verified = [_verified(d, items.get(d.key), rows.get(d.key), side) for d in deliveries]
+    return Look(tuple(verified), items, side, tuple(deliveries))
 
 
-def _verified(
-    delivery: Delivery, item: Item | None, rows: int | None, session: Session, environment: str
-) -> Verified:
+def looked_with(look: Look, filled: Mapping[Key, Sequence[Filled]]) -> Look:
+    """The same look, once it is known what the environment made of what was written."""
+    items = {k: replace(i, _form=unfilled(i.form, filled[k])) if k in filled else i for k, i in look.items.items()}
+    rows = {key: row.rows for key, row in look.side.by_key.items()}
+    verified = [_verified(d, items.get(d.key), rows.get(d.key), look.side) for d in look.deliveries]
+    return replace(look, verified=tuple(verified), items=items)
+
+
+def _verified(delivery: Delivery, item: Item | None, rows: int | None, side: Side) -> Verified:
     title = delivery.merged_states.title
     if item is None:
         return Verified(delivery.key, title, False)
     promised = Item(delivery.key, item.schema, delivery.merged, delivery.merged_states)
-    sheet = session.open(environment).description.sheets[item.kind]
-    found = item_differences(promised, item, sheet)
+    found = item_differences(promised, item, side.opened.description.sheets[item.kind])
     # Rows that were loaded and are all gone: a table that stands empty is not what was promised. Other numbers
     # are people at work.
     if delivery.rows and not rows:

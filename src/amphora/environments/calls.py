@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import ssl
 import threading
+import time
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
@@ -29,8 +30,12 @@ TRIES = 3
 LONGEST_WAIT_S = 10.0
 """What may be asked again is, as often and after as long as the server says within these."""
 
+LONGEST_JOB_S = 3600.0
+"""After this long a write that is answered later counts as one of which nobody knows."""
 
 MOST_TOLD = 4
+"""So many calls are told where a promise is found broken."""
+
 AT_ONCE = 4
 """How many calls are under way at once where a server takes them side by side: more would be felt by those who work
 there."""
@@ -39,6 +44,9 @@ MOST_BYTES = 256 << 20
 """How large an answer may be, unpacked: what is small on the line may be huge in memory."""
 
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
+
+_TURNED_AWAY = (400, 401, 403, 422)
+"""What servers say to whoever shows a wrong secret; RFC 6749, section 5.2, says 400 or 401."""
 
 _PACKED = ("content-encoding", "content-length", "transfer-encoding")
 
@@ -64,7 +72,11 @@ class Pace:
 
 class Caller:
     """One line to a server. Every answer is read whole, within a size and a time. `speaks` says as what it should
-    answer, `secret_kind` what stands in sign_in where there is a user: both for people."""
+    answer, `secret_kind` what stands in sign_in where there is a user: both for people. Who speaks a protocol says
+    how one signs in (`_sign_in`), whether that can be done anew (`_is_renewable`), and which calls may be
+    repeated."""
+
+    _is_renewable = False
 
     def __init__(
         self, base_url: str, speaks: str, secret_kind: str, ca_file: str = "", timeout_s: float = TIMEOUT_S
@@ -74,7 +86,8 @@ class Caller:
         # Certificates that nobody will be shown are not read: that takes as long as some ten calls.
         self._trusted = trusted(ca_file) if base_url.startswith("https:") or ca_file else None
         self._timeout_s = timeout_s
-        self._lock = threading.Lock()
+        self._lock, self._signing = threading.Lock(), threading.RLock()
+        self._signed: Mapping[str, str] | None = None
         self.last: deque[str] = deque(maxlen=MOST_TOLD)
         """The latest calls and what they came to, for people: paths and statuses, and nothing that was sent."""
         self.pace = Pace(AT_ONCE)
@@ -118,6 +131,80 @@ class Caller:
             )
             raise self.lost(is_read, took) from error
 
+    def exchange(
+        self,
+        method: str,
+        path: str,
+        is_read: bool,
+        headers: Mapping[str, str] | None = None,
+        is_streamed: bool = False,
+        **options: Any,
+    ) -> httpx.Response:
+        """One call, signed in, and repeated where that does no harm: a token has run out, or the server is busy. What
+        is streamed is sent once, and may take as long as something moves."""
+        is_renewed = False
+        for attempt in range(TRIES + 1):
+            signed = self.signed()
+            answer = self.call(
+                method, path, is_read, not is_streamed, headers={**signed, **(headers or {})}, **options
+            )
+            is_turned_away = answer.status_code == httpx.codes.UNAUTHORIZED
+            if is_streamed or attempt == TRIES:
+                break
+            if is_turned_away and self._is_renewable and not is_renewed:
+                # Tokens may live shorter than a run: whoever is turned away has done nothing.
+                is_renewed = True
+                self._sign_out(signed)
+            elif self._may_repeat(answer, is_read):
+                self.pace.slower()
+                time.sleep(wait_s(answer))
+            else:
+                break
+        return answer
+
+    def signed(self) -> Mapping[str, str]:
+        """The headers that every call is sent with. Of the call and not of the line: whoever asks for a token may not
+        show an old one beside it."""
+        with self._signing:
+            self._open()
+            if self._signed is None:
+                self._signed = self._sign_in()
+            return self._signed
+
+    def client_token(self, path: str, user: str, secret: str, scope: str = "", is_in_body: bool = False) -> str:
+        """A token by a client's secret (RFC 6749, section 4.4), which is shown as section 2.3.1 says."""
+        form = {"grant_type": "client_credentials", **({"scope": scope} if scope else {})}
+        shown: dict[str, Any] = {"auth": (user, secret)}
+        if is_in_body:
+            form |= {"client_id": user, "client_secret": secret}
+            shown = {}
+        answer = self.call("POST", path, is_read=True, data=form, **shown)
+        self.refuse_unsigned(answer)
+        table = self.json(answer)
+        token = table.get("access_token") if isinstance(table, dict) else None
+        if not isinstance(token, str) or not token:
+            raise self.unlike()
+        return headed(token, self.base_url)
+
+    def refuse_unsigned(self, answer: httpx.Response) -> None:
+        """What an answer to whoever wants to sign in means that is no good one."""
+        if answer.status_code in _TURNED_AWAY:
+            raise self.signed_out()
+        if answer.status_code >= httpx.codes.INTERNAL_SERVER_ERROR or is_busy(answer):
+            raise self.lost(True, f"can't sign anybody in just now ({answer.status_code})")
+        if not answer.is_success:
+            # Nobody is there to sign in with: it is another address, or something else.
+            raise self.unlike()
+
+    def near(self, url: str) -> str:
+        """A link's address, if it leads to this server: nobody sends us, and our token, elsewhere."""
+        if not url:
+            return ""
+        there, here = self._http.base_url.join(url), self._http.base_url
+        if (there.scheme, there.host, there.port) != (here.scheme, here.host, here.port):
+            raise self.unlike()
+        return str(there)
+
     def json(self, answer: httpx.Response) -> Any:
         """The JSON of an answer."""
         try:
@@ -151,12 +238,29 @@ class Caller:
             f"{self.base_url} does not accept the sign-in.", subject=self.base_url, next_step=advice(words)
         )
 
+    def _sign_in(self) -> Mapping[str, str]:
+        """Headers by which the server knows who we are."""
+        return {}
+
+    def _sign_out(self, signed: Mapping[str, str]) -> None:
+        """Forgets what no longer counts, unless somebody beside us has got something new already."""
+        with self._signing:
+            if self._signed is signed:
+                self._signed = None
+
+    def _may_repeat(self, answer: httpx.Response, is_read: bool) -> bool:
+        """Whether a call that was answered like this may be made once more."""
+        # Reads only: of a write nobody knows whether the first one took effect.
+        return is_read and is_busy(answer)
+
     def _open(self) -> httpx.Client:
         """The client, or a new one with the same headers where a call that took too long has closed it: the engine
         looks at a target after whatever went wrong there."""
         with self._lock:
             if self._http.is_closed:
                 self._http = self._made(self._http.headers)
+                # It knows none of the cookies that may belong to a token.
+                self._signed = None
             return self._http
 
     def _made(self, headers: httpx.Headers | None = None) -> httpx.Client:

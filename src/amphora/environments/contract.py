@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cache
 from inspect import isfunction
-from typing import Literal, Protocol, TypeVar, cast, runtime_checkable
+from typing import Final, Literal, Protocol, TypeVar, cast, runtime_checkable
 
 from amphora.core.form.bindings import IdStyle
 from amphora.core.form.kinds import KindSheet
@@ -14,7 +14,7 @@ from amphora.core.plan.states import Habits, Image
 from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Found, Json, Limits, Listed, States, Supply
-from amphora.core.values.next_step import advice
+from amphora.core.values.next_step import NextStep, advice
 
 Take = Literal["live", "draft"]
 
@@ -55,7 +55,8 @@ class Probe:
 
 @dataclass(frozen=True)
 class Description:
-    """An environment in its own words. `uid` never changes; `features` is None where it can't tell."""
+    """An environment in its own words. `uid` never changes; `features` is None where it can't tell; `tried` are the
+    releases that its adapter was tried with, where it says so."""
 
     uid: str
     release: str
@@ -66,6 +67,7 @@ class Description:
     sheets: Mapping[str, KindSheet]
     features: frozenset[str] | None = None
     limits: Limits = field(default_factory=Limits)
+    tried: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -257,6 +259,15 @@ def able(environment: Environment, ability: Callable[..., Ability], words: str) 
     if not all(hasattr(environment, name) for name in _methods(ability)):
         raise EnvironmentRefused(f"It {words}.", next_step=advice("Do it there by hand."))
     return cast(Ability, environment)
+
+
+NEXT: Final[Mapping[str, NextStep]] = {
+    "forbidden": advice("Sign in with another account, or ask for the permission."),
+    "moved": advice("Somebody is working there; run the same command again."),
+    "taken": advice("Rename the other item, or say in the crosswalk under items: that it is the same."),
+    "in-use": advice("Take it out of what uses it first, or name that too."),
+}
+"""What to do about a refusal, whichever adapter it comes from; by its code in the protocol over HTTP."""
 
 
 def habits_of(description: Description) -> Habits:

@@ -25,6 +25,7 @@ from amphora.core.values.next_step import advice, other_program
 from amphora.core.values.pointers import parse_pointer, value_at, with_value
 from amphora.core.values.strict_json import JsonFault, parse_json, pretty_bytes
 from amphora.environments.contract import (
+    NEXT,
     Capabilities,
     Description,
     Identity,
@@ -170,7 +171,7 @@ class FolderEnvironment:
                 raise EnvironmentRefused(
                     f"{records[dead[0]]['title']!r} is used by {record['title']!r}.",
                     subject=id_,
-                    next_step=advice("Take it out of what uses it first, or name that too."),
+                    next_step=NEXT["in-use"],
                 )
 
     def close(self) -> None:

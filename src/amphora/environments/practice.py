@@ -13,8 +13,9 @@ from amphora.core.form.spots import mask_secrets, masked_places
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved, Unavailable
 from amphora.core.values.model import Found, Json, Limits, Listed, States, Supply
-from amphora.core.values.next_step import to_type
+from amphora.core.values.next_step import NOTHING, to_type
 from amphora.environments.contract import (
+    NEXT,
     Capabilities,
     Description,
     Identity,
@@ -207,11 +208,6 @@ def _now() -> str:
     return datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
-_NEXT = {
-    "forbidden": "Sign in with another account (user in amphora.toml), or ask the owner for the permission.",
-    "moved": "Somebody is working there; run the same command again.",
-    "taken": "Rename the other item, or say in the crosswalk under items: that it is the same.",
-}
 _ERRORS: dict[str, Callable[..., AmphoraError]] = {"moved": RevisionMoved}
 
 
@@ -221,6 +217,8 @@ def _translated(name: str) -> Iterator[None]:
         yield
     except PlatformRefusal as error:
         kind = _ERRORS.get(error.code, EnvironmentRefused)
-        raise kind(f"{name} refused: {error.message}.", subject=name, next_step=_NEXT.get(error.code)) from error
+        raise kind(
+            f"{name} refused: {error.message}.", subject=name, next_step=NEXT.get(error.code, NOTHING)
+        ) from error
     except sqlite3.Error as error:
         raise Unavailable(f"{name} can't be read: {error}.", subject=name) from error

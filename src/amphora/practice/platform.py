@@ -15,17 +15,9 @@ from pathlib import Path
 from typing import Any
 
 from amphora.core.form.kinds import KindSheet
-from amphora.core.form.settings import is_setting, setting_words
-from amphora.core.form.spots import (
-    empty_references,
-    objects_used,
-    part_ids,
-    reference_values,
-    region_values,
-    setting_values,
-)
 from amphora.core.values.pointers import parse_pointer, value_at, with_value
-from amphora.practice.items import JOINER, PERMISSIONS, PREFIXES, RELEASE, TABLES, PlatformRefusal, PracticeItem
+from amphora.practice.items import PERMISSIONS, PREFIXES, RELEASE, TABLES, PlatformRefusal, PracticeItem
+from amphora.practice.rules import Rules
 from amphora.practice.sheets import sheets_of
 from amphora.practice.upgrades import bring_up_to_date
 
@@ -51,6 +43,7 @@ class Platform:
         trouble = self._db.execute("select value from meta where name = 'trouble'").fetchone()
         self._trouble = int(trouble["value"]) if trouble else 0
         self._sheets: dict[str, KindSheet] | None = None
+        self._rules = Rules(self, self._db)
 
     def plan_trouble(self, after: int) -> None:
         """Lets one change be refused, after so many others: the last thing that people expect, and what happens."""
@@ -159,8 +152,8 @@ class Platform:
         if answered:
             return answered
         sheet = self._sheet(kind)
-        self._check(definition, sheet)
-        self._check_number(kind)
+        self._rules.check(definition, sheet)
+        self._rules.check_number(kind)
         text = json.dumps(definition, ensure_ascii=False)
         # Nothing goes live by being created: that is what publishing is for.
         live, draft = (None, text) if sheet.is_published else (text, None)
@@ -194,7 +187,7 @@ class Platform:
         # A caller never holds the secret: it names the place, and the platform fills in what it has.
         for pointer in keep:
             definition = with_value(definition, parse_pointer(pointer), self._secret(item, pointer))
-        self._check(definition, sheet)
+        self._rules.check(definition, sheet)
         column = "draft" if sheet.is_published else "live"
         values = (json.dumps(definition, ensure_ascii=False), title, folder, self._clock(), self.account, id_)
         try:
@@ -240,7 +233,7 @@ class Platform:
         item = self._seen(id_, revision)
         # Off is always possible: a flow that runs wild has to be stopped.
         if is_on:
-            self._check_connections(item)
+            self._rules.check_connections(item)
         self._touch(f"is_on = {int(is_on)}", id_)
 
     def delete(self, revisions: Mapping[str, int | None]) -> None:
@@ -253,7 +246,7 @@ class Platform:
                 # All of them are looked at before the first goes.
                 self._seen(id_, revision)
             for other in self.everything():
-                used = self._used(other) & revisions.keys() if other.id not in revisions else None
+                used = self._rules.used(other) & revisions.keys() if other.id not in revisions else None
                 # Drafts count as users, as on real platforms: publishing them would dangle.
                 if used:
                     raise PlatformRefusal("in-use", f"{', '.join(sorted(used))} is used by {other.title}")
@@ -351,61 +344,6 @@ class Platform:
             return value_at(item.newest, parse_pointer(pointer))
         except LookupError as error:
             raise PlatformRefusal("invalid", f"nothing to keep at {pointer} of {item.title!r}") from error
-
-    def _check(self, definition: Any, sheet: KindSheet) -> None:
-        """What the platform takes: the right region and size, settings of their type, and references to
-        what exists here."""
-        region = self.meta("region")
-        # Data that has to stay at home is refused by the platform itself, as real ones do.
-        for bound in region_values(definition, sheet):
-            if region and bound != region:
-                raise PlatformRefusal("invalid", f"it belongs to region {bound!r}, and this is {region!r}")
-        most = self.limits["item_bytes"]
-        size = len(json.dumps(definition, ensure_ascii=False).encode())
-        if most is not None and size > most:
-            raise PlatformRefusal("too-much", f"it takes {size} bytes, and {most} are the most")
-        for pointer, value, wanted in setting_values(definition, sheet):
-            if not is_setting(value, wanted):
-                raise PlatformRefusal("invalid", f"{value!r} at {pointer} is not {setting_words(wanted)}")
-        for pointer in empty_references(definition, sheet):
-            raise PlatformRefusal("dangling", f"nothing stands at {pointer}, where a reference has to be")
-        self._check_references(definition, sheet)
-        for connection, name in objects_used(definition, sheet):
-            _, held = self.probe(connection)
-            if held is not None and name not in held:
-                raise PlatformRefusal("dangling", f"{name!r} is not on the other end of {connection}")
-
-    def _check_number(self, kind: str) -> None:
-        most = self.limits["items"].get(kind)
-        [count] = self._db.execute("select count(*) from items where kind = ?", (kind,)).fetchone()
-        if most is not None and count >= most:
-            raise PlatformRefusal("too-much", f"there are {count} {kind} items already, the most there may be")
-
-    def _check_connections(self, item: PracticeItem) -> None:
-        works = {row["id"]: row["works"] for row in self._db.execute("select id, works from supplies")}
-        for _, value, _ in reference_values(item.newest, self._sheet(item.kind)):
-            if not works.get(value, True):
-                raise PlatformRefusal("invalid", f"{item.title!r} can't be switched on: {value} does not work")
-
-    def _check_references(self, definition: Any, sheet: KindSheet) -> None:
-        known = {row["id"] for row in self._db.execute("select id from supplies")}
-        for pointer, value, refer in reference_values(definition, sheet):
-            if value in known or value == "":
-                continue
-            id_, joiner, part = value.partition(JOINER)
-            row = self._db.execute("select kind from items where id = ?", (id_,)).fetchone()
-            is_there = row is not None and refer.may_name(row["kind"])
-            if is_there and joiner and part not in part_ids(self._one(id_).newest, self._sheet(row["kind"])):
-                is_there = False
-            if not is_there:
-                raise PlatformRefusal("dangling", f"{value!r} at {pointer} is nothing that exists here")
-
-    def _used(self, item: PracticeItem) -> set[str]:
-        """The ids of the items that an item refers to, live or as a draft."""
-        sheet = self._sheet(item.kind)
-        # A draft counts: deleting what only it refers to would break it unseen, until somebody publishes it.
-        definitions = [part for part in (item.live, item.draft) if part is not None]
-        return {v.partition(JOINER)[0] for part in definitions for _, v, _ in reference_values(part, sheet)}
 
 
 def _parsed(text: str | None) -> Any:

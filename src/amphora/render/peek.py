@@ -136,14 +136,24 @@ def env_test_result(entry: EnvironmentEntry, description: Description, identity:
             ("guards its writes", can.is_guarded, "looked at just before; the moment between is nobody's"),
         )
     ]
+    release, tried = description.release, description.tried
+    # 6.1 was tried if 6.1.0 was: whoever writes a sheet names what they had before them.
+    is_tried = not tried or any(release == one or release.startswith(f"{one}.") for one in tried)
+    words = (
+        f"Its bridge sheet was tried with {', '.join(tried)}, and this is {release or 'one that it does not tell'}"
+    )
+    doubts: list[Block] = (
+        [] if is_tried else [Lines([Cell(f"{words}: prove it on a test environment first.", "warn")])]
+    )
     return Result(
         "env test",
         f"{entry.name} answers: release {description.release}, signed in as {identity.account} ({identity.role}).",
         "good",
-        [Grid(["may, or can", "", "otherwise"], rows)],
+        [*doubts, Grid(["may, or can", "", "otherwise"], rows)],
         {
             "uid": description.uid,
             "release": description.release,
+            "tried": list(tried),
             "account": identity.account,
             "permissions": sorted(identity.permissions),
             "capabilities": vars(can),

@@ -9,7 +9,14 @@ from dataclasses import dataclass
 from amphora.core.form.bindings import MISSING
 from amphora.core.values.canon import digest
 from amphora.core.values.model import Json
-from amphora.core.values.pointers import Pointer, parse_pointer, value_at, with_value, write_pointer
+from amphora.core.values.pointers import (
+    Pointer,
+    parse_pointer,
+    value_at,
+    with_value,
+    without_value,
+    write_pointer,
+)
 
 
 @dataclass(frozen=True)
@@ -59,7 +66,7 @@ def unfilled(form: Json, filled: Sequence[Filled]) -> Json:
     for one in filled:
         at = parse_pointer(one.at)
         if _is_same(_at(form, at), one.found):
-            form = _without(form, at) if one.asked is MISSING else with_value(form, at, one.asked)
+            form = without_value(form, at) if one.asked is MISSING else with_value(form, at, one.asked)
     return form
 
 
@@ -75,12 +82,3 @@ def _is_same(one: Json, other: Json) -> bool:
         return one is other
     # By digest: in Python 1, 1.0 and True are equal.
     return digest(one) == digest(other)
-
-
-def _without(form: Json, at: Pointer) -> Json:
-    head, rest = at[0], at[1:]
-    if not rest:
-        return {name: value for name, value in form.items() if name != head} if isinstance(form, dict) else form
-    if isinstance(form, list):
-        return [_without(value, rest) if str(n) == head else value for n, value in enumerate(form)]
-    return {**form, head: _without(form[head], rest)}

@@ -30,6 +30,7 @@ MARK = "~"
 MOST_LAYERS = 8
 """So often something may stand in a string that stands in a string."""
 
+_LETTERS = r"[A-Za-z0-9_.-]+?"
 _NUMBER = re.compile(r"0|[1-9][0-9]{0,18}")
 IdsOf = Mapping[str, Ids]
 """How the ids of each kind look that can be referred to: kinds of items, and of what is supplied."""
@@ -126,7 +127,7 @@ class _Opening:
             return value
         plain = str(value)
         if refer.form:
-            found = _around(refer.form, self._ids[kind].is_number).fullmatch(plain)
+            found = _around(refer.form, _written(self._ids[kind])).fullmatch(plain)
             if not found:
                 return value
             plain = found["id"]
@@ -142,7 +143,7 @@ class _Opening:
             ids = self._ids.get(mention.kind)
             if ids is None or not ids.space:
                 continue
-            pattern = _around(mention.pattern, ids.is_number)
+            pattern = _around(mention.pattern, _written(ids))
             text = pattern.sub(lambda found, ids=ids: _with_id(found, opened_id(found["id"], ids)), text)  # type: ignore[misc]
         return text
 
@@ -191,7 +192,7 @@ class _Closing:
             ids = self._ids.get(mention.kind)
             if ids is None or not ids.space:
                 continue
-            pattern = _around(mention.pattern, False, f"{ids.space}{MARK}")
+            pattern = _around(mention.pattern, f"{re.escape(ids.space)}{MARK}{_LETTERS}")
             text = pattern.sub(lambda found: _with_id(found, found["id"].partition(MARK)[2]), text)
         return text
 
@@ -209,16 +210,21 @@ class _Closing:
         )
 
 
+def _written(ids: Ids) -> str:
+    """What an id of a kind looks like where it is written alone."""
+    return "[0-9]+" if ids.is_number else _LETTERS
+
+
 def _are_pairs(value: Json) -> bool:
     return isinstance(value, list) and all(isinstance(pair, dict) and pair.keys() == {OF, IS} for pair in value)
 
 
 @cache
-def _around(form: str, is_number: bool, before: str = "") -> re.Pattern[str]:
-    """Matches an id with what stands around it; one blank in the form is any number of them."""
+def _around(form: str, inside: str) -> re.Pattern[str]:
+    """Matches an id that looks like `inside` with what stands around it; one blank in the form is any number of
+    them."""
     left, right = (re.escape(part).replace(r"\ ", r"\s*") for part in form.split("{id}", 1))
-    inside = r"[0-9]+" if is_number else r"[A-Za-z0-9_.-]+?"
-    return re.compile(rf"{left}(?P<id>{re.escape(before)}{inside if not before else '[A-Za-z0-9_.-]+?'}){right}")
+    return re.compile(f"{left}(?P<id>{inside}){right}")
 
 
 def _with_id(found: re.Match[str], new: str) -> str:

@@ -55,3 +55,18 @@ def with_value(document: Any, parts: Pointer, value: Any) -> Any:
     if isinstance(document, list):
         return [with_value(old, rest, value) if str(n) == head else old for n, old in enumerate(document)]
     return {**document, head: with_value(document.get(head), rest, value)}
+
+
+def without_value(document: Any, parts: Pointer) -> Any:
+    """A copy of the document without the member at the pointer, or with null for an element of an array: what comes
+    after it would move up. The same document where there is nothing."""
+    head, rest = parts[0], parts[1:]
+    if isinstance(document, list):
+        return [
+            (without_value(old, rest) if rest else None) if str(n) == head else old for n, old in enumerate(document)
+        ]
+    if not isinstance(document, dict) or head not in document:
+        return document
+    if not rest:
+        return {name: value for name, value in document.items() if name != head}
+    return {**document, head: without_value(document[head], rest)}

@@ -26,15 +26,25 @@ def unfit(table: Mapping[str, Any], known: Mapping[str, Any], before: str, sourc
             # travel.
             near = difflib.get_close_matches(name, known, 1, 0.5)
             hint = f"; perhaps `{before}{near[0]}`" if near else ""
-            yield f"{line_of(source, name)}`{before}{name}` is not known in {what}{hint}"
+            yield f"{line_of(source, name, before)}`{before}{name}` is not known in {what}{hint}"
         # In Python True is an int; `schema = true` is a slip all the same.
         elif not isinstance(value, known[name]) or (known[name] is int and isinstance(value, bool)):
             kinds = known[name] if isinstance(known[name], tuple) else (known[name],)
             words = " or ".join(_WORDS[kind] for kind in kinds)
-            yield f"{line_of(source, name)}`{before}{name}` has to be {words}"
+            yield f"{line_of(source, name, before)}`{before}{name}` has to be {words}"
 
 
-def line_of(source: str, name: str) -> str:
-    """Where a name stands in a text, as the beginning of a sentence."""
-    found = re.search(rf"^\s*(?:\[+\s*)?(?:[\w.]+\.)?[\"']?{re.escape(name)}[\"']?\s*[=\].]", source, re.MULTILINE)
+def line_of(source: str, name: str, within: str = "") -> str:
+    """Where a name stands in a text, as the beginning of a sentence: the first time behind the header of the table
+    that it is `within` (`item.flow.`), if there is such a header."""
+    start = 0
+    # The nearest header that leads there: the table itself may be written inside of another one's line.
+    parts = within.rstrip(".").split(".")
+    for length in range(len(parts), 0, -1):
+        header = re.search(rf"^\s*\[+\s*{re.escape('.'.join(parts[:length]))}\s*\]", source, re.MULTILINE)
+        if header and within:
+            start = header.start()
+            break
+    pattern = rf"^\s*(?:\[+\s*)?(?:[\w.]+\.)?[\"']?{re.escape(name)}[\"']?\s*[=\].]"
+    found = re.compile(pattern, re.MULTILINE).search(source, start)
     return f"line {source.count(chr(10), 0, found.start() + 1) + 1}: " if found else ""

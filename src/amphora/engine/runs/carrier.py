@@ -76,15 +76,15 @@ class Carrier:
                 if self.attention.is_wanted:
                     # Between two steps: nothing is under way that somebody would have to ask about.
                     raise Stopped("It was interrupted.")
-                is_new = not portion
+                # The first of a portion is begun with it, the others when it is their turn.
+                begun = 0 if portion else 1
                 portion = portion or self._intended(steps[done : done + PORTION])
                 count = side_by_side(portion, self.bench.material, self.bench.now, self._width())
                 now, portion = portion[:count], portion[count:]
                 for position, ready in enumerate(now, before + done + 1):
                     named = f"{words}: {ready.step.do} {self._named(ready.step)}"
                     self.stage.listener(named, position, total or len(steps))
-                # The first of a portion is begun with it.
-                self._together(now[:is_new] + [self._begun(ready) for ready in now[is_new:]])
+                self._together([*now[:begun], *(self._begun(ready) for ready in now[begun:])])
                 done += count
         except Stopped:
             self._flush()

@@ -20,7 +20,7 @@ from amphora.core.values.errors import EnvironmentRefused, NotReady
 from amphora.core.values.keys import Key, decode_segment, path_of
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import to_type
-from amphora.core.values.pointers import Pointer, parse_pointer
+from amphora.core.values.pointers import parse_pointer, without_value
 from amphora.core.values.raw import Raw
 from amphora.core.values.strict_json import pretty_bytes
 from amphora.core.values.tokens import parse_token, render_text, tokens_in
@@ -163,17 +163,8 @@ def keepable(definition: Json, present: Json, sheet: KindSheet) -> Json:
     held = set(masked_places(present, sheet).values()) if present is not None else set()
     for pointer, named in masked_places(definition, sheet).items():
         if named not in held:
-            definition = _lacking(definition, parse_pointer(pointer))
+            definition = without_value(definition, parse_pointer(pointer))
     return definition
-
-
-def _lacking(value: Json, at: Pointer) -> Json:
-    head, rest = at[0], at[1:]
-    if isinstance(value, list):
-        return [_lacking(part, rest) if str(n) == head else part for n, part in enumerate(value)]
-    if not rest:
-        return {name: part for name, part in value.items() if name != head}
-    return {**value, head: _lacking(value[head], rest)}
 
 
 def without(form: Json, keys: Collection[Key]) -> Json:

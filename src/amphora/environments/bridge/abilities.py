@@ -7,8 +7,9 @@ from collections.abc import Sequence
 from amphora.core.form.opened import closed_id
 from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.model import Json
-from amphora.environments.bridge.adapter import Bridge, uid_of
+from amphora.environments.bridge.adapter import Bridge, uid_of, written_of
 from amphora.environments.bridge.client import Client
+from amphora.environments.bridge.jobs import taken
 from amphora.environments.bridge.paths import text_at, value_at, values_at
 from amphora.environments.bridge.sheet import BridgeSheet
 from amphora.environments.contract import Probe, Seen, Written
@@ -19,26 +20,22 @@ class Publishing(Bridge):
 
     def publish(self, item: Seen) -> None:
         """Makes the draft live, and leaves it on or off as it was."""
-        single = self._seen(item)
-        part = self.sheet.items[single.row.kind]
-        self._do(self._able(part.publish, single.row, "publish"), part, single)
-        after = self._singles([item.native_id]).get(item.native_id)
-        if after is not None:
-            self._switched_back(part, after, bool(single.row.states.is_on))
+        single = self.items.seen(item)
+        self._do(self._part(single).publish, single, "publish")
+        with taken("it was published"):
+            self._switched_back(self._again(single), bool(single.row.states.is_on))
 
     def take_back(self, item: Seen) -> None:
-        single = self._seen(item)
-        part = self.sheet.items[single.row.kind]
-        self._do(self._able(part.take_back, single.row, "take back"), part, single)
+        single = self.items.seen(item)
+        self._do(self._part(single).take_back, single, "take back")
 
 
 class Switching(Bridge):
     """Items that are on or off."""
 
     def switch(self, item: Seen, is_on: bool) -> None:
-        single = self._seen(item)
-        part = self.sheet.items[single.row.kind]
-        self._do(self._able(part.switch.get(is_on), single.row, "switch"), part, single)
+        single = self.items.seen(item)
+        self._do(self._part(single).switch.get(is_on), single, "switch")
 
 
 class Probing(Bridge):
@@ -71,8 +68,8 @@ class Recognising(Bridge):
                 continue
             for row in self.client.rows(part.index):
                 if text_at(row, part.paths["uid"]) == uid_of(token):
-                    single = self._single(part, text_at(row, part.paths["id"]))
-                    return Written(single.row.native_id, single.row.revision, single.row.link) if single else None
+                    single = self.items.single(part, text_at(row, part.paths["id"]))
+                    return written_of(single) if single else None
         return None
 
 

@@ -2,27 +2,19 @@
 
 from __future__ import annotations
 
-import contextlib
-import time
 from collections.abc import Mapping
 from typing import Any
 
 from amphora.core.form.kinds import Ids
 from amphora.core.form.opened import closed, opened
 from amphora.core.form.spots import masked_places
-from amphora.core.values.errors import EnvironmentRefused, Uncertain
 from amphora.core.values.model import Json
-from amphora.core.values.pointers import parse_pointer
-from amphora.environments.bridge.client import Answer, Client
+from amphora.core.values.pointers import parse_pointer, with_value, without_value
 from amphora.environments.bridge.folders import Folders
-from amphora.environments.bridge.paths import dropped, filled, put, text_at, value_at
+from amphora.environments.bridge.items import Single
+from amphora.environments.bridge.paths import dropped, filled, put, value_at
 from amphora.environments.bridge.sheet import BridgeSheet, Call, ItemPart
 from amphora.environments.contract import Write
-
-LONGEST_JOB_S = 3600.0
-"""After this long a job counts as one of which nobody knows."""
-
-LONGEST_PAUSE_S = 30.0
 
 
 class Bodies:
@@ -32,95 +24,82 @@ class Bodies:
         self._sheet, self._ids, self._folders = sheet, ids, folders
 
     def of(
-        self, part: ItemPart, write: Write, present: Json, call: Call, whole: Json = None, uid: str = ""
+        self, part: ItemPart, write: Write, call: Call, there: Single | None = None, uid: str = ""
     ) -> dict[str, Any]:
-        """The body of a creation or a change. `present` is the definition that is there, `whole` the answer that it
-        stood in, `uid` what a creation is to be known by."""
-        definition = self._unmasked(part, write.definition)
-        for name, target in part.write.get("inside", {}).items():
-            # Read apart, and taken only inside of another member.
-            if isinstance(definition, dict) and definition.get(name) is not None:
-                rest = {other: value for other, value in definition.items() if other != name}
-                definition = {**rest}
-                first = target.partition(".")[0]
-                definition[first] = dict(definition[first]) if isinstance(definition.get(first), dict) else {}
-                put(definition, f"$.{target}", write.definition[name])
-        native = closed(definition, part.kind, self._ids, present, self._sheet.is_spaced)
-        for path in part.write.get("without", []):
-            native = dropped(native, path)
-        body: dict[str, Any] = {}
-        if call.said("absent") == "default" and isinstance(whole, dict):
-            # What isn't sent returns to its default: so all of it is, but for what only the platform writes, and what
-            # the definition holds, of which what is meant to be there follows.
-            own = {path.removeprefix("$.") for path in part.definition.values()}
-            body = {name: value for name, value in whole.items() if name not in {*call.said("read_only", []), *own}}
-        only = call.said("only", [])
+        """The body of a creation, or of a change of what is `there`; `uid` is what a creation is to be known by."""
+        native = self._native(part, write, there)
+        body = self._kept(part, call, there)
+        only, names = call.said("only", []), {**part.write.get("members", {}), **call.said("members", {})}
+
+        def lay(path: str, value: Json) -> None:
+            # Under another name than it is read, if the sheet says so.
+            put(body, f"$.{names[member]}" if (member := path.removeprefix("$.")) in names else path, value)
+
         for name, value in native.items():
             is_left_out = value is None and call.said("nulls") == "left out"
             if (not only or name in only) and not is_left_out:
-                self.put(body, part, part.definition.get(name, f"$.{name}"), value, call)
-        self.put(body, part, part.paths["title"], write.states.title, call)
-        self._place(body, part, write)
-        if call.said("how") == "merge patch" and isinstance(present, dict):
-            for name, value in _vanished(self._without_kept(part, write, present), native).items():
-                path = part.definition.get(name, f"$.{name}")
-                self.put(body, part, path, _patched(native.get(name), value))
-        values: dict[str, Json] = {"id": write.native_id, "title": write.states.title, "folder": write.states.folder}
-        # As the platform has it, a number or a text: some want it back in the body.
-        seen = value_at(whole, revision) if (revision := part.paths.get("revision", "")).startswith("$") else None
-        values["revision"] = write.revision if seen is None else seen
-        body = _laid(body, filled(part.write.get("with", {}), values))
+                lay(part.definition.get(name, f"$.{name}"), value)
+        if call.said("how") == "merge patch" and there is not None:
+            for name, value in _vanished(self._without_kept(part, write, there), native).items():
+                lay(part.definition.get(name, f"$.{name}"), _laid(native.get(name), value))
+        lay(part.paths["title"], write.states.title)
+        if "folder" in part.paths:
+            lay(part.paths["folder"], self._folders.written(write.states.folder))
         if uid:
-            self.put(body, part, call.said("uid"), uid)
+            lay(call.said("uid"), uid)
+        body = _laid(body, filled(part.write.get("with", {}), self._values(part, write, there)))
         wrapped = part.write.get("wrapped", "")
         return {wrapped: body} if wrapped else body
 
-    def put(self, body: dict[str, Any], part: ItemPart, path: str, value: Json, call: Call | None = None) -> None:
-        """Puts what is read at a path where a call takes it: under another name, if the sheet says so."""
-        members = {**part.write.get("members", {}), **(call.said("members", {}) if call else {})}
-        other = members.get(path.removeprefix("$."))
-        put(body, f"$.{other}" if other else path, value)
+    def _native(self, part: ItemPart, write: Write, there: Single | None) -> dict[str, Json]:
+        """The definition as the platform writes it, members where it takes them."""
+        definition = self._unmasked(part, write.definition)
+        for name, target in part.write.get("inside", {}).items():
+            # Read apart, and taken only inside of another member.
+            if (value := definition.get(name)) is not None:
+                first = target.partition(".")[0]
+                outer = definition.get(first)
+                definition = {other: part for other, part in definition.items() if other != name}
+                definition[first] = dict(outer) if isinstance(outer, dict) else {}
+                put(definition, f"$.{target}", value)
+        present = there.native if there else None
+        native = closed(definition, part.kind, self._ids, present, self._sheet.is_spaced)
+        for path in part.write.get("without", []):
+            native = dropped(native, path)
+        return dict(native)
 
-    def _place(self, body: dict[str, Any], part: ItemPart, write: Write) -> None:
-        if "folder" not in part.paths:
-            return
-        folder = write.states.folder
-        value: Json = self._folders.id_of(folder) if self._folders.are_objects else folder
-        self.put(body, part, part.paths["folder"], value)
+    def _kept(self, part: ItemPart, call: Call, there: Single | None) -> dict[str, Any]:
+        """What is sent back as it is. Where what isn't sent returns to its default, that is all but for what only the
+        platform writes, and but for the definition, of which what is meant to be there follows."""
+        if call.said("absent") != "default" or there is None or not isinstance(there.whole, dict):
+            return {}
+        ours = {path.removeprefix("$.") for path in part.definition.values()} | set(call.said("read_only", []))
+        return {name: value for name, value in there.whole.items() if name not in ours}
 
-    def _without_kept(self, part: ItemPart, write: Write, present: Json) -> Json:
+    def _values(self, part: ItemPart, write: Write, there: Single | None) -> dict[str, Json]:
+        """What stands for placeholders in what is always sent."""
+        path = part.paths.get("revision", "")
+        # As the platform has it, a number or a text: some want it back in the body.
+        seen = value_at(there.whole, path) if there and path.startswith("$") else None
+        values: dict[str, Json] = {"id": write.native_id, "revision": write.revision if seen is None else seen}
+        return {**values, "title": write.states.title, "folder": write.states.folder}
+
+    def _without_kept(self, part: ItemPart, write: Write, there: Single) -> dict[str, Json]:
         """What is there but for the secrets that stay: one that isn't sent has not vanished."""
-        shown = opened(present, part.kind, self._ids)
+        shown = opened(there.native, part.kind, self._ids)
         for place in masked_places(write.definition, part.kind):
-            with contextlib.suppress(LookupError, AttributeError, KeyError):
-                shown = _without(shown, parse_pointer(place))
-        return closed(shown, part.kind, self._ids, present, self._sheet.is_spaced)
+            shown = without_value(shown, parse_pointer(place))
+        return dict(closed(shown, part.kind, self._ids, there.native, self._sheet.is_spaced))
 
-    def _unmasked(self, part: ItemPart, definition: Json) -> Json:
+    def _unmasked(self, part: ItemPart, definition: Json) -> dict[str, Json]:
         """The definition with what platforms take for "as it is" at the places of secrets that are to be kept: a mask
         sent back would become the secret."""
-        places = [parse_pointer(place) for place in masked_places(definition, part.kind)]
-        how = self._sheet.secrets
-        for place in places:
-            definition = _without(definition, place) if how == "left out" else _with(definition, place, None)
-        return definition
-
-    def awaited(self, client: Client, job: Call, answer: Answer) -> Answer:
-        """What a job came to that a creation began: asked after as often as the platform says."""
-        values: dict[str, Json] = {"location": answer.location}
-        values["job"] = text_at(answer.body, job.said("job", "$.id"))
-        until = time.monotonic() + LONGEST_JOB_S
-        pause = float(job.said("wait_s", 1.0))
-        while time.monotonic() < until:
-            now = client.ask(job, values)
-            state = text_at(now.body, job.said("state") or "$.state")
-            if state in job.said("done", []):
-                return now
-            if state in job.said("failed", []):
-                words = text_at(now.body, job.said("words") or "$.message") or f"its job is {state}"
-                raise EnvironmentRefused(f"{client.base_url} could not do it: {words}.", subject=client.base_url)
-            time.sleep(min(now.wait_s or pause, LONGEST_PAUSE_S))
-        raise Uncertain(f"{client.base_url} has been at it for an hour.", subject=client.base_url)
+        for place in map(parse_pointer, masked_places(definition, part.kind)):
+            if self._sheet.secrets == "left out":
+                definition = without_value(definition, place)
+            else:
+                definition = with_value(definition, place, None)
+        return dict(definition)
 
 
 def _laid(body: Any, more: Any) -> Any:
@@ -128,24 +107,6 @@ def _laid(body: Any, more: Any) -> Any:
     if not isinstance(body, dict) or not isinstance(more, dict):
         return more
     return {**body, **{name: _laid(body[name], part) if name in body else part for name, part in more.items()}}
-
-
-def _without(document: Json, place: tuple[str, ...]) -> Json:
-    head, rest = place[0], place[1:]
-    if isinstance(document, list):
-        # Never left out of an array: what comes after it would move up.
-        return [(_without(v, rest) if rest else None) if str(n) == head else v for n, v in enumerate(document)]
-    if not rest:
-        return {name: value for name, value in document.items() if name != head}
-    return {**document, head: _without(document[head], rest)}
-
-
-def _with(document: Json, place: tuple[str, ...], value: Json) -> Json:
-    if not place:
-        return value
-    if isinstance(document, list):
-        return [_with(v, place[1:], value) if str(n) == place[0] else v for n, v in enumerate(document)]
-    return {**document, place[0]: _with(document.get(place[0]), place[1:], value)}
 
 
 def _vanished(present: dict[str, Json], new: dict[str, Json]) -> dict[str, Json]:
@@ -158,9 +119,3 @@ def _vanished(present: dict[str, Json], new: dict[str, Json]) -> dict[str, Json]
         elif isinstance(value, dict) and isinstance(new[name], dict) and (inner := _vanished(value, new[name])):
             gone[name] = inner
     return gone
-
-
-def _patched(value: Json, patch: Json) -> Json:
-    if not isinstance(patch, dict) or not isinstance(value, dict):
-        return patch
-    return {**value, **{name: _patched(value.get(name), part) for name, part in patch.items()}}

@@ -4,8 +4,6 @@ words."""
 from __future__ import annotations
 
 import base64
-import threading
-import time
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any, NoReturn
@@ -19,7 +17,8 @@ from amphora.core.values.next_step import NOTHING, advice
 from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.environments.bridge.paths import filled, text_at, value_at, values_at
 from amphora.environments.bridge.sheet import BridgeSheet, Call, Pages, pages_of
-from amphora.environments.calls import TRIES, Caller, headed, is_busy, wait_s
+from amphora.environments.calls import Caller, headed, is_busy, wait_s
+from amphora.environments.contract import NEXT
 
 MOST_PAGES = 100_000
 _SECRET_KINDS = {"client": "a client's secret", "basic": "a password", "login": "a password"}
@@ -33,7 +32,6 @@ class Answer:
     etag: str = ""
     location: str = ""
     wait_s: float = 0.0
-    status: int = 200
 
 
 class Absent(EnvironmentRefused):
@@ -48,13 +46,14 @@ class Client(Caller):
         super().__init__(base_url, f"{sheet.title} does", _SECRET_KINDS.get(how, "a key or token"), ca_file)
         self.sheet, self._how = sheet, how
         self._user, self._secret = user, headed(secret, base_url)
-        self._signing = threading.RLock()
+        self._is_renewable = how in ("client", "login")
         self._http.headers["Accept"] = "application/json"
 
-    def _made(self, headers: httpx.Headers | None = None) -> httpx.Client:
-        # A new client knows no cookies, and nobody's password.
-        self._signed: Mapping[str, str] | None = None
-        return super()._made(headers)
+    def unlike(self) -> EnvironmentRefused:
+        """That what answers is something else, or somewhere else."""
+        error = super().unlike()
+        error.next_step = advice("Check its location in amphora.toml, and `base` in the bridge sheet.")
+        return error
 
     def ask(self, call: Call, values: Mapping[str, Json] | None = None, query: str = "") -> Answer:
         """What a call that changes nothing answers."""
@@ -76,7 +75,7 @@ class Client(Caller):
             some = values_at(answer.body, rows)
             holder = value_at(answer.body, rows.removesuffix("[*]"))
             if not some and not isinstance(holder, list):
-                raise self._unlike(call, f"at {rows} there is no list")
+                raise self.otherwise(call, f"at {rows} there is no list")
             found += some
         return found
 
@@ -110,7 +109,7 @@ class Client(Caller):
             if not mark or mark in seen:
                 return
             seen.add(mark)
-        raise self._unlike(call, "it never comes to an end")
+        raise self.otherwise(call, "it never comes to an end")
 
     def _sent(
         self,
@@ -130,25 +129,13 @@ class Client(Caller):
         options: dict[str, Any] = {"json": sent} if sent is not None else {}
         # What the sheet says of a call counts more than what is usual.
         more = {**headers, **{name: str(filled(text, values)) for name, text in call.headers.items()}}
-        is_renewed = False
-        for attempt in range(TRIES + 2):
-            signed = self._sign_in()
-            answer = self.call(call.method, path, is_read, headers={**signed, **more}, **options)
-            if answer.status_code == httpx.codes.UNAUTHORIZED and not is_renewed and self._how in ("client", "login"):
-                # Tokens may live shorter than a run: whoever is turned away has done nothing.
-                is_renewed = True
-                self._sign_out(signed)
-            elif self._may_try_again(answer, is_read) and attempt < TRIES:
-                self.pace.slower()
-                time.sleep(wait_s(answer))
-            else:
-                break
+        answer = self.exchange(call.method, path, is_read, more, **options)
         if answer.is_error or answer.is_redirect:
             self._refuse(call, answer, is_read)
         self.pace.well()
         return self._understood(call, answer, is_read)
 
-    def _may_try_again(self, answer: httpx.Response, is_read: bool) -> bool:
+    def _may_repeat(self, answer: httpx.Response, is_read: bool) -> bool:
         # A gateway may say 503 of a write that went through; one that names a time to wait has refused it.
         is_sure = answer.status_code == httpx.codes.TOO_MANY_REQUESTS or "Retry-After" in answer.headers
         return is_busy(answer) and (is_read or is_sure)
@@ -162,41 +149,23 @@ class Client(Caller):
                 # A page that says "please wait" with 200: of a write nobody knows what became of it.
                 raise self.lost(is_read, "answers with something that is no JSON") from error
         elif is_read:
-            raise self._unlike(call, "it answers nothing")
-        location = self._near(answer.headers.get("Location", "") or answer.links.get("next", {}).get("url", ""))
+            raise self.otherwise(call, "it answers nothing")
+        try:
+            location = self.near(answer.headers.get("Location", "") or answer.links.get("next", {}).get("url", ""))
+        except EnvironmentRefused:
+            # Of a write that took effect: where it leads is not followed, and is no refusal.
+            if is_read:
+                raise
+            location = ""
         asked = wait_s(answer) if "Retry-After" in answer.headers else 0.0
         at = value_at(body, call.at) if call.at != "$" and body is not None else body
         if at is None and body is not None and is_read:
-            raise self._unlike(call, f"at {call.at} there is nothing")
+            raise self.otherwise(call, f"at {call.at} there is nothing")
         # Lists keep what stands around them: the next cursor, the total.
         whole = body if call.said("rows") else at
-        return Answer(whole, answer.headers.get("ETag", ""), location, asked, answer.status_code)
-
-    def _near(self, url: str) -> str:
-        """A link's address, if it leads to this server: nobody sends us, and our token, elsewhere."""
-        if not url:
-            return ""
-        there, here = self._http.base_url.join(url), self._http.base_url
-        if (there.scheme, there.host, there.port) != (here.scheme, here.host, here.port):
-            raise self.unlike()
-        return str(there)
+        return Answer(whole, answer.headers.get("ETag", ""), location, asked)
 
     def _sign_in(self) -> Mapping[str, str]:
-        """What every call is sent with."""
-        with self._signing:
-            self._open()
-            if self._signed is None:
-                self._signed = self._signed_in()
-            return self._signed
-
-    def _sign_out(self, signed: Mapping[str, str]) -> None:
-        """Forgets what no longer counts, unless somebody beside us has got something new already."""
-        with self._signing:
-            if self._signed is signed:
-                self._signed = None
-
-    def _signed_in(self) -> dict[str, str]:
-        # Headers of each call and not of the line: whoever asks for a token may not show an old one beside it.
         table, headers = self.sheet.sign_in, dict[str, str]()
         values: dict[str, Json] = {"user": self._user, "secret": self._secret, "address": self.base_url}
         headers |= {name: str(filled(text, values)) for name, text in table.get("fixed", {}).items()}
@@ -218,32 +187,18 @@ class Client(Caller):
         return headers
 
     def _client_token(self, table: Mapping[str, Any]) -> str:
-        """A token by the client's secret (RFC 6749, section 4.4)."""
-        form = {"grant_type": "client_credentials"}
-        form |= {"scope": table["scope"]} if "scope" in table else {}
-        options: dict[str, Any] = {"auth": (self._user, self._secret)}
-        if table.get("credentials") == "body":
-            form |= {"client_id": self._user, "client_secret": self._secret}
-            options = {}
-        answer = self.call("POST", self.sheet.base + table["token"], is_read=True, data=form, **options)
-        found = self.json(answer) if answer.status_code == httpx.codes.OK else {}
-        token = found.get("access_token") if isinstance(found, dict) else None
-        if not isinstance(token, str) or not token:
-            raise self.signed_out()
-        return headed(token, self.base_url)
+        path, scope = self.sheet.base + table["token"], table.get("scope", "")
+        return self.client_token(path, self._user, self._secret, scope, table.get("credentials") == "body")
 
     def _token(self, call: Call, values: Mapping[str, Json], headers: Mapping[str, str]) -> str:
         path = self.sheet.base + str(filled(call.path, values, is_path=True))
         options: dict[str, Any] = {"json": filled(call.body, values)} if call.body is not None else {}
         more = {name: str(filled(text, values)) for name, text in call.headers.items()}
         answer = self.call(call.method, path, is_read=True, headers={**headers, **more}, **options)
-        if answer.is_error:
-            if is_busy(answer) or answer.status_code >= httpx.codes.INTERNAL_SERVER_ERROR:
-                raise self.lost(True, f"can't sign anybody in just now ({answer.status_code})")
-            raise self.signed_out()
+        self.refuse_unsigned(answer)
         token = text_at(self.json(answer), call.at)
         if not token:
-            raise self._unlike(call, f"at {call.at} there is no token")
+            raise self.otherwise(call, f"at {call.at} there is no token")
         return headed(token, self.base_url)
 
     def _refuse(self, call: Call, answer: httpx.Response, is_read: bool) -> NoReturn:
@@ -262,12 +217,12 @@ class Client(Caller):
             raise self.lost(True, f"is busy ({words.rstrip('.')})")
         if means is None and status >= httpx.codes.INTERNAL_SERVER_ERROR:
             raise self.lost(is_read, f"failed with {status}")
-        kind: type[AmphoraError] = {"moved": RevisionMoved, "absent": Absent}.get(means or "", EnvironmentRefused)
+        kind: type[AmphoraError] = _KINDS.get(means or "", EnvironmentRefused)
         raise kind(
             f"{self.base_url} refused {call.method} {call.path}: {words.rstrip('.')}.",
             subject=self.base_url,
             place=f"{self.sheet.file}, {call.name}",
-            next_step=_NEXT.get(means or "", NOTHING),
+            next_step=NEXT.get((means or "").replace(" ", "-"), NOTHING),
         )
 
     def _meaning(self, call: Call, status: int, body: Json, text: str) -> str | None:
@@ -279,7 +234,8 @@ class Client(Caller):
                 return one.means
         return _STATUSES.get(status)
 
-    def _unlike(self, call: Call, words: str) -> EnvironmentRefused:
+    def otherwise(self, call: Call, words: str) -> EnvironmentRefused:
+        """That a call is answered otherwise than the sheet says."""
         return EnvironmentRefused(
             f"{self.base_url} answers {call.method} {call.path} otherwise than the bridge sheet says: {words}.",
             subject=self.base_url,
@@ -317,13 +273,8 @@ def _words(body: Json) -> str:
     return ""
 
 
+_KINDS: dict[str, type[AmphoraError]] = {"moved": RevisionMoved, "absent": Absent, "unpublished": Absent}
 _STATUSES = {403: "forbidden", 404: "absent", 410: "absent", 409: "taken", 412: "moved", 429: "later"}
-_NEXT = {
-    "forbidden": advice("Sign in with another account, or ask for the permission."),
-    "moved": advice("Somebody is working there; run the same command again."),
-    "taken": advice("Rename the other item, or say in the crosswalk under items: that it is the same."),
-    "in use": advice("Take it out of what uses it first."),
-}
 
 
 def checked_user(sheet: BridgeSheet, user: str, secret: str, location: str) -> None:

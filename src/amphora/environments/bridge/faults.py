@@ -7,6 +7,7 @@ import re
 from collections.abc import Iterator, Mapping
 from typing import Any, Final
 
+from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import parse_path
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.strict_toml import line_of, unfit
@@ -15,6 +16,7 @@ WHAT = "a bridge sheet"
 METHODS: Final = ("get", "post", "put", "patch", "delete")
 MEANINGS: Final = ("absent", "taken", "moved", "in use", "forbidden", "invalid", "later", "unpublished")
 
+_SEARCHED = re.compile(r"\[[^'\"]|\.\*")
 PLACEHOLDER = re.compile(r"\{([a-z_]+)\}")
 KNOWN: Final = frozenset("id title folder revision parent user address location job page offset cursor size".split())
 
@@ -142,7 +144,7 @@ class SheetFaults:
         yield from self._table_faults(self._part("about"), _ABOUT, "about.")
         yield from self._sign_in(self._part("sign_in"))
         if account := self._part("account"):
-            yield from self._call(account, _ACCOUNT, "account", {})
+            yield from self._call(account, _ACCOUNT, "account")
         yield from self._pages(self._part("pages"), "pages")
         yield from self._errors()
         yield from self._folders(self._part("folders"))
@@ -165,30 +167,31 @@ class SheetFaults:
             section = f"{before}{name}"
             allowed = CHOICES.get(section) or CHOICES.get(".".join(section.split(".")[-2:])) or ()
             if allowed and isinstance(value, str) and value not in allowed:
-                yield f"{line_of(self._source, name)}`{section}` has to be one of {', '.join(allowed)}"
+                yield f"{line_of(self._source, name, before)}`{section}` has to be one of {', '.join(allowed)}"
 
     def _calls(self, before: str, calls: Mapping[str, Any]) -> Iterator[str]:
         for name, row in calls.items():
-            yield from self._call(row, _CALL, f"{before}.{name}", {})
+            yield from self._call(row, _CALL, f"{before}.{name}")
 
-    def _call(self, row: Any, known: Mapping[str, Any], name: str, paths: Mapping[str, Any]) -> Iterator[str]:
+    def _call(self, row: Any, known: Mapping[str, Any], name: str) -> Iterator[str]:
         """One call: exactly one method, a path that begins with a slash, places that are JSONPath."""
         faults = list(self._table_faults(row, known, f"{name}."))
         yield from faults
         if faults or not isinstance(row, dict):
             return
-        last = name.rpartition(".")[2]
+        within, _, last = name.rpartition(".")
         methods = [method for method in METHODS if method in row]
         if len(methods) != 1:
-            yield f"{line_of(self._source, last)}`{name}` needs one of {', '.join(METHODS)} with a path"
+            yield f"{line_of(self._source, last, within)}`{name}` needs one of {', '.join(METHODS)} with a path"
         elif not row[methods[0]].startswith(("/", "{location}")):
-            yield f"{line_of(self._source, last)}the path of `{name}` has to begin with /"
+            yield f"{line_of(self._source, last, within)}the path of `{name}` has to begin with /"
         if methods and (unknown := set(PLACEHOLDER.findall(row[methods[0]])) - KNOWN):
             near = difflib.get_close_matches(min(unknown), KNOWN, 1, 0.4)
             hint = f"; perhaps {{{near[0]}}}" if near else ""
-            yield f"{line_of(self._source, last)}nothing stands for {{{min(unknown)}}} in the path of `{name}`{hint}"
-        for member in ("at", *paths, "rows", "name", "rights", "works", "names", "state"):
-            yield from self._path(row.get(member), f"{name}.{member}", last)
+            line = line_of(self._source, last, within)
+            yield f"{line}nothing stands for {{{min(unknown)}}} in the path of `{name}`{hint}"
+        for member in ("at", "rows", "name", "rights", "works", "names", "state"):
+            yield from self._path(row.get(member), f"{name}.{member}", name)
         if "pages" in row:
             yield from self._pages(row["pages"], f"{name}.pages")
 
@@ -198,7 +201,8 @@ class SheetFaults:
         try:
             parse_path(path)
         except SheetFault as error:
-            yield f"{line_of(self._source, where)}`{name}`: {error.message}"
+            within, _, last = where.rpartition(".")
+            yield f"{line_of(self._source, last, within)}`{name}`: {error.message}"
 
     def _sign_in(self, table: Mapping[str, Any]) -> Iterator[str]:
         yield from self._table_faults(table, _SIGN_IN, "sign_in.")
@@ -206,9 +210,11 @@ class SheetFaults:
         if needed and needed not in table:
             yield f"{line_of(self._source, 'how')}`sign_in.{needed}` is missing, which {table['how']!r} needs"
         if isinstance(table.get("call"), dict):
-            yield from self._call(table["call"], _CALL, "sign_in.call", {})
+            yield from self._call(table["call"], _CALL, "sign_in.call")
         for row in table.get("also", []) if isinstance(table.get("also", []), list) else ():
-            yield from self._call(row, _ALSO, "sign_in.also", {})
+            yield from self._call(row, _ALSO, "sign_in.also")
+            if isinstance(row, dict) and "header" not in row:
+                yield f"{line_of(self._source, 'also')}`sign_in.also` needs `header`: what the answer is sent as"
 
     def _pages(self, table: Any, name: str) -> Iterator[str]:
         yield from self._table_faults(table, _PAGES, f"{name}.")
@@ -234,9 +240,9 @@ class SheetFaults:
             if name not in table:
                 yield f"{line_of(self._source, 'folders')}`folders.{name}` is missing"
         if isinstance(table.get("index"), dict):
-            yield from self._call(table["index"], _LISTED, "folders.index", {})
+            yield from self._call(table["index"], _LISTED, "folders.index")
         if isinstance(table.get("create"), dict):
-            yield from self._call(table["create"], _CREATE, "folders.create", {})
+            yield from self._call(table["create"], _CREATE, "folders.create")
 
     def _supply(self, row: Any, name: str) -> Iterator[str]:
         faults = list(self._table_faults(row, _SUPPLY, f"{name}."))
@@ -248,17 +254,14 @@ class SheetFaults:
                 yield f"{line_of(self._source, name.rpartition('.')[2])}`{name}.{needed}` is missing"
         for call, known in (("index", _LISTED), ("probe", _PROBE), ("objects", _OBJECTS)):
             if call in row:
-                yield from self._call(row[call], known, f"{name}.{call}", {})
+                yield from self._call(row[call], known, f"{name}.{call}")
         for path in ("id", "name", "type", "owner", "works"):
             yield from self._path(row.get(path), f"{name}.{path}", path)
 
     def _item(self, row: Any, name: str) -> Iterator[str]:
-        faults = list(self._table_faults(row, _ITEM, f"{name}."))
-        yield from faults
-        if faults:
-            return
+        yield from self._table_faults(row, _ITEM, f"{name}.")
         for needed in ("index", "read", "id", "title", "definition"):
-            if needed not in row:
+            if needed not in _table(row):
                 yield f"{line_of(self._source, name.rpartition('.')[2])}`{name}.{needed}` is missing"
         calls: dict[str, Mapping[str, Any]] = {
             "index": _LISTED,
@@ -272,18 +275,52 @@ class SheetFaults:
             "take_back": _DO,
         }
         for call, known in calls.items():
-            if call in row:
-                yield from self._call(row[call], known, f"{name}.{call}", {})
-        yield from self._calls(f"{name}.more", row.get("more", {}))
-        yield from self._table_faults(row.get("write", {}), _WRITE, f"{name}.write.")
-        yield from self._table_faults(row.get("switch", {}), _SWITCH, f"{name}.switch.")
-        for state, call in row.get("switch", {}).items():
-            yield from self._call(call, _DO, f"{name}.switch.{state}", {})
-        if isinstance(job := row.get("create", {}).get("job"), dict):
-            yield from self._call(job, _JOB, f"{name}.create.job", {})
-        for taken in row.get("retire", {}).get("takes", []):
+            if call in _table(row):
+                yield from self._call(row[call], known, f"{name}.{call}")
+        yield from self._calls(f"{name}.more", _table(row, "more"))
+        yield from self._table_faults(_table(row, "write"), _WRITE, f"{name}.write.")
+        yield from self._table_faults(_table(row, "switch"), _SWITCH, f"{name}.switch.")
+        for state, call in _table(row, "switch").items():
+            yield from self._call(call, _DO, f"{name}.switch.{state}")
+        if job := _table(row, "create", "job"):
+            yield from self._call(job, _JOB, f"{name}.create.job")
+        takes = _table(row, "retire").get("takes")
+        for taken in takes if isinstance(takes, list) else ():
             yield from self._table_faults(taken, _TAKES, f"{name}.retire.takes.")
-        definition = row.get("definition", {})
-        paths = definition.values() if isinstance(definition, dict) else ()
-        for path in (*paths, *(row.get(one) for one in ("id", "title", "folder", "on", "revision", "uid"))):
-            yield from self._path(path, name, name.rpartition(".")[2])
+        paths = {one: _table(row).get(one) for one in ("id", "title", "folder", "on", "revision", "uid")}
+        for member, path in {**_table(row, "definition"), **paths}.items():
+            yield from self._path(path, f"{name}.{member}", f"{name}.{member}")
+
+    def beside(self, sheets: Mapping[str, KindSheet]) -> Iterator[str]:
+        """What the sheet doesn't say and its kind sheets need: a run would find out in its middle."""
+        spaces: dict[str, set[str]] = {}
+        for row in self._part("supply").values():
+            spaces.setdefault(row["kind"], set()).add(row.get("space", ""))
+        for kind in (kind for kind, some in spaces.items() if len(some) > 1):
+            yield f"{line_of(self._source, 'supply')}what is on offer as {kind!r} has to have one `space`"
+        for kind, row in self._part("item").items():
+            yield from self._needed(f"item.{kind}", row, sheets[kind])
+
+    def _needed(self, name: str, row: Mapping[str, Any], sheet: KindSheet) -> Iterator[str]:
+        needed = {"draft", "publish"} if sheet.is_published else set()
+        needed |= {"on", "switch"} if sheet.is_switched else set()
+        needed |= {"uid"} if row.get("create", {}).get("uid") else set()
+        where = line_of(self._source, sheet.kind)
+        for one in sorted(needed - row.keys()):
+            yield f"{where}`{name}.{one}` is missing, which its kind sheet or its creation needs"
+        for state in {"on", "off"} - row.get("switch", {}).keys() if sheet.is_switched and "switch" in row else ():
+            yield f"{where}`{name}.switch.{state}` is missing"
+        if "create" in row or "update" in row:
+            definition = row["definition"]
+            paths = definition.values() if isinstance(definition, dict) else ()
+            for path in (*paths, row["title"], row.get("folder", "$.folder")):
+                # It is written where it is read, so that nothing may be searched for.
+                if not parse_path(path)[1] or _SEARCHED.search(path):
+                    yield f"{where}`{name}`: nothing can be written at {path}; only names may stand in it"
+
+
+def _table(row: Any, *names: str) -> Mapping[str, Any]:
+    """A table inside of others; an empty one where something else stands, which is told by itself."""
+    for name in names:
+        row = row.get(name) if isinstance(row, dict) else None
+    return row if isinstance(row, dict) else {}

@@ -20,6 +20,7 @@ class Folders:
         self._client, self._sheet = client, sheet
         self._paths: dict[str, str] | None = None
         self._numbers: dict[str, Json] = {}
+        self._unknown: set[str] = set()
         self._lock = threading.Lock()
 
     @property
@@ -37,13 +38,19 @@ class Folders:
         named = text_at(row, path)
         if not named:
             return ""
-        # One that was made since we looked is looked for once more.
-        return self._known().get(named) or self._known(anew=True).get(named, "")
+        with self._lock:
+            # One that was made since we looked is looked for once more; once, or a folder that nobody shows would be
+            # asked for with every item in it.
+            if named not in self._known() and named not in self._unknown:
+                self._known(anew=True)
+                self._unknown |= {named} - self._known().keys()
+            return self._known().get(named, "")
 
-    def id_of(self, folder: str) -> Json:
-        """The id of a folder, which is made where it isn't there; None for the top."""
-        if not folder:
-            return None
+    def written(self, folder: str) -> Json:
+        """What an item is sent with: the folder, or its id (None at the top), for which it is made where it isn't
+        there. It stays there, also where the item is refused then."""
+        if not self.are_objects or not folder:
+            return None if self.are_objects else folder
         with self._lock:
             ids = {path: id_ for id_, path in self._known(anew=True).items()}
             parent: Json = None
@@ -51,7 +58,7 @@ class Folders:
             for name in folder.split("/"):
                 path = f"{path}/{name}" if path else name
                 known = ids.get(path)
-                parent = self._as_written(known) if known is not None else self._make(name, path, parent)
+                parent = self._numbers[known] if known is not None else self._make(name, path, parent)
             return parent
 
     def _make(self, name: str, path: str, parent: Json) -> Json:
@@ -69,9 +76,6 @@ class Folders:
             raise Uncertain(f"The folder {path!r} was made, and its id isn't told.", subject=path)
         self._known()[str(id_)] = path
         return id_
-
-    def _as_written(self, id_: str) -> Json:
-        return self._numbers.get(id_, id_)
 
     def _known(self, anew: bool = False) -> dict[str, str]:
         """The path of each folder by its id."""

@@ -10,10 +10,8 @@ from amphora.core.form.kinds import KindSheet
 from amphora.core.form.spots import reference_values
 from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.model import Json
-from amphora.core.values.next_step import advice
 from amphora.environments.bridge.paths import values_at
-
-_IN_USE = advice("Take it out of what uses it first, or name that too.")
+from amphora.environments.contract import NEXT
 
 
 @dataclass(frozen=True)
@@ -40,7 +38,7 @@ def refuse_danglings(others: Sequence[Standing], leaving: Collection[str]) -> No
     for other in others:
         if used := sorted(other.uses() & set(leaving)):
             raise EnvironmentRefused(
-                f"{used[0]} is used by {other.title!r}.", subject=other.native_id, next_step=_IN_USE
+                f"{used[0]} is used by {other.title!r}.", subject=other.native_id, next_step=NEXT["in-use"]
             )
 
 
@@ -53,7 +51,7 @@ def refuse_taking(others: Sequence[Standing], takes: Mapping[str, str], leaving:
             raise EnvironmentRefused(
                 f"Removing it would take {other.title!r} along, which nobody named.",
                 subject=other.native_id,
-                next_step=_IN_USE,
+                next_step=NEXT["in-use"],
             )
 
 

@@ -61,7 +61,6 @@ class Means:
 class SupplyPart:
     """What is on offer, and where that stands."""
 
-    name: str
     kind: str
     space: str
     is_number: bool
@@ -132,8 +131,8 @@ def parse_bridge(source: str, file: str, kinds: Mapping[str, str]) -> BridgeShee
         table = tomllib.loads(source)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
         raise _fault(file, [str(error)]) from error
-    faults = list(SheetFaults(table, source).all())
-    if faults:
+    reader = SheetFaults(table, source)
+    if faults := list(reader.all()):
         raise _fault(file, faults)
     sheets = {}
     for name in table["kinds"]:
@@ -148,6 +147,8 @@ def parse_bridge(source: str, file: str, kinds: Mapping[str, str]) -> BridgeShee
         items[kind] = _item(sheets[kind], row, table.get("pages", {}))
     if spare := sorted(sheets.keys() - items.keys()):
         raise _fault(file, [f"nothing says how items of {spare[0]!r} are read: `[item.{spare[0]}]` is missing"])
+    if faults := list(reader.beside(sheets)):
+        raise _fault(file, faults)
     return _sheet(table, file, items)
 
 
@@ -273,7 +274,6 @@ def _means(rows: Iterable[Mapping[str, Any]]) -> Iterator[Means]:
 
 def _supply(name: str, row: Mapping[str, Any], pages: Mapping[str, Any]) -> SupplyPart:
     return SupplyPart(
-        name,
         row["kind"],
         row.get("space", ""),
         row.get("number", False),

@@ -12,11 +12,12 @@ import httpx
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved, Unavailable
 from amphora.core.values.next_step import NOTHING, advice
 from amphora.core.values.strict_json import JsonFault, parse_json
-from amphora.environments.calls import TRIES, Caller, failure_words, headed, is_busy, wait_s
+from amphora.environments.calls import LONGEST_JOB_S, Caller, failure_words, headed, is_busy, wait_s
+from amphora.environments.contract import NEXT
 
 SAFE = ("GET", "HEAD")
-LONGEST_JOB_S = 3600.0
-"""After this long a write that is answered later counts as one of which nobody knows."""
+_NO_ANSWER = (401, 404, 410, 429)
+"""What is answered to whoever asks after a job without being the answer of the job."""
 
 
 class Client(Caller):
@@ -25,8 +26,7 @@ class Client(Caller):
     def __init__(self, base_url: str, user: str = "", secret: str = "", ca_file: str = "") -> None:
         self._user, self._secret = user, headed(secret, base_url)
         super().__init__(base_url, "the environment protocol says", "a client's secret", ca_file)
-        if secret and not user:
-            self._http.headers["Authorization"] = f"Bearer {secret}"
+        self._is_renewable = bool(user)
 
     def unlike(self) -> EnvironmentRefused:
         """That what answers is something else; perhaps a platform with an interface of its own."""
@@ -47,7 +47,7 @@ class Client(Caller):
             seen.add(path)
             answer = self.sent("GET", path)
             yield self.json(answer)
-            path = self._near(answer.links.get("next", {}).get("url", ""))
+            path = self.near(answer.links.get("next", {}).get("url", ""))
 
     def ask(self, path: str, body: Any) -> Any:
         """A question that needs a body: it changes nothing, and may be asked again."""
@@ -65,11 +65,11 @@ class Client(Caller):
         """One request, answered well. Asked again where the server is busy: what it refuses so it has not begun, and
         writes have a key by which it knows them. A token that has expired is renewed once."""
         is_read = method in SAFE or is_question
-        options: dict[str, Any] = {"content": content} if content is not None else {}
+        options: dict[str, Any] = {"content": content, "is_streamed": True} if content is not None else {}
         options |= {"json": body} if body is not None else {}
         # What takes long may be answered later (RFC 7240): a line that is silent for minutes is cut by somebody.
         given = dict(headers or {}) if is_read else {"Prefer": "respond-async", **(headers or {})}
-        answer = self._exchanged(method, path, is_read, given, options)
+        answer = self.exchange(method, path, is_read, given, **options)
         if answer.status_code == httpx.codes.ACCEPTED and not is_read:
             answer = self._awaited(answer)
         if answer.is_error or answer.is_redirect:
@@ -77,43 +77,21 @@ class Client(Caller):
         self.pace.well()
         return answer
 
-    def _exchanged(
-        self, method: str, path: str, is_read: bool, headers: Mapping[str, str], options: Mapping[str, Any]
-    ) -> httpx.Response:
-        """One request, with what may be asked again."""
-        is_streamed = "content" in options
-        for attempt in range(TRIES + 1):
-            self._sign_in(anew=False)
-            # Rows take as long as there are some.
-            answer = self.call(method, path, is_read, not is_streamed, headers=headers, **options)
-            if answer.status_code == httpx.codes.UNAUTHORIZED and self._user and attempt == 0 and not is_streamed:
-                self._sign_in(anew=True)
-            elif is_busy(answer) and attempt < TRIES and not is_streamed:
-                self.pace.slower()
-                time.sleep(wait_s(answer))
-            else:
-                break
-        return answer
-
     def _awaited(self, answer: httpx.Response) -> httpx.Response:
         """What a write came to that is answered later, asked after as often as the server says. Uncertain where
         nobody tells: it was taken, and may be under way."""
         until, where = time.monotonic() + LONGEST_JOB_S, ""
         while answer.status_code == httpx.codes.ACCEPTED:
-            where = self._near(answer.headers.get("Location", "")) or where
-            if not where or time.monotonic() > until:
-                words = (
-                    "took a write, and doesn't say where to ask after it"
-                    if not where
-                    else "has been at it for an hour"
-                )
-                raise self.lost(False, words)
-            time.sleep(wait_s(answer))
             try:
-                answer = self._exchanged("GET", where, True, {}, {})
-            except Unavailable as error:
+                where = self.near(answer.headers.get("Location", "")) or where
+                if not where or time.monotonic() > until:
+                    raise self.lost(False, "took a write, and doesn't say what came of it")
+                time.sleep(wait_s(answer))
+                answer = self.exchange("GET", where, True)
+            except (EnvironmentRefused, Unavailable) as error:
+                # Of the question, and not of the write: that was taken.
                 raise self.lost(False, "took a write, and can't be asked any more what came of it") from error
-            if answer.status_code in (httpx.codes.NOT_FOUND, httpx.codes.GONE):
+            if answer.status_code in _NO_ANSWER or answer.status_code >= httpx.codes.INTERNAL_SERVER_ERROR:
                 raise self.lost(False, "took a write, and no longer knows of it")
         return answer
 
@@ -128,9 +106,9 @@ class Client(Caller):
     @contextmanager
     def streamed(self, path: str) -> Iterator[Iterator[bytes]]:
         """The body of a path in pieces, however large it is."""
-        self._sign_in(anew=False)
+        signed = self.signed()
         try:
-            with self._open().stream("GET", path) as answer:
+            with self._open().stream("GET", path, headers=signed) as answer:
                 if answer.is_error:
                     answer.read()
                     self._refuse(answer, True)
@@ -138,17 +116,15 @@ class Client(Caller):
         except httpx.HTTPError as error:
             raise self.lost(True, f"gave no answer ({failure_words(error)})") from error
 
-    def _sign_in(self, anew: bool) -> None:
-        """Gets a token by the client's secret, where there is none yet or it is said to be out of date."""
-        if not (self._user and self._secret) or ("Authorization" in self._http.headers and not anew):
-            return
-        form = {"grant_type": "client_credentials"}
-        answer = self.call("POST", "/token", is_read=True, data=form, auth=(self._user, self._secret))
-        table = self.json(answer) if answer.status_code == httpx.codes.OK else {}
-        token = table.get("access_token") if isinstance(table, dict) else None
-        if not isinstance(token, str) or not token:
-            raise self.signed_out()
-        self._http.headers["Authorization"] = f"Bearer {headed(token, self.base_url)}"
+    def _sign_in(self) -> Mapping[str, str]:
+        token = self._secret
+        if self._user and self._secret:
+            token = self.client_token("/token", self._user, self._secret)
+        return {"Authorization": f"Bearer {token}"} if token else {}
+
+    def _may_repeat(self, answer: httpx.Response, is_read: bool) -> bool:
+        # Writes too: what a server refuses as too much it has not begun, and each has a key by which it is known.
+        return is_busy(answer)
 
     def _refuse(self, answer: httpx.Response, is_read: bool) -> NoReturn:
         """What an answer that is no good one means (RFC 9457 where the server says more)."""
@@ -167,7 +143,7 @@ class Client(Caller):
         raise kind(
             f"{self.base_url} refused: {words.rstrip('.')}.",
             subject=self.base_url,
-            next_step=_NEXT.get(code, NOTHING),
+            next_step=NEXT.get(code, NOTHING),
         )
 
     def _problem(self, answer: httpx.Response) -> dict[str, str]:
@@ -177,19 +153,3 @@ class Client(Caller):
             return {}
         members = table.items() if isinstance(table, dict) else ()
         return {name: value for name, value in members if isinstance(value, str)}
-
-    def _near(self, url: str) -> str:
-        """The path of a link, if it leads to this server: nobody sends us, and our token, elsewhere."""
-        if not url:
-            return ""
-        there, here = self._http.base_url.join(url), self._http.base_url
-        if (there.scheme, there.host, there.port) != (here.scheme, here.host, here.port):
-            raise self.unlike()
-        return str(there)
-
-
-_NEXT = {
-    "forbidden": advice("Sign in with another account, or ask for the permission."),
-    "moved": advice("Somebody is working there; run the same command again."),
-    "taken": advice("Rename the other item, or say in the crosswalk under items: that it is the same."),
-}

@@ -16,6 +16,7 @@ from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, UsageF
 from amphora.core.values.model import Found, Listed, Supply
 from amphora.core.values.next_step import advice
 from amphora.environments.contract import (
+    NEXT,
     Capabilities,
     Description,
     Identity,
@@ -183,7 +184,7 @@ class NodeRed:
                 raise EnvironmentRefused(
                     f"{leaving[dead[0]].title!r} is used by {item.title!r}.",
                     subject=native_id,
-                    next_step=advice("Take it out of what uses it first, or name that too."),
+                    next_step=NEXT["in-use"],
                 )
 
     def _one(self, items: Mapping[str, FileItem], native_id: str) -> FileItem:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Mapping
 from typing import Any, Literal
 
@@ -10,7 +9,7 @@ import httpx
 
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Uncertain
 from amphora.core.values.next_step import advice
-from amphora.environments.calls import TIMEOUT_S, TRIES, Caller, headed, is_busy, wait_s
+from amphora.environments.calls import TIMEOUT_S, Caller, headed
 
 
 class Client(Caller):
@@ -21,13 +20,15 @@ class Client(Caller):
     ) -> None:
         super().__init__(base_url, "Node-RED's admin API does", "a password", ca_file, timeout_s)
         self._http.headers.update({"Node-RED-API-Version": "v2", "Accept": "application/json"})
+        # A password has other letters than a header may hold: it never stands in one.
+        self._user, self._secret = user, secret if user else headed(secret, self.base_url)
+        self._is_renewable = bool(user)
         try:
-            token = headed(self._token(user, secret) if user and secret else secret, self.base_url)
+            # At once, so that a wrong password is told before anything else is.
+            self.signed()
         except BaseException:
             self.close()
             raise
-        if token:
-            self._http.headers["Authorization"] = f"Bearer {token}"
 
     def get(self, path: str) -> Any:
         """The JSON that a path answers."""
@@ -71,6 +72,10 @@ class Client(Caller):
                 f"{self.base_url} answered a deploy with something that can't be read.", subject=self.base_url
             ) from error
 
+    def _sign_in(self) -> Mapping[str, str]:
+        token = self._token(self._user, self._secret) if self._user and self._secret else self._secret
+        return {"Authorization": f"Bearer {headed(token, self.base_url)}"} if token else {}
+
     def _token(self, user: str, password: str) -> str:
         form = {"client_id": "node-red-admin", "grant_type": "password", "scope": "*"}
         # A user may be allowed less than everything, and a runtime refuses a scope that goes beyond that as a whole.
@@ -85,7 +90,7 @@ class Client(Caller):
 
     def _sent(self, method: Literal["GET", "POST"], path: str, body: Any = None) -> httpx.Response:
         is_read = body is None
-        answer = self._patiently(path) if is_read else self.call(method, path, is_read, json=body)
+        answer = self.exchange(method, path, is_read, **({} if is_read else {"json": body}))
         if answer.status_code == httpx.codes.UNAUTHORIZED:
             raise self.signed_out()
         # The runtime compares the revision that we sent with its own, and has done nothing.
@@ -102,16 +107,6 @@ class Client(Caller):
             raise self.lost(is_read, f"failed with {answer.status_code}")
         if answer.is_error:
             raise EnvironmentRefused(f"{self.base_url} refused {method} {path} with {answer.status_code}.")
-        return answer
-
-    def _patiently(self, path: str) -> httpx.Response:
-        """A read, asked again where the server says that it is busy."""
-        for attempt in range(TRIES):
-            answer = self.call("GET", path, is_read=True)
-            # Reads only: of a write nobody knows whether the first one took effect.
-            if not is_busy(answer) or attempt == TRIES - 1:
-                break
-            time.sleep(wait_s(answer))
         return answer
 
 

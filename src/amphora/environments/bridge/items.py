@@ -1,0 +1,186 @@
+"""What a platform shows of its items: rows of lists and single answers, opened, secrets masked."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import TypeVar
+
+from amphora.core.form.kinds import Ids
+from amphora.core.form.opened import MARK, closed_id, opened, opened_id
+from amphora.core.form.spots import mask_secrets
+from amphora.core.values.canon import digest
+from amphora.core.values.errors import EnvironmentRefused, RevisionMoved
+from amphora.core.values.model import Json, Listed, States
+from amphora.core.values.next_step import advice
+from amphora.environments.bridge.client import Absent, Answer, Client
+from amphora.environments.bridge.folders import Folders
+from amphora.environments.bridge.paths import filled, moment_of, text_at, value_at, values_at
+from amphora.environments.bridge.removal import Standing
+from amphora.environments.bridge.sheet import BridgeSheet, Call, ItemPart
+from amphora.environments.contract import NEXT, Seen
+
+Value = TypeVar("Value")
+Found = TypeVar("Found")
+
+
+@dataclass(frozen=True)
+class Single:
+    """One item as a platform answers it: its row, the live definition and the draft (opened, secrets masked); the
+    newer of the two as it was written, the whole answer that it stood in, and the entity tag."""
+
+    row: Listed
+    live: Json
+    draft: Json
+    native: Json
+    whole: Json
+    etag: str
+
+    @property
+    def newest(self) -> Json:
+        """What a change is laid over."""
+        return self.live if self.draft is None else self.draft
+
+
+class Items:
+    """Reads items, many at a time where the platform bears it."""
+
+    def __init__(
+        self, client: Client, sheet: BridgeSheet, ids: Mapping[str, Ids], folders: Folders, links: str
+    ) -> None:
+        self._client, self._sheet, self._ids = client, sheet, ids
+        self._folders, self._links = folders, links
+
+    def index(self) -> list[Listed]:
+        """All of them, by id."""
+        found: dict[str, Listed] = {}
+        for row in (row for part in self._sheet.items.values() for row in self.of_kind(part)):
+            other = found.setdefault(row.native_id, row)
+            # The same one twice is a list that moved while it was read; two of one id would hide each other.
+            if other.kind != row.kind:
+                raise EnvironmentRefused(
+                    f"A {other.kind} and a {row.kind} have the same id, {row.native_id!r}.",
+                    subject=row.native_id,
+                    place=self._sheet.file,
+                    next_step=advice("Say [ids] space in the kind sheet of each: their ids are counted apart."),
+                )
+        return sorted(found.values(), key=lambda row: row.native_id)
+
+    def of_kind(self, part: ItemPart) -> list[Listed]:
+        """All of one kind."""
+        rows = self._client.rows(part.index)
+        if part.tells_too_little:
+            # Such a platform tells only item by item what changed, or what is live.
+            native = [text_at(row, part.paths["id"]) for row in rows]
+            return [single.row for single in self._each(lambda id_: self.single(part, id_), native) if single]
+        return [self._listed(part, row) for row in rows]
+
+    def singles(self, native_ids: Sequence[str]) -> dict[str, Single]:
+        """Those of these items that are there, whole."""
+        known = [(id_, part) for id_ in dict.fromkeys(native_ids) for part in self._parts_of(id_)]
+        found = self._each(lambda one: self.single(one[1], str(closed_id(one[0], one[1].kind.ids))), known)
+        return {one.row.native_id: one for one in found if one}
+
+    def _each(self, look: Callable[[Value], Found], what: Sequence[Value]) -> list[Found]:
+        """Many looks, some at a time."""
+        if len(what) < 2:
+            return [look(one) for one in what]
+        with ThreadPoolExecutor(self._client.pace.now) as pool:
+            return list(pool.map(look, what))
+
+    def _parts_of(self, native_id: str) -> Iterable[ItemPart]:
+        """The kinds of which an item of this id can be."""
+        space, mark, _ = native_id.partition(MARK)
+        return [part for part in self._sheet.items.values() if part.kind.ids.space == (space if mark else "")]
+
+    def single(self, part: ItemPart, native: str) -> Single | None:
+        """One item, whole; None where it isn't there."""
+        values: dict[str, Json] = {"id": native}
+        live, draft = self._perhaps(part.read, values), self._perhaps(part.draft, values)
+        answer = live or draft
+        if answer is None:
+            return None
+        row = self._perhaps(part.row, values) if part.row else answer
+        if row is None:
+            return None
+        forms = [self._definition(part, one.body, values) if one else None for one in (live, draft)]
+        native_form = forms[1] if forms[1] is not None else forms[0]
+        shown = [None if form is None else self._opened(part, form) for form in forms]
+        # A draft that says what is live is none.
+        is_same = shown[0] is not None and shown[1] is not None and digest(shown[0]) == digest(shown[1])
+        shown[1] = None if is_same else shown[1]
+        listed = self._listed(part, row.body, answer.etag, shown)
+        return Single(listed, shown[0], shown[1], native_form, answer.body, answer.etag)
+
+    def _perhaps(self, call: Call | None, values: Mapping[str, Json]) -> Answer | None:
+        try:
+            return self._client.ask(call, values) if call else None
+        except Absent:
+            return None
+
+    def _definition(self, part: ItemPart, answer: Json, values: Mapping[str, Json]) -> dict[str, Json]:
+        """The members that make the definition, as the platform writes them."""
+        found = {name: values_at(answer, path) for name, path in part.definition.items()}
+        form = {name: some[0] for name, some in found.items() if some}
+        for name, call in part.more.items():
+            form[name] = self._client.ask(call, values).body
+        return form
+
+    def _opened(self, part: ItemPart, form: Json) -> Json:
+        return mask_secrets(opened(form, part.kind, self._ids), part.kind)
+
+    def _listed(self, part: ItemPart, row: Json, etag: str = "", shown: Sequence[Json] = ()) -> Listed:
+        paths = part.paths
+        native = text_at(row, paths["id"])
+        if not native:
+            raise self._client.otherwise(part.index, f"there is no id at {paths['id']}")
+        title, folder = text_at(row, paths["title"]), self._folders.of(row, paths.get("folder", ""))
+        revision = paths.get("revision", "content")
+        stamp = etag if revision == "etag" else text_at(row, revision) if revision != "content" else ""
+        is_on = value_at(row, paths["on"]) if "on" in paths else None
+        is_published, is_drafted = self._versions(part, row, shown)
+        states = States(title, folder, None if is_on is None else is_on in (True, 1, "true", "on"), is_published)
+        links = {"id": native, "uid": text_at(row, paths.get("uid")), "title": title}
+        link = str(filled(paths.get("link", ""), links, is_path=True))
+        return Listed(
+            native_id=opened_id(native, part.kind.ids),
+            kind=part.kind.kind,
+            segments=(*(one for one in folder.split("/") if one), title),
+            states=states,
+            revision=stamp or digest([*shown, title, folder, is_on]),
+            link=link if link.startswith("http") else f"{self._links}{link}",
+            modified_at=moment_of(value_at(row, paths["changed_at"])) if "changed_at" in paths else None,
+            modified_by=text_at(row, paths.get("changed_by")) or None,
+            has_draft=is_drafted,
+            is_drafted_only=is_published is False,
+        )
+
+    def _versions(self, part: ItemPart, row: Json, shown: Sequence[Json]) -> tuple[bool | None, bool]:
+        """Whether there is a live version, and whether a draft beside it: as was looked at, else as the row says."""
+        if not part.kind.is_published:
+            return None, False
+        if shown:
+            return shown[0] is not None, shown[1] is not None
+        return bool(value_at(row, part.paths["published"])), bool(value_at(row, part.paths["unpublished"]))
+
+    def seen(self, item: Seen) -> Single:
+        """The item, if it is as somebody saw it: what the platform itself compares on writing, or this look does."""
+        single = self.singles([item.native_id]).get(item.native_id)
+        if single is None:
+            raise EnvironmentRefused(
+                f"{self._client.base_url} has no item {item.native_id!r} (any more).", subject=item.native_id
+            )
+        if single.row.revision != item.revision:
+            raise RevisionMoved(
+                f"{single.row.states.title!r} was changed in {self._client.base_url} meanwhile.",
+                subject=item.native_id,
+                next_step=NEXT["moved"],
+            )
+        return single
+
+    def standing(self, single: Single) -> Standing:
+        """An item as what others may need."""
+        forms = tuple(form for form in (single.live, single.draft) if form is not None)
+        row = single.row
+        return Standing(row.native_id, row.states.title, self._sheet.items[row.kind].kind, forms)
