@@ -5,6 +5,9 @@ RUNTIME := tests/nodered/node_modules/.installed
 SERVER := $(VENV)/.server
 REPORTS := tests/superset/.runtime/.installed
 
+# Where it is set, every start of the program would compile all of its modules anew.
+unexport PYTHONDONTWRITEBYTECODE
+
 .PHONY: demo test lint bench mutants hurts attack screenshots clean
 
 demo: $(VENV)/.installed
@@ -21,6 +24,7 @@ lint: $(VENV)/.tested
 
 bench: $(VENV)/.tested
 	$(BIN)/python bench/transport.py
+	$(BIN)/python bench/startup.py
 
 mutants: $(VENV)/.tested
 	$(BIN)/python -m tests.mutants $(or $(SEED),1,2,3) $(or $(COUNT),60)

@@ -64,6 +64,13 @@ def halcyon_files(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return folder
 
 
+@pytest.fixture(scope="session")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Done]:
+    """The whole demo as it was played, once for all tests of a process, and the workspace that it left, for reading."""
+    folder = tmp_path_factory.mktemp("demo")
+    return folder / "grove", run_program(folder, "demo", "--keep", "grove")
+
+
 @pytest.fixture
 def halcyon(halcyon_files: Path, tmp_path: Path) -> Path:
     """A workspace over fresh copies of the four environments, crosswalk filled for olive-intake."""
@@ -160,7 +167,7 @@ def server() -> Iterator[Server]:
         yield running
 
 
-LONG = re.compile(r"tests/superset|faults/test_kills|test_the_demo_plays|test_every_last_line|test_schemas_say")
+LONG = re.compile(r"tests/superset|faults/test_kills|test_the_demo_plays|test_every_last_line")
 SLOW = re.compile(r"tests/faults/test_(faults|resume).py.*\[press-(lost_before|odd_answer|killed_before|refused)\]")
 """A platform over HTTP takes seconds for each of these: it is tried with the faults that leave most in doubt."""
 

@@ -13,22 +13,25 @@ import typer
 
 from amphora.cli.chapters import CHAPTERS
 from amphora.cli.main import app
-from tests.conftest import SECRETS, Program, run_program
+from tests.conftest import SECRETS, Done, Program, run_program
 
 HEAVY = ("httpx", "sqlite3", "matplotlib", "numpy", "rich", "ruamel.yaml", "orjson", "jsonpath_rfc9535")
 
 
-def test_the_demo_plays_to_its_end_and_leaves_what_it_says(tmp_path: Path) -> None:
-    done = run_program(tmp_path, "demo", "--keep", "grove")
+@pytest.mark.xdist_group("demo")
+def test_the_demo_plays_to_its_end_and_leaves_what_it_says(demo: tuple[Path, Done]) -> None:
+    grove, done = demo
     assert done.code == 0, done.out + done.err
     assert f"The demo is over: {sum(len(chapter.scenes) for chapter in CHAPTERS)} commands, all real." in done.out
     assert "Not yet for grove-live: 1 item missing" in done.out
     assert "Nothing to do: grove-live already has olive-intake 1.1.0." in done.out
     assert not [piece for piece in SECRETS if piece in done.out + done.err]
-    assert run_program(tmp_path / "grove", "verify", "olive-intake", "grove-live").code == 0
-    kept = [path for path in (tmp_path / "grove").rglob("*") if path.is_file() and path.suffix != ".practice"]
+    assert run_program(grove, "verify", "olive-intake", "grove-live").code == 0
+    kept = [path for path in grove.rglob("*") if path.is_file() and path.suffix != ".practice"]
     assert not [path for path in kept for piece in SECRETS if piece.encode() in path.read_bytes()]
-    assert run_program(tmp_path, "demo", "--keep", "grove").code == 2
+    assert run_program(grove.parent, "demo", "--keep", "grove").code == 2
+    short = run_program(grove.parent, "demo", "looking", "--json").json
+    assert [one["command"] for one in short["played"]] == [scene.shown for scene in CHAPTERS[0].scenes]
 
 
 def test_every_command_speaks_json(amphora: Program, halcyon: Path) -> None:

@@ -6,6 +6,7 @@ import json
 import os
 import re
 import shlex
+import shutil
 import subprocess
 import sys
 import tomllib
@@ -17,6 +18,7 @@ import jsonschema
 import pytest
 from ruamel.yaml import YAML
 
+from amphora.cli.chapters import CHAPTERS
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.moments import moment
 from amphora.files.workspace import _ABOUT, _ENVIRONMENT, _SELECTION, _TOP
@@ -52,19 +54,26 @@ def test_from_an_empty_folder_the_last_lines_lead_to_a_first_crossing(tmp_path: 
     assert len(typed) <= 14, typed
 
 
-def test_every_last_line_of_the_demo_can_be_pasted(tmp_path: Path) -> None:
-    done = run_program(tmp_path, "demo", "--keep", "grove", "--json")
-    assert done.code == 0, done.out
-    pasted: dict[str, Path] = {}
-    for played in done.json["played"]:
-        line = next_of(Done(0, played["output"], ""))
-        assert line or "practice trouble" in played["command"], played["command"]
+@pytest.mark.xdist_group("demo")
+def test_every_last_line_of_the_demo_can_be_pasted(demo: tuple[Path, Done], tmp_path: Path) -> None:
+    grove, done = demo
+    folder = shutil.copytree(grove, tmp_path / "grove")
+    scenes, blocks, pasted = [scene.shown for chapter in CHAPTERS for scene in chapter.scenes], [""], []
+    for line in done.out.splitlines():
+        # What `carry` prints looks the same, so only the command that comes next begins another.
+        if len(blocks) <= len(scenes) and line == f"$ {scenes[len(blocks) - 1]}":
+            blocks.append("")
+        blocks[-1] += line + "\n"
+    assert len(blocks) == len(scenes) + 1
+    for played in blocks[1:]:
+        line = next_of(Done(0, played, ""))
+        assert line or "practice trouble" in played.splitlines()[0], played
         command = line[line.index("amphora ") :] if "amphora " in line else ""
         # What has to be filled in says so, in capitals or by dots.
         if command and not re.search(r"\b[A-Z]{4,}\b|…", command):
-            pasted[command] = tmp_path / "grove"
-    assert len(pasted) > 40
-    for command, folder in pasted.items():
+            pasted.append(command)
+    assert len(set(pasted)) > 40
+    for command in dict.fromkeys(pasted):
         for words in command.split(" && "):
             told = run_program(folder, *shlex.split(words)[1:])
             # By now some of it is done, or waits for somebody; but all of it is a command.
@@ -208,15 +217,14 @@ def schema(name: str) -> Any:
     return json.loads((ROOT / "src" / "amphora" / "schemas" / f"{name}.schema.json").read_text(encoding="utf-8"))
 
 
-def test_schemas_say_what_the_program_reads_and_writes(tmp_path: Path) -> None:
+@pytest.mark.xdist_group("demo")
+def test_schemas_say_what_the_program_reads_and_writes(demo: tuple[Path, Done]) -> None:
     table = schema("amphora")["properties"]
     assert set(table) == _TOP
     assert set(table["amphora"]["properties"]) == set(_ABOUT)
     assert set(table["environments"]["additionalProperties"]["properties"]) == _ENVIRONMENT
     assert set(table["selections"]["additionalProperties"]["properties"]) == set(_SELECTION)
-    done = run_program(tmp_path, "demo", "mending", "--keep", "grove")
-    assert done.code == 0, done.out
-    grove, yaml = tmp_path / "grove", YAML(typ="safe")
+    (grove, _), yaml = demo, YAML(typ="safe")
     found = {"amphora": [tomllib.loads((grove / "amphora.toml").read_text(encoding="utf-8"))]}
     found["crosswalk"] = [yaml.load(grove / "crosswalk.yaml")]
     found["docket"] = [yaml.load(path) for path in grove.glob("*.docket.yaml")]

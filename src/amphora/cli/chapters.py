@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
+
+from amphora.core.values.late import dataclass
 
 
 @dataclass(frozen=True)

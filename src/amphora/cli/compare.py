@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -23,6 +22,7 @@ from amphora.cli.work import (
     one_format,
     working,
 )
+from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import advice, blank, to_type
 
 if TYPE_CHECKING:

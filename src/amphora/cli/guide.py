@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 import json
 from contextlib import redirect_stdout
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any, NoReturn
 
 import typer
@@ -13,6 +13,7 @@ import typer
 from amphora.cli.boundary import code_of
 from amphora.cli.work import Work
 from amphora.core.values.errors import AmphoraError, UsageFault
+from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import NOTHING, NextStep, advice, blank, to_type
 from amphora.engine.aftercare import open_care
 from amphora.engine.edits import Edited, edits_of

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import typer
 
 from amphora.cli.work import Work
+from amphora.core.values.late import dataclass
 from amphora.core.values.visible import visible
 
 if TYPE_CHECKING:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from amphora.core.form.bindings import MISSING
 from amphora.core.form.kinds import KindSheet
@@ -15,6 +15,7 @@ from amphora.core.plan.decisions import DRAFT, PUBLICATION, SECRETS, THERE, Item
 from amphora.core.plan.docket import AS_DECIDED, Action, Do, decide, moves
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, readable
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Found, Item
 from amphora.core.values.next_step import advice
 from amphora.core.values.tokens import PREFIX

@@ -4,7 +4,7 @@ off."""
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from amphora.core.needs.crosswalk import MapState, row_name
 from amphora.core.plan.aftercare import DOABLE, Care, Task, connection_task, placed, state_task, text_task
@@ -12,6 +12,7 @@ from amphora.core.plan.states import Image
 from amphora.core.plan.steps import EnterSecret, Publish, Step, Switch, permissions_of
 from amphora.core.values.errors import AmphoraError, NotReady
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Item
 from amphora.core.values.next_step import advice, to_type
 from amphora.core.values.tokens import PREFIX

@@ -5,12 +5,12 @@ from __future__ import annotations
 import tempfile
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 
 from amphora.core.form.copies import as_named
 from amphora.core.plan.decisions import Decisions
 from amphora.core.values.errors import AmphoraError, NotReady, UsageFault
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents
 from amphora.core.values.next_step import advice, to_type
 from amphora.core.values.words import few

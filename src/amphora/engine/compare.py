@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from amphora.core.form.kinds import KindSheet, parse_sheet
 from amphora.core.form.routes import converted_contents
@@ -13,6 +13,7 @@ from amphora.core.needs.selection import choose
 from amphora.core.plan.decisions import LEAVE, Decisions, ItemDecision
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Item
 from amphora.core.values.next_step import advice
 from amphora.engine.export import listed_items

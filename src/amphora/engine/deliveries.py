@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from amphora.core.merge.merge import FieldChange
 from amphora.core.needs.selection import choose
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Claim, Listed
 from amphora.engine.edits import as_packed
 from amphora.engine.session import Session

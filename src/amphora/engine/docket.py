@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 
 from amphora.core.form.secrets import sealed
 from amphora.core.form.spots import part_ids
@@ -17,6 +17,7 @@ from amphora.core.plan.order import wanted_places
 from amphora.core.plan.places import Place, place_of
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, readable
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Finding, Item, Leak
 from amphora.core.values.next_step import advice
 from amphora.core.values.tokens import NEED_KINDS, PREFIX, parse_token

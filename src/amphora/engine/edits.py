@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from amphora.core.form.bindings import MISSING
 from amphora.core.merge.merge import FieldChange
@@ -13,6 +13,7 @@ from amphora.core.plan.decisions import Decisions, ItemDecision
 from amphora.core.plan.docket import Docket
 from amphora.core.values.errors import NotReady
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Json, Listed
 from amphora.core.values.next_step import to_type
 from amphora.engine.docket import prepare

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
@@ -14,6 +14,7 @@ from amphora.core.needs.selection import choose, lasting, still_there
 from amphora.core.plan.claims import Claims
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, readable
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Item, Listed, Need
 from amphora.core.values.next_step import NextStep, advice, to_type
 from amphora.core.values.raw import Raw

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from amphora.core.form.attachments import LEFT_OUT
 from amphora.core.form.copies import taken_apart
 from amphora.core.needs.crosswalk import MapState
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, readable
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Finding
 from amphora.core.values.next_step import blank, to_type
 from amphora.engine.docket import check_package

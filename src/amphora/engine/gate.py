@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from amphora.core.form.spots import region_values
 from amphora.core.plan.decisions import Decisions
@@ -11,6 +11,7 @@ from amphora.core.plan.docket import Do, Docket
 from amphora.core.plan.gate import Consent, Reason, Standing, Why, reasons_of
 from amphora.core.values.errors import AmphoraError, NotReady, PackageDamaged
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents
 from amphora.engine.docket import Prepared
 from amphora.engine.session import Opened, Session

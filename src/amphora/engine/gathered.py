@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from amphora.core.form.attachments import without_attachments
 from amphora.core.values.canon import NotCanonical
 from amphora.core.values.errors import NotReady, Unavailable
 from amphora.core.values.keys import Key, kind_of, readable
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Item
 from amphora.core.values.next_step import advice
 from amphora.core.values.pace import uncollected

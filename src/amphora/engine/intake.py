@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from amphora.core.form.attachments import without_attachments
 from amphora.core.form.declared import secret_faults
@@ -13,6 +13,7 @@ from amphora.core.plan.arrivals import Arrival, arranged, joined
 from amphora.core.plan.decisions import WITHOUT, Decisions
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents
 from amphora.core.values.next_step import to_type
 from amphora.engine.check import sheets_for, sheets_packed

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from amphora.core.values.errors import UsageFault
+from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import advice, blank, to_type
 from amphora.core.values.versions import newest
 from amphora.engine.session import Session

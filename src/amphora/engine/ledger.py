@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 from amphora.core.values.errors import UsageFault
+from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import to_type
 from amphora.engine.session import Session, ledger_secret
 from amphora.files.workspace import FILE, checked_ledger

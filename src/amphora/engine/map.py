@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from difflib import get_close_matches
 from urllib.parse import urlsplit
 
@@ -25,6 +25,7 @@ from amphora.core.needs.crosswalk import (
 from amphora.core.needs.selection import choose
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, kind_of
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Item, Json
 from amphora.core.values.next_step import advice, to_type
 from amphora.core.values.pointers import parse_pointer, value_at, write_pointer

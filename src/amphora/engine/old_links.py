@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from urllib.parse import urlsplit
 
 from amphora.core.form.visit import texts_in
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Item
 from amphora.core.values.pointers import write_pointer
 

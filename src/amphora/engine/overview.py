@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from amphora.core.values.errors import AmphoraError
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Claim
 from amphora.core.values.versions import is_version, newest, version_order
 from amphora.engine.edits import edits_of

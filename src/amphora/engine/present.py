@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 
 from amphora.core.form.attachments import LEFT_OUT, with_present
 from amphora.core.form.bindings import MISSING
@@ -13,6 +13,7 @@ from amphora.core.needs.crosswalk import Mapped, MapState
 from amphora.core.plan.claims import Claims
 from amphora.core.values.canon import digest
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Found, Item
 from amphora.engine.action import Known
 from amphora.engine.session import Session

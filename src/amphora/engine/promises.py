@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import field
 from enum import StrEnum
 
 from amphora.core.values.errors import AmphoraError
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.engine.session import Opened, Session
 from amphora.environments.contract import Environment

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from enum import StrEnum
 
 from amphora.core.plan.claims import Claims
 from amphora.core.values.errors import NotReady
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Listed
 from amphora.core.values.next_step import to_type
 from amphora.core.values.scan import token_places

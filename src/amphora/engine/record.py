@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 from amphora.core.plan.kept import Line, findings_of, lines_of, retired_of
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.moments import moment
 from amphora.core.values.next_step import to_type
 from amphora.engine.session import Session, utc_now

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 from amphora.core.plan.decisions import ItemDecision
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents
 from amphora.engine.docket import Prepared, prepare
 from amphora.engine.imports import base_of, packed

@@ -6,7 +6,7 @@ from __future__ import annotations
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 from amphora.core.form.copies import as_named, taken_apart
@@ -19,6 +19,7 @@ from amphora.core.plan.docket import Do
 from amphora.core.plan.restoration import Fate, judged
 from amphora.core.values.errors import NotReady, UsageFault
 from amphora.core.values.keys import Key, kind_of, readable
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Json, Supply
 from amphora.core.values.next_step import advice, to_type
 from amphora.core.values.words import counted, few

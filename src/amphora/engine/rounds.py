@@ -7,11 +7,12 @@ import threading
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextvars import copy_context
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 
 from amphora.core.plan.docket import Docket
 from amphora.core.plan.gate import Reason
 from amphora.core.values.errors import AmphoraError, NotReady, UsageFault
+from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import advice, to_type
 from amphora.engine.docket import Prepared, prepare
 from amphora.engine.gate import ImportRequest, agreed, in_the_way

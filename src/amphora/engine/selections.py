@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 from amphora.core.values.errors import UsageFault
+from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import blank, to_type
 from amphora.engine.export import ExportReport, ExportRequest, export
 from amphora.engine.session import Session

@@ -5,13 +5,14 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import UTC, datetime
 from functools import cached_property, lru_cache
 
 from amphora.core.form.secrets import STRICT, Guard
 from amphora.core.needs.crosswalk import Crosswalk
 from amphora.core.values.errors import SheetFault
+from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import advice, blank
 from amphora.environments.contract import Description, Environment
 from amphora.environments.locations import open_environment, sign_in_secret

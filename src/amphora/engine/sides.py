@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from amphora.core.form.bindings import Bindings
 from amphora.core.form.filled import Filled, unfilled
@@ -14,6 +14,7 @@ from amphora.core.needs.crosswalk import SECTIONS, Crosswalk, Mapped, MapState, 
 from amphora.core.needs.matching import Link, Matches, assign_keys, match
 from amphora.core.plan.places import new_place, place_of
 from amphora.core.values.keys import Key, encode_segment
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Found, Item, Json, Listed, Supply
 from amphora.engine.session import Opened
 from amphora.environments.contract import Take

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 
 import orjson
 
@@ -13,6 +13,7 @@ from amphora.core.form.spots import named_pointer
 from amphora.core.needs.selection import choose
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Item, Listed
 from amphora.core.values.moments import moment
 from amphora.core.values.next_step import to_type

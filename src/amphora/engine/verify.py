@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from amphora.core.form.bindings import MISSING
 from amphora.core.form.filled import Filled, unfilled
 from amphora.core.merge.compare import item_differences
 from amphora.core.merge.merge import By, FieldChange
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Item
 from amphora.engine.session import Session
 from amphora.engine.shapes import Shapes

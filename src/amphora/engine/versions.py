@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from pathlib import Path
 
 import orjson
@@ -13,6 +13,7 @@ from amphora.core.merge.merge import differences
 from amphora.core.values.canon import digest
 from amphora.core.values.errors import AmphoraError, NotReady, UsageFault
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Item, Json
 from amphora.core.values.next_step import advice
 from amphora.core.values.pointers import parse_pointer

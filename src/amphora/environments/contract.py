@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from functools import cache
 from inspect import isfunction
 from typing import Final, Literal, Protocol, TypeVar, cast, runtime_checkable
@@ -13,6 +13,7 @@ from amphora.core.form.kinds import KindSheet
 from amphora.core.plan.states import Habits, Image
 from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Found, Json, Limits, Listed, States, Supply
 from amphora.core.values.next_step import NextStep, advice
 

@@ -8,13 +8,13 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from amphora.core.plan.docket import Docket
 from amphora.core.values.canon import digest
 from amphora.core.values.errors import NotReady
+from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import advice
 from amphora.files.docket_file import (
     AGREED,

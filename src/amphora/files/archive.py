@@ -9,11 +9,11 @@ import unicodedata
 import zipfile
 import zlib
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
 from amphora.core.values.errors import PackageDamaged, UsageFault
+from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import advice
 from amphora.core.values.raw import PIECE_BYTES, Raw, chunks_of, size_of
 from amphora.files.bounds import ROW_BYTES, Bounds

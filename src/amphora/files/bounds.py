@@ -7,9 +7,9 @@ set by variables of the environment.
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
 
 from amphora.core.values.errors import PackageDamaged, UsageFault
+from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import NextStep, advice
 
 

@@ -7,13 +7,13 @@ import csv
 import io
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from amphora.core.form.settings import parse_setting, type_of
 from amphora.core.needs.crosswalk import ANY, MADE_FROM, SECTIONS, Crosswalk
 from amphora.core.values.errors import UsageFault
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
 from amphora.core.values.visible import for_spreadsheet, from_spreadsheet

@@ -6,7 +6,7 @@ from __future__ import annotations
 import difflib
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +19,7 @@ from amphora.core.plan.docket import Action, Custody, Docket, Fate, IfItFails, R
 from amphora.core.values.canon import LARGEST_INTEGER
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice, blank, to_type
 from amphora.files.schemas import first_line

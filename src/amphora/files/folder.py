@@ -9,12 +9,13 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from amphora.core.needs.needs import needs_of
 from amphora.core.values.errors import PackageDamaged, UsageFault
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Item, States
 from amphora.core.values.next_step import advice, blank, to_type
 from amphora.core.values.raw import PIECE_BYTES, Raw, chunks_of, sha256_of, size_of, whole

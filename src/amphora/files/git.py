@@ -7,10 +7,10 @@ from __future__ import annotations
 import os
 import subprocess
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import IO
 
 from amphora.core.values.errors import PackageDamaged, UsageFault
+from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import advice, other_program
 from amphora.core.values.raw import PIECE_BYTES, Raw
 from amphora.files.archive import LARGE

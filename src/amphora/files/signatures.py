@@ -7,12 +7,12 @@ workspace trusts lie in its folder `keys`.
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from amphora.core.values.errors import PackageDamaged, UsageFault
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents
 from amphora.core.values.next_step import advice, blank, to_type
 from amphora.core.values.raw import sha256_of, whole

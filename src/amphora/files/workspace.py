@@ -5,12 +5,13 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from amphora.core.values.errors import UsageFault
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Level
 from amphora.core.values.next_step import advice, blank, to_type
 from amphora.files.schemas import SCHEMAS, write_schemas

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
+from amphora.core.values.late import dataclass
 from amphora.ledger.database import Database, dumped
 from amphora.ledger.records import Run
 

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Final
 
 from amphora.core.merge.compare import Base
 from amphora.core.plan.aftercare import Task
 from amphora.core.plan.states import Image
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json, States
 
 IMPORT: Final = "import"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing
-from dataclasses import dataclass, field
+from dataclasses import field
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
@@ -12,6 +12,7 @@ from typing import Any
 from amphora.core.form.bindings import Bindings, IdStyle
 from amphora.core.form.native import to_native
 from amphora.core.values.keys import kind_of, path_of
+from amphora.core.values.late import dataclass
 from amphora.practice.items import ID_PATTERN, JOINER, RELEASE
 from amphora.practice.platform import Platform
 from amphora.practice.sheets import practice_sheets

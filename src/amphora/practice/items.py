@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
+
+from amphora.core.values.late import dataclass
 
 JOINER = "#"
 RELEASE = "2026.2"

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 
 from amphora.core.merge.lines import line_hunks
 from amphora.core.merge.merge import By, FieldChange
 from amphora.core.merge.phrase import place_phrase
 from amphora.core.plan.docket import Do, Docket
 from amphora.core.values.keys import Key, readable
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Item, Json
 from amphora.core.values.strict_json import pretty_bytes
 from amphora.render.result import Block, Cell, Grid, Row

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.graph import in_order
 from amphora.core.values.keys import Key, kind_of
+from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import advice
 from amphora.core.values.visible import visible
 from amphora.engine.survey import Uses

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import TYPE_CHECKING, Any, Literal
 
+from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import NOTHING, NextStep
 
 if TYPE_CHECKING:

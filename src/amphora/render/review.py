@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
 from amphora.core.form.routes import told as conversions_told
@@ -14,6 +13,7 @@ from amphora.core.plan.aftercare import told as care_told
 from amphora.core.plan.docket import Action, Do, Docket, Fate
 from amphora.core.plan.gate import Reason
 from amphora.core.values.keys import kind_of, readable
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Level
 from amphora.core.values.next_step import blank, to_type
 from amphora.core.values.words import counted, few

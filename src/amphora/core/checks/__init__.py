@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from amphora.core.checks import completeness, integrity, needs, portability, safety, target
 from amphora.core.checks.context import CheckContext, Rule, Todo
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Finding, Level
 from amphora.core.values.pace import uncollected
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from enum import StrEnum
 from functools import cached_property
 from typing import Any
@@ -16,6 +16,7 @@ from amphora.core.form.secrets import STRICT, Guard
 from amphora.core.form.spots import named_pointer
 from amphora.core.needs.crosswalk import Mapped
 from amphora.core.values.keys import Key, readable
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Finding, Item, Level, Limits, Listed
 from amphora.core.values.next_step import NOTHING, NextStep, blank, to_type
 from amphora.core.values.pointers import parse_pointer, write_pointer

@@ -8,13 +8,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import field
 from urllib.parse import urlsplit
 
 from amphora.core.checks.context import CheckContext, Rule, Todo
 from amphora.core.form.glance import may_hold
 from amphora.core.form.secrets import sealed, to_silence
 from amphora.core.form.spots import region_values
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Finding, Item, Json, Leak, Level
 from amphora.core.values.pointers import Pointer, write_pointer
 

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Final
 
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.tokens import Token, parse_token, token_for
 

@@ -9,12 +9,13 @@ from __future__ import annotations
 
 import copy
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 from amphora.core.form.places import Step, parse_path
 from amphora.core.values.canon import same
 from amphora.core.values.errors import SheetFault
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
 from amphora.core.values.pointers import Pointer, write_pointer

@@ -13,11 +13,11 @@ import math
 import re
 from collections import Counter
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from functools import lru_cache
 from typing import Final
 
 from amphora.core.form.shapes import SHAPES
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 
 NAME, SHAPE, ENTROPY = "name", "shape", "entropy"

@@ -4,10 +4,10 @@ after a write, and taken back on every later look, so that nobody's hand is seen
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 
 from amphora.core.form.bindings import MISSING
 from amphora.core.values.canon import digest
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.pointers import (
     Pointer,

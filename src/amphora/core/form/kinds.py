@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any
 
 from amphora.core.form.conversions import FIELDS as _CONVERSION
 from amphora.core.form.conversions import Conversion, parse_conversion
 from amphora.core.form.places import IS, OF, Places, Refer, Spot, spots_from
 from amphora.core.values.errors import SheetFault
+from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import advice
 from amphora.core.values.strict_toml import line_of, unfit
 

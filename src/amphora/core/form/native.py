@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 
 from amphora.core.form.bindings import MISSING, Bindings
 from amphora.core.form.kinds import KindSheet
@@ -12,6 +11,7 @@ from amphora.core.form.places import Spot, Walk
 from amphora.core.form.portable import data_url
 from amphora.core.form.spots import named_elements
 from amphora.core.values.keys import name_of
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.pointers import Pointer, write_pointer
 from amphora.core.values.raw import Raw, whole

@@ -14,12 +14,13 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from functools import cache
 
 from amphora.core.form.kinds import Ids, KindSheet
 from amphora.core.form.places import IS, OF, Refer, Walk
 from amphora.core.values.canon import canonical_bytes
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.pointers import Pointer
 from amphora.core.values.strict_json import JsonFault, parse_json

@@ -8,10 +8,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, fields, replace
+from dataclasses import field, fields, replace
 from typing import Any
 
 from amphora.core.values.errors import SheetFault
+from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import advice
 from amphora.core.values.pointers import parse_pointer
 

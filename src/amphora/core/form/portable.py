@@ -11,13 +11,14 @@ import base64
 import hashlib
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from amphora.core.form.bindings import MISSING, Bindings
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Refer, Spot, Walk
 from amphora.core.form.spots import named_elements, sort_unordered
 from amphora.core.values.keys import Key, encode_segment, name_of, path_of
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.pointers import Pointer, write_pointer
 from amphora.core.values.tokens import PREFIX, escape, parse_token, render_text, token_for, unbound

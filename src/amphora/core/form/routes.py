@@ -4,7 +4,7 @@ as there are between them, forwards or back."""
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from amphora.core.form.conversions import (
     Conversion,
@@ -17,6 +17,7 @@ from amphora.core.form.conversions import (
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.new_keys import with_keys
 from amphora.core.values.keys import Key, kind_of, path_of
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Item, Json
 from amphora.core.values.words import counted
 

@@ -10,7 +10,7 @@ import binascii
 import hashlib
 import hmac
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Final
 from urllib.parse import unquote
 
@@ -20,6 +20,7 @@ from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Places, Walk
 from amphora.core.form.visit import visited
 from amphora.core.values.keys import Key, decode_segment, readable
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Item, Json, Leak
 from amphora.core.values.next_step import NextStep, advice
 from amphora.core.values.pointers import Pointer, write_pointer

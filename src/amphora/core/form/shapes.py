@@ -6,8 +6,9 @@ Patterns are kept as text: a command needs few of them, and compiling all would 
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Final
+
+from amphora.core.values.late import dataclass
 
 
 @dataclass(frozen=True)

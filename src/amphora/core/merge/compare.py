@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 from amphora.core.form.bindings import MISSING, Bindings
@@ -13,6 +13,7 @@ from amphora.core.form.visit import with_texts
 from amphora.core.merge.merge import By, Chooser, FieldChange, Merge, differences, equal, no_choice
 from amphora.core.values.canon import same
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Folded, Item, Json, States
 from amphora.core.values.strict_json import pretty_bytes
 from amphora.core.values.tokens import parse_token, render_text, token_for, tokens_in

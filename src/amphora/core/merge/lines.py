@@ -8,7 +8,8 @@ as far down as they go, or to where the other side has a change too, so that equ
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+
+from amphora.core.values.late import dataclass
 
 MOST_EDITS = 4_000
 """Texts that differ in more lines than this are not merged: they are different texts."""

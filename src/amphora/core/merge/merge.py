@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from enum import StrEnum
 from typing import Final
 
@@ -13,6 +12,7 @@ from amphora.core.form.places import Walk
 from amphora.core.form.spots import named_elements
 from amphora.core.merge.lines import merge_texts
 from amphora.core.values.canon import same
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.pointers import Pointer, write_pointer
 from amphora.core.values.tokens import parse_token

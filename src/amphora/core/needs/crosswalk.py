@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from enum import StrEnum
 
 from amphora.core.values.keys import Key, decode_segment, encode_segment, kind_of, path_of
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json, Need, Supply
 
 SECTIONS: Mapping[str, str] = {

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from amphora.core.values.keys import Key, free_key, make_key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Item, Listed
 
 

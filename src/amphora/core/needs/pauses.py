@@ -7,10 +7,11 @@ and the target lacks; everything else waits for the last leg.
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from amphora.core.needs.crosswalk import Mapped, MapState
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Item
 
 WORD = "word:"

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from enum import StrEnum
 
 from amphora.core.form.kinds import KindSheet
 from amphora.core.values.keys import Key, kind_of
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Item
 from amphora.core.values.words import few
 

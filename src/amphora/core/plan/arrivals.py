@@ -4,9 +4,10 @@ as the package has it. Said once, and remembered for the next version."""
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, States
 
 AS_PACKED = ""

@@ -4,12 +4,13 @@ docket."""
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 
 from amphora.core.merge.compare import STATE
 from amphora.core.plan.arrivals import Arrival
 from amphora.core.plan.docket import Custody, IfItFails
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 
 LEAVE = "leave"

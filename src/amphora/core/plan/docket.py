@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from enum import StrEnum
 from functools import cached_property
 
@@ -18,6 +18,7 @@ from amphora.core.plan.steps import Step
 from amphora.core.values.canon import digest
 from amphora.core.values.graph import in_order
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Finding, Item, Json, Leak, Level, Listed, States
 from amphora.core.values.raw import Raw
 

@@ -7,7 +7,7 @@ Reasons come from needs, steps, decisions and policies, never from findings that
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from enum import StrEnum
 
 from amphora.core.form.secrets import to_silence, told
@@ -17,6 +17,7 @@ from amphora.core.needs.pauses import WORD
 from amphora.core.plan.docket import Do, Docket, Fate
 from amphora.core.plan.steps import permissions_of
 from amphora.core.values.keys import Key, readable
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Finding, Level
 from amphora.core.values.next_step import NOTHING, NextStep, advice, blank, to_type
 

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 
 from amphora.core.form.bindings import MISSING
 from amphora.core.plan.docket import Action, Docket
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 
 MOST_LETTERS = 400

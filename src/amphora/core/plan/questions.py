@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 
 from amphora.core.merge.merge import LAST_DELIVERED, PACKAGE, TARGET, FieldChange
 from amphora.core.plan.docket import Docket
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 
 

@@ -4,7 +4,7 @@ item, whether it is put back whole or left whole and named (plan, sections 2 and
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from enum import StrEnum
 
 from amphora.core.plan.places import moves_first
@@ -25,6 +25,7 @@ from amphora.core.plan.steps import (
 )
 from amphora.core.values.graph import in_order
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import States
 
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Final
 
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.settled import settled
 from amphora.core.values.canon import digest
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json, Listed, States
 
 ABSENT: Final = "absent"

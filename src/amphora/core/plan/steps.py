@@ -6,11 +6,12 @@ done stands in `engine/steps`, one module a kind.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import ClassVar, Literal
 
 from amphora.core.plan.states import Habits, Image
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json, States
 
 Version = Literal["form", "live", "draft"]

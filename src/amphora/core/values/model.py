@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from enum import StrEnum
 from functools import cached_property
 from typing import Any
@@ -12,6 +12,7 @@ import orjson
 
 from amphora.core.values.canon import digest
 from amphora.core.values.keys import Key, kind_of
+from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import NOTHING, NextStep
 from amphora.core.values.raw import Raw, sha256_of
 from amphora.core.values.scan import token_places

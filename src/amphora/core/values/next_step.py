@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 import shlex
-from dataclasses import dataclass
+
+from amphora.core.values.late import dataclass
 
 PROGRAM = "amphora"
 _PLAIN = re.compile(r"[\w@%+=:,./-]+(?:(?<=\w)~[\w.-]+)*", re.ASCII)

@@ -10,11 +10,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import lru_cache
 from typing import Final
 
 from amphora.core.values.keys import decode_segment, encode_exact
+from amphora.core.values.late import dataclass
 
 PREFIX: Final = "amphora:"
 LITERAL: Final = "amphora:literal:"

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 
 from amphora.core.form.secret_places import entered
 from amphora.core.form.spots import mask_secrets
@@ -11,6 +10,7 @@ from amphora.core.plan.states import Image
 from amphora.core.plan.steps import Drawn, Step
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.engine.leaks import leaks_in_images, refuse_leaks
 from amphora.engine.runs.attention import attended

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 
 from amphora.core.needs.matching import Link
 from amphora.core.plan.restoration import Fate, Restoration, decide
@@ -19,6 +19,7 @@ from amphora.core.values.errors import (
     RevisionMoved,
 )
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import to_type
 from amphora.engine.leaks import sealed_image
 from amphora.engine.runs.attention import Attention

@@ -5,12 +5,12 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable, Mapping, Sequence
 from contextvars import copy_context
-from dataclasses import dataclass
 from typing import Final, Generic, TypeVar
 
 from amphora.core.plan.states import Image
 from amphora.core.plan.steps import Complete, Create, CreateBare, Drawn, EnterSecret, Publish, Step, Switch, Update
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.engine.steps import Material
 

@@ -12,7 +12,7 @@ import contextlib
 import hashlib
 from collections import ChainMap
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from itertools import pairwise
 
 from amphora.core.form.filled import filled_in
@@ -28,6 +28,7 @@ from amphora.core.values.errors import (
     Uncertain,
 )
 from amphora.core.values.keys import Key, readable
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.engine.runs.attention import Attention
 from amphora.engine.runs.batch import Ready, answers, side_by_side
@@ -70,7 +71,7 @@ class Carrier:
         """All of them; raises what the first one raises that fails. Told are as many as there were `before` these,
         of the `total`."""
         portion: list[Ready] = []
-        done = 0
+        done, width = 0, self._width()
         try:
             while done < len(steps):
                 if self.attention.is_wanted:
@@ -79,7 +80,7 @@ class Carrier:
                 # The first of a portion is begun with it, the others when it is their turn.
                 begun = 0 if portion else 1
                 portion = portion or self._intended(steps[done : done + PORTION])
-                count = side_by_side(portion, self.bench.material, self.bench.now, self._width())
+                count = side_by_side(portion, self.bench.material, self.bench.now, width())
                 now, portion = portion[:count], portion[count:]
                 for position, ready in enumerate(now, before + done + 1):
                     named = f"{words}: {ready.step.do} {self._named(ready.step)}"
@@ -168,9 +169,11 @@ class Carrier:
             self.stage.ledger.journal.begin_next(self.run, ready.number, intent, waiting)
         return ready
 
-    def _width(self) -> int:
+    def _width(self) -> Callable[[], int]:
+        """How many steps the environment takes at once, to be asked again and again: it may become busy."""
         environment = self.stage.environment
-        return environment.at_once() if isinstance(environment, SideBySide) else 1
+        # Asked once: to tell whether an object keeps a protocol takes longer than to look at an item.
+        return environment.at_once if isinstance(environment, SideBySide) else lambda: 1
 
     def _together(self, steps: Sequence[Ready]) -> None:
         """Does steps whose intents are journalled, side by side; raises what the first one raised that failed, when

@@ -4,7 +4,7 @@ off, never in nobody knows."""
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 
 from amphora.core.form.bindings import MISSING
@@ -18,6 +18,7 @@ from amphora.core.values.errors import (
     NotReady,
 )
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import to_type
 from amphora.core.values.tokens import parse_token

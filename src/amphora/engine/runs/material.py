@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any
 
 from amphora.core.form.bindings import Bindings, IdStyle
@@ -18,6 +18,7 @@ from amphora.core.plan.states import Image
 from amphora.core.plan.steps import Create, CreateBare, Drawn, Move, Step, Update, WriteAll
 from amphora.core.values.errors import EnvironmentRefused, NotReady
 from amphora.core.values.keys import Key, decode_segment, path_of
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import to_type
 from amphora.core.values.pointers import parse_pointer, without_value

@@ -5,11 +5,12 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 
 from amphora.core.plan.restoration import Fate
 from amphora.core.values.errors import AmphoraError, BrokenOff, EnvironmentRefused, FaultInRun, Interrupted
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import NOTHING, NextStep, advice, to_type
 from amphora.core.values.words import few
 from amphora.engine.old_links import OldLink

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from pathlib import Path
 
 from amphora.core.plan.states import Habits, Image
 from amphora.core.values.keys import Key, encode_segment
+from amphora.core.values.late import dataclass
 from amphora.core.values.raw import Raw
 from amphora.core.values.strict_json import pretty_bytes
 from amphora.engine.runs.attention import forgiving

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Protocol
 
 from amphora.core.plan.states import Habits, Image
 from amphora.core.plan.steps import Drafts, Drawn, Step
 from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.environments.contract import Environment, Seen, Write
 

@@ -5,13 +5,13 @@ from __future__ import annotations
 
 import base64
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from typing import Any, NoReturn
 from urllib.parse import urlencode
 
 import httpx
 
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved, UsageFault
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import NOTHING, advice
 from amphora.core.values.strict_json import JsonFault, parse_json

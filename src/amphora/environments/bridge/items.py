@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from typing import TypeVar
 
 from amphora.core.form.kinds import Ids
@@ -12,6 +11,7 @@ from amphora.core.form.opened import MARK, closed_id, opened, opened_id
 from amphora.core.form.spots import mask_secrets
 from amphora.core.values.canon import digest
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json, Listed, States
 from amphora.core.values.next_step import advice
 from amphora.environments.bridge.client import Absent, Answer, Client

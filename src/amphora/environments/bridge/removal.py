@@ -4,11 +4,11 @@ word."""
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass
 
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.spots import reference_values
 from amphora.core.values.errors import EnvironmentRefused
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.environments.bridge.paths import values_at
 from amphora.environments.contract import NEXT

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 from amphora.core.form.kinds import KindSheet, parse_sheet
 from amphora.core.values.errors import SheetFault
+from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import advice
 from amphora.core.values.strict_toml import line_of
 from amphora.environments.bridge.faults import METHODS, SheetFaults

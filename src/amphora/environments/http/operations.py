@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 from urllib.parse import unquote
 
 import orjson
 
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.environments.contract import Environment, Seen, Take
 from amphora.environments.http import wire

@@ -5,12 +5,12 @@ from __future__ import annotations
 import os
 import secrets
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from functools import partial
 from http.server import ThreadingHTTPServer
 from pathlib import Path
 
 from amphora.core.values.errors import UsageFault
+from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import advice
 from amphora.environments.contract import Environment
 from amphora.environments.http.service import Service, server_of

@@ -12,13 +12,14 @@ import time
 from collections import OrderedDict
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import ExitStack, closing
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from http import HTTPStatus
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
 from urllib.parse import parse_qs, unquote, urlsplit
 
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved
+from amphora.core.values.late import dataclass
 from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.environments.contract import Environment
 from amphora.environments.http.operations import Answer, Operation, Problem, Request, operation_of

@@ -8,10 +8,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 from amphora.core.values.canon import digest
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json, States
 from amphora.core.values.tokens import MASK
 
