@@ -8,6 +8,7 @@ import re
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager
+from dataclasses import replace
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
@@ -591,3 +592,40 @@ def test_times_and_placeholders() -> None:
     body = {"n": "{id}", "text": "no {id} of {other}"}
     assert filled(body, {"id": 7}) == {"n": 7, "text": "no 7 of {other}"}
     assert filled("/a/{id}", {"id": "x/y ?"}, is_path=True) == "/a/x%2Fy%20%3F"
+
+
+def test_what_refers_by_title_follows_and_a_name_that_the_server_chose_is_given_back(tmp_path: Path) -> None:
+    things: dict[int, dict[str, Any]] = {1: {"id": 1, "name": "Press", "rev": 1, "a": "Mill", "b": "{}", "key": ""}}
+    things[2] = {**things[1], "id": 2, "name": "Mill", "a": "nobody's"}
+
+    def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        number = int(path.split("/")[2]) if path != "/things" else 0
+        if method == "DELETE":
+            return (200, things.pop(number), {}) if number in things else (404, {}, {})
+        if method == "POST":
+            number = max(things) + 1
+            is_taken = body["name"] in [one["name"] for one in things.values()]
+            body["name"] += " (2)" if is_taken else ""
+        if method in ("POST", "PUT"):
+            things[number] = {**things.get(number, {}), "rev": len(things), "id": number, **body}
+        if path == "/things" and method == "GET":
+            return 200, {"rows": list(things.values())}, {}
+        return (200, things[number], {}) if number in things else (404, {}, {})
+
+    kind = f'{THING}[ids]\nspace = "thing"\nnumber = true\n[[refers]]\nat = "$.a"\nto = ["thing"]\nby = "title"\n'
+    with served(answering) as url, closing(bridge(tmp_path, url, SMALL, kind)) as there:
+        press, mill = (found.definition for found in there.read(["thing~1", "thing~2"]))
+        assert (press["a"], mill["a"]) == ("thing~2", "nobody's")
+        new = Write("thing", ("Oven",), States("Oven", ""), {"a": "thing~1", "b": {}}, "t")
+        [written] = there.write([new])
+        assert things[int(written.native_id.removeprefix("thing~"))]["a"] == "Press"
+        # What it refers to is called otherwise by now.
+        things[1]["name"] = "Great press"
+        [written] = there.write([replace(new, native_id=written.native_id, revision=written.revision)])
+        assert things[3]["a"] == "Great press"
+        with pytest.raises(EnvironmentRefused, match="made 'Mill \\(2\\)' instead; that was taken away again"):
+            there.write([Write("thing", ("Mill",), States("Mill", ""), {"a": None, "b": {}}, "t")])
+        assert sorted(one["name"] for one in things.values()) == ["Great press", "Mill", "Oven"]
+        # A platform that refuses to remove what others name by its title, or doesn't: here nobody is asked.
+        with pytest.raises(EnvironmentRefused, match="Oven"):
+            there.retire([Seen("thing~1", there.look(["thing~1"])["thing~1"].revision)])

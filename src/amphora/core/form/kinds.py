@@ -56,6 +56,7 @@ _REFERS = {
     "object": str,
     "form": str,
     "members": bool,
+    "by": str,
 }
 _IDS = {"space": str, "number": bool}
 _MENTION = {"pattern": str, "kind": str}
@@ -197,6 +198,8 @@ def _opens(table: Mapping[str, Any]) -> Iterable[str]:
     for refer in table.get("refers", []):
         if refer.get("members") or refer.get("form"):
             yield f"refers {refer['at']} {refer.get('form', 'members')}"
+        if refer.get("by"):
+            yield f"refers {refer['at']} by {refer['by']}"
 
 
 def sheets_in_force(*layers: Iterable[KindSheet]) -> dict[str, KindSheet]:
@@ -226,6 +229,7 @@ def _refer(table: Mapping[str, Any]) -> Refer:
         bool(table.get("known_only")),
         str(table.get("object", "")),
         str(table.get("form", "")),
+        table.get("by") == "title",
     )
 
 
@@ -287,6 +291,8 @@ def _faults(table: Mapping[str, Any], source: str) -> Iterable[str]:
             yield from unfit(refer, _REFERS, "refers.", source, SHEET)
             if "{id}" not in str(refer.get("form", "{id}")):
                 yield f"{line_of(source, 'form')}`refers.form` has to hold {{id}}"
+            if refer.get("by", "id") not in ("id", "title"):
+                yield f"{line_of(source, 'by')}`refers.by` has to be one of id, title"
 
 
 def _unfit_conversions(table: Mapping[str, Any], source: str) -> Iterable[str]:

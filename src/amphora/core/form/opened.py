@@ -13,7 +13,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import field
 from functools import cache
 
@@ -35,6 +35,13 @@ _LETTERS = r"[A-Za-z0-9_.-]+?"
 _NUMBER = re.compile(r"0|[1-9][0-9]{0,18}")
 IdsOf = Mapping[str, Ids]
 """How the ids of each kind look that can be referred to: kinds of items, and of what is supplied."""
+TitlesOf = Callable[[str], Mapping[str, str]]
+"""The opened ids of the items of a kind by their titles, without those whose title is no name for one."""
+
+
+def no_titles(_kind: str) -> Mapping[str, str]:
+    """Where nothing is referred to by what it is called."""
+    return {}
 
 
 @dataclass
@@ -59,19 +66,26 @@ def closed_id(text: str, ids: Ids) -> str | int:
     return int(plain) if ids.is_number and _NUMBER.fullmatch(plain) else plain
 
 
-def opened(definition: Json, sheet: KindSheet, ids: IdsOf) -> Json:
+def opened(definition: Json, sheet: KindSheet, ids: IdsOf, titles: TitlesOf = no_titles) -> Json:
     """A definition in which everything can be seen."""
-    return _all_opened(definition, sheet, ids, Manner())
+    return _all_opened(definition, sheet, ids, titles, Manner())
 
 
-def closed(definition: Json, sheet: KindSheet, ids: IdsOf, present: Json = None, is_spaced: bool = False) -> Json:
+def closed(
+    definition: Json,
+    sheet: KindSheet,
+    ids: IdsOf,
+    present: Json = None,
+    is_spaced: bool = False,
+    titles: TitlesOf = no_titles,
+) -> Json:
     """A definition as the platform writes it. Strings of JSON are those of `present` (as the platform wrote it) where
     nothing in them changed, and in its manner where something did; new ones have a space behind commas and colons if
     `is_spaced`."""
     manner = Manner()
     if present is not None:
-        _all_opened(present, sheet, ids, manner)
-    return _Closing(sheet, ids, manner, is_spaced).value((), definition, sheet.places.walk(definition))
+        _all_opened(present, sheet, ids, titles, manner)
+    return _Closing(sheet, ids, titles, manner, is_spaced).value((), definition, sheet.places.walk(definition))
 
 
 def id_pattern(ids: IdsOf) -> str:
@@ -80,10 +94,10 @@ def id_pattern(ids: IdsOf) -> str:
     return f"(?:{'|'.join(spaces)}){MARK}[A-Za-z0-9-]+" if spaces else r"(?!)"
 
 
-def _all_opened(definition: Json, sheet: KindSheet, ids: IdsOf, manner: Manner) -> Json:
+def _all_opened(definition: Json, sheet: KindSheet, ids: IdsOf, titles: TitlesOf, manner: Manner) -> Json:
     value = definition
     for _ in range(MOST_LAYERS):
-        before, value = value, _Opening(sheet, ids, manner).value((), value, sheet.places.walk(value))
+        before, value = value, _Opening(sheet, ids, titles, manner).value((), value, sheet.places.walk(value))
         # Where places are searched for (a filter), what stands in a string is found only once that is open.
         if sheet.places.is_simple or before == value:
             break
@@ -91,8 +105,8 @@ def _all_opened(definition: Json, sheet: KindSheet, ids: IdsOf, manner: Manner) 
 
 
 class _Opening:
-    def __init__(self, sheet: KindSheet, ids: IdsOf, manner: Manner) -> None:
-        self._sheet, self._ids, self._manner = sheet, ids, manner
+    def __init__(self, sheet: KindSheet, ids: IdsOf, titles: TitlesOf, manner: Manner) -> None:
+        self._sheet, self._ids, self._titles, self._manner = sheet, ids, titles, manner
 
     def value(self, at: Pointer, value: Json, walk: Walk) -> Json:
         """A value with all below it; what is open already stays as it is."""
@@ -128,10 +142,15 @@ class _Opening:
             return value
         plain = str(value)
         if refer.form:
-            found = _around(refer.form, _written(self._ids[kind])).fullmatch(plain)
+            inside = ".+" if refer.by_title else _written(self._ids[kind])
+            found = _around(refer.form, inside).fullmatch(plain)
             if not found:
                 return value
             plain = found["id"]
+        if refer.by_title:
+            # A title that nobody has, or several, stays the text that it is: it leads to nothing that can be told.
+            kinds = [to.partition("#")[0] for to in refer.to]
+            return next((id_ for one in kinds if (id_ := self._titles(one).get(plain))), value)
         return self._opened(plain, kind, value)
 
     def _opened(self, plain: str, kind: str, value: Json) -> Json:
@@ -150,8 +169,9 @@ class _Opening:
 
 
 class _Closing:
-    def __init__(self, sheet: KindSheet, ids: IdsOf, manner: Manner, is_spaced: bool) -> None:
-        self._sheet, self._ids, self._manner, self._is_spaced = sheet, ids, manner, is_spaced
+    def __init__(self, sheet: KindSheet, ids: IdsOf, titles: TitlesOf, manner: Manner, is_spaced: bool) -> None:
+        self._sheet, self._ids, self._titles = sheet, ids, titles
+        self._manner, self._is_spaced = manner, is_spaced
 
     def value(self, at: Pointer, value: Json, walk: Walk) -> Json:
         """A value with all below it, what it holds first."""
@@ -178,6 +198,10 @@ class _Closing:
 
     def _reference(self, value: str, refer: Refer, written: type) -> Json:
         kinds = [to.partition("#")[0] for to in refer.to if to.partition("#")[0] in self._ids]
+        if refer.by_title:
+            called = (title for kind in kinds for title, id_ in self._titles(kind).items() if id_ == value)
+            title = next(called, None)
+            return value if title is None else refer.form.replace("{id}", title) if refer.form else title
         space = value.partition(MARK)[0] if MARK in value else ""
         kind = next((kind for kind in kinds if self._ids[kind].space == space), None)
         if kind is None:

@@ -24,13 +24,14 @@ Step = str | None
 class Refer:
     """A reference position: the kinds it may name (`table`, `table#column`), and how strictly. Beside a
     connection, the member `object_member` names what is used on its other end. `form` holds `{id}` where the id
-    stands inside a longer text."""
+    stands inside a longer text; with `by_title` the platform writes what the item is called, and no id."""
 
     to: tuple[str, ...]
     is_required: bool = False
     is_known_only: bool = False
     object_member: str = ""
     form: str = ""
+    by_title: bool = False
 
     def may_name(self, kind: str) -> bool:
         """Whether an item or need of this kind may stand here."""

@@ -24,7 +24,7 @@ from amphora.environments.bridge.jobs import awaited, taken
 from amphora.environments.bridge.paths import text_at, value_at, values_at
 from amphora.environments.bridge.removal import in_order, refuse_danglings, refuse_taking, users
 from amphora.environments.bridge.sheet import BridgeSheet, Call, ItemPart, SupplyPart
-from amphora.environments.contract import Capabilities, Description, Identity, Seen, Take, Write, Written
+from amphora.environments.contract import NEXT, Capabilities, Description, Identity, Seen, Take, Write, Written
 
 ALL = frozenset({"read", "write", "publish", "switch", "retire"})
 
@@ -40,8 +40,8 @@ class Bridge:
             self.ids[supply.kind] = Ids(supply.space, supply.is_number)
         self.links = (sheet.links or "{address}").replace("{address}", client.base_url).rstrip("/")
         folders = Folders(client, sheet)
-        self.bodies = Bodies(sheet, self.ids, folders)
         self.items = Items(client, sheet, self.ids, folders, self.links)
+        self.bodies = Bodies(sheet, self.ids, folders, self.items)
 
     def describe(self) -> Description:
         about = {name: text_at(self.client.ask(call).body, "$") for name, call in self.sheet.about.items()}
@@ -157,10 +157,29 @@ class Bridge:
             single = self.items.single(part, native) if native else None
             if single is None:
                 raise Uncertain(f"{self.client.base_url} made {title!r}, and does not show it.", subject=title)
+        self._refuse_renamed(part, single, title)
         if call.said("follow", False):
             return self._followed(write, single)
         with taken("it was made"):
             return written_of(self._switched_back(single, False))
+
+    def _refuse_renamed(self, part: ItemPart, single: Single, title: str) -> None:
+        """Takes back what was made under another name because somebody has the one that was asked for: some platforms
+        rename instead of refusing, and then the next import would find neither."""
+        called = single.row.states.title
+        if called == title or part.retire is None:
+            return
+        with taken("it was made"):
+            # A platform that tidies every title has renamed nothing.
+            if not self.items.is_called(part, title):
+                return
+            self._do(part.retire, single, "remove")
+        raise EnvironmentRefused(
+            f"{self.client.base_url} has a {part.kind.title.lower()} called {title!r}, and made {called!r} instead; "
+            "that was taken away again.",
+            subject=title,
+            next_step=NEXT["taken"],
+        )
 
     def _followed(self, write: Write, single: Single) -> Written:
         """Sends all of it in a change right after: some members are taken only from what is there already, and what

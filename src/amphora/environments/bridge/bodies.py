@@ -11,7 +11,7 @@ from amphora.core.form.spots import masked_places
 from amphora.core.values.model import Json
 from amphora.core.values.pointers import parse_pointer, with_value, without_value
 from amphora.environments.bridge.folders import Folders
-from amphora.environments.bridge.items import Single
+from amphora.environments.bridge.items import Items, Single
 from amphora.environments.bridge.paths import dropped, filled, put, value_at
 from amphora.environments.bridge.sheet import BridgeSheet, Call, ItemPart
 from amphora.environments.contract import Write
@@ -20,13 +20,15 @@ from amphora.environments.contract import Write
 class Bodies:
     """Makes what calls send."""
 
-    def __init__(self, sheet: BridgeSheet, ids: Mapping[str, Ids], folders: Folders) -> None:
-        self._sheet, self._ids, self._folders = sheet, ids, folders
+    def __init__(self, sheet: BridgeSheet, ids: Mapping[str, Ids], folders: Folders, items: Items) -> None:
+        self._sheet, self._ids, self._folders, self._items = sheet, ids, folders, items
 
     def of(
         self, part: ItemPart, write: Write, call: Call, there: Single | None = None, uid: str = ""
     ) -> dict[str, Any]:
         """The body of a creation, or of a change of what is `there`; `uid` is what a creation is to be known by."""
+        # What it refers to by title may be called otherwise since it was read.
+        self._items.look_again()
         native = self._native(part, write, there)
         body = self._kept(part, call, there)
         only, names = call.said("only", []), {**part.write.get("members", {}), **call.said("members", {})}
@@ -63,7 +65,7 @@ class Bodies:
                 definition[first] = dict(outer) if isinstance(outer, dict) else {}
                 put(definition, f"$.{target}", value)
         present = there.native if there else None
-        native = closed(definition, part.kind, self._ids, present, self._sheet.is_spaced)
+        native = closed(definition, part.kind, self._ids, present, self._sheet.is_spaced, self._items.titles)
         for path in part.write.get("without", []):
             native = dropped(native, path)
         return dict(native)
@@ -86,10 +88,10 @@ class Bodies:
 
     def _without_kept(self, part: ItemPart, write: Write, there: Single) -> dict[str, Json]:
         """What is there but for the secrets that stay: one that isn't sent has not vanished."""
-        shown = opened(there.native, part.kind, self._ids)
+        shown = opened(there.native, part.kind, self._ids, self._items.titles)
         for place in masked_places(write.definition, part.kind):
             shown = without_value(shown, parse_pointer(place))
-        return dict(closed(shown, part.kind, self._ids, there.native, self._sheet.is_spaced))
+        return dict(closed(shown, part.kind, self._ids, there.native, self._sheet.is_spaced, self._items.titles))
 
     def _unmasked(self, part: ItemPart, definition: Json) -> dict[str, Json]:
         """The definition with what platforms take for "as it is" at the places of secrets that are to be kept: a mask

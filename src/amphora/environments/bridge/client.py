@@ -47,6 +47,7 @@ class Client(Caller):
         self.sheet, self._how = sheet, how
         self._user, self._secret = user, headed(secret, base_url)
         self._is_renewable = how in ("client", "login")
+        self.changes = 0
         self._http.headers["Accept"] = "application/json"
 
     def unlike(self) -> EnvironmentRefused:
@@ -63,6 +64,8 @@ class Client(Caller):
         self, call: Call, values: Mapping[str, Json], body: Json = None, headers: Mapping[str, str] | None = None
     ) -> Answer:
         """What a call that changes something answers: with `body` where the sheet says none."""
+        # Counted before: also one that is refused may have changed something.
+        self.changes += 1
         return self._sent(call, values, body, headers or {}, "", is_read=False)
 
     def rows(self, call: Call, values: Mapping[str, Json] | None = None) -> list[Json]:
@@ -213,6 +216,8 @@ class Client(Caller):
         means = self._meaning(call, status, body, answer.text)
         words = _told(value_at(body, self.sheet.words)) if self.sheet.words else ""
         words = words or _words(body) or f"it answers {status}"
+        if where := _told(value_at(body, self.sheet.pointer)) if self.sheet.pointer else "":
+            words = f"{words.rstrip('.')} (at {where})"
         if means == "later":
             raise self.lost(True, f"is busy ({words.rstrip('.')})")
         if means is None and status >= httpx.codes.INTERNAL_SERVER_ERROR:

@@ -51,6 +51,8 @@ class Items:
     ) -> None:
         self._client, self._sheet, self._ids = client, sheet, ids
         self._folders, self._links = folders, links
+        self._titles: dict[str, dict[str, str]] = {}
+        self._asked_at = -1
 
     def index(self) -> list[Listed]:
         """All of them, by id."""
@@ -75,6 +77,29 @@ class Items:
             native = [text_at(row, part.paths["id"]) for row in rows]
             return [single.row for single in self._each(lambda id_: self.single(part, id_), native) if single]
         return [self._listed(part, row) for row in rows]
+
+    def is_called(self, part: ItemPart, title: str) -> bool:
+        """Whether some item of a kind has this title, by the list."""
+        return any(text_at(row, part.paths["title"]) == title for row in self._client.rows(part.index))
+
+    def titles(self, kind: str) -> Mapping[str, str]:
+        """The ids of the items of a kind by their titles, as the list says now; without titles that several have."""
+        part = self._sheet.items.get(kind)
+        if part is None:
+            return {}
+        if self._asked_at != self._client.changes:
+            self._titles, self._asked_at = {}, self._client.changes
+        if kind not in self._titles:
+            found: dict[str, list[str]] = {}
+            for row in self._client.rows(part.index):
+                native = opened_id(text_at(row, part.paths["id"]), part.kind.ids)
+                found.setdefault(text_at(row, part.paths["title"]), []).append(native)
+            self._titles[kind] = {title: ids[0] for title, ids in found.items() if len(set(ids)) == 1}
+        return self._titles[kind]
+
+    def look_again(self) -> None:
+        """Forgets which title leads where: something is about to be written with it."""
+        self._titles.clear()
 
     def singles(self, native_ids: Sequence[str]) -> dict[str, Single]:
         """Those of these items that are there, whole."""
@@ -128,7 +153,7 @@ class Items:
         return form
 
     def _opened(self, part: ItemPart, form: Json) -> Json:
-        return mask_secrets(opened(form, part.kind, self._ids), part.kind)
+        return mask_secrets(opened(form, part.kind, self._ids, self.titles), part.kind)
 
     def _listed(self, part: ItemPart, row: Json, etag: str = "", shown: Sequence[Json] = ()) -> Listed:
         paths = part.paths

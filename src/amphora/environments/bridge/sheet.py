@@ -117,6 +117,7 @@ class BridgeSheet:
     account: Call | None
     code: str
     words: str
+    pointer: str
     means: tuple[Means, ...]
     secrets: str
     folders: Mapping[str, Any]
@@ -257,6 +258,7 @@ def _sheet(table: Mapping[str, Any], file: str, items: Mapping[str, ItemPart]) -
         account=_call_of(table.get("account"), "account"),
         code=table.get("errors", {}).get("code", ""),
         words=table.get("errors", {}).get("words", ""),
+        pointer=table.get("errors", {}).get("pointer", ""),
         means=tuple(_means(table.get("error", []))),
         secrets=table.get("secrets", "left out"),
         folders=folders,
