@@ -8,16 +8,20 @@ from pathlib import Path
 
 import pytest
 
+from amphora.core.form.settings import is_setting, parse_setting
+from amphora.core.form.spots import setting_values
 from amphora.core.merge.merge import By
 from amphora.core.plan.docket import Do
 from amphora.core.plan.gate import Consent, Standing, Why, reasons_of
-from amphora.core.values.errors import EnvironmentRefused, Unavailable
+from amphora.core.values.errors import EnvironmentRefused, SheetFault, Unavailable
+from amphora.engine.undo import run_to_undo, undo
 from amphora.environments.nodered.adapter import connect
 from amphora.environments.nodered.flowfile import split
+from amphora.environments.nodered.sheets import nodered_sheets
 from tests.contract.conftest import nodered_ground
 from tests.contract.grounds import Ground
 from tests.nodered.runtime import started_runtime
-from tests.nodered.seeds import BROKER, INJECT, STAMP, TAB, TARGET, credentials_of, deploy, flows_of
+from tests.nodered.seeds import BASE, BROKER, GROUP, INJECT, STAMP, TAB, TARGET, credentials_of, deploy, flows_of
 
 TOKEN = "made-up-token"
 
@@ -207,3 +211,83 @@ def test_a_config_node_as_a_value_is_a_reference_and_defaults_of_subflows_travel
     assert [entry["value"] for entry in stamp["env"]] == ["7700000000000001", "5"]
     assert [entry["value"] for entry in used["env"]] == ["7700000000000001"]
     assert {entry["name"]: entry.get("value") for entry in now[TAB]["env"]}["OUT"] == "7700000000000001"
+
+
+def test_the_order_of_tabs_and_nodes_is_kept_and_comes_back(line: Ground, runtimes: tuple[str, str]) -> None:
+    source = list(flows_of(runtimes[0]).values())
+    before = list(flows_of(runtimes[1], TOKEN).values())
+    line.bring(line.export())
+    first = list(flows_of(runtimes[1], TOKEN).values())
+    tabs = [node["label"] for node in first if node["type"] == "tab"]
+    assert tabs == ["Local", "Another thing", "Weigh ticket", "Press"]
+    # A node comes, and one goes.
+    at = next(n for n, node in enumerate(source) if node["id"] == "c000000000000003")
+    new = {"id": "c0000000000000ff", "type": "debug", "z": TAB, "name": "between", "x": 1, "y": 1, "wires": []}
+    deploy(runtimes[0], [*source[:at], new, *(n for n in source[at:] if n["id"] != "c000000000000005")])
+    line.bring(line.export())
+    second = [node["id"] for node in flows_of(runtimes[1], TOKEN).values()]
+    assert "c0000000000000ff" in second
+    assert "c000000000000005" not in second
+    for expected in (first, before):
+        session = line.session()
+        undo(session, run_to_undo(session, "last"))
+        assert list(flows_of(runtimes[1], TOKEN).values()) == expected
+
+
+def test_a_node_moved_only_in_the_target_stays_where_it_is(line: Ground, runtimes: tuple[str, str]) -> None:
+    line.bring(line.export())
+    there = flows_of(runtimes[1], TOKEN)
+    [function] = [node for node in there.values() if node.get("name") == "stamp"]
+    deploy(runtimes[1], [n if n is not function else {**n, "x": 999} for n in there.values()], TOKEN)
+    source = flows_of(runtimes[0])
+    changed = [{**n, "func": "return msg;", "y": 77} if n.get("name") == "stamp" else n for n in source.values()]
+    deploy(runtimes[0], changed)
+    line.bring(line.export())
+    now = flows_of(runtimes[1], TOKEN)[function["id"]]
+    assert (now["func"], now["x"], now["y"]) == ("return msg;", 999, 77)
+
+
+def test_what_fills_a_page_and_a_link_beside_pages_come_along(line: Ground, runtimes: tuple[str, str]) -> None:
+    spacer = {"id": "5b00000000000001", "type": "ui-spacer", "name": "", "group": GROUP, "width": "1", "height": "1", "order": 2}  # fmt: skip
+    link = {"id": "5b00000000000002", "type": "ui-link", "name": "Help", "ui": BASE, "path": "/help", "order": 3}
+    deploy(runtimes[0], [*flows_of(runtimes[0]).values(), spacer, link])
+    line.bring(line.export())
+    now = flows_of(runtimes[1], TOKEN)
+    group = next(node for node in now.values() if node["type"] == "ui-group")
+    assert now[str(spacer["id"])] == {**spacer, "group": group["id"]}
+    assert now[str(link["id"])] == link
+    assert line.prepare(line.export()).docket.is_idle
+
+
+def test_entries_of_a_tab_have_types_of_their_own(line: Ground, runtimes: tuple[str, str]) -> None:
+    entries = [
+        ("LIMIT", "num", "15"),
+        ("STRICT", "bool", "true"),
+        ("SHAPE", "json", '{"a": 1}'),
+        ("WORD", "str", "x"),
+    ]
+    env = [{"name": name, "type": type_, "value": value} for name, type_, value in entries]
+    nodes = [{**node, "env": env} if node["id"] == TAB else node for node in flows_of(runtimes[0]).values()]
+    deploy(runtimes[0], nodes)
+    [tab] = [item for item in line.export().contents.items.values() if item.native_id == TAB]
+    types = [type_ for _, _, type_ in setting_values(tab.form, nodered_sheets()["flow"])]
+    assert types == ["number in text", "yes/no in text", "JSON in text", "text"]
+    assert parse_setting("no", types[1]) == "false"
+    assert [is_setting(value, types[0]) for value in ("15", "1e3", "x", 15)] == [True, True, False, False]
+
+
+def test_a_workspace_says_what_else_is_a_connection(line: Ground, tmp_path: Path, runtimes: tuple[str, str]) -> None:
+    plc = {"id": "ac00000000000001", "type": "acme-plc", "name": "Press control", "slot": "3"}
+    help_ = {"id": "ac00000000000002", "type": "acme-help", "name": "Help", "page": "https://help.example/x"}
+    deploy(runtimes[0], [*flows_of(runtimes[0]).values(), plc, help_])
+    kinds = tmp_path / "kinds"
+    kinds.mkdir()
+    own = nodered_sheets()["integration"].source
+    rules = own.replace("types   = [", 'never = ["acme-help"]\ntypes   = ["acme-plc", ')
+    for text, connections in ((own, {"Mill broker", "Help"}), (rules, {"Mill broker", "Press control"})):
+        (kinds / "integration.toml").write_text(text, encoding="utf-8")
+        session = line.session()
+        assert {supply.name for supply in session.open("one").environment.supplies()} == connections
+    (kinds / "integration.toml").write_text(rules.replace("never", "nevver"), encoding="utf-8")
+    with pytest.raises(SheetFault, match=r"integration\.toml"):
+        line.session().open("one")

@@ -90,7 +90,7 @@ def _creation(item: Item, known: Known, said: ItemDecision) -> Action:
         return Action(item.key, Do.CREATE, "not there yet", item, item.form, item.states)
     # Somebody removed it, or the target was restored from an older backup: making it again is no creation
     # like any other, and has to be somebody's word.
-    comparison = Comparison(item.key, (), item.form, item.states, True)
+    comparison = Comparison(item.key, (), item.form, item.states, True, layout=item.layout)
     comparison = _asking(comparison, THERE, "there", "no longer there", "there", said)
     return Action(
         item.key, Do.CREATE, "was delivered, is no longer there", item, item.form, item.states, None, comparison

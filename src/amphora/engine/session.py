@@ -113,6 +113,13 @@ class Session:
                     subject=sheet.kind,
                     next_step=advice("Say that in the kind sheet beside the bridge sheet."),
                 )
+            if own[sheet.kind].outward.is_empty and not sheet.outward.is_empty:
+                raise SheetFault(
+                    f"The workspace's sheet for {sheet.kind!r} says what a connection is, which {entry.name} knows by"
+                    " itself.",
+                    subject=sheet.kind,
+                    next_step=advice("Take [connection] out of that sheet."),
+                )
         sheets = sheets_in_force(own.values(), known)
         # The schema is what the environment has, whatever a sheet of ours was written for.
         sheets = {kind: replace(sheet, schema=own[kind].schema) for kind, sheet in sheets.items()}

@@ -313,12 +313,12 @@ class Ledger:
             row: tuple[Any, ...] = (run.id, at, run.uid, one.key, one.native_id, one.package, one.source_uid)
             row += (one.version, base.form_bytes.decode(), dumped(base.states.to_json()), dumped(one.merged))
             row += (dumped(one.merged_states.to_json()), dumped(dict(base.bindings)), seq, one.rows)
-            row += (base.schema, filled.get(one.key, "[]"))
+            row += (base.schema, filled.get(one.key, "[]"), dumped(base.layout))
             rows.append(row)
         self._db.do_many(
             "insert into deliveries (run_id, at, uid, key, native_id, package, source_uid, version, form, states,"
-            ' merged, merged_states, bindings, seq, rows, "schema", filled)'
-            f" values ({', '.join('?' * 17)})",
+            ' merged, merged_states, bindings, seq, rows, "schema", filled, layout)'
+            f" values ({', '.join('?' * 18)})",
             rows,
         )
         claims = [(one.package, one.source_uid, one.key, run.uid) for one in deliveries]
@@ -334,7 +334,13 @@ def _delivery(row: Any) -> Delivery:
         row["package"],
         row["source_uid"],
         row["version"],
-        Base(Folded(row["form"].encode()), states, json.loads(row["bindings"]), row["schema"]),
+        Base(
+            Folded(row["form"].encode()),
+            states,
+            json.loads(row["bindings"]),
+            row["schema"],
+            json.loads(row["layout"]),
+        ),
         json.loads(row["merged"]),
         States.from_json(json.loads(row["merged_states"])),
         row["rows"],

@@ -122,6 +122,10 @@ SEVENTH = """
 alter table deliveries add column filled text not null default '[]';
 """
 
+EIGHTH = """
+alter table deliveries add column layout text not null default 'null';
+"""
+
 
 def _first(db: Database) -> None:
     _all(db, FIRST)
@@ -161,13 +165,26 @@ def _seventh(db: Database) -> None:
     _all(db, SEVENTH)
 
 
+def _eighth(db: Database) -> None:
+    _all(db, EIGHTH)
+
+
 def _all(db: Database, statements: str) -> None:
     for statement in statements.split(";"):
         if statement.strip():
             db.do(statement)
 
 
-MIGRATIONS: tuple[Callable[[Database], None], ...] = (_first, _second, _third, _fourth, _fifth, _sixth, _seventh)
+MIGRATIONS: tuple[Callable[[Database], None], ...] = (
+    _first,
+    _second,
+    _third,
+    _fourth,
+    _fifth,
+    _sixth,
+    _seventh,
+    _eighth,
+)
 """Each takes a ledger from the version of its position to the next one."""
 
 

@@ -22,6 +22,7 @@ _FIELDS = {
     "unordered": list,
     "text": list,
     "layout": list,
+    "order": list,
     "volatile": list,
     "secret": list,
     "files": list,
@@ -46,7 +47,9 @@ _TOP = {
     "mention": list,
     "conversion": list,
     "pause": dict,
+    "connection": dict,
 }
+_CONNECTION = {"types": list, "members": list, "words": list, "never": list}
 _PAUSE = {"who": str, "do": str, "show": dict}
 _REFERS = {
     "at": str,
@@ -70,6 +73,27 @@ class PauseWords:
 
     who: str = ""
     do: str = ""
+
+
+@dataclass(frozen=True)
+class Outward:
+    """What tells that an item leads to another machine, and so is a connection and no item: its type, a member that
+    is not empty, or an address that stands in any member but `words`; items of the types `never` lead nowhere."""
+
+    types: tuple[str, ...] = ()
+    members: tuple[str, ...] = ()
+    words: tuple[str, ...] = ()
+    never: tuple[str, ...] = ()
+
+    def with_more(self, other: Outward) -> Outward:
+        """Both: what a workspace says comes to what is known."""
+        mine, theirs = vars(self), vars(other)
+        return Outward(**{name: (*mine[name], *theirs[name]) for name in mine})
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether nothing is said."""
+        return not any(vars(self).values())
 
 
 @dataclass(frozen=True)
@@ -121,6 +145,7 @@ class KindSheet:
     conversions: tuple[Conversion, ...] = ()
     ids: Ids = Ids()
     mentions: tuple[Mention, ...] = ()
+    outward: Outward = Outward()
     opens: tuple[str, ...] = ()
     """Where a definition has to be opened, in words that can be compared; see `core.form.opened`."""
     source: str = field(repr=False, default="")
@@ -186,6 +211,7 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
         conversions=tuple(parse_conversion(row) for row in table.get("conversion", [])),
         ids=Ids(table.get("ids", {}).get("space", ""), table.get("ids", {}).get("number", False)),
         mentions=tuple(Mention(row["pattern"], row["kind"]) for row in table.get("mention", [])),
+        outward=Outward(**{name: tuple(words) for name, words in table.get("connection", {}).items()}),
         opens=tuple(sorted(_opens(table))),
         source=source,
     )
@@ -218,7 +244,8 @@ def sheets_in_force(*layers: Iterable[KindSheet]) -> dict[str, KindSheet]:
                 )
             # What leads from one shape to the next belongs to the kind, not to whoever describes it otherwise.
             known = sheet.conversions or (below.conversions if below else ())
-            result[sheet.kind] = sheet if known is sheet.conversions else replace(sheet, conversions=known)
+            outward = below.outward.with_more(sheet.outward) if below else sheet.outward
+            result[sheet.kind] = replace(sheet, conversions=known, outward=outward)
     return result
 
 
@@ -273,6 +300,12 @@ def _faults(table: Mapping[str, Any], source: str) -> Iterable[str]:
         shown = pause.get("show", {})
         if isinstance(shown, dict) and not all(isinstance(path, str) for path in shown.values()):
             yield f"{line_of(source, 'show')}`pause.show` has to hold names with paths"
+    outward = table.get("connection", {})
+    if isinstance(outward, dict):
+        yield from unfit(outward, _CONNECTION, "connection.", source, SHEET)
+        for name, words in outward.items():
+            if isinstance(words, list) and not all(isinstance(word, str) for word in words):
+                yield f"{line_of(source, name)}`connection.{name}` has to hold texts only"
     ids = table.get("ids", {})
     if isinstance(ids, dict):
         yield from unfit(ids, _IDS, "ids.", source, SHEET)

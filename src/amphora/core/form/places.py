@@ -58,12 +58,13 @@ class Spot:
     is_switch: bool = False
     is_json: bool = False
     is_members: bool = False
+    is_order: bool = False
     shown: str = ""
 
     @property
     def is_outside(self) -> bool:
         """Whether what stands here is no part of the portable form."""
-        return self.is_layout or self.is_volatile or self.is_switch
+        return self.is_layout or self.is_order or self.is_volatile or self.is_switch
 
 
 OF, IS = "of", "is"
@@ -244,6 +245,7 @@ def spots_from(table: Mapping[str, Any]) -> list[tuple[str, Spot]]:
         "unordered": Spot(is_unordered=True),
         "text": Spot(is_text=True),
         "layout": Spot(is_layout=True),
+        "order": Spot(is_order=True),
         "volatile": Spot(is_volatile=True),
         "secret": Spot(is_secret=True),
         "files": Spot(is_file=True),

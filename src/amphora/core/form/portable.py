@@ -105,7 +105,7 @@ class _Reader:
                     result[name] = part
             elif not child.is_outside:
                 result[name] = self.read(part, child, (*at, name), guides.get(name))
-            elif child.spot.is_layout:
+            elif child.spot.is_layout or child.spot.is_order:
                 _put(self.layout, (*at, name), part)
             # On or off is a state, compared and asked about as such; inside the form it would be a second truth.
             elif child.spot.is_switch:

@@ -10,6 +10,7 @@ from amphora.core.form.bindings import MISSING, Bindings
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Places
 from amphora.core.form.visit import with_texts
+from amphora.core.merge.layout import to_lay
 from amphora.core.merge.merge import By, Chooser, FieldChange, Merge, differences, equal, no_choice
 from amphora.core.values.canon import same
 from amphora.core.values.keys import Key
@@ -25,12 +26,14 @@ _NO_ROLES = Places([])
 @dataclass(frozen=True)
 class Base:
     """What was last delivered: the package's form then (a value, or `Folded`), its states, and the bindings used.
-    `schema` is the version of the kind's shape that it has, None where nobody wrote that down."""
+    `schema` is the version of the kind's shape that it has, None where nobody wrote that down; `layout` the layout
+    that was laid then, likewise."""
 
     _form: Json
     states: States
     bindings: Mapping[Key, Json]
     schema: int | None = None
+    layout: Json = None
 
     @property
     def form(self) -> Json:
@@ -45,7 +48,8 @@ class Base:
 
 @dataclass(frozen=True)
 class Comparison:
-    """What differs in one item, and what comes of it if the import is carried out as decided."""
+    """What differs in one item, and what comes of it if the import is carried out as decided. `layout` is the part of
+    the package's layout that has to be laid over the target's, `was_laid` that of the last delivery."""
 
     key: Key
     changes: tuple[FieldChange, ...]
@@ -54,6 +58,8 @@ class Comparison:
     has_base: bool
     is_layout_moved: bool = False
     target: Json = None
+    layout: Json = None
+    was_laid: Json = None
 
     @property
     def open(self) -> list[FieldChange]:
@@ -89,18 +95,29 @@ def compare_item(
     # A connection that was mapped anew differs on the side of the crosswalk: with the old value in both forms only
     # what people changed is left to differ.
     was = rebound(base, today) if base else {}
+    laid = base.layout if base else None
+    layout = to_lay(package.layout, laid)
+    moved = package.layout is not None and not same(_shown(package.layout, sheet), _shown(target.layout, sheet))
     if not was and _is_untouched(package, target, base):
-        moved = package.layout is not None and not same(package.layout, target.layout)
-        return Comparison(package.key, (), target.form, target.states, base is not None, moved, target.form)
+        return Comparison(
+            package.key, (), target.form, target.states, base is not None, moved, target.form, layout, laid
+        )
     old_form = _with_values(base.form, was) if base else MISSING
     target_form = _with_values(target.form, was)
     merge = Merge(base is not None, choose, [])
     form = merge.merge(old_form, target_form, package.form, sheet.places.walk(package.form))
     changes = [_by_crosswalk(change, was) for change in merge.changes]
     states, state_changes = _states(base.states if base else None, target.states, package.states, choose)
-    moved = package.layout is not None and not same(package.layout, target.layout)
     all_changes = (*changes, *state_changes)
-    return Comparison(package.key, all_changes, form, states, base is not None, moved, target.form)
+    return Comparison(package.key, all_changes, form, states, base is not None, moved, target.form, layout, laid)
+
+
+def _shown(layout: Json, sheet: KindSheet) -> Json:
+    """A layout without the item's place among others: each target has other neighbours, and nobody moved anything."""
+    if not isinstance(layout, dict):
+        return layout
+    walk = sheet.places.walk(layout)
+    return {name: part for name, part in layout.items() if not walk.step(name).spot.is_order}
 
 
 def _is_untouched(package: Item, target: Item, base: Base | None) -> bool:

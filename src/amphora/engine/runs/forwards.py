@@ -265,6 +265,9 @@ def _delivery(action: Action, native_id: str, docket: Docket, rows: int | None) 
     form, merged = action.item.form, action.form
     if lacking := docket.bare.get(action.key):
         form, merged = without(form, lacking), without(merged, lacking)
-    base = Base(form, docket.at_first(action.item.states, action), bindings, action.item.schema)
+    # What nobody had to write was not laid either: then the base of the next comparison is the one before.
+    compared = action.comparison
+    layout = compared.was_laid if compared and not action.is_form_changed else action.item.layout
+    base = Base(form, docket.at_first(action.item.states, action), bindings, action.item.schema, layout)
     package = (docket.package, docket.source_uid, docket.version)
     return Delivery(action.key, native_id, *package, base, merged, docket.at_first(action.states, action), rows)

@@ -10,6 +10,7 @@ from pathlib import Path
 from urllib.parse import quote, urlsplit
 
 from amphora.core.form.bindings import IdStyle
+from amphora.core.form.kinds import Outward, parse_sheet
 from amphora.core.form.spots import mask_secrets, reference_values
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, UsageFault
@@ -31,10 +32,11 @@ from amphora.environments.nodered.client import Client
 from amphora.environments.nodered.flowfile import (
     BUILT_IN,
     CONTAINERS,
+    Change,
     FileItem,
     Node,
     compose,
-    replaced,
+    rewritten,
     sendable,
     split,
     with_masked_credentials,
@@ -64,14 +66,20 @@ def connect(location: str, folder: Path, user: str, secret: str, ca_file: str = 
             subject=location,
             next_step=advice("Write it like nodered+http://127.0.0.1:1880"),
         )
-    return NodeRed(Client(base_url, user, secret, ca_file=ca_file))
+    outward = nodered_sheets()["integration"].outward
+    # The one rule of a kind sheet that has to be known before there are items at all.
+    ours = folder / "kinds" / "integration.toml"
+    if ours.is_file():
+        outward = outward.with_more(parse_sheet(ours.read_text(encoding="utf-8"), str(ours)).outward)
+    return NodeRed(Client(base_url, user, secret, ca_file=ca_file), outward)
 
 
 class NodeRed:
     """A runtime as an environment. Its uid is made from its address, as a runtime has none of its own."""
 
-    def __init__(self, client: Client) -> None:
+    def __init__(self, client: Client, outward: Outward | None = None) -> None:
         self.client = client
+        self._outward = outward
         self._credentials: dict[tuple[str, str], tuple[str, ...]] = {}
 
     def describe(self) -> Description:
@@ -132,21 +140,24 @@ class NodeRed:
 
     def write(self, writes: Sequence[Write]) -> list[Written]:
         items, flows, revision = self._items()
-        after = list(flows)
+        changes: list[Change] = []
+        held = {str(node["id"]) for node in flows}
         for write in writes:
             present = self._seen(write, items)
             nodes = _composed(write, present)
-            mine = {str(node["id"]) for node in present.nodes} if present else set()
-            held = {str(node["id"]) for node in after} - mine
+            held -= {str(node["id"]) for node in present.nodes} if present else set()
             # Ids are those of nodes all over the file: one that is written twice takes the node from another item.
             if twice := sorted(held & {str(node["id"]) for node in nodes}):
                 raise EnvironmentRefused(
                     f"{write.states.title!r} would take the node {twice[0]} from another item.", subject=twice[0]
                 )
-            after = replaced(after, present, nodes)
+            held |= {str(node["id"]) for node in nodes}
+            changes.append((present, nodes))
+        after = rewritten(flows, changes)
         self._deploy(flows, after, revision)
         # What was written is known; reading it back is not part of the call, and may fail without undoing it.
-        written = split([{name: part for name, part in node.items() if name != "credentials"} for node in after])
+        plain = [{name: part for name, part in node.items() if name != "credentials"} for node in after]
+        written = split(plain, outward=self._outward)
         done = [self._listed(self._one(written, str(write.native_id))) for write in writes]
         return [Written(row.native_id, row.revision, row.link) for row in done]
 
@@ -159,10 +170,7 @@ class NodeRed:
         there, flows, revision = self._items()
         leaving = {item.native_id: self._as_seen(there, item) for item in items}
         self._refuse_used(there, leaving)
-        after = list(flows)
-        for item in leaving.values():
-            after = replaced(after, item, [])
-        self._deploy(flows, after, revision)
+        self._deploy(flows, rewritten(flows, [(item, ()) for item in leaving.values()]), revision)
 
     def close(self) -> None:
         self.client.close()
@@ -172,7 +180,7 @@ class NodeRed:
         config = [node for node in flows if not node.get("z") and node["type"] not in ("tab", "subflow")]
         self._learn(config)
         holding = {str(node["id"]) for node in config if self._credential_fields(node)}
-        return split(flows, holding), flows, revision
+        return split(flows, holding, self._outward), flows, revision
 
     def _refuse_used(self, there: Mapping[str, FileItem], leaving: Mapping[str, FileItem]) -> None:
         """A runtime deletes what others use without a word, and leaves them with a dead id."""

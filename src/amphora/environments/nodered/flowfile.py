@@ -8,23 +8,25 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import replace
+from dataclasses import field, replace
+from itertools import pairwise
 from typing import Any
 
+from amphora.core.form.kinds import Outward
 from amphora.core.values.canon import digest
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json, States
 from amphora.core.values.tokens import MASK
+from amphora.environments.nodered.sheets import nodered_sheets
 
 Node = dict[str, Any]
 
 CONTAINERS = ("tab", "subflow")
 PAGE, GROUP = "ui-page", "ui-group"
+LINK, BASE = "ui-link", "ui-base"
+PLACE = "_place"
+"""What tells where a node stands in the file: written with definitions, and never to a runtime."""
 BUILT_IN = frozenset({"tab", "subflow", "group", "junction", "comment"})
-_ADDRESSES = ("broker", "host", "hostname", "server", "url", "uri", "addr", "address", "ip", "path")
-"""Members that hold an address, whatever it looks like."""
-_NO_ADDRESSES = ("id", "type", "name", "label", "info", "z", "g", "topic", "payload", "template", "schema", "format")
-"""Members that hold words of people, in which an address leads nowhere."""
 _LOOKS_LIKE_ONE = re.compile(
     "|".join(
         (
@@ -36,16 +38,17 @@ _LOOKS_LIKE_ONE = re.compile(
     ),
     re.IGNORECASE,
 )
-_ADDRESS_TYPES = frozenset({"mqtt-broker", "tls-config", "http proxy", "websocket-client", "websocket-listener"})
 
 
 @dataclass(frozen=True)
 class FileItem:
-    """One item of a flow file: the node that stands for it and those that belong to it, in file order."""
+    """One item of a flow file: the node that stands for it and those that belong to it, in file order; `places` tells
+    where each of them stands in the file."""
 
     kind: str
     head: Node
     members: tuple[Node, ...] = ()
+    places: Mapping[str, Json] = field(default_factory=dict)
 
     @property
     def native_id(self) -> str:
@@ -74,16 +77,24 @@ class FileItem:
     def definition(self) -> Json:
         """The native definition: the head's own members, with nodes or groups under it."""
         own = {name: value for name, value in _cleaned(self.head).items() if name not in _outside(self.head)}
-        if self.kind == "flow":
-            own["nodes"] = [{n: v for n, v in _cleaned(node).items() if n != "z"} for node in self.members]
-        elif self.kind == "app":
-            own["groups"] = [{n: v for n, v in _cleaned(node).items() if n != "page"} for node in self.members]
-        return own
+        link, listed = _below(self.kind)
+        if self.members or self.kind != "integration":
+            own[listed] = [
+                self._placed(node, {n: v for n, v in _cleaned(node).items() if n != link}) for node in self.members
+            ]
+        return self._placed(self.head, own)
+
+    def _placed(self, node: Node, shown: Node) -> Node:
+        place = self.places.get(str(node["id"]))
+        return shown if place is None else {**shown, PLACE: place}
 
 
-def split(flows: Sequence[Node], with_credentials: Collection[str] = ()) -> dict[str, FileItem]:
+def split(
+    flows: Sequence[Node], with_credentials: Collection[str] = (), outward: Outward | None = None
+) -> dict[str, FileItem]:
     """The items of a flow file by native id. `with_credentials` are the ids of config nodes that hold
-    credentials. Connections come out as items of kind `connection`."""
+    credentials. Connections come out as items of kind `connection`: `outward` tells what leads to another machine."""
+    outward = outward or nodered_sheets()["integration"].outward
     heads = {str(node["id"]): node for node in flows if _is_head(node)}
     members: dict[str, list[Node]] = {}
     for node in flows:
@@ -92,8 +103,9 @@ def split(flows: Sequence[Node], with_credentials: Collection[str] = ()) -> dict
             members.setdefault(owner, []).append(node)
     known = {str(node["id"]) for node in flows}
     owned = {str(node["id"]) for nodes in members.values() for node in nodes}
+    places = _places(flows)
     return {
-        id_: FileItem(_kind(node, with_credentials, known), node, tuple(members.get(id_, ())))
+        id_: FileItem(_kind(node, with_credentials, known, outward), node, tuple(members.get(id_, ())), places)
         for id_, node in heads.items()
         if id_ not in owned
     }
@@ -102,7 +114,8 @@ def split(flows: Sequence[Node], with_credentials: Collection[str] = ()) -> dict
 def compose(kind: str, native_id: str, definition: Json, states: States, present: FileItem | None) -> list[Node]:
     """The nodes of an item to be written; masked secrets are taken from what is there at present."""
     before = {str(node["id"]): node for node in present.nodes} if present else {}
-    head = {name: value for name, value in definition.items() if name not in ("nodes", "groups")}
+    link, listed = _below(kind)
+    head = {name: value for name, value in definition.items() if name != listed}
     head = {"id": native_id, **head, "label" if head["type"] == "tab" else "name": states.title}
     if head["type"] == "tab":
         # Written in either case: a runtime takes a missing member for switched on, and a comparison would not.
@@ -111,29 +124,96 @@ def compose(kind: str, native_id: str, definition: Json, states: States, present
     is_unnamed = present is None or not present.head.get("name")
     if is_unnamed and states.title == head["type"]:
         head.pop("name", None)
-    link, listed = ("z", "nodes") if kind == "flow" else ("page", "groups")
-    nodes = [head, *({**node, link: native_id} for node in definition.get(listed, ()))]
+    nodes = [head, *(_joined(node, link, native_id) for node in definition.get(listed, ()))]
     return [unmasked(node, before.get(str(node["id"]))) for node in nodes]
 
 
-def replaced(flows: Sequence[Node], old: FileItem | None, new: Sequence[Node]) -> list[Node]:
-    """The flow file with an item's nodes replaced: those that stay keep their place, new ones follow the
-    last of them, or the end of the file."""
-    fresh = {str(node["id"]): node for node in new}
-    mine = {str(node["id"]) for node in old.nodes} if old else set()
-    result: list[Node] = []
-    last = None
-    for node in flows:
-        id_ = str(node["id"])
-        # Everything of others stays where it is: the order of tabs and nodes is visible to people.
-        if id_ not in mine:
-            result.append(node)
-        elif id_ in fresh:
-            result.append(fresh.pop(id_))
-            last = len(result)
-    # Behind its siblings, so that a diff of the flow file shows what came and nothing else.
-    rest = list(fresh.values())
-    return [*result, *rest] if last is None else [*result[:last], *rest, *result[last:]]
+Change = tuple["FileItem | None", Sequence[Node]]
+"""An item as it is there (None for a new one), and its nodes from now on."""
+
+
+def rewritten(flows: Sequence[Node], changes: Sequence[Change]) -> list[Node]:
+    """The flow file with the nodes of some items replaced. What stays keeps its place: people see the order."""
+    mine = {str(node["id"]) for old, _ in changes if old for node in old.nodes}
+    fresh = {str(node["id"]): node for _, new in changes for node in new}
+    stay = [fresh.pop(id_, node) for node in flows if (id_ := str(node["id"])) not in mine or id_ in fresh]
+    order = _Order(stay)
+    beside: dict[str, list[str]] = {}
+    for id_, node in fresh.items():
+        beside.setdefault(_after(node), []).append(id_)
+    for id_, node in fresh.items():
+        is_first = node.get(PLACE) is not None and order.first == _before(node)
+        if _after(node) in order or is_first:
+            order.insert(id_, "" if is_first else _after(node), beside)
+    # Of several new tabs the first one stays the first: those behind it find their place beside it.
+    for _, new in sorted(changes, key=lambda change: any(_after(node) in fresh for node in change[1])):
+        ids = [str(node["id"]) for node in new]
+        # Nobody's neighbour is here: behind its siblings, so that a diff of the file shows nothing but what came.
+        last = order.last_of(ids)
+        for id_ in (one for one in ids if one not in order):
+            order.insert(id_, last, beside)
+            last = id_
+    nodes = {str(node["id"]): node for node in stay} | fresh
+    return [{n: v for n, v in nodes[id_].items() if n != PLACE} for id_ in order.ids()]
+
+
+class _Order:
+    """The ids of a file as a chain, which begins with an empty one: of thousands each is inserted at once."""
+
+    def __init__(self, nodes: Sequence[Node]) -> None:
+        ids = ["", *(str(node["id"]) for node in nodes)]
+        self._next = dict(zip(ids, [*ids[1:], ""], strict=True))
+        self._number = {id_: number for number, id_ in enumerate(ids)}
+        self._last = ids[-1]
+
+    @property
+    def first(self) -> str:
+        return self._next[""]
+
+    def __contains__(self, id_: str) -> bool:
+        return bool(id_) and id_ in self._next
+
+    def insert(self, id_: str, after: str | None, beside: Mapping[str, Sequence[str]]) -> None:
+        """Behind another one (None: at the end), and behind it those that waited for it."""
+        todo = [(id_, self._last if after is None else after)]
+        while todo:
+            one, spot = todo.pop()
+            if one in self:
+                continue
+            self._next[one], self._next[spot] = self._next[spot], one
+            self._last = one if spot == self._last else self._last
+            todo += [(other, one) for other in beside.get(one, ())]
+
+    def last_of(self, ids: Iterable[str]) -> str | None:
+        """The one of these that stood last in the file before anything was inserted; None if none did."""
+        return max((id_ for id_ in ids if id_ in self._number), key=self._number.__getitem__, default=None)
+
+    def ids(self) -> Iterable[str]:
+        """All of them."""
+        id_ = self.first
+        while id_:
+            yield id_
+            id_ = self._next[id_]
+
+
+def _after(node: Node) -> str:
+    """The node before it in the file that it comes from, as far as anybody knows."""
+    place = node.get(PLACE)
+    return str(place.get("after", "")) if isinstance(place, dict) else ""
+
+
+def _before(node: Node) -> str | None:
+    """The node behind it, where it was the first of all."""
+    place = node.get(PLACE)
+    return place.get("before") if isinstance(place, dict) else None
+
+
+def _places(flows: Sequence[Node]) -> dict[str, Json]:
+    """Where each node stands: behind which other one; the first of all, before which."""
+    ids = [str(node["id"]) for node in flows]
+    # Nothing that changes when somebody adds another tab at the end: that would be no change of this one.
+    places: dict[str, Json] = {id_: {"after": after} for after, id_ in pairwise(ids)}
+    return {ids[0]: {"before": ids[1] if len(ids) > 1 else ""}, **places} if ids else places
 
 
 def sendable(flows: Iterable[Node]) -> list[Node]:
@@ -186,35 +266,57 @@ def _is_head(node: Node) -> bool:
 def _owner(node: Node, heads: Mapping[str, Node]) -> str | None:
     if node["type"] in CONTAINERS:
         return None
-    # `z` is how the flow file says on which tab or subflow a node stands; a dashboard group says `page`.
-    owner = node.get("z") or (node.get("page") if node["type"] == GROUP else None)
-    head = heads.get(str(owner))
-    # A `z` that leads to nothing makes the node stand by itself, as the editor shows it.
-    fits = head is not None and (head["type"] in CONTAINERS or head["type"] == PAGE)
-    return str(owner) if fits else None
+    # `z` is how the flow file says on which tab or subflow a node stands; what a dashboard is made of says it each in
+    # its own way.
+    if owner := node.get("z"):
+        head = heads.get(str(owner))
+        # A `z` that leads to nothing makes the node stand by itself, as the editor shows it.
+        return str(owner) if head is not None and head["type"] in CONTAINERS else None
+    if node["type"] == LINK:
+        return _of_type(node.get("ui"), BASE, heads)
+    if node["type"] == GROUP:
+        return _of_type(node.get("page"), PAGE, heads)
+    # What fills a group and is nobody's reference, a spacer, would otherwise never come along.
+    group = heads.get(str(node.get("group")), {}) if str(node["type"]).startswith("ui-") else {}
+    return _of_type(group.get("page"), PAGE, heads) if group.get("type") == GROUP else None
 
 
-def _kind(node: Node, with_credentials: Collection[str], known: Collection[str]) -> str:
+def _of_type(id_: Json, type_: str, heads: Mapping[str, Node]) -> str | None:
+    head = heads.get(str(id_))
+    return str(id_) if head is not None and head["type"] == type_ else None
+
+
+def _below(kind: str) -> tuple[str, str]:
+    """What leads from a node to its item, and under which name such nodes stand in the definition."""
+    return {"flow": ("z", "nodes"), "app": ("page", "groups")}.get(kind, ("ui", "links"))
+
+
+def _joined(node: Node, link: str, native_id: str) -> Node:
+    """A node with what leads to its item: what stands in a group names that group only."""
+    return node if link == "page" and node.get("type") != GROUP else {**node, link: native_id}
+
+
+def _kind(node: Node, with_credentials: Collection[str], known: Collection[str], outward: Outward) -> str:
     if node["type"] in CONTAINERS:
         return "flow"
     if node["type"] == PAGE:
         return "app"
     # What leads to another machine belongs to the environment, and must never travel.
-    is_addressed = any(_is_address(name, value, known) for name, value in node.items())
-    is_dashboard = node["type"].startswith("ui-")
-    if node["type"] in _ADDRESS_TYPES or node["id"] in with_credentials or (is_addressed and not is_dashboard):
-        return "connection"
-    return "integration"
+    is_addressed = any(_is_address(name, value, known, outward) for name, value in node.items())
+    is_inner = node["type"].startswith("ui-") or node["type"] in outward.never
+    # What holds a password belongs to its environment, whatever anybody says of its type.
+    is_outward = node["type"] in outward.types or (is_addressed and not is_inner)
+    return "connection" if is_outward or node["id"] in with_credentials else "integration"
 
 
-def _is_address(name: str, value: Json, known: Collection[str]) -> bool:
+def _is_address(name: str, value: Json, known: Collection[str], outward: Outward) -> bool:
     """Whether a member of a config node leads to another machine: by its name, or by what stands in it. What is the
     id of a node is a reference, whatever the member is called."""
     if isinstance(value, list):
-        return any(_is_address(name, part, known) for part in value)
+        return any(_is_address(name, part, known, outward) for part in value)
     if not isinstance(value, str) or not value or value in known:
         return False
-    return name in _ADDRESSES or (name not in _NO_ADDRESSES and _LOOKS_LIKE_ONE.fullmatch(value) is not None)
+    return name in outward.members or (name not in outward.words and _LOOKS_LIKE_ONE.fullmatch(value) is not None)
 
 
 def _outside(head: Node) -> tuple[str, ...]:
@@ -222,7 +324,7 @@ def _outside(head: Node) -> tuple[str, ...]:
 
 
 def _cleaned(node: Node) -> Node:
-    return {name: value for name, value in node.items() if name != "_users"}
+    return {name: value for name, value in node.items() if name not in ("_users", PLACE)}
 
 
 def _sendable(node: Node) -> Node:
