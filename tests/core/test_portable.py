@@ -13,8 +13,9 @@ from amphora.core.form.kinds import parse_sheet, sheets_in_force
 from amphora.core.form.native import to_native
 from amphora.core.form.portable import to_portable
 from amphora.core.form.spots import feature_values, mask_secrets, masked_places, part_ids
+from amphora.core.merge.layout import to_lay
 from amphora.core.values.errors import SheetFault
-from amphora.core.values.tokens import MASK
+from amphora.core.values.tokens import MASK, parse_token, token_for
 
 SHEET = parse_sheet(
     """
@@ -256,3 +257,32 @@ def test_a_kind_is_neither_switched_nor_published_unless_its_sheet_says_so() -> 
     assert (plain.title, plain.plural) == ("flow", "flows")
     full = parse_sheet('kind = "x"\nplural = "xs"\n[states]\nswitch = "$.on"\npublish = true\n')
     assert (full.is_switched, full.is_published, full.plural) == (True, True, "xs")
+
+
+def test_ids_that_lead_nowhere_are_left_out_where_nobody_misses_them() -> None:
+    sheet = parse_sheet(
+        'kind = "board"\n'
+        '[[refers]]\nat = "$.seen[*]"\nto = ["chart"]\ndead = "left out"\n'
+        '[[refers]]\nat = "$.last"\nto = ["chart"]\ndead = "left out"\n'
+        '[[refers]]\nat = "$.by"\nto = ["chart"]\nmembers = true\ndead = "left out"\n'
+        '[[refers]]\nat = "$.shown"\nto = ["chart"]\n'
+    )
+    names = Bindings(IdStyle(r"chart~\d+"), {"chart:a": "chart~1"})
+    pairs = [{"of": "chart~1", "is": 1}, {"of": "chart~7", "is": 2}]
+    native = {"seen": ["chart~7", "chart~1"], "last": "chart~8", "by": pairs, "shown": "chart~9"}
+    found = to_portable(native, sheet, names, key="board:b")
+    assert [parse_token(one) for one in found.form["seen"]] == [parse_token(token_for("chart:a"))]
+    assert [pair["is"] for pair in found.form["by"]] == [1]
+    assert "last" not in found.form
+    # Elsewhere it is told: whoever moves the item has to say what becomes of it.
+    assert "unbound" in found.form["shown"]
+    assert sorted(found.dead) == ["/by/1", "/last", "/seen/0"]
+
+
+def test_a_layout_is_laid_where_the_package_moved_something() -> None:
+    base = {"nodes": {"a": {"x": 1, "y": 1}, "b": {"x": 2}}}
+    moved = {"nodes": {"a": {"x": 1, "y": 9}, "b": {"x": 2}, "c": {"x": 3}}}
+    assert to_lay(moved, base) == {"nodes": {"a": {"y": 9}, "c": {"x": 3}}}
+    assert to_lay(base, base) is None
+    assert to_lay(base, None) == base
+    assert to_lay(None, base) is None

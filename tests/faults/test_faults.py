@@ -12,6 +12,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from amphora.core.form.settled import settled
 from amphora.core.plan.aftercare import Care
 from amphora.core.plan.decisions import Decisions, ItemDecision
 from amphora.core.plan.steps import KINDS, EnterSecret
@@ -48,7 +49,10 @@ def whole(ground: Ground, name: str = "") -> dict[str, str]:
     images = opened.environment.look(list(side.keys))
     found = {}
     for native_id, image in images.items():
-        text = json.dumps([image.kind, image.states.to_json(), image.live, image.draft, image.rows], sort_keys=True)
+        # Without what is never compared: where a node stands among others changes with these.
+        sheet = opened.description.sheets[image.kind]
+        live, draft = (None if one is None else settled(one, sheet) for one in (image.live, image.draft))
+        text = json.dumps([image.kind, image.states.to_json(), live, draft, image.rows], sort_keys=True)
         for other, key in side.keys.items():
             text = text.replace(other, key)
         found[side.keys[native_id]] = text

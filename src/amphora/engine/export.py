@@ -63,6 +63,8 @@ class ExportReport:
     """How many rows the packed tables have in the source, whether they go along or not."""
     gone: tuple[str, ...] = ()
     """What a saved selection named, and is no longer in the source."""
+    dead: Mapping[Key, tuple[str, ...]] = field(default_factory=dict)
+    """The places of ids that led nowhere in the source, and were left out."""
 
     @property
     def command(self) -> NextStep:
@@ -232,6 +234,7 @@ def _packed(
         dropped,
         None if is_unchanged else growth_of(session, contents),
         {key: count for key in gathered.items if (count := side.by_key[key].rows)},
+        dead=gathered.dead,
     )
 
 

@@ -32,6 +32,8 @@ class Gathered:
     items: dict[Key, Item]
     why: dict[Key, str]
     files: dict[str, bytes]
+    dead: dict[Key, tuple[str, ...]]
+    """The places of ids that led nowhere in the source, and were left out."""
 
 
 def gather(
@@ -62,6 +64,7 @@ def gather_once(
     """What is asked for with all that it uses, in one reading."""
     items: dict[Key, Item] = {}
     files: dict[str, bytes] = {}
+    dead: dict[Key, tuple[str, ...]] = {}
     why = dict.fromkeys(asked, "asked for")
     waiting = list(asked)
     while waiting:
@@ -78,6 +81,7 @@ def gather_once(
                     item = replace(item, unpublished=f"by {row.modified_by or 'somebody'}, {row.modified_at or ''}")
                 read[key] = _exact(item if request.attachments else without_attachments(item))
                 files |= noticed[key].files if request.attachments else {}
+                dead |= {key: noticed[key].dead} if noticed[key].dead else {}
             session.listener(f"reading {side.name}", len(items) + len(read), len(items) + len(waiting))
         items |= read
         waiting = []
@@ -88,7 +92,7 @@ def gather_once(
                     why[used] = f"used by {readable(key)}"
                     waiting.append(used)
         waiting.sort()
-    return Gathered(dict(sorted(items.items())), why, dict(sorted(files.items())))
+    return Gathered(dict(sorted(items.items())), why, dict(sorted(files.items())), dead)
 
 
 def _batches(keys: Sequence[Key]) -> Iterable[Sequence[Key]]:

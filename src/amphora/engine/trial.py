@@ -192,7 +192,9 @@ def _updated(proving: Proving, template: Image) -> None:
             raise Broken(f"its title is {after.states.title!r} after it was changed")
         if after.revision == image.revision:
             raise Broken("its revision is the same after it was changed")
-        if off := filled_in(image.newest, after.newest):
+        # What is never compared may change with anything: where an item stands among others, when it was saved.
+        sheet = proving.opened.description.sheets[template.kind]
+        if off := filled_in(settled(image.newest, sheet), settled(after.newest, sheet)):
             raise Broken(f"with another title something else changed, at {off[0].at}")
         _left_out(proving, after)
 
@@ -201,7 +203,8 @@ def _left_out(proving: Proving, image: Image) -> None:
     """A member that is left out: gone, or kept, or nothing that can be left out."""
     definition = image.newest
     stayed: list[str] = []
-    for member in sorted(definition)[:MOST_LEFT_OUT] if isinstance(definition, dict) else ():
+    counts = settled(definition, proving.opened.description.sheets[image.kind])
+    for member in sorted(counts)[:MOST_LEFT_OUT] if isinstance(counts, dict) else ():
         less = {name: value for name, value in definition.items() if name != member}
         if not definition[member]:
             continue

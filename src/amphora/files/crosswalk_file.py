@@ -7,6 +7,7 @@ import csv
 import io
 import re
 from collections.abc import Iterable, Mapping
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -43,16 +44,31 @@ class Cell:
 def read_crosswalk(path: Path) -> Crosswalk:
     """The table of a file and of the columns apart beside it, empty where there are none; UsageFault with
     line and column."""
+    files = [path, *sorted(_apart(path).glob("*.yaml"))]
+    return _read(path, tuple((file, _text(file)) for file in files))
+
+
+def _text(file: Path) -> str | None:
+    try:
+        return file.read_text(encoding="utf-8") if file.exists() else None
+    except UnicodeDecodeError as error:
+        raise UsageFault(f"{file} is not YAML: {error}", subject=str(file)) from error
+
+
+# One command reads it several times, with a reader that keeps every comment: a tenth of a second for some hundred
+# rows. What stands in the files is part of the question, so that nobody is told what stood there before.
+@lru_cache(maxsize=4)
+def _read(path: Path, texts: tuple[tuple[Path, str | None], ...]) -> Crosswalk:
     rows: dict[str, dict[str, dict[str, Json]]] = {}
-    for section, row, columns, table in _rows(path):
+    for section, row, columns, table in _rows(path, texts[0][1]):
         cells = _mapping(columns, path, f"{section}: {row}", table, row) if columns is not None else {}
         mine = rows.setdefault(section, {})[row] = {}
         for column, value in cells.items():
             mine[str(column)] = plain(value, path, _place(cells, column))
             _refuse_literal(section, mine[str(column)], path, _place(cells, column))
     split: list[tuple[str, str]] = []
-    for file in sorted(_apart(path).glob("*.yaml")):
-        for section, row, value, table in _rows(file):
+    for file, text in texts[1:]:
+        for section, row, value, table in _rows(file, text):
             cells = rows.setdefault(section, {}).setdefault(row, {})
             mine = plain(value, file, _place(table, row))
             _refuse_literal(section, mine, file, _place(table, row))
@@ -190,9 +206,9 @@ def _apart(path: Path) -> Path:
     return path.with_suffix("")
 
 
-def _rows(path: Path) -> Iterable[tuple[str, str, Any, Any]]:
+def _rows(path: Path, text: str | None) -> Iterable[tuple[str, str, Any, Any]]:
     """The rows of one file: section, name, what stands there, and the table that it stands in."""
-    document = load_yaml(path) if path.exists() else None
+    document = None if text is None else load_yaml(path, text)
     for section, table in (_mapping(document, path, "the file") if document is not None else {}).items():
         if section not in SECTIONS.values():
             raise _fault(path, document, section, f"{section!r} is no section of a crosswalk")

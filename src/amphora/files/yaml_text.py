@@ -25,12 +25,13 @@ def yaml_tool() -> YAML:
     return tool
 
 
-def load_yaml(path: Path) -> Any:
-    """The document of a file; UsageFault with line and column where it isn't YAML."""
+def load_yaml(path: Path, text: str | None = None) -> Any:
+    """The document of a file, or of its `text` where that was read already; UsageFault with line and column where it
+    isn't YAML."""
     from ruamel.yaml.error import MarkedYAMLError, YAMLError
 
     try:
-        return yaml_tool().load(path.read_text(encoding="utf-8"))
+        return yaml_tool().load(path.read_text(encoding="utf-8") if text is None else text)
     except MarkedYAMLError as error:
         mark = error.problem_mark or error.context_mark
         place = f"line {mark.line + 1}, column {mark.column + 1}" if mark else ""

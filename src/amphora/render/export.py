@@ -40,6 +40,10 @@ def export_result(report: ExportReport, target: str) -> Result:
         Cell(f"No longer in {contents.source}, and out of the selection: {readable(name)}", "warn")
         for name in report.gone
     ]
+    if report.dead:
+        words = counted(sum(map(len, report.dead.values())), "id that leads", "ids that lead")
+        holders = counted(len(report.dead), "item", "items")
+        notes.append(Cell(f"Left out: {words} nowhere in {contents.source}, of {holders} (--json)", "dim"))
     notes += [Cell(f"Stays at home: {readable(key)}", "warn") for key in report.left_out]
     notes += [
         Cell(f"Does not travel: {need.kind} {readable(need.key).partition(':')[2]}", "dim")
@@ -73,6 +77,7 @@ def export_result(report: ExportReport, target: str) -> Result:
             "why": dict(report.why),
             "left_out": list(report.left_out),
             "gone": list(report.gone),
+            "dead": {key: list(places) for key, places in report.dead.items()},
             "dropped": {key: list(where) for key, where in report.dropped.items()},
             "since": report.growth.since if report.growth else None,
             "new": list(report.growth.new) if report.growth else [],

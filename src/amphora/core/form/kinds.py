@@ -5,6 +5,7 @@ from __future__ import annotations
 import tomllib
 from collections.abc import Iterable, Mapping
 from dataclasses import field, replace
+from functools import lru_cache
 from typing import Any
 
 from amphora.core.form.conversions import FIELDS as _CONVERSION
@@ -60,6 +61,7 @@ _REFERS = {
     "form": str,
     "members": bool,
     "by": str,
+    "dead": str,
 }
 _IDS = {"space": str, "number": bool}
 _MENTION = {"pattern": str, "kind": str}
@@ -159,6 +161,8 @@ class KindSheet:
 Sheets = Mapping[str, KindSheet]
 
 
+# A package brings the sheets that its environments have, and a command reads several of each: one reading is enough.
+@lru_cache(maxsize=128)
 def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
     """The sheet that a TOML text holds; SheetFault names everything that is wrong with it."""
     try:
@@ -257,6 +261,7 @@ def _refer(table: Mapping[str, Any]) -> Refer:
         str(table.get("object", "")),
         str(table.get("form", "")),
         table.get("by") == "title",
+        table.get("dead") == "left out",
     )
 
 
@@ -326,6 +331,8 @@ def _faults(table: Mapping[str, Any], source: str) -> Iterable[str]:
                 yield f"{line_of(source, 'form')}`refers.form` has to hold {{id}}"
             if refer.get("by", "id") not in ("id", "title"):
                 yield f"{line_of(source, 'by')}`refers.by` has to be one of id, title"
+            if refer.get("dead", "told") not in ("told", "left out"):
+                yield f"{line_of(source, 'dead')}`refers.dead` has to be one of told, left out"
 
 
 def _unfit_conversions(table: Mapping[str, Any], source: str) -> Iterable[str]:

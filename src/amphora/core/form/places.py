@@ -24,7 +24,8 @@ Step = str | None
 class Refer:
     """A reference position: the kinds it may name (`table`, `table#column`), and how strictly. Beside a
     connection, the member `object_member` names what is used on its other end. `form` holds `{id}` where the id
-    stands inside a longer text; with `by_title` the platform writes what the item is called, and no id."""
+    stands inside a longer text; with `by_title` the platform writes what the item is called, and no id. Where
+    `leaves_dead` an id that leads to nothing in the source is left out: nobody misses it there either."""
 
     to: tuple[str, ...]
     is_required: bool = False
@@ -32,6 +33,7 @@ class Refer:
     object_member: str = ""
     form: str = ""
     by_title: bool = False
+    leaves_dead: bool = False
 
     def may_name(self, kind: str) -> bool:
         """Whether an item or need of this kind may stand here."""

@@ -15,7 +15,7 @@ from dataclasses import field
 
 from amphora.core.form.bindings import MISSING, Bindings
 from amphora.core.form.kinds import KindSheet
-from amphora.core.form.places import Refer, Spot, Walk
+from amphora.core.form.places import IS, OF, Refer, Spot, Walk
 from amphora.core.form.spots import named_elements, sort_unordered
 from amphora.core.values.keys import Key, encode_segment, name_of, path_of
 from amphora.core.values.late import dataclass
@@ -32,7 +32,8 @@ class Portable:
 
     `layout` is a sparse tree of the values at layout places (elements of named arrays under their
     names), None if there are none. `is_on` is the switch where it stands inside the definition.
-    `undeclared` lists references that the kind sheet doesn't know: (pointer, token).
+    `undeclared` lists references that the kind sheet doesn't know: (pointer, token); `dead` the places of ids that
+    led nowhere and were left out.
     """
 
     form: Json
@@ -40,6 +41,7 @@ class Portable:
     is_on: bool | None = None
     undeclared: tuple[tuple[str, str], ...] = ()
     files: Mapping[str, bytes] = field(default_factory=dict)
+    dead: tuple[str, ...] = ()
 
 
 def to_portable(
@@ -61,7 +63,9 @@ def to_portable(
     """
     reader = _Reader(names, key, {there: here for here, there in (inner or {}).items()}, binds_new)
     form = reader.read(native, sheet.places.walk(native), (), guide)
-    return Portable(form, reader.layout or None, reader.is_on, tuple(reader.undeclared), reader.files)
+    return Portable(
+        form, reader.layout or None, reader.is_on, tuple(reader.undeclared), reader.files, tuple(reader.dead)
+    )
 
 
 class _Reader:
@@ -74,6 +78,7 @@ class _Reader:
         self.is_on: bool | None = None
         self.undeclared: list[tuple[str, str]] = []
         self.files: dict[str, bytes] = {}
+        self.dead: list[str] = []
 
     def read(self, value: Json, walk: Walk, at: Pointer, guide: Json) -> Json:
         spot = walk.spot
@@ -103,6 +108,8 @@ class _Reader:
                     result[name] = self.read(part, child, (*at, name), guides.get(name))
                 else:
                     result[name] = part
+            elif self._is_dead(part, child):
+                self.dead.append(write_pointer((*at, name)))
             elif not child.is_outside:
                 result[name] = self.read(part, child, (*at, name), guides.get(name))
             elif child.spot.is_layout or child.spot.is_order:
@@ -133,6 +140,9 @@ class _Reader:
         )
         result = []
         for position, part in enumerate(value):
+            if self._is_dead(part, walk.step(str(position))):
+                self.dead.append(write_pointer((*at, str(position))))
+                continue
             if index is None or member is None:
                 name, beside = str(position), guides[position] if position < len(guides) else None
             else:
@@ -142,6 +152,18 @@ class _Reader:
                 beside = by_name.get(name)
             result.append(self.read(part, walk.step(str(position)), (*at, name), beside))
         return sort_unordered(result, member) if walk.spot.is_unordered else result
+
+    def _is_dead(self, value: Json, walk: Walk) -> bool:
+        """Whether an id that leads nowhere stands here, of which the kind sheet says that nobody misses it: alone, or
+        as the member name of a pair."""
+        if walk.is_dull:
+            return False
+        if isinstance(value, dict) and value.keys() == {OF, IS}:
+            return self._is_dead(value[OF], walk.step(OF))
+        refer = walk.spot.refer
+        if refer is None or not refer.leaves_dead or not isinstance(value, str) or not value:
+            return False
+        return value not in self.inward and self._token_of(value) is None
 
     def _secret(self, at: Pointer, guide: Json) -> str:
         token = parse_token(guide)

@@ -6,6 +6,7 @@ nodes that carry credentials or a network address are connections; other config 
 
 from __future__ import annotations
 
+import hashlib
 import re
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import field, replace
@@ -138,15 +139,19 @@ def rewritten(flows: Sequence[Node], changes: Sequence[Change]) -> list[Node]:
     fresh = {str(node["id"]): node for _, new in changes for node in new}
     stay = [fresh.pop(id_, node) for node in flows if (id_ := str(node["id"])) not in mine or id_ in fresh]
     order = _Order(stay)
+    named = {_hint(id_): id_ for id_ in (*fresh, *(str(node["id"]) for node in stay))}
+    after = {id_: named.get(str(place["after"]), "") for id_, place in _told(fresh) if "after" in place}
     beside: dict[str, list[str]] = {}
-    for id_, node in fresh.items():
-        beside.setdefault(_after(node), []).append(id_)
-    for id_, node in fresh.items():
-        is_first = node.get(PLACE) is not None and order.first == _before(node)
-        if _after(node) in order or is_first:
-            order.insert(id_, "" if is_first else _after(node), beside)
+    for id_, other in after.items():
+        beside.setdefault(other, []).append(id_)
+    for id_, other in after.items():
+        if other in order:
+            order.insert(id_, other, beside)
+    for id_, place in _told(fresh):
+        if place.get("before") == _hint(order.first):
+            order.insert(id_, "", beside)
     # Of several new tabs the first one stays the first: those behind it find their place beside it.
-    for _, new in sorted(changes, key=lambda change: any(_after(node) in fresh for node in change[1])):
+    for _, new in sorted(changes, key=lambda change: any(after.get(str(node["id"])) in fresh for node in change[1])):
         ids = [str(node["id"]) for node in new]
         # Nobody's neighbour is here: behind its siblings, so that a diff of the file shows nothing but what came.
         last = order.last_of(ids)
@@ -196,24 +201,22 @@ class _Order:
             id_ = self._next[id_]
 
 
-def _after(node: Node) -> str:
-    """The node before it in the file that it comes from, as far as anybody knows."""
-    place = node.get(PLACE)
-    return str(place.get("after", "")) if isinstance(place, dict) else ""
+def _told(nodes: Mapping[str, Node]) -> Iterable[tuple[str, dict[str, Json]]]:
+    """The nodes of which it is known where they stood in the file that they come from."""
+    return ((id_, place) for id_, node in nodes.items() if isinstance(place := node.get(PLACE), dict))
 
 
-def _before(node: Node) -> str | None:
-    """The node behind it, where it was the first of all."""
-    place = node.get(PLACE)
-    return place.get("before") if isinstance(place, dict) else None
+def _hint(id_: str) -> str:
+    """What a neighbour is known by. Not its id: a node that stands behind another one uses nothing of it."""
+    return hashlib.sha256(id_.encode()).hexdigest()[:8] if id_ else ""
 
 
 def _places(flows: Sequence[Node]) -> dict[str, Json]:
     """Where each node stands: behind which other one; the first of all, before which."""
     ids = [str(node["id"]) for node in flows]
     # Nothing that changes when somebody adds another tab at the end: that would be no change of this one.
-    places: dict[str, Json] = {id_: {"after": after} for after, id_ in pairwise(ids)}
-    return {ids[0]: {"before": ids[1] if len(ids) > 1 else ""}, **places} if ids else places
+    places: dict[str, Json] = {id_: {"after": _hint(other)} for other, id_ in pairwise(ids)}
+    return {ids[0]: {"before": _hint(ids[1]) if len(ids) > 1 else ""}, **places} if ids else places
 
 
 def sendable(flows: Iterable[Node]) -> list[Node]:
