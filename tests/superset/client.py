@@ -35,7 +35,7 @@ class Desk:
     def titled(self, kind: str, title: str) -> dict[str, Any]:
         """One object by its title, as its own answer shows it."""
         rows = self.get(f"/{kind}/?q=(page:0,page_size:100)")["result"]
-        names = ("slice_name", "dashboard_title", "table_name", "database_name")
+        names = ("slice_name", "dashboard_title", "table_name", "database_name", "theme_name", "name")
         [id_] = [row["id"] for row in rows if title in [row.get(name) for name in names]]
         found: dict[str, Any] = self.get(f"/{kind}/{id_}")["result"]
         return {**found, "id": id_}
@@ -82,13 +82,18 @@ def filled(desk: Desk, uri: str) -> None:
                 "filterType": "filter_select",
                 "targets": [{"datasetId": deliveries, "column": {"name": "grove"}}],
                 "scope": {"rootPath": ["ROOT_ID"], "excluded": [three]},
-                "chartsInScope": [one, two],
+                "chartsInScope": [one, two, 77],
             }
         ],
         "timed_refresh_immune_slices": [three],
         "expanded_slices": {str(two): True},
     }
-    desk.do("PUT", f"/dashboard/{board}", {"json_metadata": json.dumps(metadata)})
+    colours = json.dumps({"token": {"colorPrimary": "#556b2f"}})
+    theme = desk.do("POST", "/theme/", {"theme_name": "Grove", "json_data": colours})["id"]
+    desk.do("PUT", f"/dashboard/{board}", {"json_metadata": json.dumps(metadata), "theme_id": theme})
+    [role] = [row["value"] for row in desk.get("/rowlevelsecurity/related/roles")["result"] if row["text"] == "Gamma"]
+    rule = {"name": "North only", "filter_type": "Regular", "clause": "grove = 'north'", "roles": [role]}
+    desk.do("POST", "/rowlevelsecurity/", {**rule, "tables": [by_grove, deliveries]})
 
 
 def _chart(desk: Desk, name: str, dataset: int, column: str) -> int:
@@ -120,7 +125,17 @@ def _positions(charts: list[int]) -> dict[str, Any]:
     return found
 
 
-TABLES = ("dashboards", "slices", "tables", "table_columns", "sql_metrics", "dbs", "dashboard_slices")
+TABLES = (
+    "dashboards",
+    "slices",
+    "tables",
+    "table_columns",
+    "sql_metrics",
+    "dbs",
+    "dashboard_slices",
+    "themes",
+    "row_level_security_filters",
+)
 
 
 def held(path: Path) -> dict[str, list[str]]:

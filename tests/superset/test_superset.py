@@ -86,12 +86,13 @@ def ids_in(board: dict[str, Any]) -> list[Any]:
 
 def test_a_dashboard_goes_over_is_worked_on_on_both_sides_and_is_taken_back(ground: Ground) -> None:
     kept = held(ground.folder / "two.db")
-    ground.sure("export", "build", "Harvest", "--as", "harvest")
+    packed = ground.sure("export", "build", "Harvest", "--with", "access", "--as", "harvest")
+    assert "Left out: 1 id that leads nowhere in build, of 1 item" in packed.out
     # The connection is asked for before anything is touched.
     assert "mill" in ground.sure("check", "harvest", "trial", code=3).out
-    ground.sure("map", "harvest", "trial", "--set", "mill=mill-live")
+    ground.sure("map", "harvest", "trial", "--set", "mill=mill-live", "--accept")
     done = ground.sure("import", "harvest", "trial", "--yes")
-    assert "6 created, 0 updated; all 6 items verified" in done.out
+    assert "8 created, 0 updated; all 8 items verified" in done.out
     one, two, three = (
         ground.target.titled("chart", name)["id"] for name in ("Kilos by variety", "Kilos by grove", "Days")
     )
@@ -104,10 +105,14 @@ def test_a_dashboard_goes_over_is_worked_on_on_both_sides_and_is_taken_back(grou
         [[three], [two]],
     ]
     assert len(board["charts"]) == 3
+    assert board["theme"]["theme_name"] == "Grove"
+    rule = ground.target.titled("rowlevelsecurity", "North only")
+    names = [[table["table_name"] for table in rule["tables"]], [role["name"] for role in rule["roles"]]]
+    assert [sorted(some) for some in names] == [["by_grove", "deliveries"], ["Gamma"]]
     # Each chart shows the rows of its own side.
     assert {row["variety"] for row in answers(ground.target, "Kilos by variety")} == {"leccino", "moraiolo"}
     assert ground.target.titled("chart", "Kilos by grove")["datasource_id"] != table
-    assert ground.sure("verify", "harvest", "trial").verdict == "trial is as promised: all 6 items of harvest 1.0.0."
+    assert ground.sure("verify", "harvest", "trial").verdict == "trial is as promised: all 8 items of harvest 1.0.0."
     assert "Nothing in trial was edited" in ground.sure("edits", "trial").out
     _both_sides(ground)
     _back_again(ground)
@@ -124,7 +129,7 @@ def _both_sides(ground: Ground) -> None:
     ground.source.do("PUT", f"/chart/{here['id']}", {"slice_name": "Days of picking"})
     ground.target.do("PUT", f"/chart/{there['id']}", {"description": "As they came in"})
     assert "description" in ground.sure("edits", "trial", code=1).out
-    ground.sure("export", "build", "Harvest", "--as", "harvest")
+    ground.sure("export", "build", "Harvest", "--with", "access", "--as", "harvest")
     # Over an edit only with a docket: the edit stays, and somebody has seen that.
     ground.sure("compare", "harvest", "trial", "--docket", "go.docket.yaml", code=1)
     ground.sure("import", "go.docket.yaml", "--yes")
@@ -132,7 +137,7 @@ def _both_sides(ground: Ground) -> None:
     assert (chart["id"], chart["description"]) == (there["id"], "As they came in")
     # A clash waits for somebody's word.
     ground.source.do("PUT", f"/chart/{here['id']}", {"description": "In the order of the ledger"})
-    ground.sure("export", "build", "Harvest", "--as", "harvest")
+    ground.sure("export", "build", "Harvest", "--with", "access", "--as", "harvest")
     done = ground.sure("import", "harvest", "trial", "--yes", code=3)
     assert "description: both, differently" in done.err
     assert ground.target.titled("chart", "Days of picking")["description"] == "As they came in"

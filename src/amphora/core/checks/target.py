@@ -171,6 +171,10 @@ def name_taken(context: CheckContext) -> Iterable[Finding]:
 def id_taken(context: CheckContext) -> Iterable[Finding]:
     """The item's native id stands in the target under another key: is it the same item or not?"""
     for key, row in context.target.doubtful if context.target else ():
+        sheet = context.sheets.get(row.kind)
+        # Where each instance counts for itself, the same number says nothing of two items.
+        if sheet is not None and sheet.ids.is_number:
+            continue
         yield context.finding(
             "id-taken",
             Level.WARNING,

@@ -12,7 +12,7 @@ from amphora.core.values.model import Json
 from amphora.core.values.pointers import parse_pointer, with_value, without_value
 from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.items import Items, Single
-from amphora.environments.bridge.paths import dropped, filled, put, value_at
+from amphora.environments.bridge.paths import dropped, filled, put, value_at, written_at
 from amphora.environments.bridge.sheet import BridgeSheet, Call, ItemPart
 from amphora.environments.contract import Write
 
@@ -35,6 +35,7 @@ class Bodies:
 
         def lay(path: str, value: Json) -> None:
             # Under another name than it is read, if the sheet says so.
+            path = written_at(path)
             put(body, f"$.{names[member]}" if (member := path.removeprefix("$.")) in names else path, value)
 
         for name, value in native.items():

@@ -313,7 +313,9 @@ class SheetFaults:
         if "create" in row or "update" in row:
             definition = row["definition"]
             paths = definition.values() if isinstance(definition, dict) else ()
-            for path in (*paths, row["title"], row.get("folder", "$.folder")):
+            # A list of what stands in several objects is written in the member that holds these.
+            members = (path.partition("[*]")[0] for path in paths)
+            for path in (*members, row["title"], row.get("folder", "$.folder")):
                 # It is written where it is read, so that nothing may be searched for.
                 if not parse_path(path)[1] or _SEARCHED.search(path):
                     yield f"{where}`{name}`: nothing can be written at {path}; only names may stand in it"

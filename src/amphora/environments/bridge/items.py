@@ -16,7 +16,7 @@ from amphora.core.values.model import Json, Listed, States
 from amphora.core.values.next_step import advice
 from amphora.environments.bridge.client import Absent, Answer, Client
 from amphora.environments.bridge.folders import Folders
-from amphora.environments.bridge.paths import filled, moment_of, text_at, value_at, values_at
+from amphora.environments.bridge.paths import filled, is_list, moment_of, text_at, value_at, values_at
 from amphora.environments.bridge.removal import Standing
 from amphora.environments.bridge.sheet import BridgeSheet, Call, ItemPart
 from amphora.environments.contract import NEXT, Seen
@@ -147,7 +147,9 @@ class Items:
     def _definition(self, part: ItemPart, answer: Json, values: Mapping[str, Json]) -> dict[str, Json]:
         """The members that make the definition, as the platform writes them."""
         found = {name: values_at(answer, path) for name, path in part.definition.items()}
-        form = {name: some[0] for name, some in found.items() if some}
+        # A place with `[*]` in it is the list of all that stand there: ids out of objects, most often.
+        form = {n: some if is_list(part.definition[n]) else some[0] for n, some in found.items() if some}
+        form |= {n: [] for n, some in found.items() if not some and is_list(part.definition[n])}
         for name, call in part.more.items():
             form[name] = self._client.ask(call, values).body
         return form

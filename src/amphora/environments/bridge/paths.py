@@ -43,6 +43,16 @@ def value_at(document: Json, path: str) -> Json:
     return next(iter(values_at(document, path)), None)
 
 
+def is_list(path: str) -> bool:
+    """Whether a place of a definition is a list of what stands at several places."""
+    return "[*]" in path
+
+
+def written_at(path: str) -> str:
+    """Where a place of a definition is written: a list in the member that the objects stood in."""
+    return path.partition("[*]")[0]
+
+
 def text_at(document: Json, path: str | None) -> str:
     """The same as text: numbers as they are written, nothing as nothing."""
     found = value_at(document, path) if path else None
