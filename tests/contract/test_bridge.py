@@ -26,6 +26,7 @@ from amphora.core.values.errors import (
     UsageFault,
 )
 from amphora.core.values.model import States
+from amphora.core.values.rights import not_permitted
 from amphora.environments.bridge import faults
 from amphora.environments.bridge.adapter import Bridge
 from amphora.environments.bridge.paths import filled, moment_of
@@ -629,3 +630,20 @@ def test_what_refers_by_title_follows_and_a_name_that_the_server_chose_is_given_
         # A platform that refuses to remove what others name by its title, or doesn't: here nobody is asked.
         with pytest.raises(EnvironmentRefused, match="Oven"):
             there.retire([Seen("thing~1", there.look(["thing~1"])["thing~1"].revision)])
+
+
+def test_a_right_that_only_one_kind_needs_is_missed_for_that_kind(tmp_path: Path) -> None:
+    def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        return (200, {"name": "ada", "may": ["thing:see"]}, {}) if path == "/me" else (200, {"rows": ROWS}, {})
+
+    account = '[account]\nget = "/me"\nrights = "$.may[*]"\n'
+    needs = 'needs = { write = ["thing:edit", "all"], retire = ["thing:see"] }\n'
+    with served(answering) as url, closing(bridge(tmp_path, url, SMALL + needs + account)) as there:
+        who = there.whoami()
+        assert (who.permissions >= {"write", "retire"}, set(who.lacks)) == (True, {("write", "thing")})
+        wanted = {"write": ["thing:a", "other:b"], "retire": ["thing:c"], "publish": ["other:b"]}
+        missing = not_permitted(wanted, frozenset({"write", "retire"}), who.lacks)
+        assert missing == {"write": ["thing:a"], "publish": ["other:b"]}
+    with pytest.raises(SheetFault) as caught:
+        bridge(tmp_path, url, SMALL + 'needs = { wriet = ["x"] }\n')
+    assert "line 14: `item.thing.needs.wriet` has to be one of write" in caught.value.details[0]

@@ -15,6 +15,7 @@ from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Item
 from amphora.core.values.next_step import advice, to_type
+from amphora.core.values.rights import not_permitted
 from amphora.core.values.tokens import PREFIX
 from amphora.engine.docket import Prepared
 from amphora.engine.old_links import OldLink
@@ -272,7 +273,7 @@ def _carried_out(
 
 def _refuse_not_permitted(opened: Opened, steps: Sequence[Step]) -> None:
     identity = opened.environment.whoami()
-    if missing := sorted(permissions_of(list(steps)).keys() - identity.permissions):
+    if missing := sorted(not_permitted(permissions_of(list(steps)), identity.permissions, identity.lacks)):
         raise NotReady(
             f"{identity.account} may not {', '.join(missing)} in {opened.name}; nothing was touched.",
             subject=opened.name,

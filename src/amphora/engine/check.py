@@ -87,6 +87,7 @@ def target_index(
         doubtful=side.doubtful,
         present={**read, **present},
         roles=identity.roles,
+        lacks=identity.lacks,
         region=opened.description.region or opened.entry.region,
         release=opened.description.release,
         limits=opened.description.limits,

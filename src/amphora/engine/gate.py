@@ -73,6 +73,7 @@ def reasons_for(
         session.workspace.approvals.get(opened.entry.role, 0),
         tuple(one.words for one in agreements if one.counts and not one.is_own),
         tuple(_why_not(one) for one in agreements if not one.counts or one.is_own),
+        identity.lacks,
     )
     return reasons_of(docket, standing, consent)
 

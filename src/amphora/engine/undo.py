@@ -6,6 +6,7 @@ from amphora.core.plan.restoration import Restoration
 from amphora.core.plan.steps import permissions_of
 from amphora.core.values.errors import NotReady
 from amphora.core.values.next_step import advice, to_type
+from amphora.core.values.rights import not_permitted
 from amphora.engine.runs.attention import attended
 from amphora.engine.runs.backwards import Back, foresee, put_back
 from amphora.engine.runs.stage import Stage, stage_of
@@ -60,8 +61,7 @@ def _refuse_not_permitted(stage: Stage, run: Run) -> None:
     identity = stage.environment.whoami()
     # What this undo takes, and not what the run took: an item that somebody keeps needs nothing.
     wanted = permissions_of(list(foresee(stage, run).steps))
-    missing = sorted(wanted.keys() - identity.permissions)
-    if missing:
+    if missing := sorted(not_permitted(wanted, identity.permissions, identity.lacks)):
         raise NotReady(
             f"{identity.account} may not {', '.join(missing)} in {run.environment}, which undoing {run.name} takes;"
             " nothing was touched.",

@@ -16,6 +16,7 @@ from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Found, Json, Limits, Listed, States, Supply
 from amphora.core.values.next_step import NextStep, advice
+from amphora.core.values.rights import Lacks
 
 Take = Literal["live", "draft"]
 
@@ -74,12 +75,14 @@ class Description:
 @dataclass(frozen=True)
 class Identity:
     """Who is signed in, and what of read, write, publish, switch, retire, grant that account may do; `roles`
-    are the roles that the environment knows, with what each may do."""
+    are the roles that the environment knows, with what each may do; `lacks` what the account may not do with some
+    kinds although it may with others: (permission, kind)."""
 
     account: str
     role: str
     permissions: frozenset[str]
     roles: Mapping[str, frozenset[str]] = field(default_factory=dict)
+    lacks: Lacks = frozenset()
 
 
 @dataclass(frozen=True)

@@ -124,6 +124,10 @@ def env_test_result(entry: EnvironmentEntry, description: Description, identity:
         ]
         for may, then in consequences.items()
     ]
+    rows += [
+        [may, Cell("not", "warn"), f"of the kind {kind}, for which the account lacks a right"]
+        for may, kind in sorted(identity.lacks)
+    ]
     can = description.capabilities
     rows += [
         [Cell(what, "strong"), Cell("yes", "good") if is_so else Cell("no", "warn"), "" if is_so else then]
@@ -156,6 +160,7 @@ def env_test_result(entry: EnvironmentEntry, description: Description, identity:
             "tried": list(tried),
             "account": identity.account,
             "permissions": sorted(identity.permissions),
+            "lacks": [{"permission": may, "kind": kind} for may, kind in sorted(identity.lacks)],
             "capabilities": vars(can),
         },
         to_type("survey", entry.name),

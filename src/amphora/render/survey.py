@@ -23,7 +23,7 @@ def survey_result(
     """What is in an environment, as a list or by folders."""
     kinds = Counter(row.listed.kind for row in rows)
     drafts = sum(row.listed.has_draft for row in rows)
-    names = {kind: (sheets[kind].title.lower(), sheets[kind].plural) for kind in kinds}
+    names = {kind: (sheets[kind].singular, sheets[kind].plural) for kind in kinds}
     what = ", ".join(counted(number, *names[kind]) for kind, number in sorted(kinds.items()))
     edits = f"; {drafts} with unpublished edits" if drafts else ""
     empty = f"Nothing in {environment} is like that." if is_part else f"{environment} is empty."

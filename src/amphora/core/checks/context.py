@@ -20,6 +20,7 @@ from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Finding, Item, Level, Limits, Listed
 from amphora.core.values.next_step import NOTHING, NextStep, blank, to_type
 from amphora.core.values.pointers import parse_pointer, write_pointer
+from amphora.core.values.rights import Lacks
 from amphora.core.values.tokens import NEED_KINDS, Token, TokenPlace
 
 _NO_REFERENCES = frozenset({*NEED_KINDS, "file"})
@@ -93,6 +94,7 @@ class TargetIndex:
     doubtful: tuple[tuple[Key, Listed], ...] = ()
     present: Mapping[Key, Item] = field(default_factory=dict)
     roles: Mapping[str, frozenset[str]] = field(default_factory=dict)
+    lacks: Lacks = frozenset()
     region: str = ""
     release: str = ""
     limits: Limits = field(default_factory=Limits)

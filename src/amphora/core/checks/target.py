@@ -14,6 +14,7 @@ from amphora.core.merge.phrase import place_phrase
 from amphora.core.values.keys import Key, decode_segment, path_of, readable
 from amphora.core.values.model import Finding, Item, Level, Listed
 from amphora.core.values.next_step import advice, to_type
+from amphora.core.values.rights import not_permitted
 
 FAMILY = "target"
 NEAR = 0.9
@@ -108,7 +109,9 @@ def permission_missing(context: CheckContext) -> Iterable[Finding]:
     wanted: set[str] = {"read"}
     for planned in target.planned:
         wanted |= planned.permissions
-        for permission in planned.permissions - target.permissions:
+        for permission in not_permitted(
+            {name: [planned.key] for name in planned.permissions}, target.permissions, target.lacks
+        ):
             missing.setdefault(permission, []).append(context.title(planned.key))
     if "read" not in target.permissions:
         missing.setdefault("read", [])

@@ -153,6 +153,11 @@ class KindSheet:
     source: str = field(repr=False, default="")
 
     @property
+    def singular(self) -> str:
+        """One of them inside a sentence: small at first, but for what is written in capitals."""
+        return self.title if self.title[:2].isupper() else f"{self.title[:1].lower()}{self.title[1:]}"
+
+    @property
     def is_access(self) -> bool:
         """Whether its items give access to others, and nothing else needs them."""
         return bool(self.access)

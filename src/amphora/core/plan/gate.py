@@ -20,6 +20,7 @@ from amphora.core.values.keys import Key, readable
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Finding, Level
 from amphora.core.values.next_step import NOTHING, NextStep, advice, blank, to_type
+from amphora.core.values.rights import Lacks, not_permitted
 
 _OWN = frozenset({"permission-missing", "name-taken", "kind-unknown", "schema-other", "conversion-unfit"})
 """Rules that find what the gate knows by itself: said once."""
@@ -78,6 +79,7 @@ class Standing:
     agreed: tuple[str, ...] = ()
     """Those who did, in words; whoever imports is not among them."""
     not_counted: tuple[str, ...] = ()
+    lacks: Lacks = frozenset()
     """Agreements that are worth nothing here, each with the reason."""
 
 
@@ -206,7 +208,7 @@ def _unknown_kinds(docket: Docket, standing: Standing) -> list[Reason]:
 def _permissions(docket: Docket, standing: Standing) -> list[Reason]:
     # Reading is no step, and without it nothing here could be known.
     wanted = {"read": [], **permissions_of(list(docket.steps))}
-    missing = {name: keys for name, keys in wanted.items() if name not in standing.permissions}
+    missing = not_permitted(wanted, standing.permissions, standing.lacks)
     if not missing:
         return []
     details = tuple(

@@ -20,13 +20,13 @@ class Publishing(Bridge):
 
     def publish(self, item: Seen) -> None:
         """Makes the draft live, and leaves it on or off as it was."""
-        single = self.items.seen(item)
+        single = self.items.seen([item])[item.native_id]
         self._do(self._part(single).publish, single, "publish")
         with taken("it was published"):
             self._switched_back(self._again(single), bool(single.row.states.is_on))
 
     def take_back(self, item: Seen) -> None:
-        single = self.items.seen(item)
+        single = self.items.seen([item])[item.native_id]
         self._do(self._part(single).take_back, single, "take back")
 
 
@@ -34,7 +34,7 @@ class Switching(Bridge):
     """Items that are on or off."""
 
     def switch(self, item: Seen, is_on: bool) -> None:
-        single = self.items.seen(item)
+        single = self.items.seen([item])[item.native_id]
         self._do(self._part(single).switch.get(is_on), single, "switch")
 
 

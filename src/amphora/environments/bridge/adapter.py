@@ -80,8 +80,14 @@ class Bridge:
             return Identity(name, "not told", can)
         rights = {str(right) for right in values_at(answer, call.said("rights"))}
         may = {permission for permission, names in allows.items() if rights & set(names)}
+        lacks = frozenset(
+            (permission, kind)
+            for kind, part in self.sheet.items.items()
+            for permission, names in part.needs.items()
+            if not rights & set(names)
+        )
         # Only what the sheet lists needs a right.
-        return Identity(name, ", ".join(sorted(rights)[:5]), can & (may | (ALL - allows.keys())))
+        return Identity(name, ", ".join(sorted(rights)[:5]), can & (may | (ALL - allows.keys())), lacks=lacks)
 
     def _described(self) -> frozenset[str]:
         """What the sheet describes for every kind that is carried: what can't be done is refused before the start,
@@ -129,7 +135,7 @@ class Bridge:
         return [self._create(write) if write.is_new else self._update(write) for write in writes]
 
     def retire(self, items: Sequence[Seen]) -> None:
-        there = {item.native_id: self.items.seen(item) for item in items}
+        there = self.items.seen(items)
         self._refuse_danglings(there)
         # Users before what they use: a platform that refuses what is in use is asked in an order that it takes.
         for number, one in enumerate(in_order([self.items.standing(single) for single in there.values()])):
@@ -175,7 +181,7 @@ class Bridge:
                 return
             self._do(part.retire, single, "remove")
         raise EnvironmentRefused(
-            f"{self.client.base_url} has a {part.kind.title.lower()} called {title!r}, and made {called!r} instead; "
+            f"{self.client.base_url} has a {part.kind.singular} called {title!r}, and made {called!r} instead; "
             "that was taken away again.",
             subject=title,
             next_step=NEXT["taken"],
@@ -195,7 +201,8 @@ class Bridge:
             raise
 
     def _update(self, write: Write) -> Written:
-        single = self.items.seen(Seen(str(write.native_id), str(write.revision)))
+        seen = Seen(str(write.native_id), str(write.revision))
+        single = self.items.seen([seen])[seen.native_id]
         part = self._part(single)
         call = self._able(part.update, write.states.title, "change", write.kind)
         body = self.bodies.of(part, write, call, single)

@@ -97,7 +97,9 @@ _ITEM: dict[str, Any] = {
     "publish": dict,
     "take_back": dict,
     "switch": dict,
+    "needs": dict,
 }
+PERMISSIONS = ("write", "publish", "switch", "retire")
 _WRITE = {"members": dict, "wrapped": str, "with": dict, "without": list, "inside": dict}
 _CREATE = {**_CALL, "id": str, "uid": str, "only": list, "follow": bool, "job": dict, "members": dict, "nulls": str}
 _JOB = {**_CALL, "state": str, "done": list, "failed": list, "id": str, "words": str, "wait_s": (int, float)}
@@ -284,6 +286,10 @@ class SheetFaults:
             yield from self._call(call, _DO, f"{name}.switch.{state}")
         if job := _table(row, "create", "job"):
             yield from self._call(job, _JOB, f"{name}.create.job")
+        for permission, rights in _table(row, "needs").items():
+            if permission not in PERMISSIONS or not isinstance(rights, list):
+                words = f"has to be one of {', '.join(PERMISSIONS)}, with a list of rights"
+                yield f"{line_of(self._source, 'needs', name)}`{name}.needs.{permission}` {words}"
         takes = _table(row, "retire").get("takes")
         for taken in takes if isinstance(takes, list) else ():
             yield from self._table_faults(taken, _TAKES, f"{name}.retire.takes.")

@@ -191,9 +191,13 @@ class Items:
             return shown[0] is not None, shown[1] is not None
         return bool(value_at(row, part.paths["published"])), bool(value_at(row, part.paths["unpublished"]))
 
-    def seen(self, item: Seen) -> Single:
-        """The item, if it is as somebody saw it: what the platform itself compares on writing, or this look does."""
-        single = self.singles([item.native_id]).get(item.native_id)
+    def seen(self, items: Sequence[Seen]) -> dict[str, Single]:
+        """The items, if they are as somebody saw them: what the platform itself compares on writing, or this look
+        does."""
+        found = self.singles([item.native_id for item in items])
+        return {item.native_id: self._as_seen(item, found.get(item.native_id)) for item in items}
+
+    def _as_seen(self, item: Seen, single: Single | None) -> Single:
         if single is None:
             raise EnvironmentRefused(
                 f"{self._client.base_url} has no item {item.native_id!r} (any more).", subject=item.native_id

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import tomllib
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import field
 from typing import Any
 
@@ -91,6 +91,8 @@ class ItemPart:
     publish: Call | None
     take_back: Call | None
     switch: Mapping[bool, Call]
+    needs: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    """The rights of which one is needed for what: `write`, `publish`, `switch`, `retire`."""
 
     @property
     def tells_too_little(self) -> bool:
@@ -233,6 +235,7 @@ def _item(sheet: KindSheet, row: Mapping[str, Any], pages: Mapping[str, Any]) ->
         calls["publish"],
         calls["take_back"],
         {state == "on": _sure(_call_of(c, f"{name}.switch.{state}")) for state, c in row.get("switch", {}).items()},
+        row.get("needs", {}),
     )
 
 
