@@ -647,3 +647,19 @@ def test_a_right_that_only_one_kind_needs_is_missed_for_that_kind(tmp_path: Path
     with pytest.raises(SheetFault) as caught:
         bridge(tmp_path, url, SMALL + 'needs = { wriet = ["x"] }\n')
     assert "line 14: `item.thing.needs.wriet` has to be one of write" in caught.value.details[0]
+
+
+def test_a_row_that_is_another_items_is_asked_for_again(tmp_path: Path) -> None:
+    asked: list[str] = []
+
+    def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        if "only" not in said:
+            return (200, {"rows": ROWS}, {}) if path == "/things" else (200, ROWS[int(path.split("/")[2])], {})
+        asked.append(said["only"])
+        # Another one's, then nobody's, then the right one.
+        return 200, {"rows": [[ROWS[1]], [], [ROWS[int(said["only"])]]][min(len(asked), 3) - 1]}, {}
+
+    row = 'row = { get = "/things?only={id}", at = "$.rows[0]" }\n'
+    with served(answering) as url, closing(bridge(tmp_path, url, SMALL + row)) as there:
+        assert there.look(["4"])["4"].states.title == "n4"
+        assert asked == ["4", "4", "4"]

@@ -74,13 +74,14 @@ def tell_tasks(titles: Mapping[Key, str], links: Mapping[Key, str], sheets: Mapp
 
 
 def access_tasks(titles: Mapping[Key, str], covered: Collection[Key], sheets: Mapping[str, KindSheet]) -> list[Task]:
-    """Whoever is to work with something new needs access, where the environment has rules for it and none came along.
+    """Whoever is to begin with something new needs access, where the environment has rules and none came along.
     `titles` are those of what was created, `covered` the items that rules of the package give access to."""
     ruled = {kind for sheet in sheets.values() for kind in sheet.access}
     return [
         Task(Care.ACCESS, key, f"Give those who are to work with {title} access: no rule for it came along")
         for key, title in titles.items()
         if kind_of(key) in ruled and key not in covered
+        if (sheet := sheets.get(kind_of(key))) and sheet.is_start
     ]
 
 

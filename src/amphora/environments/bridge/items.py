@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from typing import TypeVar
 
 from amphora.core.form.kinds import Ids
@@ -20,6 +22,9 @@ from amphora.environments.bridge.paths import filled, is_list, moment_of, text_a
 from amphora.environments.bridge.removal import Standing
 from amphora.environments.bridge.sheet import BridgeSheet, Call, ItemPart
 from amphora.environments.contract import NEXT, Seen
+
+MOST_LOOKS = 5
+"""So often a row is asked for that is another one's."""
 
 Value = TypeVar("Value")
 Found = TypeVar("Found")
@@ -126,8 +131,10 @@ class Items:
         answer = live or draft
         if answer is None:
             return None
-        row = self._perhaps(part.row, values) if part.row else answer
-        if row is None:
+        try:
+            row = self._row(part, part.row, native) if part.row else answer.body
+        except Absent:
+            # It went between the two calls.
             return None
         forms = [self._definition(part, one.body, values) if one else None for one in (live, draft)]
         native_form = forms[1] if forms[1] is not None else forms[0]
@@ -135,8 +142,20 @@ class Items:
         # A draft that says what is live is none.
         is_same = shown[0] is not None and shown[1] is not None and digest(shown[0]) == digest(shown[1])
         shown[1] = None if is_same else shown[1]
-        listed = self._listed(part, row.body, answer.etag, shown)
+        listed = self._listed(part, row, answer.etag, shown)
         return Single(listed, shown[0], shown[1], native_form, answer.body, answer.etag)
+
+    def _row(self, part: ItemPart, call: Call, native: str) -> Json:
+        """The row of one item, and no other one: some platforms mix up what several ask of a list at the same time,
+        and answer with another item's row, or with none."""
+        whole, wait = replace(call, at="$"), 0.0
+        for _ in range(MOST_LOOKS):
+            time.sleep(wait)
+            wait = 2 * wait + 0.05
+            row = value_at(self._client.ask(whole, {"id": native}).body, call.at)
+            if row is not None and text_at(row, part.paths["id"]) == native:
+                return row
+        raise self._client.otherwise(call, f"at {call.at} there is not the row of {native}")
 
     def _perhaps(self, call: Call | None, values: Mapping[str, Json]) -> Answer | None:
         try:
