@@ -32,8 +32,8 @@ class Hurt:
 HURTS = (
     Hurt("items are retired before what replaces them is written", "core/plan/order.py", "return [*steps, *last]", "return [*last, *steps]", ("tests/core/test_order.py",)),
     Hurt("rows are loaded into a table that holds some", "engine/plan.py", "if action.present is None or not action.present.rows:", "if True:", (TRUST, CROSSING, FAULTS)),
-    Hurt("two items of a package are matched to one", "core/needs/matching.py", "if c in by_id and c not in given", "if c in by_id", (NAMING,)),
-    Hurt("an equal id is taken for the same item", "core/needs/matching.py", "    if uid == source_uid:\n", "    if True:\n", (NAMING,)),
+    Hurt("two items of a package are matched to one", "core/needs/matches.py", "if c in by_id and c not in given", "if c in by_id", (NAMING,)),
+    Hurt("an equal id is taken for the same item", "core/needs/matches.py", "    if uid == source_uid:\n", "    if True:\n", (NAMING,)),
     Hurt("what the target has in custody is retired all the same", "core/plan/claims.py", ' if c.custody == "package"}', "}", (TRUST, DECIDING, "tests/core/test_checks.py")),
     Hurt("a run that is not the latest is undone", "engine/undo.py", "if later := journal.later(run):", "if later := ():", (TRUST, DECIDING, FAULTS)),
     Hurt("somebody's change is overwritten by putting back", "core/plan/restoration.py", "mine = one.ours if who in (None, one.account) else one.last", "mine = one.ours | {now}", (PLAN, FAULTS)),

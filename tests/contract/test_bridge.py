@@ -646,7 +646,8 @@ def test_a_right_that_only_one_kind_needs_is_missed_for_that_kind(tmp_path: Path
         assert missing == {"write": ["thing:a"], "publish": ["other:b"]}
     with pytest.raises(SheetFault) as caught:
         bridge(tmp_path, url, SMALL + 'needs = { wriet = ["x"] }\n')
-    assert "line 14: `item.thing.needs.wriet` has to be one of write" in caught.value.details[0]
+    assert "line 14: `item.thing.needs` wants `account.rights`" in caught.value.details[0]
+    assert "line 14: `item.thing.needs.wriet` has to be one of write" in caught.value.details[1]
 
 
 def test_a_row_that_is_another_items_is_asked_for_again(tmp_path: Path) -> None:

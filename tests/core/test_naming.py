@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from amphora.core.needs.matching import Link, assign_keys, match
+from amphora.core.needs.matches import Link, assign_keys, match
 from amphora.core.needs.selection import choose
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Item, Listed, States

@@ -103,6 +103,7 @@ def compare(
     with working(json, workspace) as work:
         if only and only not in ONLY:
             raise UsageFault(f"--only takes {', '.join(ONLY)}, not {only!r}.", next_step=to_type("compare", "--help"))
+        # First, for it takes no sides: they stand in the docket.
         if refresh is not None:
             _refresh(work, refresh)
             return
@@ -148,6 +149,7 @@ def _targets_and_item(work: Work, left: str, right: str, others: Sequence[str]) 
 
     workspace = work.session.workspace
     known = {*workspace.environments, *workspace.groups}
+    # With an environment on the left there is no import to be: two places are compared.
     names = [name for name in (right, *others) if name in known] if left not in known else []
     items = [name for name in others if name not in names]
     if len(items) > 1:
@@ -169,6 +171,7 @@ def _imports_to_be(work: Work, left: str, targets: Sequence[str], shown: _Shown)
     from amphora.engine.gate import ImportRequest, in_the_way
     from amphora.render.rounds import comparisons_result
 
+    # Refused and not done for the first one: a docket belongs to one target.
     if shown.docket or shown.decide or shown.html or shown.md or shown.side_by_side or shown.only or shown.choose:
         raise UsageFault(
             "That is for one target at a time.",
@@ -232,9 +235,11 @@ def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _S
     )
     prepared = prepare(work.session, contents, right, said, since)
     if shown.decide:
+        # What was answered at a terminal has to be kept: the import asks nobody again.
         shown.docket = shown.docket or Path(prepared.docket.usual_file)
         prepared = _decided(work, prepared, since, replace(said, file=str(shown.docket)))
     if shown.docket is not None:
+        # Signatures of what it was before go with what they signed.
         write_again(shown.docket, prepared.docket)
         keys = work.session.workspace.keys
         prepared = replace(prepared, agreed=tuple(agreements(read_docket(shown.docket), keys)))
@@ -264,6 +269,7 @@ def _review(work: Work, prepared: Prepared, reasons: Sequence[Reason], only: str
 
     docket, entry, opened = prepared.docket, prepared.opened.entry, prepared.opened
     found = work.session.workspace
+    # Of the package as it was made: conversions and copies are no signatures' business.
     contents = prepared.original or prepared.contents
     shown = Shown(
         entry.role,
@@ -302,6 +308,7 @@ def _two_sides(work: Work, names: tuple[str, str], item: str | None, beside: boo
     from amphora.render.imports import difference_result
 
     environments = work.session.workspace.environments
+    # An environment before a package of its name: the shorter word is the place.
     sides = [name if name in environments else opened_package(work, name) for name in names]
     found = compare_sides(work.session, sides[0], sides[1], item)
     result = difference_result(*names, found)
@@ -336,6 +343,7 @@ def _refresh(work: Work, path: Path) -> None:
     )
     lines = [f"- {readable(key)}: {place_phrase(place)}" for key, place in found.dropped]
     blocks = [*([Lines(lines, "Decided before, and to be decided anew")] if lines else []), *result.blocks]
+    # Before all else: somebody counts on an agreement that is none any more.
     if found.agreed:
         blocks.insert(0, Lines([f"No longer agreed to: {counted(found.agreed, 'signature')} on what it was before."]))
     verdict = f"{path.name} is up to date, {counted(found.kept, 'decision')} kept. {result.verdict}"
@@ -347,6 +355,7 @@ def _decided(work: Work, prepared: Prepared, since: Contents | None, said: Decis
     from amphora.core.plan.questions import decide_all, questions_of
     from amphora.engine.docket import prepare
 
+    # All that are open now: what comes up with the answers is told by the comparison that follows.
     questions = questions_of(prepared.docket)
     if not questions:
         return prepared

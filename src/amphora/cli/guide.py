@@ -61,6 +61,7 @@ class Guide:
             self._nowhere()
         docket = f"{self.journey.name}.{target}.docket.yaml"
         package = self.journey.name
+        # What will be typed, word for word: who reads it can do it without us.
         commands = [
             self.journey.export,
             ("check", package, target),
@@ -86,6 +87,7 @@ class Guide:
         package = self.journey.name
         version = str(exported.said["version"])
         session = self.work.session
+        # Looked for after the export: only then it is known which version the others lack.
         target = self.journey.target or next_stop(session, package, version, self.journey.source)
         if not target:
             self._everywhere(f"{package} {version}")
@@ -95,9 +97,11 @@ class Guide:
         self._checked(package, target)
         docket = f"{package}-{version}.{target}.docket.yaml"
         compared = self._compared(package, target, docket, how, edited)
+        # Where nothing would change nobody is asked.
         if compared.code or any(action["do"] != "leave" for action in compared.said.get("actions", ())):
             self._ask(compared)
         imported = self.run("import", docket, "--yes", *(["--why", self.why] if self.why else []))
+        # Taken before it may stop: the run is what the next command has to name.
         run = str(imported.said.get("run", ""))
         if imported.code:
             self.stop(imported)
@@ -128,6 +132,7 @@ class Guide:
         mine = [run for run in runs if run.is_open and (run.package, run.environment) == (package, target)]
         if not mine:
             return
+        # Before a new import: two runs into one target would each undo what the other brought.
         resumed = self.run("resume", mine[0].name)
         if resumed.code:
             self.stop(resumed)
@@ -135,6 +140,7 @@ class Guide:
 
     def _edited_there(self, package: str, target: str) -> list[Edited]:
         """What somebody changed of a package in the target directly."""
+        # A target that was never delivered to has nothing that could have been edited.
         known = self.work.session.ledger.environments().values()
         found = edits_of(self.work.session, target) if target in known else []
         return [one for one in found if one.delivery.package == package]
@@ -166,6 +172,7 @@ class Guide:
         if not _stops(checked.said):
             return
         rules = {row["rule"] for row in checked.said.get("findings", ()) if row["level"] != "note"}
+        # Mended before anything is mapped: a missing item brings needs of its own.
         if "item-missing" in rules:
             checked = self.run("check", package, target, "--fix")
         if "need-open" in rules or checked.code:
@@ -182,6 +189,7 @@ class Guide:
             for need in mapped.said.get("needs", ())
             if need["state"] == "guessed"
         ]
+        # Shown with their reasons: a guess that is taken blindly is a wrong database on a Friday.
         if guesses:
             self.tell(["  guessed:", *guesses[:MOST_LINES]])
             if not self.accept and self.work.is_terminal:
@@ -242,11 +250,13 @@ class Guide:
         self.tell(["", f"$ {to_type(*words)}"])
         out = io.StringIO()
         place = ["--workspace", str(self.work.session.workspace.folder), "--json"]
+        # Each command is a call of its own, and sees what the one before wrote.
         self.work.session.reload()
         try:
             with redirect_stdout(out):
                 code = int(app([*words, *place], standalone_mode=False) or 0)
             said = json.loads(out.getvalue())
+        # As if it had been typed: the journey knows commands by their codes and nothing else.
         except AmphoraError as error:
             code = code_of(error)
             said = json.loads(error_json(error, code))

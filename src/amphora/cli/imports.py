@@ -141,6 +141,7 @@ def import_(
 
     with working(json, workspace, progress) as work:
         work.be_patient(wait, break_lock)
+        # As they were said: by which naming an item is meant only the docket knows.
         fates = dict.fromkeys(retire or (), "retire") | dict.fromkeys(let_go or (), "let-go")
         said = Decisions(
             {},
@@ -152,6 +153,7 @@ def import_(
             ids=checked_ids(ids),
         )
         request = ImportRequest(said, tuple(take_over or ()), yes, work.is_terminal, not no_pause)
+        # By what is in it, and not by its name: people call their files as they like.
         if is_docket(Path(package)):
             options = (
                 fates,
@@ -168,6 +170,7 @@ def import_(
                 pause_after,
                 bring,
             )
+            # Refused, for two places that decide would disagree some day.
             if any(options):
                 raise UsageFault(
                     "What a docket decides stands in it.", next_step=advice(f"Write it into {package}, by hand.")
@@ -191,7 +194,9 @@ def import_(
                     next_step=to_type("compare", blank("…"), "--docket", blank("FILE")),
                 )
             raise UsageFault("Into which environment?", next_step=to_type("import", package, blank("ENVIRONMENT")))
+        # Read before any target is asked: a damaged package touches nobody.
         contents = opened_package(work, package, copy)
+        # Before the names of runs: what is gone on with has one already.
         if pick_up and _picked_up(work, contents, environments, run_name):
             return
         names = run_names(work.session, work.session.workspace.targets(environments), run_name, pick_up)
@@ -216,6 +221,7 @@ def import_(
         )
         targets = work.session.workspace.targets(environments)
         parts = rounds_of(targets, rounds)
+        # All of them before the first one is touched: a target that refuses is found while nothing is done.
         dockets = [prepare(work.session, contents, name, said) for name in targets]
         if len(targets) == 1:
             how = How(links, names[targets[0]], require_complete, why=why)
@@ -273,6 +279,7 @@ def _picked_up(work: Work, contents: Contents, environments: Sequence[str], name
     from amphora.ledger.records import Run
 
     found = unfinished(work.session, contents, work.session.workspace.targets(environments), name)
+    # Nothing unfinished is no fault: a pipeline says `--pick-up` every time.
     if found is None:
         return False
     work.tell([f"Going on with {found.name}, which is {found.state}."])

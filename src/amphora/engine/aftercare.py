@@ -9,15 +9,15 @@ from dataclasses import field
 from amphora.core.needs.crosswalk import MapState, row_name
 from amphora.core.plan.aftercare import DOABLE, Care, Task, connection_task, placed, state_task, text_task
 from amphora.core.plan.states import Image
-from amphora.core.plan.steps import EnterSecret, Publish, Step, Switch, permissions_of
+from amphora.core.plan.steps import EnterSecret, Publish, Step, Switch
 from amphora.core.values.errors import AmphoraError, NotReady
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Item
-from amphora.core.values.next_step import advice, to_type
-from amphora.core.values.rights import not_permitted
+from amphora.core.values.next_step import to_type
 from amphora.core.values.tokens import PREFIX
 from amphora.engine.docket import Prepared
+from amphora.engine.gate import refuse_not_permitted
 from amphora.engine.old_links import OldLink
 from amphora.engine.runs.aftercare import CareMaterial, carry_out_care
 from amphora.engine.runs.stage import looked_up, stage_of
@@ -47,6 +47,7 @@ def cared_for(
 ) -> list[Entry]:
     """The aftercare of a run that has just ended, with what only a look can tell: states that the target did not take
     on, old addresses that still stand there, connections that do not answer."""
+    # A paused run has tasks as well, and is looked at when it is done.
     if run.state != DONE:
         return session.ledger.aftercare.of_run(run)
     titles = {action.key: action.states.title for action in prepared.docket.actions}
@@ -91,6 +92,7 @@ def open_care(session: Session, what: str = "") -> list[Entry]:
     ledger = session.ledger
     if not what:
         return ledger.aftercare.open()
+    # An environment before a run of its name: it is what people type.
     if what in session.workspace.environments:
         return [entry for entry in ledger.aftercare.open() if entry.environment == what]
     if campaign := ledger.campaigns.named(what):
@@ -109,11 +111,13 @@ def settled_by_looking(
     for name, mine in _by_environment(entries).items():
         try:
             opened = session.open(name)
+            # Of another environment under that name nothing is closed: what is done there is done elsewhere.
             if opened.description.uid != mine[0].uid:
                 raise NotReady(
                     f"{name} is another environment by now.", subject=name, next_step=to_type("env", "list")
                 )
             settled = _settled(session, opened, mine)
+        # One that can't be reached keeps its tasks, and holds no other up.
         except AmphoraError as error:
             blind.append(f"{name}: {error.message}")
             still += mine
@@ -145,6 +149,7 @@ def _settled(session: Session, opened: Opened, entries: Sequence[Entry]) -> list
     def is_settled(task: Task) -> bool:
         if task.kind is Care.CONNECTION:
             return _answers(opened, task)
+        # Of an item that is gone nothing is left to do.
         if task.key and task.key not in side.by_key:
             return True
         return _is_done(task, images.get(task.key), items.get(task.key))
@@ -189,11 +194,12 @@ def do_care(session: Session, entries: Sequence[Entry], ask: Asker) -> Cared:
         left += [(entry, _UNFINISHED) for entry in work.withheld]
         run = None
         if work.steps:
-            _refuse_not_permitted(session.open(name), work.steps)
+            refuse_not_permitted(session.open(name), work.steps, name)
             run, failure = _carried_out(session, name, doable, work)
             runs.append(run)
             if failure:
                 return Cared(tuple(runs), tuple(done), tuple(left), failure)
+        # By looking, also at what we did ourselves: a platform may take a write and not keep it.
         still, _ = settled_by_looking(session, doable, run)
         done += [entry for entry in doable if entry not in still]
         left += [(entry, "it did not take effect") for entry in still if entry not in work.withheld]
@@ -214,6 +220,7 @@ def _secrets(session: Session, entries: Sequence[Entry], ask: Asker) -> tuple[di
         cells = rows.get(row_name(entry.task.name.removeprefix(PREFIX)), {})
         place = cells.get(entry.environment, cells.get("any"))
         value = kept_secret(place, entry.environment) if isinstance(place, str) else ""
+        # The crosswalk first: who has written it down is not asked again.
         if value or (value := ask(entry)):
             found[entry.number] = value
         else:
@@ -267,18 +274,9 @@ def _carried_out(
     delivered = session.ledger.last_deliveries(opened.description.uid, list(work.secrets))
     forms = {key: one.merged for key, one in delivered.items()}
     material = CareMaterial(opened.description, forms, work.secrets)
+    # One run needs one name; the tasks themselves go on telling which run they are of.
     latest = max(entries, key=lambda one: one.number)
     return carry_out_care(stage_of(session, name), work.steps, work.images, material, latest.package, latest.version)
-
-
-def _refuse_not_permitted(opened: Opened, steps: Sequence[Step]) -> None:
-    identity = opened.environment.whoami()
-    if missing := sorted(not_permitted(permissions_of(list(steps)), identity.permissions, identity.lacks)):
-        raise NotReady(
-            f"{identity.account} may not {', '.join(missing)} in {opened.name}; nothing was touched.",
-            subject=opened.name,
-            next_step=advice("Sign in with another account, or ask for the permission."),
-        )
 
 
 def tick(session: Session, numbers: Sequence[int], state: str, by: str, note: str) -> list[Entry]:

@@ -54,6 +54,7 @@ def begin(
         # Per target: what was remembered of titles and folders differs from one to the other.
         "wanted": {one.docket.target: kept_request(one)["decisions"] for one in dockets},
     }
+    # Into the ledger before anything is touched: who resumes has to bring these very bytes.
     with packed_file(session, dockets[0].original or dockets[0].contents) as file:
         session.ledger.parcels.put(docket.package_digest, file)
     return session.ledger.campaigns.begin(
@@ -65,6 +66,7 @@ def settle(session: Session, campaign: Campaign, found: Sequence[Came]) -> None:
     """Closes a campaign if it is done in all targets."""
     came = {one.docket.target: one for one in found}
     done = {run.environment for run in session.ledger.journal.of_campaign(campaign.name) if run.state == DONE}
+    # A target that had it already has no run, and is done all the same.
     idle = {name for name, one in came.items() if one.state == "nothing to do"}
     if set(campaign.targets) <= done | idle:
         session.ledger.campaigns.end(campaign.name, DONE)
@@ -107,6 +109,7 @@ def remaining(session: Session, campaign: Campaign) -> Iterator[Remaining]:
                 done.append(target)
             elif run is not None and run.is_open:
                 picked = stack.enter_context(picked_up(session, run))
+                # A target that waits for somebody holds nobody else up.
                 if waiting_for(session, picked):
                     waiting.append(standstill(session, picked))
                 else:
@@ -134,6 +137,7 @@ def runs_to_undo(session: Session, campaign: Campaign, only: Sequence[str]) -> l
             details=[f"targets: {few(campaign.targets, 12)}"],
             next_step=advice("Name one of its targets with --only."),
         )
+    # The latest of each: an earlier one was put back, or went on in it.
     latest = _latest(session, campaign).values()
     runs = [run for run in latest if run.state not in (PUT_BACK, UNDONE) and (not only or run.environment in only)]
     if not runs and campaign.state == OPEN and not only:
@@ -175,6 +179,7 @@ def undo_all(session: Session, campaign: Campaign, runs: Sequence[Run]) -> tuple
 def _latest(session: Session, campaign: Campaign) -> dict[str, Run]:
     """The latest run of a campaign into each target, the latest first."""
     found: dict[str, Run] = {}
+    # Of a target that failed and was tried again only the last try counts.
     for run in session.ledger.journal.of_campaign(campaign.name):
         found.setdefault(run.environment, run)
     return found

@@ -8,7 +8,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 
 from amphora.core.needs.crosswalk import SECTIONS, row_name
-from amphora.core.needs.matching import Link
+from amphora.core.needs.matches import Link
 from amphora.core.needs.needs import needs_of
 from amphora.core.needs.selection import choose, lasting, still_there
 from amphora.core.plan.claims import Claims

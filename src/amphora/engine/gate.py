@@ -9,10 +9,13 @@ from amphora.core.form.spots import region_values
 from amphora.core.plan.decisions import Decisions
 from amphora.core.plan.docket import Do, Docket
 from amphora.core.plan.gate import Consent, Reason, Standing, Why, reasons_of
+from amphora.core.plan.steps import Step, permissions_of
 from amphora.core.values.errors import AmphoraError, NotReady, PackageDamaged
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents
+from amphora.core.values.next_step import advice
+from amphora.core.values.rights import not_permitted
 from amphora.engine.docket import Prepared
 from amphora.engine.session import Opened, Session
 from amphora.files.agreements import Agreement
@@ -154,3 +157,15 @@ def _policy(session: Session, contents: Contents | None) -> str:
     except AmphoraError as error:
         return error.message
     return ""
+
+
+def refuse_not_permitted(opened: Opened, steps: Sequence[Step], subject: str, what: str = "") -> None:
+    """NotReady where the signed-in account may not do what some steps take, for `what` they are in words."""
+    identity = opened.environment.whoami()
+    # By name and not one by one: whoever asks for a permission asks for it once.
+    if missing := sorted(not_permitted(permissions_of(list(steps)), identity.permissions, identity.lacks)):
+        raise NotReady(
+            f"{identity.account} may not {', '.join(missing)} in {opened.name}{what}; nothing was touched.",
+            subject=subject,
+            next_step=advice("Sign in with another account, or ask for the permission."),
+        )

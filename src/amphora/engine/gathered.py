@@ -81,6 +81,7 @@ def gather_once(
                     item = replace(item, unpublished=f"by {row.modified_by or 'somebody'}, {row.modified_at or ''}")
                 read[key] = _exact(item if request.attachments else without_attachments(item))
                 files |= noticed[key].files if request.attachments else {}
+                # Told with the export and not kept: the package has no place for what is not in it.
                 dead |= {key: noticed[key].dead} if noticed[key].dead else {}
             session.listener(f"reading {side.name}", len(items) + len(read), len(items) + len(waiting))
         items |= read

@@ -68,6 +68,7 @@ class Overview:
     @property
     def is_clean(self) -> bool:
         """Whether everything that could be looked at is in order, and everything could."""
+        # What could not be looked at is not in order: a nightly job has to hear of it.
         return not self.troubled and not self.blind
 
 
@@ -75,6 +76,7 @@ def overview(session: Session, environments: Sequence[str], looks: bool = True) 
     """How all packages stand in these environments; with a look at each of them, or by the ledger alone."""
     ledger = session.ledger
     known = ledger.uids()
+    # By claims, for a package that was withdrawn or let go is in force nowhere.
     claims = {name: ledger.claims(known[name]) for name in environments if name in known}
     exported = ledger.exports.versions()
     named = _named(
@@ -83,6 +85,7 @@ def overview(session: Session, environments: Sequence[str], looks: bool = True) 
     versions: dict[str, set[str]] = {}
     for pair, numbers in exported.items():
         versions.setdefault(named[pair], set()).update(numbers)
+    # Versions that came from elsewhere were never exported here, and count all the same.
     for claim in (claim for rows in claims.values() for claim in rows):
         versions.setdefault(named[claim.package, claim.source_uid], set()).add(claim.version)
     edited, blind = _edited(session, [name for name in environments if name in known], looks)
@@ -90,6 +93,7 @@ def overview(session: Session, environments: Sequence[str], looks: bool = True) 
     runs = [run for run in ledger.journal.runs() if run.is_open]
     cells = {}
     for name, rows in claims.items():
+        # A first import that stopped in its middle has no claim yet, and must not be overlooked.
         open_here = {run.package for run in runs if run.environment == name}
         here: dict[str, list[Claim]] = {}
         for claim in rows:

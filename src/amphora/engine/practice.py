@@ -7,7 +7,7 @@ from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
 
-from amphora.core.needs.matching import assign_keys
+from amphora.core.needs.matches import assign_keys
 from amphora.core.needs.selection import choose
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Json, Listed, States

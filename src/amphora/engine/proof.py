@@ -94,6 +94,7 @@ class Proof:
     @property
     def broken(self) -> tuple[Connection, ...]:
         """The connections that don't answer."""
+        # None is no trouble: nobody can tell, and nothing was promised.
         return tuple(one for one in self.connections if one.is_working is False)
 
     @property
@@ -112,6 +113,7 @@ class Proof:
     def wrong(self) -> dict[str, str]:
         """What is off, with the reason."""
         found: dict[str, str] = {key: off.cause.value for key, off in self.off.items()}
+        # Under names of their own: an item may be called like a connection.
         found |= {f"connection:{one.name}": f"does not answer: {one.reason}" for one in self.broken}
         return found | {one.title: f"{one.what} by the run" for one in self.by_us}
 
@@ -132,6 +134,7 @@ def prove_package(session: Session, package: str, environment: str) -> Proof:
         uid = opened.description.uid
         was_there = any(run.uid == uid and run.package == package for run in session.ledger.journal.runs())
         words = f"{package} was never imported into {environment} from this workspace."
+        # Two sentences, for the next step differs: bring it, or find out who took it away.
         if was_there:
             words = (
                 f"Nothing of {package} is in force in {environment}: what was brought is undone, withdrawn or let go."

@@ -13,7 +13,7 @@ from amphora.core.form.copies import as_named, taken_apart
 from amphora.core.form.kinds import PauseWords
 from amphora.core.form.spots import shown_values
 from amphora.core.needs.crosswalk import Mapped, MapState
-from amphora.core.needs.matching import Link
+from amphora.core.needs.matches import Link
 from amphora.core.plan.decisions import LEAVE, Decisions
 from amphora.core.plan.docket import Do
 from amphora.core.plan.restoration import Fate, judged
@@ -92,6 +92,7 @@ def kept_request(prepared: Prepared) -> dict[str, Json]:
         "makers": dict(docket.makers),
         "package": docket.package_digest,
         "later": [a.key for a in docket.actions if a.do is not Do.LEAVE and a.key not in docket.legs[0].keys],
+        # What is there later and not in this list was made for this run.
         "supplies": [supply.native_id for supply in prepared.opened.environment.supplies()],
     }
 
@@ -100,6 +101,7 @@ def kept_request(prepared: Prepared) -> dict[str, Json]:
 def packed_file(session: Session, contents: Contents) -> Iterator[Path]:
     """A package as a file: the one that it was read from, with its signature, or one written for the purpose."""
     stored = session.workspace.packages / f"{taken_apart(contents.name)[0]}-{contents.version}{SUFFIX}"
+    # By digest and not by name: a package of that name may be another one by now.
     for path in (Path(contents.file), stored):
         if path.is_file() and is_package(path, contents.package_digest):
             yield path
@@ -121,6 +123,7 @@ def run_to_resume(session: Session, name: str) -> Run:
         after = to_type("undo", run.name) if run.is_open else to_type("history", run.name)
         raise NotReady(f"{run.name} does not wait for anybody: it is {run.state}.", subject=run.name, next_step=after)
     waiting = [run for run in journal.runs() if run.is_open and run.kind == IMPORT]
+    # Where it is the only one there is nothing to choose, and nobody has to type a name.
     if len(waiting) == 1:
         return waiting[0]
     if not waiting:
@@ -140,6 +143,7 @@ def unfinished(session: Session, contents: Contents, targets: Sequence[str], nam
         open_ = session.ledger.campaigns.open()
         found = [c for c in open_ if (c.package, c.version, c.source_uid) == mine and set(c.targets) == set(targets)]
         return found[0] if found else None
+    # By uid: an environment may have been renamed since.
     uid = session.open(targets[0]).description.uid
     for run in session.ledger.journal.runs():
         is_mine = (run.package, run.version) == mine[:2] and run.uid == uid and run.kind == IMPORT and run.is_open
@@ -175,6 +179,7 @@ def run_names(session: Session, targets: Sequence[str], name: str, is_again: boo
             )
         number = 2
         free = wanted
+        # A number behind it: pipelines name a run after a build, and run a build again.
         while free in known:
             free, number = f"{wanted}.{number}", number + 1
         found[target] = free
@@ -215,6 +220,7 @@ def _agreed(edited: Json) -> dict[Key, str]:
 
 def _package_of(session: Session, run: Run, digest: str, path: Path) -> Contents:
     """The package of a run: as the ledger keeps it, or, of a run that was not to wait, as it lies among packages."""
+    # The ledger first: whoever goes on may sit at another machine than whoever began.
     if session.ledger.parcels.take(digest, path):
         return as_named(read_package(path), run.package)
     stored = session.workspace.packages / f"{taken_apart(run.package)[0]}-{run.version}{SUFFIX}"
@@ -232,6 +238,7 @@ def adopted(session: Session, picked: PickedUp) -> Adopted:
     """What a run that stopped in its middle has done, found by looking, and remembered as its own; nothing for one
     that paused, of which all is recorded. NotReady where nobody can tell of an item."""
     run = picked.run
+    # Everything of it was recorded at the pause; looking would find the same.
     if run.state == PAUSED:
         return NOTHING_ADOPTED
     stage = stage_of(session, run.environment)
@@ -286,6 +293,7 @@ def _with_offer(mapped: Mapped, supplies: Sequence[Supply], before: frozenset[st
     mine = [s for s in supplies if s.kind == mapped.need.kind and s.native_id not in before]
     typed = [s for s in mine if not mapped.need.type or s.type == mapped.need.type]
     names = tuple(supply.name for supply in mine)
+    # Only if it is the one: a guess between two would be a coin.
     if len(typed) == 1:
         reason = "it is new there since the import began"
         return replace(mapped, state=MapState.GUESSED, value=typed[0].name, reason=reason, offers=names)
@@ -300,6 +308,7 @@ def _trouble(opened: Opened, mapped: Mapped) -> str:
     if mapped.need.kind != "connection" or not isinstance(opened.environment, Probes):
         return ""
     probe = opened.environment.probe(str(mapped.native), ())
+    # False and not merely untrue: None means that nobody can tell without using it.
     return f"{mapped.value} does not work: {probe.reason}" if probe.is_working is False else ""
 
 
@@ -330,4 +339,5 @@ def standstill(session: Session, picked: PickedUp) -> Standstill:
 def next_leg(session: Session, picked: PickedUp) -> Prepared:
     """The docket of what is still to be done, compared anew: somebody may have worked there since."""
     mine = adopted(session, picked)
+    # With the decisions of then: what was answered once is not asked again.
     return prepare(session, picked.contents, picked.run.environment, picked.decisions, picked.since, mine)

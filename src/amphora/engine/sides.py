@@ -11,7 +11,7 @@ from amphora.core.form.portable import Portable, to_portable
 from amphora.core.form.secrets import sealed
 from amphora.core.merge.compare import Base
 from amphora.core.needs.crosswalk import SECTIONS, Crosswalk, Mapped, MapState, need_key
-from amphora.core.needs.matching import Link, Matches, assign_keys, match
+from amphora.core.needs.matches import Link, Matches, assign_keys, match
 from amphora.core.plan.places import new_place, place_of
 from amphora.core.values.keys import Key, encode_segment
 from amphora.core.values.late import dataclass
@@ -172,7 +172,10 @@ def _side(
     _bind_supplies(names, opened.name, supplies, crosswalk)
     if opened.description.base_url and OWN_ADDRESS not in names.values:
         names.bind(OWN_ADDRESS, opened.description.base_url)
-    return Side(opened, matches.keys, matches.by_key, supplies, names, filled, matches.doubtful)
+    # Where each instance counts for itself, the same number says nothing of two items.
+    sheets = opened.description.sheets
+    doubtful = tuple((key, row) for key, row in matches.doubtful if not sheets[row.kind].ids.is_number)
+    return Side(opened, matches.keys, matches.by_key, supplies, names, filled, doubtful)
 
 
 def _bind_supplies(names: Bindings, environment: str, supplies: Sequence[Supply], crosswalk: Crosswalk) -> None:

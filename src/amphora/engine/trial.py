@@ -60,9 +60,11 @@ def try_kind(proving: Proving, kind: str) -> None:
 def _first_made(proving: Proving, template: Image) -> Image:
     """A copy; without the member that two items may not share, if there is one."""
     try:
+        # As it is first: most platforms share everything but ids.
         return _make(proving, template, "one")
     except EnvironmentRefused as error:
         definition = template.newest if isinstance(template.newest, dict) else {}
+        # Texts only: what has to be unique is a name of some kind, an address, a slug.
         for member in [name for name, value in definition.items() if isinstance(value, str)]:
             less = {name: value for name, value in definition.items() if name != member}
             with contextlib.suppress(EnvironmentRefused):
@@ -83,6 +85,7 @@ def _make(proving: Proving, template: Image, name: str, definition: Json = None,
     states = States(
         title,
         proving.mark if has_folder else "",
+        # Off and unpublished: what is made to try something must not begin to work.
         False if sheet.is_switched else None,
         False if sheet.is_published else None,
     )
@@ -125,6 +128,7 @@ def _as_asked(proving: Proving, template: Image, made: Image) -> None:
     asked, found = proving.asked[made.native_id], made.newest
     off = filled_in(settled(asked, sheet), settled(found, sheet))
     name = "an item can be made, and is what was asked for"
+    # Told and no failure: Amphora can live with it, and an administrator has to know.
     if made.states.title != f"{proving.mark} one":
         proving.say(name, Kept.ODD, template.kind, f"it is called {made.states.title!r}: the platform renames")
         return
@@ -154,6 +158,7 @@ def _second(proving: Proving, template: Image, name: str) -> None:
         return
     if second.states.title != f"{proving.mark} one":
         proving.say(name, Kept.ODD, kind, f"the second is called {second.states.title!r}: the platform renames")
+    # Which of the three it does is open; that it does what it says is the promise.
     elif proving.opened.description.capabilities.has_unique_names:
         proving.say(name, Kept.FAILS, kind, "names are said to be unique, and a second one was made")
     else:
@@ -168,6 +173,7 @@ def _of_kind(proving: Proving, kind: str) -> list[Image]:
 
 
 def _first(proving: Proving, template: Image) -> Image:
+    # Looked for anew each time: what is tried on it may have made it another one.
     there = _of_kind(proving, template.kind)
     if not there:
         raise Broken("what was made is gone")
@@ -206,6 +212,7 @@ def _left_out(proving: Proving, image: Image) -> None:
     counts = settled(definition, proving.opened.description.sheets[image.kind])
     for member in sorted(counts)[:MOST_LEFT_OUT] if isinstance(counts, dict) else ():
         less = {name: value for name, value in definition.items() if name != member}
+        # What is empty would look the same if it were gone.
         if not definition[member]:
             continue
         try:
@@ -236,6 +243,7 @@ def _stale(proving: Proving, template: Image) -> None:
             lambda: _update(proving, image, f"{proving.mark} stale", image.newest, image.revision),
             "it was written over",
         )
+        # Looked at, for some platforms refuse with words and write all the same.
         now = proving.environment.look([image.native_id])[image.native_id]
         if now.states.title != current.states.title:
             raise Broken("it was refused, and changed all the same")
@@ -255,6 +263,7 @@ def _published(proving: Proving, template: Image) -> None:
         after = _first(proving, template)
         if after.live is None or after.draft is not None:
             raise Broken("it is not live after publishing, or its draft is still there")
+        # A flow that starts because it was published is damage that nobody sees.
         if after.states.is_on != image.states.is_on:
             raise Broken("publishing switched it on")
     if proving.opened.description.capabilities.takes_back:
@@ -273,6 +282,7 @@ def _switched(proving: Proving, template: Image) -> None:
         image = _first(proving, template)
         if image.states.is_on:
             raise Broken("it was on as soon as it was made")
+        # Off again at the end: a copy that runs is somebody's trouble.
         for wanted in (True, False):
             now = _first(proving, template)
             environment.switch(Seen(now.native_id, now.revision), wanted)
@@ -317,6 +327,7 @@ def remove(proving: Proving, ids: Sequence[str]) -> None:
     environment = proving.environment
     there = environment.look(list(ids))
     environment.retire([Seen(image.native_id, image.revision) for image in there.values()])
+    # Looked at and not believed: some answer 200 and keep it.
     if left := environment.look(list(ids)):
         raise Broken(f"{next(iter(left.values())).states.title!r} is still there after it was removed")
     for id_ in ids:

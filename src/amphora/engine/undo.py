@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from amphora.core.plan.restoration import Restoration
-from amphora.core.plan.steps import permissions_of
 from amphora.core.values.errors import NotReady
-from amphora.core.values.next_step import advice, to_type
-from amphora.core.values.rights import not_permitted
+from amphora.core.values.next_step import to_type
+from amphora.engine.gate import refuse_not_permitted
 from amphora.engine.runs.attention import attended
 from amphora.engine.runs.backwards import Back, foresee, put_back
-from amphora.engine.runs.stage import Stage, stage_of
+from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Session
 from amphora.ledger.records import BACKWARDS, PUT_BACK, UNDO, UNDONE, Run
 
@@ -52,19 +51,8 @@ def undo(session: Session, run: Run) -> Back:
         run = run_to_undo(session, run.name)  # somebody may have done it while we waited
         # Before it begins: an undo that stops in its middle for a missing permission leaves more to explain than the
         # run did.
-        _refuse_not_permitted(stage, run)
+        # What this undo takes, and not what the run took: an item that somebody keeps needs nothing.
+        steps = foresee(stage, run).steps
+        refuse_not_permitted(stage.opened, steps, run.name, f", which undoing {run.name} takes")
         with attended():
             return put_back(stage, run, UNDO)
-
-
-def _refuse_not_permitted(stage: Stage, run: Run) -> None:
-    identity = stage.environment.whoami()
-    # What this undo takes, and not what the run took: an item that somebody keeps needs nothing.
-    wanted = permissions_of(list(foresee(stage, run).steps))
-    if missing := sorted(not_permitted(wanted, identity.permissions, identity.lacks)):
-        raise NotReady(
-            f"{identity.account} may not {', '.join(missing)} in {run.environment}, which undoing {run.name} takes;"
-            " nothing was touched.",
-            subject=run.name,
-            next_step=advice("Sign in with another account, or ask for the permission."),
-        )

@@ -136,6 +136,7 @@ def of_import(docket: Docket, outcome: Outcome, verified: Sequence[Verified]) ->
     words += f" {len(docket.by(Do.UPDATE))} updated{retired}; {checked}. Run {outcome.run.name}."
     still = [entry.task for entry in outcome.care if entry.state == OPEN]
     words += f" Still to do: {told(still)}." if still else ""
+    # What is missing first: a proof, then what is left to do, then nothing but the record.
     after = to_type("verify" if outcome.unverified else "aftercare" if still else "history", outcome.run.name)
     return Verdict(words, "bad" if wrong else "good", after, COUNTS if wrong or outcome.unverified else 0)
 
@@ -158,6 +159,7 @@ def of_check(
 ) -> Verdict:
     """Findings for each target ('' for the package by itself), and what an import there would stop at; `fix` is the
     command that mends what Amphora can mend."""
+    # Told once: a reason that a finding explains is not repeated under another heading.
     ways = untold(findings, reasons)
     levels = {finding.level for rows in findings.values() for finding in rows}
     # Reasons that a finding tells of already count all the same: somebody may have set that rule to a note.
@@ -172,6 +174,7 @@ def can_go(contents: Contents, target: str, findings: Sequence[Finding], ways: S
     """Whether a package can go to a target, in one sentence."""
     errors = sum(finding.level is Level.ERROR for finding in findings)
     missing = sum(finding.rule == "item-missing" and finding.level is Level.ERROR for finding in findings)
+    # Apart from the warnings: it is a job with a command of its own.
     to_map = sum(finding.rule == TO_MAP for finding in findings)
     pauses = sum(finding.rule == "need-later" for finding in findings)
     warnings = sum(f.level is Level.WARNING and f.rule != TO_MAP for f in findings)
@@ -182,6 +185,7 @@ def can_go(contents: Contents, target: str, findings: Sequence[Finding], ways: S
     parts += ["a pause for set-up"] if pauses else []
     if not target:
         return f"{contents.title} by itself: {', '.join(parts) or 'nothing amiss'}."
+    # By cause and not one by one: the sentence has to stay one.
     parts += list(dict.fromkeys(reason.why.value for reason in ways))
     if errors or to_map or ways:
         return f"Not yet for {target}: {', '.join(parts)}."
@@ -218,6 +222,7 @@ def steps_of(findings: Sequence[Finding]) -> list[NextStep]:
 def of_mapping(contents: Contents, mapped: Mapping[str, Sequence[Mapped]]) -> Verdict:
     """How far the mapping is, for each environment."""
     needs = [one for rows in mapped.values() for one in rows if one.need.kind != "secret"]
+    # Without the secrets: these are entered, and never mapped.
     still = still_open(needs)
     names = " and ".join(mapped)
     if not still:
@@ -260,6 +265,7 @@ def of_export(report: ExportReport, target: str) -> Verdict:
 def of_proof(proof: Proof) -> Verdict:
     """Whether a target is what was promised, and what else of it is not as it was."""
     what = f"of {proof.package} {proof.version}"
+    # Told and not counted: what others did beside a run is no fault of it.
     strange = [one for one in proof.elsewhere or () if not one.is_ours]
     beside = f" Beside it {counted(len(strange), 'item')} changed there since, not by this run." if strange else ""
     if proof.moved:
@@ -276,6 +282,7 @@ def of_proof(proof: Proof) -> Verdict:
     parts += [f"{counted(len(proof.broken), 'connection')} not answering"] if proof.broken else []
     parts += [f"{counted(len(proof.by_us), 'item')} changed that was not to be touched"] if proof.by_us else []
     words = f"{proof.environment} is not as promised: {', '.join(parts)}, {what}.{beside}"
+    # One cause has a command of its own; several are looked at in a comparison.
     causes = {off.cause for off in proof.off.values()}
     after = to_type("compare", proof.package, proof.environment)
     if causes == {Cause.EDITED}:
@@ -328,6 +335,7 @@ def _after(docket: Docket, reasons: Sequence[Reason], tail: Sequence[str] = ()) 
     """The next command; whatever comes next keeps naming the docket."""
     if reasons:
         return next((reason.next_step for reason in reasons if reason.next_step), NOTHING)
+    # Nothing to bring: what is left to ask is whether it is as promised.
     if docket.is_idle:
         return to_type("verify", docket.package, docket.target)
     return to_type("import", *docket.named, *tail)
@@ -359,5 +367,6 @@ def _after_check(
 def _answers(still: Sequence[Mapped]) -> list[str]:
     """The options that would answer what is open."""
     words = ["--accept"] if any(one.state is MapState.GUESSED for one in still) else []
+    # Guesses need no value: `--accept` takes all of them.
     names = dict.fromkeys(row_name(one.need.key) for one in still if one.state is MapState.OPEN)
     return words + [word for name in names for word in ("--set", open_value(name))]

@@ -143,6 +143,8 @@ class Seen:
     revision: str
 
 
+# Few methods and coarse ones: an adapter is written once for each platform, by people who know that platform and not
+# us.
 class Environment(Protocol):
     """One open environment, signed in. Every method raises only AmphoraErrors: EnvironmentRefused,
     RevisionMoved, Unavailable (nothing happened), Uncertain (nobody knows). What not every environment
@@ -160,12 +162,14 @@ class Environment(Protocol):
     def read(self, native_ids: Sequence[str], take: Take = "live") -> list[Found]:
         """Definitions with secrets masked, in the order asked; a draft only where there is one."""
 
+    # Apart from `read`: putting back needs live version and draft of one moment, and what is gone is an answer here.
     def look(self, native_ids: Sequence[str]) -> dict[str, Image]:
         """The whole state of those of these items that are there, read together; secrets masked."""
 
     def supplies(self) -> list[Supply]:
         """Connections and people on offer."""
 
+    # Many at once even where one call takes one item: only the adapter knows which of the two its platform does.
     def write(self, writes: Sequence[Write]) -> list[Written]:
         """Creates and updates, in order; many at a time only where `is_atomic`."""
 
@@ -225,6 +229,7 @@ class ChoosesIds(Protocol):
 
 
 @runtime_checkable
+# The two that follow answer one question from two sides: after a lost answer, which of these is ours?
 class RemembersTokens(Protocol):
     """Creations that can be asked after."""
 
@@ -253,6 +258,7 @@ Ability = TypeVar("Ability")
 
 @cache
 def _methods(ability: type) -> tuple[str, ...]:
+    # By names, as the protocols above are: adapters inherit from none of them.
     return tuple(name for name, value in vars(ability).items() if isfunction(value) and not name.startswith("_"))
 
 
@@ -277,4 +283,5 @@ NEXT: Final[Mapping[str, NextStep]] = {
 def habits_of(description: Description) -> Habits:
     """What an environment does by itself when something is written."""
     can = description.capabilities
+    # The core plans with this, and must not know that there are adapters.
     return Habits(can.has_drafts, can.writes_states, can.is_atomic, can.takes_back, description.sheets, can.fills_in)

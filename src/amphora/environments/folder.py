@@ -55,6 +55,7 @@ def connect(location: str, folder: Path, user: str, secret: str) -> FolderEnviro
             f"There is no folder {path}.", subject=location, next_step=other_program("mkdir", "-p", str(path))
         )
     if not (path / FILE).is_file():
+        # Somebody's folder is never made an environment by a slip of the hand.
         if any(path.iterdir()):
             raise Unavailable(
                 f"{path} is no environment: it has no {FILE}.",
@@ -71,6 +72,7 @@ def found_folder(path: Path, uid: str, sheets: Mapping[str, KindSheet], supplies
     """Makes a folder an environment."""
     (path / "kinds").mkdir(parents=True, exist_ok=True)
     for kind, sheet in sheets.items():
+        # Written into it: the folder goes on being read as it was, whatever a later build knows.
         (path / "kinds" / f"{kind}.toml").write_text(sheet.source, encoding="utf-8")
     offers = [{"kind": s.kind, "id": s.native_id, "name": s.name, "type": s.type} for s in supplies]
     described = {"uid": uid, "region": "", "base_url": path.resolve().as_uri(), "supplies": offers}
@@ -90,6 +92,7 @@ class FolderEnvironment:
     def describe(self) -> Description:
         return Description(
             uid=str(self.about["uid"]),
+            # Files have no release; the number is that of their form.
             release="1",
             region=str(self.about.get("region", "")),
             base_url=str(self.about.get("base_url", "")),

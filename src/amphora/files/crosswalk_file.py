@@ -50,6 +50,7 @@ def read_crosswalk(path: Path) -> Crosswalk:
 
 def _text(file: Path) -> str | None:
     try:
+        # None is no file, and empty is one: somebody began it.
         return file.read_text(encoding="utf-8") if file.exists() else None
     except UnicodeDecodeError as error:
         raise UsageFault(f"{file} is not YAML: {error}", subject=str(file)) from error

@@ -133,6 +133,7 @@ class Workspace:
     def targets(self, names: Iterable[str]) -> list[str]:
         """The environments that names of environments and groups mean, each once, in the order in which they are
         named; UsageFault for a name that is neither."""
+        # Groups hold environments only: one that named a group would be a riddle on a Friday.
         found = [one for name in names for one in self.groups.get(name, (name,))]
         return [self.environment(name).name for name in dict.fromkeys(found)]
 
@@ -205,6 +206,7 @@ def read_workspace(folder: Path) -> Workspace:
     selections = {name: _selection(path, text, name, row) for name, row in table.get("selections", {}).items()}
     policies = table.get("policies", {})
     for name, value in policies.items():
+        # Each policy with its own test: one that is only nearly right must not count for nothing.
         if name == "approvals" and _are_approvals(value):
             continue
         if name == "stay" and isinstance(value, list) and all(isinstance(one, str) for one in value):
@@ -236,6 +238,7 @@ def read_workspace(folder: Path) -> Workspace:
 def _are_approvals(value: object) -> bool:
     if isinstance(value, dict):
         return all(role in ROLES and type(n) is int and 0 <= n <= 99 for role, n in value.items())
+    # By type, for in Python True is an int: `approvals = true` says how many?
     return type(value) is int and 0 <= value <= 99
 
 

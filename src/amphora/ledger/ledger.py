@@ -11,7 +11,7 @@ from uuid import uuid4
 
 from amphora.core.form.filled import Filled
 from amphora.core.merge.compare import Base
-from amphora.core.needs.matching import Link
+from amphora.core.needs.matches import Link
 from amphora.core.plan.aftercare import Task
 from amphora.core.plan.arrivals import Arrival
 from amphora.core.values.keys import Key

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Mapping
 from typing import Any
 
-from amphora.core.needs.matching import Link
+from amphora.core.needs.matches import Link
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
 from amphora.ledger.database import Database, dumped

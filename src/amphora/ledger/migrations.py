@@ -7,6 +7,7 @@ The statements keep to what SQLite and PostgreSQL have in common, so that a team
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -145,45 +146,18 @@ def _second(db: Database) -> None:
     db.do("insert into facts values ('seq', ?)", (str(len(rows)),))
 
 
-def _third(db: Database) -> None:
-    _all(db, THIRD)
-
-
-def _fourth(db: Database) -> None:
-    _all(db, FOURTH)
-
-
-def _fifth(db: Database) -> None:
-    _all(db, FIFTH)
-
-
-def _sixth(db: Database) -> None:
-    _all(db, SIXTH)
-
-
-def _seventh(db: Database) -> None:
-    _all(db, SEVENTH)
-
-
-def _eighth(db: Database) -> None:
-    _all(db, EIGHTH)
-
-
 def _all(db: Database, statements: str) -> None:
     for statement in statements.split(";"):
         if statement.strip():
             db.do(statement)
 
 
+# In this order for ever: what has been carried out somewhere is never changed, only followed.
+_LATER = (THIRD, FOURTH, FIFTH, SIXTH, SEVENTH, EIGHTH)
 MIGRATIONS: tuple[Callable[[Database], None], ...] = (
     _first,
     _second,
-    _third,
-    _fourth,
-    _fifth,
-    _sixth,
-    _seventh,
-    _eighth,
+    *(partial(_all, statements=statements) for statements in _LATER),
 )
 """Each takes a ledger from the version of its position to the next one."""
 

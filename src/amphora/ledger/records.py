@@ -33,9 +33,11 @@ TICKED: Final = "ticked"
 NOT_NEEDED: Final = "not needed"
 """Ends of a task of aftercare, beside `done`, which somebody has seen by looking."""
 
+# Paused is none of them: between two legs every item is whole.
 OPEN_STATES: Final = (RUNNING, BROKEN_OFF, KEPT)
 """States in which a run stands in the middle of a leg: half of an item may be there."""
 
+# Raised only when an older journal could be misread, for then it can no longer be undone.
 RUN_FORMAT: Final = 2
 """The form of a run's journal; runs of format 1 can be read and not undone."""
 
@@ -95,6 +97,7 @@ class Run:
     @property
     def is_open(self) -> bool:
         """Whether something of it is or may be there, without it being done."""
+        # A paused run is open as well: something of it is there, and more is to come.
         return self.state in (*OPEN_STATES, PAUSED)
 
 
@@ -138,6 +141,7 @@ class Campaign:
     @property
     def targets(self) -> list[str]:
         """The targets, in order."""
+        # From the request and not from the runs: targets whose turn has not come have none.
         return [name for names in self.request["rounds"] for name in names]
 
 

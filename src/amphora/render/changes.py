@@ -44,6 +44,7 @@ def changes_grid(
     for change in changes:
         words, tone = _BY[change.by]
         by = (
+            # What is decided shouts no longer, whoever changed it.
             Cell(f"{words}; decided: {_decided(change.choice)}", "dim")
             if change.choice is not None
             else Cell(words, tone)
@@ -53,6 +54,7 @@ def changes_grid(
             values.insert(0, change.last_delivered)
         rows.append([place_phrase(change.place), *(_value(value, sizes or {}) for value in values), by])
     headings = ["where", *(["last delivered"] if has_base else []), left, right, "changed by"]
+    # Without a base nobody knows who changed what: a column of guesses is worse than none.
     return Grid(headings if has_base else headings[:-1], rows if has_base else [row[:-1] for row in rows])
 
 
@@ -65,6 +67,7 @@ def _value(value: Json, sizes: Mapping[str, int]) -> str:
     token = parse_token(value)
     if token is None or token.kind != "file":
         return shown(value, 44)
+    # The target's own attachments are not in the package: their sizes nobody knows.
     size = f", {sizes[token.path]:,} bytes" if token.path in sizes else ""
     return f"{token.part or 'attachment'}{size} ({token.path[:8]})"
 
@@ -75,6 +78,7 @@ def change_json(change: FieldChange) -> dict[str, Any]:
     return {
         "place": change.place,
         "by": change.by.value,
+        # Left out and not null: null is a value that a field may hold.
         **{name: value for name, value in sides.items() if value is not MISSING},
         "choice": change.choice,
         "open": change.is_open,
@@ -83,12 +87,14 @@ def change_json(change: FieldChange) -> dict[str, Any]:
 
 def mapped_row(mapped: Mapped, there: Json = None) -> Row:
     """One need in one environment as a table row; `there` is what it is in the source."""
+    # Two are enough to know what it is about.
     users = ", ".join(readable(key) for key in mapped.need.used_by[:2])
     more = f" +{len(mapped.need.used_by) - 2}" if len(mapped.need.used_by) > 2 else ""
     tone: Tone = "good" if mapped.state is MapState.MAPPED else "warn"
     value = shown(mapped.value, 40) if mapped.value is not None else ""
     if mapped.state is MapState.GUESSED:
         value = f"?{value}"
+    # An open secret is no question for the crosswalk.
     is_to_enter = mapped.need.kind == "secret" and mapped.state is not MapState.MAPPED
     return [
         mapped.need.kind,

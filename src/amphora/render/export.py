@@ -40,6 +40,7 @@ def export_result(report: ExportReport, target: str) -> Result:
         Cell(f"No longer in {contents.source}, and out of the selection: {readable(name)}", "warn")
         for name in report.gone
     ]
+    # Counted and not listed: nobody misses them, but nothing is left out without a word.
     if report.dead:
         words = counted(sum(map(len, report.dead.values())), "id that leads", "ids that lead")
         holders = counted(len(report.dead), "item", "items")

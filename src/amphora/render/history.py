@@ -30,6 +30,7 @@ STATE_TONE: Mapping[str, Tone] = {
 
 def history_result(tolds: Sequence[Told], is_part: bool = False) -> Result:
     """Runs, the latest first; `is_part` tells that only some were asked for."""
+    # For what puts another run back: a number from the ledger says nothing to anybody.
     names = {one.run.id: one.run.name for one in tolds}
     rows: list[Row] = [
         [
@@ -43,6 +44,7 @@ def history_result(tolds: Sequence[Told], is_part: bool = False) -> Result:
         for one in tolds
     ]
     headings = ["run", "what", "state", "started", "by", "why"]
+    # A column that nobody has filled takes the place of others.
     if not any(one.run.why for one in tolds):
         headings, rows = headings[:-1], [row[:-1] for row in rows]
     grid = cut_grid(Grid(headings, rows, spare=(5, 4) if len(headings) > 5 else (4,)), "amphora history --csv")
@@ -70,6 +72,7 @@ def standing(told: Told) -> str:
 
 def told_json(told: Told) -> dict[str, object]:
     """A run in a list, for machines."""
+    # The state as people are told it: `done` is only complete when its aftercare is.
     return {**vars(told.run), "state": told.state, "still_to_do": told.still}
 
 
@@ -101,6 +104,7 @@ def record_result(record: Record) -> Result:
     blocks: list[Block] = [Grid([], [[Cell(name, "dim"), words] for name, words in facts(record)])]
     if run.note:
         blocks.append(Lines([Cell(run.note, "warn")], "What happened"))
+    # One leg is the run itself.
     if len(record.legs) > 1:
         lines: list[Cell | str] = [
             f"leg {leg.number} by {leg.account}, {leg.began} to {leg_end(leg)}" for leg in record.legs
@@ -124,6 +128,7 @@ def record_result(record: Record) -> Result:
             for one in record.proofs
         ]
         blocks.append(Grid(["verified", "by", "", ""], rows[-MOST_ROWS:]))
+    # Of runs of older builds: their items were not kept, and steps are all there is.
     if not record.lines:
         rows = [
             [str(step.number), step.do, Cell(few([readable(key) for key in step.keys]), "strong"), step.state]
@@ -139,6 +144,7 @@ def record_result(record: Record) -> Result:
 def verdict(record: Record) -> str:
     """One run in a sentence."""
     run = record.run
+    # An import goes into a place; an undo or a withdrawal happens there.
     where = f"{'into' if run.kind == IMPORT else 'in'} {run.environment}"
     return f"{run.name}: {what_of(run, {})} {where}, {standing(record.told)}."
 
@@ -165,6 +171,7 @@ def _item_blocks(record: Record) -> list[Block]:
     touched = record.touched
     rows: list[Row] = []
     for line in touched:
+        # Both titles: whoever looks for the old one half a year later has to find it.
         title = f"{line.was} -> {line.title}" if line.was else line.title
         links = (line.old_link, record.links.get(line.key, ""))
         rows.append([line.do, Cell(readable(line.key), "strong"), title, Cell(line.reason, "dim"), *links])
@@ -181,6 +188,7 @@ def _item_blocks(record: Record) -> list[Block]:
             for c in line.changes
         ]
         heads = ["where", "last delivered", "there before", "in the package", "changed by", "decided"]
+        # Where nobody had to decide nothing is said of it.
         if not any(c.choice for c in line.changes):
             heads, cells = heads[:-1], [row[:-1] for row in cells]
         blocks.append(Grid(heads, cells, readable(line.key)))
@@ -282,11 +290,13 @@ def campaign_result(campaign: Campaign, runs: Sequence[Run]) -> Result:
     """One import into many targets: how it stands in each."""
     latest: dict[str, Run] = {}
     for run in runs:
+        # The runs come the latest first.
         latest.setdefault(run.environment, run)
     rows: list[Row] = []
     for number, names in enumerate(campaign.request["rounds"], 1):
         for name in names:
             mine = latest.get(name)
+            # No run: its turn has not come, or it had all of it. The ledger can't tell these apart.
             state = mine.state if mine else "not begun, or nothing to do"
             rows.append(
                 [

@@ -68,6 +68,7 @@ def docket_blocks(docket: Docket, only: Key | None = None, what: str = "", is_al
     ]
     whole = docket.usual_file if docket.file else "--docket FILE, or --json"
     grid = cut_grid(Grid(["", "item", "title", "why"], rows, spare=(2,)), whole)
+    # A count by place before a list that has to be cut: where it happens is what people ask first.
     blocks: list[Block] = _by_place(shown) if len(rows) > MOST_ROWS else []
     blocks += [grid] if rows else []
     if same:
@@ -80,6 +81,7 @@ def docket_blocks(docket: Docket, only: Key | None = None, what: str = "", is_al
         left: list[Cell | str] = [f"- {readable(key)}" for key in docket.left_out]
         hint = Cell("It stays out of later versions, too, until --bring ITEM.", "dim")
         blocks.append(Lines([*cut_lines(left, "--json"), hint], "Left out of this import"))
+    # Only where something is written over: a creation has nobody's work under it.
     if only is None and not docket.is_guarded and (docket.by(Do.UPDATE) or docket.retirements):
         words = (
             f"{docket.target} takes a write over what somebody changes in that very moment: each item is looked at"
@@ -88,6 +90,7 @@ def docket_blocks(docket: Docket, only: Key | None = None, what: str = "", is_al
     if docket.care and only is None:
         lines: list[Cell | str] = [f"- {task.words}" for task in docket.care]
         blocks.append(Lines(cut_lines(lines, "--json"), "To be done afterwards"))
+    # Field by field of so many only: the rest stands in the docket, whole.
     told = [action for action in shown if action.comparison and action.comparison.changes]
     for action in shown if len(told) <= MOST_ROWS else told[:MOST_ROWS]:
         comparison = action.comparison
@@ -116,6 +119,7 @@ def _by_place(actions: Sequence[Action]) -> list[Block]:
     for action in actions:
         mine = counts.setdefault((kind_of(action.key), action.states.folder or "(top)"), {})
         mine[action.do] = mine.get(action.do, 0) + 1
+    # Columns of nothing but blanks are left out.
     dos = [do for do in Do if any(do in mine for mine in counts.values())]
     rows: list[Row] = [
         [Cell(kind, "strong"), folder, *(str(mine.get(do, "") or "") for do in dos)]
@@ -150,6 +154,7 @@ def docket_json(docket: Docket) -> dict[str, object]:
                 "do": action.do.value,
                 "reason": action.reason,
                 "changes": [change_json(c) for c in action.comparison.changes] if action.comparison else [],
+                # Also as a JSON Patch (RFC 6902): other programs know it.
                 "patch": patch_of(action.comparison.target, action.form) if action.comparison else [],
             }
             for action in docket.actions
@@ -241,6 +246,7 @@ def target_lines(entry: EnvironmentEntry, identity: Identity, release: str) -> l
 def preview_result(docket: Docket, reasons: Sequence[Reason]) -> Result:
     """What an import would do, or what it would stop at; nothing was touched."""
     blocks = docket_blocks(docket)
+    # Told in the preview: rows are what an undo can't take out of a table that was there.
     loaded = [step.key for step in docket.steps if isinstance(step, LoadRows)]
     if loaded:
         there = {action.key for action in docket.actions if action.present}
@@ -277,6 +283,7 @@ def import_result(docket: Docket, outcome: Outcome, verified: Sequence[Verified]
     actions = {action.key: action for action in docket.actions}
     wrong = [one for one in verified if not one.is_as_promised]
     blocks = [*link_blocks(docket, outcome)]
+    # First what is to be done, then what is only to be known.
     if still := [entry for entry in outcome.care if entry.state == OPEN]:
         lines: list[Cell | str] = []
         for entry in still:
@@ -286,6 +293,7 @@ def import_result(docket: Docket, outcome: Outcome, verified: Sequence[Verified]
     if wrong:
         told = [Cell(f"- {readable(one.key)} is not as promised", "bad") for one in wrong]
         blocks.append(Lines(cut_lines(told, "--json"), "Verified"))
+    # Told once, right here: later looks take it for as promised.
     if outcome.rewritten:
         other: list[Cell | str] = [f"- {readable(key)} at {place_phrase(at)}" for key, at in outcome.rewritten]
         title = f"{docket.target} wrote it another way by itself, and that is taken for as promised"

@@ -60,6 +60,7 @@ def review_page(docket: Docket, contents: Contents, reasons: Sequence[Reason], s
         }
         for one in differing(docket, only)
     ]
+    # Counted and not listed: whoever approves wants to know what changes.
     same = [a for a in docket.actions if a.do is Do.LEAVE and not (a.comparison and a.comparison.changes)]
     return page(
         "review",
@@ -67,6 +68,7 @@ def review_page(docket: Docket, contents: Contents, reasons: Sequence[Reason], s
             "docket": docket,
             "shown": shown,
             "sentences": sentences(docket, reasons),
+            # By the reasons of the gate: the page must not say that it can go in where the import would refuse.
             "closed": bool(reasons),
             "facts": _facts(docket, contents, shown),
             "reasons": [
@@ -90,6 +92,7 @@ def review_page(docket: Docket, contents: Contents, reasons: Sequence[Reason], s
                     "message": one.message,
                 }
                 for one in docket.findings
+                # Notes are counted below: an approver has nothing to decide on them.
                 if one.level is not Level.NOTE
             ],
             "notes": sum(one.level is Level.NOTE for one in docket.findings),
@@ -114,6 +117,7 @@ def sentences(docket: Docket, reasons: Sequence[Reason]) -> list[str]:
     first = f"{docket.title} goes into {docket.target}: {', '.join(parts) or 'nothing there will change'}."
     rows = sum(one.present.rows or 0 for one in gone)
     edited = docket.edited
+    # Told before anything else of the target: it is somebody's work.
     if edited:
         lost = [action for action in edited if any(_is_lost(c) for c in action.comparison.local_edits)]  # type: ignore[union-attr]
         undecided = [action for action in edited if action in docket.undecided]
@@ -133,6 +137,7 @@ def sentences(docket: Docket, reasons: Sequence[Reason]) -> list[str]:
         second = "Nothing that is to change was changed there directly since the last delivery."
     second += f" With what is removed go {rows:,} rows of data." if rows else ""
     if reasons:
+        # Each cause once: ten open needs are one reason.
         third = f"It can't go in as it stands ({few(list(dict.fromkeys(r.why.value for r in reasons)), 6)})."
     else:
         third = "It can go in as it stands."
@@ -149,6 +154,7 @@ def _facts(docket: Docket, contents: Contents, shown: Shown) -> list[tuple[str, 
     found += [("by the account", shown.account)]
     release = f", release {contents.source_release}" if contents.source_release else ""
     found += [("comes from", f"{contents.source}{release}")]
+    # In the exporter's own words, however they are written.
     found += [("the exporter's note", contents.note)] if contents.note else []
     found += [("the package is", shown.signature), ("package digest", docket.package_digest)]
     found += [
@@ -162,6 +168,7 @@ def _marks(action: Action) -> list[tuple[str, str]]:
     """What an approver has to see at once: tone and words."""
     comparison = action.comparison
     marks = []
+    # The gravest first: only the first marks are seen in a long list.
     if comparison and comparison.open:
         marks.append(("bad", f"{counted(len(comparison.open), 'question')} open"))
     if comparison and comparison.local_edits:
@@ -175,6 +182,7 @@ def _marks(action: Action) -> list[tuple[str, str]]:
 
 def _change(change: FieldChange, values: PlainValues) -> dict[str, Any]:
     sides = [values.told(side) for side in (change.last_delivered, change.target, change.package)]
+    # Line by line only where both are long: a long text against nothing is shown as new.
     long = is_long(change.target) and is_long(change.package)
     return {
         "where": place_phrase(change.place),
@@ -202,6 +210,7 @@ def fate_of(change: FieldChange, values: PlainValues) -> str:
 
 def _is_lost(change: FieldChange) -> bool:
     """Whether what somebody changed there does not survive."""
+    # Where nobody chose, what was edited stays or is in question: neither loses it.
     return change.choice is not None and change.choice != TARGET
 
 
@@ -230,6 +239,7 @@ def _mended(action: Action, values: PlainValues) -> dict[str, Any]:
 def _gone(docket: Docket, number: int) -> dict[str, Any]:
     one = docket.retirements[number]
     words = {Fate.RETIRE: "removed", Fate.LET_GO: "stays, and nobody's any more", Fate.STAY: "stays"}
+    # Told here, for it decides whether somebody agrees: a removal can be taken back.
     kept = "; definition and rows are kept with the run" if one.fate is Fate.RETIRE else ""
     return {
         "title": one.present.states.title,
@@ -264,6 +274,7 @@ def _need(mapped: Mapped) -> dict[str, Any]:
         MapState.GUESSED: f"{mapped.value} (guessed)",
         MapState.LATER: "made during the import, in a pause",
     }
+    # Never shown, not even where it is kept: the page goes round by mail.
     is_secret = mapped.need.kind == "secret"
     return {
         "kind": mapped.need.kind,

@@ -23,6 +23,7 @@ def survey_result(
     """What is in an environment, as a list or by folders."""
     kinds = Counter(row.listed.kind for row in rows)
     drafts = sum(row.listed.has_draft for row in rows)
+    # By what the environment calls them: it is its own words that people look for.
     names = {kind: (sheets[kind].singular, sheets[kind].plural) for kind in kinds}
     what = ", ".join(counted(number, *names[kind]) for kind, number in sorted(kinds.items()))
     edits = f"; {drafts} with unpublished edits" if drafts else ""
@@ -34,6 +35,7 @@ def survey_result(
         f"{environment} {verb} {counted(len(rows), 'item')}: {what}{edits}." if rows else empty,
         blocks=[block] if rows else [],
         data={"environment": environment, "items": [_json(row) for row in rows]},
+        # A line that can be pasted as it is: it names an item that is there.
         next_step=to_type("export", environment, *_suggested(rows, sheets)) if rows else NOTHING,
     )
 
@@ -71,6 +73,7 @@ def _list(rows: Sequence[Surveyed], has_sizes: bool) -> Grid:
         "last edited by",
     ]
     last = len(headings) - 1
+    # What is given up first in a narrow window: who and when before what.
     spare = (last, last - 1, last - 2, last - 3, 3)
     return Grid(headings, table, right=(3, 4, 5, 6) if has_sizes else (3, 4, 5), spare=spare)
 
@@ -79,6 +82,7 @@ def _tree(rows: Sequence[Surveyed]) -> Grid:
     """Folders, then what is in them: kind, title, state."""
     table: list[Row] = []
     shown: list[str] = []
+    # By the parts of the path: as texts `a-b` would come between `a` and `a/c`.
     for row in sorted(rows, key=lambda row: (row.listed.states.folder.split("/"), row.listed.kind, row.key)):
         folder = [part for part in row.listed.states.folder.split("/") if part]
         common = 0
@@ -103,12 +107,14 @@ def _tree(rows: Sequence[Surveyed]) -> Grid:
 def state_cell(row: Listed) -> Cell:
     """Live, draft, on, off in words."""
     words = []
+    # First, for such an item has a draft as well.
     if row.is_drafted_only:
         words.append("never published")
     elif row.has_draft:
         words.append("live, unpublished edits")
     elif row.states.is_published:
         words.append("live")
+    # None is a kind that knows no switch: `off` would be untrue of it.
     if row.states.is_on is not None:
         words.append("on" if row.states.is_on else "off")
     return Cell(", ".join(words), "warn" if row.has_draft or row.is_drafted_only else "plain")
@@ -121,6 +127,7 @@ def _moment(row: Listed) -> str:
 def _suggested(rows: Sequence[Surveyed], sheets: Sheets) -> tuple[str, ...]:
     """An item that people would begin with when they choose what to move, and what to call the package."""
     starts = {kind for kind, sheet in sheets.items() if sheet.is_start}
+    # People begin with an app or a report; a table alone is rarely what they came for.
     first = [row.listed.states.title for row in rows if row.listed.kind in starts]
     title = (first or [row.listed.states.title for row in rows])[0]
     return title, "--as", name_for(title)
@@ -186,6 +193,7 @@ def _branches(net: Uses, backwards: bool, depth: int | None) -> list[Row]:
 
     def unfold(key: Key, level: int) -> None:
         for other, places in sorted(links.get(key, {}).items()):
+            # Without anything below it `see above` would lead to nothing.
             is_known = other in seen and bool(links.get(other))
             where = place_phrase(places[0]) + (f" and {len(places) - 1} more" if len(places) > 1 else "")
             rows.append(
@@ -199,6 +207,7 @@ def _branches(net: Uses, backwards: bool, depth: int | None) -> list[Row]:
             if other not in seen and (depth is None or level + 1 < depth):
                 seen.add(other)
                 unfold(other, level + 1)
+            # Also where the depth ends: it is not unfolded at another place instead.
             seen.add(other)
 
     unfold(net.start, 0)

@@ -164,6 +164,7 @@ class CheckContext:
         if copy:
             # The copy follows the package: what is packed anew is that.
             return to_type("check", base, self.name or blank("ENVIRONMENT"))
+        # The roots alone: what they use comes along by itself, and the line stays one that people can read.
         used = {key for item in self.contents.items.values() for key in item.uses() if item.key != left}
         kept = sorted(self.contents.items.keys() - {left})
         roots = [key for key in kept if key not in used] or kept

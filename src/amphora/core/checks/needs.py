@@ -99,6 +99,7 @@ def needs_share(context: CheckContext) -> Iterable[Finding]:
         if mapped.state is MapState.MAPPED and mapped.need.kind in ("connection", "person"):
             by_native.setdefault((mapped.need.kind, str(mapped.native)), []).append(mapped)
     for (kind, _), several in sorted(by_native.items()):
+        # A warning and no error: two names for one database are a plan of many test environments.
         if len(several) > 1:
             names = " and ".join(repr(row_name(one.need.key)) for one in several)
             yield context.finding(
@@ -114,6 +115,7 @@ def secret_to_enter(context: CheckContext) -> Iterable[Finding]:
     """A secret never travels; it has to be in the target already, or be entered there."""
     for need in context.contents.needs:
         cell = context.mapped.get(need.key)
+        # Where the crosswalk says where it is kept, it is entered by the import itself.
         if need.kind == "secret" and not (cell and cell.state is MapState.MAPPED):
             yield context.finding(
                 "secret-to-enter",
@@ -131,6 +133,7 @@ def _of_need(
     place = ""
     if item in context.contents.items:
         places = context.contents.items[item].tokens
+        # The first of its places: one need, one line, and the place only shows where to look.
         place = next((place.pointer for place, token in places if token.key == need.key), "")
     message = f"{need.kind} {row_name(need.key)!r} {words}"
     return context.finding(rule, level, message, item=item, place=place, next_step=next_step)
@@ -162,6 +165,7 @@ def _connections(context: CheckContext) -> Iterator[tuple[Mapped, list[Item]]]:
 
 def _switches(context: CheckContext, item: Item) -> bool:
     planned = context.planned.get(item.key)
+    # Without a plan it may be switched on, so that a broken connection counts.
     return planned is None or "switch" in planned.permissions
 
 

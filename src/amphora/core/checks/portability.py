@@ -64,6 +64,7 @@ def _leaks(context: CheckContext, is_sure: bool) -> Iterator[tuple[Item, Leak]]:
         sheets = context.sheets
         found = [
             (item, leak)
+            # Items that were just read have theirs noted; those of a package are looked at now.
             for item in suspects(context).secret
             for leak in item.leaks or sealed(item, sheets.get(item.kind), context.guard, is_suspect=True).leaks
         ]
@@ -73,6 +74,7 @@ def _leaks(context: CheckContext, is_sure: bool) -> Iterator[tuple[Item, Leak]]:
 
 def source_url_in_text(context: CheckContext) -> Iterable[Finding]:
     """An address of the source stands where it isn't rewritten."""
+    # The longest first: an address that begins with another one is told as itself.
     urls = sorted({url.rstrip("/") for url in context.source_urls if url}, key=len, reverse=True)
     for item, at, url in _holding(suspects(context).host, urls):
         yield context.finding(
@@ -87,6 +89,7 @@ def source_url_in_text(context: CheckContext) -> Iterable[Finding]:
 def source_host_in_text(context: CheckContext) -> Iterable[Finding]:
     """A host name of the source stands in a text without being part of an address."""
     hosts = _hosts(context)
+    # In an address the rule before this one tells it.
     unless = [f"{before}{host}" for host in hosts for before in ("//", "@")]
     for item, at, host in _holding(suspects(context).host, hosts, unless):
         yield context.finding(
@@ -100,11 +103,13 @@ def source_host_in_text(context: CheckContext) -> Iterable[Finding]:
 
 def source_id_in_text(context: CheckContext) -> Iterable[Finding]:
     """A native id of a packed item stands where it isn't rewritten."""
+    # Short ids are words of every language: they would be found everywhere.
     ids = {item.native_id: item for item in context.contents.items.values() if len(item.native_id) >= SHORTEST_ID}
     for item in suspects(context).id:
         # Once an item: the same id stands in a script ten times.
         told: set[str] = set()
         for at, text in texts(item.form):
+            # Without our own tokens: they are what is rewritten.
             for native in _WORD.findall(_TOKENS.sub(" ", text)):
                 if native in ids and native not in told:
                     told.add(native)
@@ -122,6 +127,7 @@ def address_in_text(context: CheckContext) -> Iterable[Finding]:
     """Somebody's mail address or account stands in clear."""
     for item in suspects(context).address:
         for at, text in texts(item.form):
+            # Most texts have none, and the pattern is slow.
             if "@" in text and (found := _MAIL.search(text)):
                 yield context.finding(
                     "address-in-text",
@@ -180,6 +186,7 @@ def suspects(context: CheckContext) -> Suspects:
     may_hold_id = _id_filter(item.native_id for item in context.contents.items.values())
     for _, item in sorted(context.contents.items.items()):
         raw = item.form_bytes
+        # All that can stand in a key becomes one letter: whether a long run of it is there is a search for bytes.
         words = raw.translate(_WORDS_ALIKE)
         if b"@" in raw:
             found.address.append(item)
@@ -197,6 +204,7 @@ def suspects(context: CheckContext) -> Suspects:
 def _hosts(context: CheckContext) -> list[str]:
     # A bare word such as `localhost` would be found in half of all texts.
     hosts = {urlsplit(url).hostname for url in context.source_urls if url}
+    # Most particular first, so that a sub-domain is told by its own name.
     return sorted({host for host in hosts if host and "." in host}, key=len, reverse=True)
 
 

@@ -23,11 +23,13 @@ NEAR = 0.9
 
 def kind_unknown(context: CheckContext) -> Iterable[Finding]:
     """The target has no such kind of item."""
+    # One cause, one finding: the same items would be told again here.
     unfit = _unfit(context)
     for kind, items in _by_kind(context).items():
         there = context.target.sheets.get(kind) if context.target else None
         # What was to be converted and can't be has a finding of its own.
         items = [item for item in items if item.key not in unfit]
+        # Told once for all of a kind: three hundred lines of one trouble hide the other.
         if context.target and items and (there is None or not there.is_carried):
             message = f"{context.target.name} knows no items of kind {kind!r}; the package holds {len(items)}."
             yield context.finding("kind-unknown", Level.ERROR, message, item=items[0].key)
@@ -37,6 +39,7 @@ def schema_other(context: CheckContext) -> Iterable[Finding]:
     """The target has the kind in another version of its shape."""
     for kind, items in _by_kind(context).items():
         there = context.target.sheets.get(kind) if context.target else None
+        # What could be converted has the target's shape by now.
         shapes = {item.schema for item in items if item.key not in _unfit(context)}
         other = sorted(shapes - {there.schema}) if there else []
         if context.target and there and other:
@@ -53,6 +56,7 @@ def converted(context: CheckContext) -> Iterable[Finding]:
 def conversion_drops(context: CheckContext) -> Iterable[Finding]:
     """The target's shape has no field for something that is then left behind."""
     for one in context.target.converted if context.target else ():
+        # An item that can't go at all loses nothing on the way.
         for place, value in one.dropped if not one.unfit else ():
             # The value's type and not the value: it may be a long text, and what is lost is named by its place.
             words = "something" if isinstance(value, dict | list) else "a value"
@@ -86,6 +90,7 @@ def _unfit(context: CheckContext) -> set[Key]:
 
 def feature_missing(context: CheckContext) -> Iterable[Finding]:
     """An item needs a feature (a node type, an extension) that the target doesn't have."""
+    # An environment that can't tell what it has is not accused of lacking it.
     if context.target is None or context.target.features is None:
         return
     for key, item in sorted(context.contents.items.items()):
@@ -108,11 +113,14 @@ def permission_missing(context: CheckContext) -> Iterable[Finding]:
     missing: dict[str, list[str]] = {}
     wanted: set[str] = {"read"}
     for planned in target.planned:
+        # Of what this import does, and not of all that one could do: an update without rows needs no right to load
+        # any.
         wanted |= planned.permissions
         for permission in not_permitted(
             {name: [planned.key] for name in planned.permissions}, target.permissions, target.lacks
         ):
             missing.setdefault(permission, []).append(context.title(planned.key))
+    # No step reads, but without it not even the preview could be believed.
     if "read" not in target.permissions:
         missing.setdefault("read", [])
     if missing:
@@ -133,17 +141,20 @@ def permission_missing(context: CheckContext) -> Iterable[Finding]:
 
 def least_role(target: TargetIndex, wanted: set[str]) -> str:
     """The role of the target with the fewest permissions that has all of these; empty if there is none."""
+    # The smallest one: whoever asks for more than is needed gets it, and keeps it.
     enough = [(len(may), role) for role, may in target.roles.items() if wanted <= may]
     return min(enough)[1] if enough else ""
 
 
 def name_taken(context: CheckContext) -> Iterable[Finding]:
     """An unrelated item of the target has the name, in the folder, that an item would get."""
+    # Elsewhere two of one name may stand side by side, and nobody is in the way.
     if context.target is None or not context.target.has_unique_names:
         return
     rows = context.target.rows
     wanted: dict[Key, tuple[str, str, str]] = {}
     for item in context.written():
+        # What is there keeps its own name in paths: a new title renames the title.
         there = rows.get(item.key)
         segments = there.segments if there else _segments(item)
         wanted[item.key] = (item.kind, item.states.folder, segments[-1] if segments else "")
@@ -174,10 +185,6 @@ def name_taken(context: CheckContext) -> Iterable[Finding]:
 def id_taken(context: CheckContext) -> Iterable[Finding]:
     """The item's native id stands in the target under another key: is it the same item or not?"""
     for key, row in context.target.doubtful if context.target else ():
-        sheet = context.sheets.get(row.kind)
-        # Where each instance counts for itself, the same number says nothing of two items.
-        if sheet is not None and sheet.ids.is_number:
-            continue
         yield context.finding(
             "id-taken",
             Level.WARNING,
@@ -194,6 +201,7 @@ def limit_exceeded(context: CheckContext) -> Iterable[Finding]:
     there = Counter(row.kind for row in target.rows.values())
     for kind, items in _by_kind(context).items():
         most = target.limits.items.get(kind)
+        # Updates take no further room.
         new = [item for item in items if item.key not in target.rows]
         if most is not None and there[kind] + len(new) > most:
             yield context.finding(
@@ -207,6 +215,7 @@ def limit_exceeded(context: CheckContext) -> Iterable[Finding]:
     if most_bytes is None:
         return
     for item in context.written():
+        # The cheap look first: an item is measured only if its bytes give a reason to.
         if len(item.form_bytes) > most_bytes * NEAR and (size := len(orjson.dumps(item.form))) > most_bytes * NEAR:
             is_over = size > most_bytes
             yield context.finding(
@@ -222,6 +231,7 @@ def release_older(context: CheckContext) -> Iterable[Finding]:
     if context.target is None:
         return
     source, there = _release(context.contents.source_release), _release(context.target.release)
+    # Only where both are numbers: releases by name have no order.
     if source and there and there < source:
         yield context.finding(
             "release-older",
@@ -247,6 +257,7 @@ def _segments(item: Item) -> tuple[str, ...]:
 
 
 def _release(text: str) -> tuple[int, ...]:
+    # As numbers: 2026.10 comes after 2026.9.
     parts = text.split("-")[0].split(".")
     return tuple(int(part) for part in parts) if all(part.isdigit() for part in parts) else ()
 

@@ -76,7 +76,9 @@ class Traces:
 
 def forwards(form: Json, rule: Conversion) -> tuple[Json, Traces]:
     """The definition in the newer shape."""
+    # Copied: the definition as it was is compared with what comes of it.
     form, traces = copy.deepcopy(form), Traces()
+    # In this order, and backwards in the other: a split may cut what a move has brought.
     for source, goal in rule.moves:
         traces.moved += _move(form, source, goal, traces)
     for split in rule.splits:
@@ -84,6 +86,7 @@ def forwards(form: Json, rule: Conversion) -> tuple[Json, Traces]:
     for path, value in rule.sets:
         traces.filled += _fill(form, path, value)
     for path in rule.drops:
+        # With the value: what is left behind is told, and may be looked at.
         traces.dropped += [(write_pointer(at), _take(form, at)) for at in list(_found(form, path))]
     return form, traces
 
@@ -91,8 +94,10 @@ def forwards(form: Json, rule: Conversion) -> tuple[Json, Traces]:
 def backwards(form: Json, rule: Conversion) -> tuple[Json, Traces]:
     """The definition in the older shape; what that can't hold is `unfit`."""
     older, traces = copy.deepcopy(form), Traces()
+    # Backwards in everything, the order of the kinds of rules included.
     for path, value in reversed(rule.sets):
         for at in list(_found(older, path)):
+            # Only the very value that was filled in: another one is somebody's, and has no place in the older shape.
             if same(_at(older, at), value):
                 _take(older, at)
                 traces.filled += 1
@@ -135,6 +140,7 @@ def layout_backwards(layout: Json, rule: Conversion) -> Json:
 def parse_conversion(table: Mapping[str, Any]) -> Conversion:
     """The rules that one [[conversion]] of a sheet holds; SheetFault says what is wrong with it."""
     since, to = table.get("from"), table.get("to")
+    # Also over several versions at once: a sheet need not tell of every release in between.
     if not isinstance(since, int) or not isinstance(to, int) or isinstance(since, bool) or to <= since:
         raise _wrong("each [[conversion]] needs `from` and a greater `to`, both whole numbers")
     before = str(table.get("each", "$"))
@@ -171,6 +177,7 @@ def _path(text: object, before: str) -> Path:
     if not isinstance(text, str) or not text.startswith("$"):
         raise _wrong(f"{text!r} is no path of a definition")
     _, steps = parse_path(before + text[1:])
+    # A name at the end: what a rule moves has to be one field, and no element of a list.
     if not steps or steps[-1] is None or not all(part is None or not part.isdigit() for part in steps):
         raise _wrong(f"{text!r} has to be made of names and [*], and to end in a name")
     return steps
@@ -190,6 +197,7 @@ def _move(form: Json, source: Path, goal: Path, traces: Traces) -> int:
     count = 0
     for at in list(_found(form, source)):
         to = _filled(goal, at, source)
+        # Never over something: two fields in one place would leave one.
         if _is_there(form, to):
             traces.unfit.append((write_pointer(at), f"{write_pointer(to)} is taken already"))
         elif _put(form, to, _take(form, at)):
@@ -207,6 +215,7 @@ def _split(form: Json, split: Split, traces: Traces) -> int:
         if not isinstance(text, str) or (PREFIX in text and parse_token(text) is None):
             traces.unfit.append((write_pointer(at), "it is no text that can be split"))
             continue
+        # The rest stays in the last piece, whatever stands in it.
         pieces = [text] if parse_token(text) else text.split(split.separator, len(split.into) - 1)
         _take(form, at)
         for goal, piece in zip(split.into, pieces, strict=False):
@@ -234,6 +243,7 @@ def _join(form: Json, split: Split) -> int:
 def _fill(form: Json, path: Path, value: Json) -> int:
     count = 0
     for at in list(_holders(form, path)):
+        # Filled only where nothing stands: a default is no correction.
         if not _is_there(form, at) and _put(form, at, copy.deepcopy(value)):
             count += 1
     return count
@@ -304,6 +314,7 @@ def _put(form: Json, at: Pointer, value: Json) -> bool:
             form = form.setdefault(name, {})
         else:
             return False
+    # A list has no place for a name.
     if not isinstance(form, dict):
         return False
     form[at[-1]] = value

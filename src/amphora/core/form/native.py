@@ -135,7 +135,7 @@ def _apply_layout(definition: Json, layout: Json, walk: Walk, inner: Mapping[str
                 _apply_layout(definition[position], part, walk.step(str(position)), inner)
         elif isinstance(definition, dict):
             child = walk.step(name)
-            if child.spot.is_layout or child.spot.is_order:
+            if child.spot.is_layout:
                 definition[name] = part
             else:
                 _apply_layout(definition.get(name), part, child, inner)
@@ -156,12 +156,7 @@ def _object_over(new: dict[str, Json], present: dict[str, Json], walk: Walk) -> 
         is_kept_secret = spot.is_secret and (kept == MASK or name not in new)
         # Keep, set and clear are three things: a masked secret is kept, one that the package leaves out is kept too,
         # and only an explicit empty value clears it.
-        if (
-            spot.is_volatile
-            or spot.is_switch
-            or is_kept_secret
-            or ((spot.is_layout or spot.is_order) and name not in new)
-        ):
+        if spot.is_volatile or spot.is_switch or is_kept_secret or (spot.is_layout and name not in new):
             result[name] = kept
         elif name in new:
             result[name] = _laid_over(new[name], kept, walk.step(name))

@@ -199,6 +199,7 @@ class _Closing:
     def _reference(self, value: str, refer: Refer, written: type) -> Json:
         kinds = [to.partition("#")[0] for to in refer.to if to.partition("#")[0] in self._ids]
         if refer.by_title:
+            # By the titles of this moment: what was renamed is written as it is called now.
             called = (title for kind in kinds for title, id_ in self._titles(kind).items() if id_ == value)
             title = next(called, None)
             return value if title is None else refer.form.replace("{id}", title) if refer.form else title

@@ -66,7 +66,7 @@ class Spot:
     @property
     def is_outside(self) -> bool:
         """Whether what stands here is no part of the portable form."""
-        return self.is_layout or self.is_order or self.is_volatile or self.is_switch
+        return self.is_layout or self.is_volatile or self.is_switch
 
 
 OF, IS = "of", "is"
@@ -247,7 +247,7 @@ def spots_from(table: Mapping[str, Any]) -> list[tuple[str, Spot]]:
         "unordered": Spot(is_unordered=True),
         "text": Spot(is_text=True),
         "layout": Spot(is_layout=True),
-        "order": Spot(is_order=True),
+        "order": Spot(is_layout=True, is_order=True),
         "volatile": Spot(is_volatile=True),
         "secret": Spot(is_secret=True),
         "files": Spot(is_file=True),

@@ -112,7 +112,7 @@ class _Reader:
                 self.dead.append(write_pointer((*at, name)))
             elif not child.is_outside:
                 result[name] = self.read(part, child, (*at, name), guides.get(name))
-            elif child.spot.is_layout or child.spot.is_order:
+            elif child.spot.is_layout:
                 _put(self.layout, (*at, name), part)
             # On or off is a state, compared and asked about as such; inside the form it would be a second truth.
             elif child.spot.is_switch:
@@ -156,6 +156,7 @@ class _Reader:
     def _is_dead(self, value: Json, walk: Walk) -> bool:
         """Whether an id that leads nowhere stands here, of which the kind sheet says that nobody misses it: alone, or
         as the member name of a pair."""
+        # The usual case: no role here, so nothing to ask.
         if walk.is_dull:
             return False
         if isinstance(value, dict) and value.keys() == {OF, IS}:
@@ -163,6 +164,7 @@ class _Reader:
         refer = walk.spot.refer
         if refer is None or not refer.leaves_dead or not isinstance(value, str) or not value:
             return False
+        # A part of the item itself leads somewhere, whatever it is called here.
         return value not in self.inward and self._token_of(value) is None
 
     def _secret(self, at: Pointer, guide: Json) -> str:

@@ -42,6 +42,7 @@ def _holds(text: str, type_: str) -> bool:
     if type_.startswith(YES_NO):
         return text in ("true", "false")
     try:
+        # As strict as for packages: what we call a number has to be one for the platform.
         value = parse_json(text.encode())
     except (JsonFault, UnicodeEncodeError):
         return False
@@ -51,6 +52,7 @@ def _holds(text: str, type_: str) -> bool:
 def parse_setting(text: str, type_: str) -> Json:
     """What a person wrote, as a value of the type; ValueError where it is none."""
     if type_.endswith(IN_TEXT):
+        # What people type is taken; what stands in the file is what the platform writes.
         plain = {"yes": "true", "no": "false"}.get(text.lower(), text) if type_.startswith(YES_NO) else text
         if not _holds(plain, type_):
             raise ValueError(f"{text!r} is not {setting_words(type_)}")

@@ -95,6 +95,7 @@ def compare_item(
     # A connection that was mapped anew differs on the side of the crosswalk: with the old value in both forms only
     # what people changed is left to differ.
     was = rebound(base, today) if base else {}
+    # Compared with what was laid, and not with what is there: a move of the target alone is none of the package.
     laid = base.layout if base else None
     layout = to_lay(package.layout, laid)
     moved = package.layout is not None and not same(_shown(package.layout, sheet), _shown(target.layout, sheet))
@@ -116,6 +117,7 @@ def _shown(layout: Json, sheet: KindSheet) -> Json:
     """A layout without the item's place among others: each target has other neighbours, and nobody moved anything."""
     if not isinstance(layout, dict):
         return layout
+    # At the top only: an item has one place among others, and what is in it keeps its own.
     walk = sheet.places.walk(layout)
     return {name: part for name, part in layout.items() if not walk.step(name).spot.is_order}
 

@@ -40,6 +40,7 @@ class ItemDecision:
 
     def on(self, place: str) -> Json:
         """The choice for a place, None where nothing was said."""
+        # The particular counts more than the general, in whatever order they were said.
         return self.places.get(place, self.whole or None)
 
 
@@ -84,6 +85,7 @@ class Decisions:
         return {
             "items": {key: [mine.whole, dict(mine.places)] for key, mine in self.items.items()},
             "fates": dict(self.fates),
+            # Words and no enumerations: a ledger has to be readable by builds that know others.
             "custody": self.custody.value if self.custody else "",
             "without": list(self.without),
             "records": self.records,
@@ -106,6 +108,7 @@ class Decisions:
             table["records"],
             if_it_fails=IfItFails(table["if_it_fails"]),
             arrivals={key: Arrival(*pair) for key, pair in table["arrivals"].items()},
+            # What came later has a default: a run may have been paused by an older build.
             ids=table.get("ids", AUTO),
             same=tuple(table.get("same", ())),
             bring=tuple(table.get("bring", ())),
@@ -123,6 +126,7 @@ class Decisions:
 
     def left_as_before(self, keys: Iterable[Key]) -> Decisions:
         """The same, with these items left out as they were before, but for those of which something else was said."""
+        # What somebody says today counts more than what was said at the import before.
         known = self.items.keys() | set(self.bring)
         left = {key: ItemDecision(LEAVE) for key in keys if key not in known}
         return replace(self, items={**self.items, **left}) if left else self
@@ -132,5 +136,6 @@ class Decisions:
         items = dict(self.items)
         for key, places in answers.items():
             mine = self.of(key)
+            # Added place by place: at a terminal answers come one after the other.
             items[key] = replace(mine, places={**mine.places, **places})
         return replace(self, items=items)

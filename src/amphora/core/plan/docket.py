@@ -75,6 +75,19 @@ class Action:
         return {token.key for _, token in self.item.tokens if token.is_need}
 
     @property
+    def to_lay(self) -> Json:
+        """The layout that is laid over the target's: what the package moved, or all of it where nothing is there."""
+        # A creation has nothing to be compared with: all of it is laid.
+        return self.comparison.layout if self.comparison else self.item.layout
+
+    @property
+    def laid(self) -> Json:
+        """The layout that counts as laid from now on: the one before, where nothing had to be written, for then it
+        was not laid either."""
+        compared = self.comparison
+        return compared.was_laid if compared and not self.is_form_changed else self.item.layout
+
+    @property
     def is_self_using(self) -> bool:
         """Whether it refers to itself: where ids are given on creation, that can only follow."""
         return any(token.key == self.key for _, token in self.item.tokens)
@@ -203,17 +216,20 @@ class Docket:
     @cached_property
     def held(self) -> frozenset[Key]:
         """The items that stay switched off until the last leg."""
+        # Half of an application that is on would do half of the work, and the wrong half.
         return frozenset(key for leg in self.pauses for key in leg.keys)
 
     def at_first(self, states: States, action: Action) -> States:
         """An item's states as they are after this leg: what is held stays off, or as it was there."""
         if not self.pauses or action.key not in self.held or states.is_on is None:
             return states
+        # As it was there, and not off in any case: what ran before the import goes on running through a pause.
         return replace(states, is_on=bool(action.present and action.present.states.is_on))
 
     @property
     def pauses(self) -> tuple[Leg, ...]:
         """The legs after which the import pauses."""
+        # After the last one nothing is left to wait for.
         return self.legs[:-1]
 
     def fated(self, fate: Fate) -> list[Retirement]:
@@ -227,6 +243,7 @@ class Docket:
     @property
     def sources(self) -> tuple[str, ...]:
         """The sources whose package of this name is meant: one, but where a withdrawal is of all of them."""
+        # Two sources may have packages of one name: a claim belongs to a package of one source.
         return (self.source_uid, *self.other_sources)
 
     @property
@@ -237,6 +254,7 @@ class Docket:
     @property
     def named(self) -> tuple[str, ...]:
         """What `import` is to be told: the docket's file, or package and target."""
+        # A docket that lies in a file goes on being named: it holds what somebody decided.
         return (self.file,) if self.file else (self.name, self.target, *self.words)
 
     @property
@@ -266,6 +284,7 @@ class Docket:
     @property
     def is_idle(self) -> bool:
         """Whether nothing would change in the target."""
+        # Retirements count as well: a package that only dropped something still changes the target.
         return all(action.do is Do.LEAVE for action in self.actions) and all(
             one.fate is Fate.STAY for one in self.retirements
         )
@@ -285,8 +304,10 @@ def decide(comparison: Comparison, item: Item, present: Listed, title: str, is_d
         # delivered.
         by = {change.by for change in moving}
         reason = "changed in the crosswalk" if by == {By.CROSSWALK} else f"changed in {title}"
+        # Over everything else: it is the one case in which nobody can say whose work would be lost.
         if By.UNKNOWN in by:
             reason = "differs, and was not delivered by Amphora"
+        # Nothing of the package moves: somebody chose to undo what was edited there.
         if by <= {By.TARGET}:
             reason = "put back to what was delivered, as decided"
         do = Do.UPDATE
@@ -308,6 +329,7 @@ def fingerprint(package_digest: str, target_uid: str, rows: Iterable[Listed], bi
     # Of the target only what the docket looks at: somebody working on other items must not make every docket out of
     # date.
     seen = sorted([row.native_id, row.revision, row.has_draft] for row in rows)
+    # With the bindings: a docket that somebody agreed to must not be carried out with another crosswalk.
     return digest([package_digest, target_uid, seen, sorted(([k, v] for k, v in bindings.items()), key=str)])
 
 
@@ -319,5 +341,7 @@ def order_of(items: Sequence[Item]) -> tuple[tuple[Key, ...], ...]:
 def moves(change: FieldChange) -> bool:
     """Whether a change alters the target: by its choice, or else because the package or crosswalk made it."""
     if change.choice is not None:
+        # A choice may also be a value that somebody typed in, which moves in any case.
         return not (isinstance(change.choice, str) and change.choice == TARGET)
+    # What both sides changed alike is there already.
     return change.by not in (By.TARGET, By.BOTH)

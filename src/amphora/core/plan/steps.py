@@ -48,11 +48,13 @@ class Step:
     @property
     def key(self) -> Key:
         """The one item of a step that changes one."""
+        # Taken apart and not indexed: a step on several items that is asked for its one item is a mistake of ours.
         [key] = self.keys
         return key
 
     def meant(self, key: Key, now: State, drawn: Drawn | None, habits: Habits) -> State:
         """The state in which the step leaves one of its items, if it takes effect."""
+        # No default: a kind that forgot to say what it leaves could never be told from one that took no effect.
         raise NotImplementedError
 
     def is_reversible(self, now: State, habits: Habits) -> bool:
@@ -62,16 +64,21 @@ class Step:
 
 def _written(now: State, drawn: Drawn, habits: Habits) -> Image:
     """The state after a definition was written over `now`, or where nothing was."""
+    # What a platform does by itself is foreseen here and nowhere else: preview, marks and putting back agree on it.
     sheet = habits.sheets[drawn.kind]
     is_new = now is None
     was = now or Image("", drawn.kind, drawn.segments, drawn.states)
     is_on = drawn.states.is_on if habits.writes_states else was.states.is_on
     if is_new and not habits.writes_states:
+        # Made switched off, whatever the package wants: on is a step of its own, when all that the item uses is
+        # there.
         is_on = False if sheet.is_switched else None
     is_published = was.states.is_published
     if is_new:
+        # None and False are two things: a kind without drafts is neither published nor unpublished.
         is_published = False if sheet.is_published else None
     states = States(drawn.states.title, drawn.states.folder, is_on, is_published)
+    # The live version stays what it was: people go on using it until somebody publishes.
     if habits.drafts(drawn.kind):
         return replace(was, states=states, draft=drawn.masked, live=None if is_new else was.live)
     return replace(was, states=states, live=drawn.masked, draft=None)
@@ -87,6 +94,7 @@ class Create(Step):
 
     def meant(self, key: Key, now: State, drawn: Drawn | None, habits: Habits) -> State:
         assert drawn is not None
+        # Over nothing, even if something is remembered: what was there before had another id.
         return _written(None, drawn, habits)
 
 
@@ -153,11 +161,13 @@ class Publish(Step):
 
     def meant(self, key: Key, now: State, drawn: Drawn | None, habits: Habits) -> State:
         assert now is not None
+        # The newest, for where nothing is unpublished publishing again changes nothing.
         return replace(now, live=now.newest, draft=None, states=replace(now.states, is_published=True))
 
     def is_reversible(self, now: State, habits: Habits) -> bool:
         """A first publication stays where a platform can't take a live version back; an item that the run
         itself created goes as a whole."""
+        # That an item which was live before stays live is no loss: it gets its former version back.
         return habits.takes_back or now is None or bool(now.states.is_published)
 
 
@@ -198,6 +208,7 @@ class LoadRows(Step):
 
     def meant(self, key: Key, now: State, drawn: Drawn | None, habits: Habits) -> State:
         assert now is not None
+        # A number and no digest: rows are too many to keep, and who fills an empty table knows how many it takes.
         return replace(now, rows=self.count)
 
 
@@ -233,5 +244,6 @@ def permissions_of(steps: tuple[Step, ...] | list[Step]) -> dict[str, list[Key]]
     """What the account has to be allowed, with the items that it is needed for."""
     found: dict[str, list[Key]] = {}
     for step in steps:
+        # By the step and not by the item: one update may take write, publish and switch.
         found.setdefault(step.permission, []).extend(step.keys)
     return {name: list(dict.fromkeys(keys)) for name, keys in found.items()}

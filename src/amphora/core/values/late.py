@@ -44,6 +44,7 @@ _OWN = ("__init__", "__dict__", "__weakref__")
 def _build(cls: Any) -> None:
     """Completes a class and those that it inherits from."""
     with _one_at_a_time:
+        # Bases first: the library looks for their fields, and finds them only when they are built.
         for base in reversed(cls.__mro__):
             if base in _waiting:
                 _complete(base, _waiting[base])
@@ -55,6 +56,7 @@ def _complete(cls: Any, options: dict[str, Any]) -> None:
     # that taken away first, another thread could meet a class without one.
     twin = type(cls)(cls.__name__, cls.__bases__, {name: it for name, it in vars(cls).items() if name not in _OWN})
     made = vars(dataclasses.dataclass(**options)(twin))
+    # What stands as `field(…)` in the class is a note for the library, and no default of anybody's.
     for name, it in list(vars(cls).items()):
         if isinstance(it, dataclasses.Field):
             if name in made:

@@ -102,6 +102,7 @@ class Folded:
     """A JSON document held as its bytes in the fixed layout of packages, which take a fifth of the memory;
     it is parsed anew whenever it is asked for."""
 
+    # A hundred thousand of them may be in memory at once.
     __slots__ = ("text",)
 
     def __init__(self, text: bytes) -> None:
@@ -176,16 +177,19 @@ class Item:
     ) -> Item:
         """The same item in less memory, its digest and places worked out; NotCanonical as `digest`. Whoever
         has form and layout as bytes in the fixed layout, or the places, gives them."""
+        # Worked out before the form is folded: afterwards each would parse it once more.
         digest, places = self.digest, self.places if places is None else places
         form, layout = Folded(form_bytes or self.form_bytes), layout_bytes or self.layout_bytes
         beside = None if layout is None else Folded(layout)
         smaller = replace(self, _form=form, _layout=beside)
+        # Past the frozen class on purpose: these are caches, and hold what would be worked out again.
         smaller.__dict__.update(digest=digest, places=places)
         return smaller
 
     def __eq__(self, other: object) -> bool:
         if not isinstance(other, Item):
             return NotImplemented
+        # By digest: two forms are compared without being parsed.
         mine = (self.key, self.schema, self.states, self.native_id, self.link, self.layout_bytes, self.digest)
         its = (other.key, other.schema, other.states, other.native_id, other.link, other.layout_bytes, other.digest)
         return mine == its
@@ -301,6 +305,7 @@ class Contents:
 
     def digest(self) -> str:
         """The contents digest (design, section 3)."""
+        # Rows count by their bytes, in order: what a table holds is part of what was delivered.
         rows = [f"{key} {sha256_of(raw)}" for key, raw in sorted(self.records.items())]
         return contents_digest(self.items, self.needs, [*self.files, *rows])
 

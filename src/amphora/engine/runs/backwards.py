@@ -7,7 +7,7 @@ import contextlib
 from collections.abc import Mapping
 from dataclasses import field, replace
 
-from amphora.core.needs.matching import Link
+from amphora.core.needs.matches import Link
 from amphora.core.plan.restoration import Fate, Restoration, decide
 from amphora.core.plan.states import Image, is_same, mark_of
 from amphora.core.plan.steps import LoadRows, Step

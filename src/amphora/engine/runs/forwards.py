@@ -9,7 +9,7 @@ from pathlib import Path
 
 from amphora.core.form.bindings import MISSING
 from amphora.core.merge.compare import Base
-from amphora.core.needs.matching import Link
+from amphora.core.needs.matches import Link
 from amphora.core.plan.aftercare import Care, Task, access_tasks, given_access, placed, tell_tasks
 from amphora.core.plan.docket import Action, Do, Docket, Fate, IfItFails
 from amphora.core.plan.kept import kept_docket
@@ -265,9 +265,6 @@ def _delivery(action: Action, native_id: str, docket: Docket, rows: int | None) 
     form, merged = action.item.form, action.form
     if lacking := docket.bare.get(action.key):
         form, merged = without(form, lacking), without(merged, lacking)
-    # What nobody had to write was not laid either: then the base of the next comparison is the one before.
-    compared = action.comparison
-    layout = compared.was_laid if compared and not action.is_form_changed else action.item.layout
-    base = Base(form, docket.at_first(action.item.states, action), bindings, action.item.schema, layout)
+    base = Base(form, docket.at_first(action.item.states, action), bindings, action.item.schema, action.laid)
     package = (docket.package, docket.source_uid, docket.version)
     return Delivery(action.key, native_id, *package, base, merged, docket.at_first(action.states, action), rows)

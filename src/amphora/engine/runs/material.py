@@ -54,7 +54,7 @@ class DocketMaterial:
             sheet,
             self._names,
             inner=self._names.inner.get(key),
-            layout=action.comparison.layout if action.comparison else action.item.layout,
+            layout=action.to_lay,
             present=now.newest if now else None,
             files=self._docket.files,
         )

@@ -17,7 +17,7 @@ from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavai
 from amphora.core.values.model import Found, Json, Listed, Supply
 from amphora.core.values.next_step import advice
 from amphora.environments.bridge.bodies import Bodies
-from amphora.environments.bridge.client import Client
+from amphora.environments.bridge.client import Answer, Client
 from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.items import Items, Single
 from amphora.environments.bridge.jobs import awaited, taken
@@ -38,6 +38,7 @@ class Bridge:
         self.ids: dict[str, Ids] = {kind: part.kind.ids for kind, part in sheet.items.items()}
         for supply in sheet.supplies:
             self.ids[supply.kind] = Ids(supply.space, supply.is_number)
+        # Apart from the API: people open items on the host that has the pages.
         self.links = (sheet.links or "{address}").replace("{address}", client.base_url).rstrip("/")
         folders = Folders(client, sheet)
         self.items = Items(client, sheet, self.ids, folders, self.links)
@@ -54,6 +55,7 @@ class Bridge:
             region=about.get("region", ""),
             base_url=self.links,
             capabilities=Capabilities(
+                # No REST interface that we know writes many items in one call, all or none.
                 is_atomic=False,
                 keeps_ids=False,
                 has_drafts=any(part.kind.is_published for part in parts),
@@ -76,6 +78,7 @@ class Bridge:
         names = [text_at(answer, path) for path in (where if isinstance(where, list) else [where])]
         name = " ".join(filter(None, names)) or self._account
         allows = call.said("allows", {})
+        # Where nobody tells what the account may, everything is tried, and refused there if need be.
         if not call.said("rights"):
             return Identity(name, "not told", can)
         rights = {str(right) for right in values_at(answer, call.said("rights"))}
@@ -135,6 +138,7 @@ class Bridge:
         return [self._create(write) if write.is_new else self._update(write) for write in writes]
 
     def retire(self, items: Sequence[Seen]) -> None:
+        # All looked at before the first one goes: half a set is worse than none.
         there = self.items.seen(items)
         self._refuse_danglings(there)
         # Users before what they use: a platform that refuses what is in use is asked in an order that it takes.
@@ -153,7 +157,7 @@ class Bridge:
         part, title = self.sheet.items[write.kind], write.states.title
         call = self._able(part.create, title, "make", write.kind)
         body = self.bodies.of(part, write, call, uid=uid_of(write.token) if call.said("uid") else "")
-        answer = self.client.change(call, {"title": title, "folder": write.states.folder}, body)
+        answer = self._change(call, {"title": title, "folder": write.states.folder}, body)
         where = call.said("id") or part.paths["id"]
         if job := call.said("job", None):
             answer, where = awaited(self.client, job, answer), job.said("id") or where
@@ -210,7 +214,7 @@ class Bridge:
         # Some platforms take a PUT like that: what is left out stays, and null takes it away.
         if call.said("how") == "merge patch" and call.method == "PATCH":
             headers["Content-Type"] = "application/merge-patch+json"
-        self.client.change(call, self._values(single), body, headers)
+        self._change(call, self._values(single), body, headers)
         with taken("it was written"):
             return written_of(self._switched_back(self._again(single), bool(single.row.states.is_on)))
 
@@ -222,11 +226,21 @@ class Bridge:
         self._do(switch[was_on], single, "switch")
         return self._again(single)
 
+    def _change(
+        self, call: Call, values: Mapping[str, Json], body: Json = None, headers: Mapping[str, str] | None = None
+    ) -> Answer:
+        try:
+            return self.client.change(call, values, body, headers)
+        finally:
+            # Also one that is refused may have changed what something is called.
+            self.items.look_again()
+
     def _again(self, single: Single) -> Single:
         """The item as it is now, after a call."""
         native_id = single.row.native_id
         after = self.items.singles([native_id]).get(native_id)
         if after is None:
+            # Not read as `gone`: what vanishes right after a call may only be late.
             title = single.row.states.title
             raise Uncertain(f"{self.client.base_url} does not show {title!r} any more.", subject=native_id)
         return after
@@ -267,7 +281,7 @@ class Bridge:
         """A call on an item that needs no body of ours."""
         row = single.row
         able = self._able(call, row.states.title, words, row.kind)
-        self.client.change(able, self._values(single), headers=_match(able, single))
+        self._change(able, self._values(single), headers=_match(able, single))
 
 
 def uid_of(token: str) -> str:

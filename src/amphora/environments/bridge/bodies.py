@@ -30,6 +30,7 @@ class Bodies:
         # What it refers to by title may be called otherwise since it was read.
         self._items.look_again()
         native = self._native(part, write, there)
+        # First what only comes back, then what is meant: the later counts.
         body = self._kept(part, call, there)
         only, names = call.said("only", []), {**part.write.get("members", {}), **call.said("members", {})}
 
@@ -42,9 +43,11 @@ class Bodies:
             is_left_out = value is None and call.said("nulls") == "left out"
             if (not only or name in only) and not is_left_out:
                 lay(part.definition.get(name, f"$.{name}"), value)
+        # What isn't named stays (RFC 7396): to take something away it has to be named.
         if call.said("how") == "merge patch" and there is not None:
             for name, value in _vanished(self._without_kept(part, write, there), native).items():
                 lay(part.definition.get(name, f"$.{name}"), _laid(native.get(name), value))
+        # After the definition: where a title stands in it too, this one is meant.
         lay(part.paths["title"], write.states.title)
         if "folder" in part.paths:
             lay(part.paths["folder"], self._folders.written(write.states.folder))

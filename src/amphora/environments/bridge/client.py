@@ -47,7 +47,6 @@ class Client(Caller):
         self.sheet, self._how = sheet, how
         self._user, self._secret = user, headed(secret, base_url)
         self._is_renewable = how in ("client", "login")
-        self.changes = 0
         self._http.headers["Accept"] = "application/json"
 
     def unlike(self) -> EnvironmentRefused:
@@ -64,8 +63,6 @@ class Client(Caller):
         self, call: Call, values: Mapping[str, Json], body: Json = None, headers: Mapping[str, str] | None = None
     ) -> Answer:
         """What a call that changes something answers: with `body` where the sheet says none."""
-        # Counted before: also one that is refused may have changed something.
-        self.changes += 1
         return self._sent(call, values, body, headers or {}, "", is_read=False)
 
     def rows(self, call: Call, values: Mapping[str, Json] | None = None) -> list[Json]:
@@ -77,6 +74,7 @@ class Client(Caller):
             # Where the rows should stand, nothing does: then this is not what the sheet describes.
             some = values_at(answer.body, rows)
             holder = value_at(answer.body, rows.removesuffix("[*]"))
+            # An empty list is an answer; no list at all is another page.
             if not some and not isinstance(holder, list):
                 raise self.otherwise(call, f"at {rows} there is no list")
             found += some
@@ -94,6 +92,7 @@ class Client(Caller):
                 place = {**values, "page": position, "offset": position, "cursor": position, "size": pages.size}
                 answer = self.ask(call, place, _query(call, pages, position))
             yield answer
+            # Counted and not asked for: servers give what they like.
             got = len(found) - before
             total = value_at(answer.body, pages.total) if pages.total else None
             if pages.how == "none" or (isinstance(total, int) and len(found) >= total and pages.how != "cursor"):
@@ -125,6 +124,7 @@ class Client(Caller):
     ) -> Answer:
         values = {"user": self._user, "address": self.base_url, **values}
         path = str(filled(call.path, values, is_path=True))
+        # A place that the platform itself named stands for itself.
         if not path.startswith(("http://", "https://")):
             path = self.sheet.base + path
         path += ("&" if "?" in path else "?") + query if query else ""

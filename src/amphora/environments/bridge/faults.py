@@ -140,6 +140,7 @@ class SheetFaults:
         for name, kind in (("bridge", str), ("kinds", list), ("item", dict)):
             if not isinstance(table.get(name), kind):
                 yield f"`{name}` is missing"
+        # An empty table has the right type, and means nothing all the same.
         if table.get("item") == {}:
             yield "`[item.KIND]` is missing: without items there is nothing to move"
         yield from self._calls("about", {k: v for k, v in self._part("about").items() if k != "links"})
@@ -167,6 +168,7 @@ class SheetFaults:
         yield from unfit(table, known, before, self._source, WHAT)
         for name, value in table.items():
             section = f"{before}{name}"
+            # By the last two words as well: a call stands in the table of each kind.
             allowed = CHOICES.get(section) or CHOICES.get(".".join(section.split(".")[-2:])) or ()
             if allowed and isinstance(value, str) and value not in allowed:
                 yield f"{line_of(self._source, name, before)}`{section}` has to be one of {', '.join(allowed)}"
@@ -177,6 +179,7 @@ class SheetFaults:
 
     def _call(self, row: Any, known: Mapping[str, Any], name: str) -> Iterator[str]:
         """One call: exactly one method, a path that begins with a slash, places that are JSONPath."""
+        # What is no table, or has unknown lines, is not looked into: one slip would be told five times.
         faults = list(self._table_faults(row, known, f"{name}."))
         yield from faults
         if faults or not isinstance(row, dict):
@@ -188,6 +191,7 @@ class SheetFaults:
         elif not row[methods[0]].startswith(("/", "{location}")):
             yield f"{line_of(self._source, last, within)}the path of `{name}` has to begin with /"
         if methods and (unknown := set(PLACEHOLDER.findall(row[methods[0]])) - KNOWN):
+            # The first by name: all of them would bury the line.
             near = difflib.get_close_matches(min(unknown), KNOWN, 1, 0.4)
             hint = f"; perhaps {{{near[0]}}}" if near else ""
             line = line_of(self._source, last, within)
@@ -198,6 +202,7 @@ class SheetFaults:
             yield from self._pages(row["pages"], f"{name}.pages")
 
     def _path(self, path: Any, name: str, where: str) -> Iterator[str]:
+        # Some lines take a path or a word; words are looked at where they are listed.
         if not isinstance(path, str) or not path.startswith("$"):
             return
         try:
@@ -208,6 +213,7 @@ class SheetFaults:
 
     def _sign_in(self, table: Mapping[str, Any]) -> Iterator[str]:
         yield from self._table_faults(table, _SIGN_IN, "sign_in.")
+        # What a way of signing in can't do without; everything else has a meaning where it is left out.
         needed = {"header": "header", "client": "token", "login": "call"}.get(table.get("how", "none"))
         if needed and needed not in table:
             yield f"{line_of(self._source, 'how')}`sign_in.{needed}` is missing, which {table['how']!r} needs"
@@ -286,6 +292,9 @@ class SheetFaults:
             yield from self._call(call, _DO, f"{name}.switch.{state}")
         if job := _table(row, "create", "job"):
             yield from self._call(job, _JOB, f"{name}.create.job")
+        if "needs" in _table(row) and "rights" not in self._part("account"):
+            line = line_of(self._source, "needs", name)
+            yield f"{line}`{name}.needs` wants `account.rights`, or nobody compares it"
         for permission, rights in _table(row, "needs").items():
             if permission not in PERMISSIONS or not isinstance(rights, list):
                 words = f"has to be one of {', '.join(PERMISSIONS)}, with a list of rights"
@@ -299,6 +308,7 @@ class SheetFaults:
 
     def beside(self, sheets: Mapping[str, KindSheet]) -> Iterator[str]:
         """What the sheet doesn't say and its kind sheets need: a run would find out in its middle."""
+        # A reference to a connection names its kind only: two spaces would be two meanings of one number.
         spaces: dict[str, set[str]] = {}
         for row in self._part("supply").values():
             spaces.setdefault(row["kind"], set()).add(row.get("space", ""))

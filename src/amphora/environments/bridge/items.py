@@ -57,12 +57,12 @@ class Items:
         self._client, self._sheet, self._ids = client, sheet, ids
         self._folders, self._links = folders, links
         self._titles: dict[str, dict[str, str]] = {}
-        self._asked_at = -1
 
     def index(self) -> list[Listed]:
         """All of them, by id."""
         found: dict[str, Listed] = {}
         for row in (row for part in self._sheet.items.values() for row in self.of_kind(part)):
+            # The first one stays: which of two it is makes no difference where they are the same.
             other = found.setdefault(row.native_id, row)
             # The same one twice is a list that moved while it was read; two of one id would hide each other.
             if other.kind != row.kind:
@@ -92,18 +92,19 @@ class Items:
         part = self._sheet.items.get(kind)
         if part is None:
             return {}
-        if self._asked_at != self._client.changes:
-            self._titles, self._asked_at = {}, self._client.changes
-        if kind not in self._titles:
+        # Taken out once: others read at the same time, and may have it forgotten.
+        known = self._titles.get(kind)
+        if known is None:
             found: dict[str, list[str]] = {}
             for row in self._client.rows(part.index):
                 native = opened_id(text_at(row, part.paths["id"]), part.kind.ids)
                 found.setdefault(text_at(row, part.paths["title"]), []).append(native)
-            self._titles[kind] = {title: ids[0] for title, ids in found.items() if len(set(ids)) == 1}
-        return self._titles[kind]
+            known = {title: ids[0] for title, ids in found.items() if len(set(ids)) == 1}
+            self._titles[kind] = known
+        return known
 
     def look_again(self) -> None:
-        """Forgets which title leads where: something is about to be written with it."""
+        """Forgets which title leads where: somebody may have renamed something, or we did."""
         self._titles.clear()
 
     def singles(self, native_ids: Sequence[str]) -> dict[str, Single]:
@@ -114,6 +115,7 @@ class Items:
 
     def _each(self, look: Callable[[Value], Found], what: Sequence[Value]) -> list[Found]:
         """Many looks, some at a time."""
+        # Nearly always while an import goes on: a pool for one call would take longer than the call.
         if len(what) < 2:
             return [look(one) for one in what]
         with ThreadPoolExecutor(self._client.pace.now) as pool:
@@ -128,13 +130,13 @@ class Items:
         """One item, whole; None where it isn't there."""
         values: dict[str, Json] = {"id": native}
         live, draft = self._perhaps(part.read, values), self._perhaps(part.draft, values)
+        # An item that was never published has only a draft, and is an item all the same.
         answer = live or draft
         if answer is None:
             return None
-        try:
-            row = self._row(part, part.row, native) if part.row else answer.body
-        except Absent:
-            # It went between the two calls.
+        row = self._row(part, part.row, native) if part.row else answer.body
+        # It went between the two calls.
+        if row is None:
             return None
         forms = [self._definition(part, one.body, values) if one else None for one in (live, draft)]
         native_form = forms[1] if forms[1] is not None else forms[0]
@@ -146,13 +148,16 @@ class Items:
         return Single(listed, shown[0], shown[1], native_form, answer.body, answer.etag)
 
     def _row(self, part: ItemPart, call: Call, native: str) -> Json:
-        """The row of one item, and no other one: some platforms mix up what several ask of a list at the same time,
-        and answer with another item's row, or with none."""
+        """The row of one item, and no other one; None where there is none. Some platforms mix up what several ask of
+        a list at the same time, and answer with another item's row, or with no row."""
         whole, wait = replace(call, at="$"), 0.0
         for _ in range(MOST_LOOKS):
             time.sleep(wait)
             wait = 2 * wait + 0.05
-            row = value_at(self._client.ask(whole, {"id": native}).body, call.at)
+            answer = self._perhaps(whole, {"id": native})
+            if answer is None:
+                return None
+            row = value_at(answer.body, call.at)
             if row is not None and text_at(row, part.paths["id"]) == native:
                 return row
         raise self._client.otherwise(call, f"at {call.at} there is not the row of {native}")
@@ -179,6 +184,7 @@ class Items:
     def _listed(self, part: ItemPart, row: Json, etag: str = "", shown: Sequence[Json] = ()) -> Listed:
         paths = part.paths
         native = text_at(row, paths["id"])
+        # Without an id it could be seen and never touched again.
         if not native:
             raise self._client.otherwise(part.index, f"there is no id at {paths['id']}")
         title, folder = text_at(row, paths["title"]), self._folders.of(row, paths.get("folder", ""))
@@ -204,6 +210,7 @@ class Items:
 
     def _versions(self, part: ItemPart, row: Json, shown: Sequence[Json]) -> tuple[bool | None, bool]:
         """Whether there is a live version, and whether a draft beside it: as was looked at, else as the row says."""
+        # None is a kind that knows no publishing.
         if not part.kind.is_published:
             return None, False
         if shown:

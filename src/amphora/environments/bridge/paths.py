@@ -45,6 +45,7 @@ def value_at(document: Json, path: str) -> Json:
 
 def is_list(path: str) -> bool:
     """Whether a place of a definition is a list of what stands at several places."""
+    # Only this sign: an index or a filter means one place, or places that nothing can be written to.
     return "[*]" in path
 
 

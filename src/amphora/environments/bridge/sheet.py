@@ -97,6 +97,7 @@ class ItemPart:
     @property
     def tells_too_little(self) -> bool:
         """Whether a row of the list does not say what changed, or what is live: then each item is looked at."""
+        # Each item is then looked at for the list: slow, and the only way to see that somebody has changed it.
         has_no_revision = self.paths.get("revision", "content") in ("content", "etag")
         return has_no_revision or (self.kind.is_published and not {"published", "unpublished"} <= self.paths.keys())
 
@@ -135,6 +136,7 @@ def parse_bridge(source: str, file: str, kinds: Mapping[str, str]) -> BridgeShee
         table = tomllib.loads(source)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
         raise _fault(file, [str(error)]) from error
+    # All faults at once: whoever writes a sheet mends them together.
     reader = SheetFaults(table, source)
     if faults := list(reader.all()):
         raise _fault(file, faults)
@@ -149,8 +151,10 @@ def parse_bridge(source: str, file: str, kinds: Mapping[str, str]) -> BridgeShee
         if kind not in sheets:
             raise _fault(file, [f"{line_of(source, kind)}there is no kind sheet for `item.{kind}` among `kinds`"])
         items[kind] = _item(sheets[kind], row, table.get("pages", {}))
+    # A kind that can't be read would look like one of which there is nothing.
     if spare := sorted(sheets.keys() - items.keys()):
         raise _fault(file, [f"nothing says how items of {spare[0]!r} are read: `[item.{spare[0]}]` is missing"])
+    # Last, for it asks what only whole kind sheets can answer.
     if faults := list(reader.beside(sheets)):
         raise _fault(file, faults)
     return _sheet(table, file, items)
@@ -172,6 +176,7 @@ def _call_of(row: Any, name: str, pages: Mapping[str, Any] | None = None) -> Cal
     known = {"at", "body", "headers", method}
     more = {key: value for key, value in row.items() if key not in known}
     if pages is not None:
+        # Laid over and not instead: most lists differ in one word.
         more["pages"] = {**pages, **row.get("pages", {})}
     if "job" in more:
         more["job"] = _call_of(more["job"], f"{name}.job")
@@ -216,6 +221,7 @@ _PATHS = (
 def _item(sheet: KindSheet, row: Mapping[str, Any], pages: Mapping[str, Any]) -> ItemPart:
     name = f"item.{sheet.kind}"
     definition = row["definition"]
+    # A list is the usual case: each member stands where its name says.
     members = definition if isinstance(definition, dict) else {member: f"$.{member}" for member in definition}
     names = ("row", "read", "draft", "create", "update", "retire", "publish", "take_back")
     calls = {call: _call_of(row.get(call), f"{name}.{call}") for call in names}
@@ -250,6 +256,7 @@ def _sheet(table: Mapping[str, Any], file: str, items: Mapping[str, ItemPart]) -
         name=table["bridge"],
         title=table.get("title", table["bridge"]),
         file=file,
+        # As texts: people write 6.1 without quotes, and mean a release.
         tried=tuple(map(str, table.get("tried", []))),
         base=table.get("base", "").rstrip("/"),
         is_spaced=table.get("json", "compact") == "spaced",
@@ -273,6 +280,7 @@ def _sheet(table: Mapping[str, Any], file: str, items: Mapping[str, ItemPart]) -
 
 def _means(rows: Iterable[Mapping[str, Any]]) -> Iterator[Means]:
     for row in rows:
+        # None means any: some platforms answer every refusal with 200 and a code.
         status = row.get("status", [])
         statuses = tuple(status) if isinstance(status, list) else (status,)
         yield Means(statuses, row.get("code", ""), row.get("says", ""), row.get("on", ""), row["means"])

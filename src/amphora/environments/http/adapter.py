@@ -37,11 +37,13 @@ def connect(location: str, folder: Path, user: str, secret: str, ca_file: str = 
     """Opens a location. UsageFault for plain HTTP to another machine: definitions, and the token, would be read
     along."""
     checked_address(location, "the environment protocol")
+    # Asked at once: which methods there are depends on what the server says that it can do.
     client = Client(location, user, secret, ca_file)
     try:
         table = client.get("")
         description = _read(client, lambda: description_of(table))
         return _able(client, description, table.get("abilities", ()))
+    # Also an interrupt: a line that stays open keeps the program from ending.
     except BaseException:
         client.close()
         raise
@@ -63,11 +65,13 @@ class HttpEnvironment:
 
     def index(self) -> list[Listed]:
         rows = [row for page in self.client.pages("/items") for row in _rows(self.client, page)]
+        # Sorted here: which of two equal names gets a number must not depend on how a server pages.
         return sorted(_read(self.client, lambda: [listed_of(row) for row in rows]), key=lambda row: row.native_id)
 
     def read(self, native_ids: Sequence[str], take: Take = "live") -> list[Found]:
         rows = self._asked("/items/read", native_ids, {"take": take})
         found = {one.listed.native_id: one for one in _read(self.client, lambda: [found_of(row) for row in rows])}
+        # Told by the first one: that something is gone is the news, and a list of hundreds would bury it.
         if missing := [id_ for id_ in native_ids if id_ not in found]:
             raise EnvironmentRefused(f"{self.client.base_url} has no item {missing[0]!r}.", subject=missing[0])
         return [found[id_] for id_ in native_ids]
@@ -96,7 +100,9 @@ class HttpEnvironment:
         self.client.close()
 
     def _write(self, write: Write) -> Written:
+        # RFC 9110, section 13: the precondition is the guard, the key only makes a repetition harmless.
         headers = {"Idempotency-Key": write.token} if write.token else {}
+        # An item that is there already must not be written over by a creation that is sent twice.
         if write.is_new:
             method, path, headers = "POST", "/items", {**headers, "If-None-Match": "*"}
         else:
@@ -107,6 +113,7 @@ class HttpEnvironment:
 
     def _asked(self, path: str, native_ids: Sequence[str], more: dict[str, Json]) -> list[Any]:
         found: list[Any] = []
+        # In a body and in portions: ids in an address are cut off by some server at some length.
         for start in range(0, len(native_ids), PORTION):
             answer = self.client.ask(path, {"ids": list(native_ids[start : start + PORTION]), **more})
             found += _rows(self.client, answer)
@@ -137,6 +144,7 @@ class HoldingRows(HttpEnvironment):
     """Tables with rows, as JSON Lines."""
 
     def records(self, native_id: str) -> Iterator[Json]:
+        # One row in memory: a table may be larger than the machine.
         with self.client.streamed(f"{_item(native_id)}/rows") as pieces:
             for line in _lines(pieces):
                 try:
@@ -145,6 +153,7 @@ class HoldingRows(HttpEnvironment):
                     raise EnvironmentRefused(f"{self.client.base_url} gives rows that can't be read.") from error
 
     def load(self, native_id: str, rows: Iterator[Json]) -> int:
+        # Never read before they are sent: the source gives rows as fast as the target takes them.
         lines = (orjson.dumps(row, option=orjson.OPT_APPEND_NEWLINE) for row in rows)
         path = f"{_item(native_id)}/rows"
         headers = {"If-None-Match": "*", "Content-Type": "application/x-ndjson"}
@@ -189,6 +198,7 @@ _CLASSES: dict[str, type[HttpEnvironment]] = {
 def _able(client: Client, description: Description, abilities: Iterable[str]) -> HttpEnvironment:
     """An environment that has just the methods that its server serves: others ask by looking for them."""
     bases = tuple(_CLASSES[name] for name in dict.fromkeys(abilities) if name in _CLASSES)
+    # A class for each combination: an ability is asked for by its methods, so that one without it must lack them.
     made: type[HttpEnvironment] = type("HttpEnvironment", bases or (HttpEnvironment,), {})
     return made(client, description)
 
@@ -207,8 +217,10 @@ def _rows(client: Client, page: Any) -> list[Any]:
 def _lines(pieces: Iterable[bytes]) -> Iterator[bytes]:
     rest = b""
     for piece in pieces:
+        # A piece ends anywhere, also inside of a letter: only whole lines are decoded.
         *lines, rest = (rest + piece).split(b"\n")
         yield from filter(None, lines)
+    # The last line may lack its end: not every server writes one (JSON Lines demands none).
     if rest:
         yield rest
 

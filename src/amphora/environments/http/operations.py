@@ -44,6 +44,7 @@ class Request:
     @property
     def revision(self) -> str:
         """The revision that the caller saw; a problem where none is named: nothing is changed blindly."""
+        # Strong tags only (RFC 9110, section 8.8.3): a weak one may be equal for two definitions.
         found = re.fullmatch(r'"([^"]*)"', self.headers.get("If-Match", ""))
         if found is None:
             raise Problem(428, "precondition", "a change needs If-Match with the revision that was seen")
@@ -71,6 +72,7 @@ def _whoami(r: Request) -> Answer:
 
 
 def _index(r: Request) -> Answer:
+    # From an id on and not from a number: items that come and go meanwhile shift no page.
     after, limit = r.query.get("after", ""), max(1, min(int(r.query.get("limit", PAGE)), PAGE))
     rows = [row for row in r.environment.index() if row.native_id > after]
     page = rows[:limit]
@@ -90,6 +92,7 @@ def _look(r: Request) -> Answer:
 def _one(r: Request) -> Answer:
     [found] = r.environment.read([r.ids[0]])
     etag = f'"{found.listed.revision}"'
+    # Cheap for whoever looks often: the definition is not sent once more.
     if r.headers.get("If-None-Match") == etag:
         return Answer(304, headers={"ETag": etag})
     return Answer(body=wire.found_json(found), headers={"ETag": etag})
@@ -105,6 +108,7 @@ def _probe(r: Request) -> Answer:
 
 def _create(r: Request) -> Answer:
     key = r.headers.get("Idempotency-Key", "")
+    # The revision is None by the path and not by the body: a creation can't be talked into an update.
     [written] = r.environment.write([wire.write_of(r.body, key, r.body.get("id"), None)])
     headers = {"Location": f"{r.base}/items/{written.native_id}", "ETag": f'"{written.revision}"'}
     return Answer(201, wire.written_json(written), headers)
@@ -138,6 +142,7 @@ def _retire(r: Request) -> Answer:
 
 def _rows(r: Request) -> Answer:
     rows = r.environment.records(r.ids[0])  # type: ignore[attr-defined]
+    # Made while they are sent: nothing of a table is kept here.
     return Answer(lines=(orjson.dumps(row, option=orjson.OPT_APPEND_NEWLINE) for row in rows))
 
 
@@ -147,6 +152,7 @@ def _load(r: Request) -> Answer:
 
 def _token(r: Request) -> Answer:
     written = r.environment.answered(r.ids[0])  # type: ignore[attr-defined]
+    # Null and no 404: that a token made nothing is an answer, and no mistake of whoever asks.
     return Answer(body=wire.written_json(written) if written else None)
 
 
@@ -194,6 +200,7 @@ class Operation:
 
     def is_write(self, method: str) -> bool:
         """Whether it changes anything."""
+        # Questions with long lists of ids come by POST, and may be repeated like any other.
         return method != "GET" and self.do not in _QUESTIONS
 
     def may_wait(self, method: str) -> bool:
@@ -204,6 +211,7 @@ class Operation:
 def operation_of(method: str, path: str) -> Operation:
     """The operation that a path below an environment's means; a problem where there is none."""
     for one, pattern, do in _PATTERNS:
+        # The whole path: a prefix would take `/items/a/b` for the item `a`.
         if one == method and (found := pattern.fullmatch(path)):
             return Operation(do, tuple(map(unquote, found.groups())))
     raise Problem(404, "not-found", "there is no such operation")

@@ -68,16 +68,19 @@ class Service:
     def token_for(self, client: str, secret: str) -> str | None:
         """A new token for a client that shows its secret."""
         known = self.clients.get(client)
+        # In the same time for every wrong secret: how long a refusal takes must not tell how much of it was right.
         if known is None or not secrets.compare_digest(known.encode(), secret.encode()):
             return None
         token = secrets.token_urlsafe(24)
         with self.lock:
+            # By a clock that nobody sets: a machine that changes to summer time signs nobody out.
             self.tokens[token] = (client, time.monotonic() + TOKEN_S)
         return token
 
     def account_of(self, token: str) -> str | None:
         """Whose token that is, while it is good."""
         with self.lock:
+            # One lock for all tables: they are small, and held for no call to an environment.
             account, until = self.tokens.get(token, ("", 0.0))
         return account if account and until > time.monotonic() else None
 
@@ -86,6 +89,7 @@ class Service:
         name, job = secrets.token_urlsafe(12), Job(account, environment)
         with self.lock:
             self.jobs[name] = job
+            # Bounded: a caller that never asks again must not fill the memory.
             while len(self.jobs) > MOST_ANSWERS:
                 self.jobs.popitem(last=False)
 
@@ -93,6 +97,7 @@ class Service:
             job.answer = work()
             job.done.set()
 
+        # Daemons: a job that hangs must not keep the server from ending.
         threading.Thread(target=run, daemon=True).start()
         return name, job
 
@@ -101,6 +106,7 @@ class Service:
         with self.lock:
             job = self.jobs.get(name)
         if job is None or (job.account, job.environment) != (account, environment):
+            # The same words for somebody else's and for none: what others do is not told.
             raise Problem(410, "gone", "nothing is known of such a job (any more)")
         return job
 
@@ -141,6 +147,7 @@ class Handler(BaseHTTPRequestHandler):
     def _answer(self) -> Answer:
         parts = urlsplit(self.path)
         _, name, *rest = parts.path.split("/")
+        # Before any account is asked for: it is where one is got.
         if self.command == "POST" and rest == ["token"]:
             return self._signed_in()
         account = self.service.account_of(self.headers.get("Authorization", "").removeprefix("Bearer "))
@@ -153,6 +160,7 @@ class Handler(BaseHTTPRequestHandler):
         operation = operation_of(self.command, "".join(f"/{part}" for part in rest).rstrip("/"))
         key = (name, self.path, self.headers.get("Idempotency-Key", ""), self.headers.get("If-Match", ""))
         is_known = operation.is_write(self.command) and bool(key[2])
+        # The body is read all the same: left in the line it would be taken for the next request.
         if is_known and (before := self.service.remembered(key)):
             self._raw()
             return before
@@ -161,6 +169,7 @@ class Handler(BaseHTTPRequestHandler):
             if is_known:
                 self.service.remember(key, answer)
 
+        # A wish and no order (RFC 7240): whoever doesn't say it waits as ever.
         wants_later = "respond-async" in self.headers.get("Prefer", "")
         if wants_later and operation.may_wait(self.command):
             return self._later(name, account, operation, parts.query, remember)
@@ -181,6 +190,7 @@ class Handler(BaseHTTPRequestHandler):
 
         # Refusals are answers as well: whoever asks later has to be told.
         told, job = self.service.begun(account, name, lambda: _guarded(work))
+        # Most writes are quick: whoever would wait is answered at once then.
         job.done.wait(self.service.patience_s)
         return self._told(name, told, job)
 
@@ -193,6 +203,7 @@ class Handler(BaseHTTPRequestHandler):
     def _done(self, name: str, account: str, operation: Operation, query: str, body_of: Callable[[], Any]) -> Answer:
         said = {one: values[-1] for one, values in parse_qs(query).items()}
         rows = map(parse_json, filter(None, self._lines())) if operation.takes_rows else iter(())
+        # Read once: rows are the body, and nothing is left of it for a document.
         body = None if operation.takes_rows else body_of()
         with ExitStack() as stack:
             environment = stack.enter_context(closing(self.service.environments[name](account)))
@@ -218,6 +229,7 @@ class Handler(BaseHTTPRequestHandler):
     def _pieces(self) -> Iterator[bytes]:
         """The body, in pieces, whichever way its length is told (RFC 9112, sections 6 and 7)."""
         if self.headers.get("Transfer-Encoding", "").lower() == "chunked":
+            # The extensions of a chunk mean nothing to us, and are to be passed over (RFC 9112, section 7.1.1).
             while size := int(self.rfile.readline().split(b";")[0], 16):
                 yield self.rfile.read(size)
                 self.rfile.readline()
@@ -233,6 +245,7 @@ class Handler(BaseHTTPRequestHandler):
         for piece in self._pieces():
             whole += piece
             if len(whole) > MOST_BYTES:
+                # The rest of the body is still on its way: nothing after it can be told from it.
                 self.close_connection = True
                 raise Problem(413, "too-much", "a request that large is not taken")
         return bytes(whole)
@@ -262,6 +275,7 @@ class Handler(BaseHTTPRequestHandler):
         body = b"" if is_empty else json.dumps(answer.body, ensure_ascii=False).encode()
         if not is_empty and "Content-Type" not in answer.headers:
             self.send_header("Content-Type", "application/json")
+        # Below that the packing takes longer than the sending.
         if len(body) > 1024 and "gzip" in self.headers.get("Accept-Encoding", ""):
             body = gzip.compress(body, 5)
             self.send_header("Content-Encoding", "gzip")
@@ -285,9 +299,11 @@ def _guarded(work: Callable[[], Answer]) -> Answer:
         return work()
     except Problem as problem:
         return _problem(problem)
+    # Before the refusals, of which it is one: the caller has to look anew, and not to give up.
     except RevisionMoved as error:
         return _problem(Problem(412, "moved", error.message))
     except EnvironmentRefused as error:
+        # The platform's own code, where it gave one: words are for people, codes for programs.
         code = getattr(error.__cause__, "code", "invalid")
         return _problem(Problem(_CODES.get(code, 422), code, error.message))
     except AmphoraError as error:
@@ -317,6 +333,7 @@ def _problem(problem: Problem) -> Answer:
 def server_of(service: Service, port: int = 0) -> ThreadingHTTPServer:
     """A server on loopback; with port 0 on any that is free. It is not begun yet: `serve_forever` does that."""
     made = type("ServiceHandler", (Handler,), {"service": service})
+    # Loopback and nothing else: it speaks without encryption.
     server = ThreadingHTTPServer(("127.0.0.1", port), made)
     server.daemon_threads = True
     return server

@@ -56,6 +56,7 @@ def description_json(found: Description, abilities: Iterable[str]) -> dict[str, 
         "capabilities": asdict(found.capabilities),
         "abilities": list(abilities),
         "ids": asdict(found.id_style),
+        # The text itself: both ends read it with the same reader, and a package keeps it as it was.
         "kinds": {kind: sheet.source for kind, sheet in found.sheets.items()},
         "features": sorted(found.features) if found.features is not None else None,
         "limits": {"items": dict(found.limits.items), "item_bytes": found.limits.item_bytes},
@@ -64,6 +65,7 @@ def description_json(found: Description, abilities: Iterable[str]) -> dict[str, 
 
 def description_of(table: Mapping[str, Any]) -> Description:
     """The inverse; KeyError, TypeError or SheetFault where it is none. Kind sheets are read as strictly as any."""
+    # A newer server may have capabilities that we have never heard of: they only add.
     can = {name: bool(value) for name, value in table["capabilities"].items() if name in Capabilities.__annotations__}
     return Description(
         str(table["uid"]),
@@ -72,7 +74,9 @@ def description_of(table: Mapping[str, Any]) -> Description:
         str(table["base_url"]),
         Capabilities(**can),
         IdStyle(**{name: str(value) for name, value in table["ids"].items()}),
+        # Read as strictly as one of ours: a misspelt line in it would be a rule that nobody obeys.
         {kind: parse_sheet(source, kind) for kind, source in table["kinds"].items()},
+        # None is an answer of its own: a server that can't tell must not look like one without any.
         None if table.get("features") is None else frozenset(map(str, table["features"])),
         Limits(dict(table["limits"]["items"]), table["limits"]["item_bytes"]),
     )
@@ -105,6 +109,7 @@ def listed_of(table: Mapping[str, Any]) -> Listed:
         tuple(table["path"]),
         States.from_json(table["states"]),
         table["revision"],
+        # Left out by servers that have no pages: everything else of an item works without.
         table.get("link", ""),
         table.get("modified_at"),
         table.get("modified_by"),
@@ -173,6 +178,7 @@ def write_json(write: Write) -> dict[str, Json]:
         "path": list(write.segments),
         "states": write.states.to_json(),
         "definition": write.definition,
+        # Not null: for a server that gives ids a null would be one more thing to misread.
         **({"id": write.native_id} if write.native_id is not None else {}),
     }
 

@@ -32,15 +32,13 @@ from amphora.environments.nodered.client import Client
 from amphora.environments.nodered.flowfile import (
     BUILT_IN,
     CONTAINERS,
-    Change,
     FileItem,
-    Node,
     compose,
-    rewritten,
     sendable,
     split,
     with_masked_credentials,
 )
+from amphora.environments.nodered.order import Change, Node, rewritten
 from amphora.environments.nodered.sheets import nodered_sheets
 
 ID_PATTERN = r"[0-9a-zA-Z._-]{8,}"
@@ -152,7 +150,7 @@ class NodeRed:
                     f"{write.states.title!r} would take the node {twice[0]} from another item.", subject=twice[0]
                 )
             held |= {str(node["id"]) for node in nodes}
-            changes.append((present, nodes))
+            changes.append((present.nodes if present else (), nodes))
         after = rewritten(flows, changes)
         self._deploy(flows, after, revision)
         # What was written is known; reading it back is not part of the call, and may fail without undoing it.
@@ -170,7 +168,7 @@ class NodeRed:
         there, flows, revision = self._items()
         leaving = {item.native_id: self._as_seen(there, item) for item in items}
         self._refuse_used(there, leaving)
-        self._deploy(flows, rewritten(flows, [(item, ()) for item in leaving.values()]), revision)
+        self._deploy(flows, rewritten(flows, [(item.nodes, ()) for item in leaving.values()]), revision)
 
     def close(self) -> None:
         self.client.close()
@@ -254,6 +252,7 @@ class NodeRed:
         mine = {str(node["id"]) for node in present.nodes} if present else set()
         native_id = wanted.native_id
         if wanted.is_anew and wanted.is_new:
+            # As if they were taken: whoever asks for others gets others.
             held |= {wanted.native_id, *wanted.parts}
         if wanted.is_new:
             native_id = _free_id(f"{self.client.base_url}/{wanted.key}", wanted.native_id, held)
@@ -279,6 +278,7 @@ class NodeRed:
 
     def _as_seen(self, items: Mapping[str, FileItem], item: Seen) -> FileItem:
         present = self._one(items, item.native_id)
+        # Per item and not by the file's revision: others work in the same file all day.
         if present.revision() != item.revision:
             raise self._moved(present.title)
         return present

@@ -6,27 +6,21 @@ nodes that carry credentials or a network address are connections; other config 
 
 from __future__ import annotations
 
-import hashlib
 import re
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import field, replace
-from itertools import pairwise
-from typing import Any
 
 from amphora.core.form.kinds import Outward
 from amphora.core.values.canon import digest
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json, States
 from amphora.core.values.tokens import MASK
+from amphora.environments.nodered.order import PLACE, Node, places_of
 from amphora.environments.nodered.sheets import nodered_sheets
-
-Node = dict[str, Any]
 
 CONTAINERS = ("tab", "subflow")
 PAGE, GROUP = "ui-page", "ui-group"
 LINK, BASE = "ui-link", "ui-base"
-PLACE = "_place"
-"""What tells where a node stands in the file: written with definitions, and never to a runtime."""
 BUILT_IN = frozenset({"tab", "subflow", "group", "junction", "comment"})
 _LOOKS_LIKE_ONE = re.compile(
     "|".join(
@@ -73,6 +67,7 @@ class FileItem:
 
     def revision(self) -> str:
         """Changes with everything that is written in the file about this item."""
+        # Of the item alone: the runtime's own revision moves with every other one's change.
         return digest([_cleaned(node) for node in self.nodes])[:16]
 
     def definition(self) -> Json:
@@ -104,7 +99,7 @@ def split(
             members.setdefault(owner, []).append(node)
     known = {str(node["id"]) for node in flows}
     owned = {str(node["id"]) for nodes in members.values() for node in nodes}
-    places = _places(flows)
+    places = places_of(flows)
     return {
         id_: FileItem(_kind(node, with_credentials, known, outward), node, tuple(members.get(id_, ())), places)
         for id_, node in heads.items()
@@ -127,96 +122,6 @@ def compose(kind: str, native_id: str, definition: Json, states: States, present
         head.pop("name", None)
     nodes = [head, *(_joined(node, link, native_id) for node in definition.get(listed, ()))]
     return [unmasked(node, before.get(str(node["id"]))) for node in nodes]
-
-
-Change = tuple["FileItem | None", Sequence[Node]]
-"""An item as it is there (None for a new one), and its nodes from now on."""
-
-
-def rewritten(flows: Sequence[Node], changes: Sequence[Change]) -> list[Node]:
-    """The flow file with the nodes of some items replaced. What stays keeps its place: people see the order."""
-    mine = {str(node["id"]) for old, _ in changes if old for node in old.nodes}
-    fresh = {str(node["id"]): node for _, new in changes for node in new}
-    stay = [fresh.pop(id_, node) for node in flows if (id_ := str(node["id"])) not in mine or id_ in fresh]
-    order = _Order(stay)
-    named = {_hint(id_): id_ for id_ in (*fresh, *(str(node["id"]) for node in stay))}
-    after = {id_: named.get(str(place["after"]), "") for id_, place in _told(fresh) if "after" in place}
-    beside: dict[str, list[str]] = {}
-    for id_, other in after.items():
-        beside.setdefault(other, []).append(id_)
-    for id_, other in after.items():
-        if other in order:
-            order.insert(id_, other, beside)
-    for id_, place in _told(fresh):
-        if place.get("before") == _hint(order.first):
-            order.insert(id_, "", beside)
-    # Of several new tabs the first one stays the first: those behind it find their place beside it.
-    for _, new in sorted(changes, key=lambda change: any(after.get(str(node["id"])) in fresh for node in change[1])):
-        ids = [str(node["id"]) for node in new]
-        # Nobody's neighbour is here: behind its siblings, so that a diff of the file shows nothing but what came.
-        last = order.last_of(ids)
-        for id_ in (one for one in ids if one not in order):
-            order.insert(id_, last, beside)
-            last = id_
-    nodes = {str(node["id"]): node for node in stay} | fresh
-    return [{n: v for n, v in nodes[id_].items() if n != PLACE} for id_ in order.ids()]
-
-
-class _Order:
-    """The ids of a file as a chain, which begins with an empty one: of thousands each is inserted at once."""
-
-    def __init__(self, nodes: Sequence[Node]) -> None:
-        ids = ["", *(str(node["id"]) for node in nodes)]
-        self._next = dict(zip(ids, [*ids[1:], ""], strict=True))
-        self._number = {id_: number for number, id_ in enumerate(ids)}
-        self._last = ids[-1]
-
-    @property
-    def first(self) -> str:
-        return self._next[""]
-
-    def __contains__(self, id_: str) -> bool:
-        return bool(id_) and id_ in self._next
-
-    def insert(self, id_: str, after: str | None, beside: Mapping[str, Sequence[str]]) -> None:
-        """Behind another one (None: at the end), and behind it those that waited for it."""
-        todo = [(id_, self._last if after is None else after)]
-        while todo:
-            one, spot = todo.pop()
-            if one in self:
-                continue
-            self._next[one], self._next[spot] = self._next[spot], one
-            self._last = one if spot == self._last else self._last
-            todo += [(other, one) for other in beside.get(one, ())]
-
-    def last_of(self, ids: Iterable[str]) -> str | None:
-        """The one of these that stood last in the file before anything was inserted; None if none did."""
-        return max((id_ for id_ in ids if id_ in self._number), key=self._number.__getitem__, default=None)
-
-    def ids(self) -> Iterable[str]:
-        """All of them."""
-        id_ = self.first
-        while id_:
-            yield id_
-            id_ = self._next[id_]
-
-
-def _told(nodes: Mapping[str, Node]) -> Iterable[tuple[str, dict[str, Json]]]:
-    """The nodes of which it is known where they stood in the file that they come from."""
-    return ((id_, place) for id_, node in nodes.items() if isinstance(place := node.get(PLACE), dict))
-
-
-def _hint(id_: str) -> str:
-    """What a neighbour is known by. Not its id: a node that stands behind another one uses nothing of it."""
-    return hashlib.sha256(id_.encode()).hexdigest()[:8] if id_ else ""
-
-
-def _places(flows: Sequence[Node]) -> dict[str, Json]:
-    """Where each node stands: behind which other one; the first of all, before which."""
-    ids = [str(node["id"]) for node in flows]
-    # Nothing that changes when somebody adds another tab at the end: that would be no change of this one.
-    places: dict[str, Json] = {id_: {"after": _hint(other)} for other, id_ in pairwise(ids)}
-    return {ids[0]: {"before": _hint(ids[1]) if len(ids) > 1 else ""}, **places} if ids else places
 
 
 def sendable(flows: Iterable[Node]) -> list[Node]:
@@ -254,6 +159,7 @@ def unmasked(node: Node, before: Node | None) -> Node:
         return node
     there = (before or {}).get("env")
     there = there if isinstance(there, list) else []
+    # By name: entries are moved about in the editor, and a password must not go to its neighbour.
     old = {str(e.get("name")): e.get("value", "") for e in there if isinstance(e, dict)}
     kept = [
         {**e, "value": old.get(str(e.get("name")), "")} if isinstance(e, dict) and e.get("value") == MASK else e
