@@ -125,7 +125,7 @@ def env_test_result(entry: EnvironmentEntry, description: Description, identity:
         for may, then in consequences.items()
     ]
     rows += [
-        [may, Cell("not", "warn"), f"of the kind {kind}, for which the account lacks a right"]
+        [f"{may}, of the kind {kind}", Cell("no", "warn"), "the account lacks a right for this kind"]
         for may, kind in sorted(identity.lacks)
     ]
     can = description.capabilities
