@@ -16,6 +16,8 @@ from urllib.parse import parse_qs, urlsplit
 
 import pytest
 
+from amphora.core.form.kinds import parse_sheet
+from amphora.core.form.objects import objects_used
 from amphora.core.values.errors import (
     AmphoraError,
     EnvironmentRefused,
@@ -32,7 +34,7 @@ from amphora.environments.bridge.adapter import Bridge
 from amphora.environments.bridge.paths import filled, moment_of
 from amphora.environments.bridge.sheet import parse_bridge
 from amphora.environments.bridge.source import connect_bridge, read_bridge
-from amphora.environments.contract import RemembersTokens, Seen, Write
+from amphora.environments.contract import Probes, RemembersTokens, Seen, Write
 from tests.conftest import run_program
 
 PAGE = (Path(__file__).parents[2] / "docs" / "bridges.md").read_text(encoding="utf-8")
@@ -546,6 +548,38 @@ def test_what_others_need_or_would_go_along_is_not_removed(tmp_path: Path) -> No
             there.retire([Seen("thing~1", "1"), Seen("thing~2", "1"), Seen("thing~3", "1")])
     # Users before what they use.
     assert gone == [3, 2, 1]
+
+
+def test_what_is_on_the_other_end_of_a_connection_is_asked_for_piece_by_piece(tmp_path: Path) -> None:
+    columns = {"press/days": ["kilos", "grove"], "topics": ["t"], "press/none": []}
+
+    def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        asked = "/".join(filter(None, (said.get("in"), said["of"])))
+        assert (path, said.get("in") != "") == ("/lines/7/tables", True)
+        return (200, {"columns": columns[asked]}, {}) if asked in columns else (404, {"message": "none"}, {})
+
+    text = f"""{SMALL}
+[supply.line]
+kind    = "connection"
+index   = {{ get = "/lines" }}
+id      = "$.id"
+name    = "$.name"
+probe   = {{ get = "/lines/{{id}}/tables?of=topics" }}
+objects = {{ get = "/lines/{{id}}/tables?in={{above}}&of={{object}}", parts = "$.columns[*]" }}
+"""
+    wanted = ["press/days", "press/days#kilos", "press/days#sort", "topics", "press/none#x", "other", "other#y"]
+    with served(answering) as url, closing(bridge(tmp_path, url, text)) as there:
+        assert isinstance(there, Probes)
+        probe = there.probe("7", wanted)
+        assert (probe.is_working, probe.missing) == (True, ("press/days#sort", "press/none", "other"))
+    refers = '[[refers]]\nat = "$.line"\nto = ["connection"]\nobject = "{area}/{title}"\n'
+    refers += 'object_parts = "$.columns[?@.made == null].name"\nobject_unless = "$.query"\n'
+    sheet = parse_sheet(f'kind = "grid"\n{refers}')
+    form = {"line": "amphora:connection:l", "area": "press", "columns": [{"name": "a", "made": None}, {"name": "b"}]}
+    assert objects_used(form, sheet, "days") == [("amphora:connection:l", n) for n in ("press/days", "press/days#a")]
+    assert [name for _, name in objects_used({**form, "area": None}, sheet, "days")] == ["days", "days#a"]
+    assert not objects_used({**form, "query": "select 1"}, sheet, "days")
+    assert not objects_used(form, sheet)
 
 
 def test_a_workspace_can_not_say_how_a_platform_writes_ids(tmp_path: Path) -> None:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+import sqlite3
 from collections.abc import Iterator
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -91,6 +93,7 @@ def test_a_dashboard_goes_over_is_worked_on_on_both_sides_and_is_taken_back(grou
     # The connection is asked for before anything is touched.
     assert "mill" in ground.sure("check", "harvest", "trial", code=3).out
     ground.sure("map", "harvest", "trial", "--set", "mill=mill-live", "--accept")
+    _what_is_missing_on_the_other_end(ground)
     done = ground.sure("import", "harvest", "trial", "--yes")
     assert "8 created, 0 updated; all 8 items verified" in done.out
     one, two, three = (
@@ -121,6 +124,21 @@ def test_a_dashboard_goes_over_is_worked_on_on_both_sides_and_is_taken_back(grou
     for name, rows in kept.items():
         assert [row for row in rows if row not in after[name]] == [], name
     assert {name: len(rows) for name, rows in after.items()} == {name: len(rows) for name, rows in kept.items()}
+
+
+def _what_is_missing_on_the_other_end(ground: Ground) -> None:
+    """A column, then a table, that the target's database lacks is found before anything is touched."""
+    with closing(sqlite3.connect(ground.folder / "target-data.db")) as db:
+        for there, missing, back in (
+            ("rename column variety to sort", "'variety' of 'main/deliveries'", "rename column sort to variety"),
+            ("rename to takings", "'main/deliveries'", ""),
+        ):
+            db.execute(f"alter table deliveries {there}")
+            done = ground.sure("check", "harvest", "trial", code=3)
+            assert f"{missing} is not on the other end of 'mill-live' in trial; used by 'deliveries'" in " ".join(
+                done.out.split()
+            )
+            db.execute(f"alter table {'deliveries' if back else 'takings'} {back or 'rename to deliveries'}")
 
 
 def _both_sides(ground: Ground) -> None:

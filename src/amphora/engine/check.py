@@ -10,7 +10,8 @@ from amphora.core.checks import CheckContext, check
 from amphora.core.checks.context import Planned, Reach, TargetIndex
 from amphora.core.form.bindings import Bindings
 from amphora.core.form.kinds import KindSheet, parse_sheet
-from amphora.core.form.spots import objects_used, part_ids
+from amphora.core.form.objects import objects_used
+from amphora.core.form.spots import part_ids
 from amphora.core.needs.crosswalk import Mapped, MapState
 from amphora.core.plan.claims import Claims
 from amphora.core.plan.docket import Docket
@@ -124,7 +125,7 @@ def _reach(
     wanted: dict[Key, set[str]] = {}
     for item in contents.items.values():
         sheet = sheets.get(item.kind)
-        for text, name in objects_used(item.form, sheet) if sheet and sheet.has_objects else ():
+        for text, name in objects_used(item.form, sheet, item.states.title) if sheet and sheet.has_objects else ():
             token = parse_token(text)
             if token:
                 wanted.setdefault(token.key, set()).add(name)

@@ -8,10 +8,10 @@ import sqlite3
 from typing import TYPE_CHECKING, Any
 
 from amphora.core.form.kinds import KindSheet
+from amphora.core.form.objects import objects_used
 from amphora.core.form.settings import is_setting, setting_words
 from amphora.core.form.spots import (
     empty_references,
-    objects_used,
     part_ids,
     reference_values,
     region_values,

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 from amphora.core.checks.context import CheckContext, Rule, Todo, named
+from amphora.core.form.objects import in_words, objects_used
 from amphora.core.form.settings import is_setting, setting_words
 from amphora.core.form.spots import setting_values
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
@@ -81,14 +82,27 @@ def object_missing(context: CheckContext) -> Iterable[Finding]:
     """A table, folder or topic that is used isn't on the other end of the counterpart."""
     for mapped, users in _connections(context):
         reach = context.target.reach.get(str(mapped.native)) if context.target else None
-        for name in sorted(reach.missing if reach else ()):
-            titles = named([repr(item.states.title) for item in users])
+        if reach is None or not reach.missing:
+            continue
+        used = {item.key: _things(context, item, mapped.need.key) for item in users}
+        for name in sorted(reach.missing):
+            # Where a sheet doesn't tell, whoever uses the connection may be meant.
+            some = [item for item in users if name in used[item.key]] or users
+            titles = named([repr(item.states.title) for item in some])
             yield context.finding(
                 "object-missing",
                 Level.ERROR,
-                f"{name!r} is not on the other end of {mapped.value!r} in {mapped.environment}; used by {titles}.",
-                item=users[0].key if users else "",
+                f"{in_words(name)} is not on the other end of {mapped.value!r} in {mapped.environment}; "
+                f"used by {titles}.",
+                item=some[0].key if some else "",
             )
+
+
+def _things(context: CheckContext, item: Item, connection: Key) -> set[str]:
+    """What an item uses on the other end of one connection."""
+    sheet = context.sheets.get(item.kind)
+    used = objects_used(item.form, sheet, item.states.title) if sheet and sheet.has_objects else ()
+    return {name for text, name in used if (token := parse_token(text)) and token.key == connection}
 
 
 def needs_share(context: CheckContext) -> Iterable[Finding]:

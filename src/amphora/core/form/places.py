@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import field, fields, replace
+from functools import cache
 from typing import Any
 
 from amphora.core.values.errors import SheetFault
@@ -23,14 +24,16 @@ Step = str | None
 @dataclass(frozen=True, slots=True)
 class Refer:
     """A reference position: the kinds it may name (`table`, `table#column`), and how strictly. Beside a
-    connection, the member `object_member` names what is used on its other end. `form` holds `{id}` where the id
+    connection, `thing` says what is used on its other end (see `core.form.objects`). `form` holds `{id}` where the id
     stands inside a longer text; with `by_title` the platform writes what the item is called, and no id. Where
     `leaves_dead` an id that leads to nothing in the source is left out: nobody misses it there either."""
 
     to: tuple[str, ...]
     is_required: bool = False
     is_known_only: bool = False
-    object_member: str = ""
+    thing: str = ""
+    thing_parts: str = ""
+    thing_unless: str = ""
     form: str = ""
     by_title: bool = False
     leaves_dead: bool = False
@@ -225,6 +228,30 @@ def parse_path(path: str) -> tuple[Any, tuple[Step, ...] | None]:
         else:
             return query, None
     return query, tuple(steps)
+
+
+_parsed = cache(parse_path)
+
+
+def values_at(document: Any, path: str) -> list[Any]:
+    """All that stands at a path."""
+    query, steps = _parsed(path)
+    if steps is None:
+        return [node.value for node in query.find(document)]
+    found = [document]
+    for step in steps:
+        found = [child for value in found for child in _children(value, step)]
+    return found
+
+
+def _children(value: Any, step: Step) -> list[Any]:
+    if isinstance(value, dict):
+        return list(value.values()) if step is None else [value[step]] if step in value else []
+    if isinstance(value, list):
+        if step is None:
+            return value
+        return [value[int(step)]] if step.isdigit() and int(step) < len(value) else []
+    return []
 
 
 def _tree(paths: Iterable[tuple[tuple[Step, ...], Spot]]) -> _Node:

@@ -136,17 +136,6 @@ def shown_values(form: Json, sheet: KindSheet) -> list[tuple[str, str]]:
     return found
 
 
-def objects_used(form: Json, sheet: KindSheet) -> list[tuple[str, str]]:
-    """What a form uses on the other end of connections: (connection as it stands there, name)."""
-    return [
-        (value, held[spot.refer.object_member])
-        for _, value, spot, held in spotted(form, sheet)
-        if spot.refer and spot.refer.object_member and isinstance(held, dict)
-        # Only names in clear: one that is computed can't be asked about at the other end.
-        if isinstance(value, str) and value and isinstance(held.get(spot.refer.object_member), str)
-    ]
-
-
 def feature_values(form: Json, sheet: KindSheet) -> set[str]:
     """The features of the platform that a form asks for; references among them don't count."""
     return {text for text in _texts_at(form, sheet, lambda spot: spot.is_feature) if PREFIX not in text}

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
+from amphora.core.form.objects import PART_MARK
 from amphora.core.form.opened import closed_id
+from amphora.core.form.places import values_at
 from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.model import Json
 from amphora.environments.bridge.adapter import Bridge, uid_of, written_of
 from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.jobs import taken
-from amphora.environments.bridge.paths import text_at, value_at, values_at
-from amphora.environments.bridge.sheet import BridgeSheet
+from amphora.environments.bridge.paths import text_at, value_at
+from amphora.environments.bridge.sheet import BridgeSheet, Call
 from amphora.environments.contract import Probe, Seen, Written
 
 
@@ -54,9 +56,32 @@ class Probing(Bridge):
         is_working = bool(value_at(answer.body, works)) if works else True
         if not objects or part.objects is None or not is_working:
             return Probe(is_working, (), "" if is_working else "it does not answer")
-        answer = self.client.ask(part.objects, values)
-        held = {str(name) for name in values_at(answer.body, part.objects.said("names") or "$[*]")}
-        return Probe(True, tuple(name for name in objects if name not in held))
+        return Probe(True, tuple(self._missing(part.objects, values, objects)))
+
+    def _missing(self, call: Call, values: Mapping[str, Json], objects: Sequence[str]) -> Iterator[str]:
+        """What is not on the other end: of one list of all, or asked for object by object, with their parts."""
+        if "{object}" not in call.path:
+            held = {str(name) for name in values_at(self.client.ask(call, values).body, call.said("names") or "$[*]")}
+            yield from (name for name in objects if name not in held)
+            return
+        parts: dict[str, list[str]] = {}
+        for name in objects:
+            whole, _, part = name.partition(PART_MARK)
+            parts.setdefault(whole, []).extend([part] if part else [])
+        for whole, wanted in parts.items():
+            above, _, last = whole.rpartition("/")
+            try:
+                answer = self.client.ask(call, {**values, "object": last, "above": above})
+            except EnvironmentRefused:
+                yield whole
+                continue
+            names = call.said("parts")
+            found = {str(name) for name in values_at(answer.body, names)} if names else None
+            # Some platforms describe what isn't there too, as something without parts.
+            if found == set():
+                yield whole
+            elif found is not None:
+                yield from (f"{whole}{PART_MARK}{part}" for part in wanted if part not in found)
 
 
 class Recognising(Bridge):

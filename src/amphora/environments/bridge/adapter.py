@@ -12,6 +12,7 @@ from amphora.core.form.bindings import Bindings, IdStyle
 from amphora.core.form.kinds import Ids
 from amphora.core.form.native import to_native
 from amphora.core.form.opened import MARK, closed_id, id_pattern, opened_id
+from amphora.core.form.places import values_at
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain
 from amphora.core.values.model import Found, Json, Listed, Supply
@@ -21,7 +22,7 @@ from amphora.environments.bridge.client import Answer, Client
 from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.items import Items, Single
 from amphora.environments.bridge.jobs import awaited, taken
-from amphora.environments.bridge.paths import text_at, value_at, values_at
+from amphora.environments.bridge.paths import text_at, value_at
 from amphora.environments.bridge.removal import in_order, refuse_danglings, refuse_taking, users
 from amphora.environments.bridge.sheet import BridgeSheet, Call, ItemPart, SupplyPart
 from amphora.environments.contract import NEXT, Capabilities, Description, Identity, Seen, Take, Write, Written

@@ -18,7 +18,9 @@ MEANINGS: Final = ("absent", "taken", "moved", "in use", "forbidden", "invalid",
 
 _SEARCHED = re.compile(r"\[[^'\"]|\.\*")
 PLACEHOLDER = re.compile(r"\{([a-z_]+)\}")
-KNOWN: Final = frozenset("id title folder revision parent user address location job page offset cursor size".split())
+KNOWN: Final = frozenset(
+    "id title folder revision parent user address location job page offset cursor size object above".split()
+)
 
 _CALL = {**dict.fromkeys(METHODS, str), "at": str, "body": (dict, list), "headers": dict}
 _LISTED = {**_CALL, "rows": str, "pages": dict}
@@ -109,7 +111,7 @@ _TAKES = {"kind": str, "at": str}
 _DO = {**_CALL, "match": str}
 _SWITCH = {"on": dict, "off": dict}
 _PROBE = {**_CALL, "works": str}
-_OBJECTS = {**_CALL, "names": str}
+_OBJECTS = {**_CALL, "names": str, "parts": str}
 
 CHOICES: Final[Mapping[str, tuple[str, ...]]] = {
     "sign_in.how": ("none", "bearer", "basic", "header", "client", "login"),
@@ -196,7 +198,7 @@ class SheetFaults:
             hint = f"; perhaps {{{near[0]}}}" if near else ""
             line = line_of(self._source, last, within)
             yield f"{line}nothing stands for {{{min(unknown)}}} in the path of `{name}`{hint}"
-        for member in ("at", "rows", "name", "rights", "works", "names", "state"):
+        for member in ("at", "rows", "name", "rights", "works", "names", "parts", "state"):
             yield from self._path(row.get(member), f"{name}.{member}", name)
         if "pages" in row:
             yield from self._pages(row["pages"], f"{name}.pages")

@@ -10,6 +10,7 @@ from typing import TypeVar
 
 from amphora.core.form.kinds import Ids
 from amphora.core.form.opened import MARK, closed_id, opened, opened_id
+from amphora.core.form.places import values_at
 from amphora.core.form.spots import mask_secrets
 from amphora.core.values.canon import digest
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved
@@ -18,7 +19,7 @@ from amphora.core.values.model import Json, Listed, States
 from amphora.core.values.next_step import advice
 from amphora.environments.bridge.client import Absent, Answer, Client
 from amphora.environments.bridge.folders import Folders
-from amphora.environments.bridge.paths import filled, is_list, moment_of, text_at, value_at, values_at
+from amphora.environments.bridge.paths import filled, is_list, moment_of, text_at, value_at
 from amphora.environments.bridge.removal import Standing
 from amphora.environments.bridge.sheet import BridgeSheet, Call, ItemPart
 from amphora.environments.contract import NEXT, Seen

@@ -2,40 +2,17 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from datetime import UTC, datetime
-from functools import cache
 from typing import Any
 from urllib.parse import quote
 
-from amphora.core.form.places import parse_path
+from amphora.core.form.places import parse_path, values_at
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
 from amphora.environments.bridge.faults import PLACEHOLDER
-
-_parsed = cache(parse_path)
-
-
-def values_at(document: Json, path: str) -> list[Json]:
-    """All that stands at a path."""
-    query, steps = _parsed(path)
-    if steps is None:
-        return [node.value for node in query.find(document)]
-    found = [document]
-    for step in steps:
-        found = [child for value in found for child in _children(value, step)]
-    return found
-
-
-def _children(value: Json, step: str | None) -> list[Json]:
-    if isinstance(value, dict):
-        return list(value.values()) if step is None else [value[step]] if step in value else []
-    if isinstance(value, list):
-        if step is None:
-            return value
-        return [value[int(step)]] if step.isdigit() and int(step) < len(value) else []
-    return []
 
 
 def value_at(document: Json, path: str) -> Json:
@@ -64,7 +41,7 @@ def text_at(document: Json, path: str | None) -> str:
 
 def put(document: dict[str, Any], path: str, value: Json) -> None:
     """Puts a value at a plain path of objects, which are made on the way. SheetFault where the path is none."""
-    _, steps = _parsed(path)
+    _, steps = parse_path(path)
     names = [step for step in steps or () if step is not None]
     if not steps or len(names) < len(steps):
         raise SheetFault(
@@ -79,7 +56,7 @@ def put(document: dict[str, Any], path: str, value: Json) -> None:
 
 def dropped(document: Json, path: str) -> Json:
     """The document without what stands at a plain path; wildcards may stand in it."""
-    _, steps = _parsed(path)
+    _, steps = parse_path(path)
     return _dropped(document, tuple(steps or ()))
 
 
@@ -107,8 +84,14 @@ def filled(value: Json, values: Mapping[str, Json], is_path: bool = False) -> Js
         return value
     if not is_path and (alone := PLACEHOLDER.fullmatch(value)) and alone[1] in values:
         return values[alone[1]]
+    if is_path:
+        value = _EMPTY.sub(lambda found: "" if values.get(found[2], found) in ("", None) else found[0], value)
     # What nobody knows stays: braces may be the platform's own.
     return PLACEHOLDER.sub(lambda found: _text(values, found[1], found[0], is_path), value)
+
+
+_EMPTY = re.compile(r"(?<=[?&])([^=&]+)=\{([a-z_]+)\}(?:&|$)")
+"""A parameter of a query that is one placeholder: where that stands for nothing, it is left out."""
 
 
 def _text(values: Mapping[str, Json], name: str, whole: str, is_path: bool) -> str:

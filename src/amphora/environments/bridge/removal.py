@@ -6,11 +6,11 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping, Sequence
 
 from amphora.core.form.kinds import KindSheet
+from amphora.core.form.places import values_at
 from amphora.core.form.spots import reference_values
 from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
-from amphora.environments.bridge.paths import values_at
 from amphora.environments.contract import NEXT
 
 

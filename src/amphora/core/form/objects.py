@@ -1,0 +1,60 @@
+"""What definitions use on the other end of connections: tables of a database, topics, folders, and their parts."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping
+
+from amphora.core.form.kinds import KindSheet
+from amphora.core.form.places import Refer, values_at
+from amphora.core.form.spots import spotted
+from amphora.core.values.model import Json
+
+PART_MARK = "#"
+"""Between an object and a part of it: `main/deliveries#kilos`."""
+
+_PLACEHOLDER = re.compile(r"\{([A-Za-z_][A-Za-z0-9_]*)\}")
+
+
+def objects_used(form: Json, sheet: KindSheet, title: str = "") -> list[tuple[str, str]]:
+    """What a form uses there: (connection as it stands in the form, name). Names are those of objects, and of their
+    parts behind `PART_MARK`."""
+    return [
+        (value, name)
+        for _, value, spot, held in spotted(form, sheet)
+        if spot.refer and spot.refer.thing and isinstance(value, str) and value and isinstance(held, dict)
+        for name in _names(spot.refer, held, title)
+    ]
+
+
+def _names(refer: Refer, held: Mapping[str, Json], title: str) -> Iterator[str]:
+    """The object beside a reference to a connection, and its parts."""
+    if refer.thing_unless and any(values_at(held, refer.thing_unless)):
+        return
+    name = _name(refer.thing, held, title)
+    if name:
+        yield name
+        parts = values_at(held, refer.thing_parts) if refer.thing_parts else ()
+        yield from (f"{name}{PART_MARK}{part}" for part in parts if isinstance(part, str) and part)
+
+
+def _name(thing: str, held: Mapping[str, Json], title: str) -> str:
+    """`thing` is a member, or a text with members in braces; `{title}` is what the item is called. Pieces between
+    slashes of which nothing is known are left out: a table may stand in no schema."""
+    known = {"title": title, **held}
+    if "{" not in thing:
+        thing = f"{{{thing}}}"
+    pieces = [_PLACEHOLDER.sub(lambda found: _text(known.get(found[1])), piece) for piece in thing.split("/")]
+    # Without its own name, which comes last, the rest would be another object.
+    return "/".join(filter(None, pieces)) if pieces[-1] else ""
+
+
+def _text(value: Json) -> str:
+    # Only names in clear: one that is computed can't be asked about at the other end.
+    return value if isinstance(value, str) else ""
+
+
+def in_words(name: str) -> str:
+    """An object, or a part of one, as people read it."""
+    whole, mark, part = name.partition(PART_MARK)
+    return f"{part!r} of {whole!r}" if mark else repr(whole)
