@@ -21,6 +21,7 @@ from tests.loaded import called
 
 if TYPE_CHECKING:
     from tests.postgres.server import Server
+    from tests.superset.ground import Boards
 
 settings.register_profile("calm", deadline=None, suppress_health_check=[HealthCheck.too_slow])
 settings.load_profile("calm")
@@ -156,6 +157,15 @@ def runtimes(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[str, st
         started_runtime(tmp_path_factory.mktemp("two"), token="made-up-token") as two,
     ):
         yield one, two
+
+
+@pytest.fixture(scope="session")
+def boards(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Boards]:
+    """Two real instances of the reporting system on loopback."""
+    from tests.superset.ground import boards_in
+
+    with boards_in(tmp_path_factory.mktemp("boards")) as running:
+        yield running
 
 
 @pytest.fixture(scope="session")

@@ -205,6 +205,8 @@ def copy_to(folder: Path) -> None:
 
 def main(seeds: list[int], count: int) -> None:
     """Tries a sample for each seed and prints what survived."""
+    # What make was told is ours, and no seed of the tests that draw by one.
+    os.environ.pop("SEED", None)
     modules = sorted(path for room in ROOMS for path in (ROOT / "src" / "amphora" / room).rglob("*.py"))
     every = [mutant for path in modules for mutant in mutants_of(path)]
     samples = {seed: random.Random(seed).sample(every, count) for seed in seeds}
@@ -212,7 +214,9 @@ def main(seeds: list[int], count: int) -> None:
         folders = [Path(name) / str(number) for number in range(2)]
         for folder in folders:
             copy_to(folder)
-        reached = reached_in(folders[0], ["-k", "not nodered and not kills and not heavy and not attack", *PLACES])
+        reached = reached_in(
+            folders[0], ["-k", "not nodered and not superset and not kills and not heavy and not attack", *PLACES]
+        )
         print(f"{len(reached.seconds)} tests, {sum(reached.seconds.values()):.0f} s", flush=True)
         for seed, sample in samples.items():
             halves = [sample[0::2], sample[1::2]]

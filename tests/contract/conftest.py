@@ -22,6 +22,8 @@ from tests.contract.document import watched
 from tests.contract.grounds import Ground
 from tests.contract.press.server import CLIENT, SECRET
 from tests.nodered.seeds import BROKER_NODE, SOURCE, TARGET, deploy
+from tests.superset.client import PASSWORD
+from tests.superset.ground import superset_ground
 
 
 def nodered_ground(folder: Path, urls: tuple[str, str]) -> Ground:
@@ -120,7 +122,11 @@ def press_ground(folder: Path, urls: tuple[str, str], clear: Callable[[], None])
 CHECK = "flow:intake/bruised-fruit-check"
 
 
-@pytest.fixture(params=["practice", "http", "nodered", "folder", "press"])
+BOARDS = pytest.param("superset", marks=pytest.mark.xdist_group("superset"))
+"""All of its tests in one process: two instances take long to begin."""
+
+
+@pytest.fixture(params=["practice", "http", "nodered", "folder", "press", BOARDS])
 def ground(request: pytest.FixtureRequest, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Ground]:
     """Each adapter's ground in turn."""
     made = made_ground(request, tmp_path, monkeypatch)
@@ -148,6 +154,9 @@ def made_ground(request: pytest.FixtureRequest, tmp_path: Path, monkeypatch: pyt
     elif request.param == "press":
         monkeypatch.setenv("PRESS_SECRET", SECRET)
         made = press_ground(tmp_path, *request.getfixturevalue("presses"))
+    elif request.param == "superset":
+        monkeypatch.setenv("DESK_WORD", PASSWORD)
+        made = superset_ground(tmp_path, request.getfixturevalue("boards"))
     else:
         monkeypatch.setenv("TWO_TOKEN", "made-up-token")
         made = nodered_ground(tmp_path, request.getfixturevalue("runtimes"))

@@ -28,7 +28,8 @@ MUTATING = ("write", "publish", "take_back", "switch", "load", "retire")
 
 @dataclass
 class Ground:
-    """A workspace with a source and a target of one adapter."""
+    """A workspace with a source and a target of one adapter. Its things to move are of the kind `kind`; whatever one
+    likes may be written in a definition, or in its member `within`, and ids of others of the kind in `partners`."""
 
     folder: Path
     source: str
@@ -37,6 +38,9 @@ class Ground:
     renamed: Key
     setting: str
     empty_target: Callable[[], None]
+    kind: str = "flow"
+    within: str = ""
+    partners: str = "partner"
 
     def __post_init__(self) -> None:
         self.sessions: list[Session] = []
@@ -49,6 +53,25 @@ class Ground:
     def close(self) -> None:
         for session in self.sessions:
             session.close()
+
+    def laid(self, definition: Definition, **members: Any) -> Definition:
+        """A definition with some members more."""
+        if not self.within:
+            return {**definition, **members}
+        return {**definition, self.within: {**definition[self.within], **members}}
+
+    def with_partner(self, definition: Definition, native_id: str) -> Definition:
+        """A definition that uses another item."""
+        return self.laid(definition, **{self.partners: [native_id] if self.within else native_id})
+
+    def told(self, name: str, key: Key) -> Any:
+        """What was laid into an item, as an environment has it now, in portable form."""
+        form = self.state(name)[key][0]
+        return form[self.within] if self.within else form
+
+    def place(self, member: str) -> str:
+        """Where a member is that was laid into a definition."""
+        return f"/{self.within}/{member}" if self.within else f"/{member}"
 
     def export(
         self, wanted: Sequence[str] = (), source: str = "", name: str = "moved", **options: Any

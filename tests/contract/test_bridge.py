@@ -11,6 +11,7 @@ from contextlib import closing, contextmanager
 from dataclasses import replace
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
@@ -29,7 +30,7 @@ from amphora.core.values.errors import (
 )
 from amphora.core.values.model import States
 from amphora.core.values.rights import not_permitted
-from amphora.environments.bridge import faults
+from amphora.environments.bridge import faults, hooks
 from amphora.environments.bridge.adapter import Bridge
 from amphora.environments.bridge.paths import filled, moment_of
 from amphora.environments.bridge.sheet import parse_bridge
@@ -580,6 +581,177 @@ objects = {{ get = "/lines/{{id}}/tables?in={{above}}&of={{object}}", parts = "$
     assert [name for _, name in objects_used({**form, "area": None}, sheet, "days")] == ["days", "days#a"]
     assert not objects_used({**form, "query": "select 1"}, sheet, "days")
     assert not objects_used(form, sheet)
+
+
+SLATES = """
+bridge = "slates"
+kinds  = ["slate.toml"]
+[about]
+uid = { get = "/about", at = "$.uid" }
+[pages]
+how  = "page"
+ask  = "page"
+size = { ask = "size", of = 2 }
+[supply.person]
+kind  = "person"
+index = { get = "/people", rows = "$[*]", pages = { how = "none" } }
+id    = "$.name"
+name  = "$.name"
+[item.slate]
+index      = { get = "/slates", rows = "$[*]" }
+id         = "$.id"
+title      = "$.name"
+read       = { get = "/slates/{id}" }
+definition = ["note"]
+create     = { post = "/slates" }
+update     = { put = "/slates/{id}" }
+retire     = { delete = "/slates/{id}" }
+[item.slate.more.people]
+get    = "/slates/{id}/people"
+add    = { post = "/slates/{id}/people" }
+remove = { delete = "/slates/{id}/people/{entry}" }
+entry  = "$.who"
+[item.slate.more.tags]
+get   = "/slates/{id}/tags"
+at    = "$.tags"
+write = { put = "/slates/{id}/tags", body = { tags = "{value}" } }
+[item.slate.rows]
+read    = { get = "/slates/{id}/lines", rows = "$[*]" }
+load    = { post = "/slates/{id}/lines", body = { lines = "{rows}" }, at_once = 2 }
+count   = "$.lines"
+without = ["$.no"]
+"""
+SLATE = """
+kind = "slate"
+[[refers]]
+at = "$.people[*].who"
+to = ["person"]
+[fields]
+unordered = ["$.tags"]
+named     = { "$.people" = "who" }
+"""
+
+
+class Slates:
+    """A platform whose items have people, tags and lines with calls of their own; who makes one is among its people."""
+
+    def __init__(self, name: str, people: tuple[str, ...]) -> None:
+        self.name, self.people, self.most = name, people, 99
+        self.slates: dict[int, dict[str, Any]] = {}
+
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        _, kind, *rest = path.split("/")
+        if kind != "slates":
+            return 200, {"uid": self.name} if kind == "about" else [{"name": one} for one in self.people], {}
+        if method == "POST" and not rest:
+            number = len(self.slates) + 1
+            # Whoever makes one is among its people, and has to be told off.
+            self.slates[number] = {"people": [{"who": self.people[0], "may": "own"}], "tags": ["new"], "lines": []}
+            self.slates[number] |= {"id": number, **body}
+            return 201, self._shown(self.slates[number]), {}
+        if not rest:
+            return 200, self._page([self._shown(one) for one in self.slates.values()], said), {}
+        if int(rest[0]) not in self.slates:
+            return 404, {}, {}
+        one = self.slates[int(rest[0])]
+        if len(rest) == 1:
+            if method == "DELETE":
+                del self.slates[one["id"]]
+            one |= {"note": "", **body} if body else {}
+            return 200, self._shown(one), {}
+        part = one[rest[1]]
+        if method == "POST" and rest[1] == "lines":
+            if len(part) + len(body["lines"]) > self.most:
+                return 422, {"message": "no room"}, {}
+            assert len(body["lines"]) <= 2
+            part += [{**line, "no": len(part) + n} for n, line in enumerate(body["lines"])]
+        elif method == "POST":
+            assert body["who"] in self.people
+            part.append(body)
+        elif method == "PUT":
+            one["tags"] = body["tags"]
+        elif method == "DELETE":
+            part.remove(next(entry for entry in part if entry["who"] == rest[2]))
+        return (
+            200,
+            {"tags": part} if rest[1] == "tags" else self._page(part, said) if part == one["lines"] else part,
+            {},
+        )
+
+    def _shown(self, one: dict[str, Any]) -> dict[str, Any]:
+        return {"id": one["id"], "name": one["name"], "note": one["note"], "lines": len(one["lines"])}
+
+    def _page(self, rows: list[Any], said: dict[str, str]) -> list[Any]:
+        start = (int(said.get("page", 1)) - 1) * int(said.get("size", 99))
+        return rows[start:][: int(said.get("size", 99))]
+
+
+def test_people_tags_and_lines_that_have_calls_of_their_own_go_over_and_come_back(tmp_path: Path) -> None:
+    one, two = Slates("one", ("ada", "ben")), Slates("two", ("root", "eve", "flo"))
+    people = [{"who": "ada", "may": "own"}, {"who": "ben", "may": "see"}]
+    lines = [{"kilos": n, "no": n} for n in range(5)]
+    one.slates[1] = {"id": 1, "name": "Press", "note": "x", "people": people, "tags": ["a", "b"], "lines": lines}
+    two.slates[1] = {"id": 1, "name": "Kept", "note": "", "people": [], "tags": [], "lines": []}
+    (tmp_path / "slates.toml").write_text(SLATES, "utf-8")
+    (tmp_path / "slate.toml").write_text(SLATE, "utf-8")
+
+    def run(*words: str, code: int = 0) -> str:
+        done = run_program(tmp_path, *words)
+        assert done.code == code, (words, done.out, done.err)
+        return done.out + done.err
+
+    with served(one) as here, served(two) as there:
+        run("init")
+        for name, url in (("here", here), ("there", there)):
+            run("env", "add", name, url, "--bridge", "slates.toml", "--role", "test")
+        assert "holds" in run("env", "prove", "here", "--yes")
+        assert list(one.slates) == [1]
+        run("export", "here", "Press", "--with", "records", "--as", "p")
+        run("map", "p", "there", "--set", "ada=eve", "--set", "ben=flo", "--accept")
+        # The third piece is refused: what was made is taken away again, with the two pieces in it.
+        two.most = 4
+        assert "there is as it was before" in run("import", "p", "there", "--with", "records", "--yes", code=4)
+        assert list(two.slates) == [1]
+        two.most = 99
+        run("import", "p", "there", "--with", "records", "--yes")
+        made = two.slates[2]
+        assert made["people"] == [{"who": "eve", "may": "own"}, {"who": "flo", "may": "see"}]
+        assert (made["tags"], [line["kilos"] for line in made["lines"]]) == (["a", "b"], [0, 1, 2, 3, 4])
+        assert "nothing to do" in run("import", "p", "there", "--yes").lower()
+        one.slates[1] |= {"people": [{"who": "ben", "may": "own"}], "tags": ["a"]}
+        run("export", "here", "Press", "--with", "records", "--as", "p")
+        run("import", "p", "there", "--yes")
+        assert (made["people"], made["tags"]) == ([{"who": "flo", "may": "own"}], ["a"])
+        for _ in range(2):
+            run("undo", "last", "--yes")
+        assert list(two.slates) == [1]
+
+
+def test_a_hook_stands_between_the_platform_and_the_sheet(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    there = {"id": 1, "name": "n1", "rev": 1, "a": "x;y", "b": "{}", "key": ""}
+
+    def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        there.update(body or {})
+        return 200, {"rows": [there]} if path == "/things" else there, {}
+
+    functions = SimpleNamespace(
+        shown=lambda kind, answer: {**answer, "a": answer["a"].split(";")},
+        sent=lambda kind, body: {**body, "a": ";".join(body["a"])},
+    )
+    point = SimpleNamespace(name="lists", load=lambda: functions)
+    monkeypatch.setattr(hooks, "entry_points", lambda group: [point] if group == "amphora.bridge_hooks" else [])
+    with served(answering) as url:
+        with closing(bridge(tmp_path, url, 'hook = "lists"\n' + SMALL)) as platform:
+            [found] = platform.read(["1"])
+            assert found.definition["a"] == ["x", "y"]
+            wanted = {**found.definition, "a": ["x", "z"]}
+            platform.write([Write("thing", ("n1",), States("n1", ""), wanted, "t", "1", "1")])
+            assert there["a"] == "x;z"
+            functions.shown = lambda kind, answer: answer["nothing"]
+            with pytest.raises(EnvironmentRefused, match="hook 'lists' failed in shown\\(\\) for a thing: KeyError"):
+                platform.index()
+        with pytest.raises(UsageFault, match="needs the hook 'list', which is not installed"):
+            bridge(tmp_path, url, 'hook = "list"\n' + SMALL)
 
 
 def test_a_workspace_can_not_say_how_a_platform_writes_ids(tmp_path: Path) -> None:

@@ -76,6 +76,14 @@ def test_what_was_made_and_is_gone_is_worth_a_note() -> None:
     filled = Evidence("flow:a", EMPTY, replace(OURS, rows=7), frozenset({mark(replace(OURS, rows=7))}))
     told = judged(replace(filled, is_filled_by_us=True, account="keeper"), HABITS)
     assert (told.fate, told.note) == (Fate.RESTORE, "7 rows that were loaded stay in 'A'")
+    # The first pieces of what a run was loading into what it made are its own; more than that are somebody's.
+    pieces = {n: replace(OURS, rows=n) for n in (3, 7, 8)}
+    marks = frozenset({mark(OURS), mark(pieces[7])})
+    loading = [Evidence("flow:a", None, one, marks, marks, is_made_by_us=True) for one in pieces.values()]
+    by_pieces = replace(HABITS, loads_in_pieces=True)
+    for habits, fates in ((HABITS, "LEFT RESTORE LEFT"), (by_pieces, "RESTORE RESTORE LEFT")):
+        found = [judged(replace(one, rows_in_doubt=7), habits).fate for one in loading]
+        assert found == [Fate[name] for name in fates.split()]
     quiet = judged(Evidence("flow:a", None, None, is_made_by_us=True, is_retired_by_us=True), HABITS)
     assert quiet.note == ""
 

@@ -7,11 +7,11 @@ from pathlib import Path
 
 import pytest
 
-from tests.contract.conftest import made_ground
+from tests.contract.conftest import BOARDS, made_ground
 from tests.contract.grounds import Ground
 
 
-@pytest.fixture(params=["practice", "nodered", "folder", "press"])
+@pytest.fixture(params=["practice", "nodered", "folder", "press", BOARDS])
 def ground(request: pytest.FixtureRequest, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Ground]:
     """Each adapter's ground in turn, but for practice environments over HTTP, which hold up like those in process and
     take longer."""

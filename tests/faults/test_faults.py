@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import json
 from contextlib import closing
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -91,10 +92,10 @@ def tried(ground: Ground, path: Path, at: int, fault: Fault, **said: Any) -> str
 
 @pytest.mark.parametrize("fault", FAULTS)
 def test_a_fault_at_any_step_of_an_import_leaves_nothing_in_between(ground: Ground, fault: Fault) -> None:
-    flows = [key for key in ground.export().contents.items if key.startswith("flow:")]
+    flows = [key for key in ground.export().contents.items if key.startswith(f"{ground.kind}:")]
     ids = {key: item.native_id for key, item in ground.export().contents.items.items()}
     for one, other in zip(flows, (*flows[1:], flows[0]), strict=True):
-        ground.change(ground.source, one, lambda d, to=ids[other]: {**d, "partner": to})  # type: ignore[misc]
+        ground.change(ground.source, one, partial(ground.with_partner, native_id=ids[other]))
     report = ground.export()
     count = len(ground.prepare(report).docket.steps)
     before = whole(ground)
@@ -115,7 +116,7 @@ def test_a_fault_at_any_step_of_an_import_leaves_nothing_in_between(ground: Grou
 def test_a_fault_while_putting_back_is_finished_by_doing_it_again(ground: Ground, fault: Fault) -> None:
     bring(ground, ground.export().path)
     before = whole(ground)
-    ground.change(ground.source, ground.renamed, lambda d: {**d, "remark": "changed"}, title="Another")
+    ground.change(ground.source, ground.renamed, partial(ground.laid, remark="changed"), title="Another")
     report = ground.export()
     for at in (1, 2, 3):
         bring(ground, report.path)
@@ -138,7 +139,7 @@ def test_two_runs_are_undone_in_turn_and_a_third_brings_all_again(ground: Ground
     first = whole(ground)
     bring(ground, ground.export().path)
     second = whole(ground)
-    ground.change(ground.source, ground.renamed, lambda d: {**d, "remark": "changed"}, title="Another")
+    ground.change(ground.source, ground.renamed, partial(ground.laid, remark="changed"), title="Another")
     report = ground.export()
     bring(ground, report.path)
     third = whole(ground)
@@ -152,7 +153,7 @@ def test_two_runs_are_undone_in_turn_and_a_third_brings_all_again(ground: Ground
 
 def test_somebody_elses_change_stays_whole_with_what_it_needs_and_is_named(ground: Ground) -> None:
     bring(ground, ground.export().path)
-    ground.change(ground.target, ground.renamed, lambda d: {**d, "fix": "on the far side"})
+    ground.change(ground.target, ground.renamed, partial(ground.laid, fix="on the far side"))
     mended = whole(ground)
     session = ground.session()
     side = own_side(session.open(ground.target), session.ledger, session.crosswalk)

@@ -4,6 +4,7 @@ an undo still goes back to the beginning."""
 from __future__ import annotations
 
 import re
+from functools import partial
 from pathlib import Path
 
 import pytest
@@ -48,10 +49,10 @@ def stopped(ground: Ground, path: Path, at: int, fault: Fault) -> str:
 
 @pytest.mark.parametrize("fault", FAULTS)
 def test_it_ends_as_promised_wherever_it_stopped(ground: Ground, fault: Fault) -> None:
-    flows = [key for key in ground.export().contents.items if key.startswith("flow:")]
+    flows = [key for key in ground.export().contents.items if key.startswith(f"{ground.kind}:")]
     ids = {key: item.native_id for key, item in ground.export().contents.items.items()}
     for one, other in zip(flows, (*flows[1:], flows[0]), strict=True):
-        ground.change(ground.source, one, lambda d, to=ids[other]: {**d, "partner": to})  # type: ignore[misc]
+        ground.change(ground.source, one, partial(ground.with_partner, native_id=ids[other]))
     report = ground.export()
     before = whole(ground)
     count = len(ground.prepare(report).docket.steps)
@@ -74,7 +75,7 @@ def test_it_ends_as_promised_wherever_it_stopped(ground: Ground, fault: Fault) -
 def test_what_was_there_before_is_updated_to_the_end(ground: Ground, fault: Fault) -> None:
     bring(ground, ground.export().path)
     before = whole(ground)
-    ground.change(ground.source, ground.renamed, lambda d: {**d, "remark": "changed"}, title="Another")
+    ground.change(ground.source, ground.renamed, partial(ground.laid, remark="changed"), title="Another")
     report = ground.export()
     bring(ground, report.path)
     promised = whole(ground)

@@ -70,7 +70,7 @@ def filled(desk: Desk, uri: str) -> None:
     board = desk.do("POST", "/dashboard/", {"dashboard_title": "Harvest", "slug": "harvest"})["id"]
     one, two, three = charts
     metadata = {
-        "positions": _positions(charts),
+        "positions": positions(charts),
         "chart_configuration": {
             str(one): {"id": one, "crossFilters": {"scope": "global", "chartsInScope": [two, three]}}
         },
@@ -110,7 +110,8 @@ def _chart(desk: Desk, name: str, dataset: int, column: str) -> int:
     return made
 
 
-def _positions(charts: list[int]) -> dict[str, Any]:
+def positions(charts: list[int]) -> dict[str, Any]:
+    """A dashboard's layout: all charts in one row."""
     places = [f"CHART-{number}" for number in range(len(charts))]
     found: dict[str, Any] = {
         "DASHBOARD_VERSION_KEY": "v2",

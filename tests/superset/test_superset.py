@@ -4,28 +4,27 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterator
 from contextlib import closing
-from pathlib import Path
 from typing import Any
 
 import pytest
 
 from tests.conftest import Done, run_program
-from tests.superset.client import PASSWORD, USER, Desk, filled, held, rows_of
-from tests.superset.runtime import started
+from tests.superset.client import PASSWORD, USER, Desk, filled, held
+from tests.superset.ground import Boards
 
 pytestmark = pytest.mark.xdist_group("superset")
 
 
 class Ground:
-    """Two instances and a workspace over them."""
+    """Two instances and a workspace over them, beside what they hold."""
 
-    def __init__(self, folder: Path, urls: list[str]) -> None:
-        self.folder = folder
-        self.source, self.target = Desk(urls[0]), Desk(urls[1])
-        filled(self.source, rows_of(folder, "source", 120.5))
-        live = rows_of(folder, "target", 7.5)
+    def __init__(self, boards: Boards) -> None:
+        boards.lay("first", "one", "two")
+        self.folder = boards.folder
+        self.source, self.target = map(Desk, boards.urls)
+        uri, live = boards.rows
+        filled(self.source, uri)
         # Other content under numbers that collide.
         mill = self.target.do("POST", "/database/", {"database_name": "mill-live", "sqlalchemy_uri": live})["id"]
         other = {"database": mill, "schema": "main", "table_name": "kept", "sql": "select 1 as one"}
@@ -40,7 +39,7 @@ class Ground:
             }
             self.target.do("POST", "/chart/", {**body, "params": form})
         assert self.run("init").code == 0
-        for name, url, role in (("build", urls[0], "build"), ("trial", urls[1], "test")):
+        for name, url, role in (("build", boards.urls[0], "build"), ("trial", boards.urls[1], "test")):
             more = ("--bridge", "superset", "--user", USER, "--sign-in", "env:DESK_WORD")
             assert self.run("env", "add", name, url, "--role", role, *more).code == 0
 
@@ -54,10 +53,8 @@ class Ground:
 
 
 @pytest.fixture(scope="module")
-def ground(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Ground]:
-    folder = tmp_path_factory.mktemp("boards")
-    with started(folder, ("one", "two")) as urls:
-        yield Ground(folder, urls)
+def ground(boards: Boards) -> Ground:
+    return Ground(boards)
 
 
 def answers(desk: Desk, title: str) -> list[dict[str, Any]]:

@@ -10,6 +10,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 from amphora.core.form.filled import filled_in
+from amphora.core.form.kinds import KindSheet
+from amphora.core.form.objects import objects_used
 from amphora.core.form.settled import settled
 from amphora.core.form.spots import masked_places, reference_values
 from amphora.core.form.visit import with_texts
@@ -42,9 +44,12 @@ def try_kind(proving: Proving, kind: str) -> None:
     environment = proving.environment
     rows = [row for row in environment.index() if row.kind == kind]
     images = environment.look([row.native_id for row in rows[:MOST_READ]])
-    templates = [image for image in images.values() if image.newest is not None]
+    there = [image for image in images.values() if image.newest is not None]
+    sheet = proving.opened.description.sheets[kind]
+    templates = [image for image in there if not _is_named_elsewhere(image, sheet)]
     if not templates:
-        proving.say("items can be made", Kept.UNTOLD, kind, "there is none to make a copy of")
+        words = "each has to be called what it is on the other end of its connection" if there else "there is none"
+        proving.say("items can be made", Kept.UNTOLD, kind, f"{words}: nothing to make a copy of")
         return
     template = min(templates, key=lambda image: (len(json.dumps(image.newest)), image.native_id))
     with proving.trying("an item can be made, and is what was asked for", kind):
@@ -55,6 +60,13 @@ def try_kind(proving: Proving, kind: str) -> None:
         tried(proving, template)
     with proving.trying("what was made can be removed", kind):
         remove(proving, [image.native_id for image in _of_kind(proving, kind)])
+
+
+def _is_named_elsewhere(image: Image, sheet: KindSheet) -> bool:
+    """Whether what it is called is the name of something else, as that of a table: under another name there is
+    nothing."""
+    used = [objects_used(image.newest, sheet, title) for title in (image.states.title, f"{image.states.title}2")]
+    return used[0] != used[1]
 
 
 def _first_made(proving: Proving, template: Image) -> Image:

@@ -31,7 +31,7 @@ class Capabilities:
     `switch` is needed. `has_rows`: tables hold rows (`HoldsRows`). `has_unique_names`: one item a kind, folder
     and name. `is_guarded`: a write over somebody's change is refused by the environment itself; else it is looked at
     just before, and the moment between is nobody's. `fills_in`: what is there after a write may be more than what was
-    written, or tidied.
+    written, or tidied. `loads_in_pieces`: rows come in many calls, of which one may fail when others have been taken.
     """
 
     is_atomic: bool
@@ -43,6 +43,7 @@ class Capabilities:
     has_unique_names: bool = False
     is_guarded: bool = True
     fills_in: bool = False
+    loads_in_pieces: bool = False
 
 
 @dataclass(frozen=True)
@@ -284,4 +285,12 @@ def habits_of(description: Description) -> Habits:
     """What an environment does by itself when something is written."""
     can = description.capabilities
     # The core plans with this, and must not know that there are adapters.
-    return Habits(can.has_drafts, can.writes_states, can.is_atomic, can.takes_back, description.sheets, can.fills_in)
+    return Habits(
+        can.has_drafts,
+        can.writes_states,
+        can.is_atomic,
+        can.takes_back,
+        description.sheets,
+        can.fills_in,
+        can.loads_in_pieces,
+    )

@@ -92,6 +92,7 @@ class Habits:
     takes_back: bool
     sheets: Mapping[str, KindSheet]
     fills_in: bool = False
+    loads_in_pieces: bool = False
 
     def drafts(self, kind: str) -> bool:
         """Whether a write to items of this kind goes to a draft, which somebody has to publish."""

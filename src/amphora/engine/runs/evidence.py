@@ -66,6 +66,7 @@ def evidence_of(stage: Stage, run: Run, leg: int = 1) -> list[Evidence]:
                 before is None and bool(known[key]),
                 any(step.do in (LoadRows.do, RetireSet.do) for step in took_effect),
                 _is_surely_ours(now, mine),
+                max((_rows_meant(step, key) for _, step in mine if step.state in UNKNOWN), default=0),
                 doubts.get(key, ""),
             )
         )
@@ -125,6 +126,12 @@ def _last_marks(key: Key, mine: Sequence[tuple[Run, JournalStep]]) -> frozenset[
         elif step.state in UNKNOWN:
             last |= {meant, step.intent["before"].get(key)}
     return frozenset(mark for mark in last if mark)
+
+
+def _rows_meant(step: JournalStep, key: Key) -> int:
+    """How many rows a step was to leave in an item that it was loading; none if it was doing something else."""
+    mark = str(step.intent["meant"].get(key, "")) if step.do == LoadRows.do else ""
+    return int(mark.rpartition(":")[2] or 0)
 
 
 def _is_surely_ours(now: Image | None, mine: Sequence[tuple[Run, JournalStep]]) -> bool:

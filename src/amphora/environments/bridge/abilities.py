@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import nullcontext
+from itertools import islice
 
 from amphora.core.form.objects import PART_MARK
 from amphora.core.form.opened import closed_id
@@ -12,8 +14,8 @@ from amphora.core.values.model import Json
 from amphora.environments.bridge.adapter import Bridge, uid_of, written_of
 from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.jobs import taken
-from amphora.environments.bridge.paths import text_at, value_at
-from amphora.environments.bridge.sheet import BridgeSheet, Call
+from amphora.environments.bridge.paths import dropped, text_at, value_at
+from amphora.environments.bridge.sheet import BridgeSheet, Call, RowsPart
 from amphora.environments.contract import Probe, Seen, Written
 
 
@@ -84,6 +86,47 @@ class Probing(Bridge):
                 yield from (f"{whole}{PART_MARK}{part}" for part in wanted if part not in found)
 
 
+class Holding(Bridge):
+    """Items that hold rows."""
+
+    def records(self, native_id: str) -> Iterator[Json]:
+        """The rows, without what only the platform writes."""
+        part, values = self._holder(native_id)
+        for row in self.client.each(part.read, values):
+            for path in part.without:
+                row = dropped(row, path)
+            yield row
+
+    def load(self, native_id: str, rows: Iterator[Json]) -> int:
+        """Fills an empty item. Some pieces may be there when a later one is refused: then nobody knows but by
+        looking, and whoever made the item removes it with them."""
+        part, values = self._holder(native_id)
+        held = self.look([native_id])[native_id].rows
+        if held:
+            raise EnvironmentRefused(f"{native_id} holds {held:,} rows already.", subject=native_id)
+        if part.load is None:
+            raise EnvironmentRefused("The bridge sheet doesn't say how rows are loaded.", place=self.sheet.file)
+        count = 0
+        for some in _pieces(rows, part.at_once):
+            piece: dict[str, Json] = {**values, "rows": some, "row": some[0]}
+            with taken(f"{count:,} rows were there") if count else nullcontext():
+                self.client.change(part.load, piece, None if part.load.body is not None else some)
+            count += len(some)
+        return count
+
+    def _holder(self, native_id: str) -> tuple[RowsPart, dict[str, Json]]:
+        single = self.items.singles([native_id]).get(native_id)
+        part = self._part(single).rows if single else None
+        if single is None or part is None:
+            raise EnvironmentRefused(f"{native_id} holds no rows.", subject=native_id)
+        return part, self._values(single)
+
+
+def _pieces(rows: Iterator[Json], size: int) -> Iterator[list[Json]]:
+    while some := list(islice(rows, size)):
+        yield some
+
+
 class Recognising(Bridge):
     """Creations that can be asked after, by the uid that we gave them."""
 
@@ -104,6 +147,7 @@ def bridged(client: Client, sheet: BridgeSheet, account: str) -> Bridge:
     able = {
         Publishing: any(part.publish for part in parts),
         Switching: any(part.switch for part in parts),
+        Holding: any(part.rows for part in parts),
         Probing: any(supply.probe for supply in sheet.supplies),
         # Half of the kinds would be half of an answer.
         Recognising: all(part.create is None or bool(part.create.said("uid")) for part in parts),

@@ -17,6 +17,7 @@ from amphora.core.plan.states import Image
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain
 from amphora.core.values.model import Found, Json, Listed, Supply
 from amphora.core.values.next_step import advice
+from amphora.environments.bridge import apart
 from amphora.environments.bridge.bodies import Bodies
 from amphora.environments.bridge.client import Answer, Client
 from amphora.environments.bridge.folders import Folders
@@ -62,7 +63,9 @@ class Bridge:
                 has_drafts=any(part.kind.is_published for part in parts),
                 writes_states=False,
                 takes_back=any(part.take_back for part in parts),
+                has_rows=any(part.rows for part in parts),
                 fills_in=True,
+                loads_in_pieces=True,
                 is_guarded=all(part.update is None or part.update.said("match") == "etag" for part in parts),
             ),
             id_style=IdStyle(id_pattern(self.ids), "", MARK if any(one.space for one in self.ids.values()) else ""),
@@ -169,8 +172,8 @@ class Bridge:
             if single is None:
                 raise Uncertain(f"{self.client.base_url} made {title!r}, and does not show it.", subject=title)
         self._refuse_renamed(part, single, title)
-        if call.said("follow", False):
-            return self._followed(write, single)
+        if call.said("follow", False) or part.apart:
+            return self._followed(write, single, is_whole=not call.said("follow", False))
         with taken("it was made"):
             return written_of(self._switched_back(single, False))
 
@@ -192,14 +195,18 @@ class Bridge:
             next_step=NEXT["taken"],
         )
 
-    def _followed(self, write: Write, single: Single) -> Written:
+    def _followed(self, write: Write, single: Single, is_whole: bool) -> Written:
         """Sends all of it in a change right after: some members are taken only from what is there already, and what
-        the platform made of others has ids by now. Refused, the creation is taken back: half an item is none."""
+        the platform made of others has ids by now; of what `is_whole` only the members that have calls of their own.
+        Refused, the creation is taken back: half an item is none."""
         row, kind = single.row, self._part(single).kind
         laid = to_native(write.definition, kind, Bindings(IdStyle("(?!)")), present=single.newest)
         update = replace(write, definition=laid.definition, native_id=row.native_id, revision=row.revision)
         try:
-            return self._update(update)
+            if not is_whole:
+                return self._update(update)
+            apart.written(self.client, self._part(single), self.bodies, update, single, self._values(single))
+            return written_of(self._switched_back(self._again(single), False))
         except (EnvironmentRefused, RevisionMoved, Unavailable):
             with taken("half of it was made"):
                 self.retire([Seen(row.native_id, row.revision)])
@@ -217,6 +224,7 @@ class Bridge:
             headers["Content-Type"] = "application/merge-patch+json"
         self._change(call, self._values(single), body, headers)
         with taken("it was written"):
+            apart.written(self.client, part, self.bodies, write, single, self._values(single))
             return written_of(self._switched_back(self._again(single), bool(single.row.states.is_on)))
 
     def _switched_back(self, single: Single, was_on: bool) -> Single:

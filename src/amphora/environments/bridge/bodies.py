@@ -11,6 +11,7 @@ from amphora.core.form.spots import masked_places
 from amphora.core.values.model import Json
 from amphora.core.values.pointers import parse_pointer, with_value, without_value
 from amphora.environments.bridge.folders import Folders
+from amphora.environments.bridge.hooks import hook_of
 from amphora.environments.bridge.items import Items, Single
 from amphora.environments.bridge.paths import dropped, filled, put, value_at, written_at
 from amphora.environments.bridge.sheet import BridgeSheet, Call, ItemPart
@@ -22,6 +23,7 @@ class Bodies:
 
     def __init__(self, sheet: BridgeSheet, ids: Mapping[str, Ids], folders: Folders, items: Items) -> None:
         self._sheet, self._ids, self._folders, self._items = sheet, ids, folders, items
+        self._hook = hook_of(sheet)
 
     def of(
         self, part: ItemPart, write: Write, call: Call, there: Single | None = None, uid: str = ""
@@ -40,12 +42,16 @@ class Bodies:
             put(body, f"$.{names[member]}" if (member := path.removeprefix("$.")) in names else path, value)
 
         for name, value in native.items():
+            if name in part.apart:
+                continue
             is_left_out = value is None and call.said("nulls") == "left out"
             if (not only or name in only) and not is_left_out:
                 lay(part.definition.get(name, f"$.{name}"), value)
         # What isn't named stays (RFC 7396): to take something away it has to be named.
         if call.said("how") == "merge patch" and there is not None:
             for name, value in _vanished(self._without_kept(part, write, there), native).items():
+                if name in part.apart:
+                    continue
                 lay(part.definition.get(name, f"$.{name}"), _laid(native.get(name), value))
         # After the definition: where a title stands in it too, this one is meant.
         lay(part.paths["title"], write.states.title)
@@ -54,8 +60,14 @@ class Bodies:
         if uid:
             lay(call.said("uid"), uid)
         body = _laid(body, filled(part.write.get("with", {}), self._values(part, write, there)))
+        body = self._hook.sent(part.kind.kind, body)
         wrapped = part.write.get("wrapped", "")
         return {wrapped: body} if wrapped else body
+
+    def apart(self, part: ItemPart, write: Write, there: Single) -> dict[str, Json]:
+        """The members that are written by calls of their own, as the platform writes them."""
+        native = self._native(part, write, there)
+        return {name: native[name] for name in part.apart if name in native}
 
     def _native(self, part: ItemPart, write: Write, there: Single | None) -> dict[str, Json]:
         """The definition as the platform writes it, members where it takes them."""

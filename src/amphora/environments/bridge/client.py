@@ -35,6 +35,13 @@ class Answer:
     wait_s: float = 0.0
 
 
+@dataclass
+class _Count:
+    """How many rows there have been."""
+
+    all: int = 0
+
+
 class Absent(EnvironmentRefused):
     """There is nothing under that id."""
 
@@ -68,8 +75,11 @@ class Client(Caller):
 
     def rows(self, call: Call, values: Mapping[str, Json] | None = None) -> list[Json]:
         """All rows of a list, whichever way it comes in pieces."""
-        pages = pages_of(call)
-        found: list[Json] = []
+        return list(self.each(call, values))
+
+    def each(self, call: Call, values: Mapping[str, Json] | None = None) -> Iterator[Json]:
+        """The same row by row, without holding more than a piece."""
+        pages, found = pages_of(call), _Count()
         rows = call.said("rows", "$[*]")
         for answer in self._pages(call, pages, values or {}, found):
             # Where the rows should stand, nothing does: then this is not what the sheet describes.
@@ -78,15 +88,15 @@ class Client(Caller):
             # An empty list is an answer; no list at all is another page.
             if not some and not isinstance(holder, list):
                 raise self.otherwise(call, f"at {rows} there is no list")
-            found += some
-        return found
+            found.all += len(some)
+            yield from some
 
-    def _pages(self, call: Call, pages: Pages, values: Mapping[str, Json], found: list[Json]) -> Iterator[Answer]:
+    def _pages(self, call: Call, pages: Pages, values: Mapping[str, Json], found: _Count) -> Iterator[Answer]:
         position: Json = pages.first if pages.how == "page" else 0 if pages.how == "offset" else ""
         seen: set[str] = set()
         near = ""
         for _ in range(MOST_PAGES):
-            before = len(found)
+            before = found.all
             if near:
                 answer = self._sent(Call("GET", near, call.at, name=call.name), {}, None, {}, "", is_read=True)
             else:
@@ -94,9 +104,9 @@ class Client(Caller):
                 answer = self.ask(call, place, _query(call, pages, position))
             yield answer
             # Counted and not asked for: servers give what they like.
-            got = len(found) - before
+            got = found.all - before
             total = value_at(answer.body, pages.total) if pages.total else None
-            if pages.how == "none" or (isinstance(total, int) and len(found) >= total and pages.how != "cursor"):
+            if pages.how == "none" or (isinstance(total, int) and found.all >= total and pages.how != "cursor"):
                 return
             if pages.how == "link":
                 near = answer.location

@@ -19,7 +19,8 @@ MEANINGS: Final = ("absent", "taken", "moved", "in use", "forbidden", "invalid",
 _SEARCHED = re.compile(r"\[[^'\"]|\.\*")
 PLACEHOLDER = re.compile(r"\{([a-z_]+)\}")
 KNOWN: Final = frozenset(
-    "id title folder revision parent user address location job page offset cursor size object above".split()
+    "id title folder revision parent user address location job page offset cursor size object above entry rows"
+    " row value".split()
 )
 
 _CALL = {**dict.fromkeys(METHODS, str), "at": str, "body": (dict, list), "headers": dict}
@@ -41,6 +42,7 @@ _TOP: dict[str, Any] = {
     "folders": dict,
     "supply": dict,
     "item": dict,
+    "hook": str,
 }
 _ABOUT = {"release": dict, "uid": dict, "region": dict, "links": str}
 _SIGN_IN = {
@@ -100,6 +102,7 @@ _ITEM: dict[str, Any] = {
     "take_back": dict,
     "switch": dict,
     "needs": dict,
+    "rows": dict,
 }
 PERMISSIONS = ("write", "publish", "switch", "retire")
 _WRITE = {"members": dict, "wrapped": str, "with": dict, "without": list, "inside": dict}
@@ -110,6 +113,9 @@ _RETIRE = {**_CALL, "match": str, "takes": list}
 _TAKES = {"kind": str, "at": str}
 _DO = {**_CALL, "match": str}
 _SWITCH = {"on": dict, "off": dict}
+_MORE = {**_CALL, "write": dict, "add": dict, "remove": dict, "entry": str}
+_ROWS = {"read": dict, "load": dict, "count": (str, dict), "without": list}
+_LOAD = {**_CALL, "at_once": int}
 _PROBE = {**_CALL, "works": str}
 _OBJECTS = {**_CALL, "names": str, "parts": str}
 
@@ -287,7 +293,10 @@ class SheetFaults:
         for call, known in calls.items():
             if call in _table(row):
                 yield from self._call(row[call], known, f"{name}.{call}")
-        yield from self._calls(f"{name}.more", _table(row, "more"))
+        for member, call in _table(row, "more").items():
+            yield from self._apart(call, f"{name}.more.{member}")
+        if "rows" in _table(row):
+            yield from self._rows(row["rows"], f"{name}.rows")
         yield from self._table_faults(_table(row, "write"), _WRITE, f"{name}.write.")
         yield from self._table_faults(_table(row, "switch"), _SWITCH, f"{name}.switch.")
         for state, call in _table(row, "switch").items():
@@ -307,6 +316,29 @@ class SheetFaults:
         paths = {one: _table(row).get(one) for one in ("id", "title", "folder", "on", "revision", "uid")}
         for member, path in {**_table(row, "definition"), **paths}.items():
             yield from self._path(path, f"{name}.{member}", f"{name}.{member}")
+
+    def _apart(self, row: Any, name: str) -> Iterator[str]:
+        """A member with calls of its own: read, and perhaps written."""
+        yield from self._call(row, _MORE, name)
+        for call in ("write", "add", "remove"):
+            if call in _table(row):
+                yield from self._call(row[call], _CALL, f"{name}.{call}")
+        yield from self._path(_table(row).get("entry"), f"{name}.entry", "entry")
+        if ("add" in _table(row)) is not ("remove" in _table(row)):
+            yield f"{line_of(self._source, 'more')}`{name}` needs `add` and `remove`, or `write`"
+
+    def _rows(self, row: Any, name: str) -> Iterator[str]:
+        yield from self._table_faults(row, _ROWS, f"{name}.")
+        for call, known in (("read", _LISTED), ("load", _LOAD), ("count", _CALL)):
+            if isinstance(one := _table(row).get(call), dict):
+                yield from self._call(one, known, f"{name}.{call}")
+        if not {"read", "count"} <= _table(row).keys():
+            yield f"{line_of(self._source, 'rows')}`{name}` needs `read`, and `count`: where their number stands"
+        # Every row as often as there are pieces, or none at all: neither would be told by the platform.
+        body = str(_table(row, "load").get("body", "{rows}"))
+        if "{rows}" not in body and ("{row}" not in body or _table(row, "load").get("at_once", 1) != 1):
+            line = line_of(self._source, "load")
+            yield f"{line}`{name}.load.body` has to hold {{rows}}, or {{row}} for one at a time"
 
     def beside(self, sheets: Mapping[str, KindSheet]) -> Iterator[str]:
         """What the sheet doesn't say and its kind sheets need: a run would find out in its middle."""

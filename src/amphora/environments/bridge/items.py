@@ -19,6 +19,7 @@ from amphora.core.values.model import Json, Listed, States
 from amphora.core.values.next_step import advice
 from amphora.environments.bridge.client import Absent, Answer, Client
 from amphora.environments.bridge.folders import Folders
+from amphora.environments.bridge.hooks import hook_of
 from amphora.environments.bridge.paths import filled, is_list, moment_of, text_at, value_at
 from amphora.environments.bridge.removal import Standing
 from amphora.environments.bridge.sheet import BridgeSheet, Call, ItemPart
@@ -58,6 +59,7 @@ class Items:
         self._client, self._sheet, self._ids = client, sheet, ids
         self._folders, self._links = folders, links
         self._titles: dict[str, dict[str, str]] = {}
+        self._hook = hook_of(sheet)
 
     def index(self) -> list[Listed]:
         """All of them, by id."""
@@ -77,7 +79,7 @@ class Items:
 
     def of_kind(self, part: ItemPart) -> list[Listed]:
         """All of one kind."""
-        rows = self._client.rows(part.index)
+        rows = self._rows(part)
         if part.tells_too_little:
             # Such a platform tells only item by item what changed, or what is live.
             native = [text_at(row, part.paths["id"]) for row in rows]
@@ -86,7 +88,11 @@ class Items:
 
     def is_called(self, part: ItemPart, title: str) -> bool:
         """Whether some item of a kind has this title, by the list."""
-        return any(text_at(row, part.paths["title"]) == title for row in self._client.rows(part.index))
+        return any(text_at(row, part.paths["title"]) == title for row in self._rows(part))
+
+    def _rows(self, part: ItemPart) -> list[Json]:
+        """The list of a kind, as the sheet describes its rows."""
+        return [self._hook.shown(part.kind.kind, row) for row in self._client.rows(part.index)]
 
     def titles(self, kind: str) -> Mapping[str, str]:
         """The ids of the items of a kind by their titles, as the list says now; without titles that several have."""
@@ -97,7 +103,7 @@ class Items:
         known = self._titles.get(kind)
         if known is None:
             found: dict[str, list[str]] = {}
-            for row in self._client.rows(part.index):
+            for row in self._rows(part):
                 native = opened_id(text_at(row, part.paths["id"]), part.kind.ids)
                 found.setdefault(text_at(row, part.paths["title"]), []).append(native)
             known = {title: ids[0] for title, ids in found.items() if len(set(ids)) == 1}
@@ -131,6 +137,7 @@ class Items:
         """One item, whole; None where it isn't there."""
         values: dict[str, Json] = {"id": native}
         live, draft = self._perhaps(part.read, values), self._perhaps(part.draft, values)
+        live, draft = (one and replace(one, body=self._hook.shown(part.kind.kind, one.body)) for one in (live, draft))
         # An item that was never published has only a draft, and is an item all the same.
         answer = live or draft
         if answer is None:
@@ -158,7 +165,7 @@ class Items:
             answer = self._perhaps(whole, {"id": native})
             if answer is None:
                 return None
-            row = value_at(answer.body, call.at)
+            row = self._hook.shown(part.kind.kind, value_at(answer.body, call.at))
             if row is not None and text_at(row, part.paths["id"]) == native:
                 return row
         raise self._client.otherwise(call, f"at {call.at} there is not the row of {native}")
@@ -176,7 +183,9 @@ class Items:
         form = {n: some if is_list(part.definition[n]) else some[0] for n, some in found.items() if some}
         form |= {n: [] for n, some in found.items() if not some and is_list(part.definition[n])}
         for name, call in part.more.items():
-            form[name] = self._client.ask(call, values).body
+            # Some items have none of it.
+            if beside := self._perhaps(call, values):
+                form[name] = beside.body
         return form
 
     def _opened(self, part: ItemPart, form: Json) -> Json:
@@ -205,9 +214,21 @@ class Items:
             link=link if link.startswith("http") else f"{self._links}{link}",
             modified_at=moment_of(value_at(row, paths["changed_at"])) if "changed_at" in paths else None,
             modified_by=text_at(row, paths.get("changed_by")) or None,
+            rows=self._count(part, row, native) if part.rows else None,
             has_draft=is_drafted,
             is_drafted_only=is_published is False,
         )
+
+    def _count(self, part: ItemPart, row: Json, native: str) -> int:
+        """How many rows an item holds."""
+        assert part.rows
+        call = part.rows.counted
+        found = self._client.ask(call, {"id": native}).body if call else value_at(row, part.rows.count)
+        try:
+            return int(str(found))
+        except ValueError as error:
+            where = call or part.index
+            raise self._client.otherwise(where, f"{str(found)[:40]!r} is no number of rows") from error
 
     def _versions(self, part: ItemPart, row: Json, shown: Sequence[Json]) -> tuple[bool | None, bool]:
         """Whether there is a live version, and whether a draft beside it: as was looked at, else as the row says."""

@@ -72,6 +72,30 @@ class SupplyPart:
 
 
 @dataclass(frozen=True)
+class RowsPart:
+    """The rows that an item holds: the list of them, the call that loads some, how many at once, what of a row only
+    the platform writes, and where their number stands (a place in the item's row, or a call)."""
+
+    read: Call
+    load: Call | None
+    at_once: int
+    without: tuple[str, ...]
+    count: str
+    counted: Call | None
+
+
+@dataclass(frozen=True)
+class Apart:
+    """A member that is written by calls of its own: as a whole, or entry by entry, where `entry` tells one from
+    another."""
+
+    write: Call | None
+    add: Call | None
+    remove: Call | None
+    entry: str
+
+
+@dataclass(frozen=True)
 class ItemPart:
     """One kind of items: its calls, and where in their answers things stand. `definition` maps the members that make
     the definition to where they stand in the single answer."""
@@ -91,6 +115,8 @@ class ItemPart:
     publish: Call | None
     take_back: Call | None
     switch: Mapping[bool, Call]
+    rows: RowsPart | None = None
+    apart: Mapping[str, Apart] = field(default_factory=dict)
     needs: Mapping[str, Sequence[str]] = field(default_factory=dict)
     """The rights of which one is needed for what: `write`, `publish`, `switch`, `retire`."""
 
@@ -127,6 +153,7 @@ class BridgeSheet:
     folder_calls: Mapping[str, Call]
     supplies: tuple[SupplyPart, ...]
     items: Mapping[str, ItemPart]
+    hook: str = ""
 
 
 def parse_bridge(source: str, file: str, kinds: Mapping[str, str]) -> BridgeSheet:
@@ -241,8 +268,35 @@ def _item(sheet: KindSheet, row: Mapping[str, Any], pages: Mapping[str, Any]) ->
         calls["publish"],
         calls["take_back"],
         {state == "on": _sure(_call_of(c, f"{name}.switch.{state}")) for state, c in row.get("switch", {}).items()},
+        _rows(row.get("rows", {}), f"{name}.rows", pages),
+        {
+            member: made
+            for member, call in row.get("more", {}).items()
+            if (made := _apart(call, f"{name}.more.{member}"))
+        },
         row.get("needs", {}),
     )
+
+
+def _rows(table: Mapping[str, Any], name: str, pages: Mapping[str, Any]) -> RowsPart | None:
+    read = _call_of(table.get("read"), f"{name}.read", pages)
+    if read is None:
+        return None
+    count = table.get("count", "")
+    load = _call_of(table.get("load"), f"{name}.load")
+    return RowsPart(
+        read,
+        load,
+        load.said("at_once", 1) if load else 0,
+        tuple(table.get("without", ())),
+        count if isinstance(count, str) else "",
+        _call_of(count, f"{name}.count"),
+    )
+
+
+def _apart(table: Mapping[str, Any], name: str) -> Apart | None:
+    write, add, remove = (_call_of(table.get(call), f"{name}.{call}") for call in ("write", "add", "remove"))
+    return Apart(write, add, remove, table.get("entry", "")) if write or add else None
 
 
 def _sheet(table: Mapping[str, Any], file: str, items: Mapping[str, ItemPart]) -> BridgeSheet:
@@ -275,6 +329,7 @@ def _sheet(table: Mapping[str, Any], file: str, items: Mapping[str, ItemPart]) -
         folder_calls=folder_calls,
         supplies=tuple(_supply(name, row, pages) for name, row in table.get("supply", {}).items()),
         items=items,
+        hook=table.get("hook", ""),
     )
 
 
