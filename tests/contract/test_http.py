@@ -6,7 +6,7 @@ import json
 import sys
 import time
 from collections.abc import Iterator
-from contextlib import closing
+from contextlib import closing, suppress
 from dataclasses import replace
 from itertools import takewhile
 from pathlib import Path
@@ -17,6 +17,11 @@ from typing import Any, cast
 import httpx
 import jsonschema
 import pytest
+import schemathesis
+from hypothesis import HealthCheck, Phase, given, settings
+from hypothesis.errors import Unsatisfiable
+from schemathesis import GenerationMode
+from schemathesis.specs.openapi.checks import negative_data_rejection, positive_data_acceptance
 
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain, UsageFault
 from amphora.core.values.model import States
@@ -282,3 +287,37 @@ def test_serving_says_how_to_sign_in(amphora: Program, halcyon: Path) -> None:
     ):
         refused = amphora("practice", "serve", *words)
         assert (refused.code, why in refused.err) == (2, True), refused.err
+
+
+def test_whatever_the_document_allows_or_forbids_is_answered_as_it_says(base: str) -> None:
+    there = f"{base}/grove-dev"
+    schema = schemathesis.openapi.from_dict(DOCUMENT)
+    schema.config.update(base_url=there)
+    token = httpx.post(f"{there}/token", auth=(KEEPER, SECRET), data={"grant_type": "client_credentials"})
+    headers = {"Authorization": f"Bearer {token.json()['access_token']}"}
+    operations = [one.ok() for one in schema.get_all_operations()]
+    assert {one.definition.raw["operationId"] for one in operations} >= {"create", "update", "retire", "load", "one"}
+    for operation in operations:
+        for mode in GenerationMode:
+            # Refusing what nobody has is right, whatever stands in the document.
+            beside = [positive_data_acceptance, negative_data_rejection]
+
+            @given(operation.as_strategy(generation_mode=mode))
+            @settings(
+                max_examples=12,
+                derandomize=True,
+                database=None,
+                phases=[Phase.generate],
+                suppress_health_check=list(HealthCheck),
+            )
+            def answered(case: schemathesis.Case) -> None:
+                case.call_and_validate(headers=headers, excluded_checks=beside)
+
+            # Some operations take nothing that could be wrong.
+            with suppress(Unsatisfiable):
+                answered()
+
+
+@schemathesis.serializer("application/x-ndjson")
+def lines_of(context: Any, value: Any) -> bytes:
+    return json.dumps(value).encode()

@@ -125,19 +125,19 @@ class PracticeEnvironment:
 
     def publish(self, item: Seen) -> None:
         with _translated(self.name):
-            self.platform.publish(item.native_id, int(item.revision))
+            self.platform.publish(item.native_id, _number(item.revision))
 
     def take_back(self, item: Seen) -> None:
         with _translated(self.name):
-            self.platform.take_back(item.native_id, int(item.revision))
+            self.platform.take_back(item.native_id, _number(item.revision))
 
     def switch(self, item: Seen, is_on: bool) -> None:
         with _translated(self.name):
-            self.platform.switch(item.native_id, is_on, int(item.revision))
+            self.platform.switch(item.native_id, is_on, _number(item.revision))
 
     def retire(self, items: Sequence[Seen]) -> None:
         with _translated(self.name):
-            self.platform.delete({item.native_id: int(item.revision) for item in items})
+            self.platform.delete({item.native_id: _number(item.revision) for item in items})
 
     def records(self, native_id: str) -> Iterator[Json]:
         with _translated(self.name):
@@ -171,7 +171,7 @@ class PracticeEnvironment:
                 write.states.folder,
                 write.definition,
                 keep,
-                int(write.revision or 0),
+                _number(write.revision or ""),
             )
             return self._written(write.native_id)
 
@@ -222,3 +222,8 @@ def _translated(name: str) -> Iterator[None]:
         ) from error
     except sqlite3.Error as error:
         raise Unavailable(f"{name} can't be read: {error}.", subject=name) from error
+
+
+def _number(revision: str) -> int:
+    """A revision as the platform counts; one that is no number of ours is nobody's, and so has moved."""
+    return int(revision) if revision.isdecimal() and revision.isascii() else -1

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import field
+from itertools import chain, islice
 from typing import Any
 from urllib.parse import unquote
 
@@ -50,6 +51,13 @@ class Request:
             raise Problem(428, "precondition", "a change needs If-Match with the revision that was seen")
         return found[1]
 
+    def texts(self, name: str) -> list[str]:
+        """A list of texts in the body; ValueError where something else stands."""
+        found = self.body[name]
+        if not isinstance(found, list) or not all(isinstance(one, str) for one in found):
+            raise ValueError(f"{name} has to be a list of texts")
+        return found
+
     @property
     def seen(self) -> Seen:
         return Seen(self.ids[0], self.revision)
@@ -82,11 +90,11 @@ def _index(r: Request) -> Answer:
 
 def _read(r: Request) -> Answer:
     take: Take = "draft" if r.body.get("take") == "draft" else "live"
-    return Answer(body={"items": [wire.found_json(one) for one in r.environment.read(r.body["ids"], take)]})
+    return Answer(body={"items": [wire.found_json(one) for one in r.environment.read(r.texts("ids"), take)]})
 
 
 def _look(r: Request) -> Answer:
-    return Answer(body={"items": [image.to_json() for image in r.environment.look(r.body["ids"]).values()]})
+    return Answer(body={"items": [image.to_json() for image in r.environment.look(r.texts("ids")).values()]})
 
 
 def _one(r: Request) -> Answer:
@@ -103,7 +111,7 @@ def _supplies(r: Request) -> Answer:
 
 
 def _probe(r: Request) -> Answer:
-    return Answer(body=wire.probe_json(r.environment.probe(r.ids[0], r.body["objects"])))  # type: ignore[attr-defined]
+    return Answer(body=wire.probe_json(r.environment.probe(r.ids[0], r.texts("objects"))))  # type: ignore[attr-defined]
 
 
 def _create(r: Request) -> Answer:
@@ -141,9 +149,11 @@ def _retire(r: Request) -> Answer:
 
 
 def _rows(r: Request) -> Answer:
-    rows = r.environment.records(r.ids[0])  # type: ignore[attr-defined]
-    # Made while they are sent: nothing of a table is kept here.
-    return Answer(lines=(orjson.dumps(row, option=orjson.OPT_APPEND_NEWLINE) for row in rows))
+    rows = iter(r.environment.records(r.ids[0]))  # type: ignore[attr-defined]
+    # The first one before anything is sent: afterwards no refusal could be told.
+    first = list(islice(rows, 1))
+    # The others are made while they are sent: nothing of a table is kept here.
+    return Answer(lines=(orjson.dumps(row, option=orjson.OPT_APPEND_NEWLINE) for row in chain(first, rows)))
 
 
 def _load(r: Request) -> Answer:
@@ -157,7 +167,7 @@ def _token(r: Request) -> Answer:
 
 
 def _makers(r: Request) -> Answer:
-    return Answer(body=r.environment.makers(r.body["ids"]))  # type: ignore[attr-defined]
+    return Answer(body=r.environment.makers(r.texts("ids")))  # type: ignore[attr-defined]
 
 
 ROUTES: tuple[tuple[str, str, Callable[[Request], Answer]], ...] = (

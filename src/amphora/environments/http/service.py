@@ -310,6 +310,9 @@ def _guarded(work: Callable[[], Answer]) -> Answer:
         return _problem(Problem(503, "later", error.message))
     except (KeyError, TypeError, ValueError, AttributeError):
         return _problem(Problem(400, "malformed", "that is no request of the environment protocol"))
+    # A fault of ours: told as one, for whoever waits on a line that goes dead can't tell it from the network's.
+    except Exception as error:
+        return _problem(Problem(500, "failed", f"the server failed ({type(error).__name__})"))
 
 
 def _closing(stack: ExitStack, lines: Iterable[bytes]) -> Iterator[bytes]:

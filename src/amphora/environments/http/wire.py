@@ -162,13 +162,15 @@ def identity_json(identity: Identity) -> dict[str, Json]:
         "role": identity.role,
         "permissions": sorted(identity.permissions),
         "roles": {role: sorted(may) for role, may in identity.roles.items()},
+        "lacks": [{"permission": permission, "kind": kind} for permission, kind in sorted(identity.lacks)],
     }
 
 
 def identity_of(table: Mapping[str, Any]) -> Identity:
     """The inverse."""
     roles = {role: frozenset(may) for role, may in table.get("roles", {}).items()}
-    return Identity(table["account"], table["role"], frozenset(table["permissions"]), roles)
+    lacks = frozenset((row["permission"], row["kind"]) for row in table.get("lacks", ()))
+    return Identity(table["account"], table["role"], frozenset(table["permissions"]), roles, lacks)
 
 
 def write_json(write: Write) -> dict[str, Json]:
@@ -184,8 +186,11 @@ def write_json(write: Write) -> dict[str, Json]:
 
 
 def write_of(table: Mapping[str, Any], token: str, native_id: str | None, revision: str | None) -> Write:
-    """The inverse."""
+    """The inverse. ValueError where it is none: what isn't text would only be found out by the platform's storage."""
     states = States.from_json(table["states"])
+    texts = [table["kind"], *table["path"], states.title, states.folder, native_id or ""]
+    if not table["path"] or not all(isinstance(text, str) for text in texts):
+        raise ValueError("kind, path, title, folder and id have to be text")
     return Write(table["kind"], tuple(table["path"]), states, table["definition"], token, native_id, revision)
 
 
@@ -210,5 +215,7 @@ def probe_of(table: Mapping[str, Any]) -> Probe:
 
 
 def seen_of(table: Mapping[str, Any]) -> Seen:
-    """An item as somebody saw it."""
+    """An item as somebody saw it; ValueError where it isn't told in texts."""
+    if not isinstance(table["id"], str) or not isinstance(table["revision"], str):
+        raise ValueError("id and revision have to be text")
     return Seen(table["id"], table["revision"])
