@@ -289,6 +289,10 @@ def test_serving_says_how_to_sign_in(amphora: Program, halcyon: Path) -> None:
         assert (refused.code, why in refused.err) == (2, True), refused.err
 
 
+# Refusing what nobody has is right, whatever stands in the document.
+BESIDE = [positive_data_acceptance, negative_data_rejection]
+
+
 def test_whatever_the_document_allows_or_forbids_is_answered_as_it_says(base: str) -> None:
     there = f"{base}/grove-dev"
     schema = schemathesis.openapi.from_dict(DOCUMENT)
@@ -299,8 +303,6 @@ def test_whatever_the_document_allows_or_forbids_is_answered_as_it_says(base: st
     assert {one.definition.raw["operationId"] for one in operations} >= {"create", "update", "retire", "load", "one"}
     for operation in operations:
         for mode in GenerationMode:
-            # Refusing what nobody has is right, whatever stands in the document.
-            beside = [positive_data_acceptance, negative_data_rejection]
 
             @given(operation.as_strategy(generation_mode=mode))
             @settings(
@@ -311,7 +313,7 @@ def test_whatever_the_document_allows_or_forbids_is_answered_as_it_says(base: st
                 suppress_health_check=list(HealthCheck),
             )
             def answered(case: schemathesis.Case) -> None:
-                case.call_and_validate(headers=headers, excluded_checks=beside)
+                case.call_and_validate(headers=headers, excluded_checks=BESIDE)
 
             # Some operations take nothing that could be wrong.
             with suppress(Unsatisfiable):
