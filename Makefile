@@ -22,9 +22,10 @@ lint: $(VENV)/.tested
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
-bench: $(VENV)/.tested
+bench: $(VENV)/.tested $(RUNTIME)
 	$(BIN)/python bench/transport.py
 	$(BIN)/python bench/startup.py
+	$(BIN)/python bench/nodered.py
 
 mutants: $(VENV)/.tested
 	$(BIN)/python -m tests.mutants $(or $(SEED),1,2,3) $(or $(COUNT),60)

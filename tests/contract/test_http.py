@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import socketserver
 import sys
 import time
 from collections.abc import Iterator
@@ -12,7 +13,7 @@ from itertools import takewhile
 from pathlib import Path
 from subprocess import PIPE, Popen
 from threading import Thread
-from typing import Any, cast
+from typing import Any, ClassVar, cast
 
 import httpx
 import jsonschema
@@ -287,6 +288,40 @@ def test_serving_says_how_to_sign_in(amphora: Program, halcyon: Path) -> None:
     ):
         refused = amphora("practice", "serve", *words)
         assert (refused.code, why in refused.err) == (2, True), refused.err
+
+
+class Dropping(socketserver.StreamRequestHandler):
+    """Answers the first request of a connection and drops the next one unread, as a busy server does."""
+
+    asked: ClassVar[list[str]] = []
+
+    def handle(self) -> None:
+        for number in range(2):
+            head = self.rfile.readline().decode()
+            if number or not head:
+                # Closed with something unread in the line: the caller sees a reset.
+                return
+            size = 0
+            while line := self.rfile.readline().strip():
+                size = int(line.split()[1]) if line.lower().startswith(b"content-length") else size
+            self.rfile.read(size)
+            self.asked.append(head.split()[0])
+            self.wfile.write(b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\n{}")
+
+
+def test_a_line_that_goes_dead_is_asked_again_unless_something_would_be_changed() -> None:
+    with socketserver.ThreadingTCPServer(("127.0.0.1", 0), Dropping) as server:
+        Thread(target=server.serve_forever, daemon=True).start()
+        with closing(calls.Caller(f"http://127.0.0.1:{server.server_address[1]}", "it does", "")) as caller:
+            assert [caller.call("GET", "/", is_read=True).status_code for _ in range(3)] == [200] * 3
+            with pytest.raises(Uncertain, match="gave no answer"):
+                caller.call("POST", "/", is_read=False, content=b"x" * 100_000)
+            # On a line of its own there is nothing that could have been closed.
+            caller._writes_alone = True
+            caller.call("GET", "/", is_read=True)
+            assert caller.call("POST", "/", is_read=False, content=b"x").status_code == 200
+        server.shutdown()
+    assert Dropping.asked == ["GET"] * 4 + ["POST"]
 
 
 # Refusing what nobody has is right, whatever stands in the document.

@@ -77,6 +77,9 @@ class Caller:
     repeated."""
 
     _is_renewable = False
+    _writes_alone = False
+    """Whether each write has a connection of its own: where one takes so long that the server, busy with what it was
+    given, closes those that wait for it, with the next request in them."""
 
     def __init__(
         self, base_url: str, speaks: str, secret_kind: str, ca_file: str = "", timeout_s: float = TIMEOUT_S
@@ -100,7 +103,35 @@ class Caller:
     def call(self, method: str, path: str, is_read: bool, has_clock: bool = True, **options: Any) -> httpx.Response:
         """One call, with the options of the library. Unavailable where nothing was sent or nothing can have changed,
         Uncertain where a write may have taken effect. What has no clock may take as long as something moves."""
-        http = self._open()
+        for left in reversed(range(TRIES if is_read else 1)):
+            http = self._open()
+            # Whatever waits in the line may be closed by the other end just as we speak.
+            alone = self._made(http.headers) if self._writes_alone and not is_read else None
+            try:
+                return self._answered(alone or http, method, path, is_read, has_clock, options)
+            except (httpx.NetworkError, httpx.RemoteProtocolError) as error:
+                # A line that went dead: what changes nothing is asked again on another (RFC 9110, section 9.2.2).
+                if not left or http.is_closed:
+                    raise self.lost(is_read, self._why(http, error)) from error
+            except (httpx.HTTPError, RuntimeError) as error:
+                # The library says RuntimeError where its client was closed under it: by the clock, or it is a fault.
+                if isinstance(error, RuntimeError) and not (alone or http).is_closed:
+                    raise
+                raise self.lost(is_read, self._why(alone or http, error)) from error
+            finally:
+                if alone:
+                    alone.close()
+        raise AssertionError("there is a last try")
+
+    def _why(self, http: httpx.Client, error: Exception) -> str:
+        if http.is_closed:
+            return f"took longer than {LONGEST_S:.0f} seconds"
+        return f"gave no answer ({failure_words(error)})"
+
+    def _answered(
+        self, http: httpx.Client, method: str, path: str, is_read: bool, has_clock: bool, options: dict[str, Any]
+    ) -> httpx.Response:
+        """One try at a call."""
         try:
             with _ended_after(http, LONGEST_S if has_clock else None), http.stream(method, path, **options) as answer:
                 body = bytearray()
@@ -109,10 +140,6 @@ class Caller:
                     body += piece
                     if len(body) > MOST_BYTES:
                         raise self.lost(is_read, f"answers with more than {MOST_BYTES:,} bytes")
-            self.last.append(f"{method} {answer.request.url.raw_path.decode()} -> {answer.status_code}")
-            # Without the headers that say how it was packed: the body is no longer.
-            kept = {name: value for name, value in answer.headers.items() if name.lower() not in _PACKED}
-            return httpx.Response(answer.status_code, headers=kept, content=bytes(body))
         # Without a connection nothing was sent: this alone is certain to have had no effect.
         except (httpx.ConnectError, httpx.ConnectTimeout, httpx.UnsupportedProtocol, httpx.InvalidURL) as error:
             raise Unavailable(
@@ -120,16 +147,10 @@ class Caller:
                 subject=self.base_url,
                 next_step=advice("Check that it is up, and its location in amphora.toml."),
             ) from error
-        except (httpx.HTTPError, RuntimeError) as error:
-            # The library says RuntimeError where its client was closed under it: by the clock, or it is a fault.
-            if isinstance(error, RuntimeError) and not http.is_closed:
-                raise
-            took = (
-                f"took longer than {LONGEST_S:.0f} seconds"
-                if http.is_closed
-                else f"gave no answer ({failure_words(error)})"
-            )
-            raise self.lost(is_read, took) from error
+        self.last.append(f"{method} {answer.request.url.raw_path.decode()} -> {answer.status_code}")
+        # Without the headers that say how it was packed: the body is no longer.
+        kept = {name: value for name, value in answer.headers.items() if name.lower() not in _PACKED}
+        return httpx.Response(answer.status_code, headers=kept, content=bytes(body))
 
     def exchange(
         self,
