@@ -727,6 +727,39 @@ def test_people_tags_and_lines_that_have_calls_of_their_own_go_over_and_come_bac
         assert list(two.slates) == [1]
 
 
+def test_a_part_is_named_by_its_name_in_the_item_beside_it(tmp_path: Path) -> None:
+    columns = {1: [{"no": 3, "label": "kilos"}, {"no": 4, "label": "grove"}], 2: [{"no": 3, "label": "grove"}]}
+    things: dict[int, Any] = {
+        n: {"id": n, "name": f"n{n}", "rev": 1, "a": columns.get(n), "b": "{}", "key": ""} for n in (1, 2, 3)
+    }
+    things[3] |= {"a": {"table": 1, "column": 4}, "b": '{"sort":[{"table":2,"column":3},{"table":2,"column":9}]}'}
+
+    def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        number = int(path.split("/")[2]) if path != "/things" else 0
+        if method == "PUT":
+            things[number] |= {**body, "rev": things[number]["rev"] + 1}
+        return 200, things[number] if number else {"rows": list(things.values())}, {}
+
+    kind = f'{THING}[ids]\nspace = "thing"\nnumber = true\n'
+    for place in ("$.a", "$.b.sort[*]"):
+        kind += f'[[refers]]\nat = "{place}.table"\nto = ["thing"]\n'
+        kind += f'[[part]]\nat = "{place}.column"\nof = "table"\nparts = "$.a[*]"\nid = "$.no"\nname = "$.label"\n'
+    with served(answering) as url, closing(bridge(tmp_path, url, SMALL, kind)) as there:
+        [found] = there.read(["thing~3"])
+        assert found.definition["a"] == {"table": "thing~1", "column": "grove"}
+        # What nobody has stays as it is.
+        assert [one["column"] for one in found.definition["b"]["sort"]] == ["grove", 9]
+        wanted = {**found.definition, "a": {"table": "thing~2", "column": "grove"}}
+        write = Write("thing", ("n3",), States("n3", ""), wanted, "t", "thing~3", "1")
+        there.write([write])
+        assert things[3]["a"] == {"table": 2, "column": 3}
+        assert json.loads(things[3]["b"]) == {"sort": [{"table": 2, "column": 3}, {"table": 2, "column": 9}]}
+        lost = {**wanted, "a": {"table": "thing~2", "column": "kilos"}}
+        with pytest.raises(EnvironmentRefused, match="uses 'kilos' of thing~2, which has no part called so"):
+            there.write([replace(write, definition=lost, revision="2")])
+        assert things[3]["rev"] == 2
+
+
 def test_a_hook_stands_between_the_platform_and_the_sheet(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     there = {"id": 1, "name": "n1", "rev": 1, "a": "x;y", "b": "{}", "key": ""}
 

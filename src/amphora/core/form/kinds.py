@@ -10,7 +10,7 @@ from typing import Any
 
 from amphora.core.form.conversions import FIELDS as _CONVERSION
 from amphora.core.form.conversions import Conversion, parse_conversion
-from amphora.core.form.places import IS, OF, Places, Refer, Spot, spots_from
+from amphora.core.form.places import IS, OF, PartOf, Places, Refer, Spot, spots_from
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import advice
@@ -46,6 +46,7 @@ _TOP = {
     "states": dict,
     "ids": dict,
     "mention": list,
+    "part": list,
     "conversion": list,
     "pause": dict,
     "connection": dict,
@@ -67,6 +68,7 @@ _REFERS = {
 }
 _IDS = {"space": str, "number": bool}
 _MENTION = {"pattern": str, "kind": str}
+_PART = {"at": str, "of": str, "parts": str, "id": str, "name": str}
 _STATES = {"switch": (str, bool), "publish": bool}
 SHEET = "a kind sheet"
 
@@ -196,6 +198,7 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
             roles += [(refer["at"], Spot(named_by=OF, is_members=True)), (f"{refer['at']}[*].{OF}", spot)]
         else:
             roles.append((refer["at"], spot))
+    roles += [(row["at"], Spot(part_of=_part_of(row))) for row in table.get("part", [])]
     if isinstance(switch, str):
         roles.append((switch, Spot(is_switch=True)))
     pause = table.get("pause", {})
@@ -232,6 +235,7 @@ def _opens(table: Mapping[str, Any]) -> Iterable[str]:
     yield from (f"ids.{name} {value}" for name, value in table.get("ids", {}).items())
     yield from (f"json {path}" for path in table.get("fields", {}).get("json", []))
     yield from (f"mention {row['pattern']} {row['kind']}" for row in table.get("mention", []))
+    yield from (f"part {row['at']} {row['of']} {row['parts']}" for row in table.get("part", []))
     for refer in table.get("refers", []):
         if refer.get("members") or refer.get("form"):
             yield f"refers {refer['at']} {refer.get('form', 'members')}"
@@ -272,6 +276,10 @@ def _refer(table: Mapping[str, Any]) -> Refer:
         table.get("by") == "title",
         table.get("dead") == "left out",
     )
+
+
+def _part_of(row: Mapping[str, str]) -> PartOf:
+    return PartOf(row["of"], row["parts"], row.get("id", "$.id"), row.get("name", "$.name"))
 
 
 def _opened_paths(roles: list[tuple[str, Spot]]) -> list[tuple[str, Spot]]:
@@ -326,6 +334,11 @@ def _faults(table: Mapping[str, Any], source: str) -> Iterable[str]:
     for row in table.get("mention", []) if isinstance(table.get("mention", []), list) else ():
         if not isinstance(row, dict) or set(row) != set(_MENTION) or "{id}" not in str(row.get("pattern")):
             yield f"{line_of(source, 'mention')}each [[mention]] needs `pattern` (with {{id}} in it) and `kind`"
+    for row in table.get("part", []) if isinstance(table.get("part", []), list) else ():
+        if not isinstance(row, dict) or not {"at", "of", "parts"} <= set(row):
+            yield f"{line_of(source, 'part')}each [[part]] needs `at`, `of` (the member beside it) and `parts`"
+        else:
+            yield from unfit(row, _PART, "part.", source, SHEET)
     yield from _unfit_conversions(table, source)
     for refer in table.get("refers", []) if isinstance(table.get("refers", []), list) else ():
         if (

@@ -16,9 +16,10 @@ import re
 from collections.abc import Callable, Mapping
 from dataclasses import field
 from functools import cache
+from typing import Any, Final
 
 from amphora.core.form.kinds import Ids, KindSheet
-from amphora.core.form.places import IS, OF, Refer, Walk
+from amphora.core.form.places import IS, OF, PartOf, Refer, Walk
 from amphora.core.values.canon import canonical_bytes
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
@@ -35,23 +36,39 @@ _LETTERS = r"[A-Za-z0-9_.-]+?"
 _NUMBER = re.compile(r"0|[1-9][0-9]{0,18}")
 IdsOf = Mapping[str, Ids]
 """How the ids of each kind look that can be referred to: kinds of items, and of what is supplied."""
-TitlesOf = Callable[[str], Mapping[str, str]]
-"""The opened ids of the items of a kind by their titles, without those whose title is no name for one."""
 
 
-def no_titles(_kind: str) -> Mapping[str, str]:
-    """Where nothing is referred to by what it is called."""
+def _nothing(*_asked: object) -> Mapping[str, Any]:
     return {}
+
+
+@dataclass(frozen=True)
+class Looks:
+    """What only a look at the platform tells. `titles` gives the opened ids of the items of a kind by their titles,
+    without those whose title is no name for one; `parts` the ids of an item's parts, as they are written, by their
+    names."""
+
+    titles: Callable[[str], Mapping[str, str]] = _nothing
+    parts: Callable[[str, PartOf], Mapping[str, Json]] = _nothing
+
+
+BLIND: Final = Looks()
+"""Where nobody looks: nothing is referred to by a name."""
+
+
+class PartMissing(Exception):
+    """An item lacks a part that is named: the item, and the part."""
 
 
 @dataclass
 class Manner:
     """How a platform wrote a definition, by the places of what was opened: the strings of JSON (None where something
-    else stood), what stood where member names, and where values, are meant to be ids."""
+    else stood), what stood where member names, values and parts are meant to be ids."""
 
     texts: dict[Pointer, str | None] = field(default_factory=dict)
     members: dict[Pointer, Json] = field(default_factory=dict)
     ids: dict[Pointer, Json] = field(default_factory=dict)
+    parts: dict[Pointer, Json] = field(default_factory=dict)
 
 
 def opened_id(native: str | int, ids: Ids) -> str:
@@ -66,9 +83,9 @@ def closed_id(text: str, ids: Ids) -> str | int:
     return int(plain) if ids.is_number and _NUMBER.fullmatch(plain) else plain
 
 
-def opened(definition: Json, sheet: KindSheet, ids: IdsOf, titles: TitlesOf = no_titles) -> Json:
+def opened(definition: Json, sheet: KindSheet, ids: IdsOf, looks: Looks = BLIND) -> Json:
     """A definition in which everything can be seen."""
-    return _all_opened(definition, sheet, ids, titles, Manner())
+    return _all_opened(definition, sheet, ids, looks, Manner())
 
 
 def closed(
@@ -77,15 +94,15 @@ def closed(
     ids: IdsOf,
     present: Json = None,
     is_spaced: bool = False,
-    titles: TitlesOf = no_titles,
+    looks: Looks = BLIND,
 ) -> Json:
     """A definition as the platform writes it. Strings of JSON are those of `present` (as the platform wrote it) where
     nothing in them changed, and in its manner where something did; new ones have a space behind commas and colons if
     `is_spaced`."""
     manner = Manner()
     if present is not None:
-        _all_opened(present, sheet, ids, titles, manner)
-    return _Closing(sheet, ids, titles, manner, is_spaced).value((), definition, sheet.places.walk(definition))
+        _all_opened(present, sheet, ids, looks, manner)
+    return _Closing(sheet, ids, looks, manner, is_spaced).value((), definition, sheet.places.walk(definition))
 
 
 def id_pattern(ids: IdsOf) -> str:
@@ -94,10 +111,10 @@ def id_pattern(ids: IdsOf) -> str:
     return f"(?:{'|'.join(spaces)}){MARK}[A-Za-z0-9-]+" if spaces else r"(?!)"
 
 
-def _all_opened(definition: Json, sheet: KindSheet, ids: IdsOf, titles: TitlesOf, manner: Manner) -> Json:
+def _all_opened(definition: Json, sheet: KindSheet, ids: IdsOf, looks: Looks, manner: Manner) -> Json:
     value = definition
     for _ in range(MOST_LAYERS):
-        before, value = value, _Opening(sheet, ids, titles, manner).value((), value, sheet.places.walk(value))
+        before, value = value, _Opening(sheet, ids, looks, manner).value((), value, sheet.places.walk(value))
         # Where places are searched for (a filter), what stands in a string is found only once that is open.
         if sheet.places.is_simple or before == value:
             break
@@ -105,8 +122,8 @@ def _all_opened(definition: Json, sheet: KindSheet, ids: IdsOf, titles: TitlesOf
 
 
 class _Opening:
-    def __init__(self, sheet: KindSheet, ids: IdsOf, titles: TitlesOf, manner: Manner) -> None:
-        self._sheet, self._ids, self._titles, self._manner = sheet, ids, titles, manner
+    def __init__(self, sheet: KindSheet, ids: IdsOf, looks: Looks, manner: Manner) -> None:
+        self._sheet, self._ids, self._looks, self._manner = sheet, ids, looks, manner
 
     def value(self, at: Pointer, value: Json, walk: Walk) -> Json:
         """A value with all below it; what is open already stays as it is."""
@@ -126,7 +143,9 @@ class _Opening:
         if spot.is_members and isinstance(value, dict):
             value = [{OF: name, IS: part} for name, part in value.items()]
         if isinstance(value, dict):
-            return {name: self.value((*at, name), part, walk.step(name)) for name, part in value.items()}
+            found = {name: self.value((*at, name), part, walk.step(name)) for name, part in value.items()}
+            # Last: which item it is a part of has to be open by then.
+            return {name: self._part((*at, name), part, found, walk.step(name)) for name, part in found.items()}
         if isinstance(value, list):
             return [self.value((*at, str(n)), part, walk.step(str(n))) for n, part in enumerate(value)]
         if spot.refer:
@@ -134,6 +153,18 @@ class _Opening:
             self._manner.ids.setdefault(at, value)
             return self._reference(value, spot.refer)
         return self._text(value) if spot.is_text and isinstance(value, str) else value
+
+    def _part(self, at: Pointer, value: Json, beside: Mapping[str, Json], walk: Walk) -> Json:
+        """The name of a part, where its id stands. One that nobody has stays as it is."""
+        part, named = walk.spot.part_of, self._manner.parts
+        if part is None or at in named or isinstance(value, bool | dict | list):
+            return value
+        owner = beside.get(part.of)
+        if not isinstance(owner, str):
+            return value
+        named[at] = value
+        known = self._looks.parts(owner, part)
+        return next((name for name, id_ in known.items() if str(id_) == str(value)), value)
 
     def _reference(self, value: Json, refer: Refer) -> Json:
         kind = next((to.partition("#")[0] for to in refer.to if to.partition("#")[0] in self._ids), None)
@@ -150,7 +181,7 @@ class _Opening:
         if refer.by_title:
             # A title that nobody has, or several, stays the text that it is: it leads to nothing that can be told.
             kinds = [to.partition("#")[0] for to in refer.to]
-            return next((id_ for one in kinds if (id_ := self._titles(one).get(plain))), value)
+            return next((id_ for one in kinds if (id_ := self._looks.titles(one).get(plain))), value)
         return self._opened(plain, kind, value)
 
     def _opened(self, plain: str, kind: str, value: Json) -> Json:
@@ -169,15 +200,16 @@ class _Opening:
 
 
 class _Closing:
-    def __init__(self, sheet: KindSheet, ids: IdsOf, titles: TitlesOf, manner: Manner, is_spaced: bool) -> None:
-        self._sheet, self._ids, self._titles = sheet, ids, titles
+    def __init__(self, sheet: KindSheet, ids: IdsOf, looks: Looks, manner: Manner, is_spaced: bool) -> None:
+        self._sheet, self._ids, self._looks = sheet, ids, looks
         self._manner, self._is_spaced = manner, is_spaced
 
     def value(self, at: Pointer, value: Json, walk: Walk) -> Json:
         """A value with all below it, what it holds first."""
         spot = walk.spot
         if isinstance(value, dict):
-            value = {name: self.value((*at, name), part, walk.step(name)) for name, part in value.items()}
+            named = {name: self._part((*at, name), part, value, walk.step(name)) for name, part in value.items()}
+            value = {name: self.value((*at, name), part, walk.step(name)) for name, part in named.items()}
         elif isinstance(value, list):
             value = [self.value((*at, str(n)), part, walk.step(str(n))) for n, part in enumerate(value)]
         elif spot.refer and isinstance(value, str):
@@ -196,11 +228,23 @@ class _Closing:
         is_plain = value is None or isinstance(value, str) if text is None else False
         return value if is_plain or (text is None and at in self._manner.texts) else self._packed(value, text)
 
+    def _part(self, at: Pointer, value: Json, beside: Mapping[str, Json], walk: Walk) -> Json:
+        """The id that a part has in the item beside it. PartMissing where that item has none of this name; what was
+        there without a name stays."""
+        part = walk.spot.part_of
+        owner = beside.get(part.of) if part else None
+        if part is None or not isinstance(value, str) or not value or not isinstance(owner, str):
+            return value
+        known = self._looks.parts(owner, part)
+        if value not in known and self._manner.parts.get(at) != value:
+            raise PartMissing(owner, value)
+        return known.get(value, value)
+
     def _reference(self, value: str, refer: Refer, written: type) -> Json:
         kinds = [to.partition("#")[0] for to in refer.to if to.partition("#")[0] in self._ids]
         if refer.by_title:
             # By the titles of this moment: what was renamed is written as it is called now.
-            called = (title for kind in kinds for title, id_ in self._titles(kind).items() if id_ == value)
+            called = (title for kind in kinds for title, id_ in self._looks.titles(kind).items() if id_ == value)
             title = next(called, None)
             return value if title is None else refer.form.replace("{id}", title) if refer.form else title
         space = value.partition(MARK)[0] if MARK in value else ""

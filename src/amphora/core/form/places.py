@@ -44,6 +44,17 @@ class Refer:
 
 
 @dataclass(frozen=True, slots=True)
+class PartOf:
+    """A place at which the id of a part of another item stands: that which the member `of` beside it names. Of that
+    item's definition `parts` are the parts, `id` and `name` where in one these stand."""
+
+    of: str
+    parts: str
+    id: str
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
 class Spot:
     """The roles of one spot of a definition."""
 
@@ -65,6 +76,7 @@ class Spot:
     is_members: bool = False
     is_order: bool = False
     shown: str = ""
+    part_of: PartOf | None = None
 
     @property
     def is_outside(self) -> bool:

@@ -6,9 +6,11 @@ from collections.abc import Mapping
 from typing import Any
 
 from amphora.core.form.kinds import Ids
-from amphora.core.form.opened import closed, opened
+from amphora.core.form.opened import PartMissing, closed, opened
 from amphora.core.form.spots import masked_places
+from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.model import Json
+from amphora.core.values.next_step import advice
 from amphora.core.values.pointers import parse_pointer, with_value, without_value
 from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.hooks import hook_of
@@ -81,7 +83,15 @@ class Bodies:
                 definition[first] = dict(outer) if isinstance(outer, dict) else {}
                 put(definition, f"$.{target}", value)
         present = there.native if there else None
-        native = closed(definition, part.kind, self._ids, present, self._sheet.is_spaced, self._items.titles)
+        try:
+            native = closed(definition, part.kind, self._ids, present, self._sheet.is_spaced, self._items.looks)
+        except PartMissing as error:
+            owner, name = error.args
+            raise EnvironmentRefused(
+                f"{write.states.title!r} uses {name!r} of {owner}, which has no part called so.",
+                subject=write.states.title,
+                next_step=advice(f"Look at {owner} there: what was it called before?"),
+            ) from error
         for path in part.write.get("without", []):
             native = dropped(native, path)
         return dict(native)
@@ -104,10 +114,10 @@ class Bodies:
 
     def _without_kept(self, part: ItemPart, write: Write, there: Single) -> dict[str, Json]:
         """What is there but for the secrets that stay: one that isn't sent has not vanished."""
-        shown = opened(there.native, part.kind, self._ids, self._items.titles)
+        shown = opened(there.native, part.kind, self._ids, self._items.looks)
         for place in masked_places(write.definition, part.kind):
             shown = without_value(shown, parse_pointer(place))
-        return dict(closed(shown, part.kind, self._ids, there.native, self._sheet.is_spaced, self._items.titles))
+        return dict(closed(shown, part.kind, self._ids, there.native, self._sheet.is_spaced, self._items.looks))
 
     def _unmasked(self, part: ItemPart, definition: Json) -> dict[str, Json]:
         """The definition with what platforms take for "as it is" at the places of secrets that are to be kept: a mask

@@ -9,8 +9,8 @@ from dataclasses import replace
 from typing import TypeVar
 
 from amphora.core.form.kinds import Ids
-from amphora.core.form.opened import MARK, closed_id, opened, opened_id
-from amphora.core.form.places import values_at
+from amphora.core.form.opened import MARK, Looks, closed_id, opened, opened_id
+from amphora.core.form.places import PartOf, values_at
 from amphora.core.form.spots import mask_secrets
 from amphora.core.values.canon import digest
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved
@@ -59,6 +59,8 @@ class Items:
         self._client, self._sheet, self._ids = client, sheet, ids
         self._folders, self._links = folders, links
         self._titles: dict[str, dict[str, str]] = {}
+        self._named: dict[tuple[str, PartOf], dict[str, Json]] = {}
+        self.looks = Looks(self.titles, self.parts)
         self._hook = hook_of(sheet)
 
     def index(self) -> list[Listed]:
@@ -110,9 +112,30 @@ class Items:
             self._titles[kind] = known
         return known
 
+    def parts(self, owner: str, part: PartOf) -> Mapping[str, Json]:
+        """The ids of an item's parts by their names, as the item is now."""
+        known = self._named.get((owner, part))
+        if known is None:
+            # By what the platform writes, and not by what is shown of it: ids of parts are seldom compared.
+            forms = [found for one in self._parts_of(owner) if (found := self._native(one, owner)) is not None]
+            rows = [row for form in forms[:1] for row in values_at(form, part.parts)]
+            known = {text_at(row, part.name): value_at(row, part.id) for row in rows if text_at(row, part.name)}
+            self._named[owner, part] = known
+        return known
+
+    def _native(self, part: ItemPart, native_id: str) -> Json:
+        """The newest definition of an item as it is written, without opening what it refers to: two items may refer
+        to each other's parts."""
+        values: dict[str, Json] = {"id": closed_id(native_id, part.kind.ids)}
+        answer = self._perhaps(part.draft, values) or self._perhaps(part.read, values)
+        if answer is None:
+            return None
+        return self._definition(part, self._hook.shown(part.kind.kind, answer.body), values)
+
     def look_again(self) -> None:
-        """Forgets which title leads where: somebody may have renamed something, or we did."""
+        """Forgets which name leads where: somebody may have renamed something, or we did."""
         self._titles.clear()
+        self._named.clear()
 
     def singles(self, native_ids: Sequence[str]) -> dict[str, Single]:
         """Those of these items that are there, whole."""
@@ -189,7 +212,7 @@ class Items:
         return form
 
     def _opened(self, part: ItemPart, form: Json) -> Json:
-        return mask_secrets(opened(form, part.kind, self._ids, self.titles), part.kind)
+        return mask_secrets(opened(form, part.kind, self._ids, self.looks), part.kind)
 
     def _listed(self, part: ItemPart, row: Json, etag: str = "", shown: Sequence[Json] = ()) -> Listed:
         paths = part.paths
