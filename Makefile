@@ -8,13 +8,16 @@ REPORTS := tests/superset/.runtime/.installed
 # Where it is set, every start of the program would compile all of its modules anew.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test lint bench mutants hurts attack screenshots clean
+.PHONY: demo test whole lint bench mutants hurts attack screenshots clean
 
 demo: $(VENV)/.installed
 	$(BIN)/amphora demo
 
 test: $(VENV)/.tested $(RUNTIME) $(SERVER) $(REPORTS)
 	$(BIN)/python -m pytest -n 2 --dist loadgroup
+
+whole: $(VENV)/.tested $(RUNTIME) $(SERVER) $(REPORTS)
+	AMPHORA_TESTS=whole $(BIN)/python -m pytest -n 2 --dist loadgroup
 
 lint: $(VENV)/.tested
 	$(BIN)/ruff check src tests bench attack

@@ -35,6 +35,11 @@ def test_a_copy_stands_beside_and_what_it_uses_of_the_package_are_copies(ground:
     once = ground.state(ground.target)
     package = read_package(report.path)
     copy = copied(package, "north")
+    if ground.kind == "chart":
+        # What is called like a table can't have another name: found before anything is touched.
+        found = prepare(ground.session(), copy, ground.target).docket.errors
+        assert [(one.rule, one.item) for one in found] == [("object-missing", "dataset:deliveries%20%28north%29")]
+        return
     assert brought(ground, copy) == len(copy.items)
     after = ground.state(ground.target)
     # The originals are as they were, to the field; the copies are what the package holds, among themselves.

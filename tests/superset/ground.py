@@ -60,7 +60,9 @@ def _filled(desk: Desk, uri: str, database: str, names: tuple[str, ...]) -> None
         charts.append(desk.do("POST", "/chart/", {**body, "params": json.dumps(form)})["id"])
     board = desk.do("POST", "/dashboard/", {"dashboard_title": f"Round of {database}"})["id"]
     metadata = json.dumps({"positions": positions(charts)})
-    desk.do("PUT", f"/dashboard/{board}", {"json_metadata": metadata})
+    # Something that uses nothing.
+    theme = desk.do("POST", "/theme/", {"theme_name": f"Grove of {database}", "json_data": "{}"})["id"]
+    desk.do("PUT", f"/dashboard/{board}", {"json_metadata": metadata, "theme_id": theme})
 
 
 def superset_ground(folder: Path, boards: Boards) -> Ground:
