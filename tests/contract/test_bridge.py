@@ -18,7 +18,7 @@ from urllib.parse import parse_qs, urlsplit
 import pytest
 
 from amphora.core.form.kinds import parse_sheet
-from amphora.core.form.objects import objects_used
+from amphora.core.form.objects import in_words, objects_used
 from amphora.core.values.errors import (
     AmphoraError,
     EnvironmentRefused,
@@ -552,7 +552,7 @@ def test_what_others_need_or_would_go_along_is_not_removed(tmp_path: Path) -> No
 
 
 def test_what_is_on_the_other_end_of_a_connection_is_asked_for_piece_by_piece(tmp_path: Path) -> None:
-    columns = {"press/days": ["kilos", "grove"], "topics": ["t"], "press/none": []}
+    columns = {"press/days": ["kilos", "grove"], "press/a/b": ["x"], "topics": ["t"], "press/none": []}
 
     def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
         asked = "/".join(filter(None, (said.get("in"), said["of"])))
@@ -568,7 +568,16 @@ name    = "$.name"
 probe   = {{ get = "/lines/{{id}}/tables?of=topics" }}
 objects = {{ get = "/lines/{{id}}/tables?in={{above}}&of={{object}}", parts = "$.columns[*]" }}
 """
-    wanted = ["press/days", "press/days#kilos", "press/days#sort", "topics", "press/none#x", "other", "other#y"]
+    wanted = [
+        "press/a%2Fb#x",
+        "press/days",
+        "press/days#kilos",
+        "press/days#sort",
+        "topics",
+        "press/none#x",
+        "other",
+        "other#y",
+    ]
     with served(answering) as url, closing(bridge(tmp_path, url, text)) as there:
         assert isinstance(there, Probes)
         probe = there.probe("7", wanted)
@@ -579,6 +588,8 @@ objects = {{ get = "/lines/{{id}}/tables?in={{above}}&of={{object}}", parts = "$
     form = {"line": "amphora:connection:l", "area": "press", "columns": [{"name": "a", "made": None}, {"name": "b"}]}
     assert objects_used(form, sheet, "days") == [("amphora:connection:l", n) for n in ("press/days", "press/days#a")]
     assert [name for _, name in objects_used({**form, "area": None}, sheet, "days")] == ["days", "days#a"]
+    assert objects_used({**form, "columns": []}, sheet, "a/b#c")[0][1] == "press/a%2Fb%23c"
+    assert in_words("press/a%2Fb%23c#100%25") == "'100%' of 'press/a/b#c'"
     assert not objects_used({**form, "query": "select 1"}, sheet, "days")
     assert not objects_used(form, sheet)
 

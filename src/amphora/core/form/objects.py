@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
+from urllib.parse import unquote
 
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Refer, values_at
@@ -35,18 +36,25 @@ def _names(refer: Refer, held: Mapping[str, Json], title: str) -> Iterator[str]:
     if name:
         yield name
         parts = values_at(held, refer.thing_parts) if refer.thing_parts else ()
-        yield from (f"{name}{PART_MARK}{part}" for part in parts if isinstance(part, str) and part)
+        yield from (f"{name}{PART_MARK}{_quoted(part)}" for part in parts if isinstance(part, str) and part)
 
 
 def _name(thing: str, held: Mapping[str, Json], title: str) -> str:
     """`thing` is a member, or a text with members in braces; `{title}` is what the item is called. Pieces between
     slashes of which nothing is known are left out: a table may stand in no schema."""
-    known = {"title": title, **held}
     if "{" not in thing:
-        thing = f"{{{thing}}}"
-    pieces = [_PLACEHOLDER.sub(lambda found: _text(known.get(found[1])), piece) for piece in thing.split("/")]
+        return _text(held.get(thing))
+    known = {"title": title, **held}
+    # Quoted, for a name may hold what stands between two of them.
+    pieces = [
+        _PLACEHOLDER.sub(lambda found: _quoted(_text(known.get(found[1]))), piece) for piece in thing.split("/")
+    ]
     # Without its own name, which comes last, the rest would be another object.
     return "/".join(filter(None, pieces)) if pieces[-1] else ""
+
+
+def _quoted(text: str) -> str:
+    return text.replace("%", "%25").replace("/", "%2F").replace(PART_MARK, "%23")
 
 
 def _text(value: Json) -> str:
@@ -57,4 +65,4 @@ def _text(value: Json) -> str:
 def in_words(name: str) -> str:
     """An object, or a part of one, as people read it."""
     whole, mark, part = name.partition(PART_MARK)
-    return f"{part!r} of {whole!r}" if mark else repr(whole)
+    return f"{unquote(part)!r} of {unquote(whole)!r}" if mark else repr(unquote(whole))

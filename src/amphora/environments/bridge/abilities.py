@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import nullcontext
 from itertools import islice
+from urllib.parse import unquote
 
 from amphora.core.form.objects import PART_MARK
 from amphora.core.form.opened import closed_id
@@ -73,7 +74,7 @@ class Probing(Bridge):
         for whole, wanted in parts.items():
             above, _, last = whole.rpartition("/")
             try:
-                answer = self.client.ask(call, {**values, "object": last, "above": above})
+                answer = self.client.ask(call, {**values, "object": unquote(last), "above": unquote(above)})
             except EnvironmentRefused:
                 yield whole
                 continue
@@ -83,7 +84,7 @@ class Probing(Bridge):
             if found == set():
                 yield whole
             elif found is not None:
-                yield from (f"{whole}{PART_MARK}{part}" for part in wanted if part not in found)
+                yield from (f"{whole}{PART_MARK}{part}" for part in wanted if unquote(part) not in found)
 
 
 class Holding(Bridge):
