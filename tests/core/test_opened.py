@@ -59,6 +59,7 @@ CHART = {
     "params": PARAMS,
     "sql": "select * from {{dataset(12)}} where limit < 12 and x = 'dataset(12)'",
     "kept": "12",
+    "note": "{{ dataset(12) }} as it was meant",
 }
 
 
@@ -73,6 +74,8 @@ def test_every_id_is_seen_wherever_it_stands() -> None:
     assert found["params"]["defaults"] == {"a": [1.0]}
     assert found["sql"] == "select * from {{dataset(dataset~12)}} where limit < 12 and x = 'dataset(12)'"
     assert found["kept"] == "12"
+    # Only where the sheet says that such texts may stand.
+    assert found["note"] == CHART["note"]
 
 
 def test_a_place_that_is_searched_for_is_found_inside_of_a_string() -> None:

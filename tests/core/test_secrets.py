@@ -263,5 +263,6 @@ def test_what_is_random_and_what_only_leads_to_a_secret() -> None:
         assert not looks_random(plain), plain
     for leads in ("/run/secrets/mill", "mill-db-password", "https://vault.example/x"):
         assert is_placeholder(leads), leads
+    assert is_placeholder("  changeme\n")
     assert not is_placeholder("quiet-heron 44")
     assert not is_placeholder("mill password9")

@@ -13,11 +13,15 @@ from amphora.core.needs.crosswalk import Mapped, MapState
 from amphora.core.plan.aftercare import words_tasks
 from amphora.core.plan.docket import Do, Fate
 from amphora.core.plan.gate import Reason, Why
-from amphora.core.values.model import Contents, Finding, Level, Need
+from amphora.core.plan.states import Image
+from amphora.core.values.model import Contents, Finding, Level, Need, States
 from amphora.core.values.next_step import advice, to_type
+from amphora.core.values.strict_toml import line_of
 from amphora.engine import run_verdicts, verdicts
+from amphora.engine.overview import Standing
 from amphora.engine.proof import Cause, Connection, Elsewhere, Off, Proof
 from amphora.engine.record import Told
+from amphora.engine.runs.backwards import _unlike
 from amphora.engine.verdicts import Verdict
 from amphora.ledger.records import Run
 
@@ -447,3 +451,28 @@ def test_undo_runs_and_the_workspace() -> None:
     assert str(run_verdicts.of_workspace([], [], [RUN]).next_step) == "amphora env add NAME LOCATION"
     assert str(run_verdicts.of_workspace(["dev"], [], []).next_step) == "amphora survey dev"
     assert str(run_verdicts.of_workspace(["dev"], ["a", "b"], []).next_step) == "amphora peek b"
+
+
+def test_few_words_for_what_is_off() -> None:
+    told = [Standing("1.0.0", edits=n, still=cast(Any, ("a task",) * n)).troubles for n in range(3)]
+    one = ["1 item edited there", "1 thing still to do"]
+    assert told == [[], one, ["2 edited there", "2 still to do"]]
+    image = Image("1", "flow", ("A",), States("A", "", True, True), {"a": 1}, None, 2)
+    cases = [
+        (replace(image, live={"a": 2}), "its live version"),
+        (replace(image, draft={}), "its draft"),
+        (replace(image, states=States("B", "", True, True)), "its title or folder"),
+        (replace(image, states=States("A", "", False, False)), "on or off, published or not"),
+        (replace(image, rows=3), "its rows"),
+        (replace(image, revision="9"), "something in it"),
+        (None, "it is gone"),
+    ]
+    assert [_unlike(image, found) for found, _ in cases] == [words for _, words in cases]
+    assert _unlike(None, image) == "it is still there"
+    source = "a = 1\n[item.flow]\na = 2\n"
+    assert [line_of(source, "a", within) for within in ("", "item.flow.", "item.tab.")] == [
+        "line 1: ",
+        "line 3: ",
+        "line 1: ",
+    ]
+    assert line_of(source, "b") == ""

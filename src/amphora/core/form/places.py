@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import field, fields, replace
-from functools import cache
+from functools import cache, lru_cache
 from typing import Any
 
 from amphora.core.values.errors import SheetFault
@@ -94,6 +94,13 @@ _PLAIN_PATH = re.compile(rf"\$(?:{_PLAIN_STEP.pattern})*")
 
 def merged(spots: Iterable[Spot]) -> Spot:
     """One spot with the roles of all."""
+    some = tuple(spots)
+    return some[0] if len(some) == 1 else _merged(some) if some else NOWHERE
+
+
+# A sheet has some thirty places, of which a few meet: the same ones in every definition.
+@lru_cache(maxsize=1024)
+def _merged(spots: tuple[Spot, ...]) -> Spot:
     result = NOWHERE
     for spot in spots:
         # Later ones win, and what one leaves out does not take away what another said: a wildcard's role and that of
@@ -108,11 +115,15 @@ class _Node:
     names: dict[str, _Node] = field(default_factory=dict)
     every: _Node | None = None
     spots: list[Spot] = field(default_factory=list)
+    _holds_secret: bool | None = None
 
     def holds_secret(self) -> bool:
-        """Whether a secret place is here or below."""
-        below = [*self.names.values(), *([self.every] if self.every else [])]
-        return any(spot.is_secret for spot in self.spots) or any(node.holds_secret() for node in below)
+        """Whether a secret place is here or below; asked for when all places are there."""
+        if self._holds_secret is None:
+            below = [*self.names.values(), *([self.every] if self.every else [])]
+            is_here = any(spot.is_secret for spot in self.spots)
+            self._holds_secret = is_here or any(node.holds_secret() for node in below)
+        return self._holds_secret
 
 
 class Walk:

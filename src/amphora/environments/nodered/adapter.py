@@ -79,6 +79,7 @@ class NodeRed:
         self.client = client
         self._outward = outward
         self._credentials: dict[tuple[str, str], tuple[str, ...]] = {}
+        self._split: tuple[list[Node], set[str], dict[str, FileItem]] = ([], set(), {})
 
     def describe(self) -> Description:
         settings = self.client.table("/settings")
@@ -178,7 +179,12 @@ class NodeRed:
         config = [node for node in flows if not node.get("z") and node["type"] not in ("tab", "subflow")]
         self._learn(config)
         holding = {str(node["id"]) for node in config if self._credential_fields(node)}
-        return split(flows, holding, self._outward), flows, revision
+        known, held, items = self._split
+        # By the very list: the client gives the same one while the file says the same.
+        if known is not flows or held != holding:
+            items = split(flows, holding, self._outward)
+            self._split = flows, holding, items
+        return items, flows, revision
 
     def _refuse_used(self, there: Mapping[str, FileItem], leaving: Mapping[str, FileItem]) -> None:
         """A runtime deletes what others use without a word, and leaves them with a dead id."""

@@ -26,6 +26,7 @@ class Client(Caller):
         # A password has other letters than a header may hold: it never stands in one.
         self._user, self._secret = user, secret if user else headed(secret, self.base_url)
         self._is_renewable = bool(user)
+        self._flows: tuple[str, list[dict[str, Any]], str] = ("", [], "")
         try:
             # At once, so that a wrong password is told before anything else is.
             self.signed()
@@ -38,8 +39,17 @@ class Client(Caller):
         return self.json(self._sent("GET", path))
 
     def flows(self) -> tuple[list[dict[str, Any]], str]:
-        """The whole flow file and its revision."""
-        answer = self.get("/flows")
+        """The whole flow file and its revision; the same list as before while it says the same. It is asked for many
+        times in a run, for others work in the same file: only what changed is sent once more."""
+        known, flows, revision = self._flows
+        sent = self._sent("GET", "/flows", headers={"If-None-Match": known} if known else None)
+        if sent.status_code == httpx.codes.NOT_MODIFIED and known:
+            return flows, revision
+        flows, revision = self._file(self.json(sent))
+        self._flows = sent.headers.get("ETag", ""), flows, revision
+        return flows, revision
+
+    def _file(self, answer: Any) -> tuple[list[dict[str, Any]], str]:
         flows = answer.get("flows") if isinstance(answer, dict) else None
         is_fit = isinstance(flows, list) and isinstance(answer.get("rev"), str)
         # Every node once, here: behind this line each has an id and a type, both texts.
@@ -91,9 +101,15 @@ class Client(Caller):
                 return str(self.json(answer)["access_token"])
         raise self.signed_out()
 
-    def _sent(self, method: Literal["GET", "POST"], path: str, body: Any = None) -> httpx.Response:
+    def _sent(
+        self,
+        method: Literal["GET", "POST"],
+        path: str,
+        body: Any = None,
+        headers: Mapping[str, str] | None = None,
+    ) -> httpx.Response:
         is_read = body is None
-        answer = self.exchange(method, path, is_read, **({} if is_read else {"json": body}))
+        answer = self.exchange(method, path, is_read, headers, **({} if is_read else {"json": body}))
         if answer.status_code == httpx.codes.UNAUTHORIZED:
             raise self.signed_out()
         # The runtime compares the revision that we sent with its own, and has done nothing.
