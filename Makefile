@@ -20,8 +20,8 @@ whole: $(VENV)/.tested $(RUNTIME) $(SERVER) $(REPORTS)
 	AMPHORA_TESTS=whole $(BIN)/python -m pytest -n 2 --dist loadgroup
 
 lint: $(VENV)/.tested
-	$(BIN)/ruff check src tests bench attack
-	$(BIN)/ruff format --check src tests bench attack
+	$(BIN)/ruff check src tests bench attack sharpness
+	$(BIN)/ruff format --check src tests bench attack sharpness
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
@@ -31,10 +31,10 @@ bench: $(VENV)/.tested $(RUNTIME)
 	$(BIN)/python bench/nodered.py
 
 mutants: $(VENV)/.tested
-	$(BIN)/python -m tests.mutants $(or $(SEED),1,2,3) $(or $(COUNT),60)
+	$(BIN)/python -m sharpness.mutants $(or $(SEED),1,2,3) $(or $(COUNT),60)
 
 hurts: $(VENV)/.tested
-	$(BIN)/python -m tests.hurts
+	$(BIN)/python -m sharpness.hurts
 
 attack: $(VENV)/.tested
 	$(BIN)/python -m attack

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from sharpness.hurts import HURTS
+
 from amphora.core.values import errors
-from tests.hurts import HURTS
 
 SOURCES = Path(errors.__file__).parents[2]
 

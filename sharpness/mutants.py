@@ -1,4 +1,4 @@
-"""Small changes that the tests have to notice: `python -m tests.mutants SEED[,SEED…] COUNT` samples operators,
+"""Small changes that the tests have to notice: `python -m sharpness.mutants SEED[,SEED…] COUNT` samples operators,
 constants, dropped lines, swapped branches and dropped keywords of core and engine, tries each in a copy of the
 project, and prints the survivors. A mutant is tried by the tests that reach its lines, the quick ones first, and is
 caught by the first one that goes red.
@@ -18,7 +18,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
-from tests.reached import Reached, reached_in
+from sharpness.reached import Reached, reached_in
 
 ROOT = Path(__file__).parents[1]
 
@@ -195,7 +195,7 @@ def survivors_of(mutants: list[Mutant], folder: Path, reached: Reached) -> int:
 
 def copy_to(folder: Path) -> None:
     """Copies what tests need into a folder; the runtimes that were installed for them stay where they are."""
-    for part in ("src", "tests", "attack", "docs"):
+    for part in ("src", "tests", "attack", "sharpness", "docs"):
         shutil.copytree(ROOT / part, folder / part, ignore=shutil.ignore_patterns("node_modules", "__pycache__"))
     for name in ("pyproject.toml", "README.md", "CHANGELOG.md"):
         shutil.copy(ROOT / name, folder)

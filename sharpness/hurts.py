@@ -1,5 +1,5 @@
 """Changes that would hurt somebody, chosen by hand: each is made in a copy of the project, and the tests named beside
-it have to notice. `python -m tests.hurts` prints what they let pass.
+it have to notice. `python -m sharpness.hurts` prints what they let pass.
 """
 
 from __future__ import annotations
@@ -10,7 +10,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
-from tests.mutants import copy_to, is_red
+from sharpness.mutants import copy_to, is_red
 
 FAULTS, PLAN, MERGE = "tests/faults/test_faults.py", "tests/core/test_restoration.py", "tests/core/test_compare.py"
 CROSSING, TRUST = "tests/contract/test_crossing.py", "tests/program/test_trust.py"

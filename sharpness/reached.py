@@ -1,5 +1,5 @@
 """Which test runs which lines, and how long it takes: so that a changed line is tried by the tests that reach it, the
-quick ones first. It is loaded as a plugin of pytest (`-p tests.reached`) in a process that measures coverage; every
+quick ones first. It is loaded as a plugin of pytest (`-p sharpness.reached`) in a process that measures coverage; every
 process that a test starts is measured under that test's name too.
 """
 
@@ -89,7 +89,7 @@ def reached_in(folder: Path, words: list[str]) -> Reached:
         "COVERAGE_PROCESS_START": str(kept / "settings"),
         "REACHED_IN": str(kept),
     }
-    command = [sys.executable, "-m", "pytest", "-n", "2", "-p", "tests.reached", "-p", "no:cacheprovider", *words]
+    command = [sys.executable, "-m", "pytest", "-n", "2", "-p", "sharpness.reached", "-p", "no:cacheprovider", *words]
     done = subprocess.run(command, cwd=folder, env=os.environ | paths, capture_output=True, text=True)
     if done.returncode != 0:
         # Without this a test that can't run in a copy would catch every mutant there is.

@@ -1,0 +1,1 @@
+"""How much the tests notice: small changes at random, and changes chosen because they would hurt somebody."""
