@@ -11,10 +11,9 @@ from tests.contract.conftest import BOARDS, made_ground
 from tests.contract.grounds import Ground
 
 
-@pytest.fixture(params=["practice", "nodered", "folder", "press", BOARDS])
+@pytest.fixture(params=["practice", "http", "nodered", "folder", "press", BOARDS])
 def ground(request: pytest.FixtureRequest, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Ground]:
-    """Each adapter's ground in turn, but for practice environments over HTTP, which hold up like those in process and
-    take longer."""
+    """Each adapter's ground in turn."""
     made = made_ground(request, tmp_path, monkeypatch)
     yield made
     made.close()
