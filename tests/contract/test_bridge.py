@@ -18,7 +18,7 @@ from urllib.parse import parse_qs, urlsplit
 import pytest
 
 from amphora.core.form.kinds import parse_sheet
-from amphora.core.form.objects import in_words, objects_used
+from amphora.core.form.objects import grouped, in_words, objects_used
 from amphora.core.values.errors import (
     AmphoraError,
     EnvironmentRefused,
@@ -589,7 +589,9 @@ objects = {{ get = "/lines/{{id}}/tables?in={{above}}&of={{object}}", parts = "$
     assert objects_used(form, sheet, "days") == [("amphora:connection:l", n) for n in ("press/days", "press/days#a")]
     assert [name for _, name in objects_used({**form, "area": None}, sheet, "days")] == ["days", "days#a"]
     assert objects_used({**form, "columns": []}, sheet, "a/b#c")[0][1] == "press/a%2Fb%23c"
-    assert in_words("press/a%2Fb%23c#100%25") == "'100%' of 'press/a/b#c'"
+    assert grouped(["b#x", "a", "b#y"]) == [["a"], ["b#x", "b#y"]]
+    assert in_words(["press/a%2Fb%23c#100%25"]) == "'100%' of 'press/a/b#c'"
+    assert in_words([f"b#{n}" for n in range(7)]) == "'0', '1', '2', '3', '4' and 2 more of 'b'"
     assert not objects_used({**form, "query": "select 1"}, sheet, "days")
     assert not objects_used(form, sheet)
 

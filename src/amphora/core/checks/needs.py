@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 from amphora.core.checks.context import CheckContext, Rule, Todo, named
-from amphora.core.form.objects import in_words, objects_used
+from amphora.core.form.objects import PART_MARK, grouped, in_words, objects_used
 from amphora.core.form.settings import is_setting, setting_words
 from amphora.core.form.spots import setting_values
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
@@ -85,15 +85,18 @@ def object_missing(context: CheckContext) -> Iterable[Finding]:
         if reach is None or not reach.missing:
             continue
         used = {item.key: _things(context, item, mapped.need.key) for item in users}
-        for name in sorted(reach.missing):
+        for names in grouped(reach.missing):
             # Where a sheet doesn't tell, whoever uses the connection may be meant.
-            some = [item for item in users if name in used[item.key]] or users
+            some = [item for item in users if used[item.key] & set(names)] or users
             titles = named([repr(item.states.title) for item in some])
+            # Without a table nothing can be made. Of a column nobody knows whether anything still shows it: some are
+            # gone at home as well.
+            is_part = PART_MARK in names[0]
             yield context.finding(
                 "object-missing",
-                Level.ERROR,
-                f"{in_words(name)} is not on the other end of {mapped.value!r} in {mapped.environment}; "
-                f"used by {titles}.",
+                Level.WARNING if is_part else Level.ERROR,
+                f"{in_words(names)} {'are' if len(names) > 1 else 'is'} not on the other end of {mapped.value!r} in "
+                f"{mapped.environment}; used by {titles}.{' What shows it will fail.' if is_part else ''}",
                 item=some[0].key if some else "",
             )
 
@@ -234,8 +237,8 @@ RULES = (
         FAMILY,
         Level.ERROR,
         Todo.PREPARE,
-        "A table, folder or topic that is used isn't on the other end of the counterpart.",
-        "The target refuses what is built on it.",
+        "A table, folder or topic that is used, or a column (then a warning), isn't on the other end of the counterpart.",
+        "The target refuses what is built on it; what shows the column fails.",
         object_missing,
     ),
     Rule(

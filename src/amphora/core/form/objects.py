@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from urllib.parse import unquote
 
 from amphora.core.form.kinds import KindSheet
@@ -13,6 +13,8 @@ from amphora.core.values.model import Json
 
 PART_MARK = "#"
 """Between an object and a part of it: `main/deliveries#kilos`."""
+
+MOST_NAMED = 5
 
 _PLACEHOLDER = re.compile(r"\{([A-Za-z_][A-Za-z0-9_]*)\}")
 
@@ -62,7 +64,20 @@ def _text(value: Json) -> str:
     return value if isinstance(value, str) else ""
 
 
-def in_words(name: str) -> str:
-    """An object, or a part of one, as people read it."""
-    whole, mark, part = name.partition(PART_MARK)
-    return f"{unquote(part)!r} of {unquote(whole)!r}" if mark else repr(unquote(whole))
+def grouped(names: Iterable[str]) -> list[list[str]]:
+    """Objects one by one, and the parts of one object together."""
+    found: dict[str, list[str]] = {}
+    for name in sorted(names):
+        whole, mark, _ = name.partition(PART_MARK)
+        found.setdefault(f"{whole}{mark}", []).append(name)
+    return list(found.values())
+
+
+def in_words(names: Sequence[str]) -> str:
+    """An object, or parts of one, as people read it."""
+    whole, mark, _ = names[0].partition(PART_MARK)
+    if not mark:
+        return repr(unquote(whole))
+    parts = [repr(unquote(name.partition(PART_MARK)[2])) for name in names]
+    more = f" and {len(parts) - MOST_NAMED} more" if len(parts) > MOST_NAMED else ""
+    return f"{', '.join(parts[:MOST_NAMED])}{more} of {unquote(whole)!r}"
