@@ -237,7 +237,7 @@ RULES = (
         FAMILY,
         Level.ERROR,
         Todo.PREPARE,
-        "A table, folder or topic that is used, or a column (then a warning), isn't on the other end of the counterpart.",
+        "A table, folder or topic that is used isn't on the other end of the counterpart; a warning for a column.",
         "The target refuses what is built on it; what shows the column fails.",
         object_missing,
     ),
