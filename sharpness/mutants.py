@@ -195,12 +195,14 @@ def survivors_of(mutants: list[Mutant], folder: Path, reached: Reached) -> int:
 
 def copy_to(folder: Path) -> None:
     """Copies what tests need into a folder; the runtimes that were installed for them stay where they are."""
+    left = shutil.ignore_patterns("node_modules", ".runtime", "__pycache__")
     for part in ("src", "tests", "attack", "sharpness", "docs"):
-        shutil.copytree(ROOT / part, folder / part, ignore=shutil.ignore_patterns("node_modules", "__pycache__"))
+        shutil.copytree(ROOT / part, folder / part, ignore=left)
     for name in ("pyproject.toml", "README.md", "CHANGELOG.md"):
         shutil.copy(ROOT / name, folder)
     # Without this every test with a runtime would be red, and catch whatever it is given.
-    (folder / "tests" / "nodered" / "node_modules").symlink_to(ROOT / "tests" / "nodered" / "node_modules")
+    for runtime in ("nodered/node_modules", "superset/.runtime"):
+        (folder / "tests" / runtime).symlink_to(ROOT / "tests" / runtime)
 
 
 def main(seeds: list[int], count: int) -> None:
