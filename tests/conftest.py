@@ -180,9 +180,10 @@ def server() -> Iterator[Server]:
 LONG = re.compile(r"tests/superset|faults/test_kills|test_the_demo_plays|test_every_last_line")
 SLOW = re.compile(
     r"tests/faults/test_(faults|resume).py.*\[press-(lost_before|odd_answer|killed_before|refused)\]"
+    r"|tests/faults/test_resume.py.*\[(press-lost_after|(folder|nodered)-(lost_before|odd_answer|refused))\]"
     r"|tests/faults/test_(faults|resume).py.*\[http"
-    r"|tests/faults/(?!.*at_any_step_of_an_import.*-killed_after).*\[.*superset"
-    r"|test_crossing.py::(?!test_everything|test_a_local_edit|test_items_that_use).*\[superset"
+    r"|tests/(faults/|contract/test_choices).*\[.*superset"
+    r"|test_crossing.py::(?!test_a_local_edit|test_a_step_that_fails.*True).*\[superset"
     r"|test_environments.py::test_it_proves_itself\[superset"
 )
 """A platform over HTTP takes seconds for each of these, a reporting system a minute: they are tried with the faults that
