@@ -10,14 +10,13 @@ from amphora.core.checks import CheckContext, check
 from amphora.core.checks.context import Planned, Reach, TargetIndex
 from amphora.core.form.bindings import Bindings
 from amphora.core.form.kinds import KindSheet, parse_sheet
-from amphora.core.form.objects import objects_used
+from amphora.core.form.objects import used_through
 from amphora.core.form.spots import part_ids
 from amphora.core.needs.crosswalk import Mapped, MapState
 from amphora.core.plan.claims import Claims
 from amphora.core.plan.docket import Docket
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Finding, Item
-from amphora.core.values.tokens import parse_token
 from amphora.engine.session import Opened, Session
 from amphora.engine.sides import Side, read_items
 from amphora.environments.contract import Probes
@@ -124,11 +123,8 @@ def _reach(
     """Each mapped connection, looked through for what the package uses on its other end."""
     wanted: dict[Key, set[str]] = {}
     for item in contents.items.values():
-        sheet = sheets.get(item.kind)
-        for text, name in objects_used(item.form, sheet, item.states.title) if sheet and sheet.has_objects else ():
-            token = parse_token(text)
-            if token:
-                wanted.setdefault(token.key, set()).add(name)
+        for key, names in used_through(item.form, sheets.get(item.kind), item.states.title).items():
+            wanted.setdefault(key, set()).update(names)
     result = {}
     for one in mapped:
         if one.state is MapState.MAPPED and one.need.kind == "connection":

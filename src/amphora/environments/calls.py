@@ -104,29 +104,27 @@ class Caller:
         """One call, with the options of the library. Unavailable where nothing was sent or nothing can have changed,
         Uncertain where a write may have taken effect. What has no clock may take as long as something moves."""
         for left in reversed(range(TRIES if is_read else 1)):
-            http = self._open()
+            shared = self._open()
             # Whatever waits in the line may be closed by the other end just as we speak.
-            alone = self._made(http.headers) if self._writes_alone and not is_read else None
+            line = self._made(shared.headers) if self._writes_alone and not is_read else shared
             try:
-                return self._answered(alone or http, method, path, is_read, has_clock, options)
-            except (httpx.NetworkError, httpx.RemoteProtocolError) as error:
-                # A line that went dead: what changes nothing is asked again on another (RFC 9110, section 9.2.2).
-                if not left or http.is_closed:
-                    raise self.lost(is_read, self._why(http, error)) from error
+                return self._answered(line, method, path, is_read, has_clock, options)
             except (httpx.HTTPError, RuntimeError) as error:
-                # The library says RuntimeError where its client was closed under it: by the clock, or it is a fault.
-                if isinstance(error, RuntimeError) and not (alone or http).is_closed:
+                # By the clock; the library says RuntimeError then, which otherwise is a fault.
+                is_ended = line.is_closed
+                if isinstance(error, RuntimeError) and not is_ended:
                     raise
-                raise self.lost(is_read, self._why(alone or http, error)) from error
+                is_dropped = isinstance(error, httpx.NetworkError | httpx.RemoteProtocolError) and not is_ended
+                # What changes nothing is asked again when a line went dead (RFC 9110, section 9.2.2).
+                if not left or not is_dropped:
+                    took = f"took longer than {LONGEST_S:.0f} seconds"
+                    raise self.lost(
+                        is_read, took if is_ended else f"gave no answer ({failure_words(error)})"
+                    ) from error
             finally:
-                if alone:
-                    alone.close()
-        raise AssertionError("there is a last try")
-
-    def _why(self, http: httpx.Client, error: Exception) -> str:
-        if http.is_closed:
-            return f"took longer than {LONGEST_S:.0f} seconds"
-        return f"gave no answer ({failure_words(error)})"
+                if line is not shared:
+                    line.close()
+        raise AssertionError("the last try raises or returns")
 
     def _answered(
         self, http: httpx.Client, method: str, path: str, is_read: bool, has_clock: bool, options: dict[str, Any]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 from amphora.core.checks.context import CheckContext, Rule, Todo, named
-from amphora.core.form.objects import PART_MARK, grouped, in_words, objects_used
+from amphora.core.form.objects import PART_MARK, grouped, in_words, used_through
 from amphora.core.form.settings import is_setting, setting_words
 from amphora.core.form.spots import setting_values
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
@@ -84,7 +84,12 @@ def object_missing(context: CheckContext) -> Iterable[Finding]:
         reach = context.target.reach.get(str(mapped.native)) if context.target else None
         if reach is None or not reach.missing:
             continue
-        used = {item.key: _things(context, item, mapped.need.key) for item in users}
+        used = {
+            item.key: used_through(item.form, context.sheets.get(item.kind), item.states.title).get(
+                mapped.need.key, set()
+            )
+            for item in users
+        }
         for names in grouped(reach.missing):
             # Where a sheet doesn't tell, whoever uses the connection may be meant.
             some = [item for item in users if used[item.key] & set(names)] or users
@@ -99,13 +104,6 @@ def object_missing(context: CheckContext) -> Iterable[Finding]:
                 f"{mapped.environment}; used by {titles}.{' What shows it will fail.' if is_part else ''}",
                 item=some[0].key if some else "",
             )
-
-
-def _things(context: CheckContext, item: Item, connection: Key) -> set[str]:
-    """What an item uses on the other end of one connection."""
-    sheet = context.sheets.get(item.kind)
-    used = objects_used(item.form, sheet, item.states.title) if sheet and sheet.has_objects else ()
-    return {name for text, name in used if (token := parse_token(text)) and token.key == connection}
 
 
 def needs_share(context: CheckContext) -> Iterable[Finding]:

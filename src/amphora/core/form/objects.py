@@ -9,10 +9,12 @@ from urllib.parse import unquote
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Refer, values_at
 from amphora.core.form.spots import spotted
+from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
+from amphora.core.values.tokens import parse_token
 
-PART_MARK = "#"
-"""Between an object and a part of it: `main/deliveries#kilos`."""
+PART_MARK = "\x1f"
+"""Between an object and a part of it. A letter that nobody types: topics hold any other one."""
 
 MOST_NAMED = 5
 
@@ -30,6 +32,15 @@ def objects_used(form: Json, sheet: KindSheet, title: str = "") -> list[tuple[st
     ]
 
 
+def used_through(form: Json, sheet: KindSheet | None, title: str) -> dict[Key, set[str]]:
+    """The same of a portable form, by connection."""
+    found: dict[Key, set[str]] = {}
+    for text, name in objects_used(form, sheet, title) if sheet and sheet.has_objects else ():
+        if token := parse_token(text):
+            found.setdefault(token.key, set()).add(name)
+    return found
+
+
 def _names(refer: Refer, held: Mapping[str, Json], title: str) -> Iterator[str]:
     """The object beside a reference to a connection, and its parts."""
     if refer.thing_unless and any(values_at(held, refer.thing_unless)):
@@ -38,7 +49,7 @@ def _names(refer: Refer, held: Mapping[str, Json], title: str) -> Iterator[str]:
     if name:
         yield name
         parts = values_at(held, refer.thing_parts) if refer.thing_parts else ()
-        yield from (f"{name}{PART_MARK}{_quoted(part)}" for part in parts if isinstance(part, str) and part)
+        yield from (f"{name}{PART_MARK}{part}" for part in parts if isinstance(part, str) and part)
 
 
 def _name(thing: str, held: Mapping[str, Json], title: str) -> str:
@@ -56,7 +67,7 @@ def _name(thing: str, held: Mapping[str, Json], title: str) -> str:
 
 
 def _quoted(text: str) -> str:
-    return text.replace("%", "%25").replace("/", "%2F").replace(PART_MARK, "%23")
+    return text.replace("%", "%25").replace("/", "%2F")
 
 
 def _text(value: Json) -> str:
@@ -78,6 +89,6 @@ def in_words(names: Sequence[str]) -> str:
     whole, mark, _ = names[0].partition(PART_MARK)
     if not mark:
         return repr(unquote(whole))
-    parts = [repr(unquote(name.partition(PART_MARK)[2])) for name in names]
+    parts = [repr(name.partition(PART_MARK)[2]) for name in names]
     more = f" and {len(parts) - MOST_NAMED} more" if len(parts) > MOST_NAMED else ""
     return f"{', '.join(parts[:MOST_NAMED])}{more} of {unquote(whole)!r}"

@@ -8,7 +8,7 @@ from amphora.core.form.bindings import Bindings
 from amphora.core.form.references import quick_references
 from amphora.core.form.visit import with_texts
 from amphora.core.plan.restoration import Evidence
-from amphora.core.plan.states import Image
+from amphora.core.plan.states import Image, rows_in
 from amphora.core.plan.steps import Create, LoadRows, RetireSet, WriteAll
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
@@ -130,8 +130,7 @@ def _last_marks(key: Key, mine: Sequence[tuple[Run, JournalStep]]) -> frozenset[
 
 def _rows_meant(step: JournalStep, key: Key) -> int:
     """How many rows a step was to leave in an item that it was loading; none if it was doing something else."""
-    mark = str(step.intent["meant"].get(key, "")) if step.do == LoadRows.do else ""
-    return int(mark.rpartition(":")[2] or 0)
+    return rows_in(str(step.intent["meant"].get(key, ""))) if step.do == LoadRows.do else 0
 
 
 def _is_surely_ours(now: Image | None, mine: Sequence[tuple[Run, JournalStep]]) -> bool:

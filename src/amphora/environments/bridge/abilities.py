@@ -65,7 +65,7 @@ class Probing(Bridge):
         """What is not on the other end: of one list of all, or asked for object by object, with their parts."""
         if "{object}" not in call.path:
             held = {str(name) for name in values_at(self.client.ask(call, values).body, call.said("names") or "$[*]")}
-            yield from (name for name in objects if name not in held)
+            yield from (name for name in objects if unquote(name) not in held)
             return
         parts: dict[str, list[str]] = {}
         for name in objects:
@@ -84,7 +84,7 @@ class Probing(Bridge):
             if found == set():
                 yield whole
             elif found is not None:
-                yield from (f"{whole}{PART_MARK}{part}" for part in wanted if unquote(part) not in found)
+                yield from (f"{whole}{PART_MARK}{part}" for part in wanted if part not in found)
 
 
 class Holding(Bridge):

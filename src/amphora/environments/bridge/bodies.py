@@ -13,7 +13,6 @@ from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
 from amphora.core.values.pointers import parse_pointer, with_value, without_value
 from amphora.environments.bridge.folders import Folders
-from amphora.environments.bridge.hooks import hook_of
 from amphora.environments.bridge.items import Items, Single
 from amphora.environments.bridge.paths import dropped, filled, put, value_at, written_at
 from amphora.environments.bridge.sheet import BridgeSheet, Call, ItemPart
@@ -25,7 +24,6 @@ class Bodies:
 
     def __init__(self, sheet: BridgeSheet, ids: Mapping[str, Ids], folders: Folders, items: Items) -> None:
         self._sheet, self._ids, self._folders, self._items = sheet, ids, folders, items
-        self._hook = hook_of(sheet)
 
     def of(
         self, part: ItemPart, write: Write, call: Call, there: Single | None = None, uid: str = ""
@@ -33,7 +31,7 @@ class Bodies:
         """The body of a creation, or of a change of what is `there`; `uid` is what a creation is to be known by."""
         # What it refers to by title may be called otherwise since it was read.
         self._items.look_again()
-        native = self._native(part, write, there)
+        native = _in_body(part, self._native(part, write, there))
         # First what only comes back, then what is meant: the later counts.
         body = self._kept(part, call, there)
         only, names = call.said("only", []), {**part.write.get("members", {}), **call.said("members", {})}
@@ -44,16 +42,13 @@ class Bodies:
             put(body, f"$.{names[member]}" if (member := path.removeprefix("$.")) in names else path, value)
 
         for name, value in native.items():
-            if name in part.apart:
-                continue
             is_left_out = value is None and call.said("nulls") == "left out"
             if (not only or name in only) and not is_left_out:
                 lay(part.definition.get(name, f"$.{name}"), value)
         # What isn't named stays (RFC 7396): to take something away it has to be named.
         if call.said("how") == "merge patch" and there is not None:
-            for name, value in _vanished(self._without_kept(part, write, there), native).items():
-                if name in part.apart:
-                    continue
+            there_now = _in_body(part, self._without_kept(part, write, there))
+            for name, value in _vanished(there_now, native).items():
                 lay(part.definition.get(name, f"$.{name}"), _laid(native.get(name), value))
         # After the definition: where a title stands in it too, this one is meant.
         lay(part.paths["title"], write.states.title)
@@ -62,7 +57,7 @@ class Bodies:
         if uid:
             lay(call.said("uid"), uid)
         body = _laid(body, filled(part.write.get("with", {}), self._values(part, write, there)))
-        body = self._hook.sent(part.kind.kind, body)
+        body = self._items.hook.sent(part.kind.kind, body)
         wrapped = part.write.get("wrapped", "")
         return {wrapped: body} if wrapped else body
 
@@ -128,6 +123,11 @@ class Bodies:
             else:
                 definition = with_value(definition, place, None)
         return dict(definition)
+
+
+def _in_body(part: ItemPart, form: Mapping[str, Json]) -> dict[str, Json]:
+    """The members that have no calls of their own."""
+    return {name: value for name, value in form.items() if name not in part.apart}
 
 
 def _laid(body: Any, more: Any) -> Any:

@@ -35,13 +35,6 @@ class Answer:
     wait_s: float = 0.0
 
 
-@dataclass
-class _Count:
-    """How many rows there have been."""
-
-    all: int = 0
-
-
 class Absent(EnvironmentRefused):
     """There is nothing under that id."""
 
@@ -79,34 +72,35 @@ class Client(Caller):
 
     def each(self, call: Call, values: Mapping[str, Json] | None = None) -> Iterator[Json]:
         """The same row by row, without holding more than a piece."""
-        pages, found = pages_of(call), _Count()
-        rows = call.said("rows", "$[*]")
-        for answer in self._pages(call, pages, values or {}, found):
-            # Where the rows should stand, nothing does: then this is not what the sheet describes.
-            some = values_at(answer.body, rows)
-            holder = value_at(answer.body, rows.removesuffix("[*]"))
-            # An empty list is an answer; no list at all is another page.
-            if not some and not isinstance(holder, list):
-                raise self.otherwise(call, f"at {rows} there is no list")
-            found.all += len(some)
-            yield from some
+        for rows in self._pages(call, pages_of(call), values or {}):
+            yield from rows
 
-    def _pages(self, call: Call, pages: Pages, values: Mapping[str, Json], found: _Count) -> Iterator[Answer]:
+    def _rows_in(self, call: Call, answer: Answer) -> list[Json]:
+        where = call.said("rows", "$[*]")
+        found = values_at(answer.body, where)
+        holder = value_at(answer.body, where.removesuffix("[*]"))
+        # An empty list is an answer; no list at all is not what the sheet describes.
+        if not found and not isinstance(holder, list):
+            raise self.otherwise(call, f"at {where} there is no list")
+        return found
+
+    def _pages(self, call: Call, pages: Pages, values: Mapping[str, Json]) -> Iterator[list[Json]]:
         position: Json = pages.first if pages.how == "page" else 0 if pages.how == "offset" else ""
         seen: set[str] = set()
-        near = ""
+        near, count = "", 0
         for _ in range(MOST_PAGES):
-            before = found.all
             if near:
                 answer = self._sent(Call("GET", near, call.at, name=call.name), {}, None, {}, "", is_read=True)
             else:
                 place = {**values, "page": position, "offset": position, "cursor": position, "size": pages.size}
                 answer = self.ask(call, place, _query(call, pages, position))
-            yield answer
+            rows = self._rows_in(call, answer)
+            yield rows
             # Counted and not asked for: servers give what they like.
-            got = found.all - before
+            got = len(rows)
+            count += got
             total = value_at(answer.body, pages.total) if pages.total else None
-            if pages.how == "none" or (isinstance(total, int) and found.all >= total and pages.how != "cursor"):
+            if pages.how == "none" or (isinstance(total, int) and count >= total and pages.how != "cursor"):
                 return
             if pages.how == "link":
                 near = answer.location

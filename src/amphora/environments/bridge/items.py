@@ -61,7 +61,7 @@ class Items:
         self._titles: dict[str, dict[str, str]] = {}
         self._named: dict[tuple[str, PartOf], dict[str, Json]] = {}
         self.looks = Looks(self.titles, self.parts)
-        self._hook = hook_of(sheet)
+        self.hook = hook_of(sheet)
 
     def index(self) -> list[Listed]:
         """All of them, by id."""
@@ -94,7 +94,7 @@ class Items:
 
     def _rows(self, part: ItemPart) -> list[Json]:
         """The list of a kind, as the sheet describes its rows."""
-        return [self._hook.shown(part.kind.kind, row) for row in self._client.rows(part.index)]
+        return [self.hook.shown(part.kind.kind, row) for row in self._client.rows(part.index)]
 
     def titles(self, kind: str) -> Mapping[str, str]:
         """The ids of the items of a kind by their titles, as the list says now; without titles that several have."""
@@ -130,7 +130,7 @@ class Items:
         answer = self._perhaps(part.draft, values) or self._perhaps(part.read, values)
         if answer is None:
             return None
-        return self._definition(part, self._hook.shown(part.kind.kind, answer.body), values)
+        return self._definition(part, self.hook.shown(part.kind.kind, answer.body), values)
 
     def look_again(self) -> None:
         """Forgets which name leads where: somebody may have renamed something, or we did."""
@@ -160,7 +160,7 @@ class Items:
         """One item, whole; None where it isn't there."""
         values: dict[str, Json] = {"id": native}
         live, draft = self._perhaps(part.read, values), self._perhaps(part.draft, values)
-        live, draft = (one and replace(one, body=self._hook.shown(part.kind.kind, one.body)) for one in (live, draft))
+        live, draft = (one and replace(one, body=self.hook.shown(part.kind.kind, one.body)) for one in (live, draft))
         # An item that was never published has only a draft, and is an item all the same.
         answer = live or draft
         if answer is None:
@@ -188,7 +188,7 @@ class Items:
             answer = self._perhaps(whole, {"id": native})
             if answer is None:
                 return None
-            row = self._hook.shown(part.kind.kind, value_at(answer.body, call.at))
+            row = self.hook.shown(part.kind.kind, value_at(answer.body, call.at))
             if row is not None and text_at(row, part.paths["id"]) == native:
                 return row
         raise self._client.otherwise(call, f"at {call.at} there is not the row of {native}")
