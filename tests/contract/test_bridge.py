@@ -248,6 +248,24 @@ THING = 'kind = "thing"\n[fields]\nsecret = ["$.key"]\njson = ["$.b"]\n'
 
 
 KIND = "#### its kind sheet:"
+MEMBERS = """
+[item.thing.more.who]
+get    = "/things/{id}/who"
+add    = { post = "/things/{id}/who" }
+remove = { delete = "/things/{id}/who/{entry}" }
+"""
+PEOPLE = "".join(
+    f"""
+[supply.{name}]
+kind  = "person"
+space = "{name}"
+index = {{ get = "/{name}s" }}
+id    = "$.id"
+name  = "$.name"
+"""
+    for name in ("user", "team")
+)
+REFERS = f'{KIND}\n[[refers]]\nat = "$.owner"\nto = ["person"]\n'
 PUBLISHED, SWITCHED = f"{KIND}\n[states]\npublish = true\n", f"{KIND}\n[states]\nswitch = true\n"
 
 
@@ -280,6 +298,9 @@ def test_a_sheet_that_is_wrong_is_told_with_its_lines() -> None:
         (SMALL.replace('post = "/things"', 'post = "/things", uid = "$.uid"'), "`item.thing.uid` is missing"),
         (SMALL + PUBLISHED, "`item.thing.draft` is missing"),
         (SMALL + SWITCHED, "`item.thing.on` is missing"),
+        (SMALL + MEMBERS, "$.who has to stand under fields.unordered"),
+        (SMALL + PEOPLE + REFERS, "`space` has to be one of team, user"),
+        (SMALL + PEOPLE.replace('space = "team"', "") + REFERS, "each 'person' on offer has to have a `space`"),
     ]
     for text, told in cases:
         sheet, _, kind = text.partition(KIND)
@@ -614,10 +635,15 @@ create     = { post = "/slates" }
 update     = { put = "/slates/{id}" }
 retire     = { delete = "/slates/{id}" }
 [item.slate.more.people]
-get    = "/slates/{id}/people"
-add    = { post = "/slates/{id}/people" }
-remove = { delete = "/slates/{id}/people/{entry}" }
-entry  = "$.who"
+get     = "/slates/{id}/people"
+rows    = "$[*]"
+each    = { get = "/slates/{id}/people/{entry}" }
+add     = { post = "/slates/{id}/people" }
+change  = { put = "/slates/{id}/people/{entry}" }
+remove  = { delete = "/slates/{id}/people/{entry}" }
+entry   = "$.no"
+by      = "$.who"
+without = ["$.no"]
 [item.slate.more.tags]
 get   = "/slates/{id}/tags"
 at    = "$.tags"
@@ -634,7 +660,7 @@ kind = "slate"
 at = "$.people[*].who"
 to = ["person"]
 [fields]
-unordered = ["$.tags"]
+unordered = ["$.tags", "$.people"]
 named     = { "$.people" = "who" }
 """
 
@@ -643,7 +669,7 @@ class Slates:
     """A platform whose items have people, tags and lines with calls of their own; who makes one is among its people."""
 
     def __init__(self, name: str, people: tuple[str, ...]) -> None:
-        self.name, self.people, self.most = name, people, 99
+        self.name, self.people, self.most, self.numbers = name, people, 99, len(people) * 100
         self.slates: dict[int, dict[str, Any]] = {}
 
     def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
@@ -653,7 +679,8 @@ class Slates:
         if method == "POST" and not rest:
             number = len(self.slates) + 1
             # Whoever makes one is among its people, and has to be told off.
-            self.slates[number] = {"people": [{"who": self.people[0], "may": "own"}], "tags": ["new"], "lines": []}
+            first = {"no": self._number(), "who": self.people[0], "may": "own"}
+            self.slates[number] = {"people": [first], "tags": ["new"], "lines": []}
             self.slates[number] |= {"id": number, **body}
             return 201, self._shown(self.slates[number]), {}
         if not rest:
@@ -674,16 +701,24 @@ class Slates:
             part += [{**line, "no": len(part) + n} for n, line in enumerate(body["lines"])]
         elif method == "POST":
             assert body["who"] in self.people
-            part.append(body)
-        elif method == "PUT":
-            one["tags"] = body["tags"]
-        elif method == "DELETE":
-            part.remove(next(entry for entry in part if entry["who"] == rest[2]))
-        return (
-            200,
-            {"tags": part} if rest[1] == "tags" else self._page(part, said) if part == one["lines"] else part,
-            {},
-        )
+            part.append({"no": self._number(), **body})
+        elif rest[1] == "tags":
+            one["tags"] = part = body["tags"] if body else part
+        elif rest[1] == "people" and len(rest) == 3:
+            entry = next(entry for entry in part if entry["no"] == int(rest[2]))
+            if method == "DELETE":
+                part.remove(entry)
+            entry |= body or {}
+            return 200, entry, {}
+        if rest[1] == "people":
+            # The list is short of what people may do.
+            part = [{"no": entry["no"], "who": entry["who"]} for entry in part]
+        return 200, {"tags": part} if rest[1] == "tags" else self._page(part, said), {}
+
+    def _number(self) -> int:
+        """Of an entry: nobody knows it beforehand, and no two platforms give the same."""
+        self.numbers += 1
+        return self.numbers
 
     def _shown(self, one: dict[str, Any]) -> dict[str, Any]:
         return {"id": one["id"], "name": one["name"], "note": one["note"], "lines": len(one["lines"])}
@@ -694,8 +729,10 @@ class Slates:
 
 
 def test_people_tags_and_lines_that_have_calls_of_their_own_go_over_and_come_back(tmp_path: Path) -> None:
-    one, two = Slates("one", ("ada", "ben")), Slates("two", ("root", "eve", "flo"))
-    people = [{"who": "ada", "may": "own"}, {"who": "ben", "may": "see"}]
+    one, two = Slates("one", ("ada", "ben", "cid")), Slates("two", ("root", "eve", "flo", "gus"))
+    people = [
+        {"no": n, "who": who, "may": may} for n, who, may in ((1, "ada", "own"), (2, "ben", "see"), (3, "cid", "see"))
+    ]
     lines = [{"kilos": n, "no": n} for n in range(5)]
     one.slates[1] = {"id": 1, "name": "Press", "note": "x", "people": people, "tags": ["a", "b"], "lines": lines}
     two.slates[1] = {"id": 1, "name": "Kept", "note": "", "people": [], "tags": [], "lines": []}
@@ -714,7 +751,7 @@ def test_people_tags_and_lines_that_have_calls_of_their_own_go_over_and_come_bac
         assert "holds" in run("env", "prove", "here", "--yes")
         assert list(one.slates) == [1]
         run("export", "here", "Press", "--with", "records", "--as", "p")
-        run("map", "p", "there", "--set", "ada=eve", "--set", "ben=flo", "--accept")
+        run("map", "p", "there", "--set", "ada=eve", "--set", "ben=flo", "--set", "cid=gus", "--accept")
         # The third piece is refused: what was made is taken away again, with the two pieces in it.
         two.most = 4
         assert "there is as it was before" in run("import", "p", "there", "--with", "records", "--yes", code=4)
@@ -722,13 +759,18 @@ def test_people_tags_and_lines_that_have_calls_of_their_own_go_over_and_come_bac
         two.most = 99
         run("import", "p", "there", "--with", "records", "--yes")
         made = two.slates[2]
-        assert made["people"] == [{"who": "eve", "may": "own"}, {"who": "flo", "may": "see"}]
+        told = [(one["who"], one["may"]) for one in made["people"]]
+        assert told == [("eve", "own"), ("flo", "see"), ("gus", "see")]
+        numbers = {one["who"]: one["no"] for one in made["people"]}
         assert (made["tags"], [line["kilos"] for line in made["lines"]]) == (["a", "b"], [0, 1, 2, 3, 4])
         assert "nothing to do" in run("import", "p", "there", "--yes").lower()
-        one.slates[1] |= {"people": [{"who": "ben", "may": "own"}], "tags": ["a"]}
+        one.slates[1] |= {"people": [{"no": 2, "who": "ben", "may": "own"}, {"no": 3, "who": "cid", "may": "see"}]}
+        one.slates[1] |= {"tags": ["a"]}
         run("export", "here", "Press", "--with", "records", "--as", "p")
         run("import", "p", "there", "--yes")
-        assert (made["people"], made["tags"]) == ([{"who": "flo", "may": "own"}], ["a"])
+        # Changed where it stands, and left alone where it is the same.
+        after = [{"no": numbers[who], "who": who, "may": may} for who, may in (("flo", "own"), ("gus", "see"))]
+        assert (made["people"], made["tags"]) == (after, ["a"])
         for _ in range(2):
             run("undo", "last", "--yes")
         assert list(two.slates) == [1]

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import json
 import socketserver
+import sqlite3
 import sys
 import time
+import tracemalloc
 from collections.abc import Iterator
 from contextlib import closing, suppress
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from functools import partial
 from itertools import takewhile
 from pathlib import Path
 from subprocess import PIPE, Popen
@@ -26,14 +29,16 @@ from schemathesis.specs.openapi.checks import negative_data_rejection, positive_
 
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain, UsageFault
 from amphora.core.values.model import States
+from amphora.core.values.raw import PIECE_BYTES, Raw, sha256_of
 from amphora.environments import calls
-from amphora.environments.contract import Environment, Seen, Write
+from amphora.environments.contract import Environment, KeepsFiles, Seen, Write
 from amphora.environments.http.adapter import connect
 from amphora.environments.http.operations import ROUTES, Problem
 from amphora.environments.http.practice import served
 from amphora.environments.http.service import Service, server_of
 from amphora.environments.practice import connect as practice
 from amphora.practice.halcyon import KEEPER
+from amphora.practice.platform import Platform
 from tests.conftest import Program, run_program
 from tests.contract.document import DOCUMENT, JSON, at_fault, schema_of, watched
 
@@ -130,6 +135,74 @@ def test_calls_for_rows_and_drafts_are_as_the_document_says(
         [draft, *_] = [row for row in one.index() if row.states.is_published]
         one.take_back(Seen(draft.native_id, draft.revision))  # type: ignore[attr-defined]
     assert not faults
+
+
+@dataclass(frozen=True)
+class Large:
+    """An attachment of some size, of which one piece is in memory."""
+
+    letter: bytes
+    pieces: int = 24
+
+    @property
+    def size_bytes(self) -> int:
+        return self.pieces * PIECE_BYTES
+
+    def chunks(self) -> Iterator[bytes]:
+        return (self.letter * PIECE_BYTES for _ in range(self.pieces))
+
+
+def _takes(app: str, file: Path, content: Raw) -> str:
+    """Gives a practice environment's app another icon; its SHA-256."""
+    name, platform = sha256_of(content), Platform(file, KEEPER, lambda: "2026-11-28T08:00:00Z")
+    platform.keep_file(name, content)
+    [item] = [one for one in platform.everything() if one.title == app]
+    definition = item.live | {"icon": f"amphora:file:{name}#image%2Fpng"}
+    platform.publish(item.id, platform.update(item.id, item.title, item.folder, definition, [], item.revision))
+    return name
+
+
+def test_attachments_go_through_in_pieces(base: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    large, again = Large(b"a"), Large(b"b", 1)
+    name, other = sha256_of(large), sha256_of(again)
+    with closing(connect(f"{base}/grove-live", tmp_path, KEEPER, SECRET)) as there:
+        assert isinstance(there, KeepsFiles)
+        tracemalloc.start()
+        there.keep_file(name, large)
+        assert sum(map(len, there.file(name))) == large.size_bytes
+        # Both ends are in this process.
+        assert tracemalloc.get_traced_memory()[1] < large.size_bytes / 2
+        tracemalloc.stop()
+        faults = watched(monkeypatch)
+        there.keep_file(other, again)
+        there.keep_file(other, again)
+        assert there.held_files([name, other, "0" * 64]) == {name: large.size_bytes, other: again.size_bytes}
+        for refused in (lambda: there.keep_file("0" * 64, again), lambda: list(there.file("0" * 64))):
+            with pytest.raises(EnvironmentRefused, match="0000"):
+                refused()
+        assert not faults
+
+
+def test_an_attachment_of_any_size_moves_and_comes_back(over_http: Path) -> None:
+    amphora = partial(run_program, over_http)
+    first = _takes("Harvest Intake", over_http / "grove-dev.practice", Large(b"a", 2))
+    assert amphora("export", "grove-dev", "Harvest Intake", "--as", "olive-intake").code == 0
+    assert amphora("import", "olive-intake", "grove-test", "--yes").code == 0
+
+    def held() -> list[str]:
+        with closing(sqlite3.connect(over_http / "grove-test.practice")) as db:
+            return [name for (name,) in db.execute("select name from files")]
+
+    assert held() == [first]
+    second = _takes("Harvest Intake", over_http / "grove-dev.practice", Large(b"b", 1))
+    assert amphora("export", "grove-dev", "Harvest Intake", "--as", "olive-intake").code == 0
+    assert amphora("import", "olive-intake", "grove-test", "--yes").code == 0
+    # The first is forgotten there, and comes back all the same.
+    assert held() == [second]
+    assert "as it was before" in amphora("undo", "grove-test-2", "--yes").out
+    assert held() == [first]
+    assert amphora("verify", "grove-test-1").code == 0
+    assert amphora("env", "prove", "grove-test", "--yes").code == 0
 
 
 def test_what_is_not_as_the_document_says_is_found() -> None:

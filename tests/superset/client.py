@@ -67,6 +67,7 @@ def filled(desk: Desk, uri: str) -> None:
         _chart(desk, "Kilos by grove", by_grove, "grove"),
         _chart(desk, "Days", deliveries, "day"),
     ]
+    _annotated(desk, charts)
     board = desk.do("POST", "/dashboard/", {"dashboard_title": "Harvest", "slug": "harvest"})["id"]
     one, two, three = charts
     metadata = {
@@ -110,6 +111,21 @@ def _chart(desk: Desk, name: str, dataset: int, column: str) -> int:
     return made
 
 
+def _annotated(desk: Desk, charts: list[int]) -> None:
+    """Notes on one chart: of a layer, of another chart, and of a formula that is a number."""
+    layer = desk.do("POST", "/annotation_layer/", {"name": "Frost", "descr": "Cold nights"})["id"]
+    night = {"short_descr": "First frost", "start_dttm": "2026-11-01T00:00:00", "end_dttm": "2026-11-02T00:00:00"}
+    desk.do("POST", f"/annotation_layer/{layer}/annotation/", {**night, "json_metadata": '{"degrees": -2}'})
+    days = desk.get(f"/chart/{charts[2]}")["result"]
+    kinds = (("NATIVE", layer), ("line", charts[0]), ("", str(charts[1])))
+    notes = [{"name": f"n{value}", "sourceType": kind, "value": value} for kind, value in kinds]
+    desk.do(
+        "PUT",
+        f"/chart/{charts[2]}",
+        {"params": json.dumps({**json.loads(days["params"]), "annotation_layers": notes})},
+    )
+
+
 def positions(charts: list[int]) -> dict[str, Any]:
     """A dashboard's layout: all charts in one row."""
     places = [f"CHART-{number}" for number in range(len(charts))]
@@ -136,6 +152,8 @@ TABLES = (
     "dashboard_slices",
     "themes",
     "row_level_security_filters",
+    "annotation_layer",
+    "annotation",
 )
 
 

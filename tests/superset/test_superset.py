@@ -92,7 +92,7 @@ def test_a_dashboard_goes_over_is_worked_on_on_both_sides_and_is_taken_back(grou
     ground.sure("map", "harvest", "trial", "--set", "mill=mill-live", "--accept")
     _what_is_missing_on_the_other_end(ground)
     done = ground.sure("import", "harvest", "trial", "--yes")
-    assert "8 created, 0 updated; all 8 items verified" in done.out
+    assert "9 created, 0 updated; all 9 items verified" in done.out
     one, two, three = (
         ground.target.titled("chart", name)["id"] for name in ("Kilos by variety", "Kilos by grove", "Days")
     )
@@ -106,13 +106,21 @@ def test_a_dashboard_goes_over_is_worked_on_on_both_sides_and_is_taken_back(grou
     ]
     assert len(board["charts"]) == 3
     assert board["theme"]["theme_name"] == "Grove"
+    assert [one["email"] for one in ground.target.titled("chart", "Days")["owners"]] == ["keeper@halcyon.example"]
+    notes = json.loads(ground.target.titled("chart", "Days")["params"])["annotation_layers"]
+    [layer] = ground.target.get("/annotation_layer/")["result"]
+    # The last one is a formula, and no id.
+    assert [note["value"] for note in notes] == [layer["id"], one, notes[2]["name"][1:]]
+    [night] = ground.target.get(f"/annotation_layer/{layer['id']}/annotation/")["result"]
+    night = ground.target.get(f"/annotation_layer/{layer['id']}/annotation/{night['id']}")["result"]
+    assert (night["short_descr"], night["json_metadata"]) == ("First frost", '{"degrees": -2}')
     rule = ground.target.titled("rowlevelsecurity", "North only")
     names = [[table["table_name"] for table in rule["tables"]], [role["name"] for role in rule["roles"]]]
     assert [sorted(some) for some in names] == [["by_grove", "deliveries"], ["Gamma"]]
     # Each chart shows the rows of its own side.
     assert {row["variety"] for row in answers(ground.target, "Kilos by variety")} == {"leccino", "moraiolo"}
     assert ground.target.titled("chart", "Kilos by grove")["datasource_id"] != table
-    assert ground.sure("verify", "harvest", "trial").verdict == "trial is as promised: all 8 items of harvest 1.0.0."
+    assert ground.sure("verify", "harvest", "trial").verdict == "trial is as promised: all 9 items of harvest 1.0.0."
     assert "Nothing in trial was edited" in ground.sure("edits", "trial").out
     _both_sides(ground)
     _back_again(ground)

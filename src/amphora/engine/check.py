@@ -71,7 +71,7 @@ def target_index(
     opened = side.opened
     outside = _outside(contents, side)
     # A copy, because reading binds people that are met for the first time, and these are nobody's business here.
-    own = Bindings(side.names.style, dict(side.names.values), side.names.inner, side.names.part_owner)
+    own = replace(side.names, values=dict(side.names.values), held={})
     read, _, _ = read_items(_named(side, own), outside, binds_new=True)
     sheets = sheets_for(contents, opened)
     identity = opened.environment.whoami()

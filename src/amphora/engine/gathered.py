@@ -14,6 +14,7 @@ from amphora.core.values.late import dataclass
 from amphora.core.values.model import Item
 from amphora.core.values.next_step import advice
 from amphora.core.values.pace import uncollected
+from amphora.core.values.raw import Raw
 from amphora.engine.session import Session
 from amphora.engine.sides import Side, read_items
 from amphora.environments.contract import Take
@@ -31,7 +32,7 @@ class Gathered:
 
     items: dict[Key, Item]
     why: dict[Key, str]
-    files: dict[str, bytes]
+    files: dict[str, Raw]
     dead: dict[Key, tuple[str, ...]]
     """The places of ids that led nowhere in the source, and were left out."""
 
@@ -63,7 +64,7 @@ def gather_once(
 ) -> Gathered:
     """What is asked for with all that it uses, in one reading."""
     items: dict[Key, Item] = {}
-    files: dict[str, bytes] = {}
+    files: dict[str, Raw] = {}
     dead: dict[Key, tuple[str, ...]] = {}
     why = dict.fromkeys(asked, "asked for")
     waiting = list(asked)

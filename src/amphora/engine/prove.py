@@ -5,8 +5,8 @@ from __future__ import annotations
 
 import contextlib
 import secrets
+from dataclasses import replace
 
-from amphora.core.form.bindings import Bindings
 from amphora.core.form.filled import filled_in
 from amphora.core.form.native import to_native
 from amphora.core.form.portable import to_portable
@@ -14,12 +14,13 @@ from amphora.core.form.spots import spotted
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, NotReady
 from amphora.core.values.next_step import advice
 from amphora.core.values.pointers import write_pointer
+from amphora.core.values.raw import PIECE_BYTES, sha256_of
 from amphora.core.values.tokens import MASK
 from amphora.engine.promises import Broken, Promise, Proving, expected
 from amphora.engine.session import Session
 from amphora.engine.sides import Side, own_side
 from amphora.engine.trial import MOST_READ, remove, try_kind
-from amphora.environments.contract import Environment
+from amphora.environments.contract import Environment, KeepsFiles
 
 
 def prove(session: Session, name: str) -> list[Promise]:
@@ -33,6 +34,8 @@ def prove(session: Session, name: str) -> list[Promise]:
     try:
         for kind in sorted(opened.description.sheets) if proving.may_write else ():
             try_kind(proving, kind)
+        if proving.may_write:
+            _files(proving)
     finally:
         # Also of somebody who interrupts.
         _cleared(proving)
@@ -119,8 +122,7 @@ def _laws(proving: Proving) -> None:
         if back.definition != one.definition and not first.dead:
             place = filled_in(one.definition, back.definition)[0].at
             raise Broken(f"{row.states.title!r} comes back otherwise at {place}")
-        elsewhere = Bindings(side.names.style, dict(side.names.values))
-        elsewhere.part_owner = side.names.part_owner
+        elsewhere = replace(side.names, values=dict(side.names.values), inner={}, held={})
         again = to_portable(back.definition, sheet, elsewhere, key=key, guide=first.form)
         if again.form != first.form:
             raise Broken(f"{row.states.title!r} is another thing the second time")
@@ -134,6 +136,28 @@ def _masked(proving: Proving) -> None:
         for at, value, spot, _ in spotted(found.definition, sheet):
             if spot.is_secret and value not in (None, "", MASK):
                 raise Broken(f"{found.listed.states.title!r} shows the secret at {write_pointer(at)}")
+
+
+def _files(proving: Proving) -> None:
+    """An attachment that no item names: it harms nobody, and may be forgotten again."""
+    environment = proving.environment
+    if not isinstance(environment, KeepsFiles):
+        return
+    with proving.trying("attachments come back to the byte, and only under their own name"):
+        content = secrets.token_bytes(3 * PIECE_BYTES + 1)
+        name, other = sha256_of(content), sha256_of(b"")
+        expected(
+            EnvironmentRefused,
+            lambda: environment.keep_file(other, content),
+            "an attachment is taken under the name of another",
+        )
+        environment.keep_file(name, content)
+        # Once more, as after an answer that was lost.
+        environment.keep_file(name, content)
+        if environment.held_files([name, other]) != {name: len(content)}:
+            raise Broken("it takes an attachment, and says something else of what it has")
+        if b"".join(environment.file(name)) != content:
+            raise Broken("an attachment comes back as something else")
 
 
 def _side(proving: Proving) -> Side:

@@ -16,6 +16,7 @@ from amphora.core.plan.places import new_place, place_of
 from amphora.core.values.keys import Key, encode_segment
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Found, Item, Json, Listed, Supply
+from amphora.engine.apart import apart
 from amphora.engine.session import Opened
 from amphora.environments.contract import Take
 from amphora.ledger.ledger import Ledger
@@ -153,7 +154,7 @@ def _side(
     mapped: Sequence[Mapped],
     filled: Mapping[Key, Sequence[Filled]],
 ) -> Side:
-    names = Bindings(opened.description.id_style)
+    names = Bindings(opened.description.id_style, files_apart=apart(opened.environment))
     for key, row in matches.by_key.items():
         names.bind(key, row.native_id)
         for part in row.parts:
@@ -219,7 +220,7 @@ def _as_delivered(names: Bindings, base: Base) -> Bindings:
     # Nearly always: then one table serves for all items, and nothing is copied.
     if all(names.values.get(key) == value for key, value in base.bindings.items()):
         return names
-    delivered = Bindings(names.style, dict(base.bindings))
+    delivered = Bindings(names.style, dict(base.bindings), files_apart=names.files_apart)
     for key, value in names.values.items():
         if key not in base.bindings:
             delivered.bind(key, value)

@@ -168,7 +168,7 @@ class Caller:
                 method, path, is_read, not is_streamed, headers={**signed, **(headers or {})}, **options
             )
             is_turned_away = answer.status_code == httpx.codes.UNAUTHORIZED
-            if is_streamed or attempt == TRIES:
+            if (is_streamed and not is_read) or attempt == TRIES:
                 break
             if is_turned_away and self._is_renewable and not is_renewed:
                 # Tokens may live shorter than a run: whoever is turned away has done nothing.

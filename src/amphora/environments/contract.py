@@ -16,6 +16,7 @@ from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Found, Json, Limits, Listed, States, Supply
 from amphora.core.values.next_step import NextStep, advice
+from amphora.core.values.raw import Raw
 from amphora.core.values.rights import Lacks
 
 Take = Literal["live", "draft"]
@@ -210,6 +211,21 @@ class HoldsRows(Protocol):
 
     def load(self, native_id: str, rows: Iterator[Json]) -> int:
         """Fills an empty table, with all rows or none; how many there were."""
+
+
+@runtime_checkable
+class KeepsFiles(Protocol):
+    """Attachments kept beside definitions, in which `amphora:file:SHA256#TYPE` stands instead of a large one: they go
+    through in pieces, whatever their size. What no item names any more may vanish."""
+
+    def held_files(self, names: Sequence[str]) -> dict[str, int]:
+        """Those of these attachments (by SHA-256) that are there, with their sizes in bytes."""
+
+    def file(self, name: str) -> Iterator[bytes]:
+        """An attachment in pieces; EnvironmentRefused where it isn't there."""
+
+    def keep_file(self, name: str, content: Raw) -> None:
+        """Takes an attachment; once more does no harm. EnvironmentRefused where its name is not its SHA-256."""
 
 
 @runtime_checkable

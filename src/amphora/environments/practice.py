@@ -14,6 +14,7 @@ from amphora.core.plan.states import Image
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved, Unavailable
 from amphora.core.values.model import Found, Json, Limits, Listed, States, Supply
 from amphora.core.values.next_step import NOTHING, to_type
+from amphora.core.values.raw import Raw
 from amphora.environments.contract import (
     NEXT,
     Capabilities,
@@ -146,6 +147,18 @@ class PracticeEnvironment:
     def load(self, native_id: str, rows: Iterator[Json]) -> int:
         with _translated(self.name):
             return self.platform.add_records(native_id, rows)
+
+    def held_files(self, names: Sequence[str]) -> dict[str, int]:
+        with _translated(self.name):
+            return self.platform.files.held(names)
+
+    def file(self, name: str) -> Iterator[bytes]:
+        with _translated(self.name):
+            yield from self.platform.files.read(name)
+
+    def keep_file(self, name: str, content: Raw) -> None:
+        with _translated(self.name):
+            self.platform.keep_file(name, content)
 
     def close(self) -> None:
         self.platform.close()

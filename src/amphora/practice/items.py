@@ -43,6 +43,11 @@ create table records (
     item_id text not null, number integer not null, body text not null, primary key (item_id, number));
 create table answered (token text primary key, id text not null);
 """
+FILE_TABLES = """
+create table files (name text primary key, size integer not null, pieces text not null);
+create table pieces (file text not null, number integer not null, body blob not null, primary key (file, number));
+"""
+"""Came later: attachments beside the definitions that name them, in pieces, so that none is ever in memory."""
 
 
 class PlatformRefusal(Exception):

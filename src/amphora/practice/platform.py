@@ -16,7 +16,9 @@ from typing import Any
 
 from amphora.core.form.kinds import KindSheet
 from amphora.core.values.pointers import parse_pointer, value_at, with_value
-from amphora.practice.items import PERMISSIONS, PREFIXES, RELEASE, TABLES, PlatformRefusal, PracticeItem
+from amphora.core.values.raw import Raw
+from amphora.practice.files import Files
+from amphora.practice.items import FILE_TABLES, PERMISSIONS, PREFIXES, RELEASE, TABLES, PlatformRefusal, PracticeItem
 from amphora.practice.rules import Rules
 from amphora.practice.sheets import sheets_of
 from amphora.practice.upgrades import bring_up_to_date
@@ -44,6 +46,7 @@ class Platform:
         self._trouble = int(trouble["value"]) if trouble else 0
         self._sheets: dict[str, KindSheet] | None = None
         self._rules = Rules(self, self._db)
+        self.files = Files(self._db)
 
     def plan_trouble(self, after: int) -> None:
         """Lets one change be refused, after so many others: the last thing that people expect, and what happens."""
@@ -67,7 +70,7 @@ class Platform:
         """Makes a new, empty environment in a file. `schemas` are the shapes of kinds that this release has
         in another version than the newest."""
         with closing(sqlite3.connect(path)) as db:
-            db.executescript(TABLES)
+            db.executescript(TABLES + FILE_TABLES)
             meta = {"uid": uid, "name": name, "region": region, "base_url": base_url, "counter": "0"}
             meta |= {"release": release, "schemas": json.dumps(schemas or {})}
             meta |= {"limits": json.dumps({"items": items_limit or {}, "item_bytes": item_bytes_limit})}
@@ -191,11 +194,12 @@ class Platform:
         column = "draft" if sheet.is_published else "live"
         values = (json.dumps(definition, ensure_ascii=False), title, folder, self._clock(), self.account, id_)
         try:
-            self._db.execute(
-                f"update items set {column} = ?, title = ?, folder = ?, revision = revision + 1,"
-                " modified_at = ?, modified_by = ? where id = ?",
-                values,
-            )
+            with self.files.settling([id_]):
+                self._db.execute(
+                    f"update items set {column} = ?, title = ?, folder = ?, revision = revision + 1,"
+                    " modified_at = ?, modified_by = ? where id = ?",
+                    values,
+                )
         except sqlite3.IntegrityError as error:
             where = folder or "the top folder"
             raise PlatformRefusal("taken", f"{item.kind} {item.name!r} exists in {where!r}") from error
@@ -250,9 +254,10 @@ class Platform:
                 # Drafts count as users, as on real platforms: publishing them would dangle.
                 if used:
                     raise PlatformRefusal("in-use", f"{', '.join(sorted(used))} is used by {other.title}")
-            for id_ in revisions:
-                self._db.execute("delete from records where item_id = ?", (id_,))
-                self._db.execute("delete from items where id = ?", (id_,))
+            with self.files.settling(revisions):
+                for id_ in revisions:
+                    self._db.execute("delete from records where item_id = ?", (id_,))
+                    self._db.execute("delete from items where id = ?", (id_,))
 
     def everything(self) -> list[PracticeItem]:
         """All items with their definitions."""
@@ -275,6 +280,11 @@ class Platform:
             [count] = self._db.execute("select count(*) from records where item_id = ?", (id_,)).fetchone()
             self._db.execute("update items set row_count = ? where id = ?", (count, id_))
         return int(count)
+
+    def keep_file(self, name: str, content: Raw) -> None:
+        """Takes an attachment in, which an item may name from now on."""
+        self._allow("write")
+        self.files.keep(name, content)
 
     @contextmanager
     def _transaction(self) -> Iterator[None]:
@@ -313,9 +323,11 @@ class Platform:
     def _touch(self, what: str, id_: str) -> None:
         self._one(id_)
         stamp = (self._clock(), self.account, id_)
-        self._db.execute(
-            f"update items set {what}, revision = revision + 1, modified_at = ?, modified_by = ? where id = ?", stamp
-        )
+        with self.files.settling([id_]):
+            self._db.execute(
+                f"update items set {what}, revision = revision + 1, modified_at = ?, modified_by = ? where id = ?",
+                stamp,
+            )
 
     def _allow(self, permission: str) -> None:
         if permission not in self.permissions:

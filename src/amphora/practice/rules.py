@@ -7,6 +7,7 @@ import json
 import sqlite3
 from typing import TYPE_CHECKING, Any
 
+from amphora.core.form.attachments import kept_apart
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.objects import objects_used
 from amphora.core.form.settings import is_setting, setting_words
@@ -46,6 +47,7 @@ class Rules:
                 raise PlatformRefusal("invalid", f"{value!r} at {pointer} is not {setting_words(wanted)}")
         for pointer in empty_references(definition, sheet):
             raise PlatformRefusal("dangling", f"nothing stands at {pointer}, where a reference has to be")
+        self._platform.files.check(kept_apart(definition, sheet))
         self._check_references(definition, sheet)
         for connection, name in objects_used(definition, sheet):
             _, held = self._platform.probe(connection)

@@ -6,14 +6,26 @@ from collections.abc import Mapping
 from dataclasses import replace
 
 from amphora.core.form.bindings import MISSING
+from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Walk
 from amphora.core.form.spots import named_elements
-from amphora.core.form.visit import with_texts
+from amphora.core.form.visit import visited, with_texts
 from amphora.core.values.model import Item, Json
-from amphora.core.values.tokens import parse_token
+from amphora.core.values.tokens import PREFIX, parse_token
 
 LEFT_OUT = "amphora:file:left-out"
 """Stands where an attachment was that the package doesn't carry: the target keeps its own."""
+
+
+def kept_apart(definition: Json, sheet: KindSheet) -> list[str]:
+    """The attachments, by SHA-256, that a native definition names instead of holding them."""
+    # No other token ever stands in a native definition, so that most need no second look.
+    found = (
+        parse_token(here.value)
+        for here in visited(definition, sheet.places.walk(definition))
+        if here.walk.spot.is_file and isinstance(here.value, str) and here.value.startswith(PREFIX)
+    )
+    return [token.path for token in found if token and token.kind == "file"]
 
 
 def without_attachments(item: Item) -> Item:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import field
 from typing import Final
 
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
+from amphora.core.values.raw import Raw
 from amphora.core.values.tokens import Token, parse_token, token_for
 
 
@@ -43,7 +44,8 @@ class Bindings:
     `values` maps `KIND:PATH` (of an item or a need) to the native id or value. `inner` maps, per item,
     the portable id of a part to the native one, where the environment forced another. `part_owner`
     maps native part ids to the item that holds them. `held` remembers at which place a name for a
-    setting or secret was given, so that two places never share one.
+    setting or secret was given, so that two places never share one. `files_apart` gives an attachment by its SHA-256
+    where the environment keeps attachments beside definitions; None where they stand in them.
     """
 
     style: IdStyle
@@ -51,6 +53,7 @@ class Bindings:
     inner: dict[Key, Mapping[str, str]] = field(default_factory=dict)
     part_owner: dict[str, Key] = field(default_factory=dict)
     held: dict[Key, str] = field(default_factory=dict)
+    files_apart: Callable[[str], Raw] | None = field(default=None, repr=False)
     _reverse: dict[str, Key] = field(default_factory=dict, init=False, repr=False)
     _urls: dict[str, str] | None = field(default=None, init=False, repr=False)
     _text: re.Pattern[str] | None = field(default=None, init=False, repr=False)

@@ -65,6 +65,7 @@ _REFERS = {
     "members": bool,
     "by": str,
     "dead": str,
+    "space": str,
 }
 _IDS = {"space": str, "number": bool}
 _MENTION = {"pattern": str, "kind": str}
@@ -275,6 +276,7 @@ def _refer(table: Mapping[str, Any]) -> Refer:
         str(table.get("form", "")),
         table.get("by") == "title",
         table.get("dead") == "left out",
+        str(table.get("space", "")),
     )
 
 

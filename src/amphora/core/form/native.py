@@ -14,8 +14,11 @@ from amphora.core.values.keys import name_of
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.pointers import Pointer, write_pointer
-from amphora.core.values.raw import Raw, whole
+from amphora.core.values.raw import Raw, size_of, whole
 from amphora.core.values.tokens import MASK, parse_token, render_text
+
+INLINE_BYTES = 1 << 16
+"""Attachments up to this size are written into definitions, whatever an environment keeps apart."""
 
 
 @dataclass(frozen=True)
@@ -95,7 +98,10 @@ class _Writer:
         if token.kind == "unbound":
             return name_of(token.key)
         if token.kind == "file" and token.path in self.files:
-            return data_url(whole(self.files[token.path]), token.part)
+            raw = self.files[token.path]
+            # Small ones stand inline everywhere: a call for each icon would take longer than to send it twice.
+            is_apart = self.names.files_apart is not None and size_of(raw) > INLINE_BYTES
+            return text if is_apart else data_url(whole(raw), token.part)
         value = self.names.value_of_token(token)
         if value is MISSING:
             # Gathered instead of raised: whoever maps wants to see all that is missing, not the first of it.

@@ -71,6 +71,11 @@ class Manner:
     parts: dict[Pointer, Json] = field(default_factory=dict)
 
 
+def in_space(kind: str, space: str) -> str:
+    """How `IdsOf` names one of several spaces in which things of a kind are counted."""
+    return f"{kind}/{space}" if space else kind
+
+
 def opened_id(native: str | int, ids: Ids) -> str:
     """An id of a kind, as it is called everywhere."""
     return f"{ids.space}{MARK}{native}" if ids.space else str(native)
@@ -167,7 +172,7 @@ class _Opening:
         return next((name for name, id_ in known.items() if str(id_) == str(value)), value)
 
     def _reference(self, value: Json, refer: Refer) -> Json:
-        kind = next((to.partition("#")[0] for to in refer.to if to.partition("#")[0] in self._ids), None)
+        kind = next(iter(_kinds(refer, self._ids)), None)
         # In Python True is an int, and no id.
         if kind is None or isinstance(value, bool) or not isinstance(value, str | int) or value == "":
             return value
@@ -241,7 +246,7 @@ class _Closing:
         return known.get(value, value)
 
     def _reference(self, value: str, refer: Refer, written: type) -> Json:
-        kinds = [to.partition("#")[0] for to in refer.to if to.partition("#")[0] in self._ids]
+        kinds = _kinds(refer, self._ids)
         if refer.by_title:
             # By the titles of this moment: what was renamed is written as it is called now.
             called = (title for kind in kinds for title, id_ in self._looks.titles(kind).items() if id_ == value)
@@ -278,6 +283,11 @@ class _Closing:
             indent=len(lines[1]) if lines else None,
             separators=(",", ": ") if lines else (", ", ": ") if is_spaced else (",", ":"),
         )
+
+
+def _kinds(refer: Refer, ids: IdsOf) -> list[str]:
+    """What may stand at a place, as far as anything is known of its ids."""
+    return [kind for to in refer.to if (kind := in_space(to.partition("#")[0], refer.space)) in ids]
 
 
 def _written(ids: Ids) -> str:

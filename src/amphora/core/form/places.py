@@ -26,7 +26,8 @@ class Refer:
     """A reference position: the kinds it may name (`table`, `table#column`), and how strictly. Beside a
     connection, `thing` says what is used on its other end (see `core.form.objects`). `form` holds `{id}` where the id
     stands inside a longer text; with `by_title` the platform writes what the item is called, and no id. Where
-    `leaves_dead` an id that leads to nothing in the source is left out: nobody misses it there either."""
+    `leaves_dead` an id that leads to nothing in the source is left out: nobody misses it there either. `space` says
+    which ids these are, where things of one kind (people and groups) are counted apart."""
 
     to: tuple[str, ...]
     is_required: bool = False
@@ -37,6 +38,7 @@ class Refer:
     form: str = ""
     by_title: bool = False
     leaves_dead: bool = False
+    space: str = ""
 
     def may_name(self, kind: str) -> bool:
         """Whether an item or need of this kind may stand here."""

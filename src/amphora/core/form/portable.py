@@ -21,6 +21,7 @@ from amphora.core.values.keys import Key, encode_segment, name_of, path_of
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.pointers import Pointer, write_pointer
+from amphora.core.values.raw import Raw
 from amphora.core.values.tokens import PREFIX, escape, parse_token, render_text, token_for, unbound
 
 _DATA_URL = re.compile(r"data:([^;,]*);base64,([A-Za-z0-9+/=]*)")
@@ -40,7 +41,7 @@ class Portable:
     layout: Json = None
     is_on: bool | None = None
     undeclared: tuple[tuple[str, str], ...] = ()
-    files: Mapping[str, bytes] = field(default_factory=dict)
+    files: Mapping[str, Raw] = field(default_factory=dict)
     dead: tuple[str, ...] = ()
 
 
@@ -77,7 +78,7 @@ class _Reader:
         self.layout: dict[str, Json] = {}
         self.is_on: bool | None = None
         self.undeclared: list[tuple[str, str]] = []
-        self.files: dict[str, bytes] = {}
+        self.files: dict[str, Raw] = {}
         self.dead: list[str] = []
 
     def read(self, value: Json, walk: Walk, at: Pointer, guide: Json) -> Json:
@@ -227,7 +228,11 @@ class _Reader:
         return escape(text)
 
     def _file(self, text: str) -> str | None:
-        """The token of an attachment that stands inline as a data URL (RFC 2397)."""
+        """The token of an attachment that stands inline as a data URL (RFC 2397), or is kept apart."""
+        apart = parse_token(text) if self.names.files_apart else None
+        if apart and apart.kind == "file" and self.names.files_apart:
+            self.files[apart.path] = self.names.files_apart(apart.path)
+            return text
         found = _DATA_URL.fullmatch(text)
         # Other data URLs (percent-encoded, with parameters) stay text: they come back as they are.
         if found is None:

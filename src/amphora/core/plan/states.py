@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import replace
 from typing import Final
 
+from amphora.core.form.attachments import kept_apart
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.settled import settled
 from amphora.core.values.canon import digest
@@ -113,6 +114,14 @@ def mark_of(image: Image | None, sheets: Mapping[str, KindSheet]) -> str:
     # The link and the id are left out on purpose: an item made again has others, and is the same state all the same.
     told = [image.kind, states.title, states.folder, states.is_on, states.is_published, live, draft]
     return f"{digest(told)}:{image.rows or 0}"
+
+
+def files_of(image: Image | None, sheets: Mapping[str, KindSheet]) -> set[str]:
+    """The attachments, by SHA-256, that an item names instead of holding them, live or in its draft."""
+    sheet = sheets.get(image.kind) if image else None
+    if image is None or sheet is None:
+        return set()
+    return {name for one in (image.live, image.draft) if one is not None for name in kept_apart(one, sheet)}
 
 
 def is_plainly(image: Image | None, other: Image | None) -> bool:

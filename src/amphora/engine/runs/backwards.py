@@ -6,6 +6,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Mapping
 from dataclasses import field, replace
+from functools import partial
 
 from amphora.core.needs.matches import Link
 from amphora.core.plan.restoration import Fate, Restoration, decide
@@ -106,7 +107,8 @@ def put_back(stage: Stage, run: Run, kind: str, note: str = "", since: int = 1) 
     earlier = [run.name, *(other.name for other in stage.ledger.journal.backwards_of(run))]
     before = {key: one.before for key, one in restoration.evidence.items()}
     kept = stage.kept_rows(earlier, before)
-    material = ImageMaterial(before, stage.opened.description, kept, _renewed(restoration))
+    description, renewed = stage.opened.description, _renewed(restoration)
+    material = ImageMaterial(before, description, kept, renewed, partial(stage.kept_file, earlier))
     carrier = Carrier(
         stage,
         mine or run,

@@ -17,7 +17,7 @@ from itertools import pairwise
 
 from amphora.core.form.filled import filled_in
 from amphora.core.form.settled import settled
-from amphora.core.plan.states import Image, is_plainly, is_same, mark_of
+from amphora.core.plan.states import Image, files_of, is_plainly, is_same, mark_of
 from amphora.core.plan.steps import Create, Drawn, LoadRows, RetireSet, Step
 from amphora.core.values.errors import (
     AmphoraError,
@@ -149,12 +149,22 @@ class Carrier:
                 # What a run made itself, and is taken back, is in the package: only rows are worth a file.
                 if image and (image.rows or self.run.kind not in BACKWARDS):
                     self.stage.keep(self.run.name, key, image)
+        self._keep_files(now, leaves)
         intent: dict[str, Json] = {"token": self._token(number), "ids": self._ids(step), "meant": meant}
         intent["before"] = before
         if isinstance(step, Create):
             wanted = drawn[step.key]
             intent["places"] = {step.key: [wanted.kind, wanted.states.folder, wanted.segments[-1]]}
         return Ready(number, step, drawn, before, meant, leaves, intent)
+
+    def _keep_files(self, now: Mapping[Key, Image | None], leaves: Mapping[Key, Image | None]) -> None:
+        """Keeps the attachments that a step takes away; those that a run brought itself are in the package."""
+        if not self.bench.keeps_files or self.run.kind in BACKWARDS:
+            return
+        sheets = self.bench.habits.sheets
+        went = {name for key in leaves for name in files_of(now.get(key), sheets) - files_of(leaves[key], sheets)}
+        if went:
+            self.stage.keep_files(self.run.name, sorted(went))
 
     def _begun(self, ready: Ready) -> Ready:
         """A step whose intent was journalled with others: it is next, and the one before it came to this."""

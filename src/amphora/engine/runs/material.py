@@ -74,6 +74,10 @@ class DocketMaterial:
         """The rows that the package holds."""
         return rows_of(self._docket.records[key])
 
+    def file(self, name: str) -> Raw | None:
+        """An attachment of the package, or one that the target had already."""
+        return self._docket.files.get(name)
+
     def chosen_id(self, key: Key) -> str | None:
         """The id that was reserved for a new item."""
         # Only where the environment takes our word for it; elsewhere an id in `values` is one that it has given
@@ -99,6 +103,7 @@ class ImageMaterial:
     description: Description
     kept_rows: Mapping[Key, Raw] = field(default_factory=dict)
     renamed: dict[Key, str] = field(default_factory=dict)
+    kept_file: Callable[[str], Raw | None] = lambda name: None
 
     def draw(self, step: Step, key: Key, now: Image | None) -> Drawn:
         """One of the image's two definitions."""
@@ -118,6 +123,10 @@ class ImageMaterial:
     def rows(self, key: Key) -> Iterator[Json]:
         """The rows that were kept when the item was retired."""
         return rows_of(self.kept_rows[key])
+
+    def file(self, name: str) -> Raw | None:
+        """An attachment that was kept when a run took it away."""
+        return self.kept_file(name)
 
     def chosen_id(self, key: Key) -> str | None:
         """The id that the item had, where it is ours to choose."""

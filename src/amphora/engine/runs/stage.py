@@ -12,7 +12,7 @@ from amphora.core.values.raw import Raw
 from amphora.core.values.strict_json import pretty_bytes
 from amphora.engine.runs.attention import forgiving
 from amphora.engine.session import Listener, Opened, Session
-from amphora.environments.contract import Environment, HoldsRows, habits_of
+from amphora.environments.contract import Environment, HoldsRows, KeepsFiles, able, habits_of
 from amphora.files.folder import OnDisk
 from amphora.files.rows import write_rows
 from amphora.ledger.ledger import Ledger
@@ -59,6 +59,22 @@ class Stage:
                 if key not in found and path.is_file():
                     found[key] = OnDisk(path)
         return found
+
+    def keep_files(self, run: str, names: Iterable[str]) -> None:
+        """Copies attachments that a run takes away into its folder: the environment may forget them."""
+        environment = able(self.environment, KeepsFiles, "keeps no attachments")
+        for name in environment.held_files(list(names)):
+            path = self.kept / run / name
+            path.parent.mkdir(parents=True, exist_ok=True)
+            # Whole or not at all under its name: a run that is killed here is repeated.
+            half = path.with_suffix(".part")
+            with half.open("wb") as file:
+                file.writelines(environment.file(name))
+            half.replace(path)
+
+    def kept_file(self, runs: Iterable[str], name: str) -> Raw | None:
+        """An attachment that one of these runs kept."""
+        return next((OnDisk(path) for run in runs if (path := self.kept / run / name).is_file()), None)
 
     def revisions(self, without: Iterable[str]) -> dict[str, str]:
         """The revisions of everything in the environment but some items, by native id."""

@@ -4,15 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import field
+from functools import cached_property
 from typing import Protocol
 
+from amphora.core.form.attachments import kept_apart
 from amphora.core.plan.states import Habits, Image
 from amphora.core.plan.steps import Drafts, Drawn, Step
 from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
-from amphora.environments.contract import Environment, Seen, Write
+from amphora.core.values.raw import Raw
+from amphora.environments.contract import Environment, KeepsFiles, Seen, Write, able
 
 
 class Material(Protocol):
@@ -23,6 +26,9 @@ class Material(Protocol):
 
     def rows(self, key: Key) -> Iterator[Json]:
         """The rows to fill a table with."""
+
+    def file(self, name: str) -> Raw | None:
+        """An attachment that definitions name, by its SHA-256; None where only the environment can have it."""
 
     def chosen_id(self, key: Key) -> str | None:
         """The id that a new item will have, where it is ours to choose."""
@@ -43,6 +49,11 @@ class Bench:
     material: Material
     now: dict[Key, Image | None] = field(default_factory=dict)
 
+    @cached_property
+    def keeps_files(self) -> bool:
+        """Whether attachments lie beside the definitions there."""
+        return isinstance(self.environment, KeepsFiles)
+
     def here(self, key: Key) -> Image:
         """The item's present state; EnvironmentRefused where it isn't there."""
         image = self.now.get(key)
@@ -56,8 +67,9 @@ class Bench:
         return Seen(image.native_id, image.revision)
 
     def write_of(self, key: Key, drawn: Drawn, token: str) -> Write:
-        """One item's part of a write call."""
+        """One item's part of a write call. Attachments that it names are there before it is."""
         now = self.now.get(key)
+        self._send_files(drawn)
         return Write(
             kind=drawn.kind,
             segments=drawn.segments,
@@ -69,6 +81,17 @@ class Bench:
             native_id=now.native_id if now else self.material.chosen_id(key),
             revision=now.revision if now else None,
         )
+
+    def _send_files(self, drawn: Drawn) -> None:
+        named = kept_apart(drawn.definition, self.habits.sheets[drawn.kind]) if self.keeps_files else []
+        if not named:
+            return
+        environment = able(self.environment, KeepsFiles, "keeps no attachments")
+        # Asked first: nearly always an attachment is there from the version before.
+        held = environment.held_files(named)
+        for name in dict.fromkeys(named):
+            if name not in held and (content := self.material.file(name)) is not None:
+                environment.keep_file(name, content)
 
 
 Doing = Callable[[Step, Bench, Drafts, str], Mapping[Key, str]]

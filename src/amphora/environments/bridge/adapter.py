@@ -11,7 +11,7 @@ from dataclasses import replace
 from amphora.core.form.bindings import Bindings, IdStyle
 from amphora.core.form.kinds import Ids
 from amphora.core.form.native import to_native
-from amphora.core.form.opened import MARK, closed_id, id_pattern, opened_id
+from amphora.core.form.opened import MARK, closed_id, id_pattern, in_space, opened_id
 from amphora.core.form.places import values_at
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain
@@ -39,7 +39,9 @@ class Bridge:
         self._account = account
         self.ids: dict[str, Ids] = {kind: part.kind.ids for kind, part in sheet.items.items()}
         for supply in sheet.supplies:
-            self.ids[supply.kind] = Ids(supply.space, supply.is_number)
+            ids = Ids(supply.space, supply.is_number)
+            # People and groups are both persons, and counted apart.
+            self.ids |= {in_space(supply.kind, supply.space): ids, supply.kind: self.ids.get(supply.kind, ids)}
         # Apart from the API: people open items on the host that has the pages.
         self.links = (sheet.links or "{address}").replace("{address}", client.base_url).rstrip("/")
         folders = Folders(client, sheet)
@@ -125,13 +127,15 @@ class Bridge:
         return [supply for part in self.sheet.supplies for supply in self._supplied(part)]
 
     def _supplied(self, part: SupplyPart) -> list[Supply]:
-        ids = self.ids[part.kind]
+        ids = Ids(part.space, part.is_number)
+        # Told apart where there are several: nobody is to give a group the place of a person.
+        is_one = len({other.space for other in self.sheet.supplies if other.kind == part.kind}) == 1
         return [
             Supply(
                 part.kind,
                 opened_id(text_at(row, part.paths["id"]), ids),
                 text_at(row, part.paths["name"]),
-                text_at(row, part.paths.get("type")),
+                text_at(row, part.paths.get("type")) or ("" if is_one else part.space),
                 text_at(row, part.paths.get("owner")),
                 bool(value_at(row, part.paths["works"])) if "works" in part.paths else None,
             )
@@ -149,7 +153,20 @@ class Bridge:
         for number, one in enumerate(in_order([self.items.standing(single) for single in there.values()])):
             # When some are gone, whoever asked for all or none has to look.
             with taken(f"{number} of {len(there)} are gone") if number else nullcontext():
-                self._do(self._part(there[one.native_id]).retire, there[one.native_id], "remove")
+                self._remove(there[one.native_id])
+
+    def _remove(self, single: Single) -> None:
+        part, values = self._part(single), self._values(single)
+        emptied = part.retire.said("empties", []) if part.retire else []
+        count = 0
+        for name in emptied:
+            for entry in apart.entries_of(self.items, part, name, values):
+                # From the first one on it is no longer what it was.
+                with taken(f"{count} of what it holds are gone") if count else nullcontext():
+                    apart.removed(self.client, part, name, entry, values)
+                count += 1
+        with taken("what it holds is gone") if count else nullcontext():
+            self._do(part.retire, single, "remove")
 
     def at_once(self) -> int:
         return self.client.pace.now
@@ -172,7 +189,7 @@ class Bridge:
             if single is None:
                 raise Uncertain(f"{self.client.base_url} made {title!r}, and does not show it.", subject=title)
         self._refuse_renamed(part, single, title)
-        if call.said("follow", False) or part.apart:
+        if call.said("follow", False) or any(how.is_written for how in part.apart.values()):
             return self._followed(write, single, is_whole=not call.said("follow", False))
         with taken("it was made"):
             return written_of(self._switched_back(single, False))
@@ -205,7 +222,9 @@ class Bridge:
         try:
             if not is_whole:
                 return self._update(update)
-            apart.written(self.client, self._part(single), self.bodies, update, single, self._values(single))
+            apart.written(
+                self.client, self.items, self._part(single), self.bodies, update, single, self._values(single)
+            )
             return written_of(self._switched_back(self._again(single), False))
         except (EnvironmentRefused, RevisionMoved, Unavailable):
             with taken("half of it was made"):
@@ -224,8 +243,12 @@ class Bridge:
             headers["Content-Type"] = "application/merge-patch+json"
         self._change(call, self._values(single), body, headers)
         with taken("it was written"):
-            apart.written(self.client, part, self.bodies, write, single, self._values(single))
+            self._written_apart(write, single)
             return written_of(self._switched_back(self._again(single), bool(single.row.states.is_on)))
+
+    def _written_apart(self, write: Write, single: Single) -> None:
+        part, values = self._part(single), self._values(single)
+        apart.written(self.client, self.items, part, self.bodies, write, single, values)
 
     def _switched_back(self, single: Single, was_on: bool) -> Single:
         """What a call switched along is switched back: on and off are decided by steps of their own."""

@@ -8,23 +8,28 @@ from amphora.core.values.canon import digest
 from amphora.core.values.model import Json
 from amphora.environments.bridge.bodies import Bodies
 from amphora.environments.bridge.client import Client
-from amphora.environments.bridge.items import Single
+from amphora.environments.bridge.items import Items, Single, without_own
 from amphora.environments.bridge.paths import text_at
 from amphora.environments.bridge.sheet import Apart, Call, ItemPart
 from amphora.environments.contract import Write
 
 
 def written(
-    client: Client, part: ItemPart, bodies: Bodies, write: Write, there: Single, values: Mapping[str, Json]
+    client: Client,
+    items: Items,
+    part: ItemPart,
+    bodies: Bodies,
+    write: Write,
+    there: Single,
+    values: Mapping[str, Json],
 ) -> None:
     """Writes what differs from what is there; what a platform gives by itself when an item is made (its maker the
     right to it, say) is taken away again, if it isn't meant."""
     wanted = bodies.apart(part, write, there) if part.apart else {}
     for name, value in wanted.items():
         # Asked anew: writing the rest may have changed it.
-        now = client.ask(part.more[name], values).body
-        how = part.apart[name]
-        if digest(now) == digest(value):
+        now, how = items.beside(part, name, values), part.apart[name]
+        if digest(without_own(now, how)) == digest(value):
             continue
         if how.write:
             client.change(how.write, {**values, "value": value}, value)
@@ -32,19 +37,37 @@ def written(
             _by_entry(client, how, _entries(now, how), _entries(value, how), values)
 
 
+def entries_of(items: Items, part: ItemPart, name: str, values: Mapping[str, Json]) -> list[Json]:
+    """The entries of a member, as the platform shows them."""
+    found = items.beside(part, name, values)
+    return found if isinstance(found, list) else []
+
+
+def removed(client: Client, part: ItemPart, name: str, entry: Json, values: Mapping[str, Json]) -> None:
+    """Removes one of them."""
+    how = part.apart[name]
+    _change(client, how.remove, how, {**values, "value": entry}, entry)
+
+
+def _change(client: Client, call: Call | None, how: Apart, values: Mapping[str, Json], there: Json) -> None:
+    """A call on an entry: as it is called there, for what tells it from the others may be something else."""
+    if call:
+        # A removal says nothing but which.
+        body = None if call is how.remove else values["value"]
+        client.change(call, {**values, "entry": text_at(there, how.entry or "$")}, body)
+
+
 def _entries(value: Json, how: Apart) -> dict[str, Json]:
     """The entries of a list by what tells one from another."""
     some = value if isinstance(value, list) else []
-    return {(text_at(one, how.entry) if how.entry else digest(one)): one for one in some}
+    return {(text_at(one, how.by) if how.by else digest(one)): one for one in some}
 
 
 def _by_entry(
     client: Client, how: Apart, now: Mapping[str, Json], wanted: Mapping[str, Json], values: Mapping[str, Json]
 ) -> None:
     def change(call: Call | None, name: str, one: Json) -> None:
-        if call:
-            # A removal says nothing but which.
-            client.change(call, {**values, "entry": name, "value": one}, one if call is how.add else None)
+        _change(client, call, how, {**values, "value": one}, now.get(name, one))
 
     # What is new first: a list that has to hold somebody who owns the item never is without.
     for name, one in wanted.items():
@@ -53,6 +76,10 @@ def _by_entry(
     for name, one in now.items():
         if name not in wanted:
             change(how.remove, name, one)
-        elif digest(wanted[name]) != digest(one):
+        elif digest(wanted[name]) == digest(without_own([one], how)[0]):
+            continue
+        elif how.change:
+            change(how.change, name, wanted[name])
+        else:
             change(how.remove, name, one)
             change(how.add, name, wanted[name])

@@ -64,7 +64,9 @@ class Bodies:
     def apart(self, part: ItemPart, write: Write, there: Single) -> dict[str, Json]:
         """The members that are written by calls of their own, as the platform writes them."""
         native = self._native(part, write, there)
-        return {name: native[name] for name in part.apart if name in native}
+        whole = {name: native[name] for name, how in part.apart.items() if name in native and how.write}
+        # Without the member there are no entries, as with any that is left out.
+        return whole | {name: native.get(name, []) for name, how in part.apart.items() if how.add}
 
     def _native(self, part: ItemPart, write: Write, there: Single | None) -> dict[str, Json]:
         """The definition as the platform writes it, members where it takes them."""

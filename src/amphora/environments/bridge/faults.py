@@ -109,11 +109,21 @@ _WRITE = {"members": dict, "wrapped": str, "with": dict, "without": list, "insid
 _CREATE = {**_CALL, "id": str, "uid": str, "only": list, "follow": bool, "job": dict, "members": dict, "nulls": str}
 _JOB = {**_CALL, "state": str, "done": list, "failed": list, "id": str, "words": str, "wait_s": (int, float)}
 _UPDATE = {**_CALL, "match": str, "absent": str, "read_only": list, "how": str, "members": dict, "nulls": str}
-_RETIRE = {**_CALL, "match": str, "takes": list}
+_RETIRE = {**_CALL, "match": str, "takes": list, "empties": list}
 _TAKES = {"kind": str, "at": str}
 _DO = {**_CALL, "match": str}
 _SWITCH = {"on": dict, "off": dict}
-_MORE = {**_CALL, "write": dict, "add": dict, "remove": dict, "entry": str}
+_MORE = {
+    **_LISTED,
+    "write": dict,
+    "add": dict,
+    "remove": dict,
+    "change": dict,
+    "each": dict,
+    "entry": str,
+    "by": str,
+    "without": list,
+}
 _ROWS = {"read": dict, "load": dict, "count": (str, dict), "without": list}
 _LOAD = {**_CALL, "at_once": int}
 _PROBE = {**_CALL, "works": str}
@@ -310,6 +320,11 @@ class SheetFaults:
             if permission not in PERMISSIONS or not isinstance(rights, list):
                 words = f"has to be one of {', '.join(PERMISSIONS)}, with a list of rights"
                 yield f"{line_of(self._source, 'needs', name)}`{name}.needs.{permission}` {words}"
+        empties = _table(row, "retire").get("empties")
+        for member in empties if isinstance(empties, list) else ():
+            if "remove" not in _table(row, "more", member):
+                line = line_of(self._source, "retire", name)
+                yield f"{line}`{name}.retire.empties`: `more.{member}` has no `remove`"
         takes = _table(row, "retire").get("takes")
         for taken in takes if isinstance(takes, list) else ():
             yield from self._table_faults(taken, _TAKES, f"{name}.retire.takes.")
@@ -320,10 +335,11 @@ class SheetFaults:
     def _apart(self, row: Any, name: str) -> Iterator[str]:
         """A member with calls of its own: read, and perhaps written."""
         yield from self._call(row, _MORE, name)
-        for call in ("write", "add", "remove"):
+        for call in ("write", "add", "remove", "change", "each"):
             if call in _table(row):
                 yield from self._call(row[call], _CALL, f"{name}.{call}")
-        yield from self._path(_table(row).get("entry"), f"{name}.entry", "entry")
+        for one in ("entry", "by"):
+            yield from self._path(_table(row).get(one), f"{name}.{one}", one)
         if ("add" in _table(row)) is not ("remove" in _table(row)):
             yield f"{line_of(self._source, 'more')}`{name}` needs `add` and `remove`, or `write`"
 
@@ -346,8 +362,14 @@ class SheetFaults:
         spaces: dict[str, set[str]] = {}
         for row in self._part("supply").values():
             spaces.setdefault(row["kind"], set()).add(row.get("space", ""))
-        for kind in (kind for kind, some in spaces.items() if len(some) > 1):
-            yield f"{line_of(self._source, 'supply')}what is on offer as {kind!r} has to have one `space`"
+        for kind, some in spaces.items():
+            if "" in some and len(some) > 1:
+                yield f"{line_of(self._source, 'supply')}each {kind!r} on offer has to have a `space`, or none"
+            for sheet in sheets.values():
+                for refer in sheet.places.refers:
+                    if refer.may_name(kind) and (refer.space not in some if refer.space else len(some) > 1):
+                        words = f"`space` has to be one of {', '.join(sorted(some))}, which {kind!r} is counted in"
+                        yield f"{sheet.kind}: a reference to {kind!r}: {words}"
         for kind, row in self._part("item").items():
             yield from self._needed(f"item.{kind}", row, sheets[kind])
 
@@ -358,6 +380,10 @@ class SheetFaults:
         where = line_of(self._source, sheet.kind)
         for one in sorted(needed - row.keys()):
             yield f"{where}`{name}.{one}` is missing, which its kind sheet or its creation needs"
+        for member, call in row.get("more", {}).items():
+            if "add" in call and not sheet.places.walk({}).step(member).spot.is_unordered:
+                words = f"$.{member} has to stand under fields.unordered of its kind sheet"
+                yield f"{where}`{name}.more.{member}`: {words}: no call says where an entry goes"
         for state in {"on", "off"} - row.get("switch", {}).keys() if sheet.is_switched and "switch" in row else ():
             yield f"{where}`{name}.switch.{state}` is missing"
         if "create" in row or "update" in row:

@@ -20,13 +20,21 @@ from amphora.core.values.next_step import advice
 from amphora.environments.bridge.client import Absent, Answer, Client
 from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.hooks import hook_of
-from amphora.environments.bridge.paths import filled, is_list, moment_of, text_at, value_at
+from amphora.environments.bridge.paths import dropped, filled, is_list, moment_of, text_at, value_at
 from amphora.environments.bridge.removal import Standing
-from amphora.environments.bridge.sheet import BridgeSheet, Call, ItemPart
+from amphora.environments.bridge.sheet import Apart, BridgeSheet, Call, ItemPart
 from amphora.environments.contract import NEXT, Seen
 
 MOST_LOOKS = 5
 """So often a row is asked for that is another one's."""
+
+
+def without_own(value: Json, how: Apart) -> Json:
+    """A member without what only the platform writes into its entries."""
+    for path in how.without if isinstance(value, list) else ():
+        value = [dropped(one, path) for one in value]
+    return value
+
 
 Value = TypeVar("Value")
 Found = TypeVar("Found")
@@ -205,11 +213,23 @@ class Items:
         # A place with `[*]` in it is the list of all that stand there: ids out of objects, most often.
         form = {n: some if is_list(part.definition[n]) else some[0] for n, some in found.items() if some}
         form |= {n: [] for n, some in found.items() if not some and is_list(part.definition[n])}
-        for name, call in part.more.items():
-            # Some items have none of it.
-            if beside := self._perhaps(call, values):
-                form[name] = beside.body
+        for name in part.more:
+            beside = self.beside(part, name, values)
+            form |= {} if beside is None else {name: without_own(beside, part.apart[name])}
         return form
+
+    def beside(self, part: ItemPart, name: str, values: Mapping[str, Json]) -> Json:
+        """What a further call answers as a member, None where an item has none of it."""
+        call, how = part.more[name], part.apart[name]
+        try:
+            # By pages where the sheet says that it is a list: of a single answer the rest would be missed silently.
+            found = self._client.rows(call, values) if call.said("rows") else self._client.ask(call, values).body
+            if not how.each or not isinstance(found, list):
+                return found
+            entries = [{**values, "entry": text_at(one, how.entry)} for one in found]
+            return [self._client.ask(how.each, one).body for one in entries]
+        except Absent:
+            return None
 
     def _opened(self, part: ItemPart, form: Json) -> Json:
         return mask_secrets(opened(form, part.kind, self._ids, self.looks), part.kind)

@@ -86,13 +86,24 @@ class RowsPart:
 
 @dataclass(frozen=True)
 class Apart:
-    """A member that is written by calls of its own: as a whole, or entry by entry, where `entry` tells one from
-    another."""
+    """A member that is written by calls of its own: as a whole, or entry by entry. `entry` is where calls on one find
+    what it is called, `by` what tells one from another on every instance (`entry` where nothing else is said), and
+    `without` are places of one that only the platform writes. `each` shows one of them in full, where the list
+    shows less."""
 
     write: Call | None
     add: Call | None
     remove: Call | None
+    change: Call | None
+    each: Call | None
     entry: str
+    by: str
+    without: tuple[str, ...]
+
+    @property
+    def is_written(self) -> bool:
+        """Whether it can be written at all."""
+        return self.write is not None or self.add is not None
 
 
 @dataclass(frozen=True)
@@ -258,7 +269,10 @@ def _item(sheet: KindSheet, row: Mapping[str, Any], pages: Mapping[str, Any]) ->
         calls["row"],
         _sure(calls["read"]),
         calls["draft"],
-        {member: _sure(_call_of(call, f"{name}.more.{member}")) for member, call in row.get("more", {}).items()},
+        {
+            member: _sure(_call_of(call, f"{name}.more.{member}", pages))
+            for member, call in row.get("more", {}).items()
+        },
         {path: row[path] for path in _PATHS if path in row},
         members,
         row.get("write", {}),
@@ -269,11 +283,7 @@ def _item(sheet: KindSheet, row: Mapping[str, Any], pages: Mapping[str, Any]) ->
         calls["take_back"],
         {state == "on": _sure(_call_of(c, f"{name}.switch.{state}")) for state, c in row.get("switch", {}).items()},
         _rows(row.get("rows", {}), f"{name}.rows", pages),
-        {
-            member: made
-            for member, call in row.get("more", {}).items()
-            if (made := _apart(call, f"{name}.more.{member}"))
-        },
+        {member: _apart(call, f"{name}.more.{member}") for member, call in row.get("more", {}).items()},
         row.get("needs", {}),
     )
 
@@ -294,9 +304,11 @@ def _rows(table: Mapping[str, Any], name: str, pages: Mapping[str, Any]) -> Rows
     )
 
 
-def _apart(table: Mapping[str, Any], name: str) -> Apart | None:
-    write, add, remove = (_call_of(table.get(call), f"{name}.{call}") for call in ("write", "add", "remove"))
-    return Apart(write, add, remove, table.get("entry", "")) if write or add else None
+def _apart(table: Mapping[str, Any], name: str) -> Apart:
+    names = ("write", "add", "remove", "change", "each")
+    write, add, remove, change, each = (_call_of(table.get(call), f"{name}.{call}") for call in names)
+    entry = table.get("entry", "")
+    return Apart(write, add, remove, change, each, entry, table.get("by", entry), tuple(table.get("without", ())))
 
 
 def _sheet(table: Mapping[str, Any], file: str, items: Mapping[str, ItemPart]) -> BridgeSheet:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any, TypeVar
@@ -11,7 +12,9 @@ import orjson
 
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import EnvironmentRefused, SheetFault
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Found, Json, Listed, Supply
+from amphora.core.values.raw import Raw, chunks_of, size_of
 from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.environments.calls import checked_address
 from amphora.environments.contract import Description, Identity, Probe, Seen, Take, Write, Written
@@ -20,6 +23,7 @@ from amphora.environments.http.wire import (
     description_of,
     found_of,
     identity_of,
+    lines_of,
     listed_of,
     probe_of,
     supply_of,
@@ -146,7 +150,7 @@ class HoldingRows(HttpEnvironment):
     def records(self, native_id: str) -> Iterator[Json]:
         # One row in memory: a table may be larger than the machine.
         with self.client.streamed(f"{_item(native_id)}/rows") as pieces:
-            for line in _lines(pieces):
+            for line in lines_of(pieces):
                 try:
                     yield parse_json(line)
                 except JsonFault as error:
@@ -159,6 +163,39 @@ class HoldingRows(HttpEnvironment):
         headers = {"If-None-Match": "*", "Content-Type": "application/x-ndjson"}
         table = self.client.changed("PUT", path, headers=headers, content=lines)
         return _known(self.client, lambda: int(table["rows"]))
+
+
+class KeepingFiles(HttpEnvironment):
+    """Attachments beside definitions, streamed."""
+
+    def held_files(self, names: Sequence[str]) -> dict[str, int]:
+        table = self.client.ask("/files/look", {"names": list(names)})
+        return _read(self.client, lambda: {str(name): int(size) for name, size in table["files"].items()})
+
+    def file(self, name: str) -> Iterator[bytes]:
+        total = hashlib.sha256()
+        with self.client.streamed(_file(name)) as pieces:
+            for piece in pieces:
+                total.update(piece)
+                yield piece
+        # At the end and not before: whoever writes it somewhere else must not call it whole.
+        if total.hexdigest() != name:
+            raise EnvironmentRefused(f"{self.client.base_url} gives something else for attachment {name[:8]}.")
+
+    def keep_file(self, name: str, content: Raw) -> None:
+        # A question as to being repeated: what is sent twice is there once, and seen when an item names it.
+        length = {"Content-Length": str(size_of(content)), "Content-Type": "application/octet-stream"}
+        self.client.sent("PUT", _file(name), headers=length, is_question=True, content=_Again(content))
+
+
+@dataclass(frozen=True)
+class _Again:
+    """Content that can be sent again from its beginning."""
+
+    content: Raw
+
+    def __iter__(self) -> Iterator[bytes]:
+        return chunks_of(self.content)
 
 
 class Probing(HttpEnvironment):
@@ -189,6 +226,7 @@ _CLASSES: dict[str, type[HttpEnvironment]] = {
     "publish": Publishing,
     "switch": Switching,
     "rows": HoldingRows,
+    "files": KeepingFiles,
     "probe": Probing,
     "tokens": RememberingTokens,
     "makers": TellingMakers,
@@ -214,15 +252,8 @@ def _rows(client: Client, page: Any) -> list[Any]:
     return rows
 
 
-def _lines(pieces: Iterable[bytes]) -> Iterator[bytes]:
-    rest = b""
-    for piece in pieces:
-        # A piece ends anywhere, also inside of a letter: only whole lines are decoded.
-        *lines, rest = (rest + piece).split(b"\n")
-        yield from filter(None, lines)
-    # The last line may lack its end: not every server writes one (JSON Lines demands none).
-    if rest:
-        yield rest
+def _file(name: str) -> str:
+    return f"/files/{quote(name, safe='')}"
 
 
 def _read(client: Client, parse: Callable[[], Value]) -> Value:

@@ -13,8 +13,13 @@ import orjson
 
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
+from amphora.core.values.raw import PIECE_BYTES
+from amphora.core.values.strict_json import parse_json
 from amphora.environments.contract import Environment, Seen, Take
 from amphora.environments.http import wire
+
+LINES = "application/x-ndjson"
+BYTES = "application/octet-stream"
 
 PAGE = 500
 """So many rows of an index are answered at once."""
@@ -22,12 +27,12 @@ PAGE = 500
 
 @dataclass(frozen=True)
 class Answer:
-    """One answer: a JSON value, or lines that are made while they are sent."""
+    """One answer: a JSON value, or pieces that are made while they are sent, `LINES` where nothing else is said."""
 
     status: int = 200
     body: Json = None
     headers: Mapping[str, str] = field(default_factory=dict)
-    lines: Iterable[bytes] | None = None
+    pieces: Iterable[bytes] | None = None
 
 
 @dataclass(frozen=True)
@@ -40,7 +45,7 @@ class Request:
     query: Mapping[str, str]
     headers: Mapping[str, str]
     body: Any
-    rows: Iterator[Json]
+    pieces: Iterator[bytes]
 
     @property
     def revision(self) -> str:
@@ -61,6 +66,25 @@ class Request:
     @property
     def seen(self) -> Seen:
         return Seen(self.ids[0], self.revision)
+
+
+@dataclass(frozen=True)
+class Coming:
+    """Content on its way in: it goes through once, and how much it is shows at the end."""
+
+    pieces: Iterator[bytes]
+    size_bytes: int = 0
+
+    def chunks(self) -> Iterator[bytes]:
+        """The pieces, brought to the size in which they are kept."""
+        held = bytearray()
+        for piece in self.pieces:
+            held += piece
+            if len(held) >= PIECE_BYTES:
+                yield bytes(held)
+                held.clear()
+        if held:
+            yield bytes(held)
 
 
 class Problem(Exception):
@@ -153,11 +177,28 @@ def _rows(r: Request) -> Answer:
     # The first one before anything is sent: afterwards no refusal could be told.
     first = list(islice(rows, 1))
     # The others are made while they are sent: nothing of a table is kept here.
-    return Answer(lines=(orjson.dumps(row, option=orjson.OPT_APPEND_NEWLINE) for row in chain(first, rows)))
+    return Answer(pieces=(orjson.dumps(row, option=orjson.OPT_APPEND_NEWLINE) for row in chain(first, rows)))
 
 
 def _load(r: Request) -> Answer:
-    return Answer(body={"rows": r.environment.load(r.ids[0], r.rows)})  # type: ignore[attr-defined]
+    rows = map(parse_json, wire.lines_of(r.pieces))
+    return Answer(body={"rows": r.environment.load(r.ids[0], rows)})  # type: ignore[attr-defined]
+
+
+def _held_files(r: Request) -> Answer:
+    return Answer(body={"files": r.environment.held_files(r.texts("names"))})  # type: ignore[attr-defined]
+
+
+def _file(r: Request) -> Answer:
+    pieces = iter(r.environment.file(r.ids[0]))  # type: ignore[attr-defined]
+    # As of rows: the first piece before anything is sent, so that a refusal can still be told.
+    first = list(islice(pieces, 1))
+    return Answer(pieces=chain(first, pieces), headers={"Content-Type": BYTES})
+
+
+def _keep_file(r: Request) -> Answer:
+    r.environment.keep_file(r.ids[0], Coming(r.pieces))  # type: ignore[attr-defined]
+    return Answer(204)
 
 
 def _token(r: Request) -> Answer:
@@ -185,6 +226,9 @@ ROUTES: tuple[tuple[str, str, Callable[[Request], Answer]], ...] = (
     ("POST", "/items/{id}/switch", _switch),
     ("GET", "/items/{id}/rows", _rows),
     ("PUT", "/items/{id}/rows", _load),
+    ("POST", "/files/look", _held_files),
+    ("GET", "/files/{id}", _file),
+    ("PUT", "/files/{id}", _keep_file),
     ("GET", "/supplies", _supplies),
     ("POST", "/supplies/{id}/probe", _probe),
     ("GET", "/tokens/{id}", _token),
@@ -193,7 +237,7 @@ ROUTES: tuple[tuple[str, str, Callable[[Request], Answer]], ...] = (
 """Every operation of the protocol: method, path below the environment's, what it does."""
 
 _PATTERNS = [(method, re.compile(path.replace("{id}", "([^/]+)")), do) for method, path, do in ROUTES]
-_QUESTIONS = (_read, _look, _makers, _probe)
+_QUESTIONS = (_read, _look, _makers, _probe, _held_files)
 
 
 @dataclass(frozen=True)
@@ -204,9 +248,9 @@ class Operation:
     ids: tuple[str, ...]
 
     @property
-    def takes_rows(self) -> bool:
-        """Whether its body is rows, read while they come."""
-        return self.do is _load
+    def is_streamed(self) -> bool:
+        """Whether its body is read while it comes."""
+        return self.do in (_load, _keep_file)
 
     def is_write(self, method: str) -> bool:
         """Whether it changes anything."""
@@ -214,8 +258,8 @@ class Operation:
         return method != "GET" and self.do not in _QUESTIONS
 
     def may_wait(self, method: str) -> bool:
-        """Whether it can be answered later: rows are read while they come."""
-        return self.is_write(method) and not self.takes_rows
+        """Whether it can be answered later: what is streamed is read while it comes."""
+        return self.is_write(method) and not self.is_streamed
 
 
 def operation_of(method: str, path: str) -> Operation:

@@ -22,7 +22,7 @@ from amphora.core.values.errors import AmphoraError, EnvironmentRefused, Revisio
 from amphora.core.values.late import dataclass
 from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.environments.contract import Environment
-from amphora.environments.http.operations import Answer, Operation, Problem, Request, operation_of
+from amphora.environments.http.operations import LINES, Answer, Operation, Problem, Request, operation_of
 
 Open = Callable[[str], Environment]
 """Opens an environment for an account."""
@@ -33,6 +33,7 @@ revision is another write: whoever makes keys badly must not lose one."""
 
 TOKEN_S = 3600
 MOST_BYTES = 64 << 20
+MOST_PASSED_OVER_BYTES = 4 << 20
 PATIENCE_S = 2.0
 """What takes longer is answered later, to whoever prefers that."""
 
@@ -202,16 +203,19 @@ class Handler(BaseHTTPRequestHandler):
 
     def _done(self, name: str, account: str, operation: Operation, query: str, body_of: Callable[[], Any]) -> Answer:
         said = {one: values[-1] for one, values in parse_qs(query).items()}
-        rows = map(parse_json, filter(None, self._lines())) if operation.takes_rows else iter(())
-        # Read once: rows are the body, and nothing is left of it for a document.
-        body = None if operation.takes_rows else body_of()
+        # Read once: what is streamed is the body, and nothing is left of it for a document.
+        pieces = self._pieces() if operation.is_streamed else iter(())
+        body = None if operation.is_streamed else body_of()
         with ExitStack() as stack:
             environment = stack.enter_context(closing(self.service.environments[name](account)))
             headers: Any = self.headers
-            answer = operation.do(Request(environment, f"/{name}", operation.ids, said, headers, body, rows))
-            if answer.lines is not None:
+            try:
+                answer = operation.do(Request(environment, f"/{name}", operation.ids, said, headers, body, pieces))
+            finally:
+                self._pass_over(pieces)
+            if answer.pieces is not None:
                 # Read while they are sent: closed when the last one is.
-                return replace(answer, lines=_closing(stack.pop_all(), answer.lines))
+                return replace(answer, pieces=_closing(stack.pop_all(), answer.pieces))
         return answer
 
     def _signed_in(self) -> Answer:
@@ -257,19 +261,22 @@ class Handler(BaseHTTPRequestHandler):
         except JsonFault as error:
             raise Problem(400, "malformed", f"the body is no JSON: {error}") from error
 
-    def _lines(self) -> Iterator[bytes]:
-        rest = b""
-        for piece in self._pieces():
-            *lines, rest = (rest + piece).split(b"\n")
-            yield from lines
-        yield rest
+    def _pass_over(self, pieces: Iterator[bytes]) -> None:
+        """Reads what is left of a body that nobody wanted, which would be taken for the next request. Of a large one
+        only the beginning: whoever sends the rest is told by the end of the line."""
+        left = 0
+        for piece in pieces:
+            left += len(piece)
+            if left > MOST_PASSED_OVER_BYTES:
+                self.close_connection = True
+                return
 
     def _send(self, answer: Answer) -> None:
         self.send_response(answer.status, HTTPStatus(answer.status).phrase)
         for name, value in answer.headers.items():
             self.send_header(name, value)
-        if answer.lines is not None:
-            self._send_lines(answer.lines)
+        if answer.pieces is not None:
+            self._send_pieces(answer)
             return
         is_empty = answer.status in (204, 304)
         body = b"" if is_empty else json.dumps(answer.body, ensure_ascii=False).encode()
@@ -284,12 +291,13 @@ class Handler(BaseHTTPRequestHandler):
         self.end_headers()
         self.wfile.write(body)
 
-    def _send_lines(self, lines: Iterable[bytes]) -> None:
-        self.send_header("Content-Type", "application/x-ndjson")
+    def _send_pieces(self, answer: Answer) -> None:
+        if "Content-Type" not in answer.headers:
+            self.send_header("Content-Type", LINES)
         self.send_header("Transfer-Encoding", "chunked")
         self.end_headers()
-        for line in lines:
-            self.wfile.write(f"{len(line):x}\r\n".encode() + line + b"\r\n")
+        for piece in filter(None, answer.pieces or ()):
+            self.wfile.write(f"{len(piece):x}\r\n".encode() + piece + b"\r\n")
         self.wfile.write(b"0\r\n\r\n")
 
 
@@ -315,9 +323,9 @@ def _guarded(work: Callable[[], Answer]) -> Answer:
         return _problem(Problem(500, "failed", f"the server failed ({type(error).__name__})"))
 
 
-def _closing(stack: ExitStack, lines: Iterable[bytes]) -> Iterator[bytes]:
+def _closing(stack: ExitStack, pieces: Iterable[bytes]) -> Iterator[bytes]:
     with stack:
-        yield from lines
+        yield from pieces
 
 
 def _problem(problem: Problem) -> Answer:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import asdict
 from typing import Any
 
@@ -15,6 +15,7 @@ from amphora.environments.contract import (
     Environment,
     HoldsRows,
     Identity,
+    KeepsFiles,
     Probe,
     Probes,
     Publishes,
@@ -26,13 +27,14 @@ from amphora.environments.contract import (
     Written,
 )
 
-VERSION = "1.0"
+VERSION = "1.1"
 """Of the protocol: a newer minor version only adds."""
 
 ABILITIES: Mapping[str, type] = {
     "publish": Publishes,
     "switch": Switches,
     "rows": HoldsRows,
+    "files": KeepsFiles,
     "probe": Probes,
     "tokens": RemembersTokens,
     "makers": TellsMakers,
@@ -219,3 +221,15 @@ def seen_of(table: Mapping[str, Any]) -> Seen:
     if not isinstance(table["id"], str) or not isinstance(table["revision"], str):
         raise ValueError("id and revision have to be text")
     return Seen(table["id"], table["revision"])
+
+
+def lines_of(pieces: Iterable[bytes]) -> Iterator[bytes]:
+    """The lines in pieces that end anywhere (JSON Lines); empty ones are nothing."""
+    rest = b""
+    for piece in pieces:
+        # A piece ends anywhere, also inside of a letter: only whole lines are decoded.
+        *lines, rest = (rest + piece).split(b"\n")
+        yield from filter(None, lines)
+    # The last line may lack its end: not every server writes one (JSON Lines demands none).
+    if rest:
+        yield rest
