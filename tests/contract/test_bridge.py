@@ -36,7 +36,7 @@ from amphora.environments.bridge.paths import filled, moment_of
 from amphora.environments.bridge.sheet import parse_bridge
 from amphora.environments.bridge.source import connect_bridge, read_bridge
 from amphora.environments.contract import Probes, RemembersTokens, Seen, Write
-from tests.conftest import run_program
+from tests.conftest import Done, run_program
 
 PAGE = (Path(__file__).parents[2] / "docs" / "bridges.md").read_text(encoding="utf-8")
 KEY = "made-up-key"
@@ -774,6 +774,99 @@ def test_people_tags_and_lines_that_have_calls_of_their_own_go_over_and_come_bac
         for _ in range(2):
             run("undo", "last", "--yes")
         assert list(two.slates) == [1]
+
+
+RACKS = "".join(
+    f"""
+[item.{kind}]
+index      = {{ get = "/{kind}s", rows = "$[*]" }}
+id         = "$.id"
+title      = "$.name"
+read       = {{ get = "/{kind}s/{{id}}" }}
+definition = [{members}]
+create     = {{ post = "/{kind}s" }}
+update     = {{ put = "/{kind}s/{{id}}" }}
+retire     = {{ delete = "/{kind}s/{{id}}"{takes} }}
+"""
+    for kind, members, takes in (
+        ("rack", '"note"', ', takes = [{ kind = "jar", at = "$.rack" }]'),
+        ("jar", '"rack"', ', takes = [{ kind = "label", at = "$.jar" }]'),
+        ("label", '"jar"', ""),
+    )
+)
+
+
+class Racks:
+    """A platform that takes along whatever stands in what is removed, without a word."""
+
+    def __init__(self, name: str, things: dict[str, dict[str, Any]]) -> None:
+        self.name, self.things, self.count = name, things, 50
+
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        _, kind, *rest = path.split("/")
+        if kind == "about":
+            return 200, {"uid": self.name}, {}
+        if not rest and method == "GET":
+            return 200, [one for one in self.things.values() if one["kind"] == kind[:-1]], {}
+        if method == "POST":
+            self.count += 1
+            rest = [f"n{self.count}"]
+            self.things[rest[0]] = {"id": rest[0], "kind": kind[:-1]}
+        one = self.things.get(rest[0], {})
+        if one.get("kind") != kind[:-1]:
+            return 404, {}, {}
+        if method == "DELETE":
+            gone = {one["id"]}
+            while more := {k for k, o in self.things.items() if {o.get("rack"), o.get("jar")} & gone} - gone:
+                gone |= more
+            for id_ in gone:
+                del self.things[id_]
+        one |= body or {}
+        return 201 if method == "POST" else 200, one, {}
+
+    @property
+    def names(self) -> list[str]:
+        return sorted(one["name"] for one in self.things.values())
+
+
+def test_what_is_taken_along_is_shown_and_needs_consent_of_its_own(tmp_path: Path) -> None:
+    racks = {f"r{n}": {"id": f"r{n}", "kind": "rack", "name": f"Rack {n}", "note": ""} for n in (1, 2)}
+    one, two = Racks("one", racks), Racks("two", {})
+    names = ("rack", "jar", "label")
+    sheet = 'bridge = "racks"\nkinds = ["rack.toml", "jar.toml", "label.toml"]\n[about]\n'
+    (tmp_path / "racks.toml").write_text(sheet + 'uid = { get = "/about", at = "$.uid" }\n' + RACKS, "utf-8")
+    for kind in names:
+        (tmp_path / f"{kind}.toml").write_text(f'kind = "{kind}"\n', "utf-8")
+
+    def run(*words: str, code: int = 0) -> Done:
+        done = run_program(tmp_path, *words)
+        assert done.code == code, (words, done.out, done.err)
+        return done
+
+    with served(one) as here, served(two) as there:
+        run("init")
+        for name, url in (("here", here), ("there", there)):
+            run("env", "add", name, url, "--bridge", "racks.toml", "--role", "test")
+        run("export", "here", "Rack 1", "Rack 2", "--as", "p")
+        run("import", "p", "there", "--yes")
+        rack = next(one["id"] for one in two.things.values() if one["name"] == "Rack 2")
+        two.things["j"] = {"id": "j", "kind": "jar", "name": "Jar", "rack": rack}
+        two.things["l"] = {"id": "l", "kind": "label", "name": "Label", "jar": "j"}
+        run("export", "here", "Rack 1", "--as", "p")
+        assert "goes along with rack:Rack 2" in " ".join(run("compare", "p", "there").out.split()), run(
+            "compare", "p", "there"
+        ).out
+        refused = run("import", "p", "there", "--yes", "--retire", "Rack 2", code=3)
+        assert "rack:Rack 2 would take jar:Jar along" in refused.err
+        assert two.names == ["Jar", "Label", "Rack 1", "Rack 2"]
+        # What it says to type leads on, to the next one and then to the end.
+        run("import", "p", "there", "--yes", "--retire", "Rack 2", "--retire", "Jar", code=3)
+        run("import", "p", "there", "--yes", "--retire", "Rack 2", "--retire", "Jar", "--retire", "Label")
+        assert two.names == ["Rack 1"]
+        run("undo", "last", "--yes")
+        assert two.names == ["Jar", "Label", "Rack 1", "Rack 2"]
+        run("withdraw", "p", "there", "--retire-all")
+        assert two.names == []
 
 
 def test_a_part_is_named_by_its_name_in_the_item_beside_it(tmp_path: Path) -> None:

@@ -17,6 +17,8 @@ from amphora.core.values.model import Contents, Item, Level, Limits, Listed, Nee
 FLOW = parse_sheet(
     'kind = "flow"\n[[refers]]\nat = "$.uses"\nto = ["table"]\n[[refers]]\nat = "$.column"\nto = ["table#column"]\n'
     '[[refers]]\nat = "$.in"\nto = ["connection"]\nobject = "as"\n'
+    '[[part]]\nat = "$.sort.by"\nof = "of"\nparts = "$.columns[*]"\nname = "$.id"\n'
+    '[[refers]]\nat = "$.sort.of"\nto = ["table"]\n'
     '[fields]\ntext = ["$.script"]\nfeatures = ["$.type"]\nregion = ["$.region"]\nsettings = { "$.limit" = "number" }\n'
     "[states]\nswitch = true\npublish = true"
 )
@@ -126,6 +128,12 @@ CASES: list[tuple[str, Level, Situation, Situation]] = [
         S({"column": "amphora:table:deliveries#kilos"}),
     ),
     ("part-missing", E, S({"column": "amphora:table:growers#mail"}), S({"column": "amphora:table:growers#name"})),
+    (
+        "part-missing",
+        E,
+        S({"sort": {"of": "amphora:table:deliveries", "by": "litres"}}),
+        S({"sort": {"of": "amphora:table:deliveries", "by": "kilos"}, "sort2": {"by": "x"}}),
+    ),
     (
         "reference-empty",
         E,

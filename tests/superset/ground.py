@@ -74,7 +74,9 @@ def superset_ground(folder: Path, boards: Boards) -> Ground:
         f'[environments.trial]\nlocation = "{boards.urls[1]}"\nrole = "live"\n{more}',
         encoding="utf-8",
     )
-    (folder / "crosswalk.yaml").write_text("connections:\n  mill: {build: mill, trial: mill-live}\n", "utf-8")
+    crosswalk = "connections:\n  mill: {build: mill, trial: mill-live}\n"
+    crosswalk += "people:\n  keeper: {any: keeper@halcyon.example}\n"
+    (folder / "crosswalk.yaml").write_text(crosswalk, "utf-8")
     chart = "chart:Kilos%20by%20grove"
     return Ground(
         folder,

@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 
 from amphora.core.form.references import quick_references
 from amphora.core.needs.selection import choose
+from amphora.core.plan.claims import Claims
 from amphora.core.plan.docket import Action, Do, Fate, Retirement
 from amphora.core.values.graph import in_order
 from amphora.core.values.keys import Key
@@ -13,19 +14,29 @@ from amphora.core.values.scan import token_places
 from amphora.core.values.tokens import parse_token
 from amphora.engine.session import Session
 from amphora.engine.sides import Side
+from amphora.environments.contract import TakesAlong
 
 
 def retirements_of(
-    session: Session, side: Side, keys: Sequence[Key], actions: Mapping[Key, Action], fates: Mapping[str, str]
+    session: Session,
+    side: Side,
+    keys: Sequence[Key],
+    actions: Mapping[Key, Action],
+    fates: Mapping[str, str],
+    usual: Fate = Fate.STAY,
 ) -> list[Retirement]:
-    """Items that may go, users before used, each with what stays and uses it."""
-    rows = {key: side.by_key[key] for key in keys}
+    """Items that may go, users before used, each with what stays and uses it; and whatever the environment would
+    remove along with them, of which somebody has to say that it may go, if that is not `usual`."""
+    along = _along(side, keys)
+    rows = {key: side.by_key[key] for key in [*keys, *along]}
     chosen = {key: Fate(fate) for name, fate in fates.items() for key in choose([name], rows, "what is dropped")}
     if not rows:
         return []
     # First who goes: users that go along are no reason to stay.
-    going = {key for key in rows if chosen.get(key, Fate.STAY) is Fate.RETIRE}
+    going = {key for key in rows if chosen.get(key, usual) is Fate.RETIRE}
     uses = _uses(side, actions)
+    for key, taker in along.items():
+        uses[key] = uses.get(key, set()) | {taker}
     users: dict[Key, list[Key]] = {key: [] for key in rows}
     for user, used in sorted(uses.items()):
         for key in used & rows.keys():
@@ -33,6 +44,7 @@ def retirements_of(
                 # All of them are kept beside those that count: the docket's fingerprint covers them.
                 users[key].append(user)
     ours = session.ledger.journal.created(side.uid)
+    claims = Claims(session.ledger.claims(side.uid) if along else ())
     # Users before used, as people would remove them.
     order = [key for group in reversed(in_order({key: uses.get(key, set()) for key in rows})) for key in group]
     return [
@@ -40,12 +52,30 @@ def retirements_of(
             key,
             rows[key],
             tuple(user for user in users[key] if user not in going),
-            chosen.get(key, Fate.STAY),
+            chosen.get(key, usual),
             rows[key].native_id not in ours,
             tuple(users[key]),
+            along.get(key, ""),
+            tuple(sorted({claim.package for claim in claims.others(key, "", "") if key in along})),
         )
         for key in order
     ]
+
+
+def _along(side: Side, keys: Sequence[Key]) -> dict[Key, Key]:
+    """What goes when these go, each with the one that takes it."""
+    environment = side.opened.environment
+    if not isinstance(environment, TakesAlong):
+        return {}
+    found: dict[Key, Key] = {}
+    asked = list(keys)
+    # To the end: what is taken along may take others along.
+    while asked:
+        taken = environment.along([side.by_key[key].native_id for key in asked])
+        new = {side.keys[one]: side.keys[taker] for one, taker in sorted(taken.items()) if one in side.keys}
+        asked = [key for key in new if key not in found and key not in keys]
+        found |= {key: new[key] for key in asked}
+    return found
 
 
 def _uses(side: Side, actions: Mapping[Key, Action]) -> dict[Key, set[Key]]:

@@ -47,7 +47,8 @@ def withdrawal(session: Session, package: str, environment: str, fates: Mapping[
     everything = {
         key: (Fate.RETIRE if side.by_key[key].native_id in ours else Fate.LET_GO).value for key in alone
     } | dict(fates)
-    retirements = retirements_of(session, side, alone, {}, everything)
+    # Whoever withdraws agrees to all that is listed, and this is.
+    retirements = retirements_of(session, side, alone, {}, everything, Fate.RETIRE)
     sources = sorted({claim.source_uid for claim in mine})
     docket = Docket(
         package=package,

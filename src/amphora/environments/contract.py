@@ -263,6 +263,14 @@ class TellsMakers(Protocol):
 
 
 @runtime_checkable
+class TakesAlong(Protocol):
+    """Removals that take other items along, whatever anybody says."""
+
+    def along(self, native_ids: Sequence[str]) -> dict[str, str]:
+        """What would go if these went: the ids of the others, each with the one that it would go with."""
+
+
+@runtime_checkable
 class SideBySide(Protocol):
     """Changes to several items at once, one call each."""
 

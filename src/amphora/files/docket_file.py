@@ -230,6 +230,7 @@ def _item(action: Action) -> dict[str, Any]:
 def _retirement(one: Retirement) -> dict[str, Any]:
     row: dict[str, Any] = {"title": one.present.states.title, "rows": one.present.rows or 0}
     row |= {"used_by": list(one.users)} if one.users else {}
+    row |= {"goes_along_with": one.along} if one.along else {}
     return row | {"choice": one.fate.value}
 
 

@@ -38,7 +38,7 @@ from amphora.render.result import (
     cut_lines,
     titled,
 )
-from amphora.render.withdraw import withdrawal_blocks
+from amphora.render.withdraw import retirement_row, withdrawal_blocks
 
 if TYPE_CHECKING:
     from amphora.engine.compare import Differences
@@ -72,7 +72,8 @@ def docket_blocks(docket: Docket, only: Key | None = None, what: str = "", is_al
     blocks: list[Block] = _by_place(shown) if len(rows) > MOST_ROWS else []
     blocks += [grid] if rows else []
     if same:
-        words = counted(len(same), "other is", "others are") if rows else f"All {len(same)} items are"
+        alone = "The one item is" if len(same) == 1 else f"All {len(same)} items are"
+        words = counted(len(same), "other is", "others are") if rows else alone
         blocks.append(Lines([Cell(f"{words} the same (compare --all).", "dim")]))
     blocks += withdrawal_blocks(docket) if only is None else []
     if docket.converted and only is None:
@@ -159,10 +160,7 @@ def docket_json(docket: Docket) -> dict[str, object]:
             }
             for action in docket.actions
         ],
-        "no_longer_packed": [
-            {"key": r.key, "fate": r.fate.value, "rows": r.present.rows or 0, "used_by": list(r.users)}
-            for r in docket.retirements
-        ],
+        "no_longer_packed": [retirement_row(one) for one in docket.retirements],
         "converted": [
             {
                 "key": one.key,

@@ -247,7 +247,7 @@ def _gone(docket: Docket, number: int) -> dict[str, Any]:
         "fate": words[one.fate] + kept,
         "is_removed": one.fate is Fate.RETIRE,
         "rows": one.present.rows or 0,
-        "users": list(one.users),
+        "users": [*one.users, *([f"goes along with {readable(one.along)}"] if one.along else [])],
     }
 
 

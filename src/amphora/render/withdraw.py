@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
-from amphora.core.plan.docket import Docket, Fate
+from amphora.core.plan.docket import Docket, Fate, Retirement
 from amphora.core.values.keys import readable
 from amphora.engine.verdicts import of_withdrawal
 from amphora.render.result import Block, Cell, Grid, Result, Row
@@ -23,7 +23,8 @@ def withdrawal_blocks(docket: Docket) -> list[Block]:
             Cell(readable(one.key), "strong"),
             one.present.states.title
             + (" (there before)" if one.was_there else "")
-            + (" (edited there)" if one.key in docket.edited_there else ""),
+            + (" (edited there)" if one.key in docket.edited_there else "")
+            + _along_words(one),
             f"{one.present.rows or 0:,}",
             Cell(", ".join(readable(user) for user in one.users) or "nothing", "dim"),
         ]
@@ -31,6 +32,18 @@ def withdrawal_blocks(docket: Docket) -> list[Block]:
     ]
     heading = "No longer in the package" if docket.actions else "Would be withdrawn"
     return [Grid(["", "item", "title", "rows", "used by"], rows, heading, right=(3,))] if rows else []
+
+
+def retirement_row(one: Retirement) -> dict[str, Any]:
+    """What may go, for programs."""
+    row = {"key": one.key, "fate": one.fate.value, "rows": one.present.rows or 0, "used_by": list(one.users)}
+    return {**row, "along_with": one.along or None}
+
+
+def _along_words(one: Retirement) -> str:
+    """With what else an item goes, and whose it is."""
+    whose = f", of {', '.join(one.claimed)}" if one.claimed else ""
+    return f" (goes along with {readable(one.along)}{whose})" if one.along else ""
 
 
 def withdrawal_result(docket: Docket, outcome: Outcome | None) -> Result:
@@ -43,9 +56,6 @@ def withdrawal_result(docket: Docket, outcome: Outcome | None) -> Result:
             "package": docket.package,
             "target": docket.target,
             "run": outcome.run.name if outcome else None,
-            "items": [
-                {"key": r.key, "fate": r.fate.value, "rows": r.present.rows or 0, "used_by": list(r.users)}
-                for r in docket.retirements
-            ],
+            "items": [retirement_row(one) for one in docket.retirements],
         },
     )

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from amphora.core.checks.context import CheckContext, Rule, Todo, named
-from amphora.core.form.places import Refer
+from amphora.core.form.places import PartOf, Refer
 from amphora.core.form.spots import empty_references, part_ids, spotted
 from amphora.core.values.keys import Key, name_of, readable
 from amphora.core.values.model import Finding, Item, Level
@@ -70,6 +70,36 @@ def part_missing(context: CheckContext) -> Iterable[Finding]:
                 place=place.pointer,
                 next_step=to_type("uses", context.contents.source, item.key),
             )
+    yield from _named_parts_missing(context)
+
+
+def _named_parts_missing(context: CheckContext) -> Iterable[Finding]:
+    """The same where the part stands beside its item, by its name (`[[part]]` in a kind sheet)."""
+    there = context.target.present if context.target else {}
+    known: dict[tuple[Key, PartOf], set[str]] = {}
+    for key, item in sorted(context.contents.items.items()):
+        sheet = context.sheets.get(item.kind)
+        for at, name, spot, beside in spotted(item.form, sheet) if sheet and sheet.names_parts else ():
+            if spot.part_of is None or not isinstance(beside, dict):
+                continue
+            token = parse_token(str(beside.get(spot.part_of.of)))
+            # An id that had no name at home is no name here either; it is carried as it is.
+            if token is None or not isinstance(name, str) or not name:
+                continue
+            holder = context.contents.items.get(token.key) or there.get(token.key)
+            if holder is None:
+                continue
+            if (token.key, spot.part_of) not in known:
+                known[token.key, spot.part_of] = spot.part_of.names_in(holder.form)
+            if name not in known[token.key, spot.part_of]:
+                yield context.finding(
+                    "part-missing",
+                    Level.ERROR,
+                    f"{item.states.title!r} uses {name!r} of {readable(token.key)}, which has no such part.",
+                    item=key,
+                    place=write_pointer(at),
+                    next_step=to_type("uses", context.contents.source, key),
+                )
 
 
 def reference_empty(context: CheckContext) -> Iterable[Finding]:

@@ -145,6 +145,7 @@ class KindSheet:
     has_data: bool = False
     has_features: bool = False
     has_objects: bool = False
+    names_parts: bool = False
     access: tuple[str, ...] = ()
     shape: str = ""
     is_start: bool = False
@@ -216,6 +217,7 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
         is_published=bool(states.get("publish", False)),
         has_region=bool(table.get("fields", {}).get("region")),
         has_data=bool(table.get("fields", {}).get("data")),
+        names_parts=bool(table.get("part")),
         has_objects=any(refer.get("object") for refer in table.get("refers", [])),
         has_features=bool(table.get("fields", {}).get("features")),
         has_required=any(refer.get("required") for refer in table.get("refers", [])),

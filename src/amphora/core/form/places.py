@@ -55,6 +55,12 @@ class PartOf:
     id: str
     name: str
 
+    def names_in(self, form: Any) -> set[str]:
+        """The names of the parts of such an item."""
+        found = (name for part in values_at(form, self.parts) for name in values_at(part, self.name))
+        # As texts: a platform may call its parts by numbers.
+        return {str(name) for name in found}
+
 
 @dataclass(frozen=True, slots=True)
 class Spot:

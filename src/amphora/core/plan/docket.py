@@ -119,7 +119,8 @@ class Fate(StrEnum):
 class Retirement:
     """An item of the target that this package alone claims and no longer holds. `users` are items that stay
     and use it: while there are some it can't be retired; `everybody` those that go as well included. Letting go
-    ends the claim and leaves the item. `was_there` tells that no run of ours created it."""
+    ends the claim and leaves the item. `was_there` tells that no run of ours created it. `along` names the item with
+    which the environment removes this one, whosever it is; `claimed` are then the packages that hold it."""
 
     key: Key
     present: Listed
@@ -127,6 +128,8 @@ class Retirement:
     fate: Fate = Fate.STAY
     was_there: bool = False
     everybody: tuple[str, ...] = ()
+    along: Key = ""
+    claimed: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

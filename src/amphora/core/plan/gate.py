@@ -297,13 +297,27 @@ def _blocked(docket: Docket) -> list[Reason]:
     blocked = [one for one in docket.fated(Fate.RETIRE) if one.users]
     if not blocked:
         return []
-    details = tuple(f"{readable(one.key)} is used by {readable(user)}" for one in blocked for user in one.users)
+    along = {one.key: one.along for one in docket.retirements if one.along}
+    taken = [user for one in blocked for user in one.users if along.get(user) == one.key]
+    details = [
+        f"{readable(one.key)} would take {readable(user)} along"
+        if along.get(user) == one.key
+        else f"{readable(one.key)} is used by {readable(user)}"
+        for one in blocked
+        for user in one.users
+    ]
     let_go = [word for one in blocked for word in ("--let-go", readable(one.key))]
     after = to_type("withdraw", docket.package, docket.target, *let_go)
     if docket.actions:
         after = advice("Leave it there, let it go with --let-go, or change what uses it first.")
     words = f"What is still used in {docket.target} can't be retired."
-    return [Reason(Why.BLOCKED, words, details, after, blocked[0].key)]
+    if taken:
+        # Somebody has to say so of each: what goes along may be another package's, or nobody's.
+        words = f"What takes others along in {docket.target} can't be retired without them."
+        gone = [one.key for one in docket.fated(Fate.RETIRE)] + taken
+        named = [word for key in dict.fromkeys(gone) for word in ("--retire", readable(key))]
+        after = to_type("import", *docket.named, *named) if docket.actions else after
+    return [Reason(Why.BLOCKED, words, tuple(details), after, blocked[0].key)]
 
 
 def _leaks(docket: Docket) -> list[Reason]:

@@ -16,6 +16,7 @@ from amphora.environments.bridge.adapter import Bridge, uid_of, written_of
 from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.jobs import taken
 from amphora.environments.bridge.paths import dropped, text_at, value_at
+from amphora.environments.bridge.removal import taken_along
 from amphora.environments.bridge.sheet import BridgeSheet, Call, RowsPart
 from amphora.environments.contract import Probe, Seen, Written
 
@@ -33,6 +34,14 @@ class Publishing(Bridge):
     def take_back(self, item: Seen) -> None:
         single = self.items.seen([item])[item.native_id]
         self._do(self._part(single).take_back, single, "take back")
+
+
+class Taking(Bridge):
+    """Removals that take others along."""
+
+    def along(self, native_ids: Sequence[str]) -> dict[str, str]:
+        there = self.items.singles(native_ids)
+        return taken_along(self._others(self._taken_kinds(there), there), self._takes(there), there)
 
 
 class Switching(Bridge):
@@ -148,6 +157,7 @@ def bridged(client: Client, sheet: BridgeSheet, account: str) -> Bridge:
     able = {
         Publishing: any(part.publish for part in parts),
         Switching: any(part.switch for part in parts),
+        Taking: any(part.retire and part.retire.said("takes", []) for part in parts),
         Holding: any(part.rows for part in parts),
         Probing: any(supply.probe for supply in sheet.supplies),
         # Half of the kinds would be half of an answer.

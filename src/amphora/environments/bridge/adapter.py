@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import uuid
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from contextlib import nullcontext
 from dataclasses import replace
 
@@ -24,7 +24,7 @@ from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.items import Items, Single
 from amphora.environments.bridge.jobs import awaited, taken
 from amphora.environments.bridge.paths import text_at, value_at
-from amphora.environments.bridge.removal import in_order, refuse_danglings, refuse_taking, users
+from amphora.environments.bridge.removal import Standing, in_order, refuse_danglings, taken_along, users
 from amphora.environments.bridge.sheet import BridgeSheet, Call, ItemPart, SupplyPart
 from amphora.environments.contract import NEXT, Capabilities, Description, Identity, Seen, Take, Write, Written
 
@@ -149,8 +149,10 @@ class Bridge:
         # All looked at before the first one goes: half a set is worse than none.
         there = self.items.seen(items)
         self._refuse_danglings(there)
+        standing = [self.items.standing(single) for single in there.values()]
+        along = taken_along(standing, self._takes(there), there)
         # Users before what they use: a platform that refuses what is in use is asked in an order that it takes.
-        for number, one in enumerate(in_order([self.items.standing(single) for single in there.values()])):
+        for number, one in enumerate(in_order(standing, along)):
             # When some are gone, whoever asked for all or none has to look.
             with taken(f"{number} of {len(there)} are gone") if number else nullcontext():
                 self._remove(there[one.native_id])
@@ -288,16 +290,33 @@ class Bridge:
         return {**values, "folder": states.folder, "revision": row.revision}
 
     def _refuse_danglings(self, leaving: Mapping[str, Single]) -> None:
-        parts = self.sheet.items
         kinds = {single.row.kind for single in leaving.values()}
-        takes = [one for kind in kinds if (call := parts[kind].retire) for one in call.said("takes", [])]
-        looked = users([part.kind for part in parts.values()], kinds) | {one.get("kind", "") for one in takes}
-        rows = [row for kind in sorted(looked & parts.keys()) for row in self.items.of_kind(parts[kind])]
-        singles = self.items.singles([row.native_id for row in rows if row.native_id not in leaving])
-        others = [self.items.standing(single) for single in singles.values()]
-        for one in takes:
-            refuse_taking(others, one, leaving)
+        used_by = users([part.kind for part in self.sheet.items.values()], kinds)
+        others = self._others(used_by | self._taken_kinds(leaving), leaving)
+        if along := taken_along(others, self._takes(leaving), leaving):
+            title = next(other.title for other in others if other.native_id in along)
+            raise EnvironmentRefused(
+                f"Removing it would take {title!r} along, which nobody named.",
+                subject=min(along),
+                next_step=NEXT["in-use"],
+            )
         refuse_danglings(others, leaving)
+
+    def _takes(self, leaving: Mapping[str, Single]) -> list[Mapping[str, str]]:
+        """What the removal of these takes along: kinds, and where items of those name what is removed."""
+        kinds = {single.row.kind for single in leaving.values()}
+        calls = [call for kind in sorted(kinds) if (call := self.sheet.items[kind].retire)]
+        return [one for call in calls for one in call.said("takes", [])]
+
+    def _taken_kinds(self, leaving: Mapping[str, Single]) -> set[str]:
+        return {one.get("kind", "") for one in self._takes(leaving)}
+
+    def _others(self, kinds: Collection[str], leaving: Collection[str]) -> list[Standing]:
+        """All items of some kinds but those that are to go."""
+        parts = [part for kind, part in sorted(self.sheet.items.items()) if kind in kinds]
+        rows = [row for part in parts for row in self.items.of_kind(part)]
+        singles = self.items.singles([row.native_id for row in rows if row.native_id not in leaving])
+        return [self.items.standing(single) for single in singles.values()]
 
     def _able(self, call: Call | None, title: str, words: str, kind: str) -> Call:
         if call is None:

@@ -42,24 +42,25 @@ def refuse_danglings(others: Sequence[Standing], leaving: Collection[str]) -> No
             )
 
 
-def refuse_taking(others: Sequence[Standing], takes: Mapping[str, str], leaving: Collection[str]) -> None:
-    """EnvironmentRefused where a removal would take items along that nobody named: those that name, at a place, one
-    that is to go."""
-    for other in others:
-        named = {str(value) for form in other.forms for value in values_at(form, takes.get("at", "$"))}
-        if other.sheet.kind == takes.get("kind") and named & set(leaving):
-            raise EnvironmentRefused(
-                f"Removing it would take {other.title!r} along, which nobody named.",
-                subject=other.native_id,
-                next_step=NEXT["in-use"],
-            )
+def taken_along(
+    others: Sequence[Standing], takes: Sequence[Mapping[str, str]], leaving: Collection[str]
+) -> dict[str, str]:
+    """The ids of those that a removal takes along, each with the one that takes it: what names, at a place, one that
+    is to go."""
+    found: dict[str, str] = {}
+    for one in takes:
+        for other in (other for other in others if other.sheet.kind == one.get("kind")):
+            named = {str(value) for form in other.forms for value in values_at(form, one.get("at", "$"))}
+            found |= {other.native_id: min(named & set(leaving))} if named & set(leaving) else {}
+    return found
 
 
-def in_order(items: Sequence[Standing]) -> list[Standing]:
-    """What is to go, users before what they use; in a circle as they come."""
+def in_order(items: Sequence[Standing], along: Mapping[str, str]) -> list[Standing]:
+    """What is to go, users before what they use, and what is taken `along` before what takes it; in a circle as they
+    come."""
     left, done = list(items), list[Standing]()
     while left:
-        used = {id_ for item in left for id_ in item.uses() - {item.native_id}}
+        used = {id_ for item in left for id_ in (item.uses() | {along.get(item.native_id, "")}) - {item.native_id}}
         free = [item for item in left if item.native_id not in used] or left
         done += free
         left = [item for item in left if item not in free]
