@@ -19,6 +19,9 @@ LEFT_OUT = "amphora:file:left-out"
 
 def kept_apart(definition: Json, sheet: KindSheet) -> list[str]:
     """The attachments, by SHA-256, that a native definition names instead of holding them."""
+    # Asked of each item at each step: most kinds have none.
+    if not sheet.has_files:
+        return []
     # No other token ever stands in a native definition, so that most need no second look.
     found = (
         parse_token(here.value)

@@ -146,6 +146,7 @@ class KindSheet:
     has_features: bool = False
     has_objects: bool = False
     names_parts: bool = False
+    has_files: bool = False
     access: tuple[str, ...] = ()
     shape: str = ""
     is_start: bool = False
@@ -218,6 +219,7 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
         has_region=bool(table.get("fields", {}).get("region")),
         has_data=bool(table.get("fields", {}).get("data")),
         names_parts=bool(table.get("part")),
+        has_files=bool(table.get("fields", {}).get("files")),
         has_objects=any(refer.get("object") for refer in table.get("refers", [])),
         has_features=bool(table.get("fields", {}).get("features")),
         has_required=any(refer.get("required") for refer in table.get("refers", [])),
