@@ -608,6 +608,10 @@ objects = {{ get = "/lines/{{id}}/tables?in={{above}}&of={{object}}", parts = "$
     assert in_words([f"press/a%2Fb#c{PART_MARK}100%"]) == "'100%' of 'press/a/b#c'"
     assert in_words([f"b{PART_MARK}{n}" for n in range(7)]) == "'0', '1', '2', '3', '4' and 2 more of 'b'"
     assert not objects_used({**form, "query": "select 1"}, sheet, "days")
+    asking = parse_sheet(f'kind = "grid"\n{refers}object_query = "$.query"\n')
+    query = {**form, "query": "with o as (select 1) select * from o, taken join mill.x.y on true -- from none"}
+    assert [name for _, name in objects_used(query, asking, "days")] == ["press/taken", "x/y"]
+    assert not objects_used(query, asking, "days", has_queries=False)
     assert not objects_used(form, sheet)
 
 

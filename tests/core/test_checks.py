@@ -17,6 +17,7 @@ from amphora.core.values.model import Contents, Item, Level, Limits, Listed, Nee
 FLOW = parse_sheet(
     'kind = "flow"\n[[refers]]\nat = "$.uses"\nto = ["table"]\n[[refers]]\nat = "$.column"\nto = ["table#column"]\n'
     '[[refers]]\nat = "$.in"\nto = ["connection"]\nobject = "as"\n'
+    'object_query = "$.sql"\n'
     '[[part]]\nat = "$.sort.by"\nof = "of"\nparts = "$.columns[*]"\nname = "$.id"\n'
     '[[refers]]\nat = "$.sort.of"\nto = ["table"]\n'
     '[fields]\ntext = ["$.script"]\nfeatures = ["$.type"]\nregion = ["$.region"]\nsettings = { "$.limit" = "number" }\n'
@@ -114,6 +115,7 @@ def reports(first: str, second: str) -> tuple[Item, Item]:
 
 
 REPORTED = Item("report:x", 1, {"on": "amphora:table:growers"}, States("X"))
+READING = {"in": "amphora:connection:mill-db", "sql": "select 1 from press_log"}
 COLUMNS = [{"id": "kilos", "type": "number"}]
 MAKER = Item("report:m", 1, {"on": "amphora:connection:mill-db"}, States("M"))
 MADE = replace(MAPPED, state=MapState.LATER, value="report:m", native=None)
@@ -208,6 +210,12 @@ CASES: list[tuple[str, Level, Situation, Situation]] = [
         E,
         S(there=target(mapped=(MAPPED,), reach={"cn-1": Reach(True, frozenset({"press_log"}))})),
         S(there=target(mapped=(MAPPED,), reach={"cn-1": Reach(True)})),
+    ),
+    (
+        "object-missing",
+        W,
+        S(READING, target(mapped=(MAPPED,), reach={"cn-1": Reach(True, frozenset({"press_log"}))})),
+        S(READING, target(mapped=(MAPPED,), reach={"cn-1": Reach(True)})),
     ),
     (
         "need-later",

@@ -141,9 +141,10 @@ def _what_is_missing_on_the_other_end(ground: Ground) -> None:
         ):
             db.execute(f"alter table deliveries {there}")
             done = ground.sure("check", "harvest", "trial", code=code)
-            assert f"{missing} is not on the other end of 'mill-live' in trial; used by 'deliveries'" in " ".join(
-                done.out.split()
-            )
+            words = " ".join(done.out.split())
+            assert f"{missing} is not on the other end of 'mill-live' in trial; used by" in words
+            # What a query reads is found as well.
+            assert ("'by_grove', 'deliveries'" in words) is (code == 3)
             db.execute(f"alter table {'deliveries' if back else 'takings'} {back or 'rename to deliveries'}")
 
 

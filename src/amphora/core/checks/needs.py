@@ -97,13 +97,22 @@ def object_missing(context: CheckContext) -> Iterable[Finding]:
             # Without a table nothing can be made. Of a column nobody knows whether anything still shows it: some are
             # gone at home as well.
             is_part = PART_MARK in names[0]
+            is_told = not any(used[item.key] & set(names) for item in users)
+            is_sure = is_told or any(_names_surely(context, item, mapped.need.key) & set(names) for item in users)
+            how = "" if is_sure else " in a query, as far as that can be read"
             yield context.finding(
                 "object-missing",
-                Level.WARNING if is_part else Level.ERROR,
+                Level.WARNING if is_part or not is_sure else Level.ERROR,
                 f"{in_words(names)} {'are' if len(names) > 1 else 'is'} not on the other end of {mapped.value!r} in "
-                f"{mapped.environment}; used by {titles}.{' What shows it will fail.' if is_part else ''}",
+                f"{mapped.environment}; used by {titles}{how}.{' What shows it will fail.' if is_part else ''}",
                 item=some[0].key if some else "",
             )
+
+
+def _names_surely(context: CheckContext, item: Item, connection: Key) -> set[str]:
+    """What an item says that it uses, without what its queries seem to read."""
+    found = used_through(item.form, context.sheets.get(item.kind), item.states.title, has_queries=False)
+    return found.get(connection, set())
 
 
 def needs_share(context: CheckContext) -> Iterable[Finding]:

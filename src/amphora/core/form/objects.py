@@ -8,6 +8,7 @@ from urllib.parse import unquote
 
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Refer, values_at
+from amphora.core.form.queries import tables_in
 from amphora.core.form.spots import spotted
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
@@ -21,28 +22,34 @@ MOST_NAMED = 5
 _PLACEHOLDER = re.compile(r"\{([A-Za-z_][A-Za-z0-9_]*)\}")
 
 
-def objects_used(form: Json, sheet: KindSheet, title: str = "") -> list[tuple[str, str]]:
+def objects_used(form: Json, sheet: KindSheet, title: str = "", has_queries: bool = True) -> list[tuple[str, str]]:
     """What a form uses there: (connection as it stands in the form, name). Names are those of objects, and of their
-    parts behind `PART_MARK`."""
+    parts behind `PART_MARK`; those that a query reads, as far as it can be read, are among them unless they are not
+    asked for."""
     return [
         (value, name)
         for _, value, spot, held in spotted(form, sheet)
         if spot.refer and spot.refer.thing and isinstance(value, str) and value and isinstance(held, dict)
-        for name in _names(spot.refer, held, title)
+        for name in _names(spot.refer, held, title, has_queries)
     ]
 
 
-def used_through(form: Json, sheet: KindSheet | None, title: str) -> dict[Key, set[str]]:
+def used_through(form: Json, sheet: KindSheet | None, title: str, has_queries: bool = True) -> dict[Key, set[str]]:
     """The same of a portable form, by connection."""
     found: dict[Key, set[str]] = {}
-    for text, name in objects_used(form, sheet, title) if sheet and sheet.has_objects else ():
+    for text, name in objects_used(form, sheet, title, has_queries) if sheet and sheet.has_objects else ():
         if token := parse_token(text):
             found.setdefault(token.key, set()).add(name)
     return found
 
 
-def _names(refer: Refer, held: Mapping[str, Json], title: str) -> Iterator[str]:
-    """The object beside a reference to a connection, and its parts."""
+def _names(refer: Refer, held: Mapping[str, Json], title: str, has_queries: bool) -> Iterator[str]:
+    """The object beside a reference to a connection, and its parts; the objects that a query beside it reads."""
+    for query in values_at(held, refer.thing_query) if refer.thing_query and has_queries else ():
+        for *above, last in tables_in(query) if isinstance(query, str) else ():
+            # Where the query doesn't say, the database looks where the item is.
+            named = "/".join(map(_quoted, (*above[-1:], last)))
+            yield named if above or "{" not in refer.thing else _name(refer.thing, {**held, "title": last}, last)
     if refer.thing_unless and any(values_at(held, refer.thing_unless)):
         return
     name = _name(refer.thing, held, title)

@@ -35,6 +35,7 @@ class Refer:
     thing: str = ""
     thing_parts: str = ""
     thing_unless: str = ""
+    thing_query: str = ""
     form: str = ""
     by_title: bool = False
     leaves_dead: bool = False
