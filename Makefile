@@ -31,7 +31,7 @@ bench: $(VENV)/.tested $(RUNTIME)
 	$(BIN)/python bench/nodered.py
 
 mutants: $(VENV)/.tested
-	$(BIN)/python -m sharpness.mutants $(or $(SEED),1,2,3) $(or $(COUNT),60)
+	$(BIN)/python -m sharpness.mutants $(or $(SEED),1,2,3) $(or $(COUNT),60) $(SECONDS)
 
 hurts: $(VENV)/.tested
 	$(BIN)/python -m sharpness.hurts

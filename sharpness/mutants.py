@@ -1,7 +1,8 @@
 """Small changes that the tests have to notice: `python -m sharpness.mutants SEED[,SEED…] COUNT` samples operators,
 constants, dropped lines, swapped branches and dropped keywords of core and engine, tries each in a copy of the
 project, and prints the survivors. A mutant is tried by the tests that reach its lines, the quick ones first, and is
-caught by the first one that goes red.
+caught by the first one that goes red. With a third number only by so many seconds of them: then some survivors would
+be caught by slower ones, and a list of what is weak takes half an hour instead of half a day.
 """
 
 from __future__ import annotations
@@ -16,6 +17,8 @@ import tempfile
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from itertools import accumulate
+from math import inf
 from pathlib import Path
 
 from sharpness.reached import Reached, reached_in
@@ -147,11 +150,14 @@ def _mutant(path: Path, lines: list[str], old: ast.stmt, new: ast.stmt) -> Mutan
     return Mutant(path, old.lineno, max(reached, old.lineno), ast.unparse(old), ast.unparse(new), text)
 
 
-def is_caught(mutant: Mutant, folder: Path, reached: Reached) -> bool:
+def is_caught(mutant: Mutant, folder: Path, reached: Reached, most_s: float) -> bool:
     """Whether any test goes red for a mutant, tried in a copy of the project. A line that no test runs is not
     caught."""
     name = str(mutant.path.relative_to(ROOT))
     tests = reached.of(name, mutant.line, mutant.last)
+    # At least the first one, however long it takes.
+    ends = accumulate(reached.seconds.get(test, 0) for test in tests)
+    tests = tests[: max(1, sum(end <= most_s for end in ends))]
     if not tests:
         return False
     # Reads what it is about instead of running it.
@@ -183,11 +189,11 @@ def is_red(folder: Path, tests: list[str], longest_s: float) -> bool:
     return done.returncode != 0
 
 
-def survivors_of(mutants: list[Mutant], folder: Path, reached: Reached) -> int:
+def survivors_of(mutants: list[Mutant], folder: Path, reached: Reached, most_s: float) -> int:
     """How many of some mutants survive; each is printed as soon as that is known, for a sample takes long."""
     left = 0
     for number, mutant in enumerate(mutants, 1):
-        if not is_caught(mutant, folder, reached):
+        if not is_caught(mutant, folder, reached, most_s):
             left += 1
             print(f"{mutant}\n    survived, number {number} of {len(mutants)}", flush=True)
     return left
@@ -205,7 +211,7 @@ def copy_to(folder: Path) -> None:
         (folder / "tests" / runtime).symlink_to(ROOT / "tests" / runtime)
 
 
-def main(seeds: list[int], count: int) -> None:
+def main(seeds: list[int], count: int, most_s: float = inf) -> None:
     """Tries a sample for each seed and prints what survived."""
     # What make was told is ours, and no seed of the tests that draw by one.
     os.environ.pop("SEED", None)
@@ -223,11 +229,11 @@ def main(seeds: list[int], count: int) -> None:
         for seed, sample in samples.items():
             halves = [sample[0::2], sample[1::2]]
             jobs = [
-                pool.submit(survivors_of, half, folder, reached) for half, folder in zip(halves, folders, strict=True)
+                pool.submit(survivors_of, half, folder, reached, most_s) for half, folder in zip(halves, folders, strict=True)
             ]
             left = sum(job.result() for job in jobs)
             print(f"{count - left} of {count} caught (of {len(every):,} possible ones; seed {seed}).", flush=True)
 
 
 if __name__ == "__main__":
-    main([int(word) for word in sys.argv[1].split(",")], int(sys.argv[2]))
+    main([int(word) for word in sys.argv[1].split(",")], int(sys.argv[2]), *map(float, sys.argv[3:]))
