@@ -118,7 +118,9 @@ class FolderEnvironment:
         return {id_: self._image(records[id_]) for id_ in native_ids if id_ in records}
 
     def supplies(self) -> list[Supply]:
-        return [Supply(row["kind"], row["id"], row["name"], row.get("type", "")) for row in self.about["supplies"]]
+        return [
+            Supply(row["kind"], row["id"], row["name"], row.get("type", "")) for row in self.about.get("supplies", [])
+        ]
 
     def reserve(self, wanted: Sequence[Wanted]) -> list[Reserved]:
         held = {record["id"] for record in self._records()}
@@ -277,12 +279,13 @@ class FolderEnvironment:
             if known and known[0] == stamp:
                 return dict(known[1])
             record = parse_json(path.read_bytes())
-            missing = {"id", "kind", "title", "definition"} - record.keys() if path.name != FILE else set()
+            is_fit = _is_about(record) if path.name == FILE else _is_record(record)
         except (OSError, JsonFault, AttributeError) as error:
             raise EnvironmentRefused(f"{path} can't be read: {error}.", subject=str(path)) from error
-        if missing or (path.name != FILE and record["kind"] not in self.sheets):
+        if not is_fit or (path.name != FILE and record["kind"] not in self.sheets):
+            what = "no description of an environment" if path.name == FILE else "no item of a kind that is known here"
             raise EnvironmentRefused(
-                f"{path} is no item of a kind that is known here.",
+                f"{path} is {what}.",
                 subject=str(path),
                 next_step=advice("Mend or remove it."),
             )
@@ -306,6 +309,25 @@ class FolderEnvironment:
             revision=_revision(record),
             link=self._file(record).resolve().as_uri(),
         )
+
+
+def _is_about(record: Record) -> bool:
+    """Whether `environment.json` says what it has to; people write into it who and what is on offer."""
+    offers = record.get("supplies", [])
+    texts = [record.get("uid"), record.get("region", ""), record.get("base_url", "")]
+    rows = offers if isinstance(offers, list) else [None]
+    texts += [row.get(name) if isinstance(row, dict) else None for row in rows for name in ("kind", "id", "name")]
+    texts += [row.get("type", "") for row in rows if isinstance(row, dict)]
+    return all(isinstance(text, str) for text in texts)
+
+
+def _is_record(record: Record) -> bool:
+    """Whether a file says of an item what it has to."""
+    texts = [record.get("id"), record.get("kind"), record.get("title")]
+    texts += [record.get("name", ""), record.get("folder", "")]
+    states = [record.get("on"), record.get("published")]
+    is_told = all(isinstance(text, str) for text in texts) and all(state in (None, True, False) for state in states)
+    return is_told and "definition" in record
 
 
 def _revision(record: Record) -> str:

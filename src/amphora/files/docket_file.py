@@ -143,14 +143,14 @@ def read_docket(path: Path) -> DocketFile:
             {str(key): _decision(path, items, key) for key in items},
             {str(key): _fate(path, key, row) for key, row in _table(path, document, "no_longer_packed").items()},
             _custody(path, document),
-            tuple(str(word) for word in document["without"] or ()),
-            records="records" in (document.get("with") or ()),
+            _texts(path, document, "without"),
+            records="records" in (_texts(path, document, "with") if "with" in document else ()),
             file=str(path),
             if_it_fails=_if_it_fails(path, document),
             arrivals=_arrivals(path, document),
             ids=_ids(path, document),
             pause_after=_words(path, document),
-            same=tuple(str(key) for key in document.get("same") or ()),
+            same=_texts(path, document, "same") if "same" in document else (),
         )
         return DocketFile(
             package=str(package["name"]),
@@ -278,6 +278,14 @@ def _words(path: Path, document: Any) -> dict[Key, str]:
     if not isinstance(table, Mapping) or not all(isinstance(about, str) for about in table.values()):
         raise fault(path, "`pause_after` has to be a mapping of items to texts.", document, "pause_after")
     return {str(key): str(about) for key, about in table.items()}
+
+
+def _texts(path: Path, document: Any, name: str) -> tuple[str, ...]:
+    held = document[name]
+    # Nothing behind the colon is an empty list to whoever typed it; a single word without brackets is not.
+    if held is not None and not (isinstance(held, list) and all(isinstance(one, str) for one in held)):
+        raise fault(path, f"`{name}` has to be a list of texts.", document, name)
+    return tuple(map(str, held or ()))
 
 
 def _ids(path: Path, document: Any) -> str:

@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from amphora.core.needs.needs import needs_of
+from amphora.core.values.canon import NotCanonical
 from amphora.core.values.errors import PackageDamaged, UsageFault
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Item, States
@@ -120,7 +121,12 @@ def folder_contents(files: Mapping[str, Raw], where: str) -> Contents:
         raise _damaged(where, PACKING_LIST, "it has no proper list of contents")
     members = item_members([row["key"] for row in rows])
     renewed = [_renewed(row, files, members[row["key"]], where) for row in rows]
-    sheet_files = {**files, PACKING_LIST: pretty_bytes({**listing, "contents": renewed, "contents_digest": None})}
+    try:
+        listed = pretty_bytes({**listing, "contents": renewed, "contents_digest": None})
+    except TypeError as error:
+        # JSON has numbers of any size, and what we write has not.
+        raise _damaged(where, PACKING_LIST, "a number in it is larger than any that is kept") from error
+    sheet_files = {**files, PACKING_LIST: listed}
     try:
         contents = contents_of(sheet_files, is_edited=True)
     except PackageDamaged as error:
@@ -148,7 +154,10 @@ def _renewed(row: Mapping[str, Any], files: Mapping[str, Raw], member: str, wher
         item = replace(item, unpublished=str(row["source"].get("unpublished", "")))
     except (KeyError, TypeError, ValueError) as error:
         raise _damaged(where, PACKING_LIST, f"the row of {row['key']} lacks {error}") from error
-    return packing_row(item)
+    try:
+        return packing_row(item)
+    except NotCanonical as error:
+        raise _damaged(where, f"data/items/{member}", error.message.rstrip(".")) from error
 
 
 def _parsed(files: Mapping[str, Raw], name: str, where: str) -> Any:

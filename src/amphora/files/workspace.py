@@ -200,6 +200,11 @@ def read_workspace(folder: Path) -> Workspace:
         ) from error
     for name in table.keys() - _TOP:
         raise _fault(path, text, (), name, f"{name!r} is not known here")
+    for name, value in table.items():
+        # All of them before any is read: a number where a table should be is a slip of the hand, not a fault of ours.
+        is_list = name == "silenced"
+        if not isinstance(value, list if is_list else dict):
+            raise _fault(path, text, (), name, f"{name!r} has to be {'tables' if is_list else 'a table'}")
     about = _about(path, text, table.get("amphora", {}))
     entries = {name: entry_of(path, text, name, entry) for name, entry in table.get("environments", {}).items()}
     silenced = tuple(_silenced(path, text, row) for row in table.get("silenced", []))
@@ -267,13 +272,19 @@ def _about(path: Path, text: str, table: Any) -> Mapping[str, Any]:
     for name, value in table.items():
         if name not in _ABOUT or not isinstance(value, _ABOUT[name]):
             raise _fault(path, text, ("amphora",), name, f"{name!r} is not right there")
+    if table.get("format", 1) > 1:
+        # Read as if it were ours it would be changed as if it were, and what is new in it would count for nothing.
+        fault = _fault(path, text, ("amphora",), "format", "it is written for a newer Amphora than this one")
+        fault.next_step = advice("Install the newer Amphora.")
+        raise fault
     checked_ledger(table.get("ledger", ""), table.get("ledger_sign_in", ""), path, text)
     found: Mapping[str, Any] = table
     return found
 
 
 def _route(path: Path, text: str, names: Any, known: Mapping[str, EnvironmentEntry]) -> tuple[str, ...]:
-    if unknown := [name for name in names if name not in known]:
+    # As text: a list in the list is no name either, and can't even be looked up.
+    if unknown := [name for name in names if str(name) not in known]:
         raise _fault(path, text, ("amphora",), "route", f"the route names {unknown[0]!r}, which is no environment")
     if len(set(names)) < len(names):
         raise _fault(path, text, ("amphora",), "route", "the route names an environment twice")

@@ -129,6 +129,9 @@ _LOAD = {**_CALL, "at_once": int}
 _PROBE = {**_CALL, "works": str}
 _OBJECTS = {**_CALL, "names": str, "parts": str}
 
+_TEXTS = frozenset("kinds definition members headers fixed inside read_only only without done failed empties".split())
+"""Lists and tables of texts, wherever they stand."""
+
 CHOICES: Final[Mapping[str, tuple[str, ...]]] = {
     "sign_in.how": ("none", "bearer", "basic", "header", "client", "login"),
     "sign_in.credentials": ("basic", "body"),
@@ -186,6 +189,10 @@ class SheetFaults:
         yield from unfit(table, known, before, self._source, WHAT)
         for name, value in table.items():
             section = f"{before}{name}"
+            held = value if isinstance(value, list) else value.values() if isinstance(value, dict) else ()
+            # A list is looked at no further than that it is one, and one of numbers would break off in the middle.
+            if name in known and name in _TEXTS and not all(isinstance(one, str) for one in held):
+                yield f"{line_of(self._source, name, before)}`{section}` has to hold texts only"
             # By the last two words as well: a call stands in the table of each kind.
             allowed = CHOICES.get(section) or CHOICES.get(".".join(section.split(".")[-2:])) or ()
             if allowed and isinstance(value, str) and value not in allowed:
@@ -232,7 +239,7 @@ class SheetFaults:
     def _sign_in(self, table: Mapping[str, Any]) -> Iterator[str]:
         yield from self._table_faults(table, _SIGN_IN, "sign_in.")
         # What a way of signing in can't do without; everything else has a meaning where it is left out.
-        needed = {"header": "header", "client": "token", "login": "call"}.get(table.get("how", "none"))
+        needed = {"header": "header", "client": "token", "login": "call"}.get(str(table.get("how", "none")))
         if needed and needed not in table:
             yield f"{line_of(self._source, 'how')}`sign_in.{needed}` is missing, which {table['how']!r} needs"
         if isinstance(table.get("call"), dict):
@@ -322,7 +329,7 @@ class SheetFaults:
                 yield f"{line_of(self._source, 'needs', name)}`{name}.needs.{permission}` {words}"
         empties = _table(row, "retire").get("empties")
         for member in empties if isinstance(empties, list) else ():
-            if "remove" not in _table(row, "more", member):
+            if "remove" not in _table(row, "more", str(member)):
                 line = line_of(self._source, "retire", name)
                 yield f"{line}`{name}.retire.empties`: `more.{member}` has no `remove`"
         takes = _table(row, "retire").get("takes")

@@ -23,6 +23,7 @@ from amphora.environments.http.wire import (
     description_of,
     found_of,
     identity_of,
+    image_of,
     lines_of,
     listed_of,
     probe_of,
@@ -46,7 +47,7 @@ def connect(location: str, folder: Path, user: str, secret: str, ca_file: str = 
     try:
         table = client.get("")
         description = _read(client, lambda: description_of(table))
-        return _able(client, description, table.get("abilities", ()))
+        return _able(client, description, _read(client, lambda: list(map(str, table.get("abilities", ())))))
     # Also an interrupt: a line that stays open keeps the program from ending.
     except BaseException:
         client.close()
@@ -82,7 +83,7 @@ class HttpEnvironment:
 
     def look(self, native_ids: Sequence[str]) -> dict[str, Image]:
         rows = self._asked("/items/look", native_ids, {})
-        images = _read(self.client, lambda: [Image.from_json(row) for row in rows])
+        images = _read(self.client, lambda: [image_of(row) for row in rows])
         return {image.native_id: image for image in images}
 
     def supplies(self) -> list[Supply]:

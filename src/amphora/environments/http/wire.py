@@ -8,6 +8,7 @@ from typing import Any
 
 from amphora.core.form.bindings import IdStyle
 from amphora.core.form.kinds import parse_sheet
+from amphora.core.plan.states import Image
 from amphora.core.values.model import Found, Json, Limits, Listed, States, Supply
 from amphora.environments.contract import (
     Capabilities,
@@ -104,13 +105,14 @@ def listed_json(row: Listed) -> dict[str, Json]:
 
 
 def listed_of(table: Mapping[str, Any]) -> Listed:
-    """The inverse."""
+    """The inverse; ValueError where what has to be text is none: it would be found out by whoever sorts or looks it
+    up, and look like a fault of ours."""
     return Listed(
-        table["id"],
-        table["kind"],
-        tuple(table["path"]),
-        States.from_json(table["states"]),
-        table["revision"],
+        _text(table["id"]),
+        _text(table["kind"]),
+        tuple(map(_text, table["path"])),
+        states_of(table["states"]),
+        _text(table["revision"]),
         # Left out by servers that have no pages: everything else of an item works without.
         table.get("link", ""),
         table.get("modified_at"),
@@ -121,6 +123,28 @@ def listed_of(table: Mapping[str, Any]) -> Listed:
         table.get("rows"),
         tuple(table.get("parts", ())),
     )
+
+
+def states_of(table: Mapping[str, Any]) -> States:
+    """What stands beside a definition."""
+    states = States.from_json(table)
+    _text(states.title), _text(states.folder)
+    if not {states.is_on, states.is_published} <= {None, True, False}:
+        raise ValueError("on and published have to be true or false")
+    return states
+
+
+def _text(value: Json) -> str:
+    if not isinstance(value, str):
+        raise ValueError("something has to be text, and is none")
+    return value
+
+
+def image_of(table: Mapping[str, Any]) -> Image:
+    """One item's whole state; ValueError as for a row of an index."""
+    image = Image.from_json(table)
+    _text(image.native_id), _text(image.kind), _text(image.revision), states_of(table["states"])
+    return image
 
 
 def found_json(found: Found) -> dict[str, Json]:
@@ -148,9 +172,9 @@ def supply_json(supply: Supply) -> dict[str, Json]:
 def supply_of(table: Mapping[str, Any]) -> Supply:
     """The inverse."""
     return Supply(
-        table["kind"],
-        table["id"],
-        table["name"],
+        _text(table["kind"]),
+        _text(table["id"]),
+        _text(table["name"]),
         table.get("type", ""),
         table.get("owner", ""),
         table.get("is_working"),
@@ -189,10 +213,11 @@ def write_json(write: Write) -> dict[str, Json]:
 
 def write_of(table: Mapping[str, Any], token: str, native_id: str | None, revision: str | None) -> Write:
     """The inverse. ValueError where it is none: what isn't text would only be found out by the platform's storage."""
-    states = States.from_json(table["states"])
-    texts = [table["kind"], *table["path"], states.title, states.folder, native_id or ""]
-    if not table["path"] or not all(isinstance(text, str) for text in texts):
-        raise ValueError("kind, path, title, folder and id have to be text")
+    states = states_of(table["states"])
+    if not table["path"]:
+        raise ValueError("the path has to have a name at least")
+    for text in (table["kind"], *table["path"], native_id or ""):
+        _text(text)
     return Write(table["kind"], tuple(table["path"]), states, table["definition"], token, native_id, revision)
 
 
@@ -203,7 +228,7 @@ def written_json(written: Written) -> dict[str, Json]:
 
 def written_of(table: Mapping[str, Any]) -> Written:
     """The inverse."""
-    return Written(table["id"], table["revision"], table.get("link", ""))
+    return Written(_text(table["id"]), _text(table["revision"]), _text(table.get("link", "")))
 
 
 def probe_json(probe: Probe) -> dict[str, Json]:
@@ -218,9 +243,7 @@ def probe_of(table: Mapping[str, Any]) -> Probe:
 
 def seen_of(table: Mapping[str, Any]) -> Seen:
     """An item as somebody saw it; ValueError where it isn't told in texts."""
-    if not isinstance(table["id"], str) or not isinstance(table["revision"], str):
-        raise ValueError("id and revision have to be text")
-    return Seen(table["id"], table["revision"])
+    return Seen(_text(table["id"]), _text(table["revision"]))
 
 
 def lines_of(pieces: Iterable[bytes]) -> Iterator[bytes]:
