@@ -222,11 +222,10 @@ def _left_out(proving: Proving, image: Image) -> None:
     definition = image.newest
     stayed: list[str] = []
     counts = settled(definition, proving.opened.description.sheets[image.kind])
-    for member in sorted(counts)[:MOST_LEFT_OUT] if isinstance(counts, dict) else ():
+    # What is empty would look the same if it were gone.
+    held = [member for member in sorted(counts) if definition[member]] if isinstance(counts, dict) else []
+    for member in held[:MOST_LEFT_OUT]:
         less = {name: value for name, value in definition.items() if name != member}
-        # What is empty would look the same if it were gone.
-        if not definition[member]:
-            continue
         try:
             after = _update(proving, image, image.states.title, less, image.revision)
         except AmphoraError:
