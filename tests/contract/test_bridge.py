@@ -1049,3 +1049,73 @@ def test_a_row_that_is_another_items_is_asked_for_again(tmp_path: Path) -> None:
     with served(answering) as url, closing(bridge(tmp_path, url, SMALL + row)) as there:
         assert there.look(["4"])["4"].states.title == "n4"
         assert asked == ["4", "4", "4"]
+
+
+class Quirky:
+    """A platform that does one thing otherwise than it should."""
+
+    def __init__(self, quirk: str) -> None:
+        first = {"id": 1, "name": "first", "rev": 1, "a": "x", "b": "y", "key": ""}
+        self.quirk = quirk
+        self.things: dict[int, dict[str, Any]] = {1: first}
+
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        number = int(path.split("/")[2]) if path != "/things" else 0
+        if method == "POST":
+            if self.quirk == "refuses" or (self.quirk == "unique" and body["name"] in self.names):
+                return 422, {"message": "not here"}, {}
+            number = max(self.things, default=0) + 1
+            called = f"{body['name']} ({number})" if self.quirk == "renames" else body["name"]
+            self.things[number] = {"a": "", "b": "", "key": "", **body, "id": number, "rev": 1, "name": called}
+            if self.quirk == "fills":
+                self.things[number]["b"] += "."
+            return 201, self.things[number], {}
+        if not number:
+            rows = list(self.things.values())
+            return (
+                200,
+                {"rows": [{**row, "name": f"{row['name']}!"} for row in rows] if self.quirk == "list" else rows},
+                {},
+            )
+        if number not in self.things:
+            return 404, {}, {}
+        one = self.things[number]
+        if method == "DELETE" and self.quirk != "stays":
+            del self.things[number]
+        elif method == "PUT":
+            left = {} if self.quirk == "keeps" else {"a": "", "b": ""}
+            self.things[number] = {**one, **left, **body, "rev": one["rev"] + (self.quirk != "still")}
+        return 200, self.things.get(number, {}), {}
+
+    @property
+    def names(self) -> list[str]:
+        return [str(one["name"]) for one in self.things.values()]
+
+
+@pytest.mark.parametrize(
+    ("quirk", "code", "told"),
+    [
+        ("", 0, "both are there"),
+        ("unique", 0, "the second is refused"),
+        ("list", 1, "'first!': the list says states States(title='first!'"),
+        ("refuses", 1, "not here"),
+        ("renames", 0, "the platform renames"),
+        ("fills", 0, "the platform writes its own way: /b"),
+        ("still", 1, "its revision is the same after it was changed"),
+        ("keeps", 1, "'a' was left out and is still there"),
+        ("stays", 1, "is still there after it was removed"),
+    ],
+)
+def test_what_a_platform_does_otherwise_is_found_by_a_proof(quirk: str, code: int, told: str, tmp_path: Path) -> None:
+    platform = Quirky(quirk)
+    with served(platform) as url:
+        (tmp_path / "small.toml").write_text(SMALL, "utf-8")
+        (tmp_path / "thing.toml").write_text(THING, "utf-8")
+        run_program(tmp_path, "init")
+        assert run_program(tmp_path, "env", "add", "t", url, "--bridge", "small.toml", "--role", "test").code == 0
+        done = run_program(tmp_path, "env", "prove", "t", "--yes", "--json")
+        assert done.code == code, (done.out, done.err)
+        words = [one["words"] for one in done.json["promises"]]
+        assert any(told in one for one in words), words
+        assert platform.names[:1] == ["first"]
+        assert (len(platform.things) == 1) is (quirk != "stays")

@@ -370,6 +370,18 @@ NAMED = {
 """What the findings of each rule name beside their sentence."""
 
 
+def test_a_place_is_told_as_it_stands_where_nobody_knows_better() -> None:
+    context = S({"steps": []}).checked()
+    for item, place in (("flow:none", "/a/0"), ("flow:a", ""), ("flow:a", "/steps/7"), ("", "/a")):
+        assert context.finding("x", E, "m", item=item, place=place).phrase == place
+
+
+def test_an_address_that_begins_with_another_is_told_as_itself() -> None:
+    urls = ("https://dev.x.example", "https://dev.x.example/apps")
+    [found] = check(S({"note": "see https://dev.x.example/apps/7"}, context={"source_urls": urls}).checked())
+    assert "holds https://dev.x.example/apps," in found.message
+
+
 def test_findings_name_item_place_and_what_to_do() -> None:
     found = [finding for _, _, raises, _ in CASES for finding in check(raises.checked())]
     for part, rules in NAMED.items():

@@ -15,9 +15,10 @@ from amphora.core.form.bindings import MISSING, Bindings, IdStyle
 from amphora.core.form.kinds import parse_sheet
 from amphora.core.merge.compare import Base, compare_item
 from amphora.core.merge.lines import merge_texts
-from amphora.core.merge.merge import By, Merge, merged_order, no_choice
+from amphora.core.merge.merge import By, Merge, differences, merged_order, no_choice
+from amphora.core.plan.docket import Do, decide
 from amphora.core.values.canon import same
-from amphora.core.values.model import Item, States
+from amphora.core.values.model import Item, Listed, States
 
 SHEET = parse_sheet(
     'kind = "flow"\n[fields]\nnamed = { "$.steps" = "id", "$.people" = "id" }\nunordered = ["$.people"]\ntext = ["$.script"]'
@@ -183,6 +184,13 @@ def test_without_a_base_what_differs_is_of_unknown_origin() -> None:
     assert [(change.place, change.by, change.is_open) for change in merge.changes] == [("/a", By.UNKNOWN, True)]
 
 
+def test_every_difference_of_two_sides_is_told_with_both() -> None:
+    left, right = {"a": 1, "b": 1, "gone": 1}, {"a": 2, "b": 1, "new": [1]}
+    found = {c.place: (c.target, c.package) for c in differences(left, right, SHEET.places.walk({}))}
+    assert found == {"/a": (1, 2), "/gone": (1, MISSING), "/new": (MISSING, [1])}
+    assert differences(left, left, SHEET.places.walk({})) == []
+
+
 FORMS = st.fixed_dictionaries(
     {},
     optional={
@@ -259,3 +267,26 @@ def test_states_are_merged_like_fields() -> None:
     comparison = compare_item(renamed, switched_off, base, SHEET, names(1))
     assert comparison.states == States("Acidity alert", "mill", False, True)
     assert [(c.place, c.by) for c in comparison.changes] == [("state:title", By.PACKAGE), ("state:on", By.TARGET)]
+
+
+@pytest.mark.parametrize(
+    ("left", "there", "packed", "choice", "does", "reason"),
+    [
+        (1, 1, 1, None, Do.LEAVE, "the same"),
+        (1, 2, 1, None, Do.LEAVE, "changed only in the target"),
+        (1, 1, 2, None, Do.UPDATE, "changed in p 2.0.0"),
+        (1, 2, 3, "target", Do.LEAVE, "left as it is, as decided"),
+        (1, 2, 3, "package", Do.UPDATE, "changed in p 2.0.0"),
+        (1, 2, 1, "last-delivered", Do.UPDATE, "put back to what was delivered, as decided"),
+        (None, 2, 3, "package", Do.UPDATE, "differs, and was not delivered by Amphora"),
+    ],
+)
+def test_what_is_done_with_an_item_and_why(
+    left: int | None, there: int, packed: int, choice: str | None, does: Do, reason: str
+) -> None:
+    base = None if left is None else Base({"a": left}, States("Alert", "mill", True, True), {})
+    comparison = compare_item(
+        item({"a": packed}), item({"a": there}), base, SHEET, names(1), lambda place, by: choice
+    )
+    action = decide(comparison, item({"a": packed}), Listed("n", "flow", ("a",), States("Alert"), "1"), "p 2.0.0")
+    assert (action.do, action.reason) == (does, reason)

@@ -99,6 +99,17 @@ def test_what_changed_is_written_in_the_manner_of_what_was_there() -> None:
     assert closed({"params": {"a": 1}}, PLAIN, IDS, is_spaced=True) == {"params": '{"a": 1}'}
 
 
+def test_an_object_that_had_no_members_is_told_from_an_array() -> None:
+    # Some languages write an object without members like an array: with members it is one.
+    for before, scopes, after in (
+        ('{"scopes":[]}', [], '{"scopes":[]}'),
+        ('{"scopes":{}}', [], '{"scopes":{}}'),
+        ('{"scopes":[]}', [{"of": "chart~7", "is": 1}], '{"scopes":{"7":1}}'),
+        ('{"scopes":[3]}', [{"of": "chart~7", "is": 1}], '{"scopes":[{"of":7,"is":1}]}'),
+    ):
+        assert closed({"params": {"scopes": scopes}}, PLAIN, IDS, {"params": before})["params"] == after
+
+
 def test_ids_of_another_environment_are_written_in_its_numbers() -> None:
     text = json.dumps(opened(CHART, PLAIN, IDS)).replace("dataset~12", "dataset~512").replace("chart~7", "chart~70")
     found = closed(json.loads(text), PLAIN, IDS, CHART)

@@ -142,6 +142,8 @@ def test_guesses_are_accepted_one_by_one(amphora: Program, torn: Path) -> None:
     assert (states["connection:mill-db-dev"], states["connection:office-db-dev"]) == ("mapped", "guessed")
     assert amphora("map", "olive-intake", "grove-test", "--accept", "--only", "nonsense").code == 2
     assert amphora("map", "olive-intake", "grove-test", "--set", "weigh-ticket-batch=many").code == 2
+    unset = amphora("map", "olive-intake", "grove-test", "--set", "mill-db")
+    assert (unset.code, "--set mill-db=mill-main" in unset.err) == (2, True)
     assert amphora("map", "olive-intake", "grove-test", "--ask").code == 3
 
 
@@ -153,6 +155,7 @@ def test_rewritten_texts_are_shown_before_and_after(amphora: Program, torn: Path
     ]
     assert slip["place"] == "/body"
     [line] = slip["lines"]
+    assert line["line"] == 3
     assert line["before"] == "See all your deliveries at https://dev.halcyon.example/portal"
     assert line["after"] == "See all your deliveries at https://www.halcyon.example/portal"
 

@@ -83,6 +83,7 @@ def add(
             read_bridge(bridge, work.session.workspace.folder)
         else:
             adapter_for(location)
+        # Not reached here: many are added before anybody can sign in; `env test` is the next step.
         entry = EnvironmentEntry(name, location, role, region, customer, sign_in, user, bridge=bridge)
         add_environment(work.session.workspace, entry)
         work.show(env_added_result(entry))
@@ -97,6 +98,7 @@ def _asked(work: Work, name: str | None, location: str | None, role: str) -> tup
             "It isn't said what to add, and nobody is here to ask.",
             next_step=to_type("env", "add", blank("NAME"), blank("LOCATION")),
         )
+    # Questions go to stderr: what is on stdout may be read by a program.
     name = name or typer.prompt("What is it called", err=True)
     location = location or typer.prompt(
         "Where is it (practice:FILE, nodered+http://HOST:PORT, https://HOST/PATH)", err=True
@@ -124,6 +126,7 @@ def sign_in_(
     from amphora.render.peek import signed_in_result
 
     with working(json, workspace) as work:
+        # Known before a secret is asked for: nobody types one in vain.
         entry = work.session.workspace.environment(environment)
         if not work.is_terminal:
             raise NotReady(
@@ -134,6 +137,7 @@ def sign_in_(
         keep_secret(
             entry.name, typer.prompt(visible(f"Token or password for {entry.name}"), hide_input=True, err=True)
         )
+        # Only after it is kept: a workspace must not point to where nothing is.
         set_sign_in(work.session.workspace, entry.name, f"keyring:{entry.name}")
         work.show(signed_in_result(entry.name))
 
@@ -213,6 +217,7 @@ def reach(
 
     with working(json, workspace) as work:
         opened = work.session.open(environment)
+        # What is said here is what `check` compares with: asked in the same way.
         identity = opened.environment.whoami()
         work.show(env_test_result(opened.entry, opened.description, identity))
 
@@ -241,6 +246,7 @@ def proved(
     from amphora.render.prove import proved_result
 
     with working(json, workspace) as work:
+        # Before the question: nobody is asked about what is refused anyway.
         refuse_live(work.session, environment)
         if not yes and not work.is_terminal:
             raise NotReady(

@@ -104,6 +104,7 @@ def _refuse_unknown(session: Session, cells: Sequence[Cell]) -> None:
         # An environment that can't say what it has offers nothing: then anything may be right.
         if not offered or cell.value in names or any(one.native_id == cell.value for one in offered):
             continue
+        # What is near, else all that there is: whoever mistypes a name sees it at once.
         near = get_close_matches(str(cell.value), names, 3, 0.5)
         raise UsageFault(
             f"{cell.column} has no {kind} {cell.value!r}; nothing was written.",
@@ -118,6 +119,7 @@ def suppose(session: Session, contents: Contents, environment: str, values: Sequ
     before = map_needs(session, contents, session.open(environment))
     types = setting_types(contents)
     known = session.crosswalk.rows
+    # A copy to the last cell: the session goes on to be used for what is really written there.
     rows = {section: {name: dict(cells) for name, cells in table.items()} for section, table in known.items()}
     for text in values:
         cell = _given(text, before, contents.title, types)
@@ -154,6 +156,7 @@ def map_makers(session: Session, contents: Contents, environment: str, texts: Se
 def setting_types(contents: Contents) -> dict[Key, str]:
     """The type of each setting that the package needs, as the kind sheets give it."""
     sheets = sheets_for(contents, None)
+    # Only of items that need one: reading all forms of a large package for nothing took seconds.
     wanted = {key for need in contents.needs if need.kind == "setting" for key in need.used_by}
     return {
         token.key: type_
@@ -168,6 +171,7 @@ def doubts(session: Session, contents: Contents, mapped: Iterable[Mapped] = ()) 
     """Rows that no package of the workspace needs, rows that contradict each other, and needs that share one
     counterpart."""
     crosswalk = session.crosswalk
+    # Of every package of the workspace: a row may serve one that is imported next week.
     keys = [key for key in _all_needs(session, contents) if kind_of(key) in SECTIONS]
     needed = {(SECTIONS[kind_of(key)], row_name(key)) for key in keys}
     found = [
@@ -177,6 +181,7 @@ def doubts(session: Session, contents: Contents, mapped: Iterable[Mapped] = ()) 
         for row in rows
         if (section, row) not in needed
     ]
+    # Written down in two files with two values: nobody can know which is meant.
     split = (Doubt(*pair) for pair in crosswalk.split)
     mapped = list(mapped)
     return [*found, *contradictions(crosswalk, contents.source), *split, *_shared(mapped), *_unfit(session, mapped)]
@@ -191,6 +196,7 @@ def _unfit(session: Session, mapped: Iterable[Mapped]) -> Iterable[Doubt]:
         if one.need.type and one.native_type and one.need.type != one.native_type:
             words = f"is {one.value!r} in {one.environment}, a {one.native_type}: a {one.need.type} is needed"
             yield Doubt(row, words)
+        # Asked there and not in the crosswalk: that it worked last month says nothing.
         for supply in session.open(one.environment).environment.supplies():
             if supply.kind == "connection" and supply.native_id == one.native and supply.is_working is False:
                 yield Doubt(row, f"is {one.value!r} in {one.environment}, which does not work")
@@ -204,6 +210,7 @@ def replaced(session: Session, contents: Contents, environments: Sequence[str], 
         for text in values:
             row, _, value = text.partition("=")
             one = before.get(row)
+            # As text: 15 typed at a terminal is the 15 that stands there.
             if one and one.state is MapState.MAPPED and cell_text(one.value) != value:
                 found.append(f"{row} in {name}: {one.value} -> {value}")
     return found
@@ -251,6 +258,7 @@ def rewritings(session: Session, contents: Contents, environment: str) -> list[R
     before = Bindings(IdStyle("", ""), {key: item.native_id for key, item in contents.items.items()})
     for need in contents.needs:
         value = session.crosswalk.value(need.key, contents.source)
+        # What the source calls it is told by its own column; without one the token shows itself as unknown.
         if value is not None:
             before.bind(need.key, value)
     own = _own_address(contents)
@@ -272,6 +280,7 @@ def _rewritten(item: Item, before: Bindings, after: Bindings, sheet: KindSheet |
     for pointer in dict.fromkeys(place.pointer for place in item.places if place.in_text):
         text = str(value_at(item.form, parse_pointer(pointer)))
         was, will_be = (_shown(text, names, words) for names, words in ((before, "?"), (after, "its new id")))
+        # Line by line: of a script of hundreds people want to see the three that change.
         pairs = zip(was.splitlines(), will_be.splitlines(), strict=False)
         lines = tuple((n, old, new) for n, (old, new) in enumerate(pairs, 1) if old != new)
         if lines:
@@ -283,6 +292,7 @@ def _rewritten(item: Item, before: Bindings, after: Bindings, sheet: KindSheet |
 def _shown(text: str, names: Bindings, unknown: str) -> str:
     def value_of(token: str) -> object:
         parsed = parse_token(token)
+        # Not the empty text of a missing value: a line that merely vanished would be read over.
         known = parsed is not None and parsed.key in names.values
         return names.value_of(token) if known else f"({unknown})"
 
@@ -304,6 +314,7 @@ def _answered(session: Session, contents: Contents, name: str, ask: Asker, types
     for one in map_needs(session, contents, session.open(name)):
         if one.state in (MapState.GUESSED, MapState.OPEN) and one.need.kind != "secret":
             answer = ask(one)
+            # Written one by one: whoever stops in the middle keeps what they have answered.
             if answer is not None:
                 value = _typed(answer, types.get(one.need.key, ""), row_name(one.need.key))
                 cell = Cell(SECTIONS[one.need.kind], row_name(one.need.key), name, value)
@@ -348,6 +359,7 @@ def _given(text: str, mapped: Sequence[Mapped], title: str, types: dict[Key, str
     if not equals:
         raise UsageFault(f"{text!r} is not NAME=VALUE.", next_step=advice("Write it like --set mill-db=mill-main"))
     one = _named(name, mapped, title)
+    # Only settings have types; a connection called 15 is a name.
     need = one.need
     typed = _typed(value, types.get(need.key, ""), name) if need.kind == "setting" else value
     return Cell(SECTIONS[need.kind], row_name(need.key), one.environment, typed)

@@ -72,6 +72,7 @@ def rounds_of(names: Sequence[str], how: str) -> list[list[str]]:
     >>> rounds_of(["a", "b", "c"], "one-then-rest"), rounds_of(["a", "b", "c"], "2")
     ([['a'], ['b', 'c']], [['a', 'b'], ['c']])
     """
+    # The default, too: who wants to be careful says so.
     if how in ("", ALL):
         return [list(names)]
     if how == ONE_THEN_REST:
@@ -88,6 +89,7 @@ def rounds_of(names: Sequence[str], how: str) -> list[list[str]]:
 
 def refuse_any(parts: Sequence[Part], reasons: Mapping[str, Sequence[Reason]], targets: int) -> None:
     """NotReady while anything is in the way of any target: what all share is told once."""
+    # Of all targets before any is touched: the third must not stop what two have got already.
     closed = {target: mine for target, mine in reasons.items() if mine}
     if not closed:
         return
@@ -97,6 +99,7 @@ def refuse_any(parts: Sequence[Part], reasons: Mapping[str, Sequence[Reason]], t
     details = [line for reason in shared for line in _told("all of them", reason)]
     for target, mine in closed.items():
         details += [line for reason in mine if not _is_in(reason, shared) for line in _told(target, reason)]
+    # One next step: settled for one target, it is often settled for all.
     first = next(iter(closed.values()))[0]
     raise NotReady(
         f"{parts[0].prepared.docket.title} can't go to {len(closed)} of {targets} targets as it stands; nothing was"
@@ -190,9 +193,11 @@ def _apart(session: Session, part: Part, campaign: str) -> Came:
 
     own = Session(session.workspace, tell)
     try:
+        # As the command line said: a session of its own would wait as long as usual.
         own.ledger.locks.patience_s = session.ledger.locks.patience_s
         own.ledger.locks.breaks = session.ledger.locks.breaks
         mine = part.prepared
+        # Looked at anew, for a docket holds the session that it was made in.
         again = prepare(own, mine.original or mine.contents, part.target, mine.said)
         if again.docket.fingerprint != docket.fingerprint:
             raise NotReady(

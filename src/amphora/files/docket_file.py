@@ -97,6 +97,7 @@ def write_docket(path: Path, docket: Docket) -> None:
 
 def document_of(docket: Docket) -> dict[str, Any]:
     """A docket as the document that stands in its file."""
+    # In words, for people: nothing of it is read back, for it follows from package and target.
     converted = told(docket.converted)
     package = {"name": docket.package, "version": docket.version, "digest": docket.package_digest}
     return {
@@ -126,6 +127,7 @@ def document_of(docket: Docket) -> dict[str, Any]:
 
 def read_docket(path: Path) -> DocketFile:
     """Reads a docket with the choices in it; UsageFault, with the line, for what can be no docket at all."""
+    # With its lines: whoever edits a docket by hand is told where.
     document = load_yaml(path)
     if not isinstance(document, Mapping) or "docket" not in document:
         raise fault(path, "It does not begin with the word docket.")
@@ -134,6 +136,7 @@ def read_docket(path: Path) -> DocketFile:
             near = difflib.get_close_matches(str(name), _NAMES, 1, 0.6)
             hint = f" Perhaps {near[0]}?" if near else ""
             raise fault(path, f"Nothing is known of {str(name)!r} there.{hint}", document, name)
+    # A newer docket may hold decisions that this build would pass over in silence.
     if document["docket"] != FORMAT:
         raise fault(path, f"It has format {document['docket']}; this Amphora reads {FORMAT}.", document, "docket")
     try:
@@ -166,12 +169,14 @@ def read_docket(path: Path) -> DocketFile:
             since=str(document["since"] or ""),
             source=str(package.get("file") or ""),
         )
+    # What every docket has is asked for by name: the first that is missing is told.
     except KeyError as error:
         raise fault(path, f"It lacks {error}.") from error
 
 
 def line_of(holder: Any, name: Any) -> str:
     """Where a member stands in a document that was read, as people say it."""
+    # Only what the YAML reader made knows its lines; what was made here has none.
     places = getattr(holder, "lc", None)
     try:
         line = places.key(name)[0] if isinstance(holder, Mapping) else places.item(name)[0]  # type: ignore[union-attr]
@@ -199,12 +204,14 @@ def json_of(value: Any, path: Path, holder: Any, name: Any) -> Json:
         return {str(member): json_of(part, path, value, member) for member, part in value.items()}
     if isinstance(value, list):
         return [json_of(part, path, value, number) for number, part in enumerate(value)]
+    # Before the numbers: in Python True is one.
     if value is None or isinstance(value, bool):
         return value
     if isinstance(value, int) and abs(value) > LARGEST_INTEGER:
         raise fault(path, f"{value} is beyond 2^53-1, where JSON numbers lose digits.", holder, name)
     if isinstance(value, float) and not math.isfinite(value):
         raise fault(path, f"{value} is no number that JSON has.", holder, name)
+    # Plain ones: the reader gives subclasses that remember how they were written, which no digest expects.
     for kind in (int, float, str):
         if isinstance(value, kind):
             return kind(value)
@@ -221,6 +228,7 @@ def _table(path: Path, document: Any, name: str) -> Mapping[Any, Any]:
 
 
 def _item(action: Action) -> dict[str, Any]:
+    # The reason beside the action: a reviewer asks why before anything else.
     row: dict[str, Any] = {"action": action.do.value, "reason": action.reason}
     if action.comparison and action.comparison.changes:
         row["changes"] = {change.place or "/": _change(change) for change in action.comparison.changes}
@@ -311,6 +319,7 @@ def _fate(path: Path, key: Any, row: Any) -> str:
 def _change(change: FieldChange) -> dict[str, Any]:
     sides = {"last-delivered": change.last_delivered, "target": change.target, "package": change.package}
     row: dict[str, Any] = {"changed_by": change.by.value}
+    # A side that is absent is left out, for null is a value like any other.
     row |= {name: value for name, value in sides.items() if value is not MISSING}
     if change.is_open:
         row["choice"] = OPEN
@@ -324,6 +333,7 @@ def _decision(path: Path, items: Mapping[Any, Any], key: Any) -> ItemDecision:
     if not isinstance(item, Mapping) or not isinstance(item.get("changes") or {}, Mapping):
         raise fault(path, f"What stands at {key} is no line of a docket.", items, key)
     whole = ""
+    # Places first answer for themselves; a choice for the whole item is for those that say nothing.
     if "choice" in item and item["choice"] != OPEN:
         if item["choice"] not in (*CHOICES, LEAVE):
             raise fault(path, f"{item['choice']!r} is no choice for {key}.", item, "choice")

@@ -92,6 +92,7 @@ class Workspace:
         for one that can't be used: a rule that is written down and not in force would be worse than none."""
         from amphora.core.form.kinds import parse_sheet
 
+        # Sorted, so that what is wrong is told in the same order everywhere.
         files = sorted((self.folder / "kinds").glob("*.toml"))
         return [parse_sheet(path.read_text(encoding="utf-8"), str(path)) for path in files]
 
@@ -141,6 +142,7 @@ class Workspace:
         """The entry of an environment; UsageFault names those that are known."""
         if name in self.environments:
             return self.environments[name]
+        # Groups too: whoever types a name means either.
         known = ", ".join(sorted([*self.environments, *self.groups])) or "none yet"
         raise UsageFault(
             f"The workspace has no environment {name!r}.",
@@ -160,6 +162,7 @@ def init_workspace(folder: Path) -> Workspace:
             next_step=to_type("env", "list"),
         )
     folder.mkdir(parents=True, exist_ok=True)
+    # At once, so that a package that somebody sends has a place before the first export.
     (folder / "packages").mkdir(exist_ok=True)
     write_schemas(folder)
     path.write_text(
@@ -173,6 +176,7 @@ def init_workspace(folder: Path) -> Workspace:
 
 def find_workspace(start: Path) -> Workspace:
     """The workspace of a folder or of the nearest folder above it."""
+    # Like a version control system: people are seldom in the topmost folder.
     for folder in (start.resolve(), *start.resolve().parents):
         if (folder / FILE).is_file():
             return read_workspace(folder)
@@ -190,6 +194,7 @@ def read_workspace(folder: Path) -> Workspace:
         text = path.read_text(encoding="utf-8")
         table = tomllib.loads(text)
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        # The library says the place only in its words.
         found = re.search(r"^(.*?) \(at (.*)\)$", str(error))
         reason, place = (found[1], found[2]) if found else (str(error), "")
         raise UsageFault(
@@ -258,6 +263,7 @@ def checked_ledger(url: str, sign_in: str, path: Path, text: str = "") -> None:
     within = ("amphora",)
     if url and not url.startswith(("postgresql://", "postgres://")):
         raise _fault(path, text, within, "ledger", "ledger has to be an address like postgresql://NAME@HOST/DATABASE")
+    # At the last @: a password may hold one, and is to be found all the same.
     user = url.partition("://")[2].rpartition("@")[0]
     if ":" in user or "password" in url.partition("?")[2]:
         fault = _secret(path, text, within, "ledger")
@@ -286,6 +292,7 @@ def _route(path: Path, text: str, names: Any, known: Mapping[str, EnvironmentEnt
     # As text: a list in the list is no name either, and can't even be looked up.
     if unknown := [name for name in names if str(name) not in known]:
         raise _fault(path, text, ("amphora",), "route", f"the route names {unknown[0]!r}, which is no environment")
+    # Or the next one on the route would depend on where one begins to count.
     if len(set(names)) < len(names):
         raise _fault(path, text, ("amphora",), "route", "the route names an environment twice")
     return tuple(names)
@@ -319,6 +326,7 @@ def entry_of(path: Path, text: str, name: str, table: Any) -> EnvironmentEntry:
             raise _fault(path, text, within, field_name, f"{field_name!r} is not known for an environment")
         if not isinstance(value, str):
             raise _fault(path, text, within, field_name, f"{field_name!r} has to be text")
+    # Last what is missing: a misspelt `location` was told by its own name above.
     if "location" not in table:
         raise _fault(path, text, within, name, f"environment {name!r} has no location")
     if not table.get("sign_in", "env:").startswith(("env:", "keyring:")) or _holds_secret(table["location"]):
@@ -395,6 +403,7 @@ def _fault(path: Path, text: str, within: tuple[str, ...], name: str, reason: st
 
 def _locate(text: str, within: tuple[str, ...], name: str) -> tuple[int, int]:
     """Line and column of a member in a TOML text, as well as lines can tell."""
+    # By lines and not by a second parser: it only has to be near enough for an eye.
     header = ".".join(within)
     is_inside = not within
     for number, line in enumerate(text.splitlines(), 1):

@@ -64,6 +64,7 @@ def env_list_result(entries: Sequence[EnvironmentEntry]) -> Result:
         [Cell(e.name, "strong"), e.role, e.region, e.customer, e.sign_in or "open", Cell(e.location, "dim")]
         for e in entries
     ]
+    # Where things are built is where a first look leads on.
     first = next((entry.name for entry in entries if entry.role == "build"), entries[0].name if entries else "")
     return Result(
         "env list",
@@ -91,6 +92,7 @@ def workspace_result(
     still: Sequence[Entry] = (),
 ) -> Result:
     """Where a workspace stands: what is open, and the next command; `still` is what is to be done after imports."""
+    # First of all: an open run is why somebody came back to this folder.
     unsettled = [run for run in runs if run.is_open]
     last = f"; the last run is {runs[0].name}, {runs[0].state}" if runs else ""
     what = f"{counted(len(environments), 'environment')}, {counted(len(packages), 'package')}"
@@ -101,6 +103,7 @@ def workspace_result(
     data = {"environments": list(environments), "packages": list(packages), "open_runs": [r.name for r in unsettled]}
     data["open_campaigns"] = [campaign.name for campaign in many]
     data["aftercare"] = [str(entry.number) for entry in still]
+    # Before everything else but the verdict: it is what is left to do.
     blocks[:0] = care_blocks(still)
     tasks = [entry.task for entry in still]
     return Result.of("amphora", of_workspace(environments, packages, runs, many, tasks), blocks, data)
@@ -108,6 +111,7 @@ def workspace_result(
 
 def env_test_result(entry: EnvironmentEntry, description: Description, identity: Identity) -> Result:
     """What an environment says of itself."""
+    # What it means, and not what it is called: nobody knows by heart what an import needs.
     consequences = {
         "read": "nothing can be read",
         "write": "nothing can be imported",
@@ -198,6 +202,7 @@ def peek_result(contents: Contents, target: str, signature: str, is_required: bo
             ]
         )
     )
+    # Counted by reading through them: how many rows there are stands nowhere else.
     if contents.records:
         told = [f"{count_rows(raw):,} of {contents.items[key].states.title}" for key, raw in contents.records.items()]
         blocks.append(Lines([f"It holds rows: {few(told, 6)}. They go in only with --with records."]))
@@ -241,6 +246,7 @@ def peek_item_result(contents: Contents, key: Key) -> Result:
     from amphora.core.values.strict_json import pretty_bytes
 
     item = contents.items[key]
+    # Raw, for once: whoever looks at one item of a package looks for a fault in it.
     places: list[Row] = [[place.pointer, place.token, "in a text" if place.in_text else ""] for place in item.places]
     return Result(
         "peek",

@@ -24,6 +24,7 @@ _NOT_IN_XML = re.compile("[^\t\n\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 def proofs_result(package: str, each: Mapping[str, Proof]) -> Result:
     """Whether several targets are what was promised: a line each, then what is off."""
     single = {name: proof_result(proof) for name, proof in each.items()}
+    # What is off, and nothing else, is told in full: ten targets that are right are ten lines.
     wrong = [name for name, proof in each.items() if not proof.is_whole]
     rows: list[Row] = [
         [
@@ -40,6 +41,7 @@ def proofs_result(package: str, each: Mapping[str, Proof]) -> Result:
     words = f"All {len(each)} targets are as promised: {package}."
     if wrong:
         words = f"{len(wrong)} of {len(each)} targets are not as promised: {few(wrong, 8)}."
+    # One next step, that of the first: two commands in a last line are none.
     after = single[wrong[0]].next_step if wrong else to_type("history")
     data = {"package": package, "targets": [result.data for result in single.values()]}
     return Result("verify", words, "bad" if wrong else "good", blocks, data, after, COUNTS if wrong else 0)
@@ -69,6 +71,7 @@ def respects(proof: Proof) -> list[tuple[str, str, str, bool | None]]:
     wrong, states = len(proof.off), len(proof.stateless)
     dangling = sum(proof.dangling.values())
     answering = [one for one in proof.connections if one.is_working]
+    # Counted apart: what nobody can try is neither good nor bad.
     untold = len(proof.connections) - len(answering) - len(proof.broken)
     found: list[tuple[str, str, str, bool | None]] = [
         (
@@ -94,6 +97,7 @@ def respects(proof: Proof) -> list[tuple[str, str, str, bool | None]]:
         said = [f"{len(answering)} answer"] if answering else []
         said += [f"{len(proof.broken)} do not answer"] if proof.broken else []
         said += [f"{untold} can't be tried from here"] if untold else []
+        # One broken connection is a fault, whatever the others say.
         is_good = False if proof.broken else True if answering else None
         found.append(("connections", counted(len(proof.connections), "connection"), ", ".join(said), is_good))
     if proof.links:
@@ -101,6 +105,7 @@ def respects(proof: Proof) -> list[tuple[str, str, str, bool | None]]:
         # Not what was promised, and no fault in what stands there: people have to be told.
         found.append(("links", counted(proof.links, "link"), moved, None if proof.moved else True))
     if proof.elsewhere is not None:
+        # Only what the run itself changed is a fault; people go on working beside it.
         ours, others = len(proof.by_us), len(proof.elsewhere) - len(proof.by_us)
         told = [f"{ours} changed by the run"] if ours else []
         told += [f"{others} changed since, not by it"] if others else []
@@ -118,6 +123,7 @@ def respects(proof: Proof) -> list[tuple[str, str, str, bool | None]]:
 def _off_blocks(one: Verified, off: Off, dangling: int) -> list[Block]:
     who = f", by {off.who} {off.at}" if off.who else ""
     title = f"{readable(one.key)}: {off.cause.value}{who}"
+    # Nothing is left to compare: a list of everything that is missing in it says no more.
     if not one.is_there:
         return [Lines([Cell("It is no longer there.", "bad")], title)]
     blocks: list[Block] = [titled(changes_grid(one.differences, "promised", "found", False), title)]
@@ -129,6 +135,7 @@ def _off_blocks(one: Verified, off: Off, dangling: int) -> list[Block]:
 def _beside(proof: Proof) -> list[tuple[str, list[str]]]:
     """What else there is to say: titles with their lines."""
     broken = [f"{one.name} ({one.native}): {one.reason}" for one in proof.broken]
+    # By run: whoever asks why a promise no longer counts wants to see which import took it over.
     since: dict[str, list[str]] = {}
     for key, run in proof.later.items():
         since.setdefault(run, []).append(readable(key))
@@ -180,6 +187,7 @@ def proofs_markdown(proofs: Sequence[Proof]) -> str:
     """Looks as Markdown: a section for each, a table of respects, then what is off."""
     lines = []
     for proof in proofs:
+        # The same words as on the screen: two ways of saying it would be read as two results.
         verdict = of_proof(proof)
         lines += [f"# {md(f'{proof.package} {proof.version} in {proof.environment}')}", "", md(verdict.words), ""]
         lines += ["| looked at | of | found |", "|---|---|---|"]
@@ -205,6 +213,7 @@ def proofs_junit(proofs: Sequence[Proof]) -> str:
         failed = sum(bool(words) for _, _, words, _ in cases)
         skipped = sum(is_untold for *_, is_untold in cases)
         name = _xml(f"{proof.package} {proof.version} in {proof.environment}")
+        # As the common schema has them; a fault is never an `error`, which would be one of ours.
         numbers = {"tests": len(cases), "failures": failed, "errors": 0, "skipped": skipped}
         suite = ET.SubElement(root, "testsuite", {"name": name, **{key: str(n) for key, n in numbers.items()}})
         for group, title, words, is_untold in cases:
@@ -214,6 +223,7 @@ def proofs_junit(proofs: Sequence[Proof]) -> str:
                 ET.SubElement(case, "failure", message=_xml(words), type="not as promised").text = _xml(words)
             elif is_untold:
                 ET.SubElement(case, "skipped", message="it can't be tried from here")
+    # For people who open the file; programs read it either way.
     ET.indent(root)
     return f'<?xml version="1.0" encoding="UTF-8"?>\n{ET.tostring(root, encoding="unicode")}\n'
 

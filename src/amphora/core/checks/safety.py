@@ -132,6 +132,7 @@ def cycle_unbreakable(context: CheckContext) -> Iterable[Finding]:
 def _cycles_through_a_pause(context: CheckContext) -> Iterable[Finding]:
     items = context.contents.items
     new = items.keys() - (context.target.rows.keys() if context.target else set())
+    # The plan's own question: a circle that it can part with a pause is none.
     legs = legs_of(
         items,
         new,
@@ -164,6 +165,7 @@ def _has_required(context: CheckContext, item: Item) -> bool:
 def _required(context: CheckContext, item: Item) -> set[Key]:
     """The keys that stand at required references of an item."""
     sheet = context.sheets[item.kind]
+    # Only these: a circle of references that may wait is no circle for a plan.
     tokens = (parse_token(value) for value in required_references(item.form, sheet))
     return {token.key for token in tokens if token}
 

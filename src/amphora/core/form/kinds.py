@@ -203,6 +203,7 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
         else:
             roles.append((refer["at"], spot))
     roles += [(row["at"], Spot(part_of=_part_of(row))) for row in table.get("part", [])]
+    # A path means that the switch stands in the definition; true that the platform keeps it beside.
     if isinstance(switch, str):
         roles.append((switch, Spot(is_switch=True)))
     pause = table.get("pause", {})
@@ -217,6 +218,7 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
         secrets=tuple(table.get("fields", {}).get("secret", [])),
         is_switched=bool(switch),
         is_published=bool(states.get("publish", False)),
+        # Flags and not searches: they are asked for every item, and most kinds have none of it.
         has_region=bool(table.get("fields", {}).get("region")),
         has_data=bool(table.get("fields", {}).get("data")),
         names_parts=bool(table.get("part")),
@@ -238,6 +240,7 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
 
 
 def _opens(table: Mapping[str, Any]) -> Iterable[str]:
+    # As texts that can be compared: two sheets open alike if they say the same.
     yield from (f"ids.{name} {value}" for name, value in table.get("ids", {}).items())
     yield from (f"json {path}" for path in table.get("fields", {}).get("json", []))
     yield from (f"mention {row['pattern']} {row['kind']}" for row in table.get("mention", []))
@@ -300,6 +303,7 @@ def _opened_paths(roles: list[tuple[str, Spot]]) -> list[tuple[str, Spot]]:
 
 
 def _below(path: str, base: str) -> str:
+    # Both ways of writing "whatever it is called": people write what they see, an object or an array.
     for wildcard in (".*", "[*]"):
         start = f"{base}{wildcard}"
         if path.startswith(start) and not path.startswith(f"{base}[*].{OF}"):
@@ -317,6 +321,7 @@ def _faults(table: Mapping[str, Any], source: str) -> Iterable[str]:
     if isinstance(fields, dict):
         yield from unfit(fields, _FIELDS, "fields.", source, SHEET)
         for name, paths in fields.items():
+            # Tables of paths and lists of paths: what counts is that every end of it is a text.
             members = paths.values() if name in ("parts", "named", "settings") and isinstance(paths, dict) else ()
             given = [*(paths if isinstance(paths, list) else ()), *(members if isinstance(paths, dict) else ())]
             if not all(isinstance(path, str) for path in given):
@@ -370,6 +375,7 @@ def _unfit_conversions(table: Mapping[str, Any], source: str) -> Iterable[str]:
         if not isinstance(row, dict):
             yield f"{line_of(source, 'conversion')}each [[conversion]] has to be a table"
             continue
+        # Misspelt keys first: parsing would tell of a missing one instead, which leads astray.
         faults = list(unfit(row, _CONVERSION, "conversion.", source, SHEET))
         yield from faults
         try:
