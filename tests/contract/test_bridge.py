@@ -254,6 +254,14 @@ get    = "/things/{id}/who"
 add    = { post = "/things/{id}/who" }
 remove = { delete = "/things/{id}/who/{entry}" }
 """
+LINES = """
+[item.thing.rows]
+id = "$.no"
+read = { get = "/things/{id}/lines", rows = "$[*]" }
+load = { post = "/things/{id}/lines", ids = "$[*]" }
+count = "$.a"
+links = [{ at = "$.x", of = "$.a" }]
+"""
 PEOPLE = "".join(
     f"""
 [supply.{name}]
@@ -298,6 +306,8 @@ def test_a_sheet_that_is_wrong_is_told_with_its_lines() -> None:
         (SMALL.replace('post = "/things"', 'post = "/things", uid = "$.uid"'), "`item.thing.uid` is missing"),
         (SMALL + PUBLISHED, "`item.thing.draft` is missing"),
         (SMALL + SWITCHED, "`item.thing.on` is missing"),
+        (SMALL + LINES.replace('id = "$.no"', ""), "`item.thing.rows` needs both `id` and `load.ids`"),
+        (SMALL + LINES.replace(', of = "$.a"', ""), "each of `item.thing.rows.links` needs `at` and `of`"),
         (SMALL + MEMBERS, "$.who has to stand under fields.unordered"),
         (SMALL + PEOPLE + REFERS, "`space` has to be one of team, user"),
         (SMALL + PEOPLE.replace('space = "team"', "") + REFERS, "each 'person' on offer has to have a `space`"),
@@ -871,6 +881,123 @@ def test_what_is_taken_along_is_shown_and_needs_consent_of_its_own(tmp_path: Pat
         assert two.names == ["Jar", "Label", "Rack 1", "Rack 2"]
         run("withdraw", "p", "there", "--retire-all")
         assert two.names == []
+
+
+BOOKS = """
+bridge = "books"
+kinds  = ["book.toml"]
+[about]
+uid = { get = "/about", at = "$.uid" }
+[item.book]
+index      = { get = "/books", rows = "$[*]" }
+id         = "$.id"
+title      = "$.name"
+read       = { get = "/books/{id}" }
+definition = ["columns"]
+create     = { post = "/books" }
+update     = { put = "/books/{id}" }
+retire     = { delete = "/books/{id}" }
+[item.book.rows]
+id    = "$.no"
+read  = { get = "/books/{id}/lines", rows = "$[*]" }
+load  = { post = "/books/{id}/lines", body = { lines = "{rows}" }, at_once = 2, ids = "$.made[*]" }
+count = "$.lines"
+links = [{ each = "$.columns[?@.book]", at = "$.values['{name}'][*]", of = "$.book" }]
+"""
+BOOK = """
+kind = "book"
+[ids]
+space = "book"
+number = true
+[[refers]]
+at = "$.columns[*].book"
+to = ["book"]
+"""
+
+
+class Books:
+    """A platform whose rows have numbers that it gives anew, and name each other by them."""
+
+    def __init__(self, name: str, number: int) -> None:
+        self.name, self.number = name, number
+        self.books: dict[int, dict[str, Any]] = {}
+
+    def add(self, name: str, columns: list[Any], rows: list[Any]) -> int:
+        number = self.next()
+        lines = [{"no": self.next(), "values": row} for row in rows]
+        self.books[number] = {"id": number, "name": name, "columns": columns, "rows": lines}
+        return number
+
+    def next(self) -> int:
+        self.number += 1
+        return self.number
+
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        _, kind, *rest = path.split("/")
+        if kind == "about":
+            return 200, {"uid": self.name}, {}
+        if method == "POST" and not rest:
+            return 201, self._shown(self.books[self.add(body["name"], body.get("columns", []), [])]), {}
+        if not rest:
+            return 200, [self._shown(one) for one in self.books.values()], {}
+        if int(rest[0]) not in self.books:
+            return 404, {}, {}
+        one = self.books[int(rest[0])]
+        if rest[1:] and method == "POST":
+            made = [{**line, "no": self.next()} for line in body["lines"]]
+            one["rows"] += made
+            return 200, {"made": [row["no"] for row in made]}, {}
+        if rest[1:]:
+            return 200, one["rows"], {}
+        if method == "DELETE":
+            del self.books[one["id"]]
+        one |= body or {}
+        return 200, self._shown(one), {}
+
+    def _shown(self, one: dict[str, Any]) -> dict[str, Any]:
+        return {**{n: v for n, v in one.items() if n != "rows"}, "lines": len(one["rows"])}
+
+    def links(self) -> list[list[str]]:
+        """Which growers each delivery names, by their own names."""
+        names = {row["no"]: row["values"].get("called") for one in self.books.values() for row in one["rows"]}
+        [deliveries] = [one for one in self.books.values() if one["name"] == "Deliveries"]
+        return [[str(names.get(no)) for no in row["values"]["the grower's"]] for row in deliveries["rows"]]
+
+
+def test_rows_that_name_rows_of_another_table_follow_them(tmp_path: Path) -> None:
+    one, two = Books("one", 10), Books("two", 500)
+    growers = one.add("Growers", [], [{"called": name} for name in ("ada", "ben", "cid")])
+    ada, ben, cid = (row["no"] for row in one.books[growers]["rows"])
+    columns = [{"name": "the grower's", "book": growers}, {"name": "kilos"}]
+    one.add("Deliveries", columns, [{"the grower's": [cid, ada]}, {"the grower's": []}, {"the grower's": [ben, 999]}])
+    (tmp_path / "books.toml").write_text(BOOKS, "utf-8")
+    (tmp_path / "book.toml").write_text(BOOK, "utf-8")
+
+    def run(*words: str, code: int = 0) -> str:
+        done = run_program(tmp_path, *words)
+        assert done.code == code, (words, done.out, done.err)
+        return done.out + done.err
+
+    with served(one) as here, served(two) as there:
+        run("init")
+        for name, url in (("here", here), ("there", there)):
+            run("env", "add", name, url, "--bridge", "books.toml", "--role", "test")
+        run("export", "here", "Deliveries", "--with", "records", "--as", "p")
+        run("import", "p", "there", "--with", "records", "--yes")
+        # What was gone at home leads nowhere here either.
+        followed = [["cid", "ada"], [], ["ben", "None"]]
+        assert two.links() == one.links() == followed
+        # What was there before and comes back under other numbers is followed as well.
+        run("withdraw", "p", "there", "--retire-all")
+        assert not two.books
+        run("undo", "last", "--yes")
+        assert two.links() == followed
+        run("undo", "there-1", "--yes")
+        # The growers are there already, with numbers of their own: nobody knows which is which.
+        two.add("Growers", [], [{"called": "somebody else"}])
+        done = run("import", "p", "there", "--same", "Growers", "--with", "records", "--yes", code=4)
+        assert "nobody knows what these are called here" in done
+        assert len(two.books) == 1
 
 
 def test_a_part_is_named_by_its_name_in_the_item_beside_it(tmp_path: Path) -> None:

@@ -209,8 +209,9 @@ class HoldsRows(Protocol):
     def records(self, native_id: str) -> Iterator[Json]:
         """The rows of a table, one by one."""
 
-    def load(self, native_id: str, rows: Iterator[Json]) -> int:
-        """Fills an empty table, with all rows or none; how many there were."""
+    def load(self, native_id: str, rows: Iterator[Json], comes_back: bool = False) -> int:
+        """Fills an empty table, with all rows or none; how many there were. Rows that come back were here before:
+        what they name of other tables' rows is called so here."""
 
 
 @runtime_checkable

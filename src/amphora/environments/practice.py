@@ -144,7 +144,7 @@ class PracticeEnvironment:
         with _translated(self.name):
             yield from self.platform.records(native_id)
 
-    def load(self, native_id: str, rows: Iterator[Json]) -> int:
+    def load(self, native_id: str, rows: Iterator[Json], comes_back: bool = False) -> int:
         with _translated(self.name):
             return self.platform.add_records(native_id, rows)
 

@@ -251,7 +251,8 @@ def steps_of(restoration: Restoration, used: Mapping[Key, Collection[Key]], habi
 
 def _made_again(images: Mapping[Key, Image], uses: Mapping[Key, Collection[Key]], habits: Habits) -> list[Step]:
     steps: list[Step] = []
-    for group in in_order({key: uses.get(key, ()) for key in images}):
+    groups = in_order({key: uses.get(key, ()) for key in images})
+    for group in groups:
         is_circle = len(group) > 1 or group[0] in uses.get(group[0], ())
         for position, key in enumerate(group):
             version: Version = "live" if images[key].live is not None else "draft"
@@ -262,7 +263,9 @@ def _made_again(images: Mapping[Key, Image], uses: Mapping[Key, Collection[Key]]
                 steps.append(Create((key,), (), version))
         if is_circle:
             steps += [Complete((key,), "live" if images[key].live is not None else "draft") for key in group]
-    for key, image in images.items():
+    # Used before user again: rows may name rows of what is used, and these have to be there by then.
+    for key in (key for group in groups for key in group):
+        image = images[key]
         if habits.drafts(image.kind) and image.live is not None:
             steps.append(Publish((key,)))
             steps += [Update((key,), "draft")] if image.draft is not None else []

@@ -33,6 +33,8 @@ from amphora.files.rows import rows_of
 class DocketMaterial:
     """The definitions that a docket decided on, rendered with its bindings and the ids made so far."""
 
+    comes_back = False
+
     def __init__(self, docket: Docket, description: Description) -> None:
         self._docket = docket
         self._description = description
@@ -104,6 +106,7 @@ class ImageMaterial:
     kept_rows: Mapping[Key, Raw] = field(default_factory=dict)
     renamed: dict[Key, str] = field(default_factory=dict)
     kept_file: Callable[[str], Raw | None] = lambda name: None
+    comes_back: bool = True
 
     def draw(self, step: Step, key: Key, now: Image | None) -> Drawn:
         """One of the image's two definitions."""

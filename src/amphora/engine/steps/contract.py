@@ -19,7 +19,9 @@ from amphora.environments.contract import Environment, KeepsFiles, Seen, Write, 
 
 
 class Material(Protocol):
-    """Where the definitions come from that the steps of a run write."""
+    """Where the definitions come from that the steps of a run write; `comes_back` where that is the target itself."""
+
+    comes_back: bool
 
     def draw(self, step: Step, key: Key, now: Image | None) -> Drawn:
         """What a step writes for one item, over its present state. Changes nothing."""

@@ -13,5 +13,6 @@ from amphora.environments.contract import HoldsRows, able
 def do(step: Step, bench: Bench, drawn: Drafts, token: str) -> Mapping[Key, str]:
     """Fills the table, with all rows or none."""
     there = bench.here(step.key).native_id
-    able(bench.environment, HoldsRows, "has no tables with rows").load(there, bench.material.rows(step.key))
+    table = able(bench.environment, HoldsRows, "has no tables with rows")
+    table.load(there, bench.material.rows(step.key), bench.material.comes_back)
     return {}

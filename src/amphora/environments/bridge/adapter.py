@@ -47,6 +47,8 @@ class Bridge:
         folders = Folders(client, sheet)
         self.items = Items(client, sheet, self.ids, folders, self.links)
         self.bodies = Bodies(sheet, self.ids, folders, self.items)
+        # What rows that were loaded are called here, by what they were called where they come from.
+        self.row_ids: dict[str, dict[str, Json]] = {}
 
     def describe(self) -> Description:
         about = {name: text_at(self.client.ask(call).body, "$") for name, call in self.sheet.about.items()}

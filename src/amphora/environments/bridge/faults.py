@@ -124,8 +124,9 @@ _MORE = {
     "by": str,
     "without": list,
 }
-_ROWS = {"read": dict, "load": dict, "count": (str, dict), "without": list}
-_LOAD = {**_CALL, "at_once": int}
+_ROWS = {"read": dict, "load": dict, "count": (str, dict), "without": list, "id": str, "links": list}
+_LINKS = {"each": str, "at": str, "of": str}
+_LOAD = {**_CALL, "at_once": int, "ids": str}
 _PROBE = {**_CALL, "works": str}
 _OBJECTS = {**_CALL, "names": str, "parts": str}
 
@@ -357,6 +358,16 @@ class SheetFaults:
                 yield from self._call(one, known, f"{name}.{call}")
         if not {"read", "count"} <= _table(row).keys():
             yield f"{line_of(self._source, 'rows')}`{name}` needs `read`, and `count`: where their number stands"
+        links = _table(row).get("links")
+        for link in links if isinstance(links, list) else ():
+            yield from self._table_faults(link, _LINKS, f"{name}.links.")
+            if not {"at", "of"} <= _table(link).keys():
+                yield f"{line_of(self._source, 'links')}each of `{name}.links` needs `at` and `of`"
+        # Rows that are linked to are known again by what their own load answers.
+        if ("id" in _table(row)) is not ("ids" in _table(row, "load")):
+            yield f"{line_of(self._source, 'rows')}`{name}` needs both `id` and `load.ids`, or none of them"
+        for where in ("id",):
+            yield from self._path(_table(row).get(where), f"{name}.{where}", where)
         # Every row as often as there are pieces, or none at all: neither would be told by the platform.
         body = str(_table(row, "load").get("body", "{rows}"))
         if "{rows}" not in body and ("{row}" not in body or _table(row, "load").get("at_once", 1) != 1):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import quote
@@ -58,6 +58,23 @@ def dropped(document: Json, path: str) -> Json:
     """The document without what stands at a plain path; wildcards may stand in it."""
     _, steps = parse_path(path)
     return _dropped(document, tuple(steps or ()))
+
+
+def changed_at(document: Json, path: str, change: Callable[[Json], Json]) -> Json:
+    """The document with what stands at a plain path, in which wildcards may stand, made into something else."""
+    _, steps = parse_path(path)
+    return _changed(document, tuple(steps or ()), change)
+
+
+def _changed(value: Json, steps: tuple[str | None, ...], change: Callable[[Json], Json]) -> Json:
+    if not steps:
+        return change(value)
+    step, rest = steps[0], steps[1:]
+    if isinstance(value, list):
+        return [_changed(part, rest, change) if step in (None, str(n)) else part for n, part in enumerate(value)]
+    if not isinstance(value, dict):
+        return value
+    return {name: _changed(part, rest, change) if step in (None, name) else part for name, part in value.items()}
 
 
 def _dropped(value: Json, steps: tuple[str | None, ...]) -> Json:

@@ -72,9 +72,20 @@ class SupplyPart:
 
 
 @dataclass(frozen=True)
+class RowLink:
+    """Where rows name rows of another item: `each` part of the definition gives a place in a row (`at`, with members
+    of that part in braces) and, from where it stands, the item that is meant (`of`)."""
+
+    each: str
+    at: str
+    of: str
+
+
+@dataclass(frozen=True)
 class RowsPart:
     """The rows that an item holds: the list of them, the call that loads some, how many at once, what of a row only
-    the platform writes, and where their number stands (a place in the item's row, or a call)."""
+    the platform writes, and where their number stands (a place in the item's row, or a call). `id` is where a row has
+    its id, and `ids` where the answer to a load has those of the new ones, in order; `links` lead to other rows."""
 
     read: Call
     load: Call | None
@@ -82,6 +93,9 @@ class RowsPart:
     without: tuple[str, ...]
     count: str
     counted: Call | None
+    id: str = ""
+    ids: str = ""
+    links: tuple[RowLink, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -301,6 +315,9 @@ def _rows(table: Mapping[str, Any], name: str, pages: Mapping[str, Any]) -> Rows
         tuple(table.get("without", ())),
         count if isinstance(count, str) else "",
         _call_of(count, f"{name}.count"),
+        table.get("id", ""),
+        load.said("ids") if load else "",
+        tuple(RowLink(row.get("each", "$"), row["at"], row["of"]) for row in table.get("links", [])),
     )
 
 

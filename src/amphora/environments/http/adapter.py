@@ -157,7 +157,7 @@ class HoldingRows(HttpEnvironment):
                 except JsonFault as error:
                     raise EnvironmentRefused(f"{self.client.base_url} gives rows that can't be read.") from error
 
-    def load(self, native_id: str, rows: Iterator[Json]) -> int:
+    def load(self, native_id: str, rows: Iterator[Json], comes_back: bool = False) -> int:
         # Never read before they are sent: the source gives rows as fast as the target takes them.
         lines = (orjson.dumps(row, option=orjson.OPT_APPEND_NEWLINE) for row in rows)
         path = f"{_item(native_id)}/rows"
