@@ -877,6 +877,10 @@ def test_what_is_taken_along_is_shown_and_needs_consent_of_its_own(tmp_path: Pat
         run("import", "p", "there", "--yes", "--retire", "Rack 2", "--retire", "Jar", code=3)
         run("import", "p", "there", "--yes", "--retire", "Rack 2", "--retire", "Jar", "--retire", "Label")
         assert two.names == ["Rack 1"]
+        # For people, and for the day when there is no ledger.
+        kept = sorted(path.name for path in (tmp_path / "runs").rglob("*.json"))
+        assert kept == ["jar%3AJar.json", "label%3ALabel.json", "rack%3ARack%25202.json"]
+        assert '"title": "Jar"' in next((tmp_path / "runs").rglob("jar*.json")).read_text("utf-8")
         run("undo", "last", "--yes")
         assert two.names == ["Jar", "Label", "Rack 1", "Rack 2"]
         run("withdraw", "p", "there", "--retire-all")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 import subprocess
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -290,3 +291,13 @@ def test_what_is_done_with_an_item_and_why(
     )
     action = decide(comparison, item({"a": packed}), Listed("n", "flow", ("a",), States("Alert"), "1"), "p 2.0.0")
     assert (action.do, action.reason) == (does, reason)
+
+
+@pytest.mark.parametrize(
+    ("packed", "there", "is_moved"),
+    [(None, {"x": 1}, False), ({"x": 1}, {"x": 1}, False), ({"x": 2}, {"x": 1}, True), ({"x": 2}, None, True)],
+)
+def test_that_something_was_moved_on_its_canvas_is_a_note(packed: Any, there: Any, is_moved: bool) -> None:
+    sides = (replace(item({"a": 1}), _layout=packed), replace(item({"a": 1}), _layout=there))
+    comparison = compare_item(*sides, Base({"a": 1}, States("Alert", "mill", True, True), {}), SHEET, names(1))
+    assert (comparison.is_layout_moved, comparison.changes) == (is_moved, ())

@@ -195,6 +195,16 @@ def test_a_circle_of_retired_items_is_made_again_bare() -> None:
     ]
 
 
+def test_where_one_call_writes_all_it_writes_what_differs_and_nothing_else() -> None:
+    habits, ours = replace(HABITS, has_drafts=False, writes_states=True, is_atomic=True), frozenset({mark(OURS)})
+    changed = Evidence("flow:a", WAS, OURS, ours, ours, "keeper")
+    same, gone = Evidence("flow:b", WAS, WAS), Evidence("flow:c", WAS, None, is_retired_by_us=True)
+    steps = decide([changed, same, gone], {}, {"flow:c": {"flow:a"}}, {}, habits).steps
+    assert [(step.do, *step.keys) for step in steps] == [("write all", "flow:a", "flow:c")]
+    made = Evidence("flow:d", None, OURS, ours, ours, "keeper", is_made_by_us=True)
+    assert [step.do for step in decide([made, same], {}, {}, {}, habits).steps] == ["retire"]
+
+
 def test_every_kind_of_step_says_what_it_takes() -> None:
     assert len({kind.do for kind in KINDS}) == len(KINDS)
     assert {kind.permission for kind in KINDS} == {"write", "publish", "switch", "retire"}

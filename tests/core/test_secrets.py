@@ -127,6 +127,13 @@ def test_a_name_gives_away_whatever_stands_under_it(name: str) -> None:
         ("note", "the key is under the mat", False),
         ("pin", "GPIO17", False),
         ("pin", "47 11", True),
+        ("auth", "basic", False),
+        ("auth", "token7", True),
+        ("auth", "tok7", False),
+        ("auth", "bearerToken", False),
+        ("auth", "bearerTokenOfMine", True),
+        ("cookie", "session", False),
+        ("cookie", "sid=4f5a6b7c", True),
     ],
 )
 def test_what_looks_like_a_secret(name: str, value: str, found: bool) -> None:

@@ -69,6 +69,7 @@ def test_a_preview_writes_nothing_and_says_why_each_item_is_in(amphora: Program,
     shown = amphora(
         "export", "grove-dev", "Press Board", "--as", "press-hall", "--with", "access", "--preview", "--json"
     ).json
+    assert shown["next"] == "amphora export grove-dev app:mill/press-board --as press-hall --with access"
     assert shown["preview"]
     assert shown["why"]["theme:house/press-hall"] == "used by app:mill/press-board"
     assert "access-rule:mill/mill-crew" in shown["why"]
