@@ -229,7 +229,8 @@ def main(seeds: list[int], count: int, most_s: float = inf) -> None:
         for seed, sample in samples.items():
             halves = [sample[0::2], sample[1::2]]
             jobs = [
-                pool.submit(survivors_of, half, folder, reached, most_s) for half, folder in zip(halves, folders, strict=True)
+                pool.submit(survivors_of, half, folder, reached, most_s)
+                for half, folder in zip(halves, folders, strict=True)
             ]
             left = sum(job.result() for job in jobs)
             print(f"{count - left} of {count} caught (of {len(every):,} possible ones; seed {seed}).", flush=True)

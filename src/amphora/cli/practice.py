@@ -44,6 +44,7 @@ def new(
 
     with working(json, workspace) as work:
         paths = new_practice(folder)
+        # Without a workspace the files are made all the same: somebody may want to serve them.
         added = add_practice(work.session.workspace, paths) if work.has_workspace else []
         work.show(practice_result(paths, added, work.has_workspace))
 
@@ -117,6 +118,7 @@ def serve(
     from amphora.render.peek import served_result
 
     with working(json, None) as work:
+        # Open before it is told: an address that nothing answers under is worse than an error.
         one = served(files, port)
         work.show(served_result(one.addresses, one.account, SECRET, one.new_secret))
         with one.server, suppress(KeyboardInterrupt):

@@ -22,6 +22,7 @@ class Apart:
     @cached_property
     def size_bytes(self) -> int:
         """As the environment says, without fetching it."""
+        # Asked when somebody wants to know: most attachments of a target are never looked at.
         held = self._environment.held_files([self._name])
         if self._name not in held:
             raise EnvironmentRefused(f"The attachment {self._name[:8]} is named there, and is not there.")

@@ -74,6 +74,7 @@ def target_index(
     own = replace(side.names, values=dict(side.names.values), held={})
     read, _, _ = read_items(_named(side, own), outside, binds_new=True)
     sheets = sheets_for(contents, opened)
+    # Asked anew each time: rights are given and taken while a package waits.
     identity = opened.environment.whoami()
     return TargetIndex(
         name=opened.name,
@@ -128,6 +129,7 @@ def _reach(
     result = {}
     for one in mapped:
         if one.state is MapState.MAPPED and one.need.kind == "connection":
+            # Where nobody can look, nothing is missing: `verify` says that it was not tried.
             if not isinstance(opened.environment, Probes):
                 continue
             probe = opened.environment.probe(str(one.native), sorted(wanted.get(one.need.key, ())))
@@ -150,6 +152,7 @@ def _source_urls(session: Session, contents: Contents) -> Iterable[str]:
     """The addresses of the source: those of its items' links, and those that the crosswalk gives it."""
     found = set()
     for item in contents.items.values():
+        # Scheme and host alone: what leads to one item leads to the source wherever it points.
         parts = urlsplit(item.link)
         if parts.scheme in ("http", "https") and parts.netloc:
             found.add(f"{parts.scheme}://{parts.netloc}")

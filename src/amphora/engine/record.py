@@ -75,6 +75,7 @@ class Record:
 def told_runs(session: Session, asked: Asked) -> list[Told]:
     """The runs that were asked for, the latest first."""
     ledger = session.ledger
+    # Once for all of them: "yesterday" must not pass by while they are looked through.
     since = moment(asked.since, utc_now(), "--since") if asked.since else ""
     names = set(session.workspace.targets(asked.environments)) if asked.environments else set()
     if unknown := [state for state in asked.states if state not in STATES]:
@@ -118,9 +119,11 @@ def record_of(session: Session, run: Run) -> Record:
     """One run with all that the ledger knows of it."""
     ledger = session.ledger
     kept = ledger.journal.docket(run) or {}
+    # As they were then: what the package holds now, or is called now, is another matter.
     lines = lines_of(kept)
     addresses = ledger.addresses(run.uid)
     now = {one.key: addresses.get(one.native_id, "") for one in ledger.delivered(run)}
+    # Without those that are gone: an address that leads nowhere is none to tell people.
     links = {line.key: now[line.key] for line in lines if now.get(line.key)}
     care = ledger.aftercare.of_run(run)
     still = sum(entry.state == OPEN for entry in care)

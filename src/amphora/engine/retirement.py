@@ -28,6 +28,7 @@ def retirements_of(
     """Items that may go, users before used, each with what stays and uses it; and whatever the environment would
     remove along with them, of which somebody has to say that it may go, if that is not `usual`."""
     along = _along(side, keys)
+    # Both as they are now: what is to be removed is what somebody sees in the docket.
     rows = {key: side.by_key[key] for key in [*keys, *along]}
     chosen = {key: Fate(fate) for name, fate in fates.items() for key in choose([name], rows, "what is dropped")}
     if not rows:

@@ -75,6 +75,7 @@ def found_folder(path: Path, uid: str, sheets: Mapping[str, KindSheet], supplies
         # Written into it: the folder goes on being read as it was, whatever a later build knows.
         (path / "kinds" / f"{kind}.toml").write_text(sheet.source, encoding="utf-8")
     offers = [{"kind": s.kind, "id": s.native_id, "name": s.name, "type": s.type} for s in supplies]
+    # No region: whoever keeps a folder for one writes it down, and then it counts.
     described = {"uid": uid, "region": "", "base_url": path.resolve().as_uri(), "supplies": offers}
     (path / FILE).write_bytes(pretty_bytes(described))
 
@@ -244,6 +245,7 @@ class FolderEnvironment:
 
     def _store(self, record: Record) -> None:
         path = self._file(record)
+        # A kind of which there was nothing has no folder yet.
         path.parent.mkdir(parents=True, exist_ok=True)
         # Written beside and renamed: a reader finds the old record or the new one, never half of one.
         beside = path.with_name(f".{path.name}.writing")

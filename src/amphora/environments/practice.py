@@ -102,6 +102,7 @@ class PracticeEnvironment:
     def probe(self, connection: str, objects: Sequence[str]) -> Probe:
         with _translated(self.name):
             is_working, held = self.platform.probe(connection)
+        # Where nobody says what is there, nothing is missing: a warning for everything would hide the real one.
         missing = () if held is None else tuple(name for name in objects if name not in held)
         return Probe(is_working, missing, "" if is_working else "it does not answer")
 
@@ -122,6 +123,7 @@ class PracticeEnvironment:
     def look(self, native_ids: Sequence[str]) -> dict[str, Image]:
         with _translated(self.name):
             items = self.platform.read(native_ids, is_strict=False)
+        # Gone is an answer here, and no refusal: whoever looks wants to know just that.
         return {item.id: self._image(item) for item in items}
 
     def publish(self, item: Seen) -> None:
@@ -201,6 +203,7 @@ class PracticeEnvironment:
 
     def _listed(self, item: PracticeItem) -> Listed:
         sheet = self.platform.sheets[item.kind]
+        # Only of kinds that are published at all: elsewhere it would be a state that nobody can change.
         is_published = (item.live is not None) if sheet.is_published else None
         return Listed(
             native_id=item.id,
@@ -229,6 +232,7 @@ def _translated(name: str) -> Iterator[None]:
     try:
         yield
     except PlatformRefusal as error:
+        # By code: the words of a refusal are for people, and change.
         kind = _ERRORS.get(error.code, EnvironmentRefused)
         raise kind(
             f"{name} refused: {error.message}.", subject=name, next_step=NEXT.get(error.code, NOTHING)

@@ -293,6 +293,7 @@ class Ledger:
     def rename_environment(self, old: str, name: str) -> None:
         """An environment is called something else from now on; runs keep their names."""
         with self._db.transaction():
+            # What happened stays as it was told then; only what is looked up by name follows.
             for table in ("runs", "exports"):
                 self._db.do(f"update {table} set environment = ? where environment = ?", (name, old))
             self.campaigns.rename(old, name)
@@ -321,6 +322,7 @@ class Ledger:
             f" values ({', '.join('?' * 18)})",
             rows,
         )
+        # Taken out and put in again: the custody is that of the last delivery.
         claims = [(one.package, one.source_uid, one.key, run.uid) for one in deliveries]
         self._db.do_many("delete from claims where package = ? and source_uid = ? and key = ? and uid = ?", claims)
         self._db.do_many("insert into claims values (?, ?, ?, ?, ?)", [(*claim, custody) for claim in claims])

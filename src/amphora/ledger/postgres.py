@@ -48,6 +48,7 @@ class _Row(tuple[Any, ...]):
 
 
 def _row_factory(cursor: psycopg.Cursor[Any]) -> Callable[[Sequence[Any]], _Row]:
+    # A class for each statement: rows are many, and their columns are the same for all.
     columns = tuple(column.name for column in cursor.description or ())
     return type("Row", (_Row,), {"names": columns, "__slots__": ()})
 
@@ -58,6 +59,7 @@ class PostgresDatabase(Database):
     def __init__(self, url: str, secret: str = "") -> None:
         self.place = shown(url)
         self._url, self._secret = url, secret
+        # As a server begins: it waits for its disk unless it is told otherwise.
         self._is_awaiting = True
         self._db = self._connected()
         self.bring_up_to_date()
@@ -110,6 +112,7 @@ class PostgresDatabase(Database):
             self._ready().execute("begin")
         try:
             with self._translated():
+                # One that writes at a time, as with a file: two runs that begin at once must not get one number.
                 self._db.execute("select pg_advisory_xact_lock(%s)", (WRITING,))
             yield
             with self._translated():
@@ -120,6 +123,7 @@ class PostgresDatabase(Database):
             raise
 
     def number_from(self, table: str) -> None:
+        # Rows that were taken over bring their numbers along, and the counter knows nothing of them.
         last = f"(select coalesce(max(id), 0) + 1 from {table})"
         self.rows(f"select setval(pg_get_serial_sequence(?, 'id'), {last}, false)", (table,))
 
@@ -134,6 +138,7 @@ class PostgresDatabase(Database):
         return self._db
 
     def _await_disk(self, is_awaited: bool) -> None:
+        # Not in the middle of a transaction: the server would take it back with what it is part of.
         idle = self._ready().info.transaction_status == psycopg.pq.TransactionStatus.IDLE
         if is_awaited is not self._is_awaiting and idle:
             self._db.execute(f"set synchronous_commit = {'on' if is_awaited else 'off'}")
@@ -153,12 +158,14 @@ class PostgresDatabase(Database):
 
 def shown(url: str) -> str:
     """An address as it can be shown: without whatever stands where a password would."""
+    # Without the query too: some put a password there.
     parts = urlsplit(url)
     user, at, host = parts.netloc.rpartition("@")
     return urlunsplit((parts.scheme, f"{user.partition(':')[0]}{at}{host}", parts.path, "", ""))
 
 
 def _marked(statement: str) -> str:
+    # The statements are written once, with the marks of the embedded library.
     return statement.replace("%", "%%").replace("?", "%s")
 
 

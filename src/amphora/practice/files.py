@@ -58,6 +58,7 @@ class Files:
 
     def check(self, names: Iterable[str]) -> None:
         """Refuses a definition that names what is not there."""
+        # Asked together, told one by one: the first that is missing is enough to refuse.
         wanted = list(names)
         held = self.held(wanted)
         for name in wanted:

@@ -37,6 +37,7 @@ def check_result(
     everything = [finding for rows in findings.values() for finding in rows]
     blocks: list[Block] = [Lines([Cell(line, "good") for line in fixed], "Done by --fix")] if fixed else []
     blocks += _blocks(findings)
+    # Only what no finding says: the same thing told in two words would be counted as two.
     for rows in untold(findings, reasons or {}).values():
         blocks += reason_blocks(rows)
     return Result.of(
@@ -94,6 +95,7 @@ def check_markdown(contents: Contents, findings: Mapping[str, Sequence[Finding]]
 
 def _shared(findings: Mapping[str, Sequence[Finding]]) -> dict[str, list[Finding]]:
     """The findings by heading: what all targets share stands once, before what each has to itself."""
+    # Nothing can be shared by one; its name in every heading would be noise.
     if len(findings) < 2:
         return {"": [finding for rows in findings.values() for finding in rows]}
 
@@ -117,6 +119,7 @@ def _blocks(findings: Mapping[str, Sequence[Finding]]) -> Iterable[Block]:
                 for f in group
             ]
             heading = f"{where}{_heading(todo)}"
+            # A column that is empty in every row is left out.
             if any(finding.item for finding in group):
                 yield cut_grid(
                     Grid(["", "what", "where", "rule"], cells, heading, spare=(2, 3)), "--json, or --sarif FILE"
@@ -141,6 +144,7 @@ def _heading(todo: Todo) -> str:
 def _where(finding: Finding) -> str:
     if not finding.item:
         return ""
+    # By names and not by numbers: the third step is another one after somebody has moved it.
     place = f" at {place_phrase(finding.phrase)}" if finding.phrase else ""
     return f"{readable(finding.item)}{place}"
 

@@ -18,6 +18,7 @@ SOURCE = "source"
 def overview_result(found: Overview, is_strict: bool = False) -> Result:
     """Packages down, environments across; below, what is not in order. `is_strict` makes that count."""
     blocks: list[Block] = []
+    # In several tables rather than one that no terminal holds: a column that is cut off says nothing.
     for start in range(0, len(found.environments), ACROSS):
         names = list(found.environments[start : start + ACROSS])
         rows: list[Row] = [
@@ -36,6 +37,7 @@ def words_of(found: Overview) -> str:
     """How everything stands, in one sentence or two."""
     places = {name for _, name in found.cells}
     words = f"{counted(len(found.packages), 'package')} in {counted(len(places), 'environment')}"
+    # Said by itself: "all in order" of nothing would read like good news.
     if not found.cells:
         return f"{counted(len(found.packages), 'package')}, in force nowhere."
     parts = [f"{len(found.behind)} behind the newest version"] if found.behind else []
@@ -50,6 +52,7 @@ def words_of(found: Overview) -> str:
 
 def marks_of(cell: Standing) -> list[str]:
     """What is worth knowing of a package somewhere, a word or two each, the worst first."""
+    # An open run first: whatever else is said of that place may be about to change.
     marks = [run.state for run in cell.runs]
     marks += ["not as promised"] if cell.proved and cell.proved.wrong else []
     marks += [f"{cell.edits} edited"] if cell.edits else []
@@ -83,6 +86,7 @@ def _trouble_blocks(found: Overview) -> list[Block]:
 
 
 def _next(found: Overview) -> NextStep:
+    # One of them only: whoever mends it looks again, and is told the next.
     for package, name, cell in found.troubled:
         if cell.runs:
             return to_type("history", cell.runs[0].name)
@@ -149,6 +153,7 @@ def overview_page(found: Overview, made_at: str) -> str:
         cell = found.cells.get((package, name))
         if cell is None:
             return {"version": SOURCE if (package, name) in found.sources else "", "notes": [], "tone": ""}
+        # Behind is no fault: most places are, between two rounds.
         tone = "bad" if cell.runs else "warn" if cell.troubles else "soft" if cell.behind else "good"
         seen = f"seen {cell.proved.at[:10]}" if cell.proved else "never verified"
         return {"version": cell.version, "notes": [*marks_of(cell), seen], "tone": tone}

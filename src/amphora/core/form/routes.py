@@ -67,6 +67,7 @@ def routes_to(wanted: Mapping[str, KindSheet], packed: Iterable[KindSheet]) -> R
     for sheet in (*wanted.values(), *packed):
         for kind, rule in _named(sheet):
             older, newer = (rule.renames or kind, rule.since), (kind, rule.to)
+            # The target's own rule comes first, and so it is the one that counts.
             if (older, newer) in known:
                 continue
             known.add((older, newer))
@@ -112,6 +113,7 @@ def converted_contents(
 ) -> tuple[Contents, tuple[Converted, ...], dict[Key, Key]]:
     """A package as a target with these sheets would have exported it, with what was done and how keys changed that
     name another kind now. Contents that need no conversion come back as they are."""
+    # Nearly always none: then nothing is copied.
     other = [i for i in contents.items.values() if i.kind not in wanted or wanted[i.kind].schema != i.schema]
     if not other:
         return contents, (), {}
@@ -122,6 +124,7 @@ def converted_contents(
     keys: dict[Key, Key] = {}
     for item in other:
         leaps = routes.get((item.kind, item.schema))
+        # No way there is a finding of its own; the item stays as it was packed, so that it can be told.
         if leaps is None:
             continue
         new, one = _converted(item, leaps)
@@ -172,6 +175,7 @@ def told(converted: Iterable[Converted]) -> list[str]:
     lines = []
     for (before, after), mine in sorted(groups.items()):
         name = before[0] if before[0] == after[0] else f"{before[0]} becomes {after[0]}"
+        # Only what happened: four noughts would hide the one that is none.
         counts = [
             (sum(one.moved for one in mine), "moved"),
             (sum(one.split for one in mine), "split"),

@@ -55,6 +55,7 @@ def _is_pattern(text: str) -> bool:
 def named(name: str, rows: Mapping[Key, Listed], where: str) -> list[Key]:
     """The keys that one name means; see `choose`."""
     text = name.strip()
+    # A key first: it is what we print, and whoever pastes it means just that.
     if text in rows:
         return [text]
     if spelled := [key for key in rows if readable(key) == text]:
@@ -82,6 +83,7 @@ def _by_link(text: str, rows: Mapping[Key, Listed]) -> Iterable[Key]:
         return ()
     wanted = text.rstrip("/")
     exact = [key for key, row in rows.items() if row.link and row.link.rstrip("/") == wanted]
+    # Anywhere in the address: platforms have several pages for one item, and people copy any of them.
     pieces = set(re.split(r"[/?#&=]", wanted))
     return exact or (key for key, row in rows.items() if row.native_id in pieces)
 
@@ -89,6 +91,7 @@ def _by_link(text: str, rows: Mapping[Key, Listed]) -> Iterable[Key]:
 def _by_pattern(text: str, rows: Mapping[Key, Listed]) -> Iterable[Key]:
     if not _is_pattern(text):
         return ()
+    # In small letters on both sides: nobody knows by heart which of them a title has.
     lower = text.lower()
     return (
         key

@@ -306,6 +306,7 @@ def _blocked(docket: Docket) -> list[Reason]:
         for one in blocked
         for user in one.users
     ]
+    # Letting go always helps: it takes nothing from anybody.
     let_go = [word for one in blocked for word in ("--let-go", readable(one.key))]
     after = to_type("withdraw", docket.package, docket.target, *let_go)
     if docket.actions:

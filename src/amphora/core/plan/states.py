@@ -53,6 +53,7 @@ class Image:
     @staticmethod
     def of(row: Listed, live: Json, draft: Json = None) -> Image:
         """What an index row and its definitions make together."""
+        # Beside the state and no part of it: they make a question answerable, and equal nothing.
         who = (row.modified_at, row.modified_by)
         return Image(
             row.native_id, row.kind, row.segments, row.states, live, draft, row.rows, row.revision, *who, row.link
@@ -61,6 +62,7 @@ class Image:
     def to_json(self) -> dict[str, Json]:
         """As it stands in the ledger."""
         table: dict[str, Json] = {"id": self.native_id, "kind": self.kind, "segments": list(self.segments)}
+        # Rows by number only: what they hold lies in the run's folder, and may be larger than the ledger.
         table |= {"states": self.states.to_json(), "live": self.live, "draft": self.draft, "rows": self.rows}
         return table | {"revision": self.revision, "at": self.modified_at, "by": self.modified_by, "link": self.link}
 
@@ -129,6 +131,7 @@ def is_plainly(image: Image | None, other: Image | None) -> bool:
     so. That they are not says nothing."""
     if image is None or other is None:
         return image is other
+    # Without what costs: most looks find what was meant, to the letter.
     told = (image.kind, image.states, image.rows or 0) == (other.kind, other.states, other.rows or 0)
     return told and image.live == other.live and image.draft == other.draft
 

@@ -36,6 +36,7 @@ class States:
 
     def to_json(self) -> dict[str, Json]:
         """As it stands in a packing list; states that the kind lacks are left out."""
+        # Left out and not null: a state that the kind lacks must not look like one that is off.
         table = {"title": self.title, "folder": self.folder, "on": self.is_on, "published": self.is_published}
         return {name: value for name, value in table.items() if value is not None}
 
@@ -165,6 +166,7 @@ class Item:
     @property
     def layout_bytes(self) -> bytes | None:
         """The layout likewise."""
+        # None and not the bytes of null: no layout and an empty one are two things.
         if self._layout is None:
             return None
         return self._layout.text if isinstance(self._layout, Folded) else pretty_bytes(self._layout)

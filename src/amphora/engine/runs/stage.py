@@ -63,6 +63,7 @@ class Stage:
     def keep_files(self, run: str, names: Iterable[str]) -> None:
         """Copies attachments that a run takes away into its folder: the environment may forget them."""
         environment = able(self.environment, KeepsFiles, "keeps no attachments")
+        # Only those that are there: one that is gone already can't be kept, and is no reason to stop.
         for name in environment.held_files(list(names)):
             path = self.kept / run / name
             path.parent.mkdir(parents=True, exist_ok=True)

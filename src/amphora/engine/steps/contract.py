@@ -88,6 +88,7 @@ class Bench:
         named = kept_apart(drawn.definition, self.habits.sheets[drawn.kind]) if self.keeps_files else []
         if not named:
             return
+        # Only here, and only where a definition names one: most steps know nothing of attachments.
         environment = able(self.environment, KeepsFiles, "keeps no attachments")
         # Asked first: nearly always an attachment is there from the version before.
         held = environment.held_files(named)

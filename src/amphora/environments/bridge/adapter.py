@@ -78,6 +78,7 @@ class Bridge:
         )
 
     def whoami(self) -> Identity:
+        # What the sheet can't do the account can't either, whatever it is allowed.
         call, can = self.sheet.account, self._described()
         if call is None:
             return Identity(self._account or "nobody", "not told", can)
@@ -85,6 +86,7 @@ class Bridge:
         where = call.said("name") or "$.name"
         names = [text_at(answer, path) for path in (where if isinstance(where, list) else [where])]
         name = " ".join(filter(None, names)) or self._account
+        # Rights by the platform's own names; ours would have to be guessed from them.
         allows = call.said("allows", {})
         # Where nobody tells what the account may, everything is tried, and refused there if need be.
         if not call.said("rights"):
@@ -112,6 +114,7 @@ class Bridge:
         return self.items.index()
 
     def read(self, native_ids: Sequence[str], take: Take = "live") -> list[Found]:
+        # Side by side where the platform bears it: one call each takes a minute for a hundred.
         found = self.items.singles(native_ids)
         # Once more, for whoever reads has seen them in the list: under load some platforms deny what they hold.
         found |= self.items.singles([id_ for id_ in native_ids if id_ not in found])
@@ -187,6 +190,7 @@ class Bridge:
         if job := call.said("job", None):
             answer, where = awaited(self.client, job, answer), job.said("id") or where
         with taken("it was made"):
+            # Some answer with nothing but a header: the address of what was made (RFC 9110, section 10.2.2).
             is_at_end = where == "location"
             native = answer.location.rstrip("/").rpartition("/")[2] if is_at_end else text_at(answer.body, where)
             single = self.items.single(part, native) if native else None
@@ -220,6 +224,7 @@ class Bridge:
         """Sends all of it in a change right after: some members are taken only from what is there already, and what
         the platform made of others has ids by now; of what `is_whole` only the members that have calls of their own.
         Refused, the creation is taken back: half an item is none."""
+        # Laid over what is there by now: the platform has filled in ids of parts meanwhile.
         row, kind = single.row, self._part(single).kind
         laid = to_native(write.definition, kind, Bindings(IdStyle("(?!)")), present=single.newest)
         update = replace(write, definition=laid.definition, native_id=row.native_id, revision=row.revision)
@@ -256,6 +261,7 @@ class Bridge:
 
     def _switched_back(self, single: Single, was_on: bool) -> Single:
         """What a call switched along is switched back: on and off are decided by steps of their own."""
+        # Only where the sheet has both calls: half a switch would leave it on.
         is_on, switch = single.row.states.is_on, self._part(single).switch
         if is_on is None or is_on is was_on or was_on not in switch:
             return single
@@ -315,6 +321,7 @@ class Bridge:
 
     def _others(self, kinds: Collection[str], leaving: Collection[str]) -> list[Standing]:
         """All items of some kinds but those that are to go."""
+        # Sorted, so that the same refusal names the same item every time.
         parts = [part for kind, part in sorted(self.sheet.items.items()) if kind in kinds]
         rows = [row for part in parts for row in self.items.of_kind(part)]
         singles = self.items.singles([row.native_id for row in rows if row.native_id not in leaving])

@@ -47,6 +47,7 @@ class Bodies:
                 lay(part.definition.get(name, f"$.{name}"), value)
         # What isn't named stays (RFC 7396): to take something away it has to be named.
         if call.said("how") == "merge patch" and there is not None:
+            # What is there now, not what was read for the comparison: somebody may have added a member since.
             there_now = _in_body(part, self._without_kept(part, write, there))
             for name, value in _vanished(there_now, native).items():
                 lay(part.definition.get(name, f"$.{name}"), _laid(native.get(name), value))
@@ -89,6 +90,7 @@ class Bodies:
                 subject=write.states.title,
                 next_step=advice(f"Look at {owner} there: what was it called before?"),
             ) from error
+        # Last: places are named as the platform shows them, and so they stand only now.
         for path in part.write.get("without", []):
             native = dropped(native, path)
         return dict(native)
@@ -103,6 +105,7 @@ class Bodies:
 
     def _values(self, part: ItemPart, write: Write, there: Single | None) -> dict[str, Json]:
         """What stands for placeholders in what is always sent."""
+        # Where it is content we made it up ourselves, and no platform wants it back.
         path = part.paths.get("revision", "")
         # As the platform has it, a number or a text: some want it back in the body.
         seen = value_at(there.whole, path) if there and path.startswith("$") else None

@@ -211,6 +211,7 @@ class SheetFaults:
         if faults or not isinstance(row, dict):
             return
         within, _, last = name.rpartition(".")
+        # Which method it is says more than a key for it would: a call reads like a call.
         methods = [method for method in METHODS if method in row]
         if len(methods) != 1:
             yield f"{line_of(self._source, last, within)}`{name}` needs one of {', '.join(METHODS)} with a path"

@@ -89,6 +89,7 @@ class Items:
 
     def of_kind(self, part: ItemPart) -> list[Listed]:
         """All of one kind."""
+        # The list is asked for each time: it is the only thing that tells what came and went.
         rows = self._rows(part)
         if part.tells_too_little:
             # Such a platform tells only item by item what changed, or what is live.
@@ -147,6 +148,7 @@ class Items:
 
     def singles(self, native_ids: Sequence[str]) -> dict[str, Single]:
         """Those of these items that are there, whole."""
+        # An id may be of several kinds where the sheet tells no spaces apart: each is asked.
         known = [(id_, part) for id_ in dict.fromkeys(native_ids) for part in self._parts_of(id_)]
         found = self._each(lambda one: self.single(one[1], str(closed_id(one[0], one[1].kind.ids))), known)
         return {one.row.native_id: one for one in found if one}

@@ -47,6 +47,7 @@ def taken_along(
 ) -> dict[str, str]:
     """The ids of those that a removal takes along, each with the one that takes it: what names, at a place, one that
     is to go."""
+    # One of those that take it is enough to be named: it goes with whichever goes first.
     found: dict[str, str] = {}
     for one in takes:
         for other in (other for other in others if other.sheet.kind == one.get("kind")):
@@ -60,6 +61,7 @@ def in_order(items: Sequence[Standing], along: Mapping[str, str]) -> list[Standi
     come."""
     left, done = list(items), list[Standing]()
     while left:
+        # A circle has no first: then they go as they come, and the platform says whether it takes that.
         used = {id_ for item in left for id_ in (item.uses() | {along.get(item.native_id, "")}) - {item.native_id}}
         free = [item for item in left if item.native_id not in used] or left
         done += free

@@ -95,6 +95,7 @@ class HttpEnvironment:
         return [self._write(write) for write in writes]
 
     def retire(self, items: Sequence[Seen]) -> None:
+        # All in one call: the server alone can remove a set, or nothing of it.
         table = {"items": [{"id": item.native_id, "revision": item.revision} for item in items]}
         self.client.sent("POST", "/retire", table)
 

@@ -113,6 +113,7 @@ def _index(r: Request) -> Answer:
 
 
 def _read(r: Request) -> Answer:
+    # Anything else is the live version: a misspelt word must not show somebody's draft.
     take: Take = "draft" if r.body.get("take") == "draft" else "live"
     return Answer(body={"items": [wire.found_json(one) for one in r.environment.read(r.texts("ids"), take)]})
 
@@ -123,6 +124,7 @@ def _look(r: Request) -> Answer:
 
 def _one(r: Request) -> Answer:
     [found] = r.environment.read([r.ids[0]])
+    # Strong: the same revision is the same definition, byte for byte.
     etag = f'"{found.listed.revision}"'
     # Cheap for whoever looks often: the definition is not sent once more.
     if r.headers.get("If-None-Match") == etag:

@@ -146,6 +146,7 @@ class Handler(BaseHTTPRequestHandler):
         self._send(_guarded(self._answer))
 
     def _answer(self) -> Answer:
+        # As it was asked for, still encoded: an id may hold a slash.
         parts = urlsplit(self.path)
         _, name, *rest = parts.path.split("/")
         # Before any account is asked for: it is where one is got.
@@ -174,6 +175,7 @@ class Handler(BaseHTTPRequestHandler):
         wants_later = "respond-async" in self.headers.get("Prefer", "")
         if wants_later and operation.may_wait(self.command):
             return self._later(name, account, operation, parts.query, remember)
+        # Answered at once: whoever didn't say that they can wait may be a script that can't.
         answer = self._done(name, account, operation, parts.query, self._body)
         remember(answer)
         return answer

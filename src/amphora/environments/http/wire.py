@@ -45,6 +45,7 @@ ABILITIES: Mapping[str, type] = {
 
 def abilities_of(environment: Environment) -> list[str]:
     """What of that an environment can do."""
+    # By their methods and not by a list: what is said can't differ from what is there.
     return [name for name, ability in ABILITIES.items() if isinstance(environment, ability)]
 
 
@@ -194,6 +195,7 @@ def identity_json(identity: Identity) -> dict[str, Json]:
 
 def identity_of(table: Mapping[str, Any]) -> Identity:
     """The inverse."""
+    # Servers without roles are common; without permissions nobody could be told what is lacking.
     roles = {role: frozenset(may) for role, may in table.get("roles", {}).items()}
     lacks = frozenset((row["permission"], row["kind"]) for row in table.get("lacks", ()))
     return Identity(table["account"], table["role"], frozenset(table["permissions"]), roles, lacks)

@@ -99,6 +99,7 @@ class NodeRed:
         user = self.client.table("/settings").get("user")
         if not isinstance(user, dict) or not user:
             return Identity("nobody", "open to everybody", _ALL)
+        # A text for one, a list for several: both come from real runtimes.
         given = user.get("permissions", [])
         scopes = {given} if isinstance(given, str) else set(given)
         may = set(_ALL) if "*" in scopes else set()
@@ -214,6 +215,7 @@ class NodeRed:
     def _learn(self, nodes: Sequence[Node]) -> None:
         """Asks for the names of several nodes' credentials side by side: each is a call of its own, and for a file of
         hundreds one after the other took a minute."""
+        # Those that were asked after already are known until the next deploy.
         unknown = [node for node in nodes if self._has_unknown_credentials(node)]
         if len(unknown) > 1:
             with ThreadPoolExecutor(MOST_AT_ONCE) as pool:
@@ -239,6 +241,7 @@ class NodeRed:
         return Image.of(found.listed, found.definition)
 
     def _listed(self, item: FileItem) -> Listed:
+        # A page is opened by those who work with it, everything else in the editor.
         path = f"/dashboard{item.head.get('path', '')}" if item.kind == "app" else f"/#flow/{item.native_id}"
         parts = tuple(str(node["id"]) for node in item.members)
         return Listed(
