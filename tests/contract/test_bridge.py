@@ -30,7 +30,7 @@ from amphora.core.values.errors import (
 )
 from amphora.core.values.model import States
 from amphora.core.values.rights import not_permitted
-from amphora.environments.bridge import faults, hooks
+from amphora.environments.bridge import hooks, lines
 from amphora.environments.bridge.adapter import Bridge
 from amphora.environments.bridge.paths import filled, moment_of
 from amphora.environments.bridge.sheet import parse_bridge
@@ -223,11 +223,12 @@ def test_what_a_platform_tidies_is_told_once_and_is_nobodys_edit(tmp_path: Path)
 
 
 def test_every_line_that_a_sheet_may_hold_is_explained() -> None:
-    tables = {name: value for name, value in vars(faults).items() if re.fullmatch(r"_[A-Z_]+", name)}
-    named = {key for table in tables.values() if isinstance(table, dict) for key in table}
+    tables = [value for name, value in vars(lines).items() if name.isupper() and name != "CHOICES"]
+    named = {key for table in tables if isinstance(table, dict) for key in table}
+    assert {"bridge", "wait_s", "empties"} <= named
     assert [key for key in sorted(named) if not re.search(rf"[`{{ \[]{key}\b", PAGE)] == []
-    assert [word for word in faults.MEANINGS if f"`{word}`" not in PAGE] == []
-    assert [w for words in faults.CHOICES.values() for w in words if f'"{w}"' not in PAGE] == []
+    assert [word for word in lines.MEANINGS if f"`{word}`" not in PAGE] == []
+    assert [w for words in lines.CHOICES.values() for w in words if f'"{w}"' not in PAGE] == []
 
 
 SMALL = """

@@ -60,7 +60,8 @@ def _change(client: Client, call: Call | None, how: Apart, values: Mapping[str, 
 def _entries(value: Json, how: Apart) -> dict[str, Json]:
     """The entries of a list by what tells one from another."""
     some = value if isinstance(value, list) else []
-    return {(text_at(one, how.by) if how.by else digest(one)): one for one in some}
+    # By content where nothing else tells them apart; without what the platform has written into them.
+    return {(text_at(one, how.by) if how.by else digest(without_own([one], how))): one for one in some}
 
 
 def _by_entry(

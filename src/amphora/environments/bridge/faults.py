@@ -5,148 +5,16 @@ from __future__ import annotations
 import difflib
 import re
 from collections.abc import Iterator, Mapping
-from typing import Any, Final
+from typing import Any
 
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import parse_path
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.strict_toml import line_of, unfit
+from amphora.environments.bridge import lines
 
 WHAT = "a bridge sheet"
-METHODS: Final = ("get", "post", "put", "patch", "delete")
-MEANINGS: Final = ("absent", "taken", "moved", "in use", "forbidden", "invalid", "later", "unpublished")
-
 _SEARCHED = re.compile(r"\[[^'\"]|\.\*")
-PLACEHOLDER = re.compile(r"\{([a-z_]+)\}")
-KNOWN: Final = frozenset(
-    "id title folder revision parent user address location job page offset cursor size object above entry rows"
-    " row value".split()
-)
-
-_CALL = {**dict.fromkeys(METHODS, str), "at": str, "body": (dict, list), "headers": dict}
-_LISTED = {**_CALL, "rows": str, "pages": dict}
-_TOP: dict[str, Any] = {
-    "bridge": str,
-    "title": str,
-    "tried": list,
-    "base": str,
-    "kinds": list,
-    "json": str,
-    "about": dict,
-    "sign_in": dict,
-    "account": dict,
-    "pages": dict,
-    "errors": dict,
-    "error": list,
-    "secrets": str,
-    "folders": dict,
-    "supply": dict,
-    "item": dict,
-    "hook": str,
-}
-_ABOUT = {"release": dict, "uid": dict, "region": dict, "links": str}
-_SIGN_IN = {
-    "how": str,
-    "token": str,
-    "scope": str,
-    "credentials": str,
-    "header": str,
-    "call": dict,
-    "scheme": str,
-    "fixed": dict,
-    "also": list,
-}
-_ALSO = {**_CALL, "header": str}
-_ACCOUNT = {**_CALL, "name": (str, list), "rights": str, "allows": dict}
-_PAGES = {"how": str, "ask": str, "size": dict, "first": int, "next": str, "total": str}
-_SIZE = {"ask": str, "of": int}
-_ERRORS = {"code": str, "words": str, "pointer": str}
-_ERROR = {"status": (int, list), "code": str, "says": str, "on": str, "means": str}
-_FOLDERS = {"index": dict, "id": str, "title": str, "parent": str, "create": dict}
-_SUPPLY = {
-    "kind": str,
-    "space": str,
-    "number": bool,
-    "index": dict,
-    "id": str,
-    "name": str,
-    "type": str,
-    "owner": str,
-    "works": str,
-    "probe": dict,
-    "objects": dict,
-}
-_ITEM: dict[str, Any] = {
-    "index": dict,
-    "row": dict,
-    "id": str,
-    "uid": str,
-    "title": str,
-    "folder": str,
-    "revision": str,
-    "on": str,
-    "changed_at": str,
-    "changed_by": str,
-    "published": str,
-    "unpublished": str,
-    "link": str,
-    "read": dict,
-    "draft": dict,
-    "more": dict,
-    "definition": (list, dict),
-    "write": dict,
-    "create": dict,
-    "update": dict,
-    "retire": dict,
-    "publish": dict,
-    "take_back": dict,
-    "switch": dict,
-    "needs": dict,
-    "rows": dict,
-}
-PERMISSIONS = ("write", "publish", "switch", "retire")
-_WRITE = {"members": dict, "wrapped": str, "with": dict, "without": list, "inside": dict}
-_CREATE = {**_CALL, "id": str, "uid": str, "only": list, "follow": bool, "job": dict, "members": dict, "nulls": str}
-_JOB = {**_CALL, "state": str, "done": list, "failed": list, "id": str, "words": str, "wait_s": (int, float)}
-_UPDATE = {**_CALL, "match": str, "absent": str, "read_only": list, "how": str, "members": dict, "nulls": str}
-_RETIRE = {**_CALL, "match": str, "takes": list, "empties": list}
-_TAKES = {"kind": str, "at": str}
-_DO = {**_CALL, "match": str}
-_SWITCH = {"on": dict, "off": dict}
-_MORE = {
-    **_LISTED,
-    "write": dict,
-    "add": dict,
-    "remove": dict,
-    "change": dict,
-    "each": dict,
-    "entry": str,
-    "by": str,
-    "without": list,
-}
-_ROWS = {"read": dict, "load": dict, "count": (str, dict), "without": list, "id": str, "links": list}
-_LINKS = {"each": str, "at": str, "of": str}
-_LOAD = {**_CALL, "at_once": int, "ids": str}
-_PROBE = {**_CALL, "works": str}
-_OBJECTS = {**_CALL, "names": str, "parts": str}
-
-_TEXTS = frozenset("kinds definition members headers fixed inside read_only only without done failed empties".split())
-"""Lists and tables of texts, wherever they stand."""
-
-CHOICES: Final[Mapping[str, tuple[str, ...]]] = {
-    "sign_in.how": ("none", "bearer", "basic", "header", "client", "login"),
-    "sign_in.credentials": ("basic", "body"),
-    "pages.how": ("none", "page", "offset", "cursor", "link"),
-    "secrets": ("left out", "null"),
-    "json": ("compact", "spaced"),
-    "update.match": ("etag", "none"),
-    "update.absent": ("keep", "default"),
-    "create.nulls": ("sent", "left out"),
-    "update.nulls": ("sent", "left out"),
-    "update.how": ("whole", "merge patch"),
-    "supply.kind": ("connection", "person", "setting"),
-}
-"""The named behaviours: the first is what is meant where nothing is said."""
 
 
 class SheetFaults:
@@ -158,7 +26,7 @@ class SheetFaults:
     def all(self) -> Iterator[str]:
         """Everything, in the order of the sheet."""
         table = self._table
-        yield from self._table_faults(table, _TOP, "")
+        yield from self._table_faults(table, lines.TOP, "")
         for name, kind in (("bridge", str), ("kinds", list), ("item", dict)):
             if not isinstance(table.get(name), kind):
                 yield f"`{name}` is missing"
@@ -166,10 +34,10 @@ class SheetFaults:
         if table.get("item") == {}:
             yield "`[item.KIND]` is missing: without items there is nothing to move"
         yield from self._calls("about", {k: v for k, v in self._part("about").items() if k != "links"})
-        yield from self._table_faults(self._part("about"), _ABOUT, "about.")
+        yield from self._table_faults(self._part("about"), lines.ABOUT, "about.")
         yield from self._sign_in(self._part("sign_in"))
         if account := self._part("account"):
-            yield from self._call(account, _ACCOUNT, "account")
+            yield from self._call(account, lines.ACCOUNT, "account")
         yield from self._pages(self._part("pages"), "pages")
         yield from self._errors()
         yield from self._folders(self._part("folders"))
@@ -192,16 +60,16 @@ class SheetFaults:
             section = f"{before}{name}"
             held = value if isinstance(value, list) else value.values() if isinstance(value, dict) else ()
             # A list is looked at no further than that it is one, and one of numbers would break off in the middle.
-            if name in known and name in _TEXTS and not all(isinstance(one, str) for one in held):
+            if name in known and name in lines.TEXTS and not all(isinstance(one, str) for one in held):
                 yield f"{line_of(self._source, name, before)}`{section}` has to hold texts only"
             # By the last two words as well: a call stands in the table of each kind.
-            allowed = CHOICES.get(section) or CHOICES.get(".".join(section.split(".")[-2:])) or ()
+            allowed = lines.CHOICES.get(section) or lines.CHOICES.get(".".join(section.split(".")[-2:])) or ()
             if allowed and isinstance(value, str) and value not in allowed:
                 yield f"{line_of(self._source, name, before)}`{section}` has to be one of {', '.join(allowed)}"
 
     def _calls(self, before: str, calls: Mapping[str, Any]) -> Iterator[str]:
         for name, row in calls.items():
-            yield from self._call(row, _CALL, f"{before}.{name}")
+            yield from self._call(row, lines.CALL, f"{before}.{name}")
 
     def _call(self, row: Any, known: Mapping[str, Any], name: str) -> Iterator[str]:
         """One call: exactly one method, a path that begins with a slash, places that are JSONPath."""
@@ -212,14 +80,14 @@ class SheetFaults:
             return
         within, _, last = name.rpartition(".")
         # Which method it is says more than a key for it would: a call reads like a call.
-        methods = [method for method in METHODS if method in row]
+        methods = [method for method in lines.METHODS if method in row]
         if len(methods) != 1:
-            yield f"{line_of(self._source, last, within)}`{name}` needs one of {', '.join(METHODS)} with a path"
+            yield f"{line_of(self._source, last, within)}`{name}` needs one of {', '.join(lines.METHODS)} with a path"
         elif not row[methods[0]].startswith(("/", "{location}")):
             yield f"{line_of(self._source, last, within)}the path of `{name}` has to begin with /"
-        if methods and (unknown := set(PLACEHOLDER.findall(row[methods[0]])) - KNOWN):
+        if methods and (unknown := set(lines.PLACEHOLDER.findall(row[methods[0]])) - lines.KNOWN):
             # The first by name: all of them would bury the line.
-            near = difflib.get_close_matches(min(unknown), KNOWN, 1, 0.4)
+            near = difflib.get_close_matches(min(unknown), lines.KNOWN, 1, 0.4)
             hint = f"; perhaps {{{near[0]}}}" if near else ""
             line = line_of(self._source, last, within)
             yield f"{line}nothing stands for {{{min(unknown)}}} in the path of `{name}`{hint}"
@@ -239,75 +107,75 @@ class SheetFaults:
             yield f"{line_of(self._source, last, within)}`{name}`: {error.message}"
 
     def _sign_in(self, table: Mapping[str, Any]) -> Iterator[str]:
-        yield from self._table_faults(table, _SIGN_IN, "sign_in.")
+        yield from self._table_faults(table, lines.SIGN_IN, "sign_in.")
         # What a way of signing in can't do without; everything else has a meaning where it is left out.
         needed = {"header": "header", "client": "token", "login": "call"}.get(str(table.get("how", "none")))
         if needed and needed not in table:
             yield f"{line_of(self._source, 'how')}`sign_in.{needed}` is missing, which {table['how']!r} needs"
         if isinstance(table.get("call"), dict):
-            yield from self._call(table["call"], _CALL, "sign_in.call")
+            yield from self._call(table["call"], lines.CALL, "sign_in.call")
         for row in table.get("also", []) if isinstance(table.get("also", []), list) else ():
-            yield from self._call(row, _ALSO, "sign_in.also")
+            yield from self._call(row, lines.ALSO, "sign_in.also")
             if isinstance(row, dict) and "header" not in row:
                 yield f"{line_of(self._source, 'also')}`sign_in.also` needs `header`: what the answer is sent as"
 
     def _pages(self, table: Any, name: str) -> Iterator[str]:
-        yield from self._table_faults(table, _PAGES, f"{name}.")
+        yield from self._table_faults(table, lines.PAGES, f"{name}.")
         if isinstance(table, dict):
-            yield from self._table_faults(table.get("size", {}), _SIZE, f"{name}.size.")
+            yield from self._table_faults(table.get("size", {}), lines.SIZE, f"{name}.size.")
             yield from self._path(table.get("next"), f"{name}.next", "next")
             if table.get("how") == "cursor" and "next" not in table:
                 yield f"{line_of(self._source, 'pages')}`{name}.next` is missing: where the next cursor stands"
 
     def _errors(self) -> Iterator[str]:
-        yield from self._table_faults(self._part("errors"), _ERRORS, "errors.")
+        yield from self._table_faults(self._part("errors"), lines.ERRORS, "errors.")
         rows = self._table.get("error", [])
         for row in rows if isinstance(rows, list) else ():
-            yield from self._table_faults(row, _ERROR, "error.")
-            if not isinstance(row, dict) or row.get("means") not in MEANINGS:
-                yield f"{line_of(self._source, 'means')}`error.means` has to be one of {', '.join(MEANINGS)}"
+            yield from self._table_faults(row, lines.ERROR, "error.")
+            if not isinstance(row, dict) or row.get("means") not in lines.MEANINGS:
+                yield f"{line_of(self._source, 'means')}`error.means` has to be one of {', '.join(lines.MEANINGS)}"
 
     def _folders(self, table: Mapping[str, Any]) -> Iterator[str]:
         if not table:
             return
-        yield from self._table_faults(table, _FOLDERS, "folders.")
+        yield from self._table_faults(table, lines.FOLDERS, "folders.")
         for name in ("index", "id", "title", "parent"):
             if name not in table:
                 yield f"{line_of(self._source, 'folders')}`folders.{name}` is missing"
         if isinstance(table.get("index"), dict):
-            yield from self._call(table["index"], _LISTED, "folders.index")
+            yield from self._call(table["index"], lines.LISTED, "folders.index")
         if isinstance(table.get("create"), dict):
-            yield from self._call(table["create"], _CREATE, "folders.create")
+            yield from self._call(table["create"], lines.CREATE, "folders.create")
 
     def _supply(self, row: Any, name: str) -> Iterator[str]:
-        faults = list(self._table_faults(row, _SUPPLY, f"{name}."))
+        faults = list(self._table_faults(row, lines.SUPPLY, f"{name}."))
         yield from faults
         if faults:
             return
         for needed in ("kind", "index", "id", "name"):
             if needed not in row:
                 yield f"{line_of(self._source, name.rpartition('.')[2])}`{name}.{needed}` is missing"
-        for call, known in (("index", _LISTED), ("probe", _PROBE), ("objects", _OBJECTS)):
+        for call, known in (("index", lines.LISTED), ("probe", lines.PROBE), ("objects", lines.OBJECTS)):
             if call in row:
                 yield from self._call(row[call], known, f"{name}.{call}")
         for path in ("id", "name", "type", "owner", "works"):
             yield from self._path(row.get(path), f"{name}.{path}", path)
 
     def _item(self, row: Any, name: str) -> Iterator[str]:
-        yield from self._table_faults(row, _ITEM, f"{name}.")
+        yield from self._table_faults(row, lines.ITEM, f"{name}.")
         for needed in ("index", "read", "id", "title", "definition"):
             if needed not in _table(row):
                 yield f"{line_of(self._source, name.rpartition('.')[2])}`{name}.{needed}` is missing"
         calls: dict[str, Mapping[str, Any]] = {
-            "index": _LISTED,
-            "row": _CALL,
-            "read": _CALL,
-            "draft": _CALL,
-            "create": _CREATE,
-            "update": _UPDATE,
-            "retire": _RETIRE,
-            "publish": _DO,
-            "take_back": _DO,
+            "index": lines.LISTED,
+            "row": lines.CALL,
+            "read": lines.CALL,
+            "draft": lines.CALL,
+            "create": lines.CREATE,
+            "update": lines.UPDATE,
+            "retire": lines.RETIRE,
+            "publish": lines.DO,
+            "take_back": lines.DO,
         }
         for call, known in calls.items():
             if call in _table(row):
@@ -316,18 +184,18 @@ class SheetFaults:
             yield from self._apart(call, f"{name}.more.{member}")
         if "rows" in _table(row):
             yield from self._rows(row["rows"], f"{name}.rows")
-        yield from self._table_faults(_table(row, "write"), _WRITE, f"{name}.write.")
-        yield from self._table_faults(_table(row, "switch"), _SWITCH, f"{name}.switch.")
+        yield from self._table_faults(_table(row, "write"), lines.WRITE, f"{name}.write.")
+        yield from self._table_faults(_table(row, "switch"), lines.SWITCH, f"{name}.switch.")
         for state, call in _table(row, "switch").items():
-            yield from self._call(call, _DO, f"{name}.switch.{state}")
+            yield from self._call(call, lines.DO, f"{name}.switch.{state}")
         if job := _table(row, "create", "job"):
-            yield from self._call(job, _JOB, f"{name}.create.job")
+            yield from self._call(job, lines.JOB, f"{name}.create.job")
         if "needs" in _table(row) and "rights" not in self._part("account"):
             line = line_of(self._source, "needs", name)
             yield f"{line}`{name}.needs` wants `account.rights`, or nobody compares it"
         for permission, rights in _table(row, "needs").items():
-            if permission not in PERMISSIONS or not isinstance(rights, list):
-                words = f"has to be one of {', '.join(PERMISSIONS)}, with a list of rights"
+            if permission not in lines.PERMISSIONS or not isinstance(rights, list):
+                words = f"has to be one of {', '.join(lines.PERMISSIONS)}, with a list of rights"
                 yield f"{line_of(self._source, 'needs', name)}`{name}.needs.{permission}` {words}"
         empties = _table(row, "retire").get("empties")
         for member in empties if isinstance(empties, list) else ():
@@ -336,32 +204,32 @@ class SheetFaults:
                 yield f"{line}`{name}.retire.empties`: `more.{member}` has no `remove`"
         takes = _table(row, "retire").get("takes")
         for taken in takes if isinstance(takes, list) else ():
-            yield from self._table_faults(taken, _TAKES, f"{name}.retire.takes.")
+            yield from self._table_faults(taken, lines.TAKES, f"{name}.retire.takes.")
         paths = {one: _table(row).get(one) for one in ("id", "title", "folder", "on", "revision", "uid")}
         for member, path in {**_table(row, "definition"), **paths}.items():
             yield from self._path(path, f"{name}.{member}", f"{name}.{member}")
 
     def _apart(self, row: Any, name: str) -> Iterator[str]:
         """A member with calls of its own: read, and perhaps written."""
-        yield from self._call(row, _MORE, name)
+        yield from self._call(row, lines.MORE, name)
         for call in ("write", "add", "remove", "change", "each"):
             if call in _table(row):
-                yield from self._call(row[call], _CALL, f"{name}.{call}")
+                yield from self._call(row[call], lines.CALL, f"{name}.{call}")
         for one in ("entry", "by"):
             yield from self._path(_table(row).get(one), f"{name}.{one}", one)
         if ("add" in _table(row)) is not ("remove" in _table(row)):
             yield f"{line_of(self._source, 'more')}`{name}` needs `add` and `remove`, or `write`"
 
     def _rows(self, row: Any, name: str) -> Iterator[str]:
-        yield from self._table_faults(row, _ROWS, f"{name}.")
-        for call, known in (("read", _LISTED), ("load", _LOAD), ("count", _CALL)):
+        yield from self._table_faults(row, lines.ROWS, f"{name}.")
+        for call, known in (("read", lines.LISTED), ("load", lines.LOAD), ("count", lines.CALL)):
             if isinstance(one := _table(row).get(call), dict):
                 yield from self._call(one, known, f"{name}.{call}")
         if not {"read", "count"} <= _table(row).keys():
             yield f"{line_of(self._source, 'rows')}`{name}` needs `read`, and `count`: where their number stands"
         links = _table(row).get("links")
         for link in links if isinstance(links, list) else ():
-            yield from self._table_faults(link, _LINKS, f"{name}.links.")
+            yield from self._table_faults(link, lines.LINKS, f"{name}.links.")
             if not {"at", "of"} <= _table(link).keys():
                 yield f"{line_of(self._source, 'links')}each of `{name}.links` needs `at` and `of`"
         # Rows that are linked to are known again by what their own load answers.

@@ -12,7 +12,7 @@ from amphora.core.form.places import parse_path, values_at
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
-from amphora.environments.bridge.faults import PLACEHOLDER
+from amphora.environments.bridge.lines import PLACEHOLDER
 
 
 def value_at(document: Json, path: str) -> Json:

@@ -12,7 +12,8 @@ from amphora.core.values.errors import SheetFault
 from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import advice
 from amphora.core.values.strict_toml import line_of
-from amphora.environments.bridge.faults import METHODS, SheetFaults
+from amphora.environments.bridge.faults import SheetFaults
+from amphora.environments.bridge.lines import METHODS
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,141 @@
+"""Every line that a bridge sheet may have, table by table, and of which type: what `docs/bridges.md` explains."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from typing import Any, Final
+
+METHODS: Final = ("get", "post", "put", "patch", "delete")
+MEANINGS: Final = ("absent", "taken", "moved", "in use", "forbidden", "invalid", "later", "unpublished")
+
+PLACEHOLDER = re.compile(r"\{([a-z_]+)\}")
+KNOWN: Final = frozenset(
+    "id title folder revision parent user address location job page offset cursor size object above entry rows"
+    " row value".split()
+)
+
+CALL = {**dict.fromkeys(METHODS, str), "at": str, "body": (dict, list), "headers": dict}
+LISTED = {**CALL, "rows": str, "pages": dict}
+TOP: dict[str, Any] = {
+    "bridge": str,
+    "title": str,
+    "tried": list,
+    "base": str,
+    "kinds": list,
+    "json": str,
+    "about": dict,
+    "sign_in": dict,
+    "account": dict,
+    "pages": dict,
+    "errors": dict,
+    "error": list,
+    "secrets": str,
+    "folders": dict,
+    "supply": dict,
+    "item": dict,
+    "hook": str,
+}
+ABOUT = {"release": dict, "uid": dict, "region": dict, "links": str}
+SIGN_IN = {
+    "how": str,
+    "token": str,
+    "scope": str,
+    "credentials": str,
+    "header": str,
+    "call": dict,
+    "scheme": str,
+    "fixed": dict,
+    "also": list,
+}
+ALSO = {**CALL, "header": str}
+ACCOUNT = {**CALL, "name": (str, list), "rights": str, "allows": dict}
+PAGES = {"how": str, "ask": str, "size": dict, "first": int, "next": str, "total": str}
+SIZE = {"ask": str, "of": int}
+ERRORS = {"code": str, "words": str, "pointer": str}
+ERROR = {"status": (int, list), "code": str, "says": str, "on": str, "means": str}
+FOLDERS = {"index": dict, "id": str, "title": str, "parent": str, "create": dict}
+SUPPLY = {
+    "kind": str,
+    "space": str,
+    "number": bool,
+    "index": dict,
+    "id": str,
+    "name": str,
+    "type": str,
+    "owner": str,
+    "works": str,
+    "probe": dict,
+    "objects": dict,
+}
+ITEM: dict[str, Any] = {
+    "index": dict,
+    "row": dict,
+    "id": str,
+    "uid": str,
+    "title": str,
+    "folder": str,
+    "revision": str,
+    "on": str,
+    "changed_at": str,
+    "changed_by": str,
+    "published": str,
+    "unpublished": str,
+    "link": str,
+    "read": dict,
+    "draft": dict,
+    "more": dict,
+    "definition": (list, dict),
+    "write": dict,
+    "create": dict,
+    "update": dict,
+    "retire": dict,
+    "publish": dict,
+    "take_back": dict,
+    "switch": dict,
+    "needs": dict,
+    "rows": dict,
+}
+PERMISSIONS = ("write", "publish", "switch", "retire")
+WRITE = {"members": dict, "wrapped": str, "with": dict, "without": list, "inside": dict}
+CREATE = {**CALL, "id": str, "uid": str, "only": list, "follow": bool, "job": dict, "members": dict, "nulls": str}
+JOB = {**CALL, "state": str, "done": list, "failed": list, "id": str, "words": str, "wait_s": (int, float)}
+UPDATE = {**CALL, "match": str, "absent": str, "read_only": list, "how": str, "members": dict, "nulls": str}
+RETIRE = {**CALL, "match": str, "takes": list, "empties": list}
+TAKES = {"kind": str, "at": str}
+DO = {**CALL, "match": str}
+SWITCH = {"on": dict, "off": dict}
+MORE = {
+    **LISTED,
+    "write": dict,
+    "add": dict,
+    "remove": dict,
+    "change": dict,
+    "each": dict,
+    "entry": str,
+    "by": str,
+    "without": list,
+}
+ROWS = {"read": dict, "load": dict, "count": (str, dict), "without": list, "id": str, "links": list}
+LINKS = {"each": str, "at": str, "of": str}
+LOAD = {**CALL, "at_once": int, "ids": str}
+PROBE = {**CALL, "works": str}
+OBJECTS = {**CALL, "names": str, "parts": str}
+
+TEXTS = frozenset("kinds definition members headers fixed inside read_only only without done failed empties".split())
+"""Lists and tables of texts, wherever they stand."""
+
+CHOICES: Final[Mapping[str, tuple[str, ...]]] = {
+    "sign_in.how": ("none", "bearer", "basic", "header", "client", "login"),
+    "sign_in.credentials": ("basic", "body"),
+    "pages.how": ("none", "page", "offset", "cursor", "link"),
+    "secrets": ("left out", "null"),
+    "json": ("compact", "spaced"),
+    "update.match": ("etag", "none"),
+    "update.absent": ("keep", "default"),
+    "create.nulls": ("sent", "left out"),
+    "update.nulls": ("sent", "left out"),
+    "update.how": ("whole", "merge patch"),
+    "supply.kind": ("connection", "person", "setting"),
+}
+"""The named behaviours: the first is what is meant where nothing is said."""
