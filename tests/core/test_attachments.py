@@ -7,11 +7,11 @@ from typing import Any
 import pytest
 from hypothesis import given
 
-from amphora.core.form.attachments import LEFT_OUT, with_present, without_attachments
+from amphora.core.form.attachments import LEFT_OUT, kept_apart, with_present, without_attachments
 from amphora.core.form.bindings import MISSING, Bindings, IdStyle
 from amphora.core.form.kinds import parse_sheet
 from amphora.core.form.native import to_native
-from amphora.core.form.portable import to_portable
+from amphora.core.form.portable import data_url, to_portable
 from amphora.core.values.model import Item, States
 from amphora.core.values.pointers import value_at
 from amphora.core.values.scan import confirmed_places, token_places
@@ -98,3 +98,21 @@ def test_attachments_come_back_to_the_byte(text: str, is_taken_out: bool) -> Non
     portable = to_portable({"icon": text}, SHEET, names, key="app:a")
     assert bool(portable.files) is is_taken_out
     assert to_native(portable.form, SHEET, names, files=portable.files).definition == {"icon": text}
+
+
+def test_only_a_checksum_is_the_name_of_an_attachment_that_is_kept_apart() -> None:
+    apart = Bindings(IdStyle("(?!)"), files_apart=lambda name: name.encode())
+    good = f"amphora:file:{'0a' * 32}#image%2Fpng"
+    for text, is_one in (
+        (good, True),
+        (f"amphora:file:{'0A' * 32}", False),
+        ("amphora:file:../../keys/mine", False),
+        ("amphora:file:left-out", False),
+        ("amphora:flow:x", False),
+    ):
+        names = kept_apart({"icon": text, "other": good}, SHEET)
+        found = to_portable({"icon": text}, SHEET, apart, key="app:a")
+        assert (names, dict(found.files)) == ((["0a" * 32], {"0a" * 32: b"0a" * 32}) if is_one else ([], {}))
+        # Somebody's own text stays what it is.
+        back = to_native(found.form, SHEET, apart, files=found.files).definition
+        assert back == {"icon": data_url(b"0a" * 32, "image/png") if is_one else text}

@@ -11,7 +11,7 @@ from amphora.core.form.places import Walk
 from amphora.core.form.spots import named_elements
 from amphora.core.form.visit import visited, with_texts
 from amphora.core.values.model import Item, Json
-from amphora.core.values.tokens import PREFIX, parse_token
+from amphora.core.values.tokens import attachment_of, parse_token
 
 LEFT_OUT = "amphora:file:left-out"
 """Stands where an attachment was that the package doesn't carry: the target keeps its own."""
@@ -22,13 +22,9 @@ def kept_apart(definition: Json, sheet: KindSheet) -> list[str]:
     # Asked of each item at each step: most kinds have none.
     if not sheet.has_files:
         return []
-    # No other token ever stands in a native definition, so that most need no second look.
-    found = (
-        parse_token(here.value)
-        for here in visited(definition, sheet.places.walk(definition))
-        if here.walk.spot.is_file and isinstance(here.value, str) and here.value.startswith(PREFIX)
-    )
-    return [token.path for token in found if token and token.kind == "file"]
+    places = visited(definition, sheet.places.walk(definition))
+    named = (attachment_of(here.value) for here in places if here.walk.spot.is_file)
+    return [name for name in named if name]
 
 
 def without_attachments(item: Item) -> Item:

@@ -22,7 +22,7 @@ from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.pointers import Pointer, write_pointer
 from amphora.core.values.raw import Raw
-from amphora.core.values.tokens import PREFIX, escape, parse_token, render_text, token_for, unbound
+from amphora.core.values.tokens import PREFIX, attachment_of, escape, parse_token, render_text, token_for, unbound
 
 _DATA_URL = re.compile(r"data:([^;,]*);base64,([A-Za-z0-9+/=]*)")
 
@@ -229,9 +229,8 @@ class _Reader:
 
     def _file(self, text: str) -> str | None:
         """The token of an attachment that stands inline as a data URL (RFC 2397), or is kept apart."""
-        apart = parse_token(text) if self.names.files_apart else None
-        if apart and apart.kind == "file" and self.names.files_apart:
-            self.files[apart.path] = self.names.files_apart(apart.path)
+        if self.names.files_apart and (name := attachment_of(text)):
+            self.files[name] = self.names.files_apart(name)
             return text
         found = _DATA_URL.fullmatch(text)
         # Other data URLs (percent-encoded, with parameters) stay text: they come back as they are.

@@ -76,11 +76,21 @@ def unbound(native: str) -> str:
     return f"amphora:unbound:{encode_exact(native)}"
 
 
+_SHA256: Final = re.compile("[0-9a-f]{64}")
+
+
 def parse_token(text: object) -> Token | None:
     """A whole value as a token, or None where it is none."""
     if not isinstance(text, str) or not text.startswith(PREFIX):
         return None
     return _taken_apart(text)
+
+
+def attachment_of(text: object) -> str | None:
+    """The SHA-256 by which a value names an attachment, in lower-case hexadecimal; None where it names none. Nothing
+    else is taken for one: of what a server says, names of files and addresses are made."""
+    token = parse_token(text)
+    return token.path if token and token.kind == "file" and _SHA256.fullmatch(token.path) else None
 
 
 @lru_cache(65536)

@@ -63,8 +63,11 @@ class Stage:
     def keep_files(self, run: str, names: Iterable[str]) -> None:
         """Copies attachments that a run takes away into its folder: the environment may forget them."""
         environment = able(self.environment, KeepsFiles, "keeps no attachments")
-        # Only those that are there: one that is gone already can't be kept, and is no reason to stop.
-        for name in environment.held_files(list(names)):
+        wanted = list(names)
+        held = environment.held_files(wanted)
+        # Only those that are there: one that is gone already can't be kept, and is no reason to stop. And only those
+        # that were asked for: a server's answer must not say which files are written here.
+        for name in (name for name in wanted if name in held):
             path = self.kept / run / name
             path.parent.mkdir(parents=True, exist_ok=True)
             # Whole or not at all under its name: a run that is killed here is repeated.
