@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import field, replace
+from functools import cached_property
 
 from amphora.core.form.kinds import Outward
 from amphora.core.values.canon import digest
@@ -67,7 +68,12 @@ class FileItem:
 
     def revision(self) -> str:
         """Changes with everything that is written in the file about this item."""
-        # Of the item alone: the runtime's own revision moves with every other one's change.
+        return self._revision
+
+    @cached_property
+    def _revision(self) -> str:
+        # Of the item alone: the runtime's own revision moves with every other one's change. Worked out once: the list
+        # and the single answer both tell it.
         return digest([_cleaned(node) for node in self.nodes])[:16]
 
     def definition(self) -> Json:
