@@ -27,6 +27,7 @@ import orjson
 
 from amphora.core.form.bindings import Bindings, IdStyle
 from amphora.core.form.portable import to_portable
+from amphora.core.needs.needs import needs_of
 from amphora.core.values.graph import in_order
 from amphora.core.values.model import Contents, Folded, Item, States
 from amphora.core.values.pace import uncollected
@@ -110,7 +111,9 @@ def export(folder: Path, size: int) -> None:
             states = States(id_, "bench", True, True)
             items[key] = Item(key, 1, portable.form, states, portable.layout, id_).folded()
         in_order({key: item.uses() for key, item in items.items()})
-        contents = Contents("bench", "1.0.0", "bench", "bench", items, (), "", {"flow": sheet.source})
+        contents = Contents(
+            "bench", "1.0.0", "bench", "bench", items, tuple(needs_of(items)), "", {"flow": sheet.source}
+        )
         write_package(contents, folder / "bench.amphora")
 
 
