@@ -15,6 +15,7 @@ from amphora.core.values.late import dataclass
 from amphora.core.values.model import Level
 from amphora.core.values.next_step import advice, blank, to_type
 from amphora.files.schemas import SCHEMAS, write_schemas
+from amphora.files.workspace_faults import fault_at, secret_fault
 
 if TYPE_CHECKING:
     from amphora.core.checks import Waiver
@@ -204,12 +205,12 @@ def read_workspace(folder: Path) -> Workspace:
             next_step=advice("Mend that line and try again."),
         ) from error
     for name in table.keys() - _TOP:
-        raise _fault(path, text, (), name, f"{name!r} is not known here")
+        raise fault_at(path, text, (), name, f"{name!r} is not known here")
     for name, value in table.items():
         # All of them before any is read: a number where a table should be is a slip of the hand, not a fault of ours.
         is_list = name == "silenced"
         if not isinstance(value, list if is_list else dict):
-            raise _fault(path, text, (), name, f"{name!r} has to be {'tables' if is_list else 'a table'}")
+            raise fault_at(path, text, (), name, f"{name!r} has to be {'tables' if is_list else 'a table'}")
     about = _about(path, text, table.get("amphora", {}))
     entries = {name: entry_of(path, text, name, entry) for name, entry in table.get("environments", {}).items()}
     silenced = tuple(_silenced(path, text, row) for row in table.get("silenced", []))
@@ -224,7 +225,7 @@ def read_workspace(folder: Path) -> Workspace:
         if name != "signature" or value not in ("required", "optional"):
             known = 'policies are signature = "required" or "optional", stay = [regions whose data stays there]'
             known += " and approvals = {live = 2}: how many others have to agree"
-            raise _fault(path, text, ("policies",), name, known)
+            raise fault_at(path, text, ("policies",), name, known)
     is_required = policies.get("signature") == "required"
     levels = _levels(path, text, table.get("rules", {}))
     groups = _groups(path, text, table.get("groups", {}), entries)
@@ -262,25 +263,27 @@ def checked_ledger(url: str, sign_in: str, path: Path, text: str = "") -> None:
     """UsageFault where an address is not that of a ledger's server, or holds a password."""
     within = ("amphora",)
     if url and not url.startswith(("postgresql://", "postgres://")):
-        raise _fault(path, text, within, "ledger", "ledger has to be an address like postgresql://NAME@HOST/DATABASE")
+        raise fault_at(
+            path, text, within, "ledger", "ledger has to be an address like postgresql://NAME@HOST/DATABASE"
+        )
     # At the last @: a password may hold one, and is to be found all the same.
     user = url.partition("://")[2].rpartition("@")[0]
     if ":" in user or "password" in url.partition("?")[2]:
-        fault = _secret(path, text, within, "ledger")
+        fault = secret_fault(path, text, within, "ledger")
         fault.next_step = advice('Take the password out, write ledger_sign_in = "env:SOME_NAME", and change it.')
         raise fault
     if sign_in and not sign_in.startswith(("env:", "keyring:")):
-        raise _secret(path, text, within, "ledger_sign_in")
+        raise secret_fault(path, text, within, "ledger_sign_in")
 
 
 def _about(path: Path, text: str, table: Any) -> Mapping[str, Any]:
     """The table on the workspace itself."""
     for name, value in table.items():
         if name not in _ABOUT or not isinstance(value, _ABOUT[name]):
-            raise _fault(path, text, ("amphora",), name, f"{name!r} is not right there")
+            raise fault_at(path, text, ("amphora",), name, f"{name!r} is not right there")
     if table.get("format", 1) > 1:
         # Read as if it were ours it would be changed as if it were, and what is new in it would count for nothing.
-        fault = _fault(path, text, ("amphora",), "format", "it is written for a newer Amphora than this one")
+        fault = fault_at(path, text, ("amphora",), "format", "it is written for a newer Amphora than this one")
         fault.next_step = advice("Install the newer Amphora.")
         raise fault
     checked_ledger(table.get("ledger", ""), table.get("ledger_sign_in", ""), path, text)
@@ -291,10 +294,10 @@ def _about(path: Path, text: str, table: Any) -> Mapping[str, Any]:
 def _route(path: Path, text: str, names: Any, known: Mapping[str, EnvironmentEntry]) -> tuple[str, ...]:
     # As text: a list in the list is no name either, and can't even be looked up.
     if unknown := [name for name in names if str(name) not in known]:
-        raise _fault(path, text, ("amphora",), "route", f"the route names {unknown[0]!r}, which is no environment")
+        raise fault_at(path, text, ("amphora",), "route", f"the route names {unknown[0]!r}, which is no environment")
     # Or the next one on the route would depend on where one begins to count.
     if len(set(names)) < len(names):
-        raise _fault(path, text, ("amphora",), "route", "the route names an environment twice")
+        raise fault_at(path, text, ("amphora",), "route", "the route names an environment twice")
     return tuple(names)
 
 
@@ -302,9 +305,9 @@ def _selection(path: Path, text: str, name: str, table: Any) -> Selection:
     within = ("selections", name)
     for field_name, value in table.items() if isinstance(table, dict) else ():
         if field_name not in _SELECTION or not isinstance(value, _SELECTION[field_name]):
-            raise _fault(path, text, within, field_name, f"{field_name!r} is not right in a selection")
+            raise fault_at(path, text, within, field_name, f"{field_name!r} is not right in a selection")
     if not isinstance(table, dict) or "environment" not in table or not table.get("items"):
-        raise _fault(path, text, within, name, f"selection {name!r} needs environment and items")
+        raise fault_at(path, text, within, name, f"selection {name!r} needs environment and items")
     lists = {n: tuple(map(str, table.get(n, []))) for n in ("items", "leave_out", "with", "without", "afterwards")}
     take = table.get("take", "live")
     rest = (lists["leave_out"], take, lists["with"], lists["without"], lists["afterwards"])
@@ -315,24 +318,24 @@ def entry_of(path: Path, text: str, name: str, table: Any) -> EnvironmentEntry:
     """One environment's table; UsageFault with its line for what is wrong in it."""
     within = ("environments", name)
     if not isinstance(table, dict):
-        raise _fault(path, text, ("environments",), name, f"environment {name!r} has to be a table")
+        raise fault_at(path, text, ("environments",), name, f"environment {name!r} has to be a table")
     for field_name, value in table.items():
         if field_name not in _ENVIRONMENT:
             from amphora.core.form.detector import kind_of_name
 
             # Somebody means to write a password down: told why not, instead of that the name is unknown.
             if kind_of_name(field_name):
-                raise _secret(path, text, within, field_name)
-            raise _fault(path, text, within, field_name, f"{field_name!r} is not known for an environment")
+                raise secret_fault(path, text, within, field_name)
+            raise fault_at(path, text, within, field_name, f"{field_name!r} is not known for an environment")
         if not isinstance(value, str):
-            raise _fault(path, text, within, field_name, f"{field_name!r} has to be text")
+            raise fault_at(path, text, within, field_name, f"{field_name!r} has to be text")
     # Last what is missing: a misspelt `location` was told by its own name above.
     if "location" not in table:
-        raise _fault(path, text, within, name, f"environment {name!r} has no location")
+        raise fault_at(path, text, within, name, f"environment {name!r} has no location")
     if not table.get("sign_in", "env:").startswith(("env:", "keyring:")) or _holds_secret(table["location"]):
-        raise _secret(path, text, within, "sign_in" if "sign_in" in table else "location")
+        raise secret_fault(path, text, within, "sign_in" if "sign_in" in table else "location")
     if table.get("role", "build") not in ROLES:
-        raise _fault(path, text, within, "role", f"the role has to be one of {', '.join(ROLES)}")
+        raise fault_at(path, text, within, "role", f"the role has to be one of {', '.join(ROLES)}")
     return EnvironmentEntry(name, **table)
 
 
@@ -352,9 +355,9 @@ def _silenced(path: Path, text: str, row: Any) -> Waiver:
     from amphora.core.checks import RULES, Waiver
 
     if not isinstance(row, dict) or not all(isinstance(row.get(n), str) for n in ("rule", "item", "reason")):
-        raise _fault(path, text, (), "silenced", "[[silenced]] needs rule, item and reason (and place, and value)")
+        raise fault_at(path, text, (), "silenced", "[[silenced]] needs rule, item and reason (and place, and value)")
     if row["rule"] not in RULES:
-        raise _fault(path, text, (), "silenced", f"there is no rule {row['rule']!r} (amphora check --rules)")
+        raise fault_at(path, text, (), "silenced", f"there is no rule {row['rule']!r} (amphora check --rules)")
     return Waiver(row["rule"], row["item"], row.get("place", ""), row["reason"], str(row.get("value", "")))
 
 
@@ -364,9 +367,9 @@ def _levels(path: Path, text: str, table: Any) -> dict[str, str]:
     for name, level in table.items():
         # A misspelt rule would leave the real one at its level, without anybody noticing.
         if name not in RULES:
-            raise _fault(path, text, ("rules",), name, f"there is no rule {name!r} (amphora check --rules)")
+            raise fault_at(path, text, ("rules",), name, f"there is no rule {name!r} (amphora check --rules)")
         if level not in tuple(Level):
-            raise _fault(path, text, ("rules",), name, "a rule is set to error, warning or note")
+            raise fault_at(path, text, ("rules",), name, "a rule is set to error, warning or note")
     return dict(table)
 
 
@@ -374,47 +377,9 @@ def _groups(path: Path, text: str, table: Any, entries: Mapping[str, Environment
     for name, members in table.items():
         # One name, one meaning: it can stand wherever an environment can.
         if name in entries:
-            raise _fault(path, text, ("groups",), name, f"{name!r} is an environment already")
+            raise fault_at(path, text, ("groups",), name, f"{name!r} is an environment already")
         if not isinstance(members, list) or not members or not all(isinstance(one, str) for one in members):
-            raise _fault(path, text, ("groups",), name, "a group is a list of environments")
+            raise fault_at(path, text, ("groups",), name, "a group is a list of environments")
         if unknown := [one for one in members if one not in entries]:
-            raise _fault(path, text, ("groups",), name, f"there is no environment {unknown[0]!r}")
+            raise fault_at(path, text, ("groups",), name, f"there is no environment {unknown[0]!r}")
     return {name: tuple(dict.fromkeys(members)) for name, members in table.items()}
-
-
-def _secret(path: Path, text: str, within: tuple[str, ...], name: str) -> UsageFault:
-    fault = _fault(path, text, within, name, f"a secret stands in clear at {name!r}")
-    fault.next_step = advice(
-        f'Take it out, write sign_in = "env:SOME_NAME" there, and set SOME_NAME in your shell;'
-        f" change the secret, as this file may have been seen ({path.name} is not a safe place)."
-    )
-    return fault
-
-
-def _fault(path: Path, text: str, within: tuple[str, ...], name: str, reason: str) -> UsageFault:
-    line, column = _locate(text, within, name)
-    return UsageFault(
-        f"{path}: {reason}.",
-        subject=str(path),
-        place=f"line {line}, column {column}",
-        next_step=advice("Mend that line and try again."),
-    )
-
-
-def _locate(text: str, within: tuple[str, ...], name: str) -> tuple[int, int]:
-    """Line and column of a member in a TOML text, as well as lines can tell."""
-    # By lines and not by a second parser: it only has to be near enough for an eye.
-    header = ".".join(within)
-    is_inside = not within
-    for number, line in enumerate(text.splitlines(), 1):
-        stripped = line.strip()
-        if stripped.startswith("["):
-            table = stripped.strip("[] ").replace('"', "")
-            is_inside = table == header or not within
-            if table in (name, f"{header}.{name}"):
-                return number, 1
-            if table == header and within and within[-1] == name:
-                return number, 1
-        elif is_inside and re.match(rf'"?{re.escape(name)}"?\s*=', stripped):
-            return number, line.index(stripped[0]) + 1
-    return 1, 1

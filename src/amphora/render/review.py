@@ -21,6 +21,7 @@ from amphora.render.beside import differing, is_long, line_rows
 from amphora.render.changes import by_words
 from amphora.render.page import page
 from amphora.render.plain_values import PlainValues
+from amphora.render.withdraw import along_words
 
 MOST_TITLES = 40
 """Of the items of one kind, so many are named in the list of what will be there."""
@@ -242,12 +243,12 @@ def _gone(docket: Docket, number: int) -> dict[str, Any]:
     # Told here, for it decides whether somebody agrees: a removal can be taken back.
     kept = "; definition and rows are kept with the run" if one.fate is Fate.RETIRE else ""
     return {
-        "title": one.present.states.title,
+        "title": one.present.states.title + along_words(one),
         "key": readable(one.key),
         "fate": words[one.fate] + kept,
         "is_removed": one.fate is Fate.RETIRE,
         "rows": one.present.rows or 0,
-        "users": [*one.users, *([f"goes along with {readable(one.along)}"] if one.along else [])],
+        "users": list(one.users),
     }
 
 

@@ -24,7 +24,7 @@ def withdrawal_blocks(docket: Docket) -> list[Block]:
             one.present.states.title
             + (" (there before)" if one.was_there else "")
             + (" (edited there)" if one.key in docket.edited_there else "")
-            + _along_words(one),
+            + along_words(one),
             f"{one.present.rows or 0:,}",
             Cell(", ".join(readable(user) for user in one.users) or "nothing", "dim"),
         ]
@@ -40,7 +40,7 @@ def retirement_row(one: Retirement) -> dict[str, Any]:
     return {**row, "along_with": one.along or None}
 
 
-def _along_words(one: Retirement) -> str:
+def along_words(one: Retirement) -> str:
     """With what else an item goes, and whose it is."""
     whose = f", of {', '.join(one.claimed)}" if one.claimed else ""
     return f" (goes along with {readable(one.along)}{whose})" if one.along else ""

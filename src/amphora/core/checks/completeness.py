@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable, Iterator
 
 from amphora.core.checks.context import CheckContext, Rule, Todo, named
 from amphora.core.form.places import PartOf, Refer
@@ -54,6 +54,23 @@ def item_differs(context: CheckContext) -> Iterable[Finding]:
 
 def part_missing(context: CheckContext) -> Iterable[Finding]:
     """An item uses a part (a column, a node) that the packed or present item doesn't have."""
+    for item, place, key, part, known in (*_parts_in_tokens(context), *_parts_by_name(context)):
+        if part not in known:
+            yield context.finding(
+                "part-missing",
+                Level.ERROR,
+                f"{item.states.title!r} uses {part!r} of {readable(key)}, which has no such part.",
+                item=item.key,
+                place=place,
+                next_step=to_type("uses", context.contents.source, item.key),
+            )
+
+
+PartUse = tuple[Item, str, Key, str, Collection[str]]
+"""Who uses a part and where, of which item, what it is called, and the parts that there are."""
+
+
+def _parts_in_tokens(context: CheckContext) -> Iterator[PartUse]:
     there = context.target.parts if context.target else {}
     for item, place, token in context.references:
         if token.part is None:
@@ -61,45 +78,27 @@ def part_missing(context: CheckContext) -> Iterable[Finding]:
         packed = context.contents.items.get(token.key)
         # What is packed decides where it is packed: the target will have that one after the import.
         parts = _packed_parts(context, packed) if packed else there.get(token.key)
-        if parts is not None and token.part not in parts:
-            yield context.finding(
-                "part-missing",
-                Level.ERROR,
-                f"{item.states.title!r} uses {token.part!r} of {readable(token.key)}, which has no such part.",
-                item=item.key,
-                place=place.pointer,
-                next_step=to_type("uses", context.contents.source, item.key),
-            )
-    yield from _named_parts_missing(context)
+        if parts is not None:
+            yield item, place.pointer, token.key, token.part, parts
 
 
-def _named_parts_missing(context: CheckContext) -> Iterable[Finding]:
-    """The same where the part stands beside its item, by its name (`[[part]]` in a kind sheet)."""
+def _parts_by_name(context: CheckContext) -> Iterator[PartUse]:
+    """Those that stand beside their item, by their names (`[[part]]` in a kind sheet)."""
     there = context.target.present if context.target else {}
     known: dict[tuple[Key, PartOf], set[str]] = {}
-    for key, item in sorted(context.contents.items.items()):
+    for _, item in sorted(context.contents.items.items()):
         sheet = context.sheets.get(item.kind)
         for at, name, spot, beside in spotted(item.form, sheet) if sheet and sheet.names_parts else ():
-            if spot.part_of is None or not isinstance(beside, dict):
-                continue
-            token = parse_token(str(beside.get(spot.part_of.of)))
+            part = spot.part_of
+            token = parse_token(str(beside.get(part.of))) if part and isinstance(beside, dict) else None
             # An id that had no name at home is no name here either; it is carried as it is.
-            if token is None or not isinstance(name, str) or not name:
+            if part is None or token is None or not isinstance(name, str) or not name:
                 continue
             holder = context.contents.items.get(token.key) or there.get(token.key)
-            if holder is None:
-                continue
-            if (token.key, spot.part_of) not in known:
-                known[token.key, spot.part_of] = spot.part_of.names_in(holder.form)
-            if name not in known[token.key, spot.part_of]:
-                yield context.finding(
-                    "part-missing",
-                    Level.ERROR,
-                    f"{item.states.title!r} uses {name!r} of {readable(token.key)}, which has no such part.",
-                    item=key,
-                    place=write_pointer(at),
-                    next_step=to_type("uses", context.contents.source, key),
-                )
+            if holder is not None:
+                if (token.key, part) not in known:
+                    known[token.key, part] = part.names_in(holder.form)
+                yield item, write_pointer(at), token.key, name, known[token.key, part]
 
 
 def reference_empty(context: CheckContext) -> Iterable[Finding]:

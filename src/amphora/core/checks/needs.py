@@ -84,12 +84,9 @@ def object_missing(context: CheckContext) -> Iterable[Finding]:
         reach = context.target.reach.get(str(mapped.native)) if context.target else None
         if reach is None or not reach.missing:
             continue
-        used = {
-            item.key: used_through(item.form, context.sheets.get(item.kind), item.states.title).get(
-                mapped.need.key, set()
-            )
-            for item in users
-        }
+        used = {item.key: _names(context, item, mapped.need.key) for item in users}
+        # Without what queries seem to read: nobody knows their dialects for certain.
+        surely = [_names(context, item, mapped.need.key, has_queries=False) for item in users]
         for names in grouped(reach.missing):
             # Where a sheet doesn't tell, whoever uses the connection may be meant.
             some = [item for item in users if used[item.key] & set(names)] or users
@@ -97,8 +94,8 @@ def object_missing(context: CheckContext) -> Iterable[Finding]:
             # Without a table nothing can be made. Of a column nobody knows whether anything still shows it: some are
             # gone at home as well.
             is_part = PART_MARK in names[0]
-            is_told = not any(used[item.key] & set(names) for item in users)
-            is_sure = is_told or any(_names_surely(context, item, mapped.need.key) & set(names) for item in users)
+            # What no item names is what its environment tells by itself.
+            is_sure = some is users or any(mine & set(names) for mine in surely)
             how = "" if is_sure else " in a query, as far as that can be read"
             yield context.finding(
                 "object-missing",
@@ -109,10 +106,10 @@ def object_missing(context: CheckContext) -> Iterable[Finding]:
             )
 
 
-def _names_surely(context: CheckContext, item: Item, connection: Key) -> set[str]:
-    """What an item says that it uses, without what its queries seem to read."""
-    found = used_through(item.form, context.sheets.get(item.kind), item.states.title, has_queries=False)
-    return found.get(connection, set())
+def _names(context: CheckContext, item: Item, connection: Key, has_queries: bool = True) -> set[str]:
+    """What an item uses on the other end of a connection."""
+    sheet = context.sheets.get(item.kind)
+    return used_through(item.form, sheet, item.states.title, has_queries).get(connection, set())
 
 
 def needs_share(context: CheckContext) -> Iterable[Finding]:

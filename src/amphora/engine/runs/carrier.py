@@ -159,12 +159,12 @@ class Carrier:
 
     def _keep_files(self, now: Mapping[Key, Image | None], leaves: Mapping[Key, Image | None]) -> None:
         """Keeps the attachments that a step takes away; those that a run brought itself are in the package."""
-        if not self.bench.keeps_files or self.run.kind in BACKWARDS:
+        if self.bench.files is None or self.run.kind in BACKWARDS:
             return
         sheets = self.bench.habits.sheets
         went = {name for key in leaves for name in files_of(now.get(key), sheets) - files_of(leaves[key], sheets)}
         if went:
-            self.stage.keep_files(self.run.name, sorted(went))
+            self.stage.keep_files(self.bench.files, self.run.name, sorted(went))
 
     def _begun(self, ready: Ready) -> Ready:
         """A step whose intent was journalled with others: it is next, and the one before it came to this."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
 from amphora.core.plan.states import Habits, Image
@@ -12,7 +12,7 @@ from amphora.core.values.raw import Raw
 from amphora.core.values.strict_json import pretty_bytes
 from amphora.engine.runs.attention import forgiving
 from amphora.engine.session import Listener, Opened, Session
-from amphora.environments.contract import Environment, HoldsRows, KeepsFiles, able, habits_of
+from amphora.environments.contract import Environment, HoldsRows, KeepsFiles, habits_of
 from amphora.files.folder import OnDisk
 from amphora.files.rows import write_rows
 from amphora.ledger.ledger import Ledger
@@ -60,14 +60,12 @@ class Stage:
                     found[key] = OnDisk(path)
         return found
 
-    def keep_files(self, run: str, names: Iterable[str]) -> None:
+    def keep_files(self, environment: KeepsFiles, run: str, names: Sequence[str]) -> None:
         """Copies attachments that a run takes away into its folder: the environment may forget them."""
-        environment = able(self.environment, KeepsFiles, "keeps no attachments")
-        wanted = list(names)
-        held = environment.held_files(wanted)
+        held = environment.held_files(names)
         # Only those that are there: one that is gone already can't be kept, and is no reason to stop. And only those
         # that were asked for: a server's answer must not say which files are written here.
-        for name in (name for name in wanted if name in held):
+        for name in (name for name in names if name in held):
             path = self.kept / run / name
             path.parent.mkdir(parents=True, exist_ok=True)
             # Whole or not at all under its name: a run that is killed here is repeated.

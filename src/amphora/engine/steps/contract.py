@@ -15,7 +15,7 @@ from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.raw import Raw
-from amphora.environments.contract import Environment, KeepsFiles, Seen, Write, able
+from amphora.environments.contract import Environment, KeepsFiles, Seen, Write
 
 
 class Material(Protocol):
@@ -52,9 +52,9 @@ class Bench:
     now: dict[Key, Image | None] = field(default_factory=dict)
 
     @cached_property
-    def keeps_files(self) -> bool:
-        """Whether attachments lie beside the definitions there."""
-        return isinstance(self.environment, KeepsFiles)
+    def files(self) -> KeepsFiles | None:
+        """The environment as one that keeps attachments beside its definitions, if it is one."""
+        return self.environment if isinstance(self.environment, KeepsFiles) else None
 
     def here(self, key: Key) -> Image:
         """The item's present state; EnvironmentRefused where it isn't there."""
@@ -85,16 +85,12 @@ class Bench:
         )
 
     def _send_files(self, drawn: Drawn) -> None:
-        named = kept_apart(drawn.definition, self.habits.sheets[drawn.kind]) if self.keeps_files else []
-        if not named:
-            return
-        # Only here, and only where a definition names one: most steps know nothing of attachments.
-        environment = able(self.environment, KeepsFiles, "keeps no attachments")
+        named = kept_apart(drawn.definition, self.habits.sheets[drawn.kind]) if self.files else []
         # Asked first: nearly always an attachment is there from the version before.
-        held = environment.held_files(named)
+        held = self.files.held_files(named) if self.files and named else {}
         for name in dict.fromkeys(named):
-            if name not in held and (content := self.material.file(name)) is not None:
-                environment.keep_file(name, content)
+            if self.files and name not in held and (content := self.material.file(name)) is not None:
+                self.files.keep_file(name, content)
 
 
 Doing = Callable[[Step, Bench, Drafts, str], Mapping[Key, str]]

@@ -235,8 +235,7 @@ class SheetFaults:
         # Rows that are linked to are known again by what their own load answers.
         if ("id" in _table(row)) is not ("ids" in _table(row, "load")):
             yield f"{line_of(self._source, 'rows')}`{name}` needs both `id` and `load.ids`, or none of them"
-        for where in ("id",):
-            yield from self._path(_table(row).get(where), f"{name}.{where}", where)
+        yield from self._path(_table(row).get("id"), f"{name}.id", "id")
         # Every row as often as there are pieces, or none at all: neither would be told by the platform.
         body = str(_table(row, "load").get("body", "{rows}"))
         if "{rows}" not in body and ("{row}" not in body or _table(row, "load").get("at_once", 1) != 1):

@@ -9,6 +9,7 @@ from typing import Any
 from urllib.parse import quote
 
 from amphora.core.form.places import parse_path, values_at
+from amphora.core.form.visit import GONE
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
@@ -56,14 +57,15 @@ def put(document: dict[str, Any], path: str, value: Json) -> None:
 
 def dropped(document: Json, path: str) -> Json:
     """The document without what stands at a plain path; wildcards may stand in it."""
-    _, steps = parse_path(path)
-    return _dropped(document, tuple(steps or ()))
+    return changed_at(document, path, lambda value: GONE)
 
 
 def changed_at(document: Json, path: str, change: Callable[[Json], Json]) -> Json:
-    """The document with what stands at a plain path, in which wildcards may stand, made into something else."""
+    """The document with what stands at a plain path, in which wildcards may stand, made into something else, or GONE
+    from its object."""
     _, steps = parse_path(path)
-    return _changed(document, tuple(steps or ()), change)
+    # The document itself stays: there is nothing that it could be gone from.
+    return _changed(document, tuple(steps), change) if steps else document
 
 
 def _changed(value: Json, steps: tuple[str | None, ...], change: Callable[[Json], Json]) -> Json:
@@ -71,23 +73,13 @@ def _changed(value: Json, steps: tuple[str | None, ...], change: Callable[[Json]
         return change(value)
     step, rest = steps[0], steps[1:]
     if isinstance(value, list):
-        return [_changed(part, rest, change) if step in (None, str(n)) else part for n, part in enumerate(value)]
+        parts = [_changed(part, rest, change) if step in (None, str(n)) else part for n, part in enumerate(value)]
+        # In an array it stays: the others would move up, and be other ones.
+        return [old if new is GONE else new for old, new in zip(value, parts, strict=True)]
     if not isinstance(value, dict):
         return value
-    return {name: _changed(part, rest, change) if step in (None, name) else part for name, part in value.items()}
-
-
-def _dropped(value: Json, steps: tuple[str | None, ...]) -> Json:
-    if not steps:
-        return value
-    step, rest = steps[0], steps[1:]
-    if isinstance(value, list):
-        return [_dropped(part, rest) if step in (None, str(n)) else part for n, part in enumerate(value)]
-    if not isinstance(value, dict):
-        return value
-    if not rest:
-        return {name: part for name, part in value.items() if step not in (None, name)}
-    return {name: _dropped(part, rest) if step in (None, name) else part for name, part in value.items()}
+    members = {name: _changed(part, rest, change) if step in (None, name) else part for name, part in value.items()}
+    return {name: part for name, part in members.items() if part is not GONE}
 
 
 def filled(value: Json, values: Mapping[str, Json], is_path: bool = False) -> Json:

@@ -129,7 +129,8 @@ def listed_of(table: Mapping[str, Any]) -> Listed:
 def states_of(table: Mapping[str, Any]) -> States:
     """What stands beside a definition."""
     states = States.from_json(table)
-    _text(states.title), _text(states.folder)
+    for text in (states.title, states.folder):
+        _text(text)
     if not {states.is_on, states.is_published} <= {None, True, False}:
         raise ValueError("on and published have to be true or false")
     return states
@@ -144,7 +145,9 @@ def _text(value: Json) -> str:
 def image_of(table: Mapping[str, Any]) -> Image:
     """One item's whole state; ValueError as for a row of an index."""
     image = Image.from_json(table)
-    _text(image.native_id), _text(image.kind), _text(image.revision), states_of(table["states"])
+    states_of(table["states"])
+    for text in (image.native_id, image.kind, image.revision):
+        _text(text)
     return image
 
 

@@ -1,0 +1,437 @@
+"""What platforms do that the usual ones don't: rows that name each other, removals that take others along, members with
+calls of their own, and nine that each do one thing otherwise."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.conftest import run_program
+from tests.contract.answering import Said, pair, served
+from tests.contract.test_bridge import SMALL, THING
+
+SLATES = """
+bridge = "slates"
+kinds  = ["slate.toml"]
+[about]
+uid = { get = "/about", at = "$.uid" }
+[pages]
+how  = "page"
+ask  = "page"
+size = { ask = "size", of = 2 }
+[supply.person]
+kind  = "person"
+index = { get = "/people", rows = "$[*]", pages = { how = "none" } }
+id    = "$.name"
+name  = "$.name"
+[item.slate]
+index      = { get = "/slates", rows = "$[*]" }
+id         = "$.id"
+title      = "$.name"
+read       = { get = "/slates/{id}" }
+definition = ["note"]
+create     = { post = "/slates" }
+update     = { put = "/slates/{id}" }
+retire     = { delete = "/slates/{id}" }
+[item.slate.more.people]
+get     = "/slates/{id}/people"
+rows    = "$[*]"
+each    = { get = "/slates/{id}/people/{entry}" }
+add     = { post = "/slates/{id}/people" }
+change  = { put = "/slates/{id}/people/{entry}" }
+remove  = { delete = "/slates/{id}/people/{entry}" }
+entry   = "$.no"
+by      = "$.who"
+without = ["$.no"]
+[item.slate.more.tags]
+get   = "/slates/{id}/tags"
+at    = "$.tags"
+write = { put = "/slates/{id}/tags", body = { tags = "{value}" } }
+[item.slate.rows]
+read    = { get = "/slates/{id}/lines", rows = "$[*]" }
+load    = { post = "/slates/{id}/lines", body = { lines = "{rows}" }, at_once = 2 }
+count   = "$.lines"
+without = ["$.no"]
+"""
+SLATE = """
+kind = "slate"
+[[refers]]
+at = "$.people[*].who"
+to = ["person"]
+[fields]
+unordered = ["$.tags", "$.people"]
+named     = { "$.people" = "who" }
+"""
+
+
+class Slates:
+    """A platform whose items have people, tags and lines with calls of their own; who makes one is among its people."""
+
+    def __init__(self, name: str, people: tuple[str, ...]) -> None:
+        self.name, self.people, self.most, self.numbers = name, people, 99, len(people) * 100
+        self.slates: dict[int, dict[str, Any]] = {}
+
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        _, kind, *rest = path.split("/")
+        if kind != "slates":
+            return 200, {"uid": self.name} if kind == "about" else [{"name": one} for one in self.people], {}
+        if method == "POST" and not rest:
+            number = len(self.slates) + 1
+            # Whoever makes one is among its people, and has to be told off.
+            first = {"no": self._number(), "who": self.people[0], "may": "own"}
+            self.slates[number] = {"people": [first], "tags": ["new"], "lines": []}
+            self.slates[number] |= {"id": number, **body}
+            return 201, self._shown(self.slates[number]), {}
+        if not rest:
+            return 200, self._page([self._shown(one) for one in self.slates.values()], said), {}
+        if int(rest[0]) not in self.slates:
+            return 404, {}, {}
+        one = self.slates[int(rest[0])]
+        if len(rest) == 1:
+            if method == "DELETE":
+                del self.slates[one["id"]]
+            one |= {"note": "", **body} if body else {}
+            return 200, self._shown(one), {}
+        part = one[rest[1]]
+        if method == "POST" and rest[1] == "lines":
+            if len(part) + len(body["lines"]) > self.most:
+                return 422, {"message": "no room"}, {}
+            assert len(body["lines"]) <= 2
+            part += [{**line, "no": len(part) + n} for n, line in enumerate(body["lines"])]
+        elif method == "POST":
+            assert body["who"] in self.people
+            part.append({"no": self._number(), **body})
+        elif rest[1] == "tags":
+            one["tags"] = part = body["tags"] if body else part
+        elif rest[1] == "people" and len(rest) == 3:
+            entry = next(entry for entry in part if entry["no"] == int(rest[2]))
+            if method == "DELETE":
+                part.remove(entry)
+            entry |= body or {}
+            return 200, entry, {}
+        if rest[1] == "people":
+            # The list is short of what people may do.
+            part = [{"no": entry["no"], "who": entry["who"]} for entry in part]
+        return 200, {"tags": part} if rest[1] == "tags" else self._page(part, said), {}
+
+    def _number(self) -> int:
+        """Of an entry: nobody knows it beforehand, and no two platforms give the same."""
+        self.numbers += 1
+        return self.numbers
+
+    def _shown(self, one: dict[str, Any]) -> dict[str, Any]:
+        return {"id": one["id"], "name": one["name"], "note": one["note"], "lines": len(one["lines"])}
+
+    def _page(self, rows: list[Any], said: dict[str, str]) -> list[Any]:
+        start = (int(said.get("page", 1)) - 1) * int(said.get("size", 99))
+        return rows[start:][: int(said.get("size", 99))]
+
+
+def test_people_tags_and_lines_that_have_calls_of_their_own_go_over_and_come_back(tmp_path: Path) -> None:
+    one, two = Slates("one", ("ada", "ben", "cid")), Slates("two", ("root", "eve", "flo", "gus"))
+    people = [
+        {"no": n, "who": who, "may": may} for n, who, may in ((1, "ada", "own"), (2, "ben", "see"), (3, "cid", "see"))
+    ]
+    lines = [{"kilos": n, "no": n} for n in range(5)]
+    one.slates[1] = {"id": 1, "name": "Press", "note": "x", "people": people, "tags": ["a", "b"], "lines": lines}
+    two.slates[1] = {"id": 1, "name": "Kept", "note": "", "people": [], "tags": [], "lines": []}
+    (tmp_path / "slates.toml").write_text(SLATES, "utf-8")
+    (tmp_path / "slate.toml").write_text(SLATE, "utf-8")
+
+    with pair(tmp_path, "slates", one, two) as run:
+        assert "holds" in run("env", "prove", "here", "--yes").out
+        assert list(one.slates) == [1]
+        run("export", "here", "Press", "--with", "records", "--as", "p")
+        run("map", "p", "there", "--set", "ada=eve", "--set", "ben=flo", "--set", "cid=gus", "--accept")
+        # The third piece is refused: what was made is taken away again, with the two pieces in it.
+        two.most = 4
+        assert "there is as it was before" in run("import", "p", "there", "--with", "records", "--yes", code=4).err
+        assert list(two.slates) == [1]
+        two.most = 99
+        run("import", "p", "there", "--with", "records", "--yes")
+        made = two.slates[2]
+        told = [(one["who"], one["may"]) for one in made["people"]]
+        assert told == [("eve", "own"), ("flo", "see"), ("gus", "see")]
+        numbers = {one["who"]: one["no"] for one in made["people"]}
+        assert (made["tags"], [line["kilos"] for line in made["lines"]]) == (["a", "b"], [0, 1, 2, 3, 4])
+        assert "nothing to do" in run("import", "p", "there", "--yes").out.lower()
+        one.slates[1] |= {"people": [{"no": 2, "who": "ben", "may": "own"}, {"no": 3, "who": "cid", "may": "see"}]}
+        one.slates[1] |= {"tags": ["a"]}
+        run("export", "here", "Press", "--with", "records", "--as", "p")
+        run("import", "p", "there", "--yes")
+        # Changed where it stands, and left alone where it is the same.
+        after = [{"no": numbers[who], "who": who, "may": may} for who, may in (("flo", "own"), ("gus", "see"))]
+        assert (made["people"], made["tags"]) == (after, ["a"])
+        for _ in range(2):
+            run("undo", "last", "--yes")
+        assert list(two.slates) == [1]
+
+
+RACKS = "".join(
+    f"""
+[item.{kind}]
+index      = {{ get = "/{kind}s", rows = "$[*]" }}
+id         = "$.id"
+title      = "$.name"
+read       = {{ get = "/{kind}s/{{id}}" }}
+definition = [{members}]
+create     = {{ post = "/{kind}s" }}
+update     = {{ put = "/{kind}s/{{id}}" }}
+retire     = {{ delete = "/{kind}s/{{id}}"{takes} }}
+"""
+    for kind, members, takes in (
+        ("rack", '"note"', ', takes = [{ kind = "jar", at = "$.rack" }]'),
+        ("jar", '"rack"', ', takes = [{ kind = "label", at = "$.jar" }]'),
+        ("label", '"jar"', ""),
+    )
+)
+
+
+class Racks:
+    """A platform that takes along whatever stands in what is removed, without a word."""
+
+    def __init__(self, name: str, things: dict[str, dict[str, Any]]) -> None:
+        self.name, self.things, self.count = name, things, 50
+
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        _, kind, *rest = path.split("/")
+        if kind == "about":
+            return 200, {"uid": self.name}, {}
+        if not rest and method == "GET":
+            return 200, [one for one in self.things.values() if one["kind"] == kind[:-1]], {}
+        if method == "POST":
+            self.count += 1
+            rest = [f"n{self.count}"]
+            self.things[rest[0]] = {"id": rest[0], "kind": kind[:-1]}
+        one = self.things.get(rest[0], {})
+        if one.get("kind") != kind[:-1]:
+            return 404, {}, {}
+        if method == "DELETE":
+            gone = {one["id"]}
+            while more := {k for k, o in self.things.items() if {o.get("rack"), o.get("jar")} & gone} - gone:
+                gone |= more
+            for id_ in gone:
+                del self.things[id_]
+        one |= body or {}
+        return 201 if method == "POST" else 200, one, {}
+
+    @property
+    def names(self) -> list[str]:
+        return sorted(one["name"] for one in self.things.values())
+
+
+def test_what_is_taken_along_is_shown_and_needs_consent_of_its_own(tmp_path: Path) -> None:
+    racks = {f"r{n}": {"id": f"r{n}", "kind": "rack", "name": f"Rack {n}", "note": ""} for n in (1, 2)}
+    one, two = Racks("one", racks), Racks("two", {})
+    names = ("rack", "jar", "label")
+    sheet = 'bridge = "racks"\nkinds = ["rack.toml", "jar.toml", "label.toml"]\n[about]\n'
+    (tmp_path / "racks.toml").write_text(sheet + 'uid = { get = "/about", at = "$.uid" }\n' + RACKS, "utf-8")
+    for kind in names:
+        (tmp_path / f"{kind}.toml").write_text(f'kind = "{kind}"\n', "utf-8")
+
+    with pair(tmp_path, "racks", one, two) as run:
+        run("export", "here", "Rack 1", "Rack 2", "--as", "p")
+        run("import", "p", "there", "--yes")
+        rack = next(one["id"] for one in two.things.values() if one["name"] == "Rack 2")
+        two.things["j"] = {"id": "j", "kind": "jar", "name": "Jar", "rack": rack}
+        two.things["l"] = {"id": "l", "kind": "label", "name": "Label", "jar": "j"}
+        run("export", "here", "Rack 1", "--as", "p")
+        assert "goes along with rack:Rack 2" in " ".join(run("compare", "p", "there").out.split()), run(
+            "compare", "p", "there"
+        ).out
+        refused = run("import", "p", "there", "--yes", "--retire", "Rack 2", code=3)
+        assert "rack:Rack 2 would take jar:Jar along" in refused.err
+        assert two.names == ["Jar", "Label", "Rack 1", "Rack 2"]
+        # What it says to type leads on, to the next one and then to the end.
+        run("import", "p", "there", "--yes", "--retire", "Rack 2", "--retire", "Jar", code=3)
+        run("import", "p", "there", "--yes", "--retire", "Rack 2", "--retire", "Jar", "--retire", "Label")
+        assert two.names == ["Rack 1"]
+        # For people, and for the day when there is no ledger.
+        kept = sorted(path.name for path in (tmp_path / "runs").rglob("*.json"))
+        assert kept == ["jar%3AJar.json", "label%3ALabel.json", "rack%3ARack%25202.json"]
+        assert '"title": "Jar"' in next((tmp_path / "runs").rglob("jar*.json")).read_text("utf-8")
+        run("undo", "last", "--yes")
+        assert two.names == ["Jar", "Label", "Rack 1", "Rack 2"]
+        run("withdraw", "p", "there", "--retire-all")
+        assert two.names == []
+
+
+BOOKS = """
+bridge = "books"
+kinds  = ["book.toml"]
+[about]
+uid = { get = "/about", at = "$.uid" }
+[item.book]
+index      = { get = "/books", rows = "$[*]" }
+id         = "$.id"
+title      = "$.name"
+read       = { get = "/books/{id}" }
+definition = ["columns"]
+create     = { post = "/books" }
+update     = { put = "/books/{id}" }
+retire     = { delete = "/books/{id}" }
+[item.book.rows]
+id    = "$.no"
+read  = { get = "/books/{id}/lines", rows = "$[*]" }
+load  = { post = "/books/{id}/lines", body = { lines = "{rows}" }, at_once = 2, ids = "$.made[*]" }
+count = "$.lines"
+links = [{ each = "$.columns[?@.book]", at = "$.values['{name}'][*]", of = "$.book" }]
+"""
+BOOK = """
+kind = "book"
+[ids]
+space = "book"
+number = true
+[[refers]]
+at = "$.columns[*].book"
+to = ["book"]
+"""
+
+
+class Books:
+    """A platform whose rows have numbers that it gives anew, and name each other by them."""
+
+    def __init__(self, name: str, number: int) -> None:
+        self.name, self.number = name, number
+        self.books: dict[int, dict[str, Any]] = {}
+
+    def add(self, name: str, columns: list[Any], rows: list[Any]) -> int:
+        number = self.next()
+        lines = [{"no": self.next(), "values": row} for row in rows]
+        self.books[number] = {"id": number, "name": name, "columns": columns, "rows": lines}
+        return number
+
+    def next(self) -> int:
+        self.number += 1
+        return self.number
+
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        _, kind, *rest = path.split("/")
+        if kind == "about":
+            return 200, {"uid": self.name}, {}
+        if method == "POST" and not rest:
+            return 201, self._shown(self.books[self.add(body["name"], body.get("columns", []), [])]), {}
+        if not rest:
+            return 200, [self._shown(one) for one in self.books.values()], {}
+        if int(rest[0]) not in self.books:
+            return 404, {}, {}
+        one = self.books[int(rest[0])]
+        if rest[1:] and method == "POST":
+            made = [{**line, "no": self.next()} for line in body["lines"]]
+            one["rows"] += made
+            return 200, {"made": [row["no"] for row in made]}, {}
+        if rest[1:]:
+            return 200, one["rows"], {}
+        if method == "DELETE":
+            del self.books[one["id"]]
+        one |= body or {}
+        return 200, self._shown(one), {}
+
+    def _shown(self, one: dict[str, Any]) -> dict[str, Any]:
+        return {**{n: v for n, v in one.items() if n != "rows"}, "lines": len(one["rows"])}
+
+    def links(self) -> list[list[str]]:
+        """Which growers each delivery names, by their own names."""
+        names = {row["no"]: row["values"].get("called") for one in self.books.values() for row in one["rows"]}
+        [deliveries] = [one for one in self.books.values() if one["name"] == "Deliveries"]
+        return [[str(names.get(no)) for no in row["values"]["the grower's"]] for row in deliveries["rows"]]
+
+
+def test_rows_that_name_rows_of_another_table_follow_them(tmp_path: Path) -> None:
+    one, two = Books("one", 10), Books("two", 500)
+    growers = one.add("Growers", [], [{"called": name} for name in ("ada", "ben", "cid")])
+    ada, ben, cid = (row["no"] for row in one.books[growers]["rows"])
+    columns = [{"name": "the grower's", "book": growers}, {"name": "kilos"}]
+    one.add("Deliveries", columns, [{"the grower's": [cid, ada]}, {"the grower's": []}, {"the grower's": [ben, 999]}])
+    (tmp_path / "books.toml").write_text(BOOKS, "utf-8")
+    (tmp_path / "book.toml").write_text(BOOK, "utf-8")
+
+    with pair(tmp_path, "books", one, two) as run:
+        run("export", "here", "Deliveries", "--with", "records", "--as", "p")
+        run("import", "p", "there", "--with", "records", "--yes")
+        # What was gone at home leads nowhere here either.
+        followed = [["cid", "ada"], [], ["ben", "None"]]
+        assert two.links() == one.links() == followed
+        # What was there before and comes back under other numbers is followed as well.
+        run("withdraw", "p", "there", "--retire-all")
+        assert not two.books
+        run("undo", "last", "--yes")
+        assert two.links() == followed
+        run("undo", "there-1", "--yes")
+        # The growers are there already, with numbers of their own: nobody knows which is which.
+        two.add("Growers", [], [{"called": "somebody else"}])
+        done = run("import", "p", "there", "--same", "Growers", "--with", "records", "--yes", code=4)
+        assert "nobody knows what these are called here" in done.err
+        assert len(two.books) == 1
+
+
+class Quirky:
+    """A platform that does one thing otherwise than it should."""
+
+    def __init__(self, quirk: str) -> None:
+        first = {"id": 1, "name": "first", "rev": 1, "a": "x", "b": "y", "key": ""}
+        self.quirk = quirk
+        self.things: dict[int, dict[str, Any]] = {1: first}
+
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        number = int(path.split("/")[2]) if path != "/things" else 0
+        if method == "POST":
+            if self.quirk == "refuses" or (self.quirk == "unique" and body["name"] in self.names):
+                return 422, {"message": "not here"}, {}
+            number = max(self.things, default=0) + 1
+            called = f"{body['name']} ({number})" if self.quirk == "renames" else body["name"]
+            self.things[number] = {"a": "", "b": "", "key": "", **body, "id": number, "rev": 1, "name": called}
+            if self.quirk == "fills":
+                self.things[number]["b"] += "."
+            return 201, self.things[number], {}
+        if not number:
+            rows = list(self.things.values())
+            return (
+                200,
+                {"rows": [{**row, "name": f"{row['name']}!"} for row in rows] if self.quirk == "list" else rows},
+                {},
+            )
+        if number not in self.things:
+            return 404, {}, {}
+        one = self.things[number]
+        if method == "DELETE" and self.quirk != "stays":
+            del self.things[number]
+        elif method == "PUT":
+            left = {} if self.quirk == "keeps" else {"a": "", "b": ""}
+            self.things[number] = {**one, **left, **body, "rev": one["rev"] + (self.quirk != "still")}
+        return 200, self.things.get(number, {}), {}
+
+    @property
+    def names(self) -> list[str]:
+        return [str(one["name"]) for one in self.things.values()]
+
+
+@pytest.mark.parametrize(
+    ("quirk", "code", "told"),
+    [
+        ("", 0, "both are there"),
+        ("unique", 0, "the second is refused"),
+        ("list", 1, "'first!': the list says states States(title='first!'"),
+        ("refuses", 1, "not here"),
+        ("renames", 0, "the platform renames"),
+        ("fills", 0, "the platform writes its own way: /b"),
+        ("still", 1, "its revision is the same after it was changed"),
+        ("keeps", 1, "'a' was left out and is still there"),
+        ("stays", 1, "is still there after it was removed"),
+    ],
+)
+def test_what_a_platform_does_otherwise_is_found_by_a_proof(quirk: str, code: int, told: str, tmp_path: Path) -> None:
+    platform = Quirky(quirk)
+    with served(platform) as url:
+        (tmp_path / "small.toml").write_text(SMALL, "utf-8")
+        (tmp_path / "thing.toml").write_text(THING, "utf-8")
+        run_program(tmp_path, "init")
+        assert run_program(tmp_path, "env", "add", "t", url, "--bridge", "small.toml", "--role", "test").code == 0
+        done = run_program(tmp_path, "env", "prove", "t", "--yes", "--json")
+        assert done.code == code, (done.out, done.err)
+        words = [one["words"] for one in done.json["promises"]]
+        assert any(told in one for one in words), words
+        assert platform.names[:1] == ["first"]
+        assert (len(platform.things) == 1) is (quirk != "stays")
