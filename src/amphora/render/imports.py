@@ -13,7 +13,7 @@ from amphora.core.plan.gate import Reason
 from amphora.core.plan.steps import LoadRows
 from amphora.core.values.keys import Key, kind_of, readable
 from amphora.core.values.raw import size_of
-from amphora.core.values.words import counted, few
+from amphora.core.values.words import counted, few, of_release
 from amphora.engine.verdicts import of_comparison, of_difference, of_import, of_nothing_to_do, of_preview
 from amphora.ledger.records import OPEN
 from amphora.render.aftercare import entry_json
@@ -236,7 +236,7 @@ def target_lines(entry: EnvironmentEntry, identity: Identity, release: str) -> l
         part for part in (entry.role, f"region {entry.region}" if entry.region else "", entry.customer) if part
     )
     return [
-        f"Target   {entry.name} ({where}), release {release}",
+        f"Target   {entry.name} ({where}){of_release(release)}",
         f"Account  {identity.account} ({identity.role})",
     ]
 

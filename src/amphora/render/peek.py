@@ -9,7 +9,7 @@ from pathlib import Path
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Contents, Item, Listed
 from amphora.core.values.next_step import NextStep, blank, to_type
-from amphora.core.values.words import counted, few
+from amphora.core.values.words import counted, few, of_release
 from amphora.engine.run_verdicts import of_workspace
 from amphora.environments.contract import Description, Identity
 from amphora.files.rows import count_rows
@@ -145,6 +145,7 @@ def env_test_result(entry: EnvironmentEntry, description: Description, identity:
         )
     ]
     release, tried = description.release, description.tried
+    told = of_release(release, ": ")
     # 6.1 was tried if 6.1.0 was: whoever writes a sheet names what they had before them.
     is_tried = not tried or any(release == one or release.startswith(f"{one}.") for one in tried)
     words = (
@@ -155,7 +156,7 @@ def env_test_result(entry: EnvironmentEntry, description: Description, identity:
     )
     return Result(
         "env test",
-        f"{entry.name} answers: release {description.release}, signed in as {identity.account} ({identity.role}).",
+        f"{entry.name} answers{told}, signed in as {identity.account} ({identity.role}).",
         "good",
         [*doubts, Grid(["may, or can", "", "otherwise"], rows)],
         {

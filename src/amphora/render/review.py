@@ -16,7 +16,7 @@ from amphora.core.values.keys import kind_of, readable
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Level
 from amphora.core.values.next_step import blank, to_type
-from amphora.core.values.words import counted, few
+from amphora.core.values.words import counted, few, of_release
 from amphora.render.beside import differing, is_long, line_rows
 from amphora.render.changes import by_words
 from amphora.render.page import page
@@ -151,9 +151,9 @@ def sentences(docket: Docket, reasons: Sequence[Reason]) -> list[str]:
 
 def _facts(docket: Docket, contents: Contents, shown: Shown) -> list[tuple[str, str]]:
     there = [shown.role, f"region {shown.region}" if shown.region else "", shown.customer]
-    found = [("into", f"{docket.target} ({', '.join(filter(None, there))}), release {shown.release}")]
+    found = [("into", f"{docket.target} ({', '.join(filter(None, there))}){of_release(shown.release)}")]
     found += [("by the account", shown.account)]
-    release = f", release {contents.source_release}" if contents.source_release else ""
+    release = of_release(contents.source_release)
     found += [("comes from", f"{contents.source}{release}")]
     # In the exporter's own words, however they are written.
     found += [("the exporter's note", contents.note)] if contents.note else []

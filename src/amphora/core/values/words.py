@@ -14,6 +14,15 @@ def counted(number: int, one: str, many: str = "") -> str:
     return f"{number} {one if number == 1 else many or one + 's'}"
 
 
+def of_release(release: str, before: str = ", ") -> str:
+    """Which release something is, behind what it is called; nothing where it does not tell.
+
+    >>> of_release("6.1"), of_release("")
+    (', release 6.1', '')
+    """
+    return f"{before}release {release}" if release else ""
+
+
 def few(names: Sequence[str], most: int = 3) -> str:
     """The first few of several names, and how many more there are."""
     more = f" and {len(names) - most:,} more" if len(names) > most else ""
