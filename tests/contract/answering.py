@@ -58,9 +58,9 @@ def served(answer: Answering) -> Iterator[str]:
 
 
 @contextmanager
-def pair(folder: Path, bridge: str, one: Answering, two: Answering) -> Iterator[Callable[..., Done]]:
+def pair(folder: Path, bridge: str, one: Answering, two: Answering, *more: str) -> Iterator[Callable[..., Done]]:
     """A workspace over two platforms, `here` and `there`, by the sheet BRIDGE.toml in its folder: what runs the program
-    in it, and looks at the exit code."""
+    in it, and looks at the exit code. `more` is said of both."""
 
     def run(*words: str, code: int = 0) -> Done:
         done = run_program(folder, *words)
@@ -70,5 +70,5 @@ def pair(folder: Path, bridge: str, one: Answering, two: Answering) -> Iterator[
     with served(one) as here, served(two) as there:
         run("init")
         for name, url in (("here", here), ("there", there)):
-            run("env", "add", name, url, "--bridge", f"{bridge}.toml", "--role", "test")
+            run("env", "add", name, url, "--bridge", f"{bridge}.toml", "--role", "test", *more)
         yield run

@@ -18,6 +18,7 @@ from amphora.core.form.kinds import parse_sheet
 from amphora.core.form.objects import PART_MARK, grouped, in_words, objects_used
 from amphora.core.values.errors import (
     AmphoraError,
+    Busy,
     EnvironmentRefused,
     RevisionMoved,
     SheetFault,
@@ -409,7 +410,7 @@ REFUSALS: list[tuple[str, int, Any, dict[str, str], type[AmphoraError], str]] = 
     ("PUT", 409, {"message": "in use"}, {}, EnvironmentRefused, "in use"),
     ("PUT", 422, {"e": {"c": "x", "w": "that name exists"}}, {}, EnvironmentRefused, "that name exists"),
     ("PUT", 500, {"message": "oh"}, {}, Uncertain, "failed with 500"),
-    ("PUT", 503, {"message": "later"}, {}, Uncertain, "failed with 503"),
+    ("PUT", 503, {"message": "later"}, {}, Busy, "failed with 503"),
     ("PUT", 200, "<html>please wait</html>", {}, Uncertain, "no JSON"),
     ("GET", 500, {}, {}, Unavailable, "failed with 500"),
     ("GET", 200, "<html>please wait</html>", {}, Unavailable, "no JSON"),

@@ -372,12 +372,20 @@ class Quirky:
 
     def __init__(self, quirk: str) -> None:
         first = {"id": 1, "name": "first", "rev": 1, "a": "x", "b": "y", "key": ""}
-        self.quirk = quirk
+        self.quirk, self.calls, self.refused = quirk, 0, 2
+        first |= {"a": {"x": 1, "y": 2}} if quirk == "members" else {}
         self.things: dict[int, dict[str, Any]] = {1: first}
 
     def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
         number = int(path.split("/")[2]) if path != "/things" else 0
+        self.calls += method != "GET"
+        if self.quirk == "busy" and method != "GET" and self.calls <= self.refused:
+            return 503, {"message": "later"}, {}
         if method == "POST":
+            if self.quirk == "slugs" and " " in body["name"]:
+                return 422, {"faults": [{"loc": ["body", "name"], "msg": "no blanks", "input": body}]}, {}
+            if self.quirk == "answers" and body["name"] in self.names:
+                return 200, next(one for one in self.things.values() if one["name"] == body["name"]), {}
             if self.quirk == "refuses" or (self.quirk == "unique" and body["name"] in self.names):
                 return 422, {"message": "not here"}, {}
             number = max(self.things, default=0) + 1
@@ -398,6 +406,10 @@ class Quirky:
         one = self.things[number]
         if method == "DELETE" and self.quirk != "stays":
             del self.things[number]
+        elif self.quirk == "fixed" and "name" in (body or {}):
+            return 422, {"errors": [{"detail": "unknown member", "field": "name"}]}, {}
+        elif method == "PATCH":
+            self.things[number] = {**one, **body, "rev": one["rev"] + 1}
         elif method == "PUT":
             left = {} if self.quirk == "keeps" else {"a": "", "b": ""}
             self.things[number] = {**one, **left, **body, "rev": one["rev"] + (self.quirk != "still")}
@@ -406,6 +418,21 @@ class Quirky:
     @property
     def names(self) -> list[str]:
         return [str(one["name"]) for one in self.things.values()]
+
+
+def test_what_a_busy_platform_turns_away_is_tried_again_and_then_put_back(tmp_path: Path) -> None:
+    here, there = Quirky(""), Quirky("busy")
+    here.things[1]["name"] = "second"
+    (tmp_path / "small.toml").write_text(SMALL, "utf-8")
+    (tmp_path / "thing.toml").write_text(THING, "utf-8")
+    with pair(tmp_path, "small", here, there) as run:
+        run("export", "here", "second", "--as", "p")
+        assert "1 created" in run("import", "p", "there", "--yes").out
+        assert (there.names, there.calls) == (["first", "second"], 3)
+        run("undo", "last", "--yes")
+        there.calls, there.refused = 0, 3
+        assert "It took no effect. there is as it was before." in run("import", "p", "there", "--yes", code=4).err
+        assert (there.names, there.calls) == (["first"], 3)
 
 
 @pytest.mark.parametrize(
@@ -420,12 +447,21 @@ class Quirky:
         ("still", 1, "its revision is the same after it was changed"),
         ("keeps", 1, "'a' was left out and is still there"),
         ("stays", 1, "is still there after it was removed"),
+        ("slugs", 0, "both are there"),
+        ("answers", 1, "with the thing that is there, and perhaps wrote over it"),
+        ("members", 1, "'a.x' was left out and is null now"),
+        ("fixed", 0, "can't get another title"),
     ],
 )
 def test_what_a_platform_does_otherwise_is_found_by_a_proof(quirk: str, code: int, told: str, tmp_path: Path) -> None:
     platform = Quirky(quirk)
     with served(platform) as url:
-        (tmp_path / "small.toml").write_text(SMALL, "utf-8")
+        put = '{ put = "/things/{id}" }'
+        manner = {
+            "fixed": '{ put = "/things/{id}", read_only = ["name"] }',
+            "members": '{ patch = "/things/{id}", how = "merge patch" }',
+        }
+        (tmp_path / "small.toml").write_text(SMALL.replace(put, manner.get(quirk, put)), "utf-8")
         (tmp_path / "thing.toml").write_text(THING, "utf-8")
         run_program(tmp_path, "init")
         assert run_program(tmp_path, "env", "add", "t", url, "--bridge", "small.toml", "--role", "test").code == 0
@@ -433,5 +469,6 @@ def test_what_a_platform_does_otherwise_is_found_by_a_proof(quirk: str, code: in
         assert done.code == code, (done.out, done.err)
         words = [one["words"] for one in done.json["promises"]]
         assert any(told in one for one in words), words
+        # What was there is as it was, whatever became of the promises.
         assert platform.names[:1] == ["first"]
         assert (len(platform.things) == 1) is (quirk != "stays")

@@ -98,7 +98,7 @@ REFUSED: list[tuple[list[tuple[str, str]], str]] = [
         [ANSWERED, ("no_longer_packed:\n", "no_longer_packed:\n  flow:x/y:\n    choice: retire\n")],
         "no item called",
     ),
-    ([ANSWERED, ("aftercare: []", "aftercare: [tell the crew]")], "can't be edited"),
+    ([ANSWERED, ("  - Enter secret weigh", "  - tell the crew: weigh")], "can't be edited"),
     ([ANSWERED, ("without: []", "without: [everything]")], "--without takes"),
     ([ANSWERED, ("package:\n  name: oi", "package:\n  name: [oi]")], ""),
     ([(OPEN, "        choice: package\n        choice: target\n")], "not YAML"),

@@ -12,7 +12,7 @@ from amphora.core.form.spots import masked_places
 from amphora.core.merge.compare import STATE, Base, Comparison, compare_item
 from amphora.core.merge.merge import LAST_DELIVERED, PACKAGE, TARGET, By, FieldChange, field_choices
 from amphora.core.plan.decisions import DRAFT, PUBLICATION, SECRETS, THERE, ItemDecision
-from amphora.core.plan.docket import AS_DECIDED, Action, Do, decide, moves
+from amphora.core.plan.docket import AS_DECIDED, MENDED, SAME, Action, Do, decide, moves
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.late import dataclass
@@ -131,7 +131,8 @@ def secrets_to_enter(
     """The secrets that the target will not hold after the import: those that are not there, and that the import
     doesn't enter (`kept`: those that it finds where the crosswalk says)."""
     sheet = side.opened.description.sheets.get(action.item.kind)
-    if action.do is Do.LEAVE or sheet is None:
+    # What is the same is what the package delivers, too; what somebody left there is theirs.
+    if (action.do is Do.LEAVE and action.reason not in (SAME, MENDED)) or sheet is None:
         return []
     native = to_native(
         action.form,

@@ -48,6 +48,19 @@ class Proving:
     asked: dict[str, Json] = field(default_factory=dict)
     """The definitions that were asked for, by native id."""
 
+    joints: dict[str, str] = field(default_factory=dict)
+    """What joins the words of a title, by kind: many platforms take no blanks, some no hyphens."""
+
+    def titled(self, kind: str, words: str) -> str:
+        """A title of the proof's own, in the manner of a kind."""
+        joint = self.joints.get(kind, " ")
+        title = f"{self.mark} {words}".replace(" ", joint)
+        return title if joint in " -" else title.replace("-", joint)
+
+    def is_ours(self, title: str) -> bool:
+        """Whether something is called as only the proof calls things."""
+        return title.replace("_", "-").startswith(self.mark)
+
     @property
     def environment(self) -> Environment:
         return self.opened.environment

@@ -168,7 +168,7 @@ def _cleared(proving: Proving) -> None:
     """Removes whatever is left, also what a creation whose answer was lost has made; what can't be is named."""
     # Where it can't be listed, the look at everything else says so right after.
     with contextlib.suppress(AmphoraError):
-        lost = [row for row in proving.environment.index() if row.states.title.startswith(proving.mark)]
+        lost = [row for row in proving.environment.index() if proving.is_ours(row.states.title)]
         proving.made |= {row.native_id: row.states.title for row in lost}
     for id_ in reversed(list(proving.made)):
         with proving.trying(f"{proving.made[id_]!r} ({id_}) is removed in the end"):

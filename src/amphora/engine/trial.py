@@ -13,17 +13,18 @@ from amphora.core.form.filled import filled_in
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.objects import objects_used
 from amphora.core.form.settled import settled
-from amphora.core.form.spots import masked_places, reference_values
-from amphora.core.form.visit import with_texts
+from amphora.core.form.spots import masked_places, reference_values, spotted
+from amphora.core.form.visit import BELOW, GONE, rebuilt, with_texts
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json, States
-from amphora.core.values.pointers import parse_pointer, with_value, without_value
+from amphora.core.values.pointers import Pointer, parse_pointer, value_at, with_value, without_value
 from amphora.engine.promises import Broken, Kept, Proving, expected
 from amphora.environments.contract import (
     ChoosesIds,
     Environment,
+    NotNew,
     Publishes,
     Seen,
     Switches,
@@ -53,7 +54,7 @@ def try_kind(proving: Proving, kind: str) -> None:
         return
     template = min(templates, key=lambda image: (len(json.dumps(image.newest)), image.native_id))
     with proving.trying("an item can be made, and is what was asked for", kind):
-        _as_asked(proving, template, _first_made(proving, template))
+        _as_asked(proving, template, _first_made(proving, template, [row.states.title for row in rows]))
     if not any(_of_kind(proving, kind)):
         return
     for tried in (_twice, _updated, _stale, _published, _switched, _kept_while_used):
@@ -69,7 +70,24 @@ def _is_named_elsewhere(image: Image, sheet: KindSheet) -> bool:
     return used[0] != used[1]
 
 
-def _first_made(proving: Proving, template: Image) -> Image:
+def _first_made(proving: Proving, template: Image, titles: Sequence[str]) -> Image:
+    """A copy, called in the manner in which others of its kind are."""
+    # Where a blank stands in one of them, all of this may.
+    joints = [" "] if any(" " in title for title in titles) else ["-", "_", " "]
+    joints.sort(key=lambda joint: not any(joint in title for title in titles))
+    refused: AmphoraError | None = None
+    for joint in joints:
+        proving.joints[template.kind] = joint
+        try:
+            return _shared(proving, template)
+        except EnvironmentRefused as error:
+            # The first one is told: it is about the likeliest manner.
+            refused = refused or error
+    assert refused
+    raise refused
+
+
+def _shared(proving: Proving, template: Image) -> Image:
     """A copy; without the member that two items may not share, if there is one."""
     try:
         # As it is first: most platforms share everything but ids.
@@ -91,7 +109,7 @@ def _make(proving: Proving, template: Image, name: str, definition: Json = None,
     """A copy of an item, in the proof's own folder where there are folders."""
     environment, sheets = proving.environment, proving.opened.description.sheets
     has_folder = len(template.segments) > 1 or any(len(row.segments) > 1 for row in environment.index())
-    title = f"{proving.mark} {name}"
+    title = proving.titled(template.kind, name)
     segments = (proving.mark, title) if has_folder else (title,)
     sheet = sheets[template.kind]
     states = States(
@@ -102,6 +120,8 @@ def _make(proving: Proving, template: Image, name: str, definition: Json = None,
         False if sheet.is_published else None,
     )
     wanted = template.newest if definition is None else definition
+    # What never travels is the original's own: ids of its parts, times, counters.
+    wanted = rebuilt(wanted, sheet.places.walk(wanted), lambda _, walk: GONE if walk.spot.is_volatile else BELOW)
     # A secret is nobody's to copy: where one stood, nothing does.
     for place in masked_places(wanted, sheet):
         wanted = without_value(wanted, parse_pointer(place))
@@ -141,7 +161,7 @@ def _as_asked(proving: Proving, template: Image, made: Image) -> None:
     off = filled_in(settled(asked, sheet), settled(found, sheet))
     name = "an item can be made, and is what was asked for"
     # Told and no failure: Amphora can live with it, and an administrator has to know.
-    if made.states.title != f"{proving.mark} one":
+    if made.states.title != proving.titled(template.kind, "one"):
         proving.say(name, Kept.ODD, template.kind, f"it is called {made.states.title!r}: the platform renames")
         return
     if not off:
@@ -165,10 +185,12 @@ def _second(proving: Proving, template: Image, name: str) -> None:
     try:
         # Another creation, and not the first one again: so its token is another.
         second = _make(proving, template, "one", token="second")
+    except NotNew as error:
+        raise Broken(f"{error.message} Say in `create` by which places it does: same = [...]") from error
     except EnvironmentRefused as error:
         proving.say(name, Kept.HOLDS, kind, f"the second is refused: {error.message}")
         return
-    if second.states.title != f"{proving.mark} one":
+    if second.states.title != proving.titled(template.kind, "one"):
         proving.say(name, Kept.ODD, kind, f"the second is called {second.states.title!r}: the platform renames")
     # Which of the three it does is open; that it does what it says is the promise.
     elif proving.opened.description.capabilities.has_unique_names:
@@ -205,8 +227,15 @@ def _update(proving: Proving, image: Image, title: str, definition: Json, revisi
 def _updated(proving: Proving, template: Image) -> None:
     with proving.trying("an item can be changed, and what is left out is gone", template.kind):
         image = _first(proving, template)
-        after = _update(proving, image, f"{proving.mark} changed", image.newest, image.revision)
-        if after.states.title != f"{proving.mark} changed":
+        try:
+            after = _update(proving, image, proving.titled(template.kind, "changed"), image.newest, image.revision)
+        except EnvironmentRefused as error:
+            # Perhaps only its title can't be changed: that is told, and everything else is tried.
+            after = _update(proving, image, image.states.title, image.newest, image.revision)
+            proving.say("an item can be called otherwise", Kept.ODD, template.kind, error.message)
+            _left_out(proving, after)
+            return
+        if after.states.title != proving.titled(template.kind, "changed"):
             raise Broken(f"its title is {after.states.title!r} after it was changed")
         if after.revision == image.revision:
             raise Broken("its revision is the same after it was changed")
@@ -218,40 +247,71 @@ def _updated(proving: Proving, template: Image) -> None:
 
 
 def _left_out(proving: Proving, image: Image) -> None:
-    """A member that is left out: gone, or kept, or nothing that can be left out."""
+    """A member that is left out: gone, or kept, or nothing that can be left out; and one inside of a member."""
+    sheet = proving.opened.description.sheets[image.kind]
+    definition, counts = image.newest, settled(image.newest, sheet)
+    if not isinstance(counts, dict):
+        return
+    # What may never be empty is never taken away.
+    needed = {at[0] for at, _, spot, _ in spotted(definition, sheet) if at and spot.refer and spot.refer.is_required}
+    # What is empty would look the same if it were gone.
+    outer = [(name,) for name in sorted(counts) if definition[name] and name not in needed]
+    inner = [(name, part) for (name,) in outer for part in _parts(counts[name]) if definition[name][part]]
+    for places in (outer, inner):
+        _all_stay(proving, image, places[:MOST_LEFT_OUT])
+
+
+def _parts(value: Json) -> list[str]:
+    return sorted(value) if isinstance(value, dict) else []
+
+
+def _all_stay(proving: Proving, image: Image, places: Sequence[Pointer]) -> None:
+    """Leaves out what stands at these places, one at a time; Broken if all of it stays."""
     definition = image.newest
     stayed: list[str] = []
-    counts = settled(definition, proving.opened.description.sheets[image.kind])
-    # What is empty would look the same if it were gone.
-    held = [member for member in sorted(counts) if definition[member]] if isinstance(counts, dict) else []
-    for member in held[:MOST_LEFT_OUT]:
-        less = {name: value for name, value in definition.items() if name != member}
+    for place in places:
+        image = _first(proving, image)
         try:
-            after = _update(proving, image, image.states.title, less, image.revision)
+            after = _update(proving, image, image.states.title, without_value(definition, place), image.revision)
         except AmphoraError:
-            # It can't be left out at all; whatever was done to it by then is looked at.
-            image = _first(proving, Image(image.native_id, image.kind, image.segments, image.states))
+            # It can't be left out at all.
             continue
-        there = after.newest
-        image = _update(proving, after, image.states.title, definition, after.revision)
+        name = ".".join(place)
+        _update(proving, after, image.states.title, definition, after.revision)
+        held = _held(after.newest, place)
+        if held is None and len(place) > 1:
+            raise Broken(f'{name!r} was left out and is null now: say how = "by member", if members are taken whole')
         # One that returns to a default may have had it before: only if none of them goes they are kept.
-        if not isinstance(there, dict) or there.get(member) != definition[member]:
+        if held != _held(definition, place):
             return
-        stayed.append(member)
+        stayed.append(name)
     if stayed:
         raise Broken(
-            f'{stayed[0]!r} was left out and is still there: say how = "merge patch" if the platform takes one'
+            f'{stayed[0]!r} was left out and is still there: say how = "by member", or "merge patch" if the '
+            "platform takes one"
         )
+
+
+def _held(definition: Json, place: Pointer) -> Json:
+    """What stands there; GONE where nothing does."""
+    try:
+        return value_at(definition, place)
+    except LookupError:
+        return GONE
 
 
 def _stale(proving: Proving, template: Image) -> None:
     name = "a change of what somebody changed meanwhile is refused"
     with proving.trying(name, template.kind):
         image = _first(proving, template)
-        current = _update(proving, image, f"{proving.mark} again", image.newest, image.revision)
+        try:
+            current = _update(proving, image, proving.titled(template.kind, "again"), image.newest, image.revision)
+        except EnvironmentRefused as error:
+            proving.say(name, Kept.UNTOLD, template.kind, f"nothing was changed: {error.message}")
+            return
         expected(
             RevisionMoved,
-            lambda: _update(proving, image, f"{proving.mark} stale", image.newest, image.revision),
+            lambda: _update(proving, image, proving.titled(template.kind, "stale"), image.newest, image.revision),
             "it was written over",
         )
         # Looked at, for some platforms refuse with words and write all the same.
@@ -314,7 +374,7 @@ def _kept_while_used(proving: Proving, template: Image) -> None:
             for place, value, _ in reference_values(user.newest, sheets[user.kind])
             if kinds.get(value) == template.kind
         ]
-        if not places or user.states.title.startswith(proving.mark):
+        if not places or proving.is_ours(user.states.title):
             continue
         definition = user.newest
         for place in places:

@@ -16,7 +16,7 @@ from urllib.parse import urlsplit
 
 import httpx
 
-from amphora.core.values.errors import EnvironmentRefused, Unavailable, Uncertain, UsageFault
+from amphora.core.values.errors import Busy, EnvironmentRefused, Unavailable, Uncertain, UsageFault
 from amphora.core.values.next_step import advice
 from amphora.core.values.strict_json import JsonFault, parse_json
 
@@ -165,9 +165,14 @@ class Caller:
         for attempt in range(TRIES + 1):
             signed = self.signed()
             answer = self.call(
-                method, path, is_read, not is_streamed, headers={**signed, **(headers or {})}, **options
+                method,
+                path,
+                is_read,
+                not is_streamed,
+                headers={**signed, **(headers or {})},
+                **self._dressed(options),
             )
-            is_turned_away = answer.status_code == httpx.codes.UNAUTHORIZED
+            is_turned_away = self._is_unsigned(answer)
             if (is_streamed and not is_read) or attempt == TRIES:
                 break
             if is_turned_away and self._is_renewable and not is_renewed:
@@ -180,6 +185,14 @@ class Caller:
             else:
                 break
         return answer
+
+    def _is_unsigned(self, answer: httpx.Response) -> bool:
+        """Whether an answer says that nobody is signed in (any more)."""
+        return answer.status_code == httpx.codes.UNAUTHORIZED
+
+    def _dressed(self, options: dict[str, Any]) -> dict[str, Any]:
+        """What is sent, with what shows who is signed in, where that isn't a header."""
+        return options
 
     def signed(self) -> Mapping[str, str]:
         """The headers that every call is sent with. Of the call and not of the line: whoever asks for a token may not
@@ -239,6 +252,12 @@ class Caller:
             subject=self.base_url,
             next_step=advice("Check that it is up, then try again."),
         )
+
+    def overtaxed(self, words: str) -> Busy:
+        """That a write was answered with that there is too much to do; from now on there are fewer at once."""
+        self.pace.slower()
+        error = self.lost(False, words)
+        return Busy(error.message, subject=error.subject, next_step=error.next_step)
 
     def unlike(self) -> EnvironmentRefused:
         """That what answers is something else than what the location says."""

@@ -145,6 +145,10 @@ class Seen:
     revision: str
 
 
+class NotNew(EnvironmentRefused):
+    """A creation was answered with what was there before, which is perhaps written over."""
+
+
 # Few methods and coarse ones: an adapter is written once for each platform, by people who know that platform and not
 # us.
 class Environment(Protocol):

@@ -18,7 +18,7 @@ def edits_result(environment: str, edits: Sequence[Edited], made: str = "", dock
     """What was edited in an environment since the last delivery; `made` is the package that carries it back."""
     blocks: list[Block] = []
     for one in edits:
-        who = f"by {one.who or 'somebody'}, {one.at}" if one.listed else "gone"
+        who = f"by {one.who or 'somebody'}{f', {one.at}' if one.at else ''}" if one.listed else "gone"
         title = f"{one.title} ({readable(one.key)}), {who}"
         if one.listed is None:
             blocks.append(Lines([Cell("It was removed there.", "bad")], title))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from difflib import SequenceMatcher
 
 from amphora.core.merge.phrase import place_phrase
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
@@ -13,7 +14,10 @@ from amphora.core.values.words import counted
 from amphora.engine.map import Doubt, Rewriting
 from amphora.engine.verdicts import of_mapping, still_open
 from amphora.render.changes import mapped_json, mapped_row
-from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, shown
+from amphora.render.result import MOST_ROWS, Block, Cell, Grid, Lines, Result, Row, cut_grid, cut_lines, shown
+
+MOST_OFFERS = 15
+"""So many things on offer are read before somebody looks for one by name."""
 
 
 def map_result(
@@ -27,26 +31,32 @@ def map_result(
 ) -> Result:
     """How far the mapping is, for each environment."""
     blocks: list[Block] = [
-        Grid(
-            ["need", "name", f"in {contents.source}", "", "value", "", "used by"],
-            [mapped_row(one, (there or {}).get(one.need.key)) for one in rows],
-            name,
-            spare=(6, 5, 2),
+        cut_grid(
+            Grid(
+                ["need", "name", f"in {contents.source}", "", "value", "", "used by"],
+                # What waits for somebody comes first where the list is too long to be read.
+                [mapped_row(one, (there or {}).get(one.need.key)) for one in _by_urgency(rows)],
+                name,
+                spare=(6, 5, 2),
+            ),
+            f"{file}, or --json",
         )
         for name, rows in mapped.items()
         if rows
     ]
     if gone:
-        blocks.append(Lines([f"- {line}" for line in gone], "Replaced"))
+        blocks.append(Lines(cut_lines([f"- {line}" for line in gone], "--json"), "Replaced"))
     if doubts:
         rows: list[Row] = [[Cell(doubt.row, "strong"), doubt.words] for doubt in doubts]
-        blocks.append(Grid(["row", "what is odd about it"], rows, file))
+        blocks.append(cut_grid(Grid(["row", "what is odd about it"], rows, file), "--json"))
     still = still_open([one for rows in mapped.values() for one in rows])
     if still:
         first = still[0].environment
-        offers = list(dict.fromkeys(offer for one in still if one.environment == first for offer in one.on_offer))
-        if offers:
-            blocks.append(Lines([f"- {offer}" for offer in offers], f"On offer in {first}"))
+        if offers := _nearest([one for one in still if one.environment == first]):
+            lines = [f"- {offer}" for offer in offers[:MOST_OFFERS]]
+            more = len(offers) - MOST_OFFERS
+            lines += [f"- … and {more:,} more, less like them: --json"] if more > 0 else []
+            blocks.append(Lines(lines, f"On offer in {first}"))
         blocks.append(Lines([Cell(f"Or write the values into {file}, by hand.", "dim")]))
     return Result.of(
         "map",
@@ -60,6 +70,23 @@ def map_result(
             "needs": [mapped_json(one) for rows in mapped.values() for one in rows],
             "doubts": [{"row": doubt.row, "what": doubt.words} for doubt in doubts],
         },
+    )
+
+
+def _by_urgency(rows: Sequence[Mapped]) -> Sequence[Mapped]:
+    if len(rows) <= MOST_ROWS:
+        return rows
+    return [*still_open(rows), *(one for one in rows if one not in still_open([one]))]
+
+
+def _nearest(still: Sequence[Mapped]) -> list[str]:
+    """What is on offer for these needs, what is called most like one of them first, if there is much."""
+    offers = list(dict.fromkeys(offer for one in still for offer in one.on_offer))
+    if len(offers) <= MOST_OFFERS:
+        return offers
+    names = [row_name(one.need.key).lower() for one in still[:MOST_ROWS]]
+    return sorted(
+        offers, key=lambda offer: -max(SequenceMatcher(None, offer.lower(), name).ratio() for name in names)
     )
 
 

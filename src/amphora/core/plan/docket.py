@@ -48,6 +48,7 @@ class IfItFails(StrEnum):
 
 AS_DECIDED = "left as it is, as decided"
 SAME = "the same"
+MENDED = "changed only in the target"
 """Reasons that more than one place has to know."""
 
 
@@ -319,7 +320,7 @@ def decide(comparison: Comparison, item: Item, present: Listed, title: str, is_d
         reason = "written, and not yet live"
     else:
         do = Do.LEAVE
-        reason = SAME if not changes else "changed only in the target"
+        reason = SAME if not changes else MENDED
         if any(isinstance(change.choice, str) and change.choice == TARGET for change in changes):
             reason = AS_DECIDED
     form, states = comparison.form, comparison.states

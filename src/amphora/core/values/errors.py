@@ -56,6 +56,10 @@ class Uncertain(AmphoraError):
     """A call was sent and no answer came: nobody knows whether it took effect."""
 
 
+class Busy(Uncertain):
+    """A call was answered with that there is too much to do just now: it may be made again, if it took no effect."""
+
+
 class Interrupted(AmphoraError):
     """The user interrupted what was going on."""
 

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
+import time
 from collections import ChainMap
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import field
@@ -21,6 +22,7 @@ from amphora.core.plan.states import Image, files_of, is_plainly, is_same, mark_
 from amphora.core.plan.steps import Create, Drawn, LoadRows, RetireSet, Step
 from amphora.core.values.errors import (
     AmphoraError,
+    Busy,
     EnvironmentRefused,
     LedgerTrouble,
     RevisionMoved,
@@ -40,6 +42,9 @@ from amphora.ledger.records import BACKWARDS, Run
 
 LONGEST_TOKEN = 200
 """Beyond this a token is hashed: environments limit the length."""
+
+WAITS_S = (0.5, 2.0)
+"""How long an environment that has too much to do is left alone, before a step that took no effect is tried again."""
 
 PORTION = 32
 """How many intents are committed at once. More would save little: a commit costs some four calls."""
@@ -204,8 +209,11 @@ class Carrier:
     def _call(self, ready: Ready) -> Callable[[], Mapping[Key, str]]:
         return lambda: DOINGS[type(ready.step)](ready.step, self.bench, ready.drawn, ready.token)
 
-    def _answered(self, ready: Ready, answer: Callable[[], Mapping[Key, str]]) -> Mapping[Key, str]:
-        """What a call made, or has been found to have made."""
+    def _answered(
+        self, ready: Ready, answer: Callable[[], Mapping[Key, str]], waits: tuple[float, ...] = WAITS_S
+    ) -> Mapping[Key, str]:
+        """What a call made, or has been found to have made. One that a busy environment turned away is made again,
+        after so many waits."""
         try:
             return dict(answer())
         # An adapter raises these only where it knows: everything else, whatever its type, is asked about.
@@ -213,12 +221,12 @@ class Carrier:
             self._end(ready, "failed", {"error": error.message})
             raise
         except Exception as error:
-            return self._asked(ready, error)
+            return self._asked(ready, error, waits)
         except BaseException:
             self._end(ready, "uncertain", {"error": "interrupted"}, is_forgiving=True)
             raise
 
-    def _asked(self, ready: Ready, error: Exception) -> dict[Key, str]:
+    def _asked(self, ready: Ready, error: Exception, waits: tuple[float, ...]) -> Mapping[Key, str]:
         """No answer came, or none that could be read: the target says what became of the call."""
         step = ready.step
         words = error.message if isinstance(error, AmphoraError) else f"{type(error).__name__}"
@@ -244,6 +252,10 @@ class Carrier:
         if all(is_same(now[key], ready.meant[key], counts) for key in step.keys):
             return made
         if all(is_same(now[key], ready.before[key], counts) for key in step.keys):
+            # It has answered, so that nothing of it is still on its way; and we have looked.
+            if waits and isinstance(error, Busy):
+                time.sleep(waits[0])
+                return self._answered(ready, self._call(ready), waits[1:])
             self._end(ready, "failed", {"error": words}, is_forgiving=True)
             if isinstance(error, Uncertain):
                 raise Unavailable(f"{words} It took no effect.", subject=error.subject) from error

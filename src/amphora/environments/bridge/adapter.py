@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import time
 import uuid
 from collections.abc import Collection, Mapping, Sequence
 from contextlib import nullcontext
@@ -26,7 +27,17 @@ from amphora.environments.bridge.jobs import awaited, taken
 from amphora.environments.bridge.paths import text_at, value_at
 from amphora.environments.bridge.removal import Standing, in_order, refuse_danglings, taken_along, users
 from amphora.environments.bridge.sheet import BridgeSheet, Call, ItemPart, SupplyPart
-from amphora.environments.contract import NEXT, Capabilities, Description, Identity, Seen, Take, Write, Written
+from amphora.environments.contract import (
+    NEXT,
+    Capabilities,
+    Description,
+    Identity,
+    NotNew,
+    Seen,
+    Take,
+    Write,
+    Written,
+)
 
 ALL = frozenset({"read", "write", "publish", "switch", "retire"})
 
@@ -49,6 +60,8 @@ class Bridge:
         self.bodies = Bodies(sheet, self.ids, folders, self.items)
         # What rows that were loaded are called here, by what they were called where they come from.
         self.row_ids: dict[str, dict[str, Json]] = {}
+        # The tokens of the creations that gave each id.
+        self._made: dict[str, str] = {}
 
     def describe(self) -> Description:
         about = {name: text_at(self.client.ask(call).body, "$") for name, call in self.sheet.about.items()}
@@ -185,6 +198,8 @@ class Bridge:
         part, title = self.sheet.items[write.kind], write.states.title
         call = self._able(part.create, title, "make", write.kind)
         body = self.bodies.of(part, write, call, uid=uid_of(write.token) if call.said("uid") else "")
+        self._refuse_same(part, call, body, title)
+        started = time.monotonic()
         answer = self._change(call, {"title": title, "folder": write.states.folder}, body)
         where = call.said("id") or part.paths["id"]
         if job := call.said("job", None):
@@ -196,11 +211,34 @@ class Bridge:
             single = self.items.single(part, native) if native else None
             if single is None:
                 raise Uncertain(f"{self.client.base_url} made {title!r}, and does not show it.", subject=title)
+        # Never taken back: it is somebody's.
+        if self._is_old(single.row.native_id, started, write.token):
+            raise self._same(part, title, ", and perhaps wrote over it", NotNew)
         self._refuse_renamed(part, single, title)
         if call.said("follow", False) or any(how.is_written for how in part.apart.values()):
             return self._followed(write, single, is_whole=not call.said("follow", False))
         with taken("it was made"):
             return written_of(self._switched_back(single, False))
+
+    def _refuse_same(self, part: ItemPart, call: Call, body: Mapping[str, Json], title: str) -> None:
+        """Refuses to make what is there already, where the platform would answer with that, or write over it."""
+        same = call.said("same", [])
+        if not same:
+            return
+        sent = body[part.write["wrapped"]] if part.write.get("wrapped") else body
+        # Asked right before: the list of the start would not show what somebody made since.
+        if any(all(value_at(row, at) == value_at(sent, at) for at in same) for row in self.items.rows_of(part)):
+            raise self._same(part, title, "", EnvironmentRefused)
+
+    def _is_old(self, native_id: str, started: float, token: str) -> bool:
+        """Whether what a creation gave was there before it, or is what another one gave."""
+        was_shown = self.items.first_shown.get(native_id, started) < started
+        # In one step: several are made at once.
+        return self._made.setdefault(native_id, token) != token or was_shown
+
+    def _same(self, part: ItemPart, title: str, words: str, kind: type[EnvironmentRefused]) -> EnvironmentRefused:
+        said = f"{self.client.base_url} answers the creation of {title!r} with the {part.kind.singular} that is there"
+        return kind(f"{said}{words}.", subject=title, place=self.sheet.file, next_step=NEXT["taken"])
 
     def _refuse_renamed(self, part: ItemPart, single: Single, title: str) -> None:
         """Takes back what was made under another name because somebody has the one that was asked for: some platforms

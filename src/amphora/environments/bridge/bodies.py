@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from amphora.core.form.kinds import Ids
-from amphora.core.form.opened import PartMissing, closed, opened
+from amphora.core.form.opened import PartMissing, closed, closed_id, opened
 from amphora.core.form.spots import masked_places
 from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.model import Json
@@ -32,6 +32,7 @@ class Bodies:
         # What it refers to by title may be called otherwise since it was read.
         self._items.look_again()
         native = _in_body(part, self._native(part, write, there))
+        fixed = self._fixed(part, call, native, there, write) if there else frozenset()
         # First what only comes back, then what is meant: the later counts.
         body = self._kept(part, call, there)
         only, names = call.said("only", []), {**part.write.get("members", {}), **call.said("members", {})}
@@ -39,6 +40,8 @@ class Bodies:
         def lay(path: str, value: Json) -> None:
             # Under another name than it is read, if the sheet says so.
             path = written_at(path)
+            if path.removeprefix("$.") in fixed:
+                return
             put(body, f"$.{names[member]}" if (member := path.removeprefix("$.")) in names else path, value)
 
         for name, value in native.items():
@@ -46,10 +49,10 @@ class Bodies:
             if (not only or name in only) and not is_left_out:
                 lay(part.definition.get(name, f"$.{name}"), value)
         # What isn't named stays (RFC 7396): to take something away it has to be named.
-        if call.said("how") == "merge patch" and there is not None:
+        if (how := call.said("how")) in ("merge patch", "by member") and there is not None:
             # What is there now, not what was read for the comparison: somebody may have added a member since.
             there_now = _in_body(part, self._without_kept(part, write, there))
-            for name, value in _vanished(there_now, native).items():
+            for name, value in _vanished(there_now, native, how == "merge patch").items():
                 lay(part.definition.get(name, f"$.{name}"), _laid(native.get(name), value))
         # After the definition: where a title stands in it too, this one is meant.
         lay(part.paths["title"], write.states.title)
@@ -57,7 +60,8 @@ class Bodies:
             lay(part.paths["folder"], self._folders.written(write.states.folder))
         if uid:
             lay(call.said("uid"), uid)
-        body = _laid(body, filled(part.write.get("with", {}), self._values(part, write, there)))
+        always = {**part.write.get("with", {}), **call.said("with", {})}
+        body = _laid(body, filled(always, self._values(part, write, there)))
         body = self._items.hook.sent(part.kind.kind, body)
         wrapped = part.write.get("wrapped", "")
         return {wrapped: body} if wrapped else body
@@ -103,13 +107,36 @@ class Bodies:
         ours = {path.removeprefix("$.") for path in part.definition.values()} | set(call.said("read_only", []))
         return {name: value for name, value in there.whole.items() if name not in ours}
 
+    def _fixed(
+        self, part: ItemPart, call: Call, native: Mapping[str, Json], there: Single, write: Write
+    ) -> frozenset[str]:
+        """What a change may not send. One that would change any of it is refused: it would not be sent, and nobody
+        would be told."""
+        fixed = frozenset(call.said("read_only", []))
+        if not fixed:
+            return fixed
+        was, present = there.row.states.title, self._without_kept(part, write, there)
+        ours = {written_at(path).removeprefix("$."): name for name, path in part.definition.items()}
+        # Left out is another value, too.
+        moved = [name for path, name in ours.items() if path in fixed and native.get(name) != present.get(name)]
+        moved += ["title"] if part.paths["title"].removeprefix("$.") in fixed and was != write.states.title else []
+        if moved:
+            raise EnvironmentRefused(
+                f"{was!r} can't get another {moved[0]}: that of a {part.kind.singular} is never changed there.",
+                subject=was,
+                place=f"{self._sheet.file}, {call.name}",
+                next_step=advice("Leave it as it is there, or bring a copy beside it (--copy)."),
+            )
+        return fixed
+
     def _values(self, part: ItemPart, write: Write, there: Single | None) -> dict[str, Json]:
         """What stands for placeholders in what is always sent."""
         # Where it is content we made it up ourselves, and no platform wants it back.
         path = part.paths.get("revision", "")
         # As the platform has it, a number or a text: some want it back in the body.
         seen = value_at(there.whole, path) if there and path.startswith("$") else None
-        values: dict[str, Json] = {"id": write.native_id, "revision": write.revision if seen is None else seen}
+        native_id = closed_id(write.native_id, part.kind.ids) if write.native_id else None
+        values: dict[str, Json] = {"id": native_id, "revision": write.revision if seen is None else seen}
         return {**values, "title": write.states.title, "folder": write.states.folder}
 
     def _without_kept(self, part: ItemPart, write: Write, there: Single) -> dict[str, Json]:
@@ -142,13 +169,14 @@ def _laid(body: Any, more: Any) -> Any:
     return {**body, **{name: _laid(body[name], part) if name in body else part for name, part in more.items()}}
 
 
-def _vanished(present: dict[str, Json], new: dict[str, Json]) -> dict[str, Json]:
-    """What a merge patch has to name to take it away (RFC 7396): null for each member that is there and no longer
-    meant."""
+def _vanished(present: dict[str, Json], new: dict[str, Json], is_deep: bool) -> dict[str, Json]:
+    """What a change has to name to take it away: null for each member that is there and no longer meant; also inside
+    of objects, where these are laid over each other (RFC 7396)."""
     gone: dict[str, Json] = {}
     for name, value in present.items():
         if name not in new:
             gone[name] = None
-        elif isinstance(value, dict) and isinstance(new[name], dict) and (inner := _vanished(value, new[name])):
-            gone[name] = inner
+        elif is_deep and isinstance(value, dict) and isinstance(new[name], dict):
+            inner = _vanished(value, new[name], True)
+            gone |= {name: inner} if inner else {}
     return gone

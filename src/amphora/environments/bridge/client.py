@@ -4,6 +4,8 @@ words."""
 from __future__ import annotations
 
 import base64
+import json
+import secrets
 from collections.abc import Iterator, Mapping
 from typing import Any, NoReturn
 from urllib.parse import urlencode
@@ -47,6 +49,8 @@ class Client(Caller):
         super().__init__(base_url, f"{sheet.title} does", _SECRET_KINDS.get(how, "a key or token"), ca_file)
         self.sheet, self._how = sheet, how
         self._user, self._secret = user, headed(secret, base_url)
+        # Stands for the token in bodies until they are sent: a word that no item can hold by chance or by malice.
+        self._mark, self._shown = secrets.token_hex(16), self._secret
         self._is_renewable = how in ("client", "login")
         self._http.headers["Accept"] = "application/json"
 
@@ -133,11 +137,15 @@ class Client(Caller):
         if not path.startswith(("http://", "https://")):
             path = self.sheet.base + path
         path += ("&" if "?" in path else "?") + query if query else ""
-        sent = filled(call.body, values) if call.body is not None else body
+        # What is sent stands inside of what the sheet says, or is all of it.
+        inner = {**values, "definition": body, "token": self._mark}
+        sent = filled(call.body, inner) if call.body is not None else body
         options: dict[str, Any] = {"json": sent} if sent is not None else {}
         # What the sheet says of a call counts more than what is usual.
         more = {**headers, **{name: str(filled(text, values)) for name, text in call.headers.items()}}
         answer = self.exchange(call.method, path, is_read, more, **options)
+        # Many calls may have one path: for whoever writes the sheet its own name says more.
+        self.last[-1] += f" ({call.name})" if call.name else ""
         if answer.is_error or answer.is_redirect:
             self._refuse(call, answer, is_read)
         self.pace.well()
@@ -148,6 +156,26 @@ class Client(Caller):
         is_sure = answer.status_code == httpx.codes.TOO_MANY_REQUESTS or "Retry-After" in answer.headers
         return is_busy(answer) and (is_read or is_sure)
 
+    def _dressed(self, options: dict[str, Any]) -> dict[str, Any]:
+        sent = options.get("json")
+        # By text and not by place: where it stands is the sheet's to say.
+        is_marked = sent is not None and self._mark in json.dumps(sent)
+        return {**options, "json": filled_in_for(sent, self._mark, self._shown)} if is_marked else options
+
+    def _is_refusal(self, answer: httpx.Response, body: Json) -> bool:
+        refused = self.sheet.refused
+        return answer.is_error or (refused is not None and refused.holds(body))
+
+    def _is_unsigned(self, answer: httpx.Response) -> bool:
+        # Only where the sheet says how that looks here: to read every answer twice would cost more than it is worth.
+        told = [one for one in self.sheet.means if one.means == "signed out"]
+        if super()._is_unsigned(answer) or not told:
+            return super()._is_unsigned(answer)
+        body = _json_of(answer)
+        code = text_at(body, self.sheet.code)
+        # Of a good answer the words may be anybody's: those of an item's own text.
+        return self._is_refusal(answer, body) and any(one.fits(answer.status_code, code, answer.text) for one in told)
+
     def _understood(self, call: Call, answer: httpx.Response, is_read: bool) -> Answer:
         body: Json = None
         if answer.content.strip():
@@ -156,6 +184,9 @@ class Client(Caller):
             except JsonFault as error:
                 # A page that says "please wait" with 200: of a write nobody knows what became of it.
                 raise self.lost(is_read, "answers with something that is no JSON") from error
+            # Some say 200 to everything, and tell inside that they refuse.
+            if self._is_refusal(answer, body):
+                self._refuse(call, answer, is_read)
         elif is_read:
             raise self.otherwise(call, "it answers nothing")
         try:
@@ -168,6 +199,8 @@ class Client(Caller):
         asked = wait_s(answer) if "Retry-After" in answer.headers else 0.0
         at = value_at(body, call.at) if call.at != "$" and body is not None else body
         if at is None and body is not None and is_read:
+            if _is_told_empty(body, call.at):
+                raise Absent(f"{self.base_url} has nothing there.", subject=self.base_url)
             raise self.otherwise(call, f"at {call.at} there is nothing")
         # Lists keep what stands around them: the next cursor, the total.
         whole = body if call.said("rows") else at
@@ -188,8 +221,10 @@ class Client(Caller):
             headers["Authorization"] = f"Bearer {self._client_token(table)}"
         elif self._how == "login":
             assert self.sheet.login
-            token = self._token(self.sheet.login, values, headers)
-            headers[table.get("header", "Authorization")] = f"{table.get('scheme', 'Bearer')} {token}".strip()
+            self._shown = token = self._token(self.sheet.login, values, headers)
+            # Where it stands in the bodies it may be no header at all.
+            if header := table.get("header", "Authorization"):
+                headers[header] = f"{table.get('scheme', 'Bearer')} {token}".strip()
         for call in self.sheet.also:
             headers[call.said("header")] = self._token(call, values, headers)
         return headers
@@ -211,25 +246,23 @@ class Client(Caller):
 
     def _refuse(self, call: Call, answer: httpx.Response, is_read: bool) -> NoReturn:
         """What a refusal means: as the sheet says, else as the status does."""
-        status = answer.status_code
-        if status == httpx.codes.UNAUTHORIZED:
+        status, body = answer.status_code, _json_of(answer)
+        if self._is_unsigned(answer):
             raise self.signed_out()
-        try:
-            body = parse_json(answer.content)
-        except JsonFault:
-            body = None
         means = self._meaning(call, status, body, answer.text)
         words = _told(value_at(body, self.sheet.words)) if self.sheet.words else ""
-        words = words or _words(body) or f"it answers {status}"
-        if where := _told(value_at(body, self.sheet.pointer)) if self.sheet.pointer else "":
+        words = words or _words(body)
+        if words and (where := _told(value_at(body, self.sheet.pointer)) if self.sheet.pointer else ""):
             words = f"{words.rstrip('.')} (at {where})"
         if means == "later":
-            raise self.lost(True, f"is busy ({words.rstrip('.')})")
+            raise self.lost(True, f"is busy ({words.rstrip('.') or status})")
         if means is None and status >= httpx.codes.INTERNAL_SERVER_ERROR:
-            raise self.lost(is_read, f"failed with {status}")
+            said = f" ({words.rstrip('.')})" if words else ""
+            words = f"failed with {status} at {call.method} {call.path}{said}"
+            raise self.overtaxed(words) if is_busy(answer) and not is_read else self.lost(is_read, words)
         kind: type[AmphoraError] = _KINDS.get(means or "", EnvironmentRefused)
         raise kind(
-            f"{self.base_url} refused {call.method} {call.path}: {words.rstrip('.')}.",
+            f"{self.base_url} refused {call.method} {call.path}: {words.rstrip('.') or f'it answers {status}'}.",
             subject=self.base_url,
             place=f"{self.sheet.file}, {call.name}",
             next_step=NEXT.get((means or "").replace(" ", "-"), NOTHING),
@@ -238,9 +271,7 @@ class Client(Caller):
     def _meaning(self, call: Call, status: int, body: Json, text: str) -> str | None:
         code = text_at(body, self.sheet.code)
         for one in self.sheet.means:
-            is_it = (not one.statuses or status in one.statuses) and (not one.code or one.code == code)
-            where = call.name.rpartition(".")[2]
-            if is_it and one.says.lower() in text.lower() and one.on in ("", where, call.name):
+            if one.fits(status, code, text) and one.on in ("", call.name.rpartition(".")[2], call.name):
                 return one.means
         return _STATUSES.get(status)
 
@@ -252,6 +283,30 @@ class Client(Caller):
             place=f"{self.sheet.file}, {call.name}",
             next_step=advice(f"Mend {call.name} in the bridge sheet."),
         )
+
+
+def filled_in_for(value: Json, mark: str, text: str) -> Json:
+    """The same document with a text in the place of a mark, wherever that stands alone."""
+    if isinstance(value, dict):
+        return {name: filled_in_for(part, mark, text) for name, part in value.items()}
+    if isinstance(value, list):
+        return [filled_in_for(part, mark, text) for part in value]
+    return text if value == mark else value
+
+
+def _json_of(answer: httpx.Response) -> Json:
+    try:
+        return parse_json(answer.content)
+    except JsonFault:
+        return None
+
+
+def _is_told_empty(body: Json, path: str) -> bool:
+    """Whether an answer says that there is nothing at a place, and is not merely another answer: a null, or a list
+    that has no such entry."""
+    holder, _, index = path.rpartition("[")
+    is_entry = index.rstrip("]").isdigit() and isinstance(value_at(body, holder or "$"), list)
+    return is_entry or values_at(body, path) == [None]
 
 
 def _query(call: Call, pages: Pages, position: Json) -> str:
@@ -271,16 +326,40 @@ def _told(value: Json) -> str:
     return ", ".join(map(_told, value)) if isinstance(value, list) else "" if value is None else str(value)
 
 
-def _words(body: Json) -> str:
-    """The platform's own words, where the sheet doesn't say where these stand: the first text that reads like any."""
-    if isinstance(body, dict):
-        for name in ("detail", "message", "error_description", "error", "title", "msg"):
-            found = body.get(name)
-            if isinstance(found, str) and found:
-                return found
-            if isinstance(found, dict) and (inner := _words(found)):
-                return inner
+_SAYING = ("detail", "message", "error_description", "error", "errors", "title", "msg", "reason", "description")
+_WITHIN = ("detail", "message", "error", "msg", "reason")
+_WHERE = ("loc", "field", "pointer", "path", "property")
+MOST_FAULTS = 3
+MOST_WORDS = 200
+
+
+def _words(body: Json, depth: int = 4) -> str:
+    """The platform's own words, where the sheet doesn't say where these stand: texts under names that promise some,
+    with the place that is at fault. Nothing else of an answer: some repeat what was sent, secrets and all."""
+    if depth == 0:
+        return ""
+    if isinstance(body, list):
+        found = [text for one in body if (text := one if isinstance(one, str) else _words(one, depth - 1))]
+        more = f" and {len(found) - MOST_FAULTS} more" if len(found) > MOST_FAULTS else ""
+        return f"{'; '.join(found[:MOST_FAULTS])}{more}"
+    if not isinstance(body, dict):
+        return ""
+    # Known names first; what merely sounds like one after them, and details before what sums them up.
+    near = sorted((name for name in body if any(word in name.lower() for word in _WITHIN)), key=_summing)
+    for name in (*(name for name in _SAYING if name in body), *near):
+        value = body[name]
+        if text := value if isinstance(value, str) else _words(value, depth - 1):
+            where = next((_place(body[one]) for one in _WHERE if one in body), "")
+            return f"{text[:MOST_WORDS].rstrip('.')} (at {where})" if where else text[:MOST_WORDS]
     return ""
+
+
+def _summing(name: str) -> bool:
+    return "detail" not in name.lower()
+
+
+def _place(where: Json) -> str:
+    return ".".join(map(str, where)) if isinstance(where, list) else str(where)
 
 
 _KINDS: dict[str, type[AmphoraError]] = {"moved": RevisionMoved, "absent": Absent, "unpublished": Absent}

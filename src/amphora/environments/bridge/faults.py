@@ -12,6 +12,7 @@ from amphora.core.form.places import parse_path
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.strict_toml import line_of, unfit
 from amphora.environments.bridge import lines
+from amphora.environments.bridge.paths import holder_of
 
 WHAT = "a bridge sheet"
 _SEARCHED = re.compile(r"\[[^'\"]|\.\*")
@@ -129,6 +130,7 @@ class SheetFaults:
 
     def _errors(self) -> Iterator[str]:
         yield from self._table_faults(self._part("errors"), lines.ERRORS, "errors.")
+        yield from self._flag(self._part("errors").get("refused"), "errors.refused")
         rows = self._table.get("error", [])
         for row in rows if isinstance(rows, list) else ():
             yield from self._table_faults(row, lines.ERROR, "error.")
@@ -205,9 +207,33 @@ class SheetFaults:
         takes = _table(row, "retire").get("takes")
         for taken in takes if isinstance(takes, list) else ():
             yield from self._table_faults(taken, lines.TAKES, f"{name}.retire.takes.")
-        paths = {one: _table(row).get(one) for one in ("id", "title", "folder", "on", "revision", "uid")}
+        for one in lines.FLAGS:
+            yield from self._flag(_table(row).get(one), f"{name}.{one}")
+        for one in ("create", "update"):
+            body = _table(row, one).get("body")
+            if body is not None and "{definition}" not in str(body):
+                line = line_of(self._source, one, name)
+                yield f"{line}`{name}.{one}.body` has to hold {{definition}}: what is sent"
+        hidden = _table(row).get("hidden")
+        for place in hidden if isinstance(hidden, list) else ():
+            try:
+                holder_of(str(place))
+            except SheetFault as error:
+                yield f"{line_of(self._source, 'hidden', name)}`{name}.hidden`: {error.message}"
+            yield from self._path(place, f"{name}.hidden", f"{name}.hidden")
+        paths = {one: _table(row).get(one) for one in ("id", "title", "folder", "revision", "uid")}
         for member, path in {**_table(row, "definition"), **paths}.items():
             yield from self._path(path, f"{name}.{member}", f"{name}.{member}")
+
+    def _flag(self, said: Any, name: str) -> Iterator[str]:
+        """Whether something is so: a place, or a table of a place and what stands there."""
+        within, _, last = name.rpartition(".")
+        if isinstance(said, dict):
+            yield from self._table_faults(said, lines.FLAG, f"{name}.")
+            if "at" not in said:
+                yield f"{line_of(self._source, last, within)}`{name}.at` is missing: where it stands"
+            said = said.get("at")
+        yield from self._path(said, name, name)
 
     def _apart(self, row: Any, name: str) -> Iterator[str]:
         """A member with calls of its own: read, and perhaps written."""

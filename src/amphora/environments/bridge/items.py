@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import time
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -17,10 +18,11 @@ from amphora.core.values.errors import EnvironmentRefused, RevisionMoved
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json, Listed, States
 from amphora.core.values.next_step import advice
+from amphora.core.values.tokens import MASK
 from amphora.environments.bridge.client import Absent, Answer, Client
 from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.hooks import hook_of
-from amphora.environments.bridge.paths import dropped, filled, is_list, moment_of, text_at, value_at
+from amphora.environments.bridge.paths import dropped, filled, holder_of, is_list, moment_of, text_at, value_at
 from amphora.environments.bridge.removal import Standing
 from amphora.environments.bridge.sheet import Apart, BridgeSheet, Call, ItemPart
 from amphora.environments.contract import NEXT, Seen
@@ -34,6 +36,19 @@ def without_own(value: Json, how: Apart) -> Json:
     for path in how.without if isinstance(value, list) else ():
         value = [dropped(one, path) for one in value]
     return value
+
+
+def with_hidden(form: Json, places: Sequence[str]) -> Json:
+    """A definition with masks for secrets that are there and never shown, wherever the object that holds one is."""
+    if not places:
+        return form
+    # Filled in below: whoever else holds the answer must not see it change.
+    form = copy.deepcopy(form)
+    for holder, name in map(holder_of, places):
+        for one in values_at(form, holder):
+            if isinstance(one, dict) and one.get(name) in (None, ""):
+                one[name] = MASK
+    return form
 
 
 Value = TypeVar("Value")
@@ -67,6 +82,9 @@ class Items:
         self._client, self._sheet, self._ids = client, sheet, ids
         self._folders, self._links = folders, links
         self._titles: dict[str, dict[str, str]] = {}
+        self._kinds: dict[str, str] = {}
+        self.first_shown: dict[str, float] = {}
+        """When an id was shown for the first time, by the clock of this process."""
         self._named: dict[tuple[str, PartOf], dict[str, Json]] = {}
         self.looks = Looks(self.titles, self.parts)
         self.hook = hook_of(sheet)
@@ -90,7 +108,7 @@ class Items:
     def of_kind(self, part: ItemPart) -> list[Listed]:
         """All of one kind."""
         # The list is asked for each time: it is the only thing that tells what came and went.
-        rows = self._rows(part)
+        rows = self.rows_of(part)
         if part.tells_too_little:
             # Such a platform tells only item by item what changed, or what is live.
             native = [text_at(row, part.paths["id"]) for row in rows]
@@ -99,9 +117,9 @@ class Items:
 
     def is_called(self, part: ItemPart, title: str) -> bool:
         """Whether some item of a kind has this title, by the list."""
-        return any(text_at(row, part.paths["title"]) == title for row in self._rows(part))
+        return any(text_at(row, part.paths["title"]) == title for row in self.rows_of(part))
 
-    def _rows(self, part: ItemPart) -> list[Json]:
+    def rows_of(self, part: ItemPart) -> list[Json]:
         """The list of a kind, as the sheet describes its rows."""
         return [self.hook.shown(part.kind.kind, row) for row in self._client.rows(part.index)]
 
@@ -114,7 +132,7 @@ class Items:
         known = self._titles.get(kind)
         if known is None:
             found: dict[str, list[str]] = {}
-            for row in self._rows(part):
+            for row in self.rows_of(part):
                 native = opened_id(text_at(row, part.paths["id"]), part.kind.ids)
                 found.setdefault(text_at(row, part.paths["title"]), []).append(native)
             known = {title: ids[0] for title, ids in found.items() if len(set(ids)) == 1}
@@ -163,6 +181,9 @@ class Items:
 
     def _parts_of(self, native_id: str) -> Iterable[ItemPart]:
         """The kinds of which an item of this id can be."""
+        # Shown before, it is of one kind for good: the others need not be asked.
+        if kind := self._kinds.get(native_id):
+            return [self._sheet.items[kind]]
         space, mark, _ = native_id.partition(MARK)
         return [part for part in self._sheet.items.values() if part.kind.ids.space == (space if mark else "")]
 
@@ -234,7 +255,7 @@ class Items:
             return None
 
     def _opened(self, part: ItemPart, form: Json) -> Json:
-        return mask_secrets(opened(form, part.kind, self._ids, self.looks), part.kind)
+        return mask_secrets(with_hidden(opened(form, part.kind, self._ids, self.looks), part.hidden), part.kind)
 
     def _listed(self, part: ItemPart, row: Json, etag: str = "", shown: Sequence[Json] = ()) -> Listed:
         paths = part.paths
@@ -245,13 +266,16 @@ class Items:
         title, folder = text_at(row, paths["title"]), self._folders.of(row, paths.get("folder", ""))
         revision = paths.get("revision", "content")
         stamp = etag if revision == "etag" else text_at(row, revision) if revision != "content" else ""
-        is_on = value_at(row, paths["on"]) if "on" in paths else None
+        is_on = self._flag(part, row, "on") if "on" in part.flags else None
         is_published, is_drafted = self._versions(part, row, shown)
-        states = States(title, folder, None if is_on is None else is_on in (True, 1, "true", "on"), is_published)
+        states = States(title, folder, is_on, is_published)
         links = {"id": native, "uid": text_at(row, paths.get("uid")), "title": title}
         link = str(filled(paths.get("link", ""), links, is_path=True))
+        native_id = opened_id(native, part.kind.ids)
+        self._kinds[native_id] = part.kind.kind
+        self.first_shown.setdefault(native_id, time.monotonic())
         return Listed(
-            native_id=opened_id(native, part.kind.ids),
+            native_id=native_id,
             kind=part.kind.kind,
             segments=(*(one for one in folder.split("/") if one), title),
             states=states,
@@ -282,7 +306,16 @@ class Items:
             return None, False
         if shown:
             return shown[0] is not None, shown[1] is not None
-        return bool(value_at(row, part.paths["published"])), bool(value_at(row, part.paths["unpublished"]))
+        return self._flag(part, row, "published"), self._flag(part, row, "unpublished")
+
+    def _flag(self, part: ItemPart, row: Json, name: str) -> bool:
+        """Whether something holds of an item, as its row says."""
+        flag = part.flags[name]
+        try:
+            return flag.holds(row)
+        except ValueError as error:
+            words = f"at {flag.at} stands {str(error)[:40]!r}, and no `is` of `{name}` says what that means"
+            raise self._client.otherwise(part.index, words) from error
 
     def seen(self, items: Sequence[Seen]) -> dict[str, Single]:
         """The items, if they are as somebody saw them: what the platform itself compares on writing, or this look

@@ -7,12 +7,22 @@ from collections.abc import Mapping
 from typing import Any, Final
 
 METHODS: Final = ("get", "post", "put", "patch", "delete")
-MEANINGS: Final = ("absent", "taken", "moved", "in use", "forbidden", "invalid", "later", "unpublished")
+MEANINGS: Final = (
+    "absent",
+    "taken",
+    "moved",
+    "in use",
+    "forbidden",
+    "invalid",
+    "later",
+    "unpublished",
+    "signed out",
+)
 
 PLACEHOLDER = re.compile(r"\{([a-z_]+)\}")
 KNOWN: Final = frozenset(
     "id title folder revision parent user address location job page offset cursor size object above entry rows"
-    " row value".split()
+    " row value definition".split()
 )
 
 CALL = {**dict.fromkeys(METHODS, str), "at": str, "body": (dict, list), "headers": dict}
@@ -52,7 +62,7 @@ ALSO = {**CALL, "header": str}
 ACCOUNT = {**CALL, "name": (str, list), "rights": str, "allows": dict}
 PAGES = {"how": str, "ask": str, "size": dict, "first": int, "next": str, "total": str}
 SIZE = {"ask": str, "of": int}
-ERRORS = {"code": str, "words": str, "pointer": str}
+ERRORS = {"code": str, "words": str, "pointer": str, "refused": (str, dict)}
 ERROR = {"status": (int, list), "code": str, "says": str, "on": str, "means": str}
 FOLDERS = {"index": dict, "id": str, "title": str, "parent": str, "create": dict}
 SUPPLY = {
@@ -76,11 +86,11 @@ ITEM: dict[str, Any] = {
     "title": str,
     "folder": str,
     "revision": str,
-    "on": str,
+    "on": (str, dict),
     "changed_at": str,
     "changed_by": str,
-    "published": str,
-    "unpublished": str,
+    "published": (str, dict),
+    "unpublished": (str, dict),
     "link": str,
     "read": dict,
     "draft": dict,
@@ -95,12 +105,35 @@ ITEM: dict[str, Any] = {
     "switch": dict,
     "needs": dict,
     "rows": dict,
+    "hidden": list,
 }
+FLAG = {"at": str, "is": list}
+FLAGS = ("on", "published", "unpublished")
 PERMISSIONS = ("write", "publish", "switch", "retire")
 WRITE = {"members": dict, "wrapped": str, "with": dict, "without": list, "inside": dict}
-CREATE = {**CALL, "id": str, "uid": str, "only": list, "follow": bool, "job": dict, "members": dict, "nulls": str}
+CREATE = {
+    **CALL,
+    "id": str,
+    "uid": str,
+    "only": list,
+    "follow": bool,
+    "job": dict,
+    "members": dict,
+    "nulls": str,
+    "same": list,
+    "with": dict,
+}
 JOB = {**CALL, "state": str, "done": list, "failed": list, "id": str, "words": str, "wait_s": (int, float)}
-UPDATE = {**CALL, "match": str, "absent": str, "read_only": list, "how": str, "members": dict, "nulls": str}
+UPDATE = {
+    **CALL,
+    "match": str,
+    "absent": str,
+    "read_only": list,
+    "how": str,
+    "members": dict,
+    "nulls": str,
+    "with": dict,
+}
 RETIRE = {**CALL, "match": str, "takes": list, "empties": list}
 TAKES = {"kind": str, "at": str}
 DO = {**CALL, "match": str}
@@ -122,7 +155,9 @@ LOAD = {**CALL, "at_once": int, "ids": str}
 PROBE = {**CALL, "works": str}
 OBJECTS = {**CALL, "names": str, "parts": str}
 
-TEXTS = frozenset("kinds definition members headers fixed inside read_only only without done failed empties".split())
+TEXTS = frozenset(
+    "kinds definition members headers fixed inside read_only only without done failed empties same hidden".split()
+)
 """Lists and tables of texts, wherever they stand."""
 
 CHOICES: Final[Mapping[str, tuple[str, ...]]] = {
@@ -135,7 +170,7 @@ CHOICES: Final[Mapping[str, tuple[str, ...]]] = {
     "update.absent": ("keep", "default"),
     "create.nulls": ("sent", "left out"),
     "update.nulls": ("sent", "left out"),
-    "update.how": ("whole", "merge patch"),
+    "update.how": ("whole", "by member", "merge patch"),
     "supply.kind": ("connection", "person", "setting"),
 }
 """The named behaviours: the first is what is meant where nothing is said."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import re
 from collections.abc import Callable, Mapping
 from datetime import UTC, datetime
@@ -11,6 +12,7 @@ from urllib.parse import quote
 from amphora.core.form.places import parse_path, values_at
 from amphora.core.form.visit import GONE
 from amphora.core.values.errors import SheetFault
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
 from amphora.environments.bridge.lines import PLACEHOLDER
@@ -19,6 +21,31 @@ from amphora.environments.bridge.lines import PLACEHOLDER
 def value_at(document: Json, path: str) -> Json:
     """The first of what stands at a path; None where nothing does."""
     return next(iter(values_at(document, path)), None)
+
+
+@dataclass(frozen=True)
+class Flag:
+    """Something that is so or not: where that stands, and what stands there if it is (`values`). Without them
+    whatever is neither nothing, false nor zero; of words, if they have to be known (`is_strict`), only plain ones."""
+
+    at: str
+    values: tuple[Json, ...] = ()
+    is_strict: bool = False
+
+    def holds(self, document: Json) -> bool:
+        """Whether it is so. ValueError where what stands there is a word that nobody has explained."""
+        found = value_at(document, self.at)
+        if self.values:
+            # By type as well: 1 and true are equal in Python and two things in JSON.
+            return any(found == value and type(found) is type(value) for value in self.values)
+        word = found.strip().lower() if isinstance(found, str) else ""
+        # A time or a version is a live one; a state that nobody explained is no switch.
+        if self.is_strict and word not in (*_YES, *_NO):
+            raise ValueError(found)
+        return word not in _NO if isinstance(found, str) else bool(found)
+
+
+_YES, _NO = ("true", "on", "yes", "1"), ("false", "off", "no", "0", "")
 
 
 def is_list(path: str) -> bool:
@@ -30,6 +57,21 @@ def is_list(path: str) -> bool:
 def written_at(path: str) -> str:
     """Where a place of a definition is written: a list in the member that the objects stood in."""
     return path.partition("[*]")[0]
+
+
+def holder_of(path: str) -> tuple[str, str]:
+    """Where the object stands in which a place is a member, and what that is called. SheetFault for another place."""
+    found = _MEMBER.fullmatch(path)
+    if not found:
+        raise SheetFault(
+            f"{path!r} is no member of an object.",
+            subject=path,
+            next_step=advice("End it with a name, as in $.macros[?@.kind == 'secret'].value."),
+        )
+    return found[1], found[2]
+
+
+_MEMBER = re.compile(r"(\$.*)\.([A-Za-z_][A-Za-z0-9_]*)")
 
 
 def text_at(document: Json, path: str | None) -> str:
@@ -56,7 +98,14 @@ def put(document: dict[str, Any], path: str, value: Json) -> None:
 
 
 def dropped(document: Json, path: str) -> Json:
-    """The document without what stands at a plain path; wildcards may stand in it."""
+    """The document without what stands at a path; wildcards may stand in it, and before its last name filters."""
+    if "?" in path:
+        document = copy.deepcopy(document)
+        holder, name = holder_of(path)
+        for one in values_at(document, holder):
+            if isinstance(one, dict):
+                one.pop(name, None)
+        return document
     return changed_at(document, path, lambda value: GONE)
 
 

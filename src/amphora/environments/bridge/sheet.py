@@ -13,7 +13,8 @@ from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import advice
 from amphora.core.values.strict_toml import line_of
 from amphora.environments.bridge.faults import SheetFaults
-from amphora.environments.bridge.lines import METHODS
+from amphora.environments.bridge.lines import FLAGS, METHODS
+from amphora.environments.bridge.paths import Flag
 
 
 @dataclass(frozen=True)
@@ -57,6 +58,11 @@ class Means:
     says: str
     on: str
     means: str
+
+    def fits(self, status: int, code: str, text: str) -> bool:
+        """Whether an answer is what this is about, whatever call it answers."""
+        is_it = (not self.statuses or status in self.statuses) and (not self.code or self.code == code)
+        return is_it and self.says.lower() in text.lower()
 
 
 @dataclass(frozen=True)
@@ -133,6 +139,7 @@ class ItemPart:
     draft: Call | None
     more: Mapping[str, Call]
     paths: Mapping[str, str]
+    flags: Mapping[str, Flag]
     definition: Mapping[str, str]
     write: Mapping[str, Any]
     create: Call | None
@@ -145,13 +152,15 @@ class ItemPart:
     apart: Mapping[str, Apart] = field(default_factory=dict)
     needs: Mapping[str, Sequence[str]] = field(default_factory=dict)
     """The rights of which one is needed for what: `write`, `publish`, `switch`, `retire`."""
+    hidden: tuple[str, ...] = ()
+    """Places of secrets that the platform never shows: one is taken for granted wherever one could stand."""
 
     @property
     def tells_too_little(self) -> bool:
         """Whether a row of the list does not say what changed, or what is live: then each item is looked at."""
         # Each item is then looked at for the list: slow, and the only way to see that somebody has changed it.
         has_no_revision = self.paths.get("revision", "content") in ("content", "etag")
-        return has_no_revision or (self.kind.is_published and not {"published", "unpublished"} <= self.paths.keys())
+        return has_no_revision or (self.kind.is_published and not {"published", "unpublished"} <= self.flags.keys())
 
 
 @dataclass(frozen=True)
@@ -173,6 +182,8 @@ class BridgeSheet:
     code: str
     words: str
     pointer: str
+    refused: Flag | None
+    """What tells a refusal that is answered like anything else."""
     means: tuple[Means, ...]
     secrets: str
     folders: Mapping[str, Any]
@@ -262,11 +273,8 @@ _PATHS = (
     "title",
     "folder",
     "revision",
-    "on",
     "changed_at",
     "changed_by",
-    "published",
-    "unpublished",
     "link",
 )
 
@@ -289,6 +297,7 @@ def _item(sheet: KindSheet, row: Mapping[str, Any], pages: Mapping[str, Any]) ->
             for member, call in row.get("more", {}).items()
         },
         {path: row[path] for path in _PATHS if path in row},
+        {flag: _flag(row[flag], flag == "on") for flag in FLAGS if flag in row},
         members,
         row.get("write", {}),
         calls["create"],
@@ -300,6 +309,13 @@ def _item(sheet: KindSheet, row: Mapping[str, Any], pages: Mapping[str, Any]) ->
         _rows(row.get("rows", {}), f"{name}.rows", pages),
         {member: _apart(call, f"{name}.more.{member}") for member, call in row.get("more", {}).items()},
         row.get("needs", {}),
+        tuple(row.get("hidden", ())),
+    )
+
+
+def _flag(said: str | Mapping[str, Any], is_strict: bool) -> Flag:
+    return (
+        Flag(said, (), is_strict) if isinstance(said, str) else Flag(said["at"], tuple(said.get("is", ())), is_strict)
     )
 
 
@@ -353,6 +369,7 @@ def _sheet(table: Mapping[str, Any], file: str, items: Mapping[str, ItemPart]) -
         code=table.get("errors", {}).get("code", ""),
         words=table.get("errors", {}).get("words", ""),
         pointer=table.get("errors", {}).get("pointer", ""),
+        refused=_flag(table["errors"]["refused"], False) if "refused" in table.get("errors", {}) else None,
         means=tuple(_means(table.get("error", []))),
         secrets=table.get("secrets", "left out"),
         folders=folders,

@@ -1,0 +1,245 @@
+"""A platform with one address for everything: what is asked stands in the body, who asks too, and a refusal is answered
+like anything else. Secrets are never shown, parts have ids that only an answer tells, and states are words."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from tests.conftest import run_program
+from tests.contract.answering import Said, pair, served
+
+
+def _call(method: str, params: str, more: str = "") -> str:
+    who = 'who = "{token}", ' if method != "enter" else ""
+    return f'{{ post = "/ask", body = {{ {who}do = "{method}", with = {params} }}{more} }}'
+
+
+DESK = f"""
+bridge = "desk"
+kinds  = ["hall.toml", "watch.toml"]
+[sign_in]
+how    = "login"
+header = ""
+call   = {_call("enter", '["{user}", "{secret}"]', ', at = "$.gives"')}
+[errors]
+refused = "$.fault"
+words   = "$.fault.says"
+code    = "$.fault.no"
+[[error]]
+code  = "7"
+means = "signed out"
+[[error]]
+says  = "is taken"
+means = "taken"
+[item.hall]
+index      = {_call("hall.list", '{ from = "{offset}", most = 2 }', ', rows = "$.gives[*]", pages = { how = "offset" }')}
+id         = "$.no"
+title      = "$.called"
+read       = {_call("hall.list", '{ no = "{id}" }', ', at = "$.gives[0]"')}
+definition = []
+create     = {_call("hall.make", '"{definition}"', ', id = "$.gives"')}
+update     = {_call("hall.write", '"{definition}"', ', with = { no = "{id}" }')}
+retire     = {_call("hall.drop", '["{id}"]')}
+[item.watch]
+index      = {_call("watch.list", "{ }", ', rows = "$.gives[*]"')}
+id         = "$.no"
+title      = "$.called"
+read       = {_call("watch.list", '{ no = "{id}" }', ', at = "$.gives[0]"')}
+definition = ["hall", "every", "lines"]
+on         = {{ at = "$.state", is = ["awake"] }}
+write      = {{ without = ["$.lines[?@.note == ''].note"] }}
+create     = {_call("watch.make", '"{definition}"', ', id = "$.gives", same = ["$.called", "$.hall"]')}
+update     = {_call("watch.write", '"{definition}"', ', how = "by member", with = { no = "{id}" }')}
+retire     = {_call("watch.drop", '["{id}"]')}
+switch     = {{ on = {_call("watch.write", '{ no = "{id}", state = "awake" }')}, off = {_call("watch.write", '{ no = "{id}", state = "asleep" }')} }}
+hidden     = ["$.lines[?@.kind == 'secret'].value"]
+"""
+HALL = 'kind = "hall"\n[ids]\nspace = "hall"\n'
+WATCH = """
+kind = "watch"
+[ids]
+space = "watch"
+[[refers]]
+at = "$.hall"
+to = ["hall"]
+required = true
+[states]
+switch = true
+[fields]
+secret   = ["$.lines[?@.kind == 'secret'].value"]
+named    = { "$.lines" = "name" }
+volatile = ["$.lines[*].no"]
+"""
+LINES = [{"name": "warm", "kind": "plain", "value": "12"}, {"name": "key", "kind": "secret", "value": "s3sam"}]
+
+
+class Desk:
+    """Everything by one call. A session is over after some of them."""
+
+    def __init__(self, first: int) -> None:
+        self.number, self.left, self.asked = first, 0, list[str]()
+        self.held: dict[str, dict[str, dict[str, Any]]] = {"hall": {}, "watch": {}}
+
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        assert (method, path) == ("POST", "/ask"), path
+        assert "Authorization" not in headers
+        given = body["with"]
+        if body["do"] == "enter":
+            assert given == ["keeper", "w0rd"]
+            self.left = 9
+            return 200, {"gives": f"session-{self._next()}"}, {}
+        self.left -= 1
+        assert body["who"].startswith("session-")
+        if self.left < 0:
+            return 200, self._fault(7, "who is that?"), {}
+        self.asked.append(body["do"])
+        kind, _, do = body["do"].partition(".")
+        return 200, getattr(self, f"_{do}")(kind, given), {}
+
+    def _next(self) -> str:
+        self.number += 1
+        return str(self.number)
+
+    def _fault(self, number: int, says: str) -> Any:
+        return {"fault": {"no": number, "says": says}}
+
+    def _list(self, kind: str, given: Any) -> Any:
+        rows = [one for one in self.held[kind].values() if given.get("no", one["no"]) == one["no"]]
+        rows = rows[int(given.get("from", 0)) :][: given.get("most", 99)]
+        hidden = {"lines": [_shown(line) for line in rows[0]["lines"]]} if rows and kind == "watch" else {}
+        return {"gives": [{**one, **hidden} for one in rows]}
+
+    def _make(self, kind: str, given: Any) -> Any:
+        mine = [one for one in self.held[kind].values() if one["called"] == given["called"]]
+        if mine and kind == "hall":
+            return self._fault(2, f"{given['called']} is taken")
+        if fault := self._odd(kind, given, ()):
+            return fault
+        # A second watch of one name in one hall is the first one, written over.
+        number = next((one["no"] for one in mine if one["hall"] == given["hall"]), None) or self._next()
+        self.held[kind][number] = {"state": "awake", **given, "no": number}
+        self._number_lines(number if kind == "watch" else "")
+        return {"gives": int(number)}
+
+    def _write(self, kind: str, given: Any) -> Any:
+        one = self.held[kind][given["no"]]
+        there = {line["no"] for line in one.get("lines", [])}
+        if fault := self._odd(kind, given, there):
+            return fault
+        was = {line["no"]: line for line in one.get("lines", [])}
+        if "lines" in given:
+            given = {**given, "lines": [{**was.get(line.get("no"), {}), **line} for line in given["lines"]]}
+        self.held[kind][given["no"]] = {**one, **given}
+        self._number_lines(given["no"] if kind == "watch" else "")
+        return {"gives": True}
+
+    def _odd(self, kind: str, given: Any, there: Any) -> Any:
+        for line in given.get("lines", []) or []:
+            if "note" in line and not line["note"]:
+                return self._fault(3, "a note is empty")
+            if line.get("no") not in there and ("no" in line or "value" not in line):
+                return self._fault(4, f"of {line['name']} a value is missing")
+        return None
+
+    def _number_lines(self, number: str) -> None:
+        for line in self.held["watch"][number]["lines"] if number else ():
+            line.setdefault("no", self._next())
+            line.setdefault("note", "")
+
+    def _drop(self, kind: str, given: Any) -> Any:
+        del self.held[kind][given[0]]
+        return {"gives": given}
+
+    def values(self) -> dict[str, str]:
+        return {line["name"]: line["value"] for one in self.held["watch"].values() for line in one["lines"]}
+
+
+def _shown(line: dict[str, Any]) -> dict[str, Any]:
+    return {name: value for name, value in line.items() if line["kind"] != "secret" or name != "value"}
+
+
+def _workspace(folder: Path) -> None:
+    for name, text in (("desk", DESK), ("hall", HALL), ("watch", WATCH)):
+        (folder / f"{name}.toml").write_text(text, "utf-8")
+
+
+def _filled(desk: Desk) -> None:
+    for name in ("Yard", "Press", "Store"):
+        desk._make("hall", {"called": name})
+    hall = next(one["no"] for one in desk.held["hall"].values() if one["called"] == "Press")
+    lines = [dict(line) for line in LINES]
+    desk._make("watch", {"called": "Heat", "hall": hall, "every": "10m", "lines": lines})
+
+
+def test_one_address_for_everything_serves_as_any_other_platform(tmp_path: Path, monkeypatch: Any) -> None:
+    one, two = Desk(100), Desk(900)
+    _filled(one)
+    for name in ("Old", "Older"):
+        two._make("hall", {"called": name})
+    _workspace(tmp_path)
+    monkeypatch.setenv("DESK_WORD", "w0rd")
+    with pair(tmp_path, "desk", one, two, "--user", "keeper", "--sign-in", "env:DESK_WORD") as run:
+        done = run("export", "here", "Heat", "--as", "p")
+        assert "secret Heat-lines-key" in done.out
+        # What the platform can't do without is told in its own words, and nothing stays.
+        done = run("import", "p", "there", "--yes", code=4)
+        assert "of key a value is missing" in done.err
+        assert "there is as it was before" in done.err
+        assert len(two.held["hall"]) == 2
+        monkeypatch.setenv("HEAT_KEY", "0ther")
+        run("map", "p", "there", "--set", "secret:Heat-lines-key=env:HEAT_KEY")
+        run("import", "p", "there", "--yes")
+        [heat] = two.held["watch"].values()
+        assert two.held["hall"][heat["hall"]]["called"] == "Press"
+        assert (two.values(), heat["state"]) == ({"warm": "12", "key": "0ther"}, "awake")
+        # Changed on both sides: ids of lines stay, the secret too, and what was mended there.
+        next(iter(one.held["watch"].values()))["every"] = "5m"
+        heat["lines"][0]["value"] = "14"
+        numbers = [line["no"] for line in heat["lines"]]
+        run("export", "here", "Heat", "--as", "p")
+        run("compare", "p", "there", "--docket", "d.yaml", code=1)
+        run("import", "d.yaml", "there", "--yes")
+        [heat] = two.held["watch"].values()
+        assert ([line["no"] for line in heat["lines"]], heat["every"]) == (numbers, "5m")
+        assert two.values() == {"warm": "14", "key": "0ther"}
+        run("verify", "p", "there")
+        assert "is as it was before" in run("undo", "last", "--yes").out
+        # Many sessions by now: each was renewed when it was over.
+        assert two.number > 930
+
+
+def test_what_is_there_already_is_not_made_once_more(tmp_path: Path, monkeypatch: Any) -> None:
+    desk = Desk(100)
+    _filled(desk)
+    # Without the secret, for that is nobody's to copy, and here nothing is made without it.
+    next(iter(desk.held["watch"].values()))["lines"].pop()
+    _workspace(tmp_path)
+    monkeypatch.setenv("DESK_WORD", "w0rd")
+    with served(desk) as url:
+        run_program(tmp_path, "init")
+        words = ("--bridge", "desk.toml", "--role", "test", "--user", "keeper", "--sign-in", "env:DESK_WORD")
+        assert run_program(tmp_path, "env", "add", "t", url, *words).code == 0
+        done = run_program(tmp_path, "env", "prove", "t", "--yes", "--json")
+        told = {(one["kind"], one["name"]): one for one in done.json["promises"]}
+        second = told["watch", "two items of one name"]
+        assert (second["kept"], "with the watch that is there." in second["words"]) == ("holds", True), second
+        # Looked for before, so that nothing was written over: one was made, and one that uses a hall.
+        assert desk.asked.count("watch.make") == 2
+        assert done.code == 0, done.out
+
+
+def test_states_that_nobody_explains_are_told_and_not_guessed(tmp_path: Path, monkeypatch: Any) -> None:
+    desk = Desk(100)
+    _filled(desk)
+    _workspace(tmp_path)
+    monkeypatch.setenv("DESK_WORD", "w0rd")
+    sheet = tmp_path / "desk.toml"
+    sheet.write_text(DESK.replace('{ at = "$.state", is = ["awake"] }', '"$.state"'), "utf-8")
+    with served(desk) as url:
+        run_program(tmp_path, "init")
+        words = ("--bridge", "desk.toml", "--role", "test", "--user", "keeper", "--sign-in", "env:DESK_WORD")
+        assert run_program(tmp_path, "env", "add", "t", url, *words).code == 0
+        done = run_program(tmp_path, "survey", "t")
+        assert (done.code, done.out) == (4, "")
+        assert "at $.state stands 'awake', and no `is` of `on` says what that means" in done.err
