@@ -13,6 +13,7 @@ from functools import partial
 from pathlib import Path
 
 from amphora.core.values.errors import AmphoraError
+from amphora.environments import answers as answers_module
 from amphora.environments import calls as calls_module
 from amphora.environments.nodered.adapter import connect
 from attack import Case
@@ -67,8 +68,8 @@ def _is_fit(path: str, value: object) -> bool:
 
 def _survey(path: str, answer: Answer, folder: Path) -> str:
     """Asks for everything; the adapter's own errors only, in bounded time and memory, and no secret in them."""
-    kept = calls_module.LONGEST_S, calls_module.MOST_BYTES, calls_module.LONGEST_WAIT_S
-    calls_module.LONGEST_S, calls_module.MOST_BYTES, calls_module.LONGEST_WAIT_S = 2.0, 1 << 20, 0.1
+    kept = calls_module.LONGEST_S, calls_module.MOST_BYTES, answers_module.LONGEST_WAIT_S
+    calls_module.LONGEST_S, calls_module.MOST_BYTES, answers_module.LONGEST_WAIT_S = 2.0, 1 << 20, 0.1
     start = time.monotonic()
     try:
         with serving(path, answer) as port:
@@ -86,7 +87,7 @@ def _survey(path: str, answer: Answer, folder: Path) -> str:
     except Exception as error:
         return f"{type(error).__name__}: {error}"
     finally:
-        calls_module.LONGEST_S, calls_module.MOST_BYTES, calls_module.LONGEST_WAIT_S = kept
+        calls_module.LONGEST_S, calls_module.MOST_BYTES, answers_module.LONGEST_WAIT_S = kept
     return "it was taken for a runtime"
 
 

@@ -11,7 +11,8 @@ from typing import Any
 import httpx
 import pytest
 
-from amphora.environments.calls import LONGEST_WAIT_S, Pace, wait_s
+from amphora.environments.answers import LONGEST_WAIT_S, wait_s
+from amphora.environments.calls import Pace
 from tests.contract.grounds import Ground
 from tests.faults.test_faults import back, bring, tried, whole
 from tests.faults.trouble import CHANGING, FAULTS, Fault, killed_after, lost_after, refused

@@ -19,7 +19,8 @@ from amphora.core.values.tokens import MASK
 from amphora.engine.promises import Broken, Promise, Proving, expected
 from amphora.engine.session import Session
 from amphora.engine.sides import Side, own_side
-from amphora.engine.trial import MOST_READ, remove, try_kind
+from amphora.engine.specimens import remove
+from amphora.engine.trial import MOST_READ, try_kind
 from amphora.environments.contract import Environment, KeepsFiles
 
 

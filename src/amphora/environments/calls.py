@@ -9,8 +9,6 @@ import time
 from collections import deque
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from datetime import UTC, datetime
-from email.utils import parsedate_to_datetime
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -19,6 +17,7 @@ import httpx
 from amphora.core.values.errors import Busy, EnvironmentRefused, Unavailable, Uncertain, UsageFault
 from amphora.core.values.next_step import advice
 from amphora.core.values.strict_json import JsonFault, parse_json
+from amphora.environments.answers import failure_words, is_busy, wait_s
 
 TIMEOUT_S = 30.0
 """How long nothing may come."""
@@ -27,8 +26,7 @@ LONGEST_S = 300.0
 """How long an answer may take as a whole: one that drips never times out by itself."""
 
 TRIES = 3
-LONGEST_WAIT_S = 10.0
-"""What may be asked again is, as often and after as long as the server says within these."""
+"""What may be asked again is, so often."""
 
 LONGEST_JOB_S = 3600.0
 """After this long a write that is answered later counts as one of which nobody knows."""
@@ -348,47 +346,6 @@ def checked_address(location: str, what: str) -> None:
             subject=location,
             next_step=advice("Take everything else out; how to sign in stands in sign_in."),
         )
-
-
-def wait_s(answer: httpx.Response, now: datetime | None = None) -> float:
-    """How long a server asks to wait, in seconds or until a date (RFC 9110, section 10.2.3); a second where it says
-    nothing that can be understood."""
-    said = answer.headers.get("Retry-After", "").strip()
-    if said.isdecimal():
-        return min(float(said), LONGEST_WAIT_S)
-    try:
-        until = parsedate_to_datetime(said)
-    except ValueError:
-        return 1.0
-    # A date without a zone is in GMT, as every date of HTTP is.
-    until = until if until.tzinfo else until.replace(tzinfo=UTC)
-    left = (until - (now or datetime.now(UTC))).total_seconds()
-    return min(max(left, 0.0), LONGEST_WAIT_S)
-
-
-def is_busy(answer: httpx.Response) -> bool:
-    """Whether a server says that it is asked too much just now."""
-    return answer.status_code in (httpx.codes.TOO_MANY_REQUESTS, httpx.codes.SERVICE_UNAVAILABLE)
-
-
-def failure_words(error: Exception) -> str:
-    """What went wrong, in words of our own: a library's message may quote an address, a header or a body."""
-    kinds = {
-        httpx.ConnectTimeout: "no connection in time",
-        httpx.ConnectError: "no connection",
-        httpx.UnsupportedProtocol: "an address that nobody understands",
-        httpx.InvalidURL: "an address that nobody understands",
-        httpx.ReadTimeout: "nothing came in time",
-        httpx.WriteTimeout: "nothing could be sent in time",
-        httpx.RemoteProtocolError: "the connection broke off, or that was no HTTP",
-        httpx.LocalProtocolError: "nothing that can be sent",
-        httpx.DecodingError: "what came could not be unpacked",
-        httpx.TooManyRedirects: "it leads round in circles",
-    }
-    text = str(error).lower()
-    if "certificate" in text:
-        return "its certificate is not one that is trusted here; see ca_file"
-    return next((words for kind, words in kinds.items() if isinstance(error, kind)), "the connection failed")
 
 
 def trusted(ca_file: str) -> ssl.SSLContext:

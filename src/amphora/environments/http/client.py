@@ -12,7 +12,8 @@ import httpx
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved, Unavailable
 from amphora.core.values.next_step import NOTHING, advice
 from amphora.core.values.strict_json import JsonFault, parse_json
-from amphora.environments.calls import LONGEST_JOB_S, Caller, failure_words, headed, is_busy, wait_s
+from amphora.environments.answers import failure_words, is_busy, wait_s
+from amphora.environments.calls import LONGEST_JOB_S, Caller, headed
 from amphora.environments.contract import NEXT
 
 SAFE = ("GET", "HEAD")

@@ -1,0 +1,72 @@
+"""Whether what is left out of a change is gone: members of a definition, and what stands inside of them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from amphora.core.form.settled import settled
+from amphora.core.form.spots import spotted
+from amphora.core.form.visit import GONE
+from amphora.core.plan.states import Image
+from amphora.core.values.errors import AmphoraError
+from amphora.core.values.model import Json
+from amphora.core.values.pointers import Pointer, value_at, without_value
+from amphora.engine.promises import Broken, Proving
+from amphora.engine.specimens import first, update
+
+MOST_LEFT_OUT = 5
+"""So many members are tried: that none of them goes is no chance any more."""
+
+
+def try_left_out(proving: Proving, image: Image) -> None:
+    """A member that is left out: gone, or kept, or nothing that can be left out; and one inside of a member."""
+    sheet = proving.opened.description.sheets[image.kind]
+    definition, counts = image.newest, settled(image.newest, sheet)
+    if not isinstance(counts, dict):
+        return
+    # What may never be empty is never taken away.
+    needed = {at[0] for at, _, spot, _ in spotted(definition, sheet) if at and spot.refer and spot.refer.is_required}
+    # What is empty would look the same if it were gone.
+    outer = [(name,) for name in sorted(counts) if definition[name] and name not in needed]
+    inner = [(name, part) for (name,) in outer for part in _parts(counts[name]) if definition[name][part]]
+    for places in (outer, inner):
+        _all_stay(proving, image, places[:MOST_LEFT_OUT])
+
+
+def _parts(value: Json) -> list[str]:
+    return sorted(value) if isinstance(value, dict) else []
+
+
+def _all_stay(proving: Proving, image: Image, places: Sequence[Pointer]) -> None:
+    """Leaves out what stands at these places, one at a time; Broken if all of it stays."""
+    definition = image.newest
+    stayed: list[str] = []
+    for place in places:
+        image = first(proving, image)
+        try:
+            after = update(proving, image, image.states.title, without_value(definition, place), image.revision)
+        except AmphoraError:
+            # It can't be left out at all.
+            continue
+        name = ".".join(place)
+        update(proving, after, image.states.title, definition, after.revision)
+        held = _held(after.newest, place)
+        if held is None and len(place) > 1:
+            raise Broken(f'{name!r} was left out and is null now: say how = "by member", if members are taken whole')
+        # One that returns to a default may have had it before: only if none of them goes they are kept.
+        if held != _held(definition, place):
+            return
+        stayed.append(name)
+    if stayed:
+        raise Broken(
+            f'{stayed[0]!r} was left out and is still there: say how = "by member", or "merge patch" if the '
+            "platform takes one"
+        )
+
+
+def _held(definition: Json, place: Pointer) -> Json:
+    """What stands there; GONE where nothing does."""
+    try:
+        return value_at(definition, place)
+    except LookupError:
+        return GONE
