@@ -367,6 +367,98 @@ def test_rows_that_name_rows_of_another_table_follow_them(tmp_path: Path) -> Non
         assert len(two.books) == 1
 
 
+HALLS = """
+bridge = "halls"
+kinds  = ["hall.toml", "watch.toml"]
+[about]
+uid = { get = "/about", at = "$.uid" }
+"""
+for _kind, _members in (("hall", ["size"]), ("watch", ["hall", "every"])):
+    HALLS += f"""
+[item.{_kind}]
+index      = {{ get = "/{_kind}", rows = "$[*]" }}
+id         = "$.id"
+title      = "$.name"
+read       = {{ get = "/{_kind}/{{id}}" }}
+definition = {_members}
+create     = {{ post = "/{_kind}" }}
+update     = {{ put = "/{_kind}/{{id}}" }}
+retire     = {{ delete = "/{_kind}/{{id}}" }}
+"""
+HALL = 'kind = "hall"\n[ids]\nspace = "hall"\n'
+WATCH = 'kind = "watch"\n[ids]\nspace = "watch"\n[[refers]]\nat = "$.hall"\nto = ["hall"]\nby = "title"\n'
+
+
+class Halls:
+    """A platform whose watches name their hall by its title, and whose halls know nothing of that."""
+
+    def __init__(self, name: str) -> None:
+        self.name, self.held = name, dict[str, dict[int, dict[str, Any]]]({"hall": {}, "watch": {}})
+        self.wrote: list[str] = []
+
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        _, kind, *rest = path.split("/")
+        if kind == "about":
+            return 200, {"uid": self.name}, {}
+        held = self.held[kind]
+        if method == "POST":
+            number = self.add(kind, **body)
+            return 201, held[number], {}
+        if not rest:
+            return 200, list(held.values()), {}
+        if (number := int(rest[0])) not in held:
+            return 404, {}, {}
+        if method == "DELETE":
+            return 200, held.pop(number), {}
+        if method == "PUT":
+            held[number] = {**body, "id": number}
+            self.wrote.append(body["name"])
+        return 200, held[number], {}
+
+    def add(self, kind: str, **members: Any) -> int:
+        number = max(self.held[kind], default=0) + 1
+        self.held[kind][number] = {**members, "id": number}
+        return number
+
+    def shown(self) -> list[list[Any]]:
+        return [[one["name"], one.get("hall")] for held in self.held.values() for one in held.values()]
+
+
+def test_what_names_something_by_its_title_follows_it_or_is_told(tmp_path: Path) -> None:
+    one, two = Halls("one"), Halls("two")
+    one.add("hall", name="Press", size=4)
+    one.add("watch", name="Heat", hall="Press", every=5)
+    for name, text in (("halls", HALLS), ("hall", HALL), ("watch", WATCH)):
+        (tmp_path / f"{name}.toml").write_text(text, "utf-8")
+    with pair(tmp_path, "halls", one, two) as run:
+        run("export", "here", "Heat", "--as", "p")
+        run("import", "p", "there", "--yes")
+        one.held["hall"][1]["name"] = one.held["watch"][1]["hall"] = "Great press"
+        run("export", "here", "Heat", "--as", "p")
+        done = run("compare", "p", "there", "--docket", "d.yaml", code=1)
+        assert "names what is called otherwise from now on" in done.out
+        run("import", "d.yaml", "there", "--yes")
+        assert (two.shown(), two.wrote) == (one.shown(), ["Great press", "Heat"])
+        run("verify", "p", "there")
+        assert "Nothing to do" in run("import", "p", "there", "--yes").out
+        # Back the same way; and nobody else's is left with a name that leads nowhere.
+        assert "is as it was before" in run("undo", "there-2", "--yes").out
+        assert two.shown() == [["Press", None], ["Heat", "Press"]]
+        two.add("watch", name="Night", hall="Press", every=9)
+        done = run("import", "p", "there", "--yes", code=3)
+        assert "hall:Press is named by watch:Night" in done.err
+        assert 'amphora import p-1.0.1 there --title hall:Press=Press' in done.err
+        assert len(two.wrote) == 4
+        run("import", "p", "there", "--title", "hall:Press=Press", "--yes")
+        assert [name for name, _ in two.shown()] == ["Press", "Heat", "Night"]
+        two.held["watch"].pop(2)
+        run("import", "p", "there", "--title", "hall:Press=Great press", "--yes")
+        two.add("watch", name="Night", hall="Great press", every=9)
+        done = run("undo", "last", "--yes", code=1)
+        assert "'Great press' stays as it is: 'Night' names it by its title" in done.out
+        assert two.shown() == [["Great press", None], ["Heat", "Great press"], ["Night", "Great press"]]
+
+
 class Quirky:
     """A platform that does one thing otherwise than it should."""
 

@@ -34,6 +34,7 @@ from amphora.engine.present import (
     present_in,
     with_kept_attachments,
 )
+from amphora.engine.renames import with_rewritten
 from amphora.engine.retirement import retirements_of
 from amphora.engine.runs.material import secrets_at_hand
 from amphora.engine.runs.stage import looked_up
@@ -110,6 +111,7 @@ def prepare(
         )
         for key in taken.items
     ]
+    actions, stranded = with_rewritten(side, actions)
     # Left out of this import is not dropped by the package: it must not come up for retirement.
     left = (*said.left_out, *given_up)
     dropped = [key for key in claims.dropped(taken) if key in side.by_key and key not in left]
@@ -123,6 +125,7 @@ def prepare(
         id_taken=other_ids if said.ids == KEEP else (),
         care=_care(actions, side, present, taken, mapped),
         of_others=present.of_others,
+        stranded=stranded,
     )
     docket = planned(docket, side, taken, said, adopted.keys)
     docket = replace(docket, leaks=leaks_of(session, docket, side, present.items))

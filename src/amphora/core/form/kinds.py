@@ -66,6 +66,7 @@ _REFERS = {
     "members": bool,
     "by": str,
     "dead": str,
+    "follows": bool,
     "space": str,
 }
 _IDS = {"space": str, "number": bool}
@@ -156,6 +157,8 @@ class KindSheet:
     ids: Ids = Ids()
     mentions: tuple[Mention, ...] = ()
     outward: Outward = Outward()
+    names_by_title: frozenset[str] = frozenset()
+    """The kinds whose items it names by their titles, and nobody writes anew where one of these gets another."""
     opens: tuple[str, ...] = ()
     """Where a definition has to be opened, in words that can be compared; see `core.form.opened`."""
     source: str = field(repr=False, default="")
@@ -226,6 +229,7 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
         has_objects=any(refer.get("object") for refer in table.get("refers", [])),
         has_features=bool(table.get("fields", {}).get("features")),
         has_required=any(refer.get("required") for refer in table.get("refers", [])),
+        names_by_title=frozenset(_named_by_title(table.get("refers", []))),
         access=tuple(table.get("access", ())),
         shape=table.get("shape", ""),
         is_start=table.get("start", False),
@@ -287,6 +291,13 @@ def _refer(table: Mapping[str, Any]) -> Refer:
         table.get("dead") == "left out",
         str(table.get("space", "")),
     )
+
+
+def _named_by_title(refers: Iterable[Mapping[str, Any]]) -> Iterable[str]:
+    for refer in refers:
+        # A platform that keeps ids behind the titles that it shows writes the new ones by itself.
+        if refer.get("by") == "title" and not refer.get("follows"):
+            yield from (target.partition("#")[0] for target in refer["to"])
 
 
 def _part_of(row: Mapping[str, str]) -> PartOf:

@@ -79,6 +79,14 @@ def reference_values(definition: Json, sheet: KindSheet) -> Iterator[tuple[str, 
             yield write_pointer(here.at), here.value, here.walk.spot.refer
 
 
+def titled_ids(definition: Json, sheet: KindSheet) -> set[str]:
+    """The ids at places where the platform writes what an item is called, and nobody but us writes anew when that is
+    called otherwise."""
+    if not sheet.names_by_title:
+        return set()
+    return {value for _, value, refer in reference_values(definition, sheet) if refer.by_title}
+
+
 Spotted = tuple[Pointer, Json, Spot, Json]
 """A place with a role: where, what stands there, the role, and the object or array that holds it."""
 

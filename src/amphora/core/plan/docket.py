@@ -49,6 +49,7 @@ class IfItFails(StrEnum):
 AS_DECIDED = "left as it is, as decided"
 SAME = "the same"
 MENDED = "changed only in the target"
+REWRITTEN = "names what is called otherwise from now on"
 """Reasons that more than one place has to know."""
 
 
@@ -69,6 +70,8 @@ class Action:
     present: Listed | None = None
     comparison: Comparison | None = None
     is_draft_ours: bool = False
+    is_rewritten: bool = False
+    """Whether it is written only because something that it names by its title gets another one."""
 
     @property
     def needs(self) -> set[Key]:
@@ -99,7 +102,7 @@ class Action:
         if self.do is Do.CREATE:
             return True
         changes = self.comparison.changes if self.comparison else ()
-        return any(moves(change) and _is_written(change.place) for change in changes)
+        return self.is_rewritten or any(moves(change) and _is_written(change.place) for change in changes)
 
 
 def _is_written(place: str) -> bool:
@@ -204,6 +207,8 @@ class Docket:
     omissions: Mapping[Key, bool] = field(default_factory=dict)
     idle_rows: tuple[Key, ...] = ()
     """Tables whose rows the package holds, and nobody asked for."""
+    stranded: tuple[tuple[Key, Key], ...] = ()
+    """Items beside the package, each with what it names by a title that would be another one."""
     is_guarded: bool = True
     """Whether the target itself refuses to write over what somebody changes in the very moment."""
 

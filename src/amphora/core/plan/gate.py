@@ -122,6 +122,7 @@ def reasons_of(docket: Docket, standing: Standing, consent: Consent) -> list[Rea
         *_needs(docket),
         *_pauses(docket, consent),
         *_blocked(docket),
+        *_stranded(docket),
         *_leaks(docket),
         *decisions,
         *_findings(docket),
@@ -290,6 +291,22 @@ def _need_words(one: Mapped) -> str:
     guess = f" (perhaps {one.value!r}: {one.reason})" if one.state is MapState.GUESSED else ""
     why = f": {one.reason}" if one.state is MapState.OPEN and one.reason else ""
     return f"{one.need.kind} {row_name(one.need.key)!r} is not mapped{guess}{why}"
+
+
+def _stranded(docket: Docket) -> list[Reason]:
+    if not docket.stranded:
+        return []
+    titles = {action.key: action.present.states.title for action in docket.actions if action.present}
+    first = docket.stranded[0][1]
+    keep = to_type("import", *docket.named, "--title", f"{readable(first)}={titles[first]}")
+    return [
+        Reason(
+            Why.BLOCKED,
+            f"What gets another title is named by it in {docket.target}, by what is no part of this.",
+            tuple(f"{readable(key)} is named by {readable(user)}" for user, key in docket.stranded),
+            advice("Bring along what names it, or keep its title there", keep),
+        )
+    ]
 
 
 def _blocked(docket: Docket) -> list[Reason]:

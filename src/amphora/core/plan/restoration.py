@@ -69,6 +69,11 @@ class Evidence:
         return image.states.title if image else self.key
 
     @property
+    def is_renamed(self) -> bool:
+        """Whether it is there, and called otherwise than before."""
+        return bool(self.before and self.now and self.before.states.title != self.now.states.title)
+
+    @property
     def counts_rows(self) -> bool:
         """Whether the number of rows says whose state this is."""
         return self.is_made_by_us or self.is_retired_by_us or self.is_filled_by_us
@@ -169,9 +174,11 @@ def decide(
     titles: Mapping[Key, str],
     habits: Habits,
     excluded: Mapping[Key, str] | None = None,
+    naming: Mapping[Key, Collection[Key]] | None = None,
 ) -> Restoration:
     """The fate of every touched item. `uses` says what each item of the target uses now, `used` what each touched
-    one used before; `excluded` what can't be put back, with the reason (the environment refused).
+    one used before; `excluded` what can't be put back, with the reason (the environment refused); `naming` what each
+    item names by its title.
 
     What the run made and somebody needs stays: a changed item keeps working, whole, with all that it uses.
     """
@@ -201,8 +208,29 @@ def decide(
         for key, keeper in keeping.items():
             why = ", which stays," if keeper in verdicts else ""
             verdicts[key] = Verdict(Fate.LEFT, f"{titles.get(keeper, keeper)!r}{why} uses it")
+    verdicts |= _named_by_title(found, verdicts, naming or {}, titles)
     restoration = Restoration(found, verdicts)
     return replace(restoration, steps=tuple(steps_of(restoration, used, habits)))
+
+
+def _named_by_title(
+    found: Mapping[Key, Evidence],
+    verdicts: Mapping[Key, Verdict],
+    naming: Mapping[Key, Collection[Key]],
+    titles: Mapping[Key, str],
+) -> dict[Key, Verdict]:
+    """Other fates where something is put back that others name by its title: those that the run wrote are written
+    again, and where somebody else's would lead nowhere it keeps the title that it has."""
+    renamed = {key for key, one in found.items() if verdicts[key].fate is Fate.RESTORE and one.is_renamed}
+    others: dict[Key, Verdict] = {}
+    for user, keys in sorted(naming.items()):
+        for key in sorted(renamed & set(keys) - {user}):
+            mine = verdicts.get(user)
+            if mine is None or mine.fate is Fate.LEFT:
+                others[key] = Verdict(Fate.LEFT, f"{titles.get(user, user)!r} names it by its title")
+            elif mine.fate is Fate.NOTHING:
+                others[user] = Verdict(Fate.RESTORE)
+    return others
 
 
 def _stays(user: Key, found: Mapping[Key, Evidence], verdicts: Mapping[Key, Verdict]) -> bool:
@@ -237,7 +265,8 @@ def steps_of(restoration: Restoration, used: Mapping[Key, Collection[Key]], habi
         steps += _made_again({k: image for k, image in makes.items() if image}, used, habits)
         for key in order:
             if key in pairs:
-                steps += _restored(key, *pairs[key], habits)
+                # The same as before, it is there for what it names: another title is written into it.
+                steps += _restored(key, *pairs[key], habits) or _again(key, *pairs[key], habits)
         # An attempt that was cut off may have made a table again without its rows. Only into empty tables: rows
         # beside those that people have typed since would be doubled.
         emptied = [key for key in pairs if restoration.evidence[key].counts_rows and not pairs[key][1].rows]
@@ -310,6 +339,14 @@ def _states(key: Key, before: Image, now: Image | None, habits: Habits) -> list[
     # What is made again begins switched off, whatever it was before.
     is_on_now = bool(now.states.is_on) if now else False
     return [Switch((key,), bool(before.states.is_on))] if is_on_now != bool(before.states.is_on) else []
+
+
+def _again(key: Key, before: Image, now: Image, habits: Habits) -> list[Step]:
+    if not is_same(mark_of(before, habits.sheets), mark_of(now, habits.sheets)):
+        return []
+    if not habits.drafts(before.kind) or before.live is None:
+        return [Update((key,), "draft" if habits.drafts(before.kind) else "live")]
+    return [Update((key,), "live"), Publish((key,))]
 
 
 def _differs(before: Image, now: Image, habits: Habits) -> bool:

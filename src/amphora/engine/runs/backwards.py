@@ -194,8 +194,9 @@ def _decided(
     """The evidence as it is now, and what follows from it."""
     evidence = evidence_of(stage, run, since)
     now = {one.key: one.now for one in evidence}
-    uses, used, titles = uses_of(stage, evidence)
-    return decide(evidence, uses, used, titles, stage.habits, excluded), now
+    uses = uses_of(stage, evidence)
+    decided = decide(evidence, uses.now, uses.before, uses.titles, stage.habits, excluded, uses.naming)
+    return decided, now
 
 
 def _renewed(restoration: Restoration) -> dict[Key, str]:

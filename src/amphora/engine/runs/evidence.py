@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import field
 
 from amphora.core.form.bindings import Bindings
 from amphora.core.form.references import quick_references
+from amphora.core.form.spots import titled_ids
 from amphora.core.form.visit import with_texts
 from amphora.core.plan.restoration import Evidence
 from amphora.core.plan.states import Image, rows_in
 from amphora.core.plan.steps import Create, LoadRows, RetireSet, WriteAll
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.engine.runs.lost import find_made
 from amphora.engine.runs.stage import Stage, looked_up
@@ -147,12 +150,21 @@ def _is_surely_ours(now: Image | None, mine: Sequence[tuple[Run, JournalStep]]) 
     return now.modified_by == one.account and now.modified_at >= step.at
 
 
-def uses_of(
-    stage: Stage, evidence: Sequence[Evidence]
-) -> tuple[dict[Key, set[Key]], dict[Key, set[Key]], dict[Key, str]]:
-    """Who uses what of the touched items: everything in the target now, and the touched ones before. Titles of
-    the users. Only read where something may be retired, for which alone it matters."""
-    style = stage.opened.description.id_style
+@dataclass(frozen=True)
+class Uses:
+    """Who uses what of the items that a run touched: `now` everything in the target, `before` the touched ones;
+    `naming` who names what by its title now. `titles` are those of the users."""
+
+    before: Mapping[Key, set[Key]]
+    now: Mapping[Key, set[Key]] = field(default_factory=dict)
+    naming: Mapping[Key, set[Key]] = field(default_factory=dict)
+    titles: Mapping[Key, str] = field(default_factory=dict)
+
+
+def uses_of(stage: Stage, evidence: Sequence[Evidence]) -> Uses:
+    """Who uses what of the touched items. Everything in the target is read only where something may be retired, or
+    called otherwise again while others name it by its title."""
+    style, sheets = stage.opened.description.id_style, stage.habits.sheets
     names, was = Bindings(style), Bindings(style)
     keys: dict[str, Key] = {}
     for one in evidence:
@@ -162,23 +174,34 @@ def uses_of(
         if one.before:
             was.bind(one.key, one.before.native_id)
     used = {one.key: _used(one.before, was, one.key) for one in evidence if one.before}
-    # Reading the whole target is what costs most here; where nothing will be retired nobody asks who uses it.
-    if not any(one.before is None and one.now for one in evidence):
-        return {}, used, {}
+    named = frozenset[str]().union(*(sheet.names_by_title for sheet in sheets.values()))
+    # Reading the whole target is what costs most here; where nobody has to be asked nobody is.
+    if not any((one.before is None and one.now) or _is_renamed(one, named) for one in evidence):
+        return Uses(used)
     uses: dict[Key, set[Key]] = {}
+    naming: dict[Key, set[Key]] = {}
     titles: dict[Key, str] = {}
     for native_id, image in stage.environment.look([row.native_id for row in stage.environment.index()]).items():
         key = keys.get(native_id, f"outside:{native_id}")
         uses[key], titles[key] = _used(image, names, key), image.states.title
-    return uses, used, titles
+        named_ids = {one for version in _versions(image) for one in titled_ids(version, sheets[image.kind])}
+        naming[key] = {keys[one] for one in named_ids if one in keys}
+    return Uses(used, uses, naming, titles)
+
+
+def _is_renamed(one: Evidence, kinds: Collection[str]) -> bool:
+    return one.is_renamed and one.now is not None and one.now.kind in kinds
+
+
+def _versions(image: Image | None) -> list[Json]:
+    return [version for version in (image.live, image.draft) if version is not None] if image else []
 
 
 def _used(image: Image | None, names: Bindings, key: Key) -> set[Key]:
-    versions = [version for version in (image.live, image.draft) if version is not None] if image else []
-    found = {used for version in versions for used in quick_references(version, names, key)}
+    found = {used for version in _versions(image) for used in quick_references(version, names, key)}
     # A reference to itself matters as well: such an item has to be made again bare.
     mine = image.native_id if image else ""
-    return found | ({key} if mine and any(_names_itself(version, mine) for version in versions) else set())
+    return found | ({key} if mine and any(_names_itself(version, mine) for version in _versions(image)) else set())
 
 
 def _names_itself(definition: Json, native_id: str) -> bool:

@@ -10,7 +10,7 @@ from dataclasses import replace
 from typing import TypeVar
 
 from amphora.core.form.kinds import Ids
-from amphora.core.form.opened import MARK, Looks, closed_id, opened, opened_id
+from amphora.core.form.opened import BLIND, MARK, Looks, closed_id, opened, opened_id
 from amphora.core.form.places import PartOf, values_at
 from amphora.core.form.spots import mask_secrets
 from amphora.core.values.canon import digest
@@ -206,7 +206,14 @@ class Items:
         # A draft that says what is live is none.
         is_same = shown[0] is not None and shown[1] is not None and digest(shown[0]) == digest(shown[1])
         shown[1] = None if is_same else shown[1]
-        listed = self._listed(part, row, answer.etag, shown)
+        said: Sequence[Json] = shown
+        if part.kind.names_by_title or part.kind.names_parts:
+            # As it stands there: when something that it names is called otherwise, this item has not changed.
+            said = [
+                None if one is None else self._opened(part, form, BLIND)
+                for one, form in zip(shown, forms, strict=True)
+            ]
+        listed = self._listed(part, row, answer.etag, shown, said)
         return Single(listed, shown[0], shown[1], native_form, answer.body, answer.etag)
 
     def _row(self, part: ItemPart, call: Call, native: str) -> Json:
@@ -254,10 +261,14 @@ class Items:
         except Absent:
             return None
 
-    def _opened(self, part: ItemPart, form: Json) -> Json:
-        return mask_secrets(with_hidden(opened(form, part.kind, self._ids, self.looks), part.hidden), part.kind)
+    def _opened(self, part: ItemPart, form: Json, looks: Looks | None = None) -> Json:
+        return mask_secrets(
+            with_hidden(opened(form, part.kind, self._ids, looks or self.looks), part.hidden), part.kind
+        )
 
-    def _listed(self, part: ItemPart, row: Json, etag: str = "", shown: Sequence[Json] = ()) -> Listed:
+    def _listed(
+        self, part: ItemPart, row: Json, etag: str = "", shown: Sequence[Json] = (), said: Sequence[Json] = ()
+    ) -> Listed:
         paths = part.paths
         native = text_at(row, paths["id"])
         # Without an id it could be seen and never touched again.
@@ -279,7 +290,7 @@ class Items:
             kind=part.kind.kind,
             segments=(*(one for one in folder.split("/") if one), title),
             states=states,
-            revision=stamp or digest([*shown, title, folder, is_on]),
+            revision=stamp or digest([*said, title, folder, is_on]),
             link=link if link.startswith("http") else f"{self._links}{link}",
             modified_at=moment_of(value_at(row, paths["changed_at"])) if "changed_at" in paths else None,
             modified_by=text_at(row, paths.get("changed_by")) or None,
