@@ -389,6 +389,33 @@ HALL = 'kind = "hall"\n[ids]\nspace = "hall"\n'
 WATCH = 'kind = "watch"\n[ids]\nspace = "watch"\n[[refers]]\nat = "$.hall"\nto = ["hall"]\nby = "title"\n'
 
 
+def test_rows_that_name_rows_of_their_own_table_come_after_these(tmp_path: Path) -> None:
+    one, two = Books("one", 10), Books("two", 500)
+    book = one.add("Growers", [{"name": "above", "book": 11}], [{"called": name} for name in "abcde"])
+    assert book == 11
+    rows = one.books[book]["rows"]
+    a, b, c, d, e = (row["no"] for row in rows)
+    # Behind it, in its own piece, before it, gone, and nobody.
+    for row, above in zip(rows, ([d], [a], [b, e], [999], []), strict=True):
+        row["values"]["above"] = above
+    (tmp_path / "books.toml").write_text(BOOKS, "utf-8")
+    (tmp_path / "book.toml").write_text(BOOK, "utf-8")
+    with pair(tmp_path, "books", one, two) as run:
+        run("export", "here", "Growers", "--with", "records", "--as", "p")
+        run("import", "p", "there", "--with", "records", "--yes")
+        [there] = two.books.values()
+        names = {row["no"]: row["values"]["called"] for row in there["rows"]}
+        found = {row["values"]["called"]: [names.get(no) for no in row["values"]["above"]] for row in there["rows"]}
+        assert found == {"a": ["d"], "b": ["a"], "c": ["b", "e"], "d": [None], "e": []}
+        run("undo", "last", "--yes")
+        rows[3]["values"]["above"] = [c]
+        done = run("export", "here", "Growers", "--with", "records", "--as", "p")
+        done = run("import", "p", "there", "--with", "records", "--yes", code=4)
+        assert "name each other in a circle" in done.err
+        assert "there is as it was before" in done.err
+        assert not two.books
+
+
 class Halls:
     """A platform whose watches name their hall by its title, and whose halls know nothing of that."""
 
@@ -447,7 +474,7 @@ def test_what_names_something_by_its_title_follows_it_or_is_told(tmp_path: Path)
         two.add("watch", name="Night", hall="Press", every=9)
         done = run("import", "p", "there", "--yes", code=3)
         assert "hall:Press is named by watch:Night" in done.err
-        assert 'amphora import p-1.0.1 there --title hall:Press=Press' in done.err
+        assert "amphora import p-1.0.1 there --title hall:Press=Press" in done.err
         assert len(two.wrote) == 4
         run("import", "p", "there", "--title", "hall:Press=Press", "--yes")
         assert [name for name, _ in two.shown()] == ["Press", "Heat", "Night"]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import nullcontext
 from functools import reduce
 from itertools import islice
@@ -43,9 +43,11 @@ class Holding(Bridge):
         if part.load is None:
             raise EnvironmentRefused("The bridge sheet doesn't say how rows are loaded.", place=self.sheet.file)
         known = self.row_ids.setdefault(native_id, {})
-        links = [(at, self._called_here(single, other, comes_back)) for at, other in links_of(part, single.newest)]
-        count = 0
-        for some in _pieces(rows, part.at_once):
+        found = list(links_of(part, single.newest))
+        links = [(at, self._called_here(single, other, comes_back)) for at, other in found]
+        own = [at for at, other in found if other == native_id]
+        pieces, count = Ordered(part, own, known, single.row.states.title).pieces(rows), 0
+        while some := self._next(pieces, count):
             bare = (dropped(row, part.id) if part.id else row for row in some)
             sent = [reduce(lambda row, link: changed_at(row, *link), links, row) for row in bare]
             piece: dict[str, Json] = {**values, "rows": sent, "row": sent[0]}
@@ -55,6 +57,11 @@ class Holding(Bridge):
                 known |= self._new_ids(part, some, answer)
             count += len(some)
         return count
+
+    def _next(self, pieces: Iterator[list[Json]], count: int) -> list[Json]:
+        # Also what can't be read, or be put in an order, is found out in the middle.
+        with taken(f"{count:,} rows were there") if count else nullcontext():
+            return next(pieces, [])
 
     def _new_ids(self, part: RowsPart, rows: Sequence[Json], answer: Answer) -> dict[str, Json]:
         """What rows that were just loaded are called here."""
@@ -80,13 +87,8 @@ class Holding(Bridge):
         def called(row: Json) -> Json:
             if known is None or row in (None, ""):
                 return row
-            if str(row) in known:
-                return known[str(row)]
-            if other == single.row.native_id:
-                # Its own rows come in their order: one that is named before it is there has no name yet.
-                raise EnvironmentRefused(f"A row of {title!r} names another one behind it ({row}).", subject=other)
-            # It is gone at home as well.
-            return None
+            # What isn't known is gone at home as well: its own rows come after those that they name.
+            return known.get(str(row))
 
         return called
 
@@ -111,6 +113,52 @@ def links_of(part: RowsPart, definition: Json) -> Iterator[tuple[str, str]]:
 def _in_quotes(name: Json) -> str:
     """A name as it stands between single quotes (RFC 9535, section 2.3.1.1): a column may be called anything."""
     return str("" if name is None else name).replace("\\", "\\\\").replace("'", "\\'")
+
+
+class Ordered:
+    """The rows of an item in pieces, so that each comes after those of the same item that it names: at the places
+    `own`. `known` has what was loaded, and grows while the pieces are taken."""
+
+    def __init__(self, part: RowsPart, own: Sequence[str], known: Mapping[str, Json], title: str) -> None:
+        self._part, self._own, self._known, self._title = part, own, known, title
+        self._waiting: dict[str, Json] = {}
+
+    def pieces(self, rows: Iterator[Json]) -> Iterator[list[Json]]:
+        """The pieces. EnvironmentRefused where rows name each other in a circle: one of them would have to be there
+        first."""
+        ready: list[Json] = []
+        for row in rows:
+            # Only what has to wait is held: a table may be larger than the memory.
+            if self._named(row) <= self._known.keys():
+                ready.append(row)
+            else:
+                self._waiting[text_at(row, self._part.id)] = row
+            if len(ready) == self._part.at_once:
+                yield ready
+                ready = []
+        yield from [ready] if ready else []
+        # Only now it is known which rows come no more.
+        while self._waiting:
+            free = [name for name, row in self._waiting.items() if not self._named(row) & self._waiting.keys()]
+            if not free:
+                raise EnvironmentRefused(
+                    f"Rows of {self._title!r} name each other in a circle ({', '.join(sorted(self._waiting)[:3])}).",
+                    subject=self._title,
+                    next_step=advice("Leave one of these names empty at home, and fill it in here by hand."),
+                )
+            yield from _pieces(iter([self._waiting.pop(name) for name in free]), self._part.at_once)
+
+    def _named(self, row: Json) -> set[str]:
+        """The rows of the same item that a row names."""
+        named: set[str] = set()
+
+        def note(value: Json) -> Json:
+            named.update([] if value in (None, "") else [str(value)])
+            return value
+
+        for at in self._own:
+            changed_at(row, at, note)
+        return named
 
 
 def _pieces(rows: Iterator[Json], size: int) -> Iterator[list[Json]]:
