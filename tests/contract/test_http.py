@@ -31,11 +31,12 @@ from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavai
 from amphora.core.values.model import States
 from amphora.core.values.raw import PIECE_BYTES, Raw, sha256_of
 from amphora.environments import calls
-from amphora.environments.contract import Environment, KeepsFiles, Seen, Write
+from amphora.environments.contract import Environment, KeepsFiles, Seen, TakesAlong, Write
 from amphora.environments.http.adapter import connect
 from amphora.environments.http.operations import ROUTES, Problem
 from amphora.environments.http.practice import served
 from amphora.environments.http.service import Service, server_of
+from amphora.environments.practice import PracticeEnvironment
 from amphora.environments.practice import connect as practice
 from amphora.practice.halcyon import KEEPER
 from amphora.practice.platform import Platform
@@ -265,6 +266,26 @@ def test_after_a_call_that_took_too_long_others_are_made(
         # Whatever went wrong there: whoever puts a target back looks at it afterwards.
         assert there.whoami().account == KEEPER
         server.shutdown()
+
+
+def test_what_a_removal_takes_along_is_told(halcyon: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    class Taking(PracticeEnvironment):
+        def along(self, native_ids: Any) -> dict[str, str]:
+            return {f"beside-{native_id}": native_id for native_id in native_ids}
+
+    def opened(account: str) -> Environment:
+        return Taking(Platform(halcyon / "grove-live.practice", account, lambda: "2026-11-28T08:00:00Z"))
+
+    faults = watched(monkeypatch)
+    server = server_of(Service({"taking": opened}, {KEEPER: SECRET}))
+    Thread(target=server.serve_forever, daemon=True).start()
+    with server, closing(connect(f"http://127.0.0.1:{server.server_port}/taking", tmp_path, KEEPER, SECRET)) as there:
+        assert isinstance(there, TakesAlong)
+        assert there.along(["a", "b"]) == {"beside-a": "a", "beside-b": "b"}
+        server.shutdown()
+    assert faults == []
+    plain = practice(f"practice:{halcyon / 'grove-live.practice'}", halcyon, KEEPER, "")
+    assert not isinstance(plain, TakesAlong)
 
 
 @pytest.mark.parametrize("trouble", ["", "410", "401", "503", "refused"])

@@ -224,6 +224,14 @@ class TellingMakers(HttpEnvironment):
         return {str(id_): str(token) for id_, token in table.items()}
 
 
+class TakingAlong(HttpEnvironment):
+    """Removals that take others along."""
+
+    def along(self, native_ids: Sequence[str]) -> dict[str, str]:
+        table = self.client.ask("/items/along", {"ids": list(native_ids)})
+        return _read(self.client, lambda: {str(id_): str(taker) for id_, taker in table.items()})
+
+
 _CLASSES: dict[str, type[HttpEnvironment]] = {
     "publish": Publishing,
     "switch": Switching,
@@ -232,6 +240,7 @@ _CLASSES: dict[str, type[HttpEnvironment]] = {
     "probe": Probing,
     "tokens": RememberingTokens,
     "makers": TellingMakers,
+    "along": TakingAlong,
 }
 
 

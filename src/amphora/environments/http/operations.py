@@ -213,6 +213,10 @@ def _makers(r: Request) -> Answer:
     return Answer(body=r.environment.makers(r.texts("ids")))  # type: ignore[attr-defined]
 
 
+def _along(r: Request) -> Answer:
+    return Answer(body=r.environment.along(r.texts("ids")))  # type: ignore[attr-defined]
+
+
 ROUTES: tuple[tuple[str, str, Callable[[Request], Answer]], ...] = (
     ("GET", "", _describe),
     ("GET", "/whoami", _whoami),
@@ -221,6 +225,7 @@ ROUTES: tuple[tuple[str, str, Callable[[Request], Answer]], ...] = (
     ("POST", "/items/read", _read),
     ("POST", "/items/look", _look),
     ("POST", "/items/makers", _makers),
+    ("POST", "/items/along", _along),
     ("GET", "/items/{id}", _one),
     ("PUT", "/items/{id}", _update),
     ("POST", "/items/{id}/publish", _publish),
@@ -239,7 +244,7 @@ ROUTES: tuple[tuple[str, str, Callable[[Request], Answer]], ...] = (
 """Every operation of the protocol: method, path below the environment's, what it does."""
 
 _PATTERNS = [(method, re.compile(path.replace("{id}", "([^/]+)")), do) for method, path, do in ROUTES]
-_QUESTIONS = (_read, _look, _makers, _probe, _held_files)
+_QUESTIONS = (_read, _look, _makers, _along, _probe, _held_files)
 
 
 @dataclass(frozen=True)

@@ -23,12 +23,13 @@ from amphora.environments.contract import (
     RemembersTokens,
     Seen,
     Switches,
+    TakesAlong,
     TellsMakers,
     Write,
     Written,
 )
 
-VERSION = "1.1"
+VERSION = "1.2"
 """Of the protocol: a newer minor version only adds."""
 
 ABILITIES: Mapping[str, type] = {
@@ -39,6 +40,7 @@ ABILITIES: Mapping[str, type] = {
     "probe": Probes,
     "tokens": RemembersTokens,
     "makers": TellsMakers,
+    "along": TakesAlong,
 }
 """What not every environment can do, by the name under which it says so."""
 
