@@ -115,6 +115,11 @@ class Bindings:
         """The native ids and values that have a token, with its key."""
         return self._reverse
 
+    def may_be_id(self, text: str) -> bool:
+        """Whether a text as a whole can be a native id or value that has a token: cheaper than to ask for it."""
+        joiner = self.style.joiner
+        return text in self._reverse or text in self.part_owner or (bool(joiner) and joiner in text)
+
     def may_hold_ids(self, text: str) -> bool:
         """Whether a text can hold a native id or a URL at all."""
         return self.style.mark in text or "://" in text or any(url in text for url in self.url_tokens())

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Refer, Spot, Walk
-from amphora.core.form.visit import BELOW, rebuilt, visited
+from amphora.core.form.visit import BELOW, rebuilt_where, visited
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
 from amphora.core.values.pointers import Pointer, write_pointer
@@ -18,15 +18,13 @@ def mask_secrets(definition: Json, sheet: KindSheet) -> Json:
     """A copy of a native definition in which every declared secret that is set is masked."""
 
     def masked(value: Json, walk: Walk) -> Json:
-        # Whole branches are shared with the original: most definitions hold no secret, and copying them was half of
-        # the cost of reading.
-        if not walk.holds_secret:
-            return value
         if walk.spot.is_secret:
             return value if value in (None, "", [], {}) else MASK
         return BELOW
 
-    return rebuilt(definition, sheet.places.walk(definition), masked)
+    # Whole branches are shared with the original: most definitions hold no secret, and copying them was half of the
+    # cost of reading.
+    return rebuilt_where(definition, sheet.places.walk(definition), lambda walk: walk.holds_secret, masked)
 
 
 def named_elements(elements: list[Json], member: str) -> dict[str, int] | None:

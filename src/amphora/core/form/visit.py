@@ -77,6 +77,29 @@ def rebuilt(value: Json, walk: Walk, change: Change) -> Json:
     return None if isinstance(found, _Gone) else found
 
 
+def rebuilt_where(value: Json, walk: Walk, concerns: Callable[[Walk], bool], change: Change) -> Json:
+    """The same for whoever only has to do with few places: what stands below others is passed over, and shared."""
+    if not concerns(walk):
+        return value
+    found = change(value, walk)
+    if not isinstance(found, _Below):
+        return found
+    if isinstance(value, dict):
+        steps, other = walk.children()
+        # Asked once for all members without a name in the sheet, which nearly all are.
+        if not concerns(other):
+            names = [name for name in steps if name in value]
+            return (
+                {**value, **{n: rebuilt_where(value[n], steps[n], concerns, change) for n in names}}
+                if names
+                else value
+            )
+        return {n: rebuilt_where(part, steps.get(n, other), concerns, change) for n, part in value.items()}
+    if isinstance(value, list):
+        return [rebuilt_where(part, walk.step(str(n)), concerns, change) for n, part in enumerate(value)]
+    return value
+
+
 def _rebuilt(value: Json, walk: Walk, change: Change) -> Json:
     # Holders first: what is GONE or replaced as a whole is not looked into.
     found = change(value, walk)
