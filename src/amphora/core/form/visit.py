@@ -88,12 +88,9 @@ def rebuilt_where(value: Json, walk: Walk, concerns: Callable[[Walk], bool], cha
         steps, other = walk.children()
         # Asked once for all members without a name in the sheet, which nearly all are.
         if not concerns(other):
-            names = [name for name in steps if name in value]
-            return (
-                {**value, **{n: rebuilt_where(value[n], steps[n], concerns, change) for n in names}}
-                if names
-                else value
-            )
+            some = [(n, below) for n, below in steps.items() if n in value and concerns(below)]
+            changed = {n: rebuilt_where(value[n], below, concerns, change) for n, below in some}
+            return {**value, **changed} if changed else value
         return {n: rebuilt_where(part, steps.get(n, other), concerns, change) for n, part in value.items()}
     if isinstance(value, list):
         return [rebuilt_where(part, walk.step(str(n)), concerns, change) for n, part in enumerate(value)]
