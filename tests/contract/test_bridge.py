@@ -359,6 +359,24 @@ also   = [{ header = "X-Form", get = "/form", at = "$.result" }]
             bridge(tmp_path, url, SMALL + sign_in, secret="s3cret")
 
 
+def test_signing_in_by_a_form(tmp_path: Path) -> None:
+    asked: list[Any] = []
+
+    def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        if path == "/token":
+            asked.append((headers["Content-Type"], body))
+            return 200, {"access_token": "t"}, {}
+        return (200, {"rows": ROWS}, {}) if headers["Authorization"] == "Bearer t" else (401, {}, {})
+
+    form = 'form = { grant_type = "password", username = "{user}", password = "{secret}" }'
+    sign_in = f'\n[sign_in]\nhow = "login"\ncall = {{ post = "/token", {form}, at = "$.access_token" }}\n'
+    with served(answering) as url:
+        with closing(bridge(tmp_path, url, SMALL + sign_in, user="ada", secret="s3 &=")) as there:
+            assert len(there.index()) == 7
+        wanted = "grant_type=password&username=ada&password=s3+%26%3D"
+        assert asked == [("application/x-www-form-urlencoded", wanted)]
+
+
 BEHIND: list[tuple[int, Any]] = [(500, {}), (403, {"message": "no"}), (200, {"other": 1}), (404, {}), (200, "wait")]
 
 

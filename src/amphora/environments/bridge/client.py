@@ -237,6 +237,8 @@ class Client(Caller):
     def _token(self, call: Call, values: Mapping[str, Json], headers: Mapping[str, str]) -> str:
         path = self.sheet.base + str(filled(call.path, values, is_path=True))
         options: dict[str, Any] = {"json": filled(call.body, values)} if call.body is not None else {}
+        # As RFC 6749 wants it, and whoever follows it.
+        options |= {"data": filled(form, values)} if (form := call.said("form", None)) else {}
         more = {name: str(filled(text, values)) for name, text in call.headers.items()}
         answer = self.call(call.method, path, is_read=True, headers={**headers, **more}, **options)
         self.refuse_unsigned(answer)

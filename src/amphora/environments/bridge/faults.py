@@ -114,7 +114,7 @@ class SheetFaults:
         if needed and needed not in table:
             yield f"{line_of(self._source, 'how')}`sign_in.{needed}` is missing, which {table['how']!r} needs"
         if isinstance(table.get("call"), dict):
-            yield from self._call(table["call"], lines.CALL, "sign_in.call")
+            yield from self._call(table["call"], lines.LOGIN, "sign_in.call")
         for row in table.get("also", []) if isinstance(table.get("also", []), list) else ():
             yield from self._call(row, lines.ALSO, "sign_in.also")
             if isinstance(row, dict) and "header" not in row:

@@ -58,6 +58,7 @@ SIGN_IN = {
     "fixed": dict,
     "also": list,
 }
+LOGIN = {**CALL, "form": dict}
 ALSO = {**CALL, "header": str}
 ACCOUNT = {**CALL, "name": (str, list), "rights": str, "allows": dict}
 PAGES = {"how": str, "ask": str, "size": dict, "first": int, "next": str, "total": str}
