@@ -314,6 +314,17 @@ ROWS = [{"id": number, "name": f"n{number}", "rev": 1, "a": number, "b": "{}", "
                 {"Link": '</things?k=4>; rel="next"'} if "k" not in said else {},
             ),
         ),
+        (
+            'how = "link"\nnext = "$.next"',
+            lambda said: (
+                {
+                    "rows": ROWS[int(said.get("k", 0)) :][:4],
+                    # By a server that doesn't know how it is asked.
+                    "next": None if "k" in said else "https://127.0.0.1/things?k=4",
+                },
+                {},
+            ),
+        ),
         # A server that leads round in circles is left.
         ('how = "cursor"\nask = "c"\nnext = "$.c"', lambda said: ({"rows": ROWS, "c": "again"}, {})),
     ],
@@ -375,6 +386,25 @@ def test_signing_in_by_a_form(tmp_path: Path) -> None:
             assert len(there.index()) == 7
         wanted = "grant_type=password&username=ada&password=s3+%26%3D"
         assert asked == [("application/x-www-form-urlencoded", wanted)]
+
+
+def test_a_member_may_be_an_object_when_read_and_an_id_when_written(tmp_path: Path) -> None:
+    sent: list[Any] = []
+
+    def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        sent.extend([body] if body else [])
+        one = {**ROWS[1], "a": {"id": (body or {}).get("a", 3), "shown": "Press"}}
+        return (200, one, {}) if path != "/things" else (200, {"rows": [one]}, {})
+
+    text = SMALL.replace('["a", "b", "key"]', '{ a = "$.a.id" }') + 'write = { members = { "a.id" = "a" } }\n'
+    kind = THING + '[ids]\nspace = "thing"\nnumber = true\n[[refers]]\nat = "$.a"\nto = ["thing"]\n'
+    with served(answering) as url, closing(bridge(tmp_path, url, text, kind)) as there:
+        [found] = there.read(["thing~1"])
+        assert found.definition == {"a": "thing~3"}
+        there.write(
+            [Write("thing", ("n",), States("n", ""), {"a": "thing~5"}, "t", "thing~1", found.listed.revision)]
+        )
+        assert sent == [{"a": 5, "name": "n"}]
 
 
 BEHIND: list[tuple[int, Any]] = [(500, {}), (403, {"message": "no"}), (200, {"other": 1}), (404, {}), (200, "wait")]

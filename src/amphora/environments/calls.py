@@ -231,9 +231,10 @@ class Caller:
         if not url:
             return ""
         there, here = self._http.base_url.join(url), self._http.base_url
-        if (there.scheme, there.host, there.port) != (here.scheme, here.host, here.port):
+        if there.host != here.host:
             raise self.unlike()
-        return str(there)
+        # Many stand behind something else, and know neither the scheme nor the port by which they are asked.
+        return str(here.copy_with(raw_path=there.raw_path))
 
     def json(self, answer: httpx.Response) -> Any:
         """The JSON of an answer."""

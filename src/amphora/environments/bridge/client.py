@@ -108,7 +108,8 @@ class Client(Caller):
             if pages.how == "none" or (isinstance(total, int) and count >= total and pages.how != "cursor"):
                 return
             if pages.how == "link":
-                near = answer.location
+                # In a header, or in the answer itself: there the sheet says where.
+                near = self.near(text_at(answer.body, pages.next)) if pages.next else answer.location
                 mark = near
             elif pages.how == "cursor":
                 mark = text_at(answer.body, pages.next)
