@@ -13,10 +13,10 @@ from amphora.core.values.model import Json
 from amphora.environments.bridge.adapter import Bridge, uid_of, written_of
 from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.jobs import taken
+from amphora.environments.bridge.parts import BridgeSheet, Call
 from amphora.environments.bridge.paths import text_at, value_at
 from amphora.environments.bridge.removal import taken_along
 from amphora.environments.bridge.rows import Holding
-from amphora.environments.bridge.sheet import BridgeSheet, Call
 from amphora.environments.contract import Probe, Seen, Written
 
 

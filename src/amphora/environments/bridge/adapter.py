@@ -24,15 +24,15 @@ from amphora.environments.bridge.client import Answer, Client
 from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.items import Items, Single
 from amphora.environments.bridge.jobs import awaited, taken
+from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart, SupplyPart
 from amphora.environments.bridge.paths import text_at, value_at
 from amphora.environments.bridge.removal import Standing, in_order, refuse_danglings, taken_along, users
-from amphora.environments.bridge.sheet import BridgeSheet, Call, ItemPart, SupplyPart
+from amphora.environments.bridge.sameness import Sameness
 from amphora.environments.contract import (
     NEXT,
     Capabilities,
     Description,
     Identity,
-    NotNew,
     Seen,
     Take,
     Write,
@@ -60,8 +60,7 @@ class Bridge:
         self.bodies = Bodies(sheet, self.ids, folders, self.items)
         # What rows that were loaded are called here, by what they were called where they come from.
         self.row_ids: dict[str, dict[str, Json]] = {}
-        # The tokens of the creations that gave each id.
-        self._made: dict[str, str] = {}
+        self._sameness = Sameness(self.items, client.base_url, sheet.file)
 
     def describe(self) -> Description:
         about = {name: text_at(self.client.ask(call).body, "$") for name, call in self.sheet.about.items()}
@@ -187,6 +186,8 @@ class Bridge:
                 count += 1
         with taken("what it holds is gone") if count else nullcontext():
             self._do(part.retire, single, "remove")
+        self.items.forget(single.row.native_id)
+        self._sameness.forget(single.row.native_id)
 
     def at_once(self) -> int:
         return self.client.pace.now
@@ -198,9 +199,10 @@ class Bridge:
         part, title = self.sheet.items[write.kind], write.states.title
         call = self._able(part.create, title, "make", write.kind)
         body = self.bodies.of(part, write, call, uid=uid_of(write.token) if call.said("uid") else "")
-        self._refuse_same(part, call, body, title)
+        self._sameness.refuse_before(part, call, body, title)
         started = time.monotonic()
-        answer = self._change(call, {"title": title, "folder": write.states.folder}, body)
+        values = {"title": title, "folder": write.states.folder, **self.bodies.holder(part, write)}
+        answer = self._change(call, values, body)
         where = call.said("id") or part.paths["id"]
         if job := call.said("job", None):
             answer, where = awaited(self.client, job, answer), job.said("id") or where
@@ -208,37 +210,17 @@ class Bridge:
             # Some answer with nothing but a header: the address of what was made (RFC 9110, section 10.2.2).
             is_at_end = where == "location"
             native = answer.location.rstrip("/").rpartition("/")[2] if is_at_end else text_at(answer.body, where)
+            if part.within:
+                self.items.placed(part, native, values["parent"])
             single = self.items.single(part, native) if native else None
             if single is None:
                 raise Uncertain(f"{self.client.base_url} made {title!r}, and does not show it.", subject=title)
-        # Never taken back: it is somebody's.
-        if self._is_old(single.row.native_id, started, write.token):
-            raise self._same(part, title, ", and perhaps wrote over it", NotNew)
+        self._sameness.refuse_after(part, single.row, title, started, write.token)
         self._refuse_renamed(part, single, title)
         if call.said("follow", False) or any(how.is_written for how in part.apart.values()):
             return self._followed(write, single, is_whole=not call.said("follow", False))
         with taken("it was made"):
             return written_of(self._switched_back(single, False))
-
-    def _refuse_same(self, part: ItemPart, call: Call, body: Mapping[str, Json], title: str) -> None:
-        """Refuses to make what is there already, where the platform would answer with that, or write over it."""
-        same = call.said("same", [])
-        if not same:
-            return
-        sent = body[part.write["wrapped"]] if part.write.get("wrapped") else body
-        # Asked right before: the list of the start would not show what somebody made since.
-        if any(all(value_at(row, at) == value_at(sent, at) for at in same) for row in self.items.rows_of(part)):
-            raise self._same(part, title, "", EnvironmentRefused)
-
-    def _is_old(self, native_id: str, started: float, token: str) -> bool:
-        """Whether what a creation gave was there before it, or is what another one gave."""
-        was_shown = self.items.first_shown.get(native_id, started) < started
-        # In one step: several are made at once.
-        return self._made.setdefault(native_id, token) != token or was_shown
-
-    def _same(self, part: ItemPart, title: str, words: str, kind: type[EnvironmentRefused]) -> EnvironmentRefused:
-        said = f"{self.client.base_url} answers the creation of {title!r} with the {part.kind.singular} that is there"
-        return kind(f"{said}{words}.", subject=title, place=self.sheet.file, next_step=NEXT["taken"])
 
     def _refuse_renamed(self, part: ItemPart, single: Single, title: str) -> None:
         """Takes back what was made under another name because somebody has the one that was asked for: some platforms
@@ -251,6 +233,7 @@ class Bridge:
             if not self.items.is_called(part, title):
                 return
             self._do(part.retire, single, "remove")
+            self.items.forget(single.row.native_id)
         raise EnvironmentRefused(
             f"{self.client.base_url} has a {part.kind.singular} called {title!r}, and made {called!r} instead; "
             "that was taken away again.",
@@ -332,8 +315,8 @@ class Bridge:
         """What stands for placeholders in calls on an item."""
         row, ids = single.row, self._part(single).kind.ids
         states = row.states
-        values: dict[str, Json] = {"id": closed_id(row.native_id, ids), "title": states.title}
-        return {**values, "folder": states.folder, "revision": row.revision}
+        values = self.items.values_of(self._part(single), str(closed_id(row.native_id, ids)))
+        return {**values, "title": states.title, "folder": states.folder, "revision": row.revision}
 
     def _refuse_danglings(self, leaving: Mapping[str, Single]) -> None:
         kinds = {single.row.kind for single in leaving.values()}

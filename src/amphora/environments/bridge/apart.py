@@ -9,8 +9,8 @@ from amphora.core.values.model import Json
 from amphora.environments.bridge.bodies import Bodies
 from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.items import Items, Single, without_own
+from amphora.environments.bridge.parts import Apart, Call, ItemPart
 from amphora.environments.bridge.paths import text_at
-from amphora.environments.bridge.sheet import Apart, Call, ItemPart
 from amphora.environments.contract import Write
 
 

@@ -14,8 +14,8 @@ from amphora.core.values.next_step import advice
 from amphora.core.values.pointers import parse_pointer, with_value, without_value
 from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.items import Items, Single
+from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
 from amphora.environments.bridge.paths import dropped, filled, put, value_at, written_at
-from amphora.environments.bridge.sheet import BridgeSheet, Call, ItemPart
 from amphora.environments.contract import Write
 
 
@@ -33,6 +33,8 @@ class Bodies:
         self._items.look_again()
         native = _in_body(part, self._native(part, write, there))
         fixed = self._fixed(part, call, native, there, write) if there else frozenset()
+        # The path says what holds it.
+        native = {name: value for name, value in native.items() if not part.within or name != part.within.member}
         # First what only comes back, then what is meant: the later counts.
         body = self._kept(part, call, there)
         only, names = call.said("only", []), {**part.write.get("members", {}), **call.said("members", {})}
@@ -112,7 +114,8 @@ class Bodies:
     ) -> frozenset[str]:
         """What a change may not send. One that would change any of it is refused: it would not be sent, and nobody
         would be told."""
-        fixed = frozenset(call.said("read_only", []))
+        # Nothing can be taken out of what holds it.
+        fixed = frozenset([*call.said("read_only", []), *([part.within.member] if part.within else [])])
         if not fixed:
             return fixed
         was, present = there.row.states.title, self._without_kept(part, write, there)
@@ -129,6 +132,22 @@ class Bodies:
             )
         return fixed
 
+    def holder(self, part: ItemPart, write: Write) -> dict[str, Json]:
+        """What holds an item that is to be made, and what holds that."""
+        if part.within is None:
+            return {}
+        member, kind = part.within.member, part.within.kind
+        named = write.definition.get(member) if isinstance(write.definition, dict) else None
+        if not isinstance(named, str) or not named:
+            raise EnvironmentRefused(
+                f"{write.states.title!r} names nothing that holds it, and is a {part.kind.singular}.",
+                subject=write.states.title,
+                place=f"{self._sheet.file}, item.{part.kind.kind}.within",
+                next_step=advice(f"Say required = true of $.{member} in its kind sheet."),
+            )
+        holder = closed_id(named, self._ids[kind])
+        return {"parent": holder, **self._items.above(self._sheet.items[kind], holder)}
+
     def _values(self, part: ItemPart, write: Write, there: Single | None) -> dict[str, Json]:
         """What stands for placeholders in what is always sent."""
         # Where it is content we made it up ourselves, and no platform wants it back.
@@ -137,7 +156,7 @@ class Bodies:
         seen = value_at(there.whole, path) if there and path.startswith("$") else None
         native_id = closed_id(write.native_id, part.kind.ids) if write.native_id else None
         values: dict[str, Json] = {"id": native_id, "revision": write.revision if seen is None else seen}
-        return {**values, "title": write.states.title, "folder": write.states.folder}
+        return {**values, "title": write.states.title, "folder": write.states.folder, **self.holder(part, write)}
 
     def _without_kept(self, part: ItemPart, write: Write, there: Single) -> dict[str, Json]:
         """What is there but for the secrets that stay: one that isn't sent has not vanished."""

@@ -19,8 +19,8 @@ from amphora.core.values.model import Json
 from amphora.core.values.next_step import NOTHING, advice
 from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.environments.answers import is_busy, wait_s
+from amphora.environments.bridge.parts import BridgeSheet, Call, Pages, pages_of
 from amphora.environments.bridge.paths import filled, text_at, value_at
-from amphora.environments.bridge.sheet import BridgeSheet, Call, Pages, pages_of
 from amphora.environments.calls import Caller, headed
 from amphora.environments.contract import NEXT
 

@@ -214,6 +214,13 @@ class SheetFaults:
             if body is not None and "{definition}" not in str(body):
                 line = line_of(self._source, one, name)
                 yield f"{line}`{name}.{one}.body` has to hold {{definition}}: what is sent"
+        if (within := _table(row, "within")) or "within" in _table(row):
+            yield from self._table_faults(within, lines.WITHIN, f"{name}.within.")
+            line = line_of(self._source, "within", name)
+            if within.get("kind") not in self._part("item"):
+                yield f"{line}`{name}.within.kind` has to be one of the kinds of the sheet"
+            if within.get("as") not in _table(row).get("definition", ()):
+                yield f"{line}`{name}.within.as` has to be a member of its definition"
         hidden = _table(row).get("hidden")
         for place in hidden if isinstance(hidden, list) else ():
             try:

@@ -9,8 +9,8 @@ from amphora.core.values.errors import EnvironmentRefused, Uncertain
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
 from amphora.environments.bridge.client import Client
+from amphora.environments.bridge.parts import BridgeSheet
 from amphora.environments.bridge.paths import text_at, value_at
-from amphora.environments.bridge.sheet import BridgeSheet
 
 
 class Folders:

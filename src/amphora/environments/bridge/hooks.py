@@ -8,7 +8,7 @@ from typing import Any
 from amphora.core.values.errors import EnvironmentRefused, UsageFault
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
-from amphora.environments.bridge.sheet import BridgeSheet
+from amphora.environments.bridge.parts import BridgeSheet
 
 GROUP = "amphora.bridge_hooks"
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import copy
 import time
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -18,13 +17,13 @@ from amphora.core.values.errors import EnvironmentRefused, RevisionMoved
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json, Listed, States
 from amphora.core.values.next_step import advice
-from amphora.core.values.tokens import MASK
 from amphora.environments.bridge.client import Absent, Answer, Client
 from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.hooks import hook_of
-from amphora.environments.bridge.paths import dropped, filled, holder_of, is_list, moment_of, text_at, value_at
+from amphora.environments.bridge.known import Known
+from amphora.environments.bridge.parts import Apart, BridgeSheet, Call, ItemPart
+from amphora.environments.bridge.paths import dropped, filled, is_list, moment_of, text_at, value_at, with_hidden
 from amphora.environments.bridge.removal import Standing
-from amphora.environments.bridge.sheet import Apart, BridgeSheet, Call, ItemPart
 from amphora.environments.contract import NEXT, Seen
 
 MOST_LOOKS = 5
@@ -38,17 +37,9 @@ def without_own(value: Json, how: Apart) -> Json:
     return value
 
 
-def with_hidden(form: Json, places: Sequence[str]) -> Json:
-    """A definition with masks for secrets that are there and never shown, wherever the object that holds one is."""
-    if not places:
-        return form
-    # Filled in below: whoever else holds the answer must not see it change.
-    form = copy.deepcopy(form)
-    for holder, name in map(holder_of, places):
-        for one in values_at(form, holder):
-            if isinstance(one, dict) and one.get(name) in (None, ""):
-                one[name] = MASK
-    return form
+def _held(row: Json, member: str, holder: Json) -> Json:
+    """A row with what holds it, if it doesn't say that by itself."""
+    return {member: holder, **row} if isinstance(row, dict) else row
 
 
 Value = TypeVar("Value")
@@ -82,9 +73,10 @@ class Items:
         self._client, self._sheet, self._ids = client, sheet, ids
         self._folders, self._links = folders, links
         self._titles: dict[str, dict[str, str]] = {}
-        self._kinds: dict[str, str] = {}
-        self.first_shown: dict[str, float] = {}
-        """When an id was shown for the first time, by the clock of this process."""
+        self.known = Known()
+        # What holds each item that is held, as the platform writes it, and the titles of what holds some.
+        self._parents: dict[str, Json] = {}
+        self._holders: dict[str, str] = {}
         self._named: dict[tuple[str, PartOf], dict[str, Json]] = {}
         self.looks = Looks(self.titles, self.parts)
         self.hook = hook_of(sheet)
@@ -120,8 +112,48 @@ class Items:
         return any(text_at(row, part.paths["title"]) == title for row in self.rows_of(part))
 
     def rows_of(self, part: ItemPart) -> list[Json]:
-        """The list of a kind, as the sheet describes its rows."""
-        return [self.hook.shown(part.kind.kind, row) for row in self._client.rows(part.index)]
+        """The list of a kind, as the sheet describes its rows; of items inside of others that of each of these."""
+        within = part.within
+        if within is None:
+            return [self.hook.shown(part.kind.kind, row) for row in self._client.rows(part.index)]
+        holders = self._sheet.items[within.kind]
+        above = [(value_at(row, holders.paths["id"]), row) for row in self.rows_of(holders)]
+        self._holders |= {str(id_): text_at(row, holders.paths["title"]) for id_, row in above}
+
+        def listed(holder: Json) -> list[Json]:
+            values = {"parent": holder, **self.above(holders, holder)}
+            rows = (self.hook.shown(part.kind.kind, row) for row in self._client.each(part.index, values))
+            return [_held(row, within.member, holder) for row in rows]
+
+        found = list(zip((id_ for id_, _ in above), self._each(listed, [id_ for id_, _ in above]), strict=True))
+        self._parents |= {
+            opened_id(text_at(row, part.paths["id"]), part.kind.ids): holder for holder, rows in found for row in rows
+        }
+        return [row for _, rows in found for row in rows]
+
+    def placed(self, part: ItemPart, native: str, holder: Json) -> None:
+        """Notes what holds an item that was just made."""
+        self._parents[opened_id(native, part.kind.ids)] = holder
+
+    def values_of(self, part: ItemPart, native: str) -> dict[str, Json]:
+        """What stands for placeholders in calls on an item; without `parent` nobody knows what holds it, and it is
+        not there."""
+        values: dict[str, Json] = {"id": native}
+        if part.within is None:
+            return values
+        native_id = opened_id(native, part.kind.ids)
+        if native_id not in self._parents:
+            # Somebody may have made it since the list was read.
+            self.rows_of(part)
+        if native_id in self._parents:
+            holder = self._parents[native_id]
+            values |= {"parent": holder, **self.above(self._sheet.items[part.within.kind], holder)}
+        return values
+
+    def above(self, part: ItemPart, native: Json) -> dict[str, Json]:
+        """What holds the holder of an item, where that is held as well."""
+        found = self.values_of(part, str(native)) if part.within else {}
+        return {"above": found["parent"]} if "parent" in found else {}
 
     def titles(self, kind: str) -> Mapping[str, str]:
         """The ids of the items of a kind by their titles, as the list says now; without titles that several have."""
@@ -153,11 +185,20 @@ class Items:
     def _native(self, part: ItemPart, native_id: str) -> Json:
         """The newest definition of an item as it is written, without opening what it refers to: two items may refer
         to each other's parts."""
-        values: dict[str, Json] = {"id": closed_id(native_id, part.kind.ids)}
+        values = self.values_of(part, str(closed_id(native_id, part.kind.ids)))
         answer = self._perhaps(part.draft, values) or self._perhaps(part.read, values)
         if answer is None:
             return None
-        return self._definition(part, self.hook.shown(part.kind.kind, answer.body), values)
+        return self._definition(part, self._as_shown(part, answer.body, values), values)
+
+    def _as_shown(self, part: ItemPart, answer: Json, values: Mapping[str, Json]) -> Json:
+        shown = self.hook.shown(part.kind.kind, answer)
+        return _held(shown, part.within.member, values.get("parent")) if part.within else shown
+
+    def forget(self, native_id: str) -> None:
+        """That there was such an item: it is removed, and its id may be given again."""
+        self.known.forget(native_id)
+        self._parents.pop(native_id, None)
 
     def look_again(self) -> None:
         """Forgets which name leads where: somebody may have renamed something, or we did."""
@@ -182,21 +223,23 @@ class Items:
     def _parts_of(self, native_id: str) -> Iterable[ItemPart]:
         """The kinds of which an item of this id can be."""
         # Shown before, it is of one kind for good: the others need not be asked.
-        if kind := self._kinds.get(native_id):
+        if kind := self.known.kind_of(native_id):
             return [self._sheet.items[kind]]
         space, mark, _ = native_id.partition(MARK)
         return [part for part in self._sheet.items.values() if part.kind.ids.space == (space if mark else "")]
 
     def single(self, part: ItemPart, native: str) -> Single | None:
         """One item, whole; None where it isn't there."""
-        values: dict[str, Json] = {"id": native}
+        values = self.values_of(part, native)
+        if part.within and "parent" not in values:
+            return None
         live, draft = self._perhaps(part.read, values), self._perhaps(part.draft, values)
-        live, draft = (one and replace(one, body=self.hook.shown(part.kind.kind, one.body)) for one in (live, draft))
+        live, draft = (one and replace(one, body=self._as_shown(part, one.body, values)) for one in (live, draft))
         # An item that was never published has only a draft, and is an item all the same.
         answer = live or draft
         if answer is None:
             return None
-        row = self._row(part, part.row, native) if part.row else answer.body
+        row = self._row(part, part.row, native, values) if part.row else answer.body
         # It went between the two calls.
         if row is None:
             return None
@@ -216,17 +259,17 @@ class Items:
         listed = self._listed(part, row, answer.etag, shown, said)
         return Single(listed, shown[0], shown[1], native_form, answer.body, answer.etag)
 
-    def _row(self, part: ItemPart, call: Call, native: str) -> Json:
+    def _row(self, part: ItemPart, call: Call, native: str, values: Mapping[str, Json]) -> Json:
         """The row of one item, and no other one; None where there is none. Some platforms mix up what several ask of
         a list at the same time, and answer with another item's row, or with no row."""
         whole, wait = replace(call, at="$"), 0.0
         for _ in range(MOST_LOOKS):
             time.sleep(wait)
             wait = 2 * wait + 0.05
-            answer = self._perhaps(whole, {"id": native})
+            answer = self._perhaps(whole, values)
             if answer is None:
                 return None
-            row = self.hook.shown(part.kind.kind, value_at(answer.body, call.at))
+            row = self._as_shown(part, value_at(answer.body, call.at), values)
             if row is not None and text_at(row, part.paths["id"]) == native:
                 return row
         raise self._client.otherwise(call, f"at {call.at} there is not the row of {native}")
@@ -283,12 +326,11 @@ class Items:
         links = {"id": native, "uid": text_at(row, paths.get("uid")), "title": title}
         link = str(filled(paths.get("link", ""), links, is_path=True))
         native_id = opened_id(native, part.kind.ids)
-        self._kinds[native_id] = part.kind.kind
-        self.first_shown.setdefault(native_id, time.monotonic())
+        self.known.shown(native_id, part.kind.kind, title)
         return Listed(
             native_id=native_id,
             kind=part.kind.kind,
-            segments=(*(one for one in folder.split("/") if one), title),
+            segments=(*(one for one in folder.split("/") if one), *self._held_in(part, native_id), title),
             states=states,
             revision=stamp or digest([*said, title, folder, is_on]),
             link=link if link.startswith("http") else f"{self._links}{link}",
@@ -299,11 +341,16 @@ class Items:
             is_drafted_only=is_published is False,
         )
 
+    def _held_in(self, part: ItemPart, native_id: str) -> tuple[str, ...]:
+        """What holds an item, as a part of its path: in each of them there may be one of the same title."""
+        title = self._holders.get(str(self._parents.get(native_id))) if part.within else None
+        return (title,) if title else ()
+
     def _count(self, part: ItemPart, row: Json, native: str) -> int:
         """How many rows an item holds."""
         assert part.rows
         call = part.rows.counted
-        found = self._client.ask(call, {"id": native}).body if call else value_at(row, part.rows.count)
+        found = self._client.ask(call, self.values_of(part, native)).body if call else value_at(row, part.rows.count)
         try:
             return int(str(found))
         except ValueError as error:

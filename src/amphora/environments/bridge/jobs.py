@@ -9,8 +9,8 @@ from contextlib import contextmanager
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, Uncertain
 from amphora.core.values.model import Json
 from amphora.environments.bridge.client import Answer, Client
+from amphora.environments.bridge.parts import Call
 from amphora.environments.bridge.paths import text_at
-from amphora.environments.bridge.sheet import Call
 from amphora.environments.calls import LONGEST_JOB_S
 
 LONGEST_PAUSE_S = 30.0

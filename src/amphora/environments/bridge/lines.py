@@ -107,7 +107,9 @@ ITEM: dict[str, Any] = {
     "needs": dict,
     "rows": dict,
     "hidden": list,
+    "within": dict,
 }
+WITHIN = {"kind": str, "as": str}
 FLAG = {"at": str, "is": list}
 FLAGS = ("on", "published", "unpublished")
 PERMISSIONS = ("write", "publish", "switch", "retire")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import copy
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import quote
@@ -15,6 +15,7 @@ from amphora.core.values.errors import SheetFault
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
+from amphora.core.values.tokens import MASK
 from amphora.environments.bridge.lines import PLACEHOLDER
 
 
@@ -46,6 +47,19 @@ class Flag:
 
 
 _YES, _NO = ("true", "on", "yes", "1"), ("false", "off", "no", "0", "")
+
+
+def with_hidden(form: Json, places: Sequence[str]) -> Json:
+    """A definition with masks for secrets that are there and never shown, wherever the object that holds one is."""
+    if not places:
+        return form
+    # Filled in below: whoever else holds the answer must not see it change.
+    form = copy.deepcopy(form)
+    for holder, name in map(holder_of, places):
+        for one in values_at(form, holder):
+            if isinstance(one, dict) and one.get(name) in (None, ""):
+                one[name] = MASK
+    return form
 
 
 def is_list(path: str) -> bool:

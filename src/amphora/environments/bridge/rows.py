@@ -16,8 +16,8 @@ from amphora.environments.bridge.adapter import Bridge
 from amphora.environments.bridge.client import Answer
 from amphora.environments.bridge.items import Single
 from amphora.environments.bridge.jobs import taken
+from amphora.environments.bridge.parts import RowsPart
 from amphora.environments.bridge.paths import changed_at, dropped, text_at, value_at
-from amphora.environments.bridge.sheet import RowsPart
 
 _MEMBER = re.compile(r"\{([^{}]+)\}")
 

@@ -13,7 +13,8 @@ from amphora.core.values.next_step import advice
 from amphora.environments.bridge.abilities import bridged
 from amphora.environments.bridge.adapter import Bridge
 from amphora.environments.bridge.client import Client, checked_user
-from amphora.environments.bridge.sheet import BridgeSheet, parse_bridge
+from amphora.environments.bridge.parts import BridgeSheet
+from amphora.environments.bridge.sheet import parse_bridge
 from amphora.environments.calls import checked_address
 
 ENDING = ".toml"

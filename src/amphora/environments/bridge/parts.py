@@ -1,0 +1,211 @@
+"""What a bridge sheet says, as values: calls, lists, kinds of items, and what is on offer."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import field
+from typing import Any
+
+from amphora.core.form.kinds import KindSheet
+from amphora.core.values.late import dataclass
+from amphora.environments.bridge.paths import Flag
+
+
+@dataclass(frozen=True)
+class Call:
+    """One call: method, path with placeholders, where in the answer its subject stands, and what is sent. `name` is
+    where it stands in the sheet, for people."""
+
+    method: str
+    path: str
+    at: str = "$"
+    body: Any = None
+    headers: Mapping[str, str] = field(default_factory=dict)
+    name: str = ""
+    more: Mapping[str, Any] = field(default_factory=dict)
+    """What else is said of it."""
+
+    def said(self, name: str, default: Any = "") -> Any:
+        """One more thing that is said of the call."""
+        return self.more.get(name, default)
+
+
+@dataclass(frozen=True)
+class Pages:
+    """How a list comes in pieces."""
+
+    how: str = "none"
+    ask: str = ""
+    size_ask: str = ""
+    size: int = 0
+    first: int = 1
+    next: str = ""
+    total: str = ""
+
+
+@dataclass(frozen=True)
+class Means:
+    """What a refusal means: by status, the platform's own code, words in the answer, and the call that it answers."""
+
+    statuses: tuple[int, ...]
+    code: str
+    says: str
+    on: str
+    means: str
+
+    def fits(self, status: int, code: str, text: str) -> bool:
+        """Whether an answer is what this is about, whatever call it answers."""
+        is_it = (not self.statuses or status in self.statuses) and (not self.code or self.code == code)
+        return is_it and self.says.lower() in text.lower()
+
+
+@dataclass(frozen=True)
+class SupplyPart:
+    """What is on offer, and where that stands."""
+
+    kind: str
+    space: str
+    is_number: bool
+    index: Call
+    paths: Mapping[str, str]
+    probe: Call | None
+    objects: Call | None
+
+
+@dataclass(frozen=True)
+class RowLink:
+    """Where rows name rows of another item: `each` part of the definition gives a place in a row (`at`, with members
+    of that part in braces) and, from where it stands, the item that is meant (`of`)."""
+
+    each: str
+    at: str
+    of: str
+
+
+@dataclass(frozen=True)
+class RowsPart:
+    """The rows that an item holds: the list of them, the call that loads some, how many at once, what of a row only
+    the platform writes, and where their number stands (a place in the item's row, or a call). `id` is where a row has
+    its id, and `ids` where the answer to a load has those of the new ones, in order; `links` lead to other rows."""
+
+    read: Call
+    load: Call | None
+    at_once: int
+    without: tuple[str, ...]
+    count: str
+    counted: Call | None
+    id: str = ""
+    ids: str = ""
+    links: tuple[RowLink, ...] = ()
+
+
+@dataclass(frozen=True)
+class Apart:
+    """A member that is written by calls of its own: as a whole, or entry by entry. `entry` is where calls on one find
+    what it is called, `by` what tells one from another on every instance (`entry` where nothing else is said), and
+    `without` are places of one that only the platform writes. `each` shows one of them in full, where the list
+    shows less."""
+
+    write: Call | None
+    add: Call | None
+    remove: Call | None
+    change: Call | None
+    each: Call | None
+    entry: str
+    by: str
+    without: tuple[str, ...]
+
+    @property
+    def is_written(self) -> bool:
+        """Whether it can be written at all."""
+        return self.write is not None or self.add is not None
+
+
+@dataclass(frozen=True)
+class Within:
+    """What holds the items of a kind: they are listed for each of those, and the id of theirs is a member."""
+
+    kind: str
+    member: str
+
+
+@dataclass(frozen=True)
+class ItemPart:
+    """One kind of items: its calls, and where in their answers things stand. `definition` maps the members that make
+    the definition to where they stand in the single answer."""
+
+    kind: KindSheet
+    index: Call
+    row: Call | None
+    read: Call
+    draft: Call | None
+    more: Mapping[str, Call]
+    paths: Mapping[str, str]
+    flags: Mapping[str, Flag]
+    definition: Mapping[str, str]
+    write: Mapping[str, Any]
+    create: Call | None
+    update: Call | None
+    retire: Call | None
+    publish: Call | None
+    take_back: Call | None
+    switch: Mapping[bool, Call]
+    rows: RowsPart | None = None
+    apart: Mapping[str, Apart] = field(default_factory=dict)
+    needs: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    """The rights of which one is needed for what: `write`, `publish`, `switch`, `retire`."""
+    within: Within | None = None
+    hidden: tuple[str, ...] = ()
+    """Places of secrets that the platform never shows: one is taken for granted wherever one could stand."""
+
+    @property
+    def tells_too_little(self) -> bool:
+        """Whether a row of the list does not say what changed, or what is live: then each item is looked at."""
+        # Each item is then looked at for the list: slow, and the only way to see that somebody has changed it.
+        has_no_revision = self.paths.get("revision", "content") in ("content", "etag")
+        return has_no_revision or (self.kind.is_published and not {"published", "unpublished"} <= self.flags.keys())
+
+
+@dataclass(frozen=True)
+class BridgeSheet:
+    """A platform's interface. `file` is where it was read."""
+
+    name: str
+    title: str
+    file: str
+    tried: tuple[str, ...]
+    base: str
+    is_spaced: bool
+    about: Mapping[str, Call]
+    links: str
+    sign_in: Mapping[str, Any]
+    login: Call | None
+    also: tuple[Call, ...]
+    account: Call | None
+    code: str
+    words: str
+    pointer: str
+    refused: Flag | None
+    """What tells a refusal that is answered like anything else."""
+    means: tuple[Means, ...]
+    secrets: str
+    folders: Mapping[str, Any]
+    folder_calls: Mapping[str, Call]
+    supplies: tuple[SupplyPart, ...]
+    items: Mapping[str, ItemPart]
+    hook: str = ""
+
+
+def pages_of(call: Call) -> Pages:
+    """How the list that a call gives comes in pieces."""
+    table = call.said("pages", {})
+    size = table.get("size", {})
+    return Pages(
+        table.get("how", "none"),
+        table.get("ask", ""),
+        size.get("ask", ""),
+        size.get("of", 0),
+        table.get("first", 1),
+        table.get("next", ""),
+        table.get("total", ""),
+    )

@@ -1,0 +1,46 @@
+"""Creations that a platform answers with what is there already: told from those that made something."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from amphora.core.values.errors import EnvironmentRefused
+from amphora.core.values.model import Json, Listed
+from amphora.environments.bridge.items import Items
+from amphora.environments.bridge.parts import Call, ItemPart
+from amphora.environments.bridge.paths import value_at
+from amphora.environments.contract import NEXT, NotNew
+
+
+class Sameness:
+    """Refuses what was not made. `where` is the platform's address, `file` that of its sheet."""
+
+    def __init__(self, items: Items, where: str, file: str) -> None:
+        self._items, self._where, self._file = items, where, file
+        self._made: dict[str, str] = {}
+
+    def refuse_before(self, part: ItemPart, call: Call, body: Mapping[str, Json], title: str) -> None:
+        """Refuses to make what is there already, where the platform would answer with that, or write over it."""
+        same = call.said("same", [])
+        if not same:
+            return
+        sent = body[part.write["wrapped"]] if part.write.get("wrapped") else body
+        # Asked right before: the list of the start would not show what somebody made since.
+        if any(all(value_at(row, at) == value_at(sent, at) for at in same) for row in self._items.rows_of(part)):
+            raise self._error(part, title, "", EnvironmentRefused)
+
+    def refuse_after(self, part: ItemPart, row: Listed, title: str, started: float, token: str) -> None:
+        """Refuses what a creation gave if it was there before that started, or is what another one gave. It is never
+        taken back: it is somebody's."""
+        was_there = self._items.known.was_there(row.native_id, row.states.title, started)
+        # In one step: several are made at once.
+        if self._made.setdefault(row.native_id, token) != token or was_there:
+            raise self._error(part, title, ", and perhaps wrote over it", NotNew)
+
+    def forget(self, native_id: str) -> None:
+        """That an item was made: it is removed, and its id may be given again."""
+        self._made.pop(native_id, None)
+
+    def _error(self, part: ItemPart, title: str, words: str, kind: type[EnvironmentRefused]) -> EnvironmentRefused:
+        said = f"{self._where} answers the creation of {title!r} with the {part.kind.singular} that is there"
+        return kind(f"{said}{words}.", subject=title, place=self._file, next_step=NEXT["taken"])

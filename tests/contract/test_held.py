@@ -1,0 +1,147 @@
+"""A platform whose items are held by others: pages by apps, notes by pages, each listed for what holds it, and each asked
+for by a path that says so."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Any
+
+from tests.contract.answering import Said, pair
+
+APPS = """
+bridge = "apps"
+kinds  = ["app.toml", "page.toml", "note.toml"]
+[about]
+uid = { get = "/about", at = "$.uid" }
+[pages]
+how  = "offset"
+ask  = "from"
+[item.app]
+index      = { get = "/apps", rows = "$[*]" }
+id         = "$.id"
+title      = "$.name"
+read       = { get = "/apps/{id}" }
+definition = ["start"]
+create     = { post = "/apps" }
+update     = { put = "/apps/{id}" }
+retire     = { delete = "/apps/{id}", takes = [{ kind = "page", at = "$.app" }] }
+"""
+for _kind, _holder, _path in (
+    ("page", "app", "/apps/{parent}/pages"),
+    ("note", "page", "/apps/{above}/pages/{parent}/notes"),
+):
+    APPS += f"""
+[item.{_kind}]
+within     = {{ kind = "{_holder}", as = "{_holder}" }}
+index      = {{ get = "{_path}", rows = "$[*]" }}
+id         = "$.id"
+title      = "$.name"
+read       = {{ get = "{_path}/{{id}}" }}
+definition = ["{_holder}", "text"]
+create     = {{ post = "{_path}" }}
+update     = {{ put = "{_path}/{{id}}" }}
+retire     = {{ delete = "{_path}/{{id}}" }}
+"""
+APP = 'kind = "app"\nstart = true\n[ids]\nspace = "app"\nnumber = true\n[[refers]]\nat = "$.start"\nto = ["page"]\n'
+PAGE = (
+    'kind = "page"\n[ids]\nspace = "page"\nnumber = true\n[[refers]]\nat = "$.app"\nto = ["app"]\nrequired = true\n'
+)
+NOTE = (
+    'kind = "note"\n[ids]\nspace = "note"\nnumber = true\n[[refers]]\nat = "$.page"\nto = ["page"]\nrequired = true\n'
+)
+
+
+class Apps:
+    """Apps that hold pages that hold notes."""
+
+    def __init__(self, name: str, first: int) -> None:
+        self.name, self.number = name, first
+        self.held: dict[str, dict[int, dict[str, Any]]] = {"apps": {}, "pages": {}, "notes": {}}
+
+    def add(self, kind: str, above: int = 0, **members: Any) -> int:
+        self.number += 1
+        self.held[kind][self.number] = {"id": self.number, **members, "above": above}
+        return self.number
+
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        if path == "/about":
+            return 200, {"uid": self.name}, {}
+        steps = re.findall(r"/(apps|pages|notes)(?:/(\d+))?", path)
+        above = 0
+        for kind, number in steps[:-1]:
+            one = self.held[kind].get(int(number or 0))
+            # A path through something else is a mistake of whoever asks.
+            if one is None or one["above"] != above:
+                return 404, {}, {}
+            above = one["id"]
+        kind, number = steps[-1]
+        if not number and method == "POST":
+            assert set(body) <= {"name", "text", "start"}, body
+            return 201, self._shown(self.held[kind][self.add(kind, above, **body)]), {}
+        if not number:
+            rows = [self._shown(one) for one in self.held[kind].values() if one["above"] == above]
+            return 200, rows[int(said.get("from", 0)) :][:2], {}
+        one = self.held[kind].get(int(number))
+        if one is None or one["above"] != above:
+            return 404, {}, {}
+        if method == "DELETE":
+            del self.held[kind][one["id"]]
+            self._forget(one["id"])
+        elif method == "PUT":
+            left: dict[str, Any] = {
+                name: {"text": "", "start": None}[name] for name in ("text", "start") if name in one
+            }
+            one |= {**left, **body}
+        return 200, self._shown(one), {}
+
+    def _forget(self, above: int) -> None:
+        for held in self.held.values():
+            for number in [number for number, one in held.items() if one["above"] == above]:
+                del held[number]
+                self._forget(number)
+
+    def _shown(self, one: dict[str, Any]) -> dict[str, Any]:
+        return {name: value for name, value in one.items() if name != "above"}
+
+    def tree(self) -> list[str]:
+        """Everything by its path, with its text."""
+        every = {**self.held["apps"], **self.held["pages"], **self.held["notes"]}
+
+        def path(one: dict[str, Any]) -> str:
+            return f"{path(every[one['above']])}/{one['name']}" if one["above"] else one["name"]
+
+        return sorted(f"{path(one)}: {one.get('text', '')}" for one in every.values())
+
+
+def test_items_inside_of_others_go_over_with_these(tmp_path: Path) -> None:
+    one, two = Apps("one", 0), Apps("two", 70)
+    for name in ("Intake", "Press"):
+        app = one.add("apps", name=name, start=None)
+        first = one.add("pages", app, name="Start", text=f"of {name}")
+        one.held["apps"][app]["start"] = first
+        for number in range(3):
+            one.add("notes", first, name=f"N{number}", text=name)
+    other = two.add("apps", name="Other", start=None)
+    two.add("pages", other, name="Start", text="kept")
+    for name, text in (("apps", APPS), ("app", APP), ("page", PAGE), ("note", NOTE)):
+        (tmp_path / f"{name}.toml").write_text(text, "utf-8")
+    with pair(tmp_path, "apps", one, two) as run:
+        assert "page:Press/Start" in run("survey", "here").out
+        run("env", "prove", "here", "--yes")
+        run("export", "here", "*", "--as", "p")
+        run("import", "p", "there", "--yes")
+        assert two.tree() == sorted([*one.tree(), "Other: ", "Other/Start: kept"])
+        run("verify", "p", "there")
+        assert "Nothing to do" in run("import", "p", "there", "--yes").out
+        # A page of one app changes, and a new note of the other; then all of it is taken back.
+        before = two.tree()
+        next(page for page in one.held["pages"].values() if page["text"] == "of Press")["text"] = "newer"
+        one.add("notes", next(iter(one.held["pages"])), name="N9", text="late")
+        run("export", "here", "*", "--as", "p")
+        assert "1 created, 1 updated" in run("import", "p", "there", "--yes").out
+        assert two.tree() == sorted([*one.tree(), "Other: ", "Other/Start: kept"])
+        run("undo", "last", "--yes")
+        assert two.tree() == before
+        run("undo", "there-1", "--yes")
+        assert two.tree() == ["Other/Start: kept", "Other: "]
