@@ -315,6 +315,13 @@ ROWS = [{"id": number, "name": f"n{number}", "rev": 1, "a": number, "b": "{}", "
             ),
         ),
         (
+            'how = "link"\nheader = "Next-Page"',
+            lambda said: (
+                {"rows": ROWS[int(said.get("k", 0)) :][:4]},
+                {} if "k" in said else {"Next-Page": "/things?k=4"},
+            ),
+        ),
+        (
             'how = "link"\nnext = "$.next"',
             lambda said: (
                 {

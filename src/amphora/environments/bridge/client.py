@@ -192,7 +192,10 @@ class Client(Caller):
         elif is_read:
             raise self.otherwise(call, "it answers nothing")
         try:
-            location = self.near(answer.headers.get("Location", "") or answer.links.get("next", {}).get("url", ""))
+            # Where the next page is, too: some say it in a header of their own.
+            named = answer.headers.get(header, "") if (header := call.said("pages", {}).get("header")) else ""
+            beside = answer.headers.get("Location", "") or answer.links.get("next", {}).get("url", "")
+            location = self.near(named or beside)
         except EnvironmentRefused:
             # Of a write that took effect: where it leads is not followed, and is no refusal.
             if is_read:

@@ -76,7 +76,7 @@ class Items:
         self.known = Known()
         # What holds each item that is held, as the platform writes it, and the titles of what holds some.
         self._parents: dict[str, Json] = {}
-        self._holders: dict[str, str] = {}
+        self._holders: dict[tuple[str, str], str] = {}
         self._named: dict[tuple[str, PartOf], dict[str, Json]] = {}
         self.looks = Looks(self.titles, self.parts)
         self.hook = hook_of(sheet)
@@ -118,7 +118,7 @@ class Items:
             return [self.hook.shown(part.kind.kind, row) for row in self._client.rows(part.index)]
         holders = self._sheet.items[within.kind]
         above = [(value_at(row, holders.paths["id"]), row) for row in self.rows_of(holders)]
-        self._holders |= {str(id_): text_at(row, holders.paths["title"]) for id_, row in above}
+        self._holders |= {(within.kind, str(id_)): text_at(row, holders.paths["title"]) for id_, row in above}
 
         def listed(holder: Json) -> list[Json]:
             values = {"parent": holder, **self.above(holders, holder)}
@@ -342,9 +342,13 @@ class Items:
         )
 
     def _held_in(self, part: ItemPart, native_id: str) -> tuple[str, ...]:
-        """What holds an item, as a part of its path: in each of them there may be one of the same title."""
-        title = self._holders.get(str(self._parents.get(native_id))) if part.within else None
-        return (title,) if title else ()
+        """What holds an item, as the beginning of its path: in each of them there may be one of the same title."""
+        if part.within is None or native_id not in self._parents:
+            return ()
+        kind, holder = part.within.kind, str(self._parents[native_id])
+        above = self._sheet.items[kind]
+        title = self._holders.get((kind, holder), "")
+        return (*self._held_in(above, opened_id(holder, above.kind.ids)), *([title] if title else []))
 
     def _count(self, part: ItemPart, row: Json, native: str) -> int:
         """How many rows an item holds."""
