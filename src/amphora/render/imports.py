@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING
 
@@ -329,6 +330,9 @@ def link_blocks(docket: Docket, outcome: Outcome) -> list[Block]:
     mine = {key: (actions[key], link) for key, link in sorted(outcome.links.items()) if key in actions}
     # Of new items only: where the others are people know already.
     mine = {key: pair for key, pair in mine.items() if pair[0].do is Do.CREATE}
+    # Where items have no address of their own each has that of the platform, which says nothing.
+    count = Counter(link for _, link in mine.values())
+    mine = {key: pair for key, pair in mine.items() if count[pair[1]] == 1}
     blocks: list[Block] = []
     # Copies have no old address: what they are copies of is where it was.
     if any(action.item.link for action, _ in mine.values()):
