@@ -5,8 +5,8 @@ from __future__ import annotations
 import hashlib
 import time
 import uuid
-from collections.abc import Collection, Mapping, Sequence
-from contextlib import nullcontext
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from contextlib import contextmanager, nullcontext
 from dataclasses import replace
 
 from amphora.core.form.bindings import Bindings, IdStyle
@@ -217,8 +217,13 @@ class Bridge:
                 raise Uncertain(f"{self.client.base_url} made {title!r}, and does not show it.", subject=title)
         self._sameness.refuse_after(part, single.row, title, started, write.token)
         self._refuse_renamed(part, single, title)
-        if call.said("follow", False) or any(how.is_written for how in part.apart.values()):
-            return self._followed(write, single, is_whole=not call.said("follow", False))
+        if call.said("follow", False):
+            with self._or_none(single):
+                return self._update(self._laid(write, single))
+        if any(how.is_written for how in part.apart.values()):
+            with self._or_none(single):
+                self._written_apart(self._laid(write, single), single)
+                return written_of(self._switched_back(self._again(single), False))
         with taken("it was made"):
             return written_of(self._switched_back(single, False))
 
@@ -241,24 +246,21 @@ class Bridge:
             next_step=NEXT["taken"],
         )
 
-    def _followed(self, write: Write, single: Single, is_whole: bool) -> Written:
-        """Sends all of it in a change right after: some members are taken only from what is there already, and what
-        the platform made of others has ids by now; of what `is_whole` only the members that have calls of their own.
-        Refused, the creation is taken back: half an item is none."""
-        # Laid over what is there by now: the platform has filled in ids of parts meanwhile.
+    def _laid(self, write: Write, single: Single) -> Write:
+        """A creation as a change of what it made: the platform has filled in ids of parts meanwhile, and some members
+        are taken only from what is there already."""
         row, kind = single.row, self._part(single).kind
         laid = to_native(write.definition, kind, Bindings(IdStyle("(?!)")), present=single.newest)
-        update = replace(write, definition=laid.definition, native_id=row.native_id, revision=row.revision)
+        return replace(write, definition=laid.definition, native_id=row.native_id, revision=row.revision)
+
+    @contextmanager
+    def _or_none(self, single: Single) -> Iterator[None]:
+        """Takes a creation back where the rest of it is refused: half an item is none."""
         try:
-            if not is_whole:
-                return self._update(update)
-            apart.written(
-                self.client, self.items, self._part(single), self.bodies, update, single, self._values(single)
-            )
-            return written_of(self._switched_back(self._again(single), False))
+            yield
         except (EnvironmentRefused, RevisionMoved, Unavailable):
             with taken("half of it was made"):
-                self.retire([Seen(row.native_id, row.revision)])
+                self.retire([Seen(single.row.native_id, single.row.revision)])
             raise
 
     def _update(self, write: Write) -> Written:
