@@ -77,8 +77,8 @@ LINES = [{"name": "warm", "kind": "plain", "value": "12"}, {"name": "key", "kind
 class Desk:
     """Everything by one call. A session is over after some of them."""
 
-    def __init__(self, first: int) -> None:
-        self.number, self.left, self.asked = first, 0, list[str]()
+    def __init__(self, first: int, is_lenient: bool = False) -> None:
+        self.number, self.left, self.asked, self.is_lenient = first, 0, list[str](), is_lenient
         self.held: dict[str, dict[str, dict[str, Any]]] = {"hall": {}, "watch": {}}
 
     def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
@@ -138,7 +138,7 @@ class Desk:
         for line in given.get("lines", []) or []:
             if "note" in line and not line["note"]:
                 return self._fault(3, "a note is empty")
-            if line.get("no") not in there and ("no" in line or "value" not in line):
+            if line.get("no") not in there and ("no" in line or "value" not in line) and not self.is_lenient:
                 return self._fault(4, f"of {line['name']} a value is missing")
         return None
 
@@ -151,8 +151,8 @@ class Desk:
         del self.held[kind][given[0]]
         return {"gives": given}
 
-    def values(self) -> dict[str, str]:
-        return {line["name"]: line["value"] for one in self.held["watch"].values() for line in one["lines"]}
+    def values(self) -> dict[str, Any]:
+        return {line["name"]: line.get("value") for one in self.held["watch"].values() for line in one["lines"]}
 
 
 def _shown(line: dict[str, Any]) -> dict[str, Any]:
@@ -243,3 +243,23 @@ def test_states_that_nobody_explains_are_told_and_not_guessed(tmp_path: Path, mo
         done = run_program(tmp_path, "survey", "t")
         assert (done.code, done.out) == (4, "")
         assert "at $.state stands 'awake', and no `is` of `on` says what that means" in done.err
+
+
+def test_a_secret_that_nobody_is_shown_is_a_task_until_it_is_entered(tmp_path: Path, monkeypatch: Any) -> None:
+    one, two = Desk(100), Desk(900, is_lenient=True)
+    _filled(one)
+    _workspace(tmp_path)
+    monkeypatch.setenv("DESK_WORD", "w0rd")
+    with pair(tmp_path, "desk", one, two, "--user", "keeper", "--sign-in", "env:DESK_WORD") as run:
+        run("export", "here", "Heat", "--as", "p")
+        assert "Enter secret Heat-lines-key in Heat" in run("import", "p", "there", "--yes").out
+        # Nothing shows that it is missing, and nobody says that it is there.
+        assert "Enter secret Heat-lines-key in Heat" in run("aftercare", "there", code=1).out
+        assert two.values() == {"warm": "12", "key": None}
+        monkeypatch.setenv("HEAT_KEY", "0ther")
+        run("map", "p", "there", "--set", "secret:Heat-lines-key=env:HEAT_KEY")
+        done = run("aftercare", "there", "--do")
+        assert "the platform shows nobody whether it is there\n- Enter secret" in done.out
+        assert "seen there" not in done.out
+        assert two.values() == {"warm": "12", "key": "0ther"}
+        assert "Enter secret" not in run("aftercare", "there").out

@@ -3,15 +3,16 @@ off."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import field
 
+from amphora.core.form.kinds import KindSheet
 from amphora.core.needs.crosswalk import MapState, row_name
 from amphora.core.plan.aftercare import DOABLE, Care, Task, connection_task, placed, state_task, text_task
 from amphora.core.plan.states import Image
 from amphora.core.plan.steps import EnterSecret, Publish, Step, Switch
 from amphora.core.values.errors import AmphoraError, NotReady
-from amphora.core.values.keys import Key
+from amphora.core.values.keys import Key, kind_of
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Item
 from amphora.core.values.next_step import to_type
@@ -40,6 +41,8 @@ class Cared:
     done: tuple[Entry, ...] = ()
     left: tuple[tuple[Entry, str], ...] = ()
     failure: AmphoraError | None = None
+    unseen: tuple[Entry, ...] = ()
+    """What was done of which nobody is shown whether it is there."""
 
 
 def cared_for(
@@ -103,10 +106,10 @@ def open_care(session: Session, what: str = "") -> list[Entry]:
 
 
 def settled_by_looking(
-    session: Session, entries: Sequence[Entry], run: Run | None = None
+    session: Session, entries: Sequence[Entry], run: Run | None = None, entered: Collection[int] = ()
 ) -> tuple[list[Entry], list[str]]:
-    """Looks at the targets, and closes what is done there already, whoever did it; `run`, if it is known. Gives what
-    is still open, and which targets could not be looked at."""
+    """Looks at the targets, and closes what is done there already, whoever did it; `run`, if it is known, which
+    `entered` the secrets of these tasks. Gives what is still open, and which targets could not be looked at."""
     still, blind = [], []
     for name, mine in _by_environment(entries).items():
         try:
@@ -116,7 +119,7 @@ def settled_by_looking(
                 raise NotReady(
                     f"{name} is another environment by now.", subject=name, next_step=to_type("env", "list")
                 )
-            settled = _settled(session, opened, mine)
+            settled = _settled(session, opened, mine, entered)
         # One that can't be reached keeps its tasks, and holds no other up.
         except AmphoraError as error:
             blind.append(f"{name}: {error.message}")
@@ -136,7 +139,7 @@ def _by_environment(entries: Sequence[Entry]) -> dict[str, list[Entry]]:
     return found
 
 
-def _settled(session: Session, opened: Opened, entries: Sequence[Entry]) -> list[int]:
+def _settled(session: Session, opened: Opened, entries: Sequence[Entry], entered: Collection[int]) -> list[int]:
     """The numbers of the tasks in one environment that a look at it shows to be done, or moot."""
     side = own_side(opened, session.ledger, session.crosswalk)
     # Of people's tasks, too: what is about an item that is gone is moot.
@@ -146,15 +149,25 @@ def _settled(session: Session, opened: Opened, entries: Sequence[Entry]) -> list
     wanted = dict.fromkeys(entry.task.key for entry in entries if entry.task.kind in (Care.SECRET, Care.TEXT))
     items, _, _ = read_items(side, [k for k in wanted if k in side.by_key and not side.by_key[k].is_drafted_only])
 
-    def is_settled(task: Task) -> bool:
+    sheets = opened.description.sheets
+
+    def is_settled(number: int, task: Task) -> bool:
         if task.kind is Care.CONNECTION:
             return _answers(opened, task)
         # Of an item that is gone nothing is left to do.
         if task.key and task.key not in side.by_key:
             return True
+        # That it seems to be there says nothing where it is taken for granted: that somebody entered it does.
+        if _is_hidden(task, sheets):
+            return number in entered
         return _is_done(task, images.get(task.key), items.get(task.key))
 
-    return [entry.number for entry in entries if is_settled(entry.task)]
+    return [entry.number for entry in entries if is_settled(entry.number, entry.task)]
+
+
+def _is_hidden(task: Task, sheets: Mapping[str, KindSheet]) -> bool:
+    """Whether nobody is shown that it is done."""
+    return task.kind is Care.SECRET and sheets[kind_of(task.key)].hides_secrets
 
 
 def _answers(opened: Opened, task: Task) -> bool:
@@ -182,6 +195,7 @@ def do_care(session: Session, entries: Sequence[Entry], ask: Asker) -> Cared:
     One run for each target; everything else is left, with the reason."""
     runs: list[Run] = []
     done: list[Entry] = []
+    unseen: list[Entry] = []
     left: list[tuple[Entry, str]] = []
     for name, mine in _by_environment(entries).items():
         left += [(entry, "only a person can do that") for entry in mine if entry.task.kind not in DOABLE]
@@ -198,12 +212,15 @@ def do_care(session: Session, entries: Sequence[Entry], ask: Asker) -> Cared:
             run, failure = _carried_out(session, name, doable, work)
             runs.append(run)
             if failure:
-                return Cared(tuple(runs), tuple(done), tuple(left), failure)
+                return Cared(tuple(runs), tuple(done), tuple(left), failure, tuple(unseen))
         # By looking, also at what we did ourselves: a platform may take a write and not keep it.
-        still, _ = settled_by_looking(session, doable, run)
-        done += [entry for entry in doable if entry not in still]
+        still, _ = settled_by_looking(session, doable, run, secrets if run else ())
+        sheets = session.open(name).description.sheets
+        mine_done = [entry for entry in doable if entry not in still]
+        unseen += [entry for entry in mine_done if _is_hidden(entry.task, sheets)]
+        done += [entry for entry in mine_done if entry not in unseen]
         left += [(entry, "it did not take effect") for entry in still if entry not in work.withheld]
-    return Cared(tuple(runs), tuple(done), tuple(left))
+    return Cared(tuple(runs), tuple(done), tuple(left), unseen=tuple(unseen))
 
 
 _UNSAID = "nobody has said it; write where it is kept into the crosswalk, or enter it there"

@@ -54,19 +54,23 @@ def done_result(cared: Cared, what: str) -> Result:
     if cared.done:
         lines: list[Cell | str] = [Cell(f"- {entry.task.words}", "good") for entry in cared.done]
         blocks.append(Lines(cut_lines(lines, "--json"), "Done, and seen there"))
+    if cared.unseen:
+        lines = [f"- {entry.task.words}" for entry in cared.unseen]
+        blocks.append(Lines(cut_lines(lines, "--json"), "Done; the platform shows nobody whether it is there"))
     rows: list[Row] = [[str(e.number), Cell(e.task.words, "warn"), Cell(why, "dim")] for e, why in cared.left]
     if rows:
         blocks.append(Grid(["", "still to do", "why"], rows[:MOST_ROWS], right=(0,)))
     runs = f" Run {few([run.name for run in cared.runs])}." if cared.runs else ""
-    words = f"{counted(len(cared.done), 'thing')} done, {len(cared.left)} left.{runs}"
-    if not cared.done:
+    every = [*cared.done, *cared.unseen]
+    words = f"{counted(len(every), 'thing')} done, {len(cared.left)} left.{runs}"
+    if not every:
         words = f"Nothing of it could be done from here: {len(cared.left)} left."
-    if not cared.done and not cared.left:
+    if not every and not cared.left:
         words = "Nothing is left to do."
     left = [entry.number for entry, _ in cared.left]
     after = advice("When it is done", to_type("aftercare", "--tick", str(left[0]))) if left else to_type("history")
     data = {
-        "done": [entry_json(entry) for entry in cared.done],
+        "done": [entry_json(entry) for entry in every],
         "left": [{**entry_json(entry), "why": why} for entry, why in cared.left],
         "runs": [run.name for run in cared.runs],
     }

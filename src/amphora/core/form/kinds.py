@@ -159,6 +159,8 @@ class KindSheet:
     outward: Outward = Outward()
     names_by_title: frozenset[str] = frozenset()
     """The kinds whose items it names by their titles, and nobody writes anew where one of these gets another."""
+    hides_secrets: bool = False
+    """Whether some of its secrets are taken for granted, because the platform shows nobody whether they are there."""
     opens: tuple[str, ...] = ()
     """Where a definition has to be opened, in words that can be compared; see `core.form.opened`."""
     source: str = field(repr=False, default="")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import replace
 from typing import Any
 
 from amphora.core.form.kinds import KindSheet, parse_sheet
@@ -99,6 +100,7 @@ _PATHS = (
 
 def _item(sheet: KindSheet, row: Mapping[str, Any], pages: Mapping[str, Any]) -> ItemPart:
     name = f"item.{sheet.kind}"
+    sheet = replace(sheet, hides_secrets=bool(row.get("hidden")))
     definition = row["definition"]
     # A list is the usual case: each member stands where its name says.
     members = definition if isinstance(definition, dict) else {member: f"$.{member}" for member in definition}
