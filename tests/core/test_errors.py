@@ -10,7 +10,7 @@ from typing import Any, cast
 
 import pytest
 
-from amphora.core.plan.gate import Reason, Why
+from amphora.core.plan.reasons import Reason, Why
 from amphora.core.values import errors
 from amphora.core.values.errors import AmphoraError, NotReady, PackageDamaged
 from amphora.core.values.next_step import to_type

@@ -12,7 +12,7 @@ from amphora.core.form.routes import Converted
 from amphora.core.needs.crosswalk import Mapped, MapState
 from amphora.core.plan.aftercare import words_tasks
 from amphora.core.plan.docket import Do, Fate
-from amphora.core.plan.gate import Reason, Why
+from amphora.core.plan.reasons import Reason, Why
 from amphora.core.plan.states import Image
 from amphora.core.values.model import Contents, Finding, Level, Need, States
 from amphora.core.values.next_step import advice, to_type

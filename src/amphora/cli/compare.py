@@ -27,7 +27,7 @@ from amphora.core.values.next_step import advice, blank, to_type
 
 if TYPE_CHECKING:
     from amphora.core.plan.decisions import Decisions
-    from amphora.core.plan.gate import Reason
+    from amphora.core.plan.reasons import Reason
     from amphora.core.values.model import Contents
     from amphora.engine.docket import Prepared
     from amphora.render.result import Result

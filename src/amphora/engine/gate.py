@@ -8,7 +8,8 @@ from dataclasses import field
 from amphora.core.form.spots import region_values
 from amphora.core.plan.decisions import Decisions
 from amphora.core.plan.docket import Do, Docket
-from amphora.core.plan.gate import Consent, Reason, Standing, Why, reasons_of
+from amphora.core.plan.gate import reasons_of
+from amphora.core.plan.reasons import Consent, Reason, Standing, Why
 from amphora.core.plan.steps import Step, permissions_of
 from amphora.core.values.errors import AmphoraError, NotReady, PackageDamaged
 from amphora.core.values.keys import Key

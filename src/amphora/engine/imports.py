@@ -9,7 +9,7 @@ from pathlib import Path
 from amphora.core.form.copies import as_named
 from amphora.core.plan.decisions import LEAVE, ItemDecision
 from amphora.core.plan.docket import Do, Docket, IfItFails
-from amphora.core.plan.gate import Why
+from amphora.core.plan.reasons import Why
 from amphora.core.values.errors import AmphoraError, NotReady, UsageFault
 from amphora.core.values.model import Contents
 from amphora.core.values.next_step import blank, to_type

@@ -10,7 +10,7 @@ from contextvars import copy_context
 from dataclasses import field, replace
 
 from amphora.core.plan.docket import Docket
-from amphora.core.plan.gate import Reason
+from amphora.core.plan.reasons import Reason
 from amphora.core.values.errors import AmphoraError, NotReady, UsageFault
 from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import advice, to_type

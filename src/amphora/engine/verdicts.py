@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Literal
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
 from amphora.core.plan.aftercare import told
 from amphora.core.plan.docket import Do, Docket, Fate
-from amphora.core.plan.gate import Reason, Why
+from amphora.core.plan.reasons import Reason, Why
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Finding, Level
 from amphora.core.values.next_step import NOTHING, NextStep, blank, open_value, to_type

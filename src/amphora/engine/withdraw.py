@@ -7,8 +7,8 @@ from dataclasses import replace
 
 from amphora.core.plan.claims import Claims
 from amphora.core.plan.docket import Docket, Fate, Leg
-from amphora.core.plan.gate import Consent
 from amphora.core.plan.order import import_steps
+from amphora.core.plan.reasons import Consent
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Contents
 from amphora.core.values.next_step import to_type

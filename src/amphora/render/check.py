@@ -8,7 +8,7 @@ from itertools import groupby
 
 from amphora.core.checks import RULES, Rule, Todo, todo_of
 from amphora.core.merge.phrase import place_phrase
-from amphora.core.plan.gate import Reason
+from amphora.core.plan.reasons import Reason
 from amphora.core.values.keys import readable
 from amphora.core.values.model import Contents, Finding, Level
 from amphora.core.values.next_step import NOTHING, NextStep

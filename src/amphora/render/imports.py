@@ -10,7 +10,7 @@ from amphora.core.form.routes import told
 from amphora.core.merge.patch import patch_of
 from amphora.core.merge.phrase import place_phrase
 from amphora.core.plan.docket import SAME, Action, Do, Docket, Fate
-from amphora.core.plan.gate import Reason
+from amphora.core.plan.reasons import Reason
 from amphora.core.plan.steps import LoadRows
 from amphora.core.values.keys import Key, kind_of, readable
 from amphora.core.values.raw import size_of

@@ -11,7 +11,7 @@ from amphora.core.merge.phrase import place_phrase
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
 from amphora.core.plan.aftercare import told as care_told
 from amphora.core.plan.docket import Action, Do, Docket, Fate
-from amphora.core.plan.gate import Reason
+from amphora.core.plan.reasons import Reason
 from amphora.core.values.keys import kind_of, readable
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Level

@@ -18,7 +18,7 @@ from amphora.render.undo import undo_result
 
 if TYPE_CHECKING:
     from amphora.core.plan.docket import Docket
-    from amphora.core.plan.gate import Reason
+    from amphora.core.plan.reasons import Reason
     from amphora.core.values.errors import AmphoraError
     from amphora.engine.resume import Standstill
     from amphora.engine.rounds import Came

@@ -6,95 +6,22 @@ Reasons come from needs, steps, decisions and policies, never from findings that
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
-from dataclasses import field
-from enum import StrEnum
+from collections.abc import Sequence
 
 from amphora.core.form.secrets import to_silence, told
 from amphora.core.merge.phrase import place_phrase
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
 from amphora.core.needs.pauses import WORD
 from amphora.core.plan.docket import Do, Docket, Fate
+from amphora.core.plan.reasons import Consent, Reason, Standing, Why
 from amphora.core.plan.steps import permissions_of
 from amphora.core.values.keys import Key, readable
-from amphora.core.values.late import dataclass
 from amphora.core.values.model import Finding, Level
-from amphora.core.values.next_step import NOTHING, NextStep, advice, blank, to_type
-from amphora.core.values.rights import Lacks, not_permitted
+from amphora.core.values.next_step import NextStep, advice, blank, to_type
+from amphora.core.values.rights import not_permitted
 
 _OWN = frozenset({"permission-missing", "name-taken", "kind-unknown", "schema-other", "conversion-unfit"})
 """Rules that find what the gate knows by itself: said once."""
-
-
-class Why(StrEnum):
-    """What kind of thing is in the way."""
-
-    OPEN_RUN = "an open run"
-    MOVED = "out of date"
-    PERMISSION = "permission"
-    UNKNOWN = "unknown there"
-    SECRET = "a secret in clear"
-    TAKEN = "a name is taken"
-    NEED = "to map"
-    PAUSE = "a pause"
-    DECISION = "to decide"
-    CONSENT = "to agree to"
-    BLOCKED = "still used"
-    FINDING = "found by check"
-    POLICY = "policy"
-    AGREEMENT = "agreement"
-    REGION = "another region"
-
-
-@dataclass(frozen=True)
-class Reason:
-    """One thing in the way: the sentence, what exactly, and what to do about it."""
-
-    why: Why
-    message: str
-    details: tuple[str, ...] = ()
-    next_step: NextStep = NOTHING
-    subject: Key = ""
-
-
-@dataclass(frozen=True)
-class Standing:
-    """What of a target the gate looks at, beside the docket. `open_run` names a run of this target that is neither
-    finished nor put back, `can_go_on` whether it can be finished; `paused_run` waits there with this package."""
-
-    permissions: frozenset[str]
-    account: str = ""
-    roles: Mapping[str, frozenset[str]] = field(default_factory=dict)
-    kinds: Mapping[str, int] = field(default_factory=dict)
-    open_run: str = ""
-    open_state: str = ""
-    can_go_on: bool = False
-    paused_run: str = ""
-    policy: str = ""
-    region: str = ""
-    bound: Mapping[Key, str] = field(default_factory=dict)
-    """Items that hold data which the workspace keeps in another region, with that region."""
-    approvals: int = 0
-    """How many people have to agree to an import into this target."""
-    agreed: tuple[str, ...] = ()
-    """Those who did, in words; whoever imports is not among them."""
-    not_counted: tuple[str, ...] = ()
-    lacks: Lacks = frozenset()
-    """Agreements that are worth nothing here, each with the reason."""
-
-
-@dataclass(frozen=True)
-class Consent:
-    """What somebody agreed to, beyond creating items and updating those that nobody edited: a reviewed docket
-    covers all that is in it, `take_over` names packages whose items may be overridden, `edited` items of which the
-    local edits were shown. `may_pause` is whether the import may stop for something to be set up by hand; `run` is
-    the one that is to go on, if it is no new one."""
-
-    is_reviewed: bool = False
-    take_over: Collection[str] = ()
-    edited: Collection[Key] = ()
-    may_pause: bool = True
-    run: str = ""
 
 
 def reasons_of(docket: Docket, standing: Standing, consent: Consent) -> list[Reason]:

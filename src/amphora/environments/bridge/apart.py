@@ -8,7 +8,7 @@ from amphora.core.values.canon import digest
 from amphora.core.values.model import Json
 from amphora.environments.bridge.bodies import Bodies
 from amphora.environments.bridge.client import Client
-from amphora.environments.bridge.items import Items, Single, without_own
+from amphora.environments.bridge.items import Items, Single
 from amphora.environments.bridge.parts import Apart, Call, ItemPart
 from amphora.environments.bridge.paths import text_at
 from amphora.environments.contract import Write
@@ -29,7 +29,7 @@ def written(
     for name, value in wanted.items():
         # Asked anew: writing the rest may have changed it.
         now, how = items.beside(part, name, values), part.apart[name]
-        if digest(without_own(now, how)) == digest(value):
+        if digest(how.bare(now)) == digest(value):
             continue
         if how.write:
             client.change(how.write, {**values, "value": value}, value)
@@ -61,7 +61,7 @@ def _entries(value: Json, how: Apart) -> dict[str, Json]:
     """The entries of a list by what tells one from another."""
     some = value if isinstance(value, list) else []
     # By content where nothing else tells them apart; without what the platform has written into them.
-    return {(text_at(one, how.by) if how.by else digest(without_own([one], how))): one for one in some}
+    return {(text_at(one, how.by) if how.by else digest(how.bare([one]))): one for one in some}
 
 
 def _by_entry(
@@ -77,7 +77,7 @@ def _by_entry(
     for name, one in now.items():
         if name not in wanted:
             change(how.remove, name, one)
-        elif digest(wanted[name]) == digest(without_own([one], how)[0]):
+        elif digest(wanted[name]) == digest(how.bare([one])[0]):
             continue
         elif how.change:
             change(how.change, name, wanted[name])

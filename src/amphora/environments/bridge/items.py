@@ -21,20 +21,13 @@ from amphora.environments.bridge.client import Absent, Answer, Client
 from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.hooks import hook_of
 from amphora.environments.bridge.known import Known
-from amphora.environments.bridge.parts import Apart, BridgeSheet, Call, ItemPart
-from amphora.environments.bridge.paths import dropped, filled, is_list, moment_of, text_at, value_at, with_hidden
+from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
+from amphora.environments.bridge.paths import filled, is_list, moment_of, text_at, value_at, with_hidden
 from amphora.environments.bridge.removal import Standing
 from amphora.environments.contract import NEXT, Seen
 
 MOST_LOOKS = 5
 """So often a row is asked for that is another one's."""
-
-
-def without_own(value: Json, how: Apart) -> Json:
-    """A member without what only the platform writes into its entries."""
-    for path in how.without if isinstance(value, list) else ():
-        value = [dropped(one, path) for one in value]
-    return value
 
 
 def _held(row: Json, member: str, holder: Json) -> Json:
@@ -288,7 +281,7 @@ class Items:
         form |= {n: [] for n, some in found.items() if not some and is_list(part.definition[n])}
         for name in part.more:
             beside = self.beside(part, name, values)
-            form |= {} if beside is None else {name: without_own(beside, part.apart[name])}
+            form |= {} if beside is None else {name: part.apart[name].bare(beside)}
         return form
 
     def beside(self, part: ItemPart, name: str, values: Mapping[str, Json]) -> Json:

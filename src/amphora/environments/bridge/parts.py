@@ -8,7 +8,8 @@ from typing import Any
 
 from amphora.core.form.kinds import KindSheet
 from amphora.core.values.late import dataclass
-from amphora.environments.bridge.paths import Flag
+from amphora.core.values.model import Json
+from amphora.environments.bridge.paths import Flag, dropped
 
 
 @dataclass(frozen=True)
@@ -114,6 +115,12 @@ class Apart:
     entry: str
     by: str
     without: tuple[str, ...]
+
+    def bare(self, value: Json) -> Json:
+        """The member without what only the platform writes into its entries."""
+        for path in self.without if isinstance(value, list) else ():
+            value = [dropped(one, path) for one in value]
+        return value
 
     @property
     def is_written(self) -> bool:
