@@ -14,7 +14,7 @@ from typing import Any
 
 import jsonpatch
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 
 from amphora.core.merge.patch import patch_of
 from tests.conftest import Program
@@ -41,6 +41,7 @@ def there(amphora: Program, halcyon: Path) -> Path:
 
 
 @given(JSON, JSON)
+@example([0, {"a": [1]}], [0.0, {"a": [1.0]}])
 def test_patches_give_the_other_side(left: Any, right: Any) -> None:
     left, right = {"x": left}, {"x": right}
     assert json.dumps(jsonpatch.apply_patch(left, patch_of(left, right)), sort_keys=True) == json.dumps(

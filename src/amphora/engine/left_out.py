@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import suppress
 
 from amphora.core.form.settled import settled
 from amphora.core.form.spots import spotted
 from amphora.core.form.visit import GONE
 from amphora.core.plan.states import Image
-from amphora.core.values.errors import AmphoraError
+from amphora.core.values.errors import AmphoraError, EnvironmentRefused
 from amphora.core.values.model import Json
 from amphora.core.values.pointers import Pointer, value_at, without_value
 from amphora.engine.promises import Broken, Proving
-from amphora.engine.specimens import first, update
+from amphora.engine.specimens import make, remove, update
 
 MOST_LEFT_OUT = 5
 """So many members are tried: that none of them goes is no chance any more."""
@@ -28,9 +29,19 @@ def try_left_out(proving: Proving, image: Image) -> None:
     needed = {at[0] for at, _, spot, _ in spotted(definition, sheet) if at and spot.refer and spot.refer.is_required}
     # What is empty would look the same if it were gone.
     outer = [(name,) for name in sorted(counts) if definition[name] and name not in needed]
+    _all_stay(proving, image, outer[:MOST_LEFT_OUT])
     inner = [(name, part) for (name,) in outer for part in _parts(counts[name]) if definition[name][part]]
-    for places in (outer, inner):
-        _all_stay(proving, image, places[:MOST_LEFT_OUT])
+    if not inner:
+        return
+    # On a copy of its own: some platforms take half of a member, and nothing of that item after it.
+    with suppress(EnvironmentRefused):
+        spare = make(proving, image, "less", proving.asked.get(image.native_id))
+        try:
+            _all_stay(proving, spare, inner[:MOST_LEFT_OUT])
+        finally:
+            # What is left of it is named at the end.
+            with suppress(AmphoraError, Broken):
+                remove(proving, [spare.native_id])
 
 
 def _parts(value: Json) -> list[str]:
@@ -42,17 +53,23 @@ def _all_stay(proving: Proving, image: Image, places: Sequence[Pointer]) -> None
     definition = image.newest
     stayed: list[str] = []
     for place in places:
-        image = first(proving, image)
+        there = proving.environment.look([image.native_id]).get(image.native_id)
+        if there is None:
+            raise Broken("what was made is gone")
+        image = there
         try:
             after = update(proving, image, image.states.title, without_value(definition, place), image.revision)
         except AmphoraError:
             # It can't be left out at all.
             continue
-        name = ".".join(place)
-        update(proving, after, image.states.title, definition, after.revision)
-        held = _held(after.newest, place)
+        name, held = ".".join(place), _held(after.newest, place)
         if held is None and len(place) > 1:
             raise Broken(f'{name!r} was left out and is null now: say how = "by member", if members are taken whole')
+        try:
+            update(proving, after, image.states.title, definition, after.revision)
+        except AmphoraError:
+            # It was taken, and can't be put back: nothing that this is about.
+            return
         # One that returns to a default may have had it before: only if none of them goes they are kept.
         if held != _held(definition, place):
             return

@@ -18,8 +18,9 @@ def patch_of(left: Json, right: Json) -> list[Operation]:
 
 def _operations(left: Json, right: Json, at: Pointer) -> Iterator[Operation]:
     # 1 and 1.0 are equal as JSON but not the same bytes: whoever applies the patch shall get the bytes of the right
-    # side.
-    if same(left, right) and type(left) is type(right):
+    # side. So what holds others is looked into, however equal it seems.
+    is_single = not isinstance(left, dict | list)
+    if is_single and type(left) is type(right) and same(left, right):
         return
     if isinstance(left, dict) and isinstance(right, dict):
         # Removals first: a later "add" at a name must not meet what is to go.
