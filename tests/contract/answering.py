@@ -23,6 +23,8 @@ def served(answer: Answering) -> Iterator[str]:
 
     class Handler(BaseHTTPRequestHandler):
         protocol_version = "HTTP/1.1"
+        # Head and body in one packet: the other end would wait for forty milliseconds between them.
+        wbufsize = -1
 
         def log_message(self, format: str, *args: Any) -> None:
             """Nothing."""
