@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
@@ -57,6 +57,21 @@ def served(answer: Answering) -> Iterator[str]:
     finally:
         server.shutdown()
         server.server_close()
+
+
+def described(kind: str, path: str, members: Sequence[str], more: str = "") -> str:
+    """The lines of a bridge sheet for one kind of items with the usual five calls under a path."""
+    return f"""
+[item.{kind}]
+index      = {{ get = "{path}", rows = "$[*]" }}
+id         = "$.id"
+title      = "$.name"
+read       = {{ get = "{path}/{{id}}" }}
+definition = {json.dumps(list(members))}
+create     = {{ post = "{path}" }}
+update     = {{ put = "{path}/{{id}}" }}
+retire     = {{ delete = "{path}/{{id}}" }}
+{more}"""
 
 
 @contextmanager

@@ -464,6 +464,16 @@ REFUSALS: list[tuple[str, int, Any, dict[str, str], type[AmphoraError], str]] = 
     ("PUT", 409, {"e": {"c": "stale"}}, {}, RevisionMoved, "answers 409"),
     ("PUT", 409, {"message": "in use"}, {}, EnvironmentRefused, "in use"),
     ("PUT", 422, {"e": {"c": "x", "w": "that name exists"}}, {}, EnvironmentRefused, "that name exists"),
+    # Of objects only what they say: beside it may stand what was sent.
+    (
+        "PUT",
+        422,
+        {"e": {"w": [{"msg": "no", "loc": ["b"], "input": "s"}]}},
+        {},
+        EnvironmentRefused,
+        r"no \(at b\)\.$",
+    ),
+    ("PUT", 422, {"e": {"w": {"name": ["too long"]}}}, {}, EnvironmentRefused, "name: too long"),
     ("PUT", 500, {"message": "oh"}, {}, Uncertain, "failed with 500"),
     ("PUT", 503, {"message": "later"}, {}, Busy, "failed with 503"),
     ("PUT", 200, "<html>please wait</html>", {}, Uncertain, "no JSON"),

@@ -7,7 +7,7 @@ import re
 from pathlib import Path
 from typing import Any
 
-from tests.contract.answering import Said, pair
+from tests.contract.answering import Said, described, pair
 
 APPS = """
 bridge = "apps"
@@ -17,32 +17,15 @@ uid = { get = "/about", at = "$.uid" }
 [pages]
 how  = "offset"
 ask  = "from"
-[item.app]
-index      = { get = "/apps", rows = "$[*]" }
-id         = "$.id"
-title      = "$.name"
-read       = { get = "/apps/{id}" }
-definition = ["start"]
-create     = { post = "/apps" }
-update     = { put = "/apps/{id}" }
-retire     = { delete = "/apps/{id}", takes = [{ kind = "page", at = "$.app" }] }
 """
+APPS += described("app", "/apps", ["start"]).replace(
+    '{ delete = "/apps/{id}" }', '{ delete = "/apps/{id}", takes = [{ kind = "page", at = "$.app" }] }'
+)
 for _kind, _holder, _path in (
     ("page", "app", "/apps/{parent}/pages"),
     ("note", "page", "/apps/{above}/pages/{parent}/notes"),
 ):
-    APPS += f"""
-[item.{_kind}]
-within     = {{ kind = "{_holder}", as = "{_holder}" }}
-index      = {{ get = "{_path}", rows = "$[*]" }}
-id         = "$.id"
-title      = "$.name"
-read       = {{ get = "{_path}/{{id}}" }}
-definition = ["{_holder}", "text"]
-create     = {{ post = "{_path}" }}
-update     = {{ put = "{_path}/{{id}}" }}
-retire     = {{ delete = "{_path}/{{id}}" }}
-"""
+    APPS += described(_kind, _path, [_holder, "text"], f'within = {{ kind = "{_holder}", as = "{_holder}" }}\n')
 APP = 'kind = "app"\nstart = true\n[ids]\nspace = "app"\nnumber = true\n[[refers]]\nat = "$.start"\nto = ["page"]\n'
 PAGE = (
     'kind = "page"\n[ids]\nspace = "page"\nnumber = true\n[[refers]]\nat = "$.app"\nto = ["app"]\nrequired = true\n'

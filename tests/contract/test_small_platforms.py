@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 from tests.conftest import run_program
-from tests.contract.answering import Said, pair, served
+from tests.contract.answering import Said, described, pair, served
 from tests.contract.test_bridge import SMALL, THING
 
 SLATES = """
@@ -26,15 +26,12 @@ kind  = "person"
 index = { get = "/people", rows = "$[*]", pages = { how = "none" } }
 id    = "$.name"
 name  = "$.name"
-[item.slate]
-index      = { get = "/slates", rows = "$[*]" }
-id         = "$.id"
-title      = "$.name"
-read       = { get = "/slates/{id}" }
-definition = ["note"]
-create     = { post = "/slates" }
-update     = { put = "/slates/{id}" }
-retire     = { delete = "/slates/{id}" }
+"""
+SLATES += described(
+    "slate",
+    "/slates",
+    ["note"],
+    """
 [item.slate.more.people]
 get     = "/slates/{id}/people"
 rows    = "$[*]"
@@ -54,7 +51,8 @@ read    = { get = "/slates/{id}/lines", rows = "$[*]" }
 load    = { post = "/slates/{id}/lines", body = { lines = "{rows}" }, at_once = 2 }
 count   = "$.lines"
 without = ["$.no"]
-"""
+""",
+)
 SLATE = """
 kind = "slate"
 [[refers]]
@@ -263,22 +261,20 @@ bridge = "books"
 kinds  = ["book.toml"]
 [about]
 uid = { get = "/about", at = "$.uid" }
-[item.book]
-index      = { get = "/books", rows = "$[*]" }
-id         = "$.id"
-title      = "$.name"
-read       = { get = "/books/{id}" }
-definition = ["columns"]
-create     = { post = "/books" }
-update     = { put = "/books/{id}" }
-retire     = { delete = "/books/{id}" }
+"""
+BOOKS += described(
+    "book",
+    "/books",
+    ["columns"],
+    """
 [item.book.rows]
 id    = "$.no"
 read  = { get = "/books/{id}/lines", rows = "$[*]" }
 load  = { post = "/books/{id}/lines", body = { lines = "{rows}" }, at_once = 2, ids = "$.made[*]" }
 count = "$.lines"
 links = [{ each = "$.columns[?@.book]", at = "$.values['{name}'][*]", of = "$.book" }]
-"""
+""",
+)
 BOOK = """
 kind = "book"
 [ids]
@@ -373,18 +369,7 @@ kinds  = ["hall.toml", "watch.toml"]
 [about]
 uid = { get = "/about", at = "$.uid" }
 """
-for _kind, _members in (("hall", ["size"]), ("watch", ["hall", "every"])):
-    HALLS += f"""
-[item.{_kind}]
-index      = {{ get = "/{_kind}", rows = "$[*]" }}
-id         = "$.id"
-title      = "$.name"
-read       = {{ get = "/{_kind}/{{id}}" }}
-definition = {_members}
-create     = {{ post = "/{_kind}" }}
-update     = {{ put = "/{_kind}/{{id}}" }}
-retire     = {{ delete = "/{_kind}/{{id}}" }}
-"""
+HALLS += described("hall", "/hall", ["size"]) + described("watch", "/watch", ["hall", "every"])
 HALL = 'kind = "hall"\n[ids]\nspace = "hall"\n'
 WATCH = 'kind = "watch"\n[ids]\nspace = "watch"\n[[refers]]\nat = "$.hall"\nto = ["hall"]\nby = "title"\n'
 
@@ -481,9 +466,11 @@ def test_what_names_something_by_its_title_follows_it_or_is_told(tmp_path: Path)
         two.held["watch"].pop(2)
         run("import", "p", "there", "--title", "hall:Press=Great press", "--yes")
         two.add("watch", name="Night", hall="Great press", every=9)
+        wrote = list(two.wrote)
         done = run("undo", "last", "--yes", code=1)
         assert "'Great press' stays as it is: 'Night' names it by its title" in done.out
         assert two.shown() == [["Great press", None], ["Heat", "Great press"], ["Night", "Great press"]]
+        assert two.wrote == wrote
 
 
 class Quirky:

@@ -143,6 +143,24 @@ def test_what_is_left_keeps_all_that_it_uses_and_so_does_everybody_else() -> Non
     assert (refused.steps, refused.is_settled) == ((), False)
 
 
+def test_what_others_name_by_its_title_keeps_that_and_all_that_it_uses() -> None:
+    called = image(states=States("B", "", False, True))
+    renamed = Evidence("flow:renamed", WAS, called, frozenset({mark(called)}), frozenset({mark(called)}), "keeper")
+    same = Evidence("flow:same", WAS, WAS, frozenset(), frozenset(), "keeper")
+    uses = {"flow:renamed": {"flow:new"}, "flow:same": {"flow:renamed"}, "outside:9": {"flow:renamed"}}
+    naming = {"flow:same": {"flow:renamed"}, "outside:9": {"flow:renamed"}}
+    evidence = [renamed, same, made("flow:new")]
+    found = decide(evidence, uses, {}, {"outside:9": "Old one"}, HABITS, naming=naming)
+    assert found.verdicts["flow:renamed"].reason == "'Old one' names it by its title"
+    assert found.by(Fate.LEFT) == ["flow:renamed", "flow:new"]
+    # Nothing is written only to be written: the title stays, and so does what names it.
+    assert found.steps == ()
+    both = {"flow:same": {"flow:renamed"}}
+    steps = decide(evidence[:2], {}, both, {}, HABITS, naming=both).steps
+    written = [(step.do, *step.keys) for step in steps if step.do != "move"]
+    assert written == [(do, key) for key in ("flow:renamed", "flow:same") for do in ("update live", "publish")]
+
+
 @pytest.mark.parametrize(
     ("before", "now", "steps"),
     [

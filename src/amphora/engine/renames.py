@@ -29,15 +29,14 @@ def with_rewritten(side: Side, actions: Sequence[Action]) -> tuple[list[Action],
         if (used := _named(image, sheets[image.kind], side.keys) & renamed - {key})
     }
     ours = {action.key for action in actions if action.do is not Do.RETIRE}
-    rewritten = [
-        replace(action, do=Do.UPDATE, reason=REWRITTEN, is_rewritten=True)
-        if action.do is Do.LEAVE and action.key in users
-        else replace(action, is_rewritten=action.key in users)
-        if action.do is Do.UPDATE
-        else action
-        for action in actions
-    ]
+    rewritten = [_rewritten(action) if action.key in users else action for action in actions]
     return rewritten, tuple((user, key) for user in sorted(users.keys() - ours) for key in sorted(users[user]))
+
+
+def _rewritten(action: Action) -> Action:
+    if action.do is Do.LEAVE:
+        return replace(action, do=Do.UPDATE, reason=REWRITTEN, is_rewritten=True)
+    return replace(action, is_rewritten=action.do is Do.UPDATE)
 
 
 def _is_renamed(action: Action) -> bool:

@@ -74,9 +74,8 @@ def map_result(
 
 
 def _by_urgency(rows: Sequence[Mapped]) -> Sequence[Mapped]:
-    if len(rows) <= MOST_ROWS:
-        return rows
-    return [*still_open(rows), *(one for one in rows if one not in still_open([one]))]
+    waiting = {one.need.key for one in still_open(rows)}
+    return rows if len(rows) <= MOST_ROWS else sorted(rows, key=lambda one: one.need.key not in waiting)
 
 
 def _nearest(still: Sequence[Mapped]) -> list[str]:

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Refer, Spot, Walk
-from amphora.core.form.visit import BELOW, rebuilt_where, visited
+from amphora.core.form.visit import BELOW, rebuilt, visited
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
 from amphora.core.values.pointers import Pointer, write_pointer
@@ -24,7 +24,7 @@ def mask_secrets(definition: Json, sheet: KindSheet) -> Json:
 
     # Whole branches are shared with the original: most definitions hold no secret, and copying them was half of the
     # cost of reading.
-    return rebuilt_where(definition, sheet.places.walk(definition), lambda walk: walk.holds_secret, masked)
+    return rebuilt(definition, sheet.places.walk(definition), masked, lambda walk: walk.holds_secret)
 
 
 def named_elements(elements: list[Json], member: str) -> dict[str, int] | None:

@@ -69,45 +69,33 @@ GONE: Final = _Gone()
 Change = Callable[[Json, Walk], "Json | _Below | _Gone"]
 """What becomes of a value: another one, BELOW for one made of its changed parts, GONE for none at all."""
 
+Concerns = Callable[[Walk], bool]
+"""Whether a place, or one below it, is of any concern."""
 
-def rebuilt(value: Json, walk: Walk, change: Change) -> Json:
+
+def rebuilt(value: Json, walk: Walk, change: Change, concerns: Concerns = lambda walk: True) -> Json:
     """The definition with each value changed, holders first. Nothing is changed in place; a definition that is GONE
-    as a whole is None."""
-    found = _rebuilt(value, walk, change)
+    as a whole is None. For whoever has to do with few places `concerns` says which, or what is above one: everything
+    else is passed over, and shared."""
+    found = _rebuilt(value, walk, change, concerns)
     return None if isinstance(found, _Gone) else found
 
 
-def rebuilt_where(value: Json, walk: Walk, concerns: Callable[[Walk], bool], change: Change) -> Json:
-    """The same for whoever only has to do with few places: what stands below others is passed over, and shared."""
+def _rebuilt(value: Json, walk: Walk, change: Change, concerns: Concerns) -> Json:
     if not concerns(walk):
         return value
-    found = change(value, walk)
-    if not isinstance(found, _Below):
-        return found
-    if isinstance(value, dict):
-        steps, other = walk.children()
-        # Asked once for all members without a name in the sheet, which nearly all are.
-        if not concerns(other):
-            some = [(n, below) for n, below in steps.items() if n in value and concerns(below)]
-            changed = {n: rebuilt_where(value[n], below, concerns, change) for n, below in some}
-            return {**value, **changed} if changed else value
-        return {n: rebuilt_where(part, steps.get(n, other), concerns, change) for n, part in value.items()}
-    if isinstance(value, list):
-        return [rebuilt_where(part, walk.step(str(n)), concerns, change) for n, part in enumerate(value)]
-    return value
-
-
-def _rebuilt(value: Json, walk: Walk, change: Change) -> Json:
     # Holders first: what is GONE or replaced as a whole is not looked into.
     found = change(value, walk)
     if not isinstance(found, _Below):
         return found
     if isinstance(value, dict):
         steps, other = walk.children()
-        parts = {name: _rebuilt(part, steps.get(name, other), change) for name, part in value.items()}
-        return {name: part for name, part in parts.items() if part is not GONE}
+        # Asked once for all members without a name in the sheet, which nearly all are.
+        some = value if concerns(other) else [name for name in steps if name in value]
+        parts = {name: _rebuilt(value[name], steps.get(name, other), change, concerns) for name in some}
+        return {name: part for name, part in {**value, **parts}.items() if part is not GONE} if parts else value
     if isinstance(value, list):
-        elements = [_rebuilt(part, walk.step(str(n)), change) for n, part in enumerate(value)]
+        elements = [_rebuilt(part, walk.step(str(n)), change, concerns) for n, part in enumerate(value)]
         # Gone from an array means that the others move up; a null in its place would be another definition.
         return [part for part in elements if part is not GONE]
     return value

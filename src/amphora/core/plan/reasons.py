@@ -65,8 +65,9 @@ class Standing:
     agreed: tuple[str, ...] = ()
     """Those who did, in words; whoever imports is not among them."""
     not_counted: tuple[str, ...] = ()
-    lacks: Lacks = frozenset()
     """Agreements that are worth nothing here, each with the reason."""
+    lacks: Lacks = frozenset()
+    """Rights that only some kinds need, and the account does not have."""
 
 
 @dataclass(frozen=True)

@@ -194,43 +194,41 @@ def decide(
         for key in keys:
             if key in made and key != user:
                 users.setdefault(key, []).append(user)
-    # To a fixed point: an item that stays keeps what it uses, which keeps in turn what that one uses. Each round
-    # leaves at least one more item, so that there are never more rounds than items.
+    naming = naming or {}
+    renamed = {key for key, one in found.items() if one.is_renamed}
+    # To a fixed point: an item that stays keeps what it uses, which keeps in turn what that one uses, and the titles
+    # by which it names others. Each round leaves at least one more item, so that there are never more rounds than
+    # items.
     while True:
         keeping = {
-            key: keeper
+            key: (keeper, "uses it")
             for key in sorted(made)
             if verdicts[key].fate is Fate.RESTORE
             and (keeper := next((u for u in users.get(key, ()) if _stays(u, found, verdicts)), None))
         }
+        keeping |= {
+            key: (user, "names it by its title")
+            for user, keys in sorted(naming.items())
+            for key in sorted(renamed & set(keys) - {user})
+            if verdicts[key].fate is Fate.RESTORE and _is_left(user, verdicts)
+        }
         if not keeping:
             break
-        for key, keeper in keeping.items():
+        for key, (keeper, how) in keeping.items():
             why = ", which stays," if keeper in verdicts else ""
-            verdicts[key] = Verdict(Fate.LEFT, f"{titles.get(keeper, keeper)!r}{why} uses it")
-    verdicts |= _named_by_title(found, verdicts, naming or {}, titles)
+            verdicts[key] = Verdict(Fate.LEFT, f"{titles.get(keeper, keeper)!r}{why} {how}")
+    # What the run wrote only because of such a title is written back with it.
+    back = {key for key in renamed if verdicts[key].fate is Fate.RESTORE}
+    for user, keys in naming.items():
+        if not back.isdisjoint(set(keys) - {user}) and user in verdicts and verdicts[user].fate is Fate.NOTHING:
+            verdicts[user] = Verdict(Fate.RESTORE)
     restoration = Restoration(found, verdicts)
     return replace(restoration, steps=tuple(steps_of(restoration, used, habits)))
 
 
-def _named_by_title(
-    found: Mapping[Key, Evidence],
-    verdicts: Mapping[Key, Verdict],
-    naming: Mapping[Key, Collection[Key]],
-    titles: Mapping[Key, str],
-) -> dict[Key, Verdict]:
-    """Other fates where something is put back that others name by its title: those that the run wrote are written
-    again, and where somebody else's would lead nowhere it keeps the title that it has."""
-    renamed = {key for key, one in found.items() if verdicts[key].fate is Fate.RESTORE and one.is_renamed}
-    others: dict[Key, Verdict] = {}
-    for user, keys in sorted(naming.items()):
-        for key in sorted(renamed & set(keys) - {user}):
-            mine = verdicts.get(user)
-            if mine is None or mine.fate is Fate.LEFT:
-                others[key] = Verdict(Fate.LEFT, f"{titles.get(user, user)!r} names it by its title")
-            elif mine.fate is Fate.NOTHING:
-                others[user] = Verdict(Fate.RESTORE)
-    return others
+def _is_left(user: Key, verdicts: Mapping[Key, Verdict]) -> bool:
+    """Whether nobody writes an item: no run touched it, or it stays as it is."""
+    return user not in verdicts or verdicts[user].fate is Fate.LEFT
 
 
 def _stays(user: Key, found: Mapping[Key, Evidence], verdicts: Mapping[Key, Verdict]) -> bool:

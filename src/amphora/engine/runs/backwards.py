@@ -25,7 +25,7 @@ from amphora.core.values.next_step import to_type
 from amphora.engine.leaks import sealed_image
 from amphora.engine.runs.attention import Attention
 from amphora.engine.runs.carrier import Carrier
-from amphora.engine.runs.evidence import evidence_of, uses_of
+from amphora.engine.runs.evidence import evidence_of, usage_of
 from amphora.engine.runs.material import ImageMaterial
 from amphora.engine.runs.stage import Stage, looked_up
 from amphora.engine.steps import Bench
@@ -194,8 +194,8 @@ def _decided(
     """The evidence as it is now, and what follows from it."""
     evidence = evidence_of(stage, run, since)
     now = {one.key: one.now for one in evidence}
-    uses = uses_of(stage, evidence)
-    decided = decide(evidence, uses.now, uses.before, uses.titles, stage.habits, excluded, uses.naming)
+    usage = usage_of(stage, evidence)
+    decided = decide(evidence, usage.now, usage.before, usage.titles, stage.habits, excluded, usage.naming)
     return decided, now
 
 

@@ -151,7 +151,7 @@ def _is_surely_ours(now: Image | None, mine: Sequence[tuple[Run, JournalStep]]) 
 
 
 @dataclass(frozen=True)
-class Uses:
+class Usage:
     """Who uses what of the items that a run touched: `now` everything in the target, `before` the touched ones;
     `naming` who names what by its title now. `titles` are those of the users."""
 
@@ -161,7 +161,7 @@ class Uses:
     titles: Mapping[Key, str] = field(default_factory=dict)
 
 
-def uses_of(stage: Stage, evidence: Sequence[Evidence]) -> Uses:
+def usage_of(stage: Stage, evidence: Sequence[Evidence]) -> Usage:
     """Who uses what of the touched items. Everything in the target is read only where something may be retired, or
     called otherwise again while others name it by its title."""
     style, sheets = stage.opened.description.id_style, stage.habits.sheets
@@ -177,7 +177,7 @@ def uses_of(stage: Stage, evidence: Sequence[Evidence]) -> Uses:
     named = frozenset[str]().union(*(sheet.names_by_title for sheet in sheets.values()))
     # Reading the whole target is what costs most here; where nobody has to be asked nobody is.
     if not any((one.before is None and one.now) or _is_renamed(one, named) for one in evidence):
-        return Uses(used)
+        return Usage(used)
     uses: dict[Key, set[Key]] = {}
     naming: dict[Key, set[Key]] = {}
     titles: dict[Key, str] = {}
@@ -186,7 +186,7 @@ def uses_of(stage: Stage, evidence: Sequence[Evidence]) -> Uses:
         uses[key], titles[key] = _used(image, names, key), image.states.title
         named_ids = {one for version in _versions(image) for one in titled_ids(version, sheets[image.kind])}
         naming[key] = {keys[one] for one in named_ids if one in keys}
-    return Uses(used, uses, naming, titles)
+    return Usage(used, uses, naming, titles)
 
 
 def _is_renamed(one: Evidence, kinds: Collection[str]) -> bool:

@@ -211,7 +211,7 @@ class Bridge:
             is_at_end = where == "location"
             native = answer.location.rstrip("/").rpartition("/")[2] if is_at_end else text_at(answer.body, where)
             if part.within:
-                self.items.placed(part, native, values["parent"])
+                self.items.holders.note(part, native, values["parent"])
             single = self.items.single(part, native) if native else None
             if single is None:
                 raise Uncertain(f"{self.client.base_url} made {title!r}, and does not show it.", subject=title)
@@ -317,7 +317,7 @@ class Bridge:
         """What stands for placeholders in calls on an item."""
         row, ids = single.row, self._part(single).kind.ids
         states = row.states
-        values = self.items.values_of(self._part(single), str(closed_id(row.native_id, ids)))
+        values = self.items.holders.values_of(self._part(single), str(closed_id(row.native_id, ids)))
         return {**values, "title": states.title, "folder": states.folder, "revision": row.revision}
 
     def _refuse_danglings(self, leaving: Mapping[str, Single]) -> None:

@@ -145,8 +145,7 @@ class Bodies:
                 place=f"{self._sheet.file}, item.{part.kind.kind}.within",
                 next_step=advice(f"Say required = true of $.{member} in its kind sheet."),
             )
-        holder = closed_id(named, self._ids[kind])
-        return {"parent": holder, **self._items.above(self._sheet.items[kind], holder)}
+        return self._items.holders.values_in(part, closed_id(named, self._ids[kind]))
 
     def _values(self, part: ItemPart, write: Write, there: Single | None) -> dict[str, Json]:
         """What stands for placeholders in what is always sent."""

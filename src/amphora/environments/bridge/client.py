@@ -13,6 +13,7 @@ from urllib.parse import urlencode
 import httpx
 
 from amphora.core.form.places import values_at
+from amphora.core.form.visit import with_texts
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved, UsageFault
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
@@ -21,6 +22,7 @@ from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.environments.answers import is_busy, wait_s
 from amphora.environments.bridge.parts import BridgeSheet, Call, Pages, pages_of
 from amphora.environments.bridge.paths import filled, text_at, value_at
+from amphora.environments.bridge.refusals import said_at, words_in
 from amphora.environments.calls import Caller, headed
 from amphora.environments.contract import NEXT
 
@@ -161,8 +163,9 @@ class Client(Caller):
     def _dressed(self, options: dict[str, Any]) -> dict[str, Any]:
         sent = options.get("json")
         # By text and not by place: where it stands is the sheet's to say.
-        is_marked = sent is not None and self._mark in json.dumps(sent)
-        return {**options, "json": filled_in_for(sent, self._mark, self._shown)} if is_marked else options
+        if sent is None or self._mark not in json.dumps(sent):
+            return options
+        return {**options, "json": with_texts(sent, lambda text: self._shown if text == self._mark else text)}
 
     def _is_refusal(self, answer: httpx.Response, body: Json) -> bool:
         refused = self.sheet.refused
@@ -170,13 +173,15 @@ class Client(Caller):
 
     def _is_unsigned(self, answer: httpx.Response) -> bool:
         # Only where the sheet says how that looks here: to read every answer twice would cost more than it is worth.
-        told = [one for one in self.sheet.means if one.means == "signed out"]
-        if super()._is_unsigned(answer) or not told:
+        ended = [one for one in self.sheet.means if one.means == "signed out"]
+        if super()._is_unsigned(answer) or not ended:
             return super()._is_unsigned(answer)
         body = _json_of(answer)
         code = text_at(body, self.sheet.code)
         # Of a good answer the words may be anybody's: those of an item's own text.
-        return self._is_refusal(answer, body) and any(one.fits(answer.status_code, code, answer.text) for one in told)
+        return self._is_refusal(answer, body) and any(
+            one.fits(answer.status_code, code, answer.text) for one in ended
+        )
 
     def _understood(self, call: Call, answer: httpx.Response, is_read: bool) -> Answer:
         body: Json = None
@@ -257,9 +262,8 @@ class Client(Caller):
         if self._is_unsigned(answer):
             raise self.signed_out()
         means = self._meaning(call, status, body, answer.text)
-        words = _told(value_at(body, self.sheet.words)) if self.sheet.words else ""
-        words = words or _words(body)
-        if words and (where := _told(value_at(body, self.sheet.pointer)) if self.sheet.pointer else ""):
+        words = said_at(body, self.sheet.words) or words_in(body)
+        if words and (where := said_at(body, self.sheet.pointer)):
             words = f"{words.rstrip('.')} (at {where})"
         if means == "later":
             raise self.lost(True, f"is busy ({words.rstrip('.') or status})")
@@ -292,15 +296,6 @@ class Client(Caller):
         )
 
 
-def filled_in_for(value: Json, mark: str, text: str) -> Json:
-    """The same document with a text in the place of a mark, wherever that stands alone."""
-    if isinstance(value, dict):
-        return {name: filled_in_for(part, mark, text) for name, part in value.items()}
-    if isinstance(value, list):
-        return [filled_in_for(part, mark, text) for part in value]
-    return text if value == mark else value
-
-
 def _json_of(answer: httpx.Response) -> Json:
     try:
         return parse_json(answer.content)
@@ -324,49 +319,6 @@ def _query(call: Call, pages: Pages, position: Json) -> str:
     if pages.ask and position != "" and "{" + pages.how + "}" not in call.path:
         said[pages.ask] = position
     return urlencode(said)
-
-
-def _told(value: Json) -> str:
-    """What stands where a platform says what is wrong, as a sentence: by member, where it is an object."""
-    if isinstance(value, dict):
-        return "; ".join(f"{name}: {_told(part)}" for name, part in value.items())
-    return ", ".join(map(_told, value)) if isinstance(value, list) else "" if value is None else str(value)
-
-
-_SAYING = ("detail", "message", "error_description", "error", "errors", "title", "msg", "reason", "description")
-_WITHIN = ("detail", "message", "error", "msg", "reason")
-_WHERE = ("loc", "field", "pointer", "path", "property")
-MOST_FAULTS = 3
-MOST_WORDS = 200
-
-
-def _words(body: Json, depth: int = 4) -> str:
-    """The platform's own words, where the sheet doesn't say where these stand: texts under names that promise some,
-    with the place that is at fault. Nothing else of an answer: some repeat what was sent, secrets and all."""
-    if depth == 0:
-        return ""
-    if isinstance(body, list):
-        found = [text for one in body if (text := one if isinstance(one, str) else _words(one, depth - 1))]
-        more = f" and {len(found) - MOST_FAULTS} more" if len(found) > MOST_FAULTS else ""
-        return f"{'; '.join(found[:MOST_FAULTS])}{more}"
-    if not isinstance(body, dict):
-        return ""
-    # Known names first; what merely sounds like one after them, and details before what sums them up.
-    near = sorted((name for name in body if any(word in name.lower() for word in _WITHIN)), key=_summing)
-    for name in (*(name for name in _SAYING if name in body), *near):
-        value = body[name]
-        if text := value if isinstance(value, str) else _words(value, depth - 1):
-            where = next((_place(body[one]) for one in _WHERE if one in body), "")
-            return f"{text[:MOST_WORDS].rstrip('.')} (at {where})" if where else text[:MOST_WORDS]
-    return ""
-
-
-def _summing(name: str) -> bool:
-    return "detail" not in name.lower()
-
-
-def _place(where: Json) -> str:
-    return ".".join(map(str, where)) if isinstance(where, list) else str(where)
 
 
 _KINDS: dict[str, type[AmphoraError]] = {"moved": RevisionMoved, "absent": Absent, "unpublished": Absent}

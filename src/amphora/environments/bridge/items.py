@@ -19,6 +19,7 @@ from amphora.core.values.model import Json, Listed, States
 from amphora.core.values.next_step import advice
 from amphora.environments.bridge.client import Absent, Answer, Client
 from amphora.environments.bridge.folders import Folders
+from amphora.environments.bridge.holders import Holders
 from amphora.environments.bridge.hooks import hook_of
 from amphora.environments.bridge.known import Known
 from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
@@ -28,11 +29,6 @@ from amphora.environments.contract import NEXT, Seen
 
 MOST_LOOKS = 5
 """So often a row is asked for that is another one's."""
-
-
-def _held(row: Json, member: str, holder: Json) -> Json:
-    """A row with what holds it, if it doesn't say that by itself."""
-    return {member: holder, **row} if isinstance(row, dict) else row
 
 
 Value = TypeVar("Value")
@@ -67,9 +63,7 @@ class Items:
         self._folders, self._links = folders, links
         self._titles: dict[str, dict[str, str]] = {}
         self.known = Known()
-        # What holds each item that is held, as the platform writes it, and the titles of what holds some.
-        self._parents: dict[str, Json] = {}
-        self._holders: dict[tuple[str, str], str] = {}
+        self.holders = Holders(sheet.items, self.rows_of)
         self._named: dict[tuple[str, PartOf], dict[str, Json]] = {}
         self.looks = Looks(self.titles, self.parts)
         self.hook = hook_of(sheet)
@@ -109,44 +103,17 @@ class Items:
         within = part.within
         if within is None:
             return [self.hook.shown(part.kind.kind, row) for row in self._client.rows(part.index)]
-        holders = self._sheet.items[within.kind]
-        above = [(value_at(row, holders.paths["id"]), row) for row in self.rows_of(holders)]
-        self._holders |= {(within.kind, str(id_)): text_at(row, holders.paths["title"]) for id_, row in above}
 
         def listed(holder: Json) -> list[Json]:
-            values = {"parent": holder, **self.above(holders, holder)}
-            rows = (self.hook.shown(part.kind.kind, row) for row in self._client.each(part.index, values))
-            return [_held(row, within.member, holder) for row in rows]
+            rows = self._client.rows(part.index, self.holders.values_in(part, holder))
+            return [self._as_shown(part, row, holder) for row in rows]
 
-        found = list(zip((id_ for id_, _ in above), self._each(listed, [id_ for id_, _ in above]), strict=True))
-        self._parents |= {
-            opened_id(text_at(row, part.paths["id"]), part.kind.ids): holder for holder, rows in found for row in rows
-        }
+        ids = self.holders.ids_in(within.kind, self.rows_of(self._sheet.items[within.kind]))
+        found = list(zip(ids, self._each(listed, ids), strict=True))
+        for holder, rows in found:
+            for row in rows:
+                self.holders.note(part, text_at(row, part.paths["id"]), holder)
         return [row for _, rows in found for row in rows]
-
-    def placed(self, part: ItemPart, native: str, holder: Json) -> None:
-        """Notes what holds an item that was just made."""
-        self._parents[opened_id(native, part.kind.ids)] = holder
-
-    def values_of(self, part: ItemPart, native: str) -> dict[str, Json]:
-        """What stands for placeholders in calls on an item; without `parent` nobody knows what holds it, and it is
-        not there."""
-        values: dict[str, Json] = {"id": native}
-        if part.within is None:
-            return values
-        native_id = opened_id(native, part.kind.ids)
-        if native_id not in self._parents:
-            # Somebody may have made it since the list was read.
-            self.rows_of(part)
-        if native_id in self._parents:
-            holder = self._parents[native_id]
-            values |= {"parent": holder, **self.above(self._sheet.items[part.within.kind], holder)}
-        return values
-
-    def above(self, part: ItemPart, native: Json) -> dict[str, Json]:
-        """What holds the holder of an item, where that is held as well."""
-        found = self.values_of(part, str(native)) if part.within else {}
-        return {"above": found["parent"]} if "parent" in found else {}
 
     def titles(self, kind: str) -> Mapping[str, str]:
         """The ids of the items of a kind by their titles, as the list says now; without titles that several have."""
@@ -178,20 +145,22 @@ class Items:
     def _native(self, part: ItemPart, native_id: str) -> Json:
         """The newest definition of an item as it is written, without opening what it refers to: two items may refer
         to each other's parts."""
-        values = self.values_of(part, str(closed_id(native_id, part.kind.ids)))
+        self.holders.learn(part, [native_id])
+        values = self.holders.values_of(part, str(closed_id(native_id, part.kind.ids)))
         answer = self._perhaps(part.draft, values) or self._perhaps(part.read, values)
         if answer is None:
             return None
-        return self._definition(part, self._as_shown(part, answer.body, values), values)
+        return self._definition(part, self._as_shown(part, answer.body, values.get("parent")), values)
 
-    def _as_shown(self, part: ItemPart, answer: Json, values: Mapping[str, Json]) -> Json:
+    def _as_shown(self, part: ItemPart, answer: Json, holder: Json) -> Json:
+        """An answer as the sheet describes it, with what holds the item, if it doesn't say that by itself."""
         shown = self.hook.shown(part.kind.kind, answer)
-        return _held(shown, part.within.member, values.get("parent")) if part.within else shown
+        return {part.within.member: holder, **shown} if part.within and isinstance(shown, dict) else shown
 
     def forget(self, native_id: str) -> None:
         """That there was such an item: it is removed, and its id may be given again."""
         self.known.forget(native_id)
-        self._parents.pop(native_id, None)
+        self.holders.forget(native_id)
 
     def look_again(self) -> None:
         """Forgets which name leads where: somebody may have renamed something, or we did."""
@@ -202,6 +171,8 @@ class Items:
         """Those of these items that are there, whole."""
         # An id may be of several kinds where the sheet tells no spaces apart: each is asked.
         known = [(id_, part) for id_ in dict.fromkeys(native_ids) for part in self._parts_of(id_)]
+        for part in self._sheet.items.values():
+            self.holders.learn(part, [id_ for id_, its in known if its is part])
         found = self._each(lambda one: self.single(one[1], str(closed_id(one[0], one[1].kind.ids))), known)
         return {one.row.native_id: one for one in found if one}
 
@@ -223,11 +194,13 @@ class Items:
 
     def single(self, part: ItemPart, native: str) -> Single | None:
         """One item, whole; None where it isn't there."""
-        values = self.values_of(part, native)
+        values = self.holders.values_of(part, native)
         if part.within and "parent" not in values:
             return None
         live, draft = self._perhaps(part.read, values), self._perhaps(part.draft, values)
-        live, draft = (one and replace(one, body=self._as_shown(part, one.body, values)) for one in (live, draft))
+        live, draft = (
+            one and replace(one, body=self._as_shown(part, one.body, values.get("parent"))) for one in (live, draft)
+        )
         # An item that was never published has only a draft, and is an item all the same.
         answer = live or draft
         if answer is None:
@@ -262,7 +235,7 @@ class Items:
             answer = self._perhaps(whole, values)
             if answer is None:
                 return None
-            row = self._as_shown(part, value_at(answer.body, call.at), values)
+            row = self._as_shown(part, value_at(answer.body, call.at), values.get("parent"))
             if row is not None and text_at(row, part.paths["id"]) == native:
                 return row
         raise self._client.otherwise(call, f"at {call.at} there is not the row of {native}")
@@ -323,7 +296,7 @@ class Items:
         return Listed(
             native_id=native_id,
             kind=part.kind.kind,
-            segments=(*(one for one in folder.split("/") if one), *self._held_in(part, native_id), title),
+            segments=(*(one for one in folder.split("/") if one), *self.holders.path_of(part, native_id), title),
             states=states,
             revision=stamp or digest([*said, title, folder, is_on]),
             link=link if link.startswith("http") else f"{self._links}{link}",
@@ -334,20 +307,15 @@ class Items:
             is_drafted_only=is_published is False,
         )
 
-    def _held_in(self, part: ItemPart, native_id: str) -> tuple[str, ...]:
-        """What holds an item, as the beginning of its path: in each of them there may be one of the same title."""
-        if part.within is None or native_id not in self._parents:
-            return ()
-        kind, holder = part.within.kind, str(self._parents[native_id])
-        above = self._sheet.items[kind]
-        title = self._holders.get((kind, holder), "")
-        return (*self._held_in(above, opened_id(holder, above.kind.ids)), *([title] if title else []))
-
     def _count(self, part: ItemPart, row: Json, native: str) -> int:
         """How many rows an item holds."""
         assert part.rows
         call = part.rows.counted
-        found = self._client.ask(call, self.values_of(part, native)).body if call else value_at(row, part.rows.count)
+        found = (
+            self._client.ask(call, self.holders.values_of(part, native)).body
+            if call
+            else value_at(row, part.rows.count)
+        )
         try:
             return int(str(found))
         except ValueError as error:

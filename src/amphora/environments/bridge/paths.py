@@ -51,15 +51,26 @@ _YES, _NO = ("true", "on", "yes", "1"), ("false", "off", "no", "0", "")
 
 def with_hidden(form: Json, places: Sequence[str]) -> Json:
     """A definition with masks for secrets that are there and never shown, wherever the object that holds one is."""
-    if not places:
-        return form
-    # Filled in below: whoever else holds the answer must not see it change.
-    form = copy.deepcopy(form)
-    for holder, name in map(holder_of, places):
-        for one in values_at(form, holder):
-            if isinstance(one, dict) and one.get(name) in (None, ""):
-                one[name] = MASK
+
+    def masked(holder: dict[str, Any], name: str) -> None:
+        if holder.get(name) in (None, ""):
+            holder[name] = MASK
+
+    for path in places:
+        form = _with_members(form, path, masked)
     return form
+
+
+def _with_members(document: Json, path: str, change: Callable[[dict[str, Any], str], object]) -> Json:
+    """The document after a change of each object that holds, or may hold, the member at a path; filters may stand
+    before its name."""
+    # A copy, for whoever else holds the answer must not see it change.
+    document = copy.deepcopy(document)
+    above, name = holder_of(path)
+    for holder in values_at(document, above):
+        if isinstance(holder, dict):
+            change(holder, name)
+    return document
 
 
 def is_list(path: str) -> bool:
@@ -114,12 +125,7 @@ def put(document: dict[str, Any], path: str, value: Json) -> None:
 def dropped(document: Json, path: str) -> Json:
     """The document without what stands at a path; wildcards may stand in it, and before its last name filters."""
     if "?" in path:
-        document = copy.deepcopy(document)
-        holder, name = holder_of(path)
-        for one in values_at(document, holder):
-            if isinstance(one, dict):
-                one.pop(name, None)
-        return document
+        return _with_members(document, path, lambda holder, name: holder.pop(name, None))
     return changed_at(document, path, lambda value: GONE)
 
 

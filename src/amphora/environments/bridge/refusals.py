@@ -1,0 +1,56 @@
+"""A platform's own words in what it refuses with."""
+
+from __future__ import annotations
+
+from amphora.core.values.model import Json
+from amphora.environments.bridge.paths import value_at
+
+
+def said_at(body: Json, path: str) -> str:
+    """What stands where a platform says what is wrong, as a sentence; empty where nothing does."""
+    found = value_at(body, path) if path else None
+    # Of objects that say something under a name for it only that: beside it may stand what was sent.
+    return (words_in(found) if isinstance(found, dict | list) else "") or _told(found)
+
+
+def _told(value: Json) -> str:
+    """By member, where it is an object: many platforms name the members that are at fault."""
+    if isinstance(value, dict):
+        return "; ".join(f"{name}: {_told(part)}" for name, part in value.items())
+    return ", ".join(map(_told, value)) if isinstance(value, list) else "" if value is None else str(value)
+
+
+_SAYING = ("detail", "message", "error_description", "error", "errors", "title", "msg", "reason", "description")
+_WITHIN = ("detail", "message", "error", "msg", "reason")
+_WHERE = ("loc", "field", "pointer", "path", "property")
+MOST_FAULTS = 3
+MOST_WORDS = 200
+
+
+def words_in(body: Json, depth: int = 4) -> str:
+    """The platform's own words, where the sheet doesn't say where these stand: texts under names that promise some,
+    with the place that is at fault. Nothing else of an answer: some repeat what was sent, secrets and all."""
+    if depth == 0:
+        return ""
+    if isinstance(body, list):
+        found = [text for one in body if (text := one if isinstance(one, str) else words_in(one, depth - 1))]
+        more = f" and {len(found) - MOST_FAULTS} more" if len(found) > MOST_FAULTS else ""
+        return f"{'; '.join(found[:MOST_FAULTS])}{more}"
+    if not isinstance(body, dict):
+        return ""
+    # Known names first; what merely sounds like one after them, and details before what sums them up.
+    near = sorted((name for name in body if any(word in name.lower() for word in _WITHIN)), key=_summing)
+    for name in (*(name for name in _SAYING if name in body), *near):
+        value = body[name]
+        if text := value if isinstance(value, str) else words_in(value, depth - 1):
+            where = next((_place(body[one]) for one in _WHERE if one in body), "")
+            return f"{text[:MOST_WORDS].rstrip('.')} (at {where})" if where else text[:MOST_WORDS]
+    return ""
+
+
+def _summing(name: str) -> bool:
+    return "detail" not in name.lower()
+
+
+def _place(where: Json) -> str:
+    return ".".join(map(str, where)) if isinstance(where, list) else str(where)
