@@ -158,7 +158,7 @@ def test_what_others_name_by_its_title_keeps_that_and_all_that_it_uses() -> None
     both = {"flow:same": {"flow:renamed"}}
     steps = decide(evidence[:2], {}, both, {}, HABITS, naming=both).steps
     written = [(step.do, *step.keys) for step in steps if step.do != "move"]
-    assert written == [(do, key) for key in ("flow:renamed", "flow:same") for do in ("update live", "publish")]
+    assert written == [(do, key) for key in ("flow:renamed", "flow:same") for do in ("update", "publish")]
 
 
 @pytest.mark.parametrize(
