@@ -1,7 +1,7 @@
 """The program, loaded once and forked for each call: what a call does is done by a process of its own, with its own
 folder, variables and streams, and only the loading of modules is saved, which is most of what a call costs.
 
-`python -m tests.loaded` answers requests, one JSON line each: folder, words, variables, files for stdout and stderr.
+`python -m tests.loaded` answers requests, one JSON line each: folder, words, variables, files for stdout and stderr, the moment at which to be killed.
 """
 
 from __future__ import annotations
@@ -20,18 +20,23 @@ from pathlib import Path
 from threading import Lock
 from typing import Any, NoReturn
 
+from amphora.core.form.detector import compiled
+from amphora.core.form.shapes import SHAPES
+from amphora.core.values import late
+
+LATE = ("ruamel.yaml", "tomlkit", "httpx", "jinja2", "rich.console", "rich.table", "cryptography.hazmat.primitives")
 MEASURED = "COVERAGE_PROCESS_START"
 
 _lock = Lock()
 _server: subprocess.Popen[str] | None = None
 
 
-def called(folder: Path, words: list[str], variables: dict[str, str]) -> tuple[int, str, str]:
-    """Exit code, stdout and stderr of a call of the program."""
+def called(folder: Path, words: list[str], variables: dict[str, str], kill_at: int = 0) -> tuple[int, str, str]:
+    """Exit code, stdout and stderr of a call of the program, which is killed at a moment (0: never)."""
     with _lock, tempfile.TemporaryDirectory() as kept:
         out, err = Path(kept) / "out", Path(kept) / "err"
         request: dict[str, Any] = {"folder": str(folder), "words": words, "variables": variables}
-        request |= {"out": str(out), "err": str(err), "mask": _mask()}
+        request |= {"out": str(out), "err": str(err), "mask": _mask(), "kill_at": kill_at}
         server = _running()
         assert server.stdin is not None
         assert server.stdout is not None
@@ -68,6 +73,13 @@ def serve() -> None:
     for module in pkgutil.walk_packages(package.__path__, "amphora."):
         if not module.name.endswith("__main__"):
             importlib.import_module(module.name)
+    # What a call loads only where it uses it, and builds when it is first made.
+    for name in LATE:
+        importlib.import_module(name)
+    for kind in list(late._waiting):
+        late._build(kind)
+    for shape in SHAPES:
+        compiled(shape.pattern)
     # The garbage collector would copy every page that the children share with us.
     gc.freeze()
     for line in sys.stdin:
@@ -97,6 +109,8 @@ def _become(request: dict[str, Any]) -> NoReturn:
     code = 70
     measuring = importlib.import_module("coverage").process_startup() if MEASURED in os.environ else None
     try:
+        if request["kill_at"]:
+            importlib.import_module("tests.faults.killing").arm(request["kill_at"])
         importlib.import_module("amphora.cli.main").run()
         code = 0
     except SystemExit as error:

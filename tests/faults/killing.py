@@ -1,12 +1,11 @@
 """The program, killed for good at the nth moment: before and after each commit of the journal and each call that
-changes a target. `python -m tests.faults.killing N COMMAND …`
+changes a target (`tests.loaded`).
 """
 
 from __future__ import annotations
 
 import os
 import signal
-import sys
 from typing import Any
 
 from amphora.engine import session
@@ -38,9 +37,9 @@ class Clock:
         return timed
 
 
-def main() -> None:
-    """Runs the command with moments counted."""
-    clock = Clock(int(sys.argv[1]))
+def arm(at: int) -> None:
+    """Lets this process, which is to be the program, end at its nth moment."""
+    clock = Clock(at)
     for owner, names in (
         (Journal, ("begin", "begin_steps", "begin_next", "end_step", "forgo_steps", "end")),
         (Ledger, ("finish", "finish_backwards")),
@@ -57,11 +56,3 @@ def main() -> None:
         return environment
 
     vars(session)["open_environment"] = opened
-    sys.argv = ["amphora", *sys.argv[2:]]
-    from amphora.cli.main import run
-
-    run()
-
-
-if __name__ == "__main__":
-    main()

@@ -6,8 +6,6 @@ from __future__ import annotations
 import os
 import shutil
 import signal
-import subprocess
-import sys
 from contextlib import closing
 from pathlib import Path
 
@@ -19,22 +17,14 @@ from tests.contract.conftest import folder_ground, nodered_ground
 from tests.contract.grounds import Ground
 from tests.faults.test_faults import back, bring, grown, whole
 from tests.faults.trouble import Fault, Killed, killed_after, killed_before
-
-ROOT = Path(__file__).parents[2]
+from tests.loaded import called
 
 
 def killed(folder: Path, at: int, *words: str) -> int:
     """The exit code of a command that is killed at its nth moment."""
-    done = subprocess.run(
-        [sys.executable, "-m", "tests.faults.killing", str(at), *words],
-        cwd=folder,
-        env=os.environ | {"PYTHONPATH": f"{ROOT}{os.pathsep}{ROOT / 'src'}"},
-        capture_output=True,
-        check=False,
-        stdin=subprocess.DEVNULL,
-    )
-    assert done.returncode in (0, 1, 5, -signal.SIGKILL), done.stderr.decode()
-    return done.returncode
+    code, _, told = called(folder, list(words), dict(os.environ), at)
+    assert code in (0, 1, 5, -signal.SIGKILL), told
+    return code
 
 
 def practice(folder: Path) -> Ground:

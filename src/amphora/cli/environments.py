@@ -14,6 +14,7 @@ from amphora.core.values.visible import visible
 app = typer.Typer(
     help="The environments of this workspace.",
     no_args_is_help=True,
+    add_completion=False,
     rich_markup_mode=None,
     context_settings={"show_default": False},
 )

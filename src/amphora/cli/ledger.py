@@ -11,6 +11,7 @@ from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, PlainCommand, wo
 app = typer.Typer(
     help="Where the record of everything is kept.",
     no_args_is_help=True,
+    add_completion=False,
     rich_markup_mode=None,
     context_settings={"show_default": False},
 )

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import os
 import sys
-from typing import Annotated, Any
+from collections.abc import Callable, Mapping
+from typing import Annotated, Any, Final
 
 import typer
 
@@ -34,8 +35,48 @@ from amphora.cli import (
     withdraw,
 )
 from amphora.cli.boundary import guarded
-from amphora.cli.work import COMPLETES, FolderOption, JsonFlag, PlainCommand, PlainGroup, working
+from amphora.cli.commands import Commands
+from amphora.cli.work import COMPLETES, FolderOption, JsonFlag, PlainGroup, working
 from amphora.cli.workspace import show_workspace
+
+COMMANDS: Final[Mapping[str, Callable[..., None] | typer.Typer]] = {
+    "demo": practice.demo,
+    "init": environments.init,
+    "survey": survey.survey,
+    "uses": uses.uses,
+    "export": export.export,
+    "peek": peek.peek,
+    "check": check.check,
+    "map": map.map_,
+    "compare": compare.compare,
+    "import": imports.import_,
+    "resume": resume.resume,
+    "aftercare": aftercare.aftercare,
+    "verify": verify.verify,
+    "undo": undo.undo,
+    "history": history.history,
+    "carry": carry.carry,
+    "overview": overview.overview,
+    "deliveries": deliveries.deliveries,
+    "edits": edits.edits,
+    "withdraw": withdraw.withdraw,
+    "to-folder": folders.to_folder,
+    "from-folder": folders.from_folder,
+    "sign": sign.sign,
+    "env": environments.app,
+    "keys": sign.app,
+    "ledger": ledger.app,
+    "practice": practice.app,
+}
+
+
+class Root(PlainGroup):
+    """The program: all commands, each put together when it is its turn."""
+
+    def __init__(self, **named: Any) -> None:
+        super().__init__(**named)
+        self.commands = Commands(COMMANDS)
+
 
 app = typer.Typer(
     name="amphora",
@@ -43,7 +84,7 @@ app = typer.Typer(
     "The way: survey, export, check, map, compare, import, aftercare, verify, history.\n\n"
     "Try it on made-up data:  amphora demo",
     # The plain help of the library's base: the drawn one costs a terminal library at every start.
-    cls=PlainGroup,
+    cls=Root,
     invoke_without_command=True,
     add_completion=False,
     rich_markup_mode=None,
@@ -81,38 +122,6 @@ def bare(
             if not show_workspace(work):
                 print(context.get_help())
                 print("\nNext: amphora init")
-
-
-for name, command in (
-    ("demo", practice.demo),
-    ("init", environments.init),
-    ("survey", survey.survey),
-    ("uses", uses.uses),
-    ("export", export.export),
-    ("peek", peek.peek),
-    ("check", check.check),
-    ("map", map.map_),
-    ("compare", compare.compare),
-    ("import", imports.import_),
-    ("resume", resume.resume),
-    ("aftercare", aftercare.aftercare),
-    ("verify", verify.verify),
-    ("undo", undo.undo),
-    ("history", history.history),
-    ("carry", carry.carry),
-    ("overview", overview.overview),
-    ("deliveries", deliveries.deliveries),
-    ("edits", edits.edits),
-    ("withdraw", withdraw.withdraw),
-    ("to-folder", folders.to_folder),
-    ("from-folder", folders.from_folder),
-    ("sign", sign.sign),
-):
-    app.command(name, cls=PlainCommand)(command)
-app.add_typer(environments.app, name="env")
-app.add_typer(sign.app, name="keys")
-app.add_typer(ledger.app, name="ledger")
-app.add_typer(practice.app, name="practice")
 
 
 def run() -> None:

@@ -13,6 +13,7 @@ from amphora.core.values.next_step import advice
 app = typer.Typer(
     help="Keys to sign with, and whom to trust.",
     no_args_is_help=True,
+    add_completion=False,
     rich_markup_mode=None,
     context_settings={"show_default": False},
 )
