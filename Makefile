@@ -8,16 +8,19 @@ REPORTS := tests/superset/.runtime/.installed
 # Where it is set, every start of the program would compile all of its modules anew.
 unexport PYTHONDONTWRITEBYTECODE
 
+# The tests make thousands of small databases: where memory has room for them, nobody has to wait for a disk.
+MEMORY := $(shell test "$$(df -k --output=avail /dev/shm 2>/dev/null | tail -n 1)" -gt 8000000 2>/dev/null && echo TMPDIR=/dev/shm)
+
 .PHONY: demo test whole lint bench mutants hurts attack screenshots clean
 
 demo: $(VENV)/.installed
 	$(BIN)/amphora demo
 
 test: $(VENV)/.tested $(RUNTIME) $(SERVER) $(REPORTS)
-	$(BIN)/python -m pytest -n 2 --dist loadgroup
+	$(MEMORY) $(BIN)/python -m pytest -n 2 --dist loadgroup
 
 whole: $(VENV)/.tested $(RUNTIME) $(SERVER) $(REPORTS)
-	AMPHORA_TESTS=whole $(BIN)/python -m pytest -n 2 --dist loadgroup
+	AMPHORA_TESTS=whole $(MEMORY) $(BIN)/python -m pytest -n 2 --dist loadgroup
 
 lint: $(VENV)/.tested
 	$(BIN)/ruff check src tests bench attack sharpness

@@ -183,8 +183,9 @@ SLOW = re.compile(
     r"|tests/faults/test_resume.py.*\[(press-lost_after|(folder|nodered)-(lost_before|odd_answer|refused))\]"
     r"|tests/faults/test_(faults|resume).py.*\[http"
     r"|tests/(faults/|contract/test_choices).*\[.*superset"
-    r"|test_crossing.py::(?!test_a_local_edit|test_a_step_that_fails.*True).*\[superset"
+    r"|test_crossing.py::(?!test_a_local_edit).*\[superset"
     r"|test_environments.py::test_it_proves_itself\[superset"
+    r"|test_superset.py::test_it_proves_itself"
 )
 """A platform over HTTP takes seconds for each of these, a reporting system a minute: they are tried with the faults that
 leave most in doubt, and all of them by `make whole`."""

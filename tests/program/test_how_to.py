@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import shlex
+import shutil
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -39,12 +40,19 @@ def jobs() -> Iterator[tuple[str, list[Line]]]:
 JOBS = dict(jobs())
 
 
-@pytest.fixture
-def begun(tmp_path: Path) -> Path:
+@pytest.fixture(scope="module")
+def first(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A folder begun as the page says."""
+    folder = tmp_path_factory.mktemp("first")
     for words in (["init"], ["practice", "new", "."]):
-        assert run_program(tmp_path, *words).code == 0
-    return tmp_path
+        assert run_program(folder, *words).code == 0
+    return folder
+
+
+@pytest.fixture
+def begun(first: Path, tmp_path: Path) -> Path:
+    """A copy of it for one job."""
+    return Path(shutil.copytree(first, tmp_path / "begun"))
 
 
 def test_there_are_twenty_jobs() -> None:
