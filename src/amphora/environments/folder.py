@@ -11,7 +11,7 @@ import hashlib
 import json
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, Final
 from uuid import uuid4
 
 from amphora.core.form.bindings import IdStyle
@@ -42,6 +42,8 @@ from amphora.practice.sheets import practice_sheets
 FILE = "environment.json"
 ID_PATTERN = r"[0-9A-Za-z._-]{6,}"
 JOINER = "#"
+FEW: Final = 8
+"""Up to so many items are looked for by the names of their files, more by going through all files."""
 Record = dict[str, Any]
 Stamp = tuple[int, int, int, int]
 """What tells that a file is another one than it was: inode, size, and the times of contents and inode."""
@@ -86,6 +88,7 @@ class FolderEnvironment:
     def __init__(self, path: Path) -> None:
         self.path = path
         self._known: dict[Path, tuple[Stamp, Record]] = {}
+        self._kinds: dict[str, str] = {}
         self.about: Record = self._parsed(self._inside(FILE))
         files = [self._inside(f"kinds/{file.name}") for file in sorted(self._inside("kinds").glob("*.toml"))]
         self.sheets = {file.stem: parse_sheet(file.read_text(encoding="utf-8"), str(file)) for file in files}
@@ -111,11 +114,11 @@ class FolderEnvironment:
         return sorted((self._listed(record) for record in self._records()), key=lambda row: row.native_id)
 
     def read(self, native_ids: Sequence[str], take: Take = "live") -> list[Found]:
-        records = self._by_id()
+        records = self._of(native_ids)
         return [self._found(self._one(records, id_)) for id_ in native_ids]
 
     def look(self, native_ids: Sequence[str]) -> dict[str, Image]:
-        records = self._by_id()
+        records = self._of(native_ids)
         return {id_: self._image(records[id_]) for id_ in native_ids if id_ in records}
 
     def supplies(self) -> list[Supply]:
@@ -229,19 +232,27 @@ class FolderEnvironment:
             )
         return record
 
+    def _of(self, native_ids: Sequence[str]) -> dict[str, Record]:
+        """The records of some ids at least, wherever they lie."""
+        # A run looks at each item as it goes: with a glance at every file each time, it would cost their square.
+        found = self._by_id(native_ids) if len(native_ids) <= FEW else {}
+        # A file that somebody copied or renamed is found by what is in it.
+        return found if found.keys() >= set(native_ids) else self._by_id()
+
     def _by_id(self, wanted: Sequence[str] | None = None) -> dict[str, Record]:
         """The records by id: all of them, or those of some ids, whose files are known by name."""
         if wanted is None:
             return {record["id"]: record for record in self._records()}
         # By name, for a write would otherwise cost a reading of the whole folder, and an import the square of it.
-        names = [f"{encode_segment(id_)}.json" for id_ in wanted]
-        paths = [
-            path
-            for kind in self.sheets
-            for name in names
-            if (path := self._inside(f"items/{encode_segment(kind)}/{name}")).exists()
-        ]
+        paths = [path for id_ in wanted if (path := self._path(id_))]
         return {record["id"]: record for record in map(self._parsed, paths)}
+
+    def _path(self, native_id: str) -> Path | None:
+        """The file that is called like an item."""
+        # First where it was: a look into the folder of each kind takes longer than all else.
+        kinds = dict.fromkeys([*([self._kinds[native_id]] if native_id in self._kinds else []), *self.sheets])
+        paths = (self._inside(f"items/{encode_segment(kind)}/{encode_segment(native_id)}.json") for kind in kinds)
+        return next((path for path in paths if path.exists()), None)
 
     def _store(self, record: Record) -> None:
         path = self._file(record)
@@ -292,6 +303,7 @@ class FolderEnvironment:
                 next_step=advice("Mend or remove it."),
             )
         self._known[path] = (stamp, record)
+        self._kinds[str(record.get("id"))] = str(record.get("kind"))
         return dict(record)
 
     def _found(self, record: Record) -> Found:
