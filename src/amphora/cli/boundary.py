@@ -101,6 +101,10 @@ def _as_usage(error: click.ClickException) -> UsageFault:
     context = getattr(error, "ctx", None)
     path = context.command_path if context else "amphora"
     message = error.format_message().rstrip(".")
+    if isinstance(error, click.NoSuchOption):
+        # The library's own words run into each other, or list in brackets.
+        near = f". Did you mean {' or '.join(error.possibilities)}?" if error.possibilities else ""
+        message = f"No such option: {error.option_name}{near}"
     end = "" if message.endswith("?") else "."
     return UsageFault(message + end, next_step=advice(f"{path} --help"))
 

@@ -10,11 +10,14 @@ import typer
 
 from amphora.cli.packages import opened_package
 from amphora.cli.work import (
+    BringOption,
     CopyOption,
     DebugFlag,
     FolderOption,
     JsonFlag,
+    LeaveOption,
     MoveOption,
+    PauseAfterOption,
     ReplaceOption,
     SameOption,
     TitleOption,
@@ -60,6 +63,9 @@ def compare(
     replace_: ReplaceOption = None,
     titles: TitleOption = None,
     folders: MoveOption = None,
+    leave: LeaveOption = None,
+    bring: BringOption = None,
+    pause_after: PauseAfterOption = None,
     refresh: Annotated[
         Path | None, typer.Option("--refresh", metavar="DOCKET", help="Bring a docket up to date.")
     ] = None,
@@ -135,6 +141,9 @@ def compare(
             copy,
             same or (),
             replace_ or (),
+            leave or (),
+            bring or (),
+            pause_after or (),
             all_,
         )
         if len(targets) > 1:
@@ -179,9 +188,9 @@ def _imports_to_be(work: Work, left: str, targets: Sequence[str], shown: _Shown)
             next_step=to_type("compare", left, targets[0], "--docket", blank("FILE")),
         )
     contents = opened_package(work, left, shown.copy)
-    found = []
+    found, said = [], shown.decisions(contents)
     for name in targets:
-        prepared = prepare(work.session, contents, name)
+        prepared = prepare(work.session, contents, name, said)
         found.append((prepared.docket, in_the_way(work.session, prepared, ImportRequest(Decisions(), yes=True))))
     result = comparisons_result(contents.title, found)
     work.show(_quiet(result) if shown.expect_same else result)
@@ -205,15 +214,45 @@ class _Shown:
     copy: str
     same: Sequence[str]
     replaced: Sequence[str]
+    left_out: Sequence[str]
+    brought: Sequence[str]
+    pause_after: Sequence[str]
     is_all: bool
+
+    def decisions(self, contents: Contents) -> Decisions:
+        """What was said of how the items of a package are to arrive."""
+        from dataclasses import replace
+
+        from amphora.engine.arrivals import arrivals_of, left_out, said_again, taken_for, words_after
+        from amphora.engine.compare import chosen_for_items
+
+        taken = taken_for(contents, self.same, self.replaced)
+        chosen = chosen_for_items(contents, self.choose)
+        return replace(
+            chosen,
+            items={**taken.items, **left_out(contents, self.left_out), **chosen.items},
+            same=taken.same,
+            bring=tuple(left_out(contents, self.brought)),
+            file=str(self.docket or ""),
+            arrivals=arrivals_of(contents, self.titles, self.folders),
+            pause_after=words_after(contents, self.pause_after),
+            words=said_again(
+                title=self.titles,
+                folder=self.folders,
+                leave=self.left_out,
+                bring=self.brought,
+                same=self.same,
+                replace=self.replaced,
+                **{"pause-after": self.pause_after},
+            ),
+        )
 
 
 def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _Shown) -> None:
     from dataclasses import replace
 
     from amphora.core.plan.decisions import Decisions
-    from amphora.engine.arrivals import arrivals_of, said_again, taken_for
-    from amphora.engine.compare import chosen_for_items, named_key
+    from amphora.engine.compare import named_key
     from amphora.engine.docket import prepare
     from amphora.engine.gate import ImportRequest, in_the_way
     from amphora.files.agreements import agreements, write_again
@@ -223,16 +262,7 @@ def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _S
 
     contents = opened_package(work, left, shown.copy)
     since = opened_package(work, shown.since) if shown.since else None
-    taken = taken_for(contents, shown.same, shown.replaced)
-    chosen = chosen_for_items(contents, shown.choose)
-    said = replace(
-        chosen,
-        items={**taken.items, **chosen.items},
-        same=taken.same,
-        file=str(shown.docket or ""),
-        arrivals=arrivals_of(contents, shown.titles, shown.folders),
-        words=said_again(title=shown.titles, folder=shown.folders, same=shown.same, replace=shown.replaced),
-    )
+    said = shown.decisions(contents)
     prepared = prepare(work.session, contents, right, said, since)
     if shown.decide:
         # What was answered at a terminal has to be kept: the import asks nobody again.

@@ -13,11 +13,14 @@ from amphora.cli.packages import opened_package
 from amphora.cli.runs import How, import_one
 from amphora.cli.work import (
     BreakFlag,
+    BringOption,
     CopyOption,
     DebugFlag,
     FolderOption,
     JsonFlag,
+    LeaveOption,
     MoveOption,
+    PauseAfterOption,
     ProgressOption,
     ReplaceOption,
     SameOption,
@@ -67,22 +70,15 @@ def import_(
     replace_: ReplaceOption = None,
     titles: TitleOption = None,
     folders: MoveOption = None,
-    leave: Annotated[
-        list[str] | None, typer.Option("--leave", metavar="ITEM", help="Leave it out; what uses it needs it there.")
-    ] = None,
+    leave: LeaveOption = None,
     ids: Annotated[
         str, typer.Option("--ids", metavar="WHICH", help="Where ids can be chosen: auto (as usual), keep or new.")
     ] = "",
     links: Annotated[
         Path | None, typer.Option("--links", metavar="FILE", help="Write old and new links there, as CSV.")
     ] = None,
-    pause_after: Annotated[
-        list[str] | None,
-        typer.Option("--pause-after", metavar="ITEM[=ABOUT]", help="Wait for somebody's word once this one is in."),
-    ] = None,
-    bring: Annotated[
-        list[str] | None, typer.Option("--bring", metavar="ITEM", help="Bring it, although it was left out before.")
-    ] = None,
+    pause_after: PauseAfterOption = None,
+    bring: BringOption = None,
     if_it_fails: Annotated[
         str,
         typer.Option("--if-it-fails", metavar="WHAT", help="put-back (as usual) or keep, to go on later."),

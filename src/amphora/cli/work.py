@@ -49,6 +49,16 @@ ReplaceOption = Annotated[
     list[str] | None,
     typer.Option("--replace", metavar="ITEM", help="The same, and what differs there is overwritten."),
 ]
+LeaveOption = Annotated[
+    list[str] | None, typer.Option("--leave", metavar="ITEM", help="Leave it out; what uses it needs it there.")
+]
+BringOption = Annotated[
+    list[str] | None, typer.Option("--bring", metavar="ITEM", help="Bring it, although it was left out before.")
+]
+PauseAfterOption = Annotated[
+    list[str] | None,
+    typer.Option("--pause-after", metavar="ITEM[=ABOUT]", help="Wait for somebody's word once this one is in."),
+]
 ProgressOption = Annotated[
     str, typer.Option("--progress", metavar="HOW", help="On stderr: view, lines, json or none; else what fits.")
 ]

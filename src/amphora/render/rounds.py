@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from amphora.core.needs.crosswalk import row_name
 from amphora.core.plan.docket import Do
-from amphora.core.values.next_step import to_type
+from amphora.core.values.next_step import NOTHING, to_type
 from amphora.core.values.words import counted, few
 from amphora.engine.run_verdicts import of_rounds, of_standstill, of_undo_all
 from amphora.engine.verdicts import at_stake
@@ -110,7 +110,7 @@ def comparisons_result(title: str, found: Sequence[tuple[Docket, Sequence[Reason
     for docket, reasons in found:
         blocks.append(Lines([at_stake(docket)], docket.target))
         blocks += reason_blocks(reasons)
-    closed = [docket.target for docket, reasons in found if reasons]
+    closed = [docket for docket, reasons in found if reasons]
     others = [docket for docket, _ in found if not docket.is_settled]
     words = f"{title} against {counted(len(found), 'target')}: {len(others)} differ, "
     words += f"{len(closed)} not as it stands." if closed else "all can go."
@@ -118,14 +118,14 @@ def comparisons_result(title: str, found: Sequence[tuple[Docket, Sequence[Reason
         {"in_the_way": reasons_json(reasons), **docket_json(docket), "is_same": docket.is_settled}
         for docket, reasons in found
     ]
-    first = closed[0] if closed else others[0].target if others else ""
+    first = next(iter([*closed, *others]), None)
     return Result(
         "compare",
         words,
         "warn" if closed else "plain",
         blocks,
         {"package": title, "targets": data},
-        to_type("compare", found[0][0].name, first) if first else to_type("history"),
+        to_type("compare", *first.named) if first else to_type("history"),
         3 if closed else 1 if others else 0,
     )
 
@@ -139,6 +139,7 @@ def previews_result(title: str, found: Sequence[tuple[Docket, Sequence[Reason]]]
     closed = [docket.target for docket, reasons in found if reasons]
     words = f"Preview, nothing was touched. {title} into {counted(len(found), 'target')}: "
     words += f"{len(closed)} not as it stands." if closed else "all can go."
+    docket = found[0][0]
     data = [{"target": docket.target, "in_the_way": [r.message for r in reasons]} for docket, reasons in found]
     return Result(
         "import",
@@ -146,7 +147,8 @@ def previews_result(title: str, found: Sequence[tuple[Docket, Sequence[Reason]]]
         "warn" if closed else "plain",
         blocks,
         {"package": title, "preview": True, "targets": data},
-        code=3 if closed else 0,
+        to_type("import", docket.name, *(one.target for one, _ in found), *docket.words) if not closed else NOTHING,
+        3 if closed else 0,
     )
 
 

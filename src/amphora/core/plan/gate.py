@@ -304,7 +304,10 @@ def _findings(docket: Docket) -> list[Reason]:
     if not errors:
         return []
     count = "one error" if len(errors) == 1 else f"{len(errors)} errors"
+    # Check knows nothing of what was chosen for this import, and might find nothing at all.
     after = to_type("check", docket.name, docket.target)
+    if docket.words and not docket.file:
+        after = advice(f"Choose otherwise, or see to it in {docket.target}", to_type("compare", *docket.named))
     return [Reason(Why.FINDING, f"Check found {count}.", tuple(f.message for f in errors), after, errors[0].item)]
 
 
