@@ -14,7 +14,7 @@ from amphora.core.values.moments import moment
 from amphora.core.values.next_step import to_type
 from amphora.engine.session import Session, utc_now
 from amphora.ledger.proofs import Proved
-from amphora.ledger.records import AFTERCARE, DONE, OPEN, Entry, JournalStep, LegOf, Run
+from amphora.ledger.records import AFTERCARE, DONE, OPEN, PAUSED, Entry, JournalStep, LegOf, Run
 
 COMPLETE = "complete"
 STATES = ("running", "paused", "kept", "done", COMPLETE, "put back", "undone", "broken off")
@@ -65,6 +65,16 @@ class Record:
     @property
     def run(self) -> Run:
         return self.told.run
+
+    def so_far(self, key: Key) -> str:
+        """How far an item got in a run that has not come to its end, as the journal has it; else empty."""
+        if not (self.run.is_open or self.run.state == PAUSED):
+            return ""
+        if key in self.links:
+            return "in"
+        states = {step.state for step in self.steps if key in step.keys}
+        # A call of which nobody knows what became of it counts more than those before it.
+        return "uncertain" if states & {"uncertain", "intended"} else "begun" if "done" in states else "not yet"
 
     @property
     def touched(self) -> list[Line]:

@@ -27,6 +27,8 @@ STATE_TONE: Mapping[str, Tone] = {
     "kept": "warn",
 }
 
+SO_FAR_TONE: Mapping[str, Tone] = {"in": "good", "begun": "warn", "uncertain": "bad"}
+
 
 def history_result(tolds: Sequence[Told], is_part: bool = False) -> Result:
     """Runs, the latest first; `is_part` tells that only some were asked for."""
@@ -174,10 +176,15 @@ def _item_blocks(record: Record) -> list[Block]:
         # Both titles: whoever looks for the old one half a year later has to find it.
         title = f"{line.was} -> {line.title}" if line.was else line.title
         links = (line.old_link, record.links.get(line.key, ""))
-        rows.append([line.do, Cell(readable(line.key), "strong"), title, Cell(line.reason, "dim"), *links])
+        state = record.so_far(line.key)
+        so_far = [Cell(state, SO_FAR_TONE.get(state, "dim"))] if state else []
+        rows.append([line.do, *so_far, Cell(readable(line.key), "strong"), title, Cell(line.reason, "dim"), *links])
     blocks: list[Block] = []
     if rows:
-        grid = Grid(["", "item", "title", "why", "was at", "is now at"], rows, spare=(4, 2))
+        heads = ["item", "title", "why", "was at", "is now at"]
+        # Only where it is not over: afterwards each of them is in, or none.
+        heads = ["", "so far", *heads] if len(rows[0]) > len(heads) + 1 else ["", *heads]
+        grid = Grid(heads, rows, spare=(len(heads) - 2, len(heads) - 4))
         blocks.append(cut_grid(grid, f"amphora history {record.run.name} --html FILE"))
     same = len(record.lines) - len(touched)
     if same:
@@ -233,6 +240,7 @@ def record_json(record: Record) -> dict[str, object]:
                 "title": line.title,
                 "was_called": line.was,
                 "old_link": line.old_link,
+                "so_far": record.so_far(line.key),
                 "new_link": record.links.get(line.key, ""),
                 "changes": [vars(change) for change in line.changes],
             }

@@ -329,7 +329,7 @@ def link_blocks(docket: Docket, outcome: Outcome) -> list[Block]:
     actions = {action.key: action for action in docket.actions}
     mine = {key: (actions[key], link) for key, link in sorted(outcome.links.items()) if key in actions}
     # Of new items only: where the others are people know already.
-    mine = {key: pair for key, pair in mine.items() if pair[0].do is Do.CREATE}
+    mine = {key: pair for key, pair in mine.items() if key in outcome.new}
     # Where items have no address of their own each has that of the platform, which says nothing.
     count = Counter(link for _, link in mine.values())
     mine = {key: pair for key, pair in mine.items() if count[pair[1]] == 1}

@@ -141,7 +141,10 @@ def _carried(docket: Docket, stage: Stage, run: Run, before: Mapping[Key, Image 
     # As the environment has it now: a link may hold the title, which has just changed.
     links = _links(stage, run, {key: image.link for key in sorted(written) if (image := bench.now[key])})
     loaded = {key: image.rows or 0 for key in docket.records if (image := bench.now.get(key))}
-    return Outcome(run, len(written), links, loaded=loaded)
+    # Of all legs: what an earlier one made is as new to people as what the last one did.
+    at_first = before if run.leg == 1 else stage.ledger.journal.touched(run)
+    new = frozenset(key for key, image in at_first.items() if image is None)
+    return Outcome(run, len(written), links, loaded=loaded, new=new)
 
 
 def _leg_words(docket: Docket, run: Run) -> str:

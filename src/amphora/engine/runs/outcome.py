@@ -28,7 +28,8 @@ class Outcome:
     """What became of a run. `links` gives, per item, its new address; `failure` what went wrong if the
     run was put back or broke off, `back` what the look after putting back showed; `unverified` why nobody could
     look afterwards at a run that is done; `old_links` the addresses of the source that still stand in what it
-    brought; `care` what has to follow, as it stands."""
+    brought; `care` what has to follow, as it stands; `new` the items that were not there when the run began, in
+    whichever of its legs they came."""
 
     run: Run
     written: int
@@ -41,6 +42,7 @@ class Outcome:
     rewritten: tuple[tuple[Key, str], ...] = ()
     """Items and places that the environment holds otherwise than was asked for, more than by adding to it."""
     care: tuple[Entry, ...] = ()
+    new: frozenset[Key] = frozenset()
 
 
 def attempted(
