@@ -15,9 +15,11 @@ from amphora.cli.work import Work
 from amphora.core.values.errors import AmphoraError, UsageFault
 from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import NOTHING, NextStep, advice, blank, to_type
+from amphora.core.values.words import counted
 from amphora.engine.aftercare import open_care
 from amphora.engine.edits import Edited, edits_of
 from amphora.engine.journey import Journey, next_stop, route_from
+from amphora.engine.proof import Cause
 from amphora.render.json_text import error_json
 from amphora.render.result import Block, Lines, Result, Tone
 
@@ -105,10 +107,10 @@ class Guide:
         run = str(imported.said.get("run", ""))
         if imported.code:
             self.stop(imported)
-        self._finished(package, version, target, run)
+        self._finished(package, version, target, run, how == "keep")
 
-    def _finished(self, package: str, version: str, target: str, run: str) -> NoReturn:
-        """Aftercare that can be done, then the proof."""
+    def _finished(self, package: str, version: str, target: str, run: str, keeps: bool = False) -> NoReturn:
+        """Aftercare that can be done, then the proof; with `keeps` local edits are what somebody wanted."""
         left = [entry for entry in open_care(self.work.session, target) if entry.package == package]
         if left and self.work.is_terminal:
             # With all that it shows: a secret is asked for there, and nowhere else.
@@ -118,9 +120,12 @@ class Guide:
         if left:
             left = [entry for entry in open_care(self.work.session, target) if entry.package == package]
         verified = self.run("verify", package, target)
-        if verified.code:
+        kept = _only_edited(verified.said) if keeps else 0
+        if verified.code and not kept:
             self.stop(verified)
         words = f"{package} {version} is in {target}, and as promised."
+        if kept:
+            words = f"{package} {version} is in {target}, but for {counted(kept, 'local edit')} kept there."
         if not left:
             self._show(f"{words} Nothing is left to do.", "good", after=to_type("history", *([run] if run else [])))
         lines = [f"- {entry.task.words}" for entry in left]
@@ -314,6 +319,15 @@ def _stops(said: dict[str, Any]) -> bool:
     levels = {row["level"] for row in said.get("findings", ())}
     whys = {reason["why"] for rows in said.get("in_the_way", {}).values() for reason in rows}
     return "error" in said or "error" in levels or bool(whys - LATER)
+
+
+def _only_edited(said: dict[str, Any]) -> int:
+    """How many items are not as promised because somebody edited them there; 0 where anything else is off."""
+    off = [item for item in said.get("items", ()) if not item["as_promised"]]
+    is_more = any(item["cause"] != Cause.EDITED for item in off) or said["references"]["dangling"]
+    is_more = is_more or any(one["is_working"] is False for one in said["connections"])
+    is_more = is_more or any(one["is_ours"] for one in said["elsewhere"] or ())
+    return 0 if is_more else len(off)
 
 
 def _clashes(said: dict[str, Any]) -> list[str]:

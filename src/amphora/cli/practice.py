@@ -70,9 +70,10 @@ def edit(
       amphora practice edit grove-live.practice "Bruised fruit check" --set /limit=18
       amphora practice edit grove-dev.practice "Weigh ticket" --set title="Weigh slip flow" --draft
     """
-    from amphora.engine.practice import edit_practice
+    from amphora.engine.practice import edit_practice, practice_file
     from amphora.render.peek import edited_result
 
+    file = practice_file(file)
     with working(json, None) as work:
         work.show(edited_result(file, edit_practice(file, item, values, by, draft)))
 
@@ -92,9 +93,10 @@ def connect(
     Example:
       amphora practice connect grove-live.practice lab-exchange-live --type exchange
     """
-    from amphora.engine.practice import connect_practice
+    from amphora.engine.practice import connect_practice, practice_file
     from amphora.render.peek import connected_result
 
+    file = practice_file(file)
     with working(json, None) as work:
         work.show(connected_result(file, name, connect_practice(file, name, type_, not broken)))
 
@@ -115,12 +117,13 @@ def serve(
     Example:
       amphora practice serve grove-dev.practice grove-live.practice --port 8750
     """
+    from amphora.engine.practice import practice_file
     from amphora.environments.http.practice import SECRET, served
     from amphora.render.peek import served_result
 
     with working(json, None) as work:
         # Open before it is told: an address that nothing answers under is worse than an error.
-        one = served(files, port)
+        one = served([practice_file(file) for file in files], port)
         work.show(served_result(one.addresses, one.account, SECRET, one.new_secret))
         with one.server, suppress(KeyboardInterrupt):
             one.server.serve_forever()
@@ -139,9 +142,10 @@ def trouble(
     Example:
       amphora practice trouble grove-live.practice --after 2
     """
-    from amphora.engine.practice import plan_trouble
+    from amphora.engine.practice import plan_trouble, practice_file
     from amphora.render.peek import trouble_result
 
+    file = practice_file(file)
     with working(json, None) as work:
         plan_trouble(file, after)
         work.show(trouble_result(file, after))

@@ -21,6 +21,12 @@ from amphora.files.workspace_writer import add_environment
 from amphora.practice.halcyon import PLACES, SUFFIX, make_halcyon
 
 
+def practice_file(path: Path) -> Path:
+    """The file that is meant: people leave its ending out, as they do where they name the environment."""
+    longer = path.with_name(path.name + SUFFIX) if path.name else path
+    return longer if longer.is_file() and not path.exists() else path
+
+
 def edit_practice(path: Path, item: str, values: Sequence[str], by: str, is_draft: bool) -> Listed:
     """Sets values in an item's definition (`PLACE=VALUE`) or its title, as somebody working there."""
     with closing(connect(f"practice:{path.resolve()}", path.parent, by, "")) as environment:

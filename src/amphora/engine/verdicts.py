@@ -56,10 +56,11 @@ class Verdict:
 def at_stake(docket: Docket) -> str:
     """What an import would do, in one sentence."""
     if docket.is_settled:
-        if docket.left_out:
-            out = counted(len(docket.left_out), "item")
-            return f"Nothing to do: {docket.target} has {docket.title}, but for {out} left out."
-        return f"Nothing to do: {docket.target} already has {docket.title}."
+        # Of what stays as somebody made it there "already has" would be half of the truth.
+        edits = f"; {counted(len(docket.edited), 'local edit stays', 'local edits stay')}" if docket.edited else ""
+        out = f", but for {counted(len(docket.left_out), 'item')} left out" if docket.left_out else ""
+        already = "" if edits or out else "already "
+        return f"Nothing to do: {docket.target} {already}has {docket.title}{out}{edits}."
     parts = [f"{len(docket.by(Do.CREATE))} new", f"{len(docket.by(Do.UPDATE))} changed"]
     # Counted by themselves: somebody's repair is what an approver looks for first.
     if docket.edited:
@@ -118,7 +119,7 @@ def of_preview(docket: Docket, reasons: Sequence[Reason]) -> Verdict:
 
 def of_nothing_to_do(docket: Docket) -> Verdict:
     """There was nothing to import."""
-    return Verdict(at_stake(docket), "good", to_type("verify", docket.package, docket.target))
+    return Verdict(at_stake(docket), "good", _after(docket, ()))
 
 
 def of_import(docket: Docket, outcome: Outcome, verified: Sequence[Verified]) -> Verdict:
@@ -335,7 +336,9 @@ def _after(docket: Docket, reasons: Sequence[Reason], tail: Sequence[str] = ()) 
     """The next command; whatever comes next keeps naming the docket."""
     if reasons:
         return next((reason.next_step for reason in reasons if reason.next_step), NOTHING)
-    # Nothing to bring: what is left to ask is whether it is as promised.
+    # Nothing to bring: what is left to ask is whether it is as promised, or who made it otherwise.
+    if docket.is_idle and docket.edited:
+        return to_type("edits", docket.target)
     if docket.is_idle:
         return to_type("verify", docket.package, docket.target)
     return to_type("import", *docket.named, *tail)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
+from dataclasses import field, replace
 
 from amphora.core.form.bindings import MISSING
 from amphora.core.form.filled import Filled, unfilled
@@ -11,7 +11,7 @@ from amphora.core.merge.compare import item_differences
 from amphora.core.merge.merge import By, FieldChange
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
-from amphora.core.values.model import Item
+from amphora.core.values.model import Item, Json
 from amphora.engine.session import Session
 from amphora.engine.shapes import Shapes
 from amphora.engine.sides import Side, own_side, read_items
@@ -20,12 +20,14 @@ from amphora.ledger.records import Delivery
 
 @dataclass(frozen=True)
 class Verified:
-    """One delivered item: as promised where `differences` is empty and it is there."""
+    """One delivered item: as promised where `differences` is empty and it is there. `named` is what its needs were
+    called when it was delivered."""
 
     key: Key
     title: str
     is_there: bool
     differences: tuple[FieldChange, ...] = ()
+    named: Mapping[Key, Json] = field(default_factory=dict)
 
     @property
     def is_as_promised(self) -> bool:
@@ -81,4 +83,4 @@ def _verified(delivery: Delivery, item: Item | None, rows: int | None, side: Sid
     # are people at work.
     if delivery.rows and not rows:
         found.append(FieldChange("state:rows", By.UNKNOWN, MISSING, delivery.rows, rows or 0))
-    return Verified(delivery.key, title, True, tuple(found))
+    return Verified(delivery.key, title, True, tuple(found), delivery.base.bindings)

@@ -10,7 +10,7 @@ from amphora.core.form.bindings import MISSING
 from amphora.core.merge.merge import By, FieldChange
 from amphora.core.merge.phrase import place_phrase
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
-from amphora.core.values.keys import readable
+from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Finding, Item, Json
 from amphora.core.values.tokens import parse_token
 from amphora.render.result import Cell, Grid, Row, Tone, shown
@@ -38,8 +38,10 @@ def changes_grid(
     right: str,
     has_base: bool,
     sizes: Mapping[str, int] | None = None,
+    named: Mapping[Key, Json] | None = None,
 ) -> Grid:
-    """Changes as a table: place, the three sides, who changed it. `sizes` are those of attachments, in bytes."""
+    """Changes as a table: place, the three sides, who changed it. `sizes` are those of attachments, in bytes,
+    `named` what the needs are called in the environment."""
     rows: list[Row] = []
     for change in changes:
         words, tone = _BY[change.by]
@@ -49,10 +51,12 @@ def changes_grid(
             if change.choice is not None
             else Cell(words, tone)
         )
-        values = [change.target, change.package]
+        told = [_value(value, sizes or {}, named or {}) for value in (change.target, change.package)]
         if has_base:
-            values.insert(0, change.last_delivered)
-        rows.append([place_phrase(change.place), *(_value(value, sizes or {}) for value in values), by])
+            # Where the crosswalk changed, what it is called now is not what was delivered.
+            then = {} if change.by is By.CROSSWALK else named or {}
+            told.insert(0, _value(change.last_delivered, sizes or {}, then))
+        rows.append([place_phrase(change.place), *told, by])
     headings = ["where", *(["last delivered"] if has_base else []), left, right, "changed by"]
     # Without a base nobody knows who changed what: a column of guesses is worse than none.
     return Grid(headings if has_base else headings[:-1], rows if has_base else [row[:-1] for row in rows])
@@ -62,14 +66,23 @@ def _decided(choice: Json) -> str:
     return str(choice) if isinstance(choice, str) else shown(choice.get("value"), 30)
 
 
-def _value(value: Json, sizes: Mapping[str, int]) -> str:
+def _value(value: Json, sizes: Mapping[str, int], named: Mapping[Key, Json]) -> str:
     """A value in a table; an attachment by its kind, size and the beginning of its digest."""
     token = parse_token(value)
     if token is None or token.kind != "file":
-        return shown(value, 44)
+        return in_words(value, named)
     # The target's own attachments are not in the package: their sizes nobody knows.
     size = f", {sizes[token.path]:,} bytes" if token.path in sizes else ""
     return f"{token.part or 'attachment'}{size} ({token.path[:8]})"
+
+
+def in_words(value: Json, named: Mapping[Key, Json]) -> str:
+    """A value in a table; a need by what it is called in the environment, as far as that is known."""
+    token = parse_token(value)
+    if token is None or not token.is_need or token.key not in named:
+        return shown(value, 44)
+    # The value first: whoever compares two columns compares that, and the name tells why it is no plain value.
+    return f"{shown(named[token.key], 30)} ({token.kind} {row_name(token.key)})"
 
 
 def change_json(change: FieldChange) -> dict[str, Any]:

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from amphora.core.form.bindings import MISSING
 from amphora.core.merge.merge import FieldChange
 from amphora.core.merge.phrase import place_phrase
-from amphora.core.values.keys import readable
+from amphora.core.values.keys import Key, readable
+from amphora.core.values.model import Json
 from amphora.engine.edits import Edited
 from amphora.engine.verdicts import of_edits
 from amphora.render.beside import text_lines
-from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, shown
+from amphora.render.changes import in_words
+from amphora.render.result import Block, Cell, Grid, Lines, Result, Row
 
 
 def edits_result(environment: str, edits: Sequence[Edited], made: str = "", dockets: Sequence[str] = ()) -> Result:
@@ -23,7 +25,7 @@ def edits_result(environment: str, edits: Sequence[Edited], made: str = "", dock
         if one.listed is None:
             blocks.append(Lines([Cell("It was removed there.", "bad")], title))
         elif one.changes:
-            blocks.append(edits_grid(one.changes, title))
+            blocks.append(edits_grid(one.changes, title, one.delivery.base.bindings))
             blocks += text_lines(one.changes, ("as delivered", "now"))
         else:
             blocks.append(Lines([Cell("Unpublished edits lie there.", "warn")], title))
@@ -49,9 +51,11 @@ def edits_result(environment: str, edits: Sequence[Edited], made: str = "", dock
     )
 
 
-def edits_grid(changes: Sequence[FieldChange], title: str) -> Grid:
-    """Local edits: where, as delivered, as it is now."""
-    rows: list[Row] = [[place_phrase(c.place), shown(c.target, 44), shown(c.package, 44)] for c in changes]
+def edits_grid(changes: Sequence[FieldChange], title: str, named: Mapping[Key, Json] | None = None) -> Grid:
+    """Local edits: where, as delivered, as it is now; `named` is what needs were called when it was delivered."""
+    rows: list[Row] = [
+        [place_phrase(c.place), *(in_words(value, named or {}) for value in (c.target, c.package))] for c in changes
+    ]
     return Grid(["where", "as delivered", "now"], rows, title)
 
 

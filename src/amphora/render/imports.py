@@ -99,7 +99,7 @@ def docket_blocks(docket: Docket, only: Key | None = None, what: str = "", is_al
         if comparison and comparison.changes:
             changes = narrowed[action.key] if narrowed is not None else comparison.changes
             sizes = {name: size_of(raw) for name, raw in docket.files.items()}
-            grid = changes_grid(changes, docket.target, docket.title, comparison.has_base, sizes)
+            grid = changes_grid(changes, docket.target, docket.title, comparison.has_base, sizes, docket.named_there)
             blocks.append(titled(grid, readable(action.key)))
             blocks += text_lines(changes, (docket.target, docket.title))
             if not comparison.has_base:

@@ -6,6 +6,8 @@ import re
 import xml.etree.ElementTree as ET
 from collections.abc import Mapping, Sequence
 
+from amphora.core.form.bindings import MISSING
+from amphora.core.merge.merge import FieldChange
 from amphora.core.values.keys import readable
 from amphora.core.values.next_step import to_type
 from amphora.core.values.visible import visible
@@ -13,7 +15,7 @@ from amphora.core.values.words import counted, few
 from amphora.engine.proof import Off, Proof
 from amphora.engine.verdicts import COUNTS, of_proof
 from amphora.engine.verify import Verified
-from amphora.render.changes import change_json, changes_grid
+from amphora.render.changes import changes_grid
 from amphora.render.markdown import md
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, cut_lines, titled
 
@@ -126,10 +128,15 @@ def _off_blocks(one: Verified, off: Off, dangling: int) -> list[Block]:
     # Nothing is left to compare: a list of everything that is missing in it says no more.
     if not one.is_there:
         return [Lines([Cell("It is no longer there.", "bad")], title)]
-    blocks: list[Block] = [titled(changes_grid(one.differences, "promised", "found", False), title)]
+    blocks: list[Block] = [titled(changes_grid(one.differences, "promised", "found", False, named=one.named), title)]
     if dangling:
         blocks.append(Lines([Cell(f"{counted(dangling, 'reference leads', 'references lead')} nowhere.", "bad")]))
     return blocks
+
+
+def _difference_json(change: FieldChange) -> dict[str, object]:
+    sides = {"promised": change.target, "found": change.package}
+    return {"place": change.place, **{name: value for name, value in sides.items() if value is not MISSING}}
 
 
 def _beside(proof: Proof) -> list[tuple[str, list[str]]]:
@@ -170,7 +177,7 @@ def proof_json(proof: Proof) -> dict[str, object]:
                 "cause": proof.off[one.key].cause.value if one.key in proof.off else "",
                 "changed_by": proof.off[one.key].who if one.key in proof.off else "",
                 "changed_at": proof.off[one.key].at if one.key in proof.off else "",
-                "differences": [change_json(change) for change in one.differences],
+                "differences": [_difference_json(change) for change in one.differences],
             }
             for one in proof.items
         ],

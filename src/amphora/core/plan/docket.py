@@ -267,6 +267,12 @@ class Docket:
         return (self.file,) if self.file else (self.name, self.target, *self.words)
 
     @property
+    def named_there(self) -> dict[Key, Json]:
+        """What each need is called in the target, where that is known and no secret."""
+        found = {one.need.key: one.native for one in self.mapped if one.need.kind != "secret"}
+        return {key: native for key, native in found.items() if native is not None}
+
+    @property
     def usual_file(self) -> str:
         """Where a docket is written that nobody gave a name."""
         return self.file or f"{self.name}.{self.target}.docket.yaml"
