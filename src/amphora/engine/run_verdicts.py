@@ -76,7 +76,7 @@ def of_standstill(found: Standstill) -> Verdict:
     """A run waits for somebody to set something up by hand."""
     run = found.run
     words = f"Paused: {counted(len(found.done), 'item')} of {run.package} {run.version} in {run.environment},"
-    words += f" {len(found.still)} still to come. " if found.still else " not yet complete. "
+    words += f" {len(found.still):,} still to come. " if found.still else " not yet complete. "
     names = [row_name(one.need.key) for one in found.waiting]
     words += f"To be made there by hand: {few(names)}. " if names else ""
     words += (

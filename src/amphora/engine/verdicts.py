@@ -61,20 +61,20 @@ def at_stake(docket: Docket) -> str:
         out = f", but for {counted(len(docket.left_out), 'item')} left out" if docket.left_out else ""
         already = "" if edits or out else "already "
         return f"Nothing to do: {docket.target} {already}has {docket.title}{out}{edits}."
-    parts = [f"{len(docket.by(Do.CREATE))} new", f"{len(docket.by(Do.UPDATE))} changed"]
+    parts = [f"{len(docket.by(Do.CREATE)):,} new", f"{len(docket.by(Do.UPDATE)):,} changed"]
     # Counted by themselves: somebody's repair is what an approver looks for first.
     if docket.edited:
         # Kept only if none of them is in question: "kept" is read as a promise.
         is_safe = not any(action in docket.edited for action in docket.undecided)
         parts.append(f"{counted(len(docket.edited), 'local edit')} {'kept' if is_safe else 'at stake'}")
     if docket.undecided:
-        parts.append(f"{len(docket.undecided)} to decide")
+        parts.append(f"{len(docket.undecided):,} to decide")
     gone = docket.fated(Fate.RETIRE)
     rows = sum(one.present.rows or 0 for one in gone)
     end = f"{counted(len(gone), 'item')} removed" if gone else "nothing removed"
     end += f" with {rows:,} rows" if rows else ""
     if let_go := docket.fated(Fate.LET_GO):
-        end += f", {len(let_go)} let go"
+        end += f", {len(let_go):,} let go"
     return f"{docket.title} into {docket.target}: {', '.join(parts)}, {end}.{_conversions(docket)}{_pauses(docket)}"
 
 
@@ -95,7 +95,7 @@ def _pauses(docket: Docket) -> str:
     titles = {action.key: action.states.title for action in docket.actions}
     after = [titles[maker] for leg in docket.pauses for maker in dict.fromkeys(docket.makers[n] for n in leg.waits)]
     who = list(dict.fromkeys(words for leg in docket.pauses for words in leg.who))
-    often = {1: "once", 2: "twice"}.get(len(docket.pauses), f"{len(docket.pauses)} times")
+    often = {1: "once", 2: "twice"}.get(len(docket.pauses), f"{len(docket.pauses):,} times")
     return f" Pauses {often}, after {few(after)}{': you need ' + few(who) if who else ''}."
 
 
@@ -126,15 +126,15 @@ def of_import(docket: Docket, outcome: Outcome, verified: Sequence[Verified]) ->
     """An import was carried out, and looked at afterwards."""
     wrong = [one for one in verified if not one.is_as_promised]
     gone = docket.fated(Fate.RETIRE)
-    retired = f", {len(gone)} retired" if gone else ""
+    retired = f", {len(gone):,} retired" if gone else ""
     checked = f"{'all ' if len(verified) > 1 else ''}{counted(len(verified), 'item')} verified"
     if outcome.unverified:
         checked = f"not verified ({outcome.unverified})"
     elif wrong:
         checked = f"{counted(len(wrong), 'item is', 'items are')} not as promised"
     leg = f"; in leg {outcome.run.leg}" if outcome.run.leg > 1 else ""
-    words = f"Done: {docket.title} is in {docket.target}{leg}, {len(docket.by(Do.CREATE))} created,"
-    words += f" {len(docket.by(Do.UPDATE))} updated{retired}; {checked}. Run {outcome.run.name}."
+    words = f"Done: {docket.title} is in {docket.target}{leg}, {len(docket.by(Do.CREATE)):,} created,"
+    words += f" {len(docket.by(Do.UPDATE)):,} updated{retired}; {checked}. Run {outcome.run.name}."
     still = [entry.task for entry in outcome.care if entry.state == OPEN]
     words += f" Still to do: {told(still)}." if still else ""
     # What is missing first: a proof, then what is left to do, then nothing but the record.
@@ -228,7 +228,7 @@ def of_mapping(contents: Contents, mapped: Mapping[str, Sequence[Mapped]]) -> Ve
     names = " and ".join(mapped)
     if not still:
         later = sum(one.state is MapState.LATER for one in needs)
-        words = f"All {len(needs)} needs of {contents.title} are mapped for {names}"
+        words = f"All {len(needs):,} needs of {contents.title} are mapped for {names}"
         if not needs:
             words = f"{contents.title} needs nothing that would have to be mapped for {names}"
         if len(needs) == 1:
@@ -236,7 +236,7 @@ def of_mapping(contents: Contents, mapped: Mapping[str, Sequence[Mapped]]) -> Ve
         words += f", {later} in a pause of the import." if later else "."
         return Verdict(words, "good", to_type("compare", contents.name, next(iter(mapped))))
     guessed = sum(one.state is MapState.GUESSED for one in needs)
-    words = f"{len(still)} of {counted(len(needs), 'need')} of {contents.title} to be mapped for {names}"
+    words = f"{len(still):,} of {counted(len(needs), 'need')} of {contents.title} to be mapped for {names}"
     words += f", {guessed} of them guessed." if guessed else "."
     # One target at a time: `--set` takes values for one only.
     first = still[0].environment
@@ -279,7 +279,7 @@ def of_proof(proof: Proof) -> Verdict:
         all_ = "the one item" if count == 1 else f"all {count} items"
         words = f"{proof.environment} is as promised: {all_} {what}.{beside}"
         return Verdict(words, "good", to_type("history", *([proof.run.name] if proof.run else [])))
-    parts = [f"{len(proof.off)} of {counted(len(proof.items), 'item')} differ"] if proof.off else []
+    parts = [f"{len(proof.off):,} of {counted(len(proof.items), 'item')} differ"] if proof.off else []
     parts += [f"{counted(len(proof.broken), 'connection')} not answering"] if proof.broken else []
     parts += [f"{counted(len(proof.by_us), 'item')} changed that was not to be touched"] if proof.by_us else []
     words = f"{proof.environment} is not as promised: {', '.join(parts)}, {what}.{beside}"
@@ -321,7 +321,7 @@ def of_withdrawal(docket: Docket, run: Run | None) -> Verdict:
     rows = sum(one.present.rows or 0 for one in docket.fated(Fate.RETIRE))
     what = f"{counted(gone, 'item')} to retire" + (f", {free} to let go" if free else "")
     what += f", {rows:,} rows at stake" if rows else ""
-    what += f", {len(docket.edited_there)} edited there since" if docket.edited_there else ""
+    what += f", {len(docket.edited_there):,} edited there since" if docket.edited_there else ""
     words = f"Withdrawing {docket.package} from {docket.target}: {what}. Nothing was touched."
     return Verdict(words, "warn", to_type("withdraw", docket.package, docket.target, "--retire-all"), COUNTS)
 

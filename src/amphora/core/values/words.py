@@ -11,7 +11,7 @@ def counted(number: int, one: str, many: str = "") -> str:
     >>> counted(1, "item"), counted(3, "item")
     ('1 item', '3 items')
     """
-    return f"{number} {one if number == 1 else many or one + 's'}"
+    return f"{number:,} {one if number == 1 else many or one + 's'}"
 
 
 def of_release(release: str, before: str = ", ") -> str:
