@@ -223,16 +223,17 @@ class _Shown:
         """What was said of how the items of a package are to arrive."""
         from dataclasses import replace
 
-        from amphora.engine.arrivals import arrivals_of, left_out, said_again, taken_for, words_after
+        from amphora.engine.arrivals import arrivals_of, brought_again, left_out, said_again, taken_for, words_after
         from amphora.engine.compare import chosen_for_items
 
         taken = taken_for(contents, self.same, self.replaced)
         chosen = chosen_for_items(contents, self.choose)
+        left = left_out(contents, self.left_out)
         return replace(
             chosen,
-            items={**taken.items, **left_out(contents, self.left_out), **chosen.items},
+            items={**taken.items, **left, **chosen.items},
             same=taken.same,
-            bring=tuple(left_out(contents, self.brought)),
+            bring=brought_again(contents, self.brought, left),
             file=str(self.docket or ""),
             arrivals=arrivals_of(contents, self.titles, self.folders),
             pause_after=words_after(contents, self.pause_after),

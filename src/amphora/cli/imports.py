@@ -127,7 +127,7 @@ def import_(
     from amphora.cli.campaign import import_many
     from amphora.core.plan.decisions import Decisions
     from amphora.core.values.errors import UsageFault
-    from amphora.engine.arrivals import arrivals_of, left_out, said_again, taken_for, words_after
+    from amphora.engine.arrivals import arrivals_of, brought_again, left_out, said_again, taken_for, words_after
     from amphora.engine.docket import prepare
     from amphora.engine.gate import ImportRequest
     from amphora.engine.imports import prepare_from_docket, same_target
@@ -198,12 +198,13 @@ def import_(
         names = run_names(work.session, work.session.workspace.targets(environments), run_name, pick_up)
         arrivals = arrivals_of(contents, titles or (), folders or ())
         taken = taken_for(contents, same or (), replace_ or ())
+        left = left_out(contents, leave or ())
         said = replace(
             said,
-            items={**taken.items, **left_out(contents, leave or ())},
+            items={**taken.items, **left},
             arrivals=arrivals,
             same=taken.same,
-            bring=tuple(left_out(contents, bring or ())),
+            bring=brought_again(contents, bring or (), left),
             pause_after=words_after(contents, pause_after or ()),
             words=said_again(
                 title=titles,

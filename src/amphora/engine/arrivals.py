@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from amphora.core.merge.merge import PACKAGE
 from amphora.core.needs.selection import choose
 from amphora.core.plan.arrivals import NOTHING_SAID, Arrival, moved_folders
 from amphora.core.plan.decisions import LEAVE, Decisions, ItemDecision
 from amphora.core.values.errors import UsageFault
-from amphora.core.values.keys import Key
+from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Contents
 from amphora.core.values.next_step import advice
 from amphora.engine.export import listed_items
@@ -35,7 +35,22 @@ def arrivals_of(contents: Contents, titles: Sequence[str], folders: Sequence[str
                 details=keys,
                 next_step=advice("Give each of them a title of its own."),
             )
+        if found.get(keys[0], NOTHING_SAID).title is not None:
+            raise UsageFault(
+                f"Two titles are said for {readable(keys[0])}.",
+                subject=keys[0],
+                next_step=advice("Say one of them."),
+            )
         found[keys[0]] = Arrival(title=title).over(found.get(keys[0], NOTHING_SAID))
+    return found
+
+
+def brought_again(contents: Contents, names: Sequence[str], left: Mapping[Key, ItemDecision]) -> tuple[Key, ...]:
+    """The items that come along although they were left out before; UsageFault where one is to stay out as well."""
+    found = tuple(left_out(contents, names))
+    if both := [key for key in found if key in left]:
+        words = f"{readable(both[0])} can't be left out and brought at once."
+        raise UsageFault(words, subject=both[0], next_step=advice("Say one of them."))
     return found
 
 

@@ -79,6 +79,9 @@ def docket_blocks(docket: Docket, only: Key | None = None, what: str = "", is_al
     blocks += withdrawal_blocks(docket) if only is None else []
     if docket.converted and only is None:
         blocks += conversion_blocks(docket)
+    if docket.rearranged and only is None:
+        lines: list[Cell | str] = [f"- {line}" for line in docket.rearranged]
+        blocks.append(Lines(cut_lines(lines, "--json"), "Arrives otherwise than packed, from now on"))
     if docket.left_out and only is None:
         left: list[Cell | str] = [f"- {readable(key)}" for key in docket.left_out]
         hint = Cell("It stays out of later versions, too, until --bring ITEM.", "dim")
@@ -90,7 +93,7 @@ def docket_blocks(docket: Docket, only: Key | None = None, what: str = "", is_al
         )
         blocks.append(Lines([Cell(f"{words} just before it is written, and the moment between is nobody's.", "dim")]))
     if docket.care and only is None:
-        lines: list[Cell | str] = [f"- {task.words}" for task in docket.care]
+        lines = [f"- {task.words}" for task in docket.care]
         blocks.append(Lines(cut_lines(lines, "--json"), "To be done afterwards"))
     # Field by field of so many only: the rest stands in the docket, whole.
     told = [action for action in shown if action.comparison and action.comparison.changes]
@@ -149,6 +152,7 @@ def docket_json(docket: Docket) -> dict[str, object]:
         "package": docket.title,
         "target": docket.target,
         "fingerprint": docket.fingerprint,
+        "on_arrival": {key: vars(one) for key, one in docket.arrivals.items()},
         "is_guarded": docket.is_guarded,
         "actions": [
             {

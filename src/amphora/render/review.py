@@ -157,6 +157,7 @@ def _facts(docket: Docket, contents: Contents, shown: Shown) -> list[tuple[str, 
     found += [("comes from", f"{contents.source}{release}")]
     # In the exporter's own words, however they are written.
     found += [("the exporter's note", contents.note)] if contents.note else []
+    found += [("arrives otherwise than packed", "; ".join(docket.rearranged))] if docket.rearranged else []
     found += [("the package is", shown.signature), ("package digest", docket.package_digest)]
     found += [
         ("if it fails", "put back as it was" if docket.if_it_fails.value == "put-back" else "kept as far as it got")
