@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 
 from amphora.core.form.kinds import Sheets
 from amphora.core.merge.phrase import place_phrase
-from amphora.core.values.keys import Key, readable
+from amphora.core.values.keys import Key, decode_segment, path_of, readable
 from amphora.core.values.model import Listed
 from amphora.core.values.next_step import NOTHING, NextStep, to_type
 from amphora.core.values.words import counted
@@ -50,7 +50,7 @@ def _list(rows: Sequence[Surveyed], has_sizes: bool) -> Grid:
     table: list[Row] = [
         [
             Cell(readable(row.key), "strong"),
-            row.listed.states.title,
+            _titled(row),
             state_cell(row.listed),
             "" if row.listed.rows is None else f"{row.listed.rows:,}",
             *([f"{row.size_bytes / 1000:,.1f} kB"] if has_sizes else []),
@@ -76,6 +76,13 @@ def _list(rows: Sequence[Surveyed], has_sizes: bool) -> Grid:
     # What is given up first in a narrow window: who and when before what.
     spare = (last, last - 1, last - 2, last - 3, 3)
     return Grid(headings, table, right=(3, 4, 5, 6) if has_sizes else (3, 4, 5), spare=spare)
+
+
+def _titled(row: Surveyed) -> str:
+    """The title; with the folder where the item is no longer where its key has it."""
+    folder, title = "/".join(row.listed.segments[:-1]), row.listed.states.title
+    is_moved = folder != "/".join(map(decode_segment, path_of(row.key).split("/")[:-1]))
+    return f"{title} (now in {folder or 'the top folder'})" if is_moved else title
 
 
 def _tree(rows: Sequence[Surveyed]) -> Grid:
