@@ -16,7 +16,10 @@ if TYPE_CHECKING:
 
 def aftercare(
     what: Annotated[
-        str, typer.Argument(metavar="[RUN|ENV]", help="Of one run (last for the latest), or of one environment.")
+        str,
+        typer.Argument(
+            metavar="[RUN|ENV|PACKAGE]", help="Of one run (last for the latest), one environment or one package."
+        ),
     ] = "",
     do: Annotated[bool, typer.Option("--do", help="Do what Amphora can: secrets, publishing, switching.")] = False,
     tick: Annotated[

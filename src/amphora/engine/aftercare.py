@@ -90,14 +90,17 @@ def _broken(prepared: Prepared) -> list[Task]:
 
 
 def open_care(session: Session, what: str = "") -> list[Entry]:
-    """What is open of a run, of an import into many targets, of an environment, or of everything, as the ledger has
-    it."""
-    ledger = session.ledger
+    """What is open of a run, of an import into many targets, of an environment, a group or a package, or of
+    everything, as the ledger has it."""
+    ledger, workspace = session.ledger, session.workspace
     if not what:
         return ledger.aftercare.open()
     # An environment before a run of its name: it is what people type.
-    if what in session.workspace.environments:
-        return [entry for entry in ledger.aftercare.open() if entry.environment == what]
+    if what in workspace.environments or what in workspace.groups:
+        names = workspace.targets([what])
+        return [entry for entry in ledger.aftercare.open() if entry.environment in names]
+    if mine := [one for one in ledger.aftercare.open() if what in (one.package, f"{one.package}-{one.version}")]:
+        return mine
     if campaign := ledger.campaigns.named(what):
         runs = {run.name for run in ledger.journal.of_campaign(campaign.name)}
         return [entry for entry in ledger.aftercare.open() if entry.run in runs]

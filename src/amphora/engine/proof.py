@@ -19,7 +19,7 @@ from amphora.engine.sides import Side
 from amphora.engine.verify import Verified, looked_at
 from amphora.environments.contract import Probes
 from amphora.ledger.proofs import Proved
-from amphora.ledger.records import IMPORT, Delivery, Run
+from amphora.ledger.records import IMPORT, PUT_BACK, UNDONE, Delivery, Run
 
 UNBOUND = "amphora:unbound:"
 """How a token begins whose id leads nowhere."""
@@ -175,9 +175,10 @@ def prove_run(session: Session, run: Run) -> Proof:
 
 
 def run_to_verify(session: Session, name: str) -> Run:
-    """The run that a name means; `last` is the latest that brought something."""
+    """The run that a name means; `last` is the latest that brought something which was not taken back."""
     journal = session.ledger.journal
-    brought = [run for run in journal.runs() if run.kind == IMPORT] if name == "last" else []
+    brought = [r for r in journal.runs() if r.kind == IMPORT and r.state not in (UNDONE, PUT_BACK)]
+    brought = brought if name == "last" else []
     return brought[0] if brought else journal.run(name)
 
 
