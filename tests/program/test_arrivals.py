@@ -28,11 +28,14 @@ def small(amphora: Program) -> Program:
 def test_titles_and_folders_are_as_said_and_remembered(small: Program, halcyon: Path) -> None:
     before = everything(halcyon)
     shown = small("import", "small", "grove-live", "--preview", *SAID)
+    assert "- in the folder north/intake: Olive varieties\n- as 'Weigh slip (north)':" in shown.out
     assert '--title "Weigh slip=Weigh slip (north)" --folder intake=north/intake' in shown.out.splitlines()[-1]
     done = small("import", "small", "grove-live", "--yes", *SAID)
     assert "all 2 items verified" in done.verdict
     assert placed(halcyon)["weigh-slip"] == ("Weigh slip (north)", "office")
     assert placed(halcyon)["olive-varieties"] == ("Olive varieties", "north/intake")
+    # The key stays, and says where it was.
+    assert "Olive varieties (now in north/intake)" in small("survey", "grove-live").out
     # Not asked again, and no change of anybody's.
     assert small("import", "small", "grove-live", "--yes").verdict.startswith("Nothing to do")
     assert small("edits", "grove-live").code == 0
@@ -86,10 +89,32 @@ def test_what_is_left_out_has_to_be_there(small: Program, halcyon: Path) -> None
         (("--title", "Weigh slip"), "is not ITEM=TITLE"),
         (("--title", "*=X"), "can mean 2 items"),
         (("--folder", "nowhere=x"), "No item of small 1.0.0 is in 'nowhere'"),
+        (("--title", "Weigh slip=A", "--title", "Weigh slip=B"), "Two titles are said for"),
+        (("--leave", "Weigh*", "--bring", "Weigh slip"), "can't be left out and brought at once"),
     ):
-        refused = small("import", "small", "grove-live", "--yes", *wrong)
-        assert refused.code == 2
-        assert words in refused.err
+        for refused in (
+            small("import", "small", "grove-live", "--yes", *wrong),
+            small("compare", "small", "grove-live", *wrong),
+        ):
+            assert refused.code == 2
+            assert words in refused.err
+
+
+def test_what_is_said_on_arrival_is_compared_as_it_is_imported(amphora: Program) -> None:
+    amphora("export", "grove-dev", "Olive varieties", "Weigh ticket", "--as", "small")
+    said = ("--leave", "Weigh slip", "--title", "Olive varieties=Sorts")
+    shown = amphora("compare", "small", "grove-test", "grove-live", *said, "--json")
+    assert shown.code == 3
+    for one in shown.json["targets"]:
+        # Check by itself finds nothing: the way out is to choose otherwise.
+        assert [reason["next"] for reason in one["in_the_way"]] == [
+            f"Choose otherwise, or see to it in {one['target']}: amphora compare small-1.0.0 {one['target']}"
+            ' --title "Olive varieties=Sorts" --leave "Weigh slip"'
+        ]
+        assert one["on_arrival"]["value-list:intake/olive-varieties"] == {"title": "Sorts", "folder": None}
+    preview = amphora("import", "small", "grove-test", "grove-live", "--preview", "--title", "Olive varieties=Sorts")
+    line = 'Next: amphora import small-1.0.0 grove-test grove-live --title "Olive varieties=Sorts"'
+    assert (preview.code, preview.out.splitlines()[-1]) == (0, line)
 
 
 def test_folders_are_moved_with_all_below_them() -> None:

@@ -175,6 +175,11 @@ def test_local_edits_are_told_first(how: str, amphora: Program) -> None:
     assert [change["target"] for change in subject] == (["Mine"] if how == "keep" else [])
     edited = amphora("edits", "grove-test", "--json").json["items"]
     assert [one["by"] for one in edited] == (["ines@halcyon.example"] if how == "keep" else [])
+    # Edited again, with nothing new to bring: what was to stay is no stop.
+    amphora("practice", "edit", "grove-test", "Slip", "--set", '/subject="Later"')
+    again = carried(amphora, "--accept", "--yes", "--edits", how)
+    said = ", but for 1 local edit kept there." if how == "keep" else ", and as promised."
+    assert (again.code, said in again.verdict) == (0, True), again.out + again.err
 
 
 def test_the_next_stop_is_where_the_version_is_not_yet(amphora: Program, halcyon: Path) -> None:

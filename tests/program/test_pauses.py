@@ -283,12 +283,21 @@ def test_a_word_that_was_not_given_yet_is_awaited_after_a_break(amphora: Program
     amphora("practice", "trouble", "grove-live.practice", "--after", "1")
     words = ("--pause-after", "Deliveries")
     assert amphora("import", "olive-intake", "grove-live", "--yes", "--if-it-fails", "keep", *words).code == 6
+    far = {item["key"]: item["so_far"] for item in amphora("history", "last", "--json").json["items"]}
+    assert sorted(set(far.values())) == ["begun", "not yet"]
     # What was cut off before it got to its pause has still to get there.
     again = amphora("resume")
     assert (again.code, "Waits for a word" in again.verdict) == (5, True), again.out + again.err
     assert "deliveries" in {row[2] for row in everything(halcyon)}
     assert "weigh-ticket" not in {row[2] for row in everything(halcyon)}
-    assert amphora("resume").code == 0
+    far = {item["key"]: item["so_far"] for item in amphora("history", "last", "--json").json["items"]}
+    assert (far["table:intake/deliveries"], far["flow:intake/weigh-ticket"]) == ("in", "not yet")
+    done = amphora("resume")
+    assert done.code == 0
+    # What an earlier leg brought is as new as the rest.
+    created = [line for line in done.out.splitlines() if "https://www.halcyon.example/open/" in line]
+    assert {line.partition("  ")[0] for line in created} >= {"Deliveries", "Weigh ticket", "Growers"}
+    assert {item["so_far"] for item in amphora("history", "last", "--json").json["items"]} == {""}
 
 
 @pytest.mark.parametrize("is_edited_again", [False, True])
