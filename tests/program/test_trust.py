@@ -129,6 +129,24 @@ def test_what_a_later_run_did_and_took_back_is_nobodys_change(
     assert told.verdict.endswith("but for 1 item that somebody else changed since." if is_touched else "before.")
 
 
+def test_an_edit_that_an_undo_gave_back_is_that_of_whoever_made_it(amphora: Program, there: Path) -> None:  # noqa: F811
+    edit(amphora, "grove-live", "Weigh ticket", "/batch=9")
+    first = amphora("edits", "grove-live")
+    assert (
+        first.code,
+        "by ines@halcyon.example" in first.out,
+        "40 (setting weigh-ticket-batch)  9" in first.out,
+    ) == (1, True, True)
+    gone = amphora("withdraw", "olive-intake", "grove-live", "--retire-all")
+    assert "\nWithdrawn\n" in gone.out
+    assert amphora("undo", "last", "--yes").verdict.endswith("grove-live is as it was before.")
+    # Made again by Amphora's own account, under another id and at another time.
+    assert amphora("edits", "grove-live").out == first.out
+    [off] = [one for one in amphora("verify", "olive-intake", "grove-live", "--json").json["items"] if one["cause"]]
+    assert (off["cause"], off["changed_by"]) == ("edited there", "ines@halcyon.example")
+    assert off["differences"] == [{"place": "/batch", "promised": "amphora:setting:weigh-ticket-batch", "found": 9}]
+
+
 def test_two_undos_at_once_are_one(halcyon: Path, amphora: Program, there: Path) -> None:  # noqa: F811
     words = [sys.executable, "-m", "amphora", "undo", "grove-live-1", "--yes"]
     both = [

@@ -14,6 +14,7 @@ from amphora.core.values.model import Listed
 from amphora.core.values.next_step import to_type
 from amphora.core.values.scan import token_places
 from amphora.core.values.versions import newest
+from amphora.engine.mender import mender
 from amphora.engine.session import Session
 from amphora.engine.sides import Side
 from amphora.engine.verify import Verified, looked_at
@@ -226,7 +227,8 @@ def _blamed(session: Session, one: Verified, row: Listed | None, uid: str) -> Of
     """Why an item is not as promised, as far as the target and the ledger tell."""
     if row is None:
         return Off(Cause.GONE)
-    who, at = row.modified_by or "", row.modified_at or ""
+    # What a run of ours wrote back is its maker's, here as among the edits.
+    who, at = mender(session.ledger, uid, one.key, row)
     found = session.ledger.deliveries_of(uid, one.key)
     if not found or not at:
         return Off(Cause.UNKNOWN, who, at)

@@ -133,6 +133,19 @@ class Journal:
         rows = self._db.rows(f"select {_COLUMNS} from runs where of_run = ? order by id", (run.id,))
         return [_run(row) for row in rows]
 
+    def backwards_in(self, uid: str) -> list[Run]:
+        """The runs that put others back in an environment, the latest first."""
+        marks = ", ".join("?" for _ in BACKWARDS)
+        query = f"select {_COLUMNS} from runs where uid = ? and kind in ({marks}) order by id desc"
+        return [_run(row) for row in self._db.rows(query, (uid, *BACKWARDS))]
+
+    def image_before(self, run_id: int, key: Key) -> Image | None:
+        """One item as it was when a run began; None where it was not there, or none of the run's."""
+        query = "select before from touched where run_id = ? and key = ? order by leg limit 1"
+        rows = self._db.rows(query, (run_id, key))
+        table = json.loads(rows[0]["before"]) if rows else None
+        return Image.from_json(table) if table else None
+
     def open_runs(self, uid: str) -> list[Run]:
         """Runs into an environment that are neither done nor put back, the latest first. An attempt at putting
         back stands and falls with the run that it was to put back."""

@@ -38,7 +38,7 @@ def deliveries_result(traced: Traced) -> Result:
     if claims:
         blocks.append(Grid(["claimed by", "version", ""], claims))
     if traced.edits:
-        blocks.append(edits_grid(traced.edits, f"Edited in {name} since"))
+        blocks.append(edits_grid(traced.edits, f"Edited in {name} since", latest.delivery.base.bindings))
     since = f"; {counted(len(traced.edits), 'field')} edited there since" if traced.edits else "; not edited since"
     packages = {one.delivery.package for one in traced.deliveries}
     others = f", also delivered by {', '.join(sorted(packages - {latest.delivery.package}))}"

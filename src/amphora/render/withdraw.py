@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from amphora.engine.runs.outcome import Outcome
 
 
-def withdrawal_blocks(docket: Docket) -> list[Block]:
+def withdrawal_blocks(docket: Docket, is_done: bool = False) -> list[Block]:
     """What a package no longer holds, or is withdrawn: by itself, with the rows at stake and what uses it."""
     words = {Fate.RETIRE: "retire", Fate.LET_GO: "let go", Fate.STAY: "stays"}
     tones = {Fate.RETIRE: "bad", Fate.LET_GO: "warn", Fate.STAY: "dim"}
@@ -30,7 +30,7 @@ def withdrawal_blocks(docket: Docket) -> list[Block]:
         ]
         for one in docket.retirements
     ]
-    heading = "No longer in the package" if docket.actions else "Would be withdrawn"
+    heading = "No longer in the package" if docket.actions else "Withdrawn" if is_done else "Would be withdrawn"
     return [Grid(["", "item", "title", "rows", "used by"], rows, heading, right=(3,))] if rows else []
 
 
@@ -51,7 +51,7 @@ def withdrawal_result(docket: Docket, outcome: Outcome | None) -> Result:
     return Result.of(
         "withdraw",
         of_withdrawal(docket, outcome.run if outcome else None),
-        withdrawal_blocks(docket),
+        withdrawal_blocks(docket, outcome is not None),
         {
             "package": docket.package,
             "target": docket.target,
