@@ -48,6 +48,7 @@ class Docket:
     makers: dict[str, str] = field(default_factory=dict)
     actions: tuple[Any, ...] = ()
     left_out: tuple[str, ...] = ()
+    kept: tuple[int, ...] = ()
 
     @property
     def is_idle(self) -> bool:
@@ -74,6 +75,11 @@ NO_STEP = Reason(Why.POLICY, "A policy")
 SHAPED = Converted("skin:a", ("theme", 1), ("skin", 0), moved=1)
 STAKES = [
     (Docket(), "Nothing to do: live already has olive 1.0.0."),
+    (Docket(edited=["a"]), "Nothing to do: live has olive 1.0.0; 1 local edit stays."),
+    (
+        Docket(edited=["a", "b"], left_out=("c",)),
+        "Nothing to do: live has olive 1.0.0, but for 1 item left out; 2 local edits stay.",
+    ),
     (Docket(undecided=["a"]), "olive 1.0.0 into live: 0 new, 0 changed, 1 to decide, nothing removed."),
     (Docket(2, 1), "olive 1.0.0 into live: 2 new, 1 changed, nothing removed."),
     (
@@ -102,7 +108,8 @@ STAKES = [
 @pytest.mark.parametrize(("docket", "words"), STAKES)
 def test_what_is_at_stake(docket: Docket, words: str) -> None:
     assert verdicts.at_stake(cast(Any, docket)) == words
-    assert verdicts.of_nothing_to_do(cast(Any, docket)) == Verdict(words, "good", to_type("verify", "olive", "live"))
+    after = to_type("edits", "live") if docket.edited else to_type("verify", "olive", "live")
+    assert verdicts.of_nothing_to_do(cast(Any, docket)) == Verdict(words, "good", after)
 
 
 IMPORTS = [
@@ -192,9 +199,9 @@ def test_an_import_that_is_done(
     assert words in found.words
     assert (found.standing, found.code, str(found.next_step)) == (standing, code, f"amphora {after} live-1")
     retired = verdicts.of_import(
-        cast(Any, Docket(2, 1, gone=2)), cast(Any, SimpleNamespace(run=RUN, unverified="", care=())), []
+        cast(Any, Docket(2, 1, gone=2, kept=(1, 2))), cast(Any, SimpleNamespace(run=RUN, unverified="", care=())), []
     )
-    assert "1 updated, 2 retired;" in retired.words
+    assert "1 updated, 2 retired, 2 local edits kept;" in retired.words
 
 
 def finding(rule: str, level: Level, after: str = "") -> Finding:

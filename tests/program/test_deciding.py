@@ -264,7 +264,7 @@ def test_a_package_can_stand_in_for_what_nobody_remembers(amphora: Program, ther
     ]
     amphora("compare", "olive-intake", "grove-live", "--since", "olive-intake-1.0.0", "--docket", "s.docket.yaml")
     done = amphora("import", "s.docket.yaml", "--yes")
-    assert (done.code, done.verdict) == (0, "Nothing to do: grove-live already has olive-intake 1.0.0.")
+    assert (done.code, done.verdict) == (0, "Nothing to do: grove-live has olive-intake 1.0.0; 1 local edit stays.")
     assert amphora("compare", "--refresh", "s.docket.yaml").code == 0
 
 

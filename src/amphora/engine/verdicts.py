@@ -119,7 +119,7 @@ def of_preview(docket: Docket, reasons: Sequence[Reason]) -> Verdict:
 
 def of_nothing_to_do(docket: Docket) -> Verdict:
     """There was nothing to import."""
-    return Verdict(at_stake(docket), "good", _after(docket, ()))
+    return Verdict(at_stake(docket), "good", _after_nothing(docket))
 
 
 def of_import(docket: Docket, outcome: Outcome, verified: Sequence[Verified]) -> Verdict:
@@ -134,7 +134,9 @@ def of_import(docket: Docket, outcome: Outcome, verified: Sequence[Verified]) ->
         checked = f"{counted(len(wrong), 'item is', 'items are')} not as promised"
     leg = f"; in leg {outcome.run.leg}" if outcome.run.leg > 1 else ""
     words = f"Done: {docket.title} is in {docket.target}{leg}, {len(docket.by(Do.CREATE)):,} created,"
-    words += f" {len(docket.by(Do.UPDATE)):,} updated{retired}; {checked}. Run {outcome.run.name}."
+    # Left alone by an import that says nothing of it, somebody's work would look like the package's.
+    kept = f", {counted(len(docket.kept), 'local edit')} kept" if docket.kept else ""
+    words += f" {len(docket.by(Do.UPDATE)):,} updated{retired}{kept}; {checked}. Run {outcome.run.name}."
     still = [entry.task for entry in outcome.care if entry.state == OPEN]
     words += f" Still to do: {told(still)}." if still else ""
     # What is missing first: a proof, then what is left to do, then nothing but the record.
@@ -336,12 +338,12 @@ def _after(docket: Docket, reasons: Sequence[Reason], tail: Sequence[str] = ()) 
     """The next command; whatever comes next keeps naming the docket."""
     if reasons:
         return next((reason.next_step for reason in reasons if reason.next_step), NOTHING)
-    # Nothing to bring: what is left to ask is whether it is as promised, or who made it otherwise.
-    if docket.is_idle and docket.edited:
-        return to_type("edits", docket.target)
-    if docket.is_idle:
-        return to_type("verify", docket.package, docket.target)
-    return to_type("import", *docket.named, *tail)
+    return _after_nothing(docket) if docket.is_idle else to_type("import", *docket.named, *tail)
+
+
+def _after_nothing(docket: Docket) -> NextStep:
+    """Nothing to bring: what is left to ask is whether it is as promised, or who made it otherwise."""
+    return to_type("edits", docket.target) if docket.edited else to_type("verify", docket.package, docket.target)
 
 
 def _after_check(

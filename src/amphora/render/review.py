@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from amphora.core.form.routes import told as conversions_told
+from amphora.core.merge.compare import is_given_up
 from amphora.core.merge.merge import LAST_DELIVERED, PACKAGE, TARGET, By, FieldChange
 from amphora.core.merge.phrase import place_phrase
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
@@ -120,7 +121,7 @@ def sentences(docket: Docket, reasons: Sequence[Reason]) -> list[str]:
     edited = docket.edited
     # Told before anything else of the target: it is somebody's work.
     if edited:
-        lost = [action for action in edited if any(_is_lost(c) for c in action.comparison.local_edits)]  # type: ignore[union-attr]
+        lost = [action for action in edited if any(is_given_up(c) for c in action.comparison.local_edits)]  # type: ignore[union-attr]
         undecided = [action for action in edited if action in docket.undecided]
         second = f"Somebody changed {counted(len(edited), 'item')} there directly since the last delivery: "
         second += ", ".join(
@@ -210,12 +211,6 @@ def fate_of(change: FieldChange, values: PlainValues) -> str:
     return "stays as it is there" if change.by in (By.TARGET, By.BOTH) else "as in the package"
 
 
-def _is_lost(change: FieldChange) -> bool:
-    """Whether what somebody changed there does not survive."""
-    # Where nobody chose, what was edited stays or is in question: neither loses it.
-    return change.choice is not None and change.choice != TARGET
-
-
 def _mended(action: Action, values: PlainValues) -> dict[str, Any]:
     comparison, row = action.comparison, action.present
     assert comparison is not None
@@ -231,7 +226,7 @@ def _mended(action: Action, values: PlainValues) -> dict[str, Any]:
                 "now": values.told(c.target),
                 "fate": fate_of(c, values),
                 "is_open": c.is_open,
-                "is_lost": _is_lost(c),
+                "is_lost": is_given_up(c),
             }
             for c in comparison.local_edits
         ],

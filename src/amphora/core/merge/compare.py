@@ -11,7 +11,7 @@ from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Places
 from amphora.core.form.visit import with_texts
 from amphora.core.merge.layout import to_lay
-from amphora.core.merge.merge import By, Chooser, FieldChange, Merge, differences, equal, no_choice
+from amphora.core.merge.merge import TARGET, By, Chooser, FieldChange, Merge, differences, equal, no_choice
 from amphora.core.values.canon import same
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
@@ -70,6 +70,12 @@ class Comparison:
     def local_edits(self) -> list[FieldChange]:
         """What the target changed by itself since the last delivery."""
         return [change for change in self.changes if change.by in (By.TARGET, By.LINES, By.CLASH)]
+
+
+def is_given_up(change: FieldChange) -> bool:
+    """Whether what somebody changed in the target does not survive."""
+    # Where nobody chose, what was edited stays or is in question: neither loses it.
+    return change.choice is not None and change.choice != TARGET
 
 
 def rebound(base: Base, today: Bindings) -> dict[str, Json]:

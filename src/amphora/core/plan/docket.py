@@ -9,7 +9,7 @@ from functools import cached_property
 
 from amphora.core.form.bindings import Bindings
 from amphora.core.form.routes import Converted
-from amphora.core.merge.compare import STATE, Comparison
+from amphora.core.merge.compare import STATE, Comparison, is_given_up
 from amphora.core.merge.merge import TARGET, By, FieldChange
 from amphora.core.needs.crosswalk import Mapped
 from amphora.core.plan.aftercare import Care, Task
@@ -303,6 +303,12 @@ class Docket:
     def edited(self) -> list[Action]:
         """The actions on items that the target changed by itself."""
         return [action for action in self.actions if action.comparison and action.comparison.local_edits]
+
+    @property
+    def kept(self) -> list[Action]:
+        """Those of them of which something stays as somebody made it."""
+        found = ((action, action.comparison.local_edits) for action in self.edited if action.comparison)
+        return [action for action, edits in found if not all(map(is_given_up, edits))]
 
     @property
     def errors(self) -> list[Finding]:
