@@ -22,6 +22,13 @@ OWN = {
     "http": "amphora.environments.http.adapter",
 }
 """Our own adapters, found without asking every installed package; those of others come by entry point."""
+FORMS = (
+    "practice:FILE, the simulated platform",
+    "folder:PATH, a folder with a file for each item",
+    "https://HOST/PATH, the environment protocol, or with --bridge any platform with a REST interface",
+    "nodered+http://HOST:PORT, a flow runtime",
+)
+"""How a location is written, as people are told."""
 
 
 def scheme_of(location: str) -> str:
@@ -66,8 +73,8 @@ def adapter_for(location: str) -> Any:
         raise UsageFault(
             f"No adapter knows the location {location!r}.",
             subject=location,
-            details=[f"known: {', '.join(f'{name}:…' for name in sorted(known))}"],
-            next_step=advice("Write a location such as practice:grove-dev.practice or nodered+http://HOST:PORT"),
+            details=[f"known: {form}" for form in (*FORMS, *(f"{name}:…" for name in sorted(known.keys() - OWN)))],
+            next_step=advice("Write it in one of these forms."),
         )
     return known[scheme].load()
 
