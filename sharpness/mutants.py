@@ -11,6 +11,7 @@ import ast
 import os
 import random
 import shutil
+import signal
 import subprocess
 import sys
 import tempfile
@@ -176,17 +177,26 @@ def is_red(folder: Path, tests: list[str], longest_s: float) -> bool:
     (folder / "chosen").write_text("\n".join(tests), encoding="utf-8")
     words = ["-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", "@chosen"]
     paths = {"PYTHONPATH": str(folder / "src"), "PYTHONDONTWRITEBYTECODE": "1"}
+    running = subprocess.Popen(
+        [sys.executable, *words],
+        cwd=folder,
+        env=os.environ | paths,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+        start_new_session=True,
+    )
     try:
-        done = subprocess.run(
-            [sys.executable, *words], cwd=folder, env=os.environ | paths, capture_output=True, timeout=longest_s
-        )
+        told, _ = running.communicate(timeout=longest_s)
     except subprocess.TimeoutExpired:
+        # With all that it started: a program that is in a loop would go on for ever.
+        os.killpg(running.pid, signal.SIGKILL)
+        running.communicate()
         return True  # a loop without an end is noticed
     # 1 is a red test, 2 and 3 one that could not even be loaded; anything else (nothing found, wrong usage) would be a
     # fault of this script, not a catch.
-    if done.returncode not in (0, 1, 2, 3) and b"ERROR collecting" not in done.stdout:
-        raise RuntimeError(done.stdout.decode()[-2000:])
-    return done.returncode != 0
+    if running.returncode not in (0, 1, 2, 3) and b"ERROR collecting" not in told:
+        raise RuntimeError(told.decode()[-2000:])
+    return running.returncode != 0
 
 
 def survivors_of(mutants: list[Mutant], folder: Path, reached: Reached, most_s: float) -> int:
