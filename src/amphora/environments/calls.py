@@ -7,8 +7,7 @@ import ssl
 import threading
 import time
 from collections import deque
-from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
+from collections.abc import Mapping
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -18,6 +17,7 @@ from amphora.core.values.errors import Busy, EnvironmentRefused, Unavailable, Un
 from amphora.core.values.next_step import advice
 from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.environments.answers import failure_words, is_busy, wait_s
+from amphora.environments.clock import CLOCK
 
 TIMEOUT_S = 30.0
 """How long nothing may come."""
@@ -129,7 +129,9 @@ class Caller:
     ) -> httpx.Response:
         """One try at a call."""
         try:
-            with _ended_after(http, LONGEST_S if has_clock else None), http.stream(method, path, **options) as answer:
+            # From outside: while one byte comes every few seconds, nothing in the library ever looks at a clock.
+            clock = CLOCK.over(LONGEST_S if has_clock else None, http.close)
+            with clock, http.stream(method, path, **options) as answer:
                 body = bytearray()
                 for piece in answer.iter_bytes():
                     # Pieces are unpacked already: what counts is what it takes in memory.
@@ -313,22 +315,6 @@ class Caller:
             transport=transport,
             follow_redirects=False,
         )
-
-
-@contextmanager
-def _ended_after(http: httpx.Client, seconds: float | None) -> Iterator[None]:
-    """Ends a call that takes longer as a whole, by closing its client."""
-    if seconds is None:
-        yield
-        return
-    # From outside: while one byte comes every few seconds, nothing in the library ever looks at a clock.
-    alarm = threading.Timer(seconds, http.close)
-    alarm.daemon = True
-    alarm.start()
-    try:
-        yield
-    finally:
-        alarm.cancel()
 
 
 def checked_address(location: str, what: str) -> None:

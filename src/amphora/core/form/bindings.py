@@ -86,6 +86,14 @@ class Bindings:
         part = self.inner.get(token.key, {}).get(token.part, token.part)
         return f"{value}{self.style.joiner}{part}" if self.style.joiner else part
 
+    def owner_of(self, native: str) -> Key | None:
+        """The key of what a native id belongs to, of a part that of its item: cheaper than its token."""
+        key = self._reverse.get(native)
+        if key is None and self.style.joiner:
+            owner, joiner, part = native.partition(self.style.joiner)
+            return self._reverse.get(owner) if joiner and part else None
+        return self.part_owner.get(native) if key is None else key
+
     def token_of(self, native: str) -> str | None:
         """The token of a native id (of an item, a part, a connection, a person) or None."""
         key = self._reverse.get(native)

@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import field, fields, replace
-from functools import cache, lru_cache
+from functools import cache, cached_property, lru_cache
 from typing import Any
 
 from amphora.core.values.errors import SheetFault
@@ -195,6 +195,15 @@ class Places:
         self._spots: dict[str, Spot] = {}
         self.refers = tuple(spot.refer for spot in self._all_spots() if spot.refer)
         """What may stand at its places."""
+
+    @cached_property
+    def secrets(self) -> Places:
+        """Those of secrets alone: what is searched for all others need not be searched for them."""
+        only = Places(())
+        only._simple = [(steps, spot) for steps, spot in self._simple if spot.is_secret]
+        only._searched = [(query, spot) for query, spot in self._searched if spot.is_secret]
+        only._start = Walk((_tree(only._simple),))
+        return only
 
     def _all_spots(self) -> list[Spot]:
         return [spot for _, spot in self._simple] + [spot for _, spot in self._searched]

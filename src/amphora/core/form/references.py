@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from amphora.core.form.bindings import Bindings
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
-from amphora.core.values.tokens import parse_token
+from amphora.core.values.tokens import is_of_item
 
 SHORTEST_ID = 5
 """No id inside a text is as short as this."""
@@ -27,13 +27,12 @@ def quick_references(definition: Json, names: Bindings, own: Key) -> set[Key]:
             waiting.extend(value)
         elif isinstance(value, str) and len(value) > 1:
             texts.add(value)
-    found = {names.token_of(value) for value in texts if names.may_be_id(value)}
+    found = {names.owner_of(value) for value in texts if names.may_be_id(value)}
     # One search through all of them: to begin one takes longer than most texts are. Nothing goes on over what parts
     # them.
     searched = "\0".join(value for value in texts if len(value) > SHORTEST_ID and names.may_hold_ids(value))
-    found |= {names.token_of(native) for native in set(names.text_pattern().findall(searched))}
-    parsed = (parse_token(text) for text in found if text)
-    return {token.key for token in parsed if token and token.is_item and token.key != own}
+    found |= {names.owner_of(native) for native in set(names.text_pattern().findall(searched))}
+    return {key for key in found if key and key != own and is_of_item(key)}
 
 
 def counts(uses: Mapping[Key, set[Key]]) -> dict[Key, int]:

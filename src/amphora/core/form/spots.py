@@ -24,7 +24,7 @@ def mask_secrets(definition: Json, sheet: KindSheet) -> Json:
 
     # Whole branches are shared with the original: most definitions hold no secret, and copying them was half of the
     # cost of reading.
-    return rebuilt(definition, sheet.places.walk(definition), masked, lambda walk: walk.holds_secret)
+    return rebuilt(definition, sheet.places.secrets.walk(definition), masked, lambda walk: walk.holds_secret)
 
 
 def named_elements(elements: list[Json], member: str) -> dict[str, int] | None:

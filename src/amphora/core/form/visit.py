@@ -4,6 +4,7 @@ puts something else there, does it with these."""
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from operator import is_
 from typing import Final, NamedTuple
 
 from amphora.core.form.places import Walk
@@ -93,9 +94,14 @@ def _rebuilt(value: Json, walk: Walk, change: Change, concerns: Concerns) -> Jso
         # Asked once for all members without a name in the sheet, which nearly all are.
         some = value if concerns(other) else [name for name in steps if name in value]
         parts = {name: _rebuilt(value[name], steps.get(name, other), change, concerns) for name in some}
-        return {name: part for name, part in {**value, **parts}.items() if part is not GONE} if parts else value
+        # Shared as a whole where nothing in it is another: a copy of each object cost more than the changes.
+        if all(part is value[name] for name, part in parts.items()):
+            return value
+        return {name: part for name, part in {**value, **parts}.items() if part is not GONE}
     if isinstance(value, list):
         elements = [_rebuilt(part, walk.step(str(n)), change, concerns) for n, part in enumerate(value)]
+        if all(map(is_, elements, value)):
+            return value
         # Gone from an array means that the others move up; a null in its place would be another definition.
         return [part for part in elements if part is not GONE]
     return value

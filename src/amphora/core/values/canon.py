@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import hashlib
 import math
+import re
 from typing import Any
 
 import orjson
@@ -23,6 +24,7 @@ _PLAIN = orjson.OPT_SORT_KEYS | orjson.OPT_PASSTHROUGH_DATACLASS | orjson.OPT_PA
 _BELOW_SURROGATES = bytes(range(0xEE))
 """The others begin, in UTF-8, the letters whose order as names differs between UTF-8 and UTF-16."""
 _DIGITS_ALIKE = bytes(ord("0") if ord("0") < code <= ord("9") else code for code in range(256))
+_TEXTS = re.compile(rb'"[^"\\]*(?:\\.[^"\\]*)*"')
 _BESIDE_NUMBERS = bytes(code for code in range(128) if chr(code) not in "0123456789.e-,:{}[]")
 
 
@@ -75,9 +77,16 @@ def same(left: Any, right: Any) -> bool:
 def _is_surely_plain(raw: bytes) -> bool:
     """Whether the fast encoder's bytes hold nothing in which it could differ from the RFC. May say no
     of what is plain (long fractions, null, which is also how it writes NaN); never yes of what is not."""
-    # NaN is written as null by the fast encoder, so that a null has to be looked at; names beyond the surrogates are
-    # sorted by UTF-16 code units in RFC 8785, section 3.2.3, and by UTF-8 bytes there.
-    if b"null" in raw or not (raw.isascii() or not raw.translate(None, _BELOW_SURROGATES)):
+    # Names beyond the surrogates are sorted by UTF-16 units in RFC 8785, section 3.2.3, and by UTF-8 bytes there.
+    if not (raw.isascii() or not raw.translate(None, _BELOW_SURROGATES)):
+        return False
+    # Without its texts only where it matters: ids are full of what looks like an exponent.
+    return _has_plain_numbers(raw) or _has_plain_numbers(_TEXTS.sub(b"", raw))
+
+
+def _has_plain_numbers(raw: bytes) -> bool:
+    # NaN is written as null by the fast encoder, so that a null has to be looked at.
+    if b"null" in raw:
         return False
     numbers = raw.translate(None, _BESIDE_NUMBERS)
     if b".0," in numbers or b".0}" in numbers or b".0]" in numbers or numbers.endswith(b".0"):
@@ -97,8 +106,12 @@ def _is_fast(value: Any) -> bool:
         return is_plain_float(value)
     # Below U+D800 the order by code point, by UTF-8 byte and by UTF-16 unit is one and the same.
     if kind is dict:
-        return all(type(name) is str and name < "\ud800" and _is_fast(part) for name, part in value.items())
-    return kind is list and all(_is_fast(part) for part in value)
+        # Texts in place, which most members are: a call for each would take longer than to look at it.
+        return all(
+            type(name) is str and name < "\ud800" and (type(part) is str or _is_fast(part))
+            for name, part in value.items()
+        )
+    return kind is list and all(map(_is_fast, value))
 
 
 def _explained(value: Any, error: Exception) -> NotCanonical:

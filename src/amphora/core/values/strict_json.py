@@ -51,7 +51,7 @@ def _parse_slowly(raw: bytes | str) -> Any:
         raise JsonFault(f"line {error.lineno}, column {error.colno}: {error.msg}") from error
     except ValueError as error:
         raise JsonFault(str(error)) from error
-    _bound_depth(value, 0)
+    _bound_depth(value)
     return value
 
 
@@ -75,9 +75,11 @@ def _no_constant(name: str) -> Any:
     raise JsonFault(f"{name} is not JSON")
 
 
-def _bound_depth(value: Any, level: int) -> None:
-    if level > MOST_LEVELS:
-        raise JsonFault(f"nested deeper than {MOST_LEVELS} levels")
-    parts = value.values() if isinstance(value, dict) else value if isinstance(value, list) else ()
-    for part in parts:
-        _bound_depth(part, level + 1)
+def _bound_depth(value: Any) -> None:
+    # Level by level, of what holds something: most of a document are texts and numbers.
+    level, depth = [value] if isinstance(value, dict | list) else [], 0
+    while level:
+        if depth > MOST_LEVELS:
+            raise JsonFault(f"nested deeper than {MOST_LEVELS} levels")
+        parts = (part for held in level for part in (held.values() if isinstance(held, dict) else held))
+        level, depth = [part for part in parts if isinstance(part, dict | list)], depth + 1

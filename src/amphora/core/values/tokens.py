@@ -66,6 +66,11 @@ class TokenPlace:
     in_text: bool
 
 
+def is_of_item(key: str) -> bool:
+    """Whether a key is that of an item, and not that of a need, a file or nothing."""
+    return key.partition(":")[0] not in (*NEED_KINDS, "unbound", "file")
+
+
 def token_for(key: str, part: str | None = None) -> str:
     """The token of an item or need, or of a part of an item."""
     return PREFIX + key if part is None else f"{PREFIX}{key}#{encode_exact(part)}"

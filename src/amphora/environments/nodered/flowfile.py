@@ -239,6 +239,8 @@ def _outside(head: Node) -> tuple[str, ...]:
 
 
 def _cleaned(node: Node) -> Node:
+    if "_users" not in node and PLACE not in node:
+        return node
     return {name: value for name, value in node.items() if name not in ("_users", PLACE)}
 
 
