@@ -112,10 +112,13 @@ _DO = {"create": "new", "update": "changed", "leave": "stays", "retire": "remove
 def sentences(docket: Docket, reasons: Sequence[Reason]) -> list[str]:
     """What will happen, in three sentences: what goes where, what of the target's own is at stake, what follows."""
     new, changed = len(docket.by(Do.CREATE)), len(docket.by(Do.UPDATE))
-    parts = [f"{counted(new, 'item')} will be new"] if new else []
-    parts += [f"{changed} will change"] if changed else []
     gone = docket.fated(Fate.RETIRE)
-    parts += [f"{len(gone)} will be removed"] if gone else []
+    counts = ((new, "will be new"), (changed, "will change"), (len(gone), "will be removed"))
+    parts = [f"{number:,} {words}" for number, words in counts if number]
+    if parts:
+        # What is counted is said once, with the first number.
+        number, _, words = parts[0].partition(" ")
+        parts[0] = f"{number} item{'' if number == '1' else 's'} {words}"
     first = f"{docket.title} goes into {docket.target}: {', '.join(parts) or 'nothing there will change'}."
     rows = sum(one.present.rows or 0 for one in gone)
     edited = docket.edited
