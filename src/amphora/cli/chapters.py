@@ -242,7 +242,7 @@ CHAPTERS: tuple[Chapter, ...] = (
             ),
             Scene("", "practice trouble grove-south.practice --after 1"),
             Scene("", "import lists grove-test grove-south --rounds one-then-rest --yes", (6,)),
-            Scene("The command that was offered brings the rest.", "import lists-1.0.0 grove-south --yes"),
+            Scene("The command that was offered brings the rest, and only that.", "resume many-1"),
             Scene(
                 "Under another title there; the next version will arrive as this one did.",
                 'import lists grove-south --yes --title "Olive varieties=Varieties (south)"',
