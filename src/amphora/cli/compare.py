@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     from amphora.core.plan.decisions import Decisions
     from amphora.core.plan.reasons import Reason
     from amphora.core.values.model import Contents
+    from amphora.engine.arrivals import Said
     from amphora.engine.docket import Prepared
     from amphora.render.result import Result
 
@@ -103,6 +104,7 @@ def compare(
       amphora compare olive-intake-1.0.0 olive-intake-1.1.0
     """
     from amphora.core.values.errors import UsageFault
+    from amphora.engine.arrivals import Said
     from amphora.render.beside import ONLY
 
     one_format(json=json, md=md)
@@ -136,14 +138,8 @@ def compare(
             html,
             expect_same,
             choose or (),
-            titles or (),
-            folders or (),
+            Said(*(words or () for words in (titles, folders, leave, bring, same, replace_, pause_after))),
             copy,
-            same or (),
-            replace_ or (),
-            leave or (),
-            bring or (),
-            pause_after or (),
             all_,
         )
         if len(targets) > 1:
@@ -209,44 +205,18 @@ class _Shown:
     html: Path | None
     expect_same: bool
     choose: Sequence[str]
-    titles: Sequence[str]
-    folders: Sequence[str]
+    said: Said
     copy: str
-    same: Sequence[str]
-    replaced: Sequence[str]
-    left_out: Sequence[str]
-    brought: Sequence[str]
-    pause_after: Sequence[str]
     is_all: bool
 
     def decisions(self, contents: Contents) -> Decisions:
-        """What was said of how the items of a package are to arrive."""
+        """What was said of the items of a package."""
         from dataclasses import replace
 
-        from amphora.engine.arrivals import arrivals_of, brought_again, left_out, said_again, taken_for, words_after
         from amphora.engine.compare import chosen_for_items
 
-        taken = taken_for(contents, self.same, self.replaced)
-        chosen = chosen_for_items(contents, self.choose)
-        left = left_out(contents, self.left_out)
-        return replace(
-            chosen,
-            items={**taken.items, **left, **chosen.items},
-            same=taken.same,
-            bring=brought_again(contents, self.brought, left),
-            file=str(self.docket or ""),
-            arrivals=arrivals_of(contents, self.titles, self.folders),
-            pause_after=words_after(contents, self.pause_after),
-            words=said_again(
-                title=self.titles,
-                folder=self.folders,
-                leave=self.left_out,
-                bring=self.brought,
-                same=self.same,
-                replace=self.replaced,
-                **{"pause-after": self.pause_after},
-            ),
-        )
+        chosen = replace(chosen_for_items(contents, self.choose), file=str(self.docket or ""))
+        return self.said.over(contents, chosen)
 
 
 def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _Shown) -> None:

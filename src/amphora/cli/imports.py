@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -127,7 +126,7 @@ def import_(
     from amphora.cli.campaign import import_many
     from amphora.core.plan.decisions import Decisions
     from amphora.core.values.errors import UsageFault
-    from amphora.engine.arrivals import arrivals_of, brought_again, left_out, said_again, taken_for, words_after
+    from amphora.engine.arrivals import Said
     from amphora.engine.docket import prepare
     from amphora.engine.gate import ImportRequest
     from amphora.engine.imports import prepare_from_docket, same_target
@@ -196,26 +195,8 @@ def import_(
         if pick_up and _picked_up(work, contents, environments, run_name):
             return
         names = run_names(work.session, work.session.workspace.targets(environments), run_name, pick_up)
-        arrivals = arrivals_of(contents, titles or (), folders or ())
-        taken = taken_for(contents, same or (), replace_ or ())
-        left = left_out(contents, leave or ())
-        said = replace(
-            said,
-            items={**taken.items, **left},
-            arrivals=arrivals,
-            same=taken.same,
-            bring=brought_again(contents, bring or (), left),
-            pause_after=words_after(contents, pause_after or ()),
-            words=said_again(
-                title=titles,
-                folder=folders,
-                leave=leave,
-                bring=bring,
-                same=same,
-                replace=replace_,
-                **{"pause-after": pause_after},
-            ),
-        )
+        arriving = (titles, folders, leave, bring, same, replace_, pause_after)
+        said = Said(*(words or () for words in arriving)).over(contents, said)
         targets = work.session.workspace.targets(environments)
         parts = rounds_of(targets, rounds)
         # All of them before the first one is touched: a target that refuses is found while nothing is done.

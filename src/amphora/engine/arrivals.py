@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 
 from amphora.core.merge.merge import PACKAGE
 from amphora.core.needs.selection import choose
@@ -10,9 +11,46 @@ from amphora.core.plan.arrivals import NOTHING_SAID, Arrival, moved_folders
 from amphora.core.plan.decisions import LEAVE, Decisions, ItemDecision
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, readable
+from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents
 from amphora.core.values.next_step import advice
 from amphora.engine.export import listed_items
+
+
+@dataclass(frozen=True)
+class Said:
+    """Words on the items of a package, as they were typed: titles, folders, what stays out or comes along again, what
+    is the one in its place there, without and with what differs, and after what to wait for somebody."""
+
+    titles: Sequence[str] = ()
+    folders: Sequence[str] = ()
+    leave: Sequence[str] = ()
+    bring: Sequence[str] = ()
+    same: Sequence[str] = ()
+    replaced: Sequence[str] = ()
+    pause_after: Sequence[str] = ()
+
+    def over(self, contents: Contents, said: Decisions) -> Decisions:
+        """These, and what else was decided on the package; UsageFault where they name nothing, or are at odds."""
+        taken, left = taken_for(contents, self.same, self.replaced), left_out(contents, self.leave)
+        return replace(
+            said,
+            # What was decided on an item by itself counts more than what was said of many.
+            items={**taken.items, **left, **said.items},
+            arrivals=arrivals_of(contents, self.titles, self.folders),
+            same=taken.same,
+            bring=brought_again(contents, self.bring, left),
+            pause_after=words_after(contents, self.pause_after),
+            words=said_again(
+                title=self.titles,
+                folder=self.folders,
+                leave=self.leave,
+                bring=self.bring,
+                same=self.same,
+                replace=self.replaced,
+                **{"pause-after": self.pause_after},
+            ),
+        )
 
 
 def arrivals_of(contents: Contents, titles: Sequence[str], folders: Sequence[str]) -> dict[Key, Arrival]:
