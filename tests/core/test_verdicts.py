@@ -49,6 +49,7 @@ class Docket:
     actions: tuple[Any, ...] = ()
     left_out: tuple[str, ...] = ()
     kept: tuple[int, ...] = ()
+    given_up: tuple[int, ...] = ()
 
     @property
     def is_idle(self) -> bool:
@@ -90,13 +91,20 @@ STAKES = [
         "olive 1.0.0 into live: 1 new, 0 changed, nothing removed. 2 items converted to the shape there,"
         " 2 fields left behind.",
     ),
-    (Docket(0, 1, ["a"]), "olive 1.0.0 into live: 0 new, 1 changed, 1 local edit kept, nothing removed."),
+    (
+        Docket(0, 1, ["a"], kept=(1,)),
+        "olive 1.0.0 into live: 0 new, 1 changed, 1 local edit kept, nothing removed.",
+    ),
+    (
+        Docket(0, 1, ["a", "b"], kept=(1,), given_up=(1, 2)),
+        "olive 1.0.0 into live: 0 new, 1 changed, 1 local edit kept, 2 local edits given up, nothing removed.",
+    ),
     (
         Docket(0, 2, ["a", "b"], ["b"]),
         "olive 1.0.0 into live: 0 new, 2 changed, 2 local edits at stake, 1 to decide, nothing removed.",
     ),
     (
-        Docket(0, 2, ["a"], ["b"]),
+        Docket(0, 2, ["a"], ["b"], kept=(1,)),
         "olive 1.0.0 into live: 0 new, 2 changed, 1 local edit kept, 1 to decide, nothing removed.",
     ),
     (Docket(gone=1), "olive 1.0.0 into live: 0 new, 0 changed, 1 item removed."),

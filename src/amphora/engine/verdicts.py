@@ -62,11 +62,13 @@ def at_stake(docket: Docket) -> str:
         already = "" if edits or out else "already "
         return f"Nothing to do: {docket.target} {already}has {docket.title}{out}{edits}."
     parts = [f"{len(docket.by(Do.CREATE)):,} new", f"{len(docket.by(Do.UPDATE)):,} changed"]
-    # Counted by themselves: somebody's repair is what an approver looks for first.
-    if docket.edited:
-        # Kept only if none of them is in question: "kept" is read as a promise.
-        is_safe = not any(action in docket.edited for action in docket.undecided)
-        parts.append(f"{counted(len(docket.edited), 'local edit')} {'kept' if is_safe else 'at stake'}")
+    # Counted by themselves: somebody's repair is what an approver looks for first. "Kept" is read as a promise: what is
+    # in question, or given up, has words of its own.
+    if any(action in docket.edited for action in docket.undecided):
+        parts.append(f"{counted(len(docket.edited), 'local edit')} at stake")
+    else:
+        parts += [f"{counted(len(docket.kept), 'local edit')} kept"] if docket.kept else []
+        parts += [f"{counted(len(docket.given_up), 'local edit')} given up"] if docket.given_up else []
     if docket.undecided:
         parts.append(f"{len(docket.undecided):,} to decide")
     gone = docket.fated(Fate.RETIRE)

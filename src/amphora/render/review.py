@@ -124,7 +124,7 @@ def sentences(docket: Docket, reasons: Sequence[Reason]) -> list[str]:
     edited = docket.edited
     # Told before anything else of the target: it is somebody's work.
     if edited:
-        lost = [action for action in edited if any(is_given_up(c) for c in action.comparison.local_edits)]  # type: ignore[union-attr]
+        lost = docket.given_up
         undecided = [action for action in edited if action in docket.undecided]
         second = f"Somebody changed {counted(len(edited), 'item')} there directly since the last delivery: "
         second += ", ".join(

@@ -307,8 +307,15 @@ class Docket:
     @property
     def kept(self) -> list[Action]:
         """Those of them of which something stays as somebody made it."""
-        found = ((action, action.comparison.local_edits) for action in self.edited if action.comparison)
-        return [action for action, edits in found if not all(map(is_given_up, edits))]
+        return [action for action, edits in self._edits() if not all(map(is_given_up, edits))]
+
+    @property
+    def given_up(self) -> list[Action]:
+        """Those of which something is overwritten, as somebody decided."""
+        return [action for action, edits in self._edits() if any(map(is_given_up, edits))]
+
+    def _edits(self) -> list[tuple[Action, list[FieldChange]]]:
+        return [(action, action.comparison.local_edits) for action in self.edited if action.comparison]
 
     @property
     def errors(self) -> list[Finding]:
