@@ -62,8 +62,8 @@ def at_stake(docket: Docket) -> str:
         already = "" if edits or out else "already "
         return f"Nothing to do: {docket.target} {already}has {docket.title}{out}{edits}."
     parts = [f"{len(docket.by(Do.CREATE)):,} new", f"{len(docket.by(Do.UPDATE)):,} changed"]
-    # Counted by themselves: somebody's repair is what an approver looks for first. "Kept" is read as a promise: what is
-    # in question, or given up, has words of its own.
+    # Counted by themselves: somebody's repair is what an approver looks for first.
+    # "Kept" is read as a promise, so that what is in question, or given up, has words of its own.
     if any(action in docket.edited for action in docket.undecided):
         parts.append(f"{counted(len(docket.edited), 'local edit')} at stake")
     else:
