@@ -1,4 +1,4 @@
-"""Field changes, findings and mappings in words and in JSON."""
+"""Field changes, arrivals, findings and mappings in words and in JSON."""
 
 from __future__ import annotations
 
@@ -10,9 +10,11 @@ from amphora.core.form.bindings import MISSING
 from amphora.core.merge.merge import By, FieldChange
 from amphora.core.merge.phrase import place_phrase
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
+from amphora.core.plan.docket import Docket
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Finding, Item, Json
 from amphora.core.values.tokens import parse_token
+from amphora.core.values.words import few
 from amphora.render.result import Cell, Grid, Row, Tone, shown
 
 _BY: dict[By, tuple[str, Tone]] = {
@@ -176,3 +178,15 @@ def finding_json(finding: Finding) -> dict[str, Any]:
         "target": finding.target,
         "next": str(finding.next_step),
     }
+
+
+def rearranged(docket: Docket) -> list[str]:
+    """What arrives otherwise than it is packed, in words: by folder, and under which titles."""
+    mine = {action.key: one for action in docket.actions if (one := docket.arrivals.get(action.key))}
+    titles = {action.key: action.states.title for action in docket.actions}
+    folders: dict[str, list[str]] = {}
+    for key, one in mine.items():
+        if one.folder:
+            folders.setdefault(one.folder, []).append(titles[key])
+    found = [f"in the folder {folder}: {few(names, 6)}" for folder, names in sorted(folders.items())]
+    return [*found, *(f"as {titles[key]!r}: {readable(key)}" for key, one in mine.items() if one.title)]

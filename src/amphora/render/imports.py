@@ -24,6 +24,7 @@ from amphora.render.changes import (
     changes_grid,
     finding_json,
     mapped_json,
+    rearranged,
 )
 from amphora.render.csv_text import csv_text
 from amphora.render.result import (
@@ -79,8 +80,8 @@ def docket_blocks(docket: Docket, only: Key | None = None, what: str = "", is_al
     blocks += withdrawal_blocks(docket) if only is None else []
     if docket.converted and only is None:
         blocks += conversion_blocks(docket)
-    if docket.rearranged and only is None:
-        lines: list[Cell | str] = [f"- {line}" for line in docket.rearranged]
+    if only is None and (otherwise := rearranged(docket)):
+        lines: list[Cell | str] = [f"- {line}" for line in otherwise]
         blocks.append(Lines(cut_lines(lines, "--json"), "Arrives otherwise than packed, from now on"))
     if docket.left_out and only is None:
         left: list[Cell | str] = [f"- {readable(key)}" for key in docket.left_out]

@@ -19,7 +19,7 @@ from amphora.core.values.model import Contents, Level
 from amphora.core.values.next_step import blank, to_type
 from amphora.core.values.words import counted, few, of_release
 from amphora.render.beside import differing, is_long, line_rows
-from amphora.render.changes import by_words
+from amphora.render.changes import by_words, rearranged
 from amphora.render.page import page
 from amphora.render.plain_values import PlainValues
 from amphora.render.withdraw import along_words
@@ -161,7 +161,7 @@ def _facts(docket: Docket, contents: Contents, shown: Shown) -> list[tuple[str, 
     found += [("comes from", f"{contents.source}{release}")]
     # In the exporter's own words, however they are written.
     found += [("the exporter's note", contents.note)] if contents.note else []
-    found += [("arrives otherwise than packed", "; ".join(docket.rearranged))] if docket.rearranged else []
+    found += [("arrives otherwise than packed", "; ".join(otherwise))] if (otherwise := rearranged(docket)) else []
     found += [("the package is", shown.signature), ("package digest", docket.package_digest)]
     found += [
         ("if it fails", "put back as it was" if docket.if_it_fails.value == "put-back" else "kept as far as it got")

@@ -17,11 +17,10 @@ from amphora.core.plan.arrivals import Arrival
 from amphora.core.plan.steps import Step
 from amphora.core.values.canon import digest
 from amphora.core.values.graph import in_order
-from amphora.core.values.keys import Key, readable
+from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Finding, Item, Json, Leak, Level, Listed, States
 from amphora.core.values.raw import Raw
-from amphora.core.values.words import few
 
 
 class Do(StrEnum):
@@ -272,18 +271,6 @@ class Docket:
         """What each need is called in the target, where that is known and no secret."""
         found = {one.need.key: one.native for one in self.mapped if one.need.kind != "secret"}
         return {key: native for key, native in found.items() if native is not None}
-
-    @property
-    def rearranged(self) -> list[str]:
-        """What arrives otherwise than it is packed, in words: by folder, and under which titles."""
-        mine = {action.key: one for action in self.actions if (one := self.arrivals.get(action.key))}
-        titles = {action.key: action.states.title for action in self.actions}
-        folders: dict[str, list[str]] = {}
-        for key, one in mine.items():
-            if one.folder:
-                folders.setdefault(one.folder, []).append(titles[key])
-        found = [f"in the folder {folder}: {few(names, 6)}" for folder, names in sorted(folders.items())]
-        return [*found, *(f"as {titles[key]!r}: {readable(key)}" for key, one in mine.items() if one.title)]
 
     @property
     def usual_file(self) -> str:
