@@ -284,7 +284,8 @@ def test_a_word_that_was_not_given_yet_is_awaited_after_a_break(amphora: Program
     words = ("--pause-after", "Deliveries")
     assert amphora("import", "olive-intake", "grove-live", "--yes", "--if-it-fails", "keep", *words).code == 6
     far = {item["key"]: item["so_far"] for item in amphora("history", "last", "--json").json["items"]}
-    assert sorted(set(far.values())) == ["begun", "not yet"]
+    # What is left as it is waits for nothing.
+    assert sorted(set(far.values()) - {""}) == ["begun", "not yet"]
     # What was cut off before it got to its pause has still to get there.
     again = amphora("resume")
     assert (again.code, "Waits for a word" in again.verdict) == (5, True), again.out + again.err

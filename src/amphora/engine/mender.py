@@ -28,6 +28,6 @@ def _before_undo(ledger: Ledger, uid: str, key: Key, who: str, at: str) -> tuple
     for run in ledger.journal.backwards_in(uid):
         # The latest first, for each gives back what was there before an older one.
         if who == run.account and run.started_at <= at <= (run.ended_at or at):
-            image = ledger.journal.image_before(run.of_run or 0, key)
+            image = ledger.journal.image_before(run, key)
             who, at = (image.modified_by or "", image.modified_at or "") if image else (who, at)
     return who, at

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import field
+from functools import cached_property
 from typing import Any
 
 from amphora.core.plan.kept import Line, findings_of, lines_of, retired_of
@@ -44,8 +45,8 @@ class Told:
 @dataclass(frozen=True)
 class Record:
     """One run in full. `lines` are its docket's items, `gone` what the package no longer held, `links` the
-    addresses by item, as they are now, `agreed` who signed the docket; of runs that older builds kept they are
-    empty."""
+    addresses by item, as they are now, `agreed` who signed the docket, `brought` what is recorded as delivered; of
+    runs that older builds kept they are empty."""
 
     told: Told
     steps: Sequence[JournalStep]
@@ -61,25 +62,36 @@ class Record:
     agreed: Sequence[str] = ()
     package_digest: str = ""
     of_run: str = ""
+    brought: frozenset[Key] = frozenset()
 
     @property
     def run(self) -> Run:
         return self.told.run
 
-    def so_far(self, key: Key) -> str:
-        """How far an item got in a run that has not come to its end, as the journal has it; else empty."""
-        if not (self.run.is_open or self.run.state == PAUSED):
-            return ""
-        if key in self.links:
-            return "in"
-        states = {step.state for step in self.steps if key in step.keys}
-        # A call of which nobody knows what became of it counts more than those before it.
-        return "uncertain" if states & {"uncertain", "intended"} else "begun" if "done" in states else "not yet"
+    @property
+    def is_over(self) -> bool:
+        """Whether the run has come to an end: each of its items is in then, or none."""
+        return not (self.run.is_open or self.run.state == PAUSED)
+
+    @cached_property
+    def so_far(self) -> Mapping[Key, str]:
+        """How far each item got that a run is to write which is not over, as the journal has it."""
+        states: dict[Key, set[str]] = {}
+        for step in self.steps:
+            for key in step.keys:
+                states.setdefault(key, set()).add(step.state)
+        wanted = [] if self.is_over else [line.key for line in self.lines if line.do != "leave"]
+        return {key: "in" if key in self.brought else _got_to(states.get(key, set())) for key in wanted}
 
     @property
     def touched(self) -> list[Line]:
         """The items with which something was done, or that differ."""
         return [line for line in self.lines if line.do != "leave" or line.changes]
+
+
+def _got_to(states: set[str]) -> str:
+    # A call of which nobody knows what became of it counts more than those before it.
+    return "uncertain" if states & {"uncertain", "intended"} else "begun" if "done" in states else "not yet"
 
 
 def told_runs(session: Session, asked: Asked) -> list[Told]:
@@ -153,4 +165,5 @@ def record_of(session: Session, run: Run) -> Record:
         tuple(kept.get("agreed", ())),
         ledger.journal.package_digest(run),
         names.get(run.of_run or 0, ""),
+        frozenset(now),
     )

@@ -19,6 +19,7 @@ from amphora.ledger.records import (
     PUT_BACK,
     RUN_FORMAT,
     RUNNING,
+    UNDO,
     UNDONE,
     Beginning,
     JournalStep,
@@ -139,10 +140,12 @@ class Journal:
         query = f"select {_COLUMNS} from runs where uid = ? and kind in ({marks}) order by id desc"
         return [_run(row) for row in self._db.rows(query, (uid, *BACKWARDS))]
 
-    def image_before(self, run_id: int, key: Key) -> Image | None:
-        """One item as it was when a run began; None where it was not there, or none of the run's."""
-        query = "select before from touched where run_id = ? and key = ? order by leg limit 1"
-        rows = self._db.rows(query, (run_id, key))
+    def image_before(self, back: Run, key: Key) -> Image | None:
+        """One item as a run gave it back; None where it was not there, or the run had nothing to do with it."""
+        # A failed leg is put back to where it began, an undo goes to the beginning of all.
+        order = "asc" if back.kind == UNDO else "desc"
+        query = f"select before from touched where run_id = ? and key = ? order by leg {order} limit 1"
+        rows = self._db.rows(query, (back.of_run, key))
         table = json.loads(rows[0]["before"]) if rows else None
         return Image.from_json(table) if table else None
 

@@ -176,14 +176,12 @@ def _item_blocks(record: Record) -> list[Block]:
         # Both titles: whoever looks for the old one half a year later has to find it.
         title = f"{line.was} -> {line.title}" if line.was else line.title
         links = (line.old_link, record.links.get(line.key, ""))
-        state = record.so_far(line.key)
-        so_far = [Cell(state, SO_FAR_TONE.get(state, "dim"))] if state else []
+        state = record.so_far.get(line.key, "")
+        so_far = [] if record.is_over else [Cell(state, SO_FAR_TONE.get(state, "dim"))]
         rows.append([line.do, *so_far, Cell(readable(line.key), "strong"), title, Cell(line.reason, "dim"), *links])
     blocks: list[Block] = []
     if rows:
-        heads = ["item", "title", "why", "was at", "is now at"]
-        # Only where it is not over: afterwards each of them is in, or none.
-        heads = ["", "so far", *heads] if len(rows[0]) > len(heads) + 1 else ["", *heads]
+        heads = ["", *([] if record.is_over else ["so far"]), "item", "title", "why", "was at", "is now at"]
         grid = Grid(heads, rows, spare=(len(heads) - 2, len(heads) - 4))
         blocks.append(cut_grid(grid, f"amphora history {record.run.name} --html FILE"))
     same = len(record.lines) - len(touched)
@@ -240,7 +238,7 @@ def record_json(record: Record) -> dict[str, object]:
                 "title": line.title,
                 "was_called": line.was,
                 "old_link": line.old_link,
-                "so_far": record.so_far(line.key),
+                "so_far": record.so_far.get(line.key, ""),
                 "new_link": record.links.get(line.key, ""),
                 "changes": [vars(change) for change in line.changes],
             }

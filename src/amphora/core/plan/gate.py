@@ -306,8 +306,11 @@ def _findings(docket: Docket) -> list[Reason]:
     count = "one error" if len(errors) == 1 else f"{len(errors)} errors"
     # Check knows nothing of what was chosen for this import, and might find nothing at all.
     after = to_type("check", docket.name, docket.target)
-    if docket.words and not docket.file:
-        after = advice(f"Choose otherwise, or see to it in {docket.target}", to_type("compare", *docket.named))
+    otherwise = f"Choose otherwise, or see to it in {docket.target}"
+    if docket.file and (docket.left_out or docket.arrivals):
+        after = advice(otherwise, to_type("compare", "--refresh", docket.file))
+    elif docket.words and not docket.file:
+        after = advice(otherwise, to_type("compare", *docket.named))
     return [Reason(Why.FINDING, f"Check found {count}.", tuple(f.message for f in errors), after, errors[0].item)]
 
 
