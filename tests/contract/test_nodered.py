@@ -72,9 +72,7 @@ def test_credentials_that_the_target_has_stay_over_an_update(
     }
     line.change("one", "flow:Press", lambda d: {**d, "nodes": [n for n in d["nodes"] if n["id"] != request["id"]]})
     docket = line.prepare(line.export()).docket
-    everything = Standing(
-        frozenset({"read", "write", "retire", "switch"}), kinds={"flow": 1, "app": 1, "integration": 1}
-    )
+    everything = Standing(frozenset({"read", "write", "retire", "switch"}), sheets=nodered_sheets())
     assert [r.why for r in reasons_of(docket, everything, Consent(is_reviewed=True))] == [Why.DECISION]
 
 

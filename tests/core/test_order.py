@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from types import SimpleNamespace
 from typing import Any, cast
 
@@ -11,11 +12,13 @@ from amphora.core.form.kinds import parse_sheet
 from amphora.core.plan.docket import Action, Do, Fate, Retirement
 from amphora.core.plan.order import import_steps
 from amphora.core.plan.states import Habits
+from amphora.core.plan.steps import permissions_of
 from amphora.core.values.model import Item, Listed, States
 
 SHEETS = {
     "flow": parse_sheet('kind = "flow"\n[states]\nswitch = true\npublish = true\n'),
     "table": parse_sheet('kind = "table"'),
+    "rule": parse_sheet('kind = "rule"\naccess = ["flow"]'),
 }
 
 
@@ -50,3 +53,24 @@ def test_what_replaces_something_is_there_before_that_goes(is_atomic: bool) -> N
     # Before the last leg nothing begins to work.
     early = import_steps(actions, [], habits, is_last=False)
     assert {step.do for step in early} == {"create", "update", "publish"}
+
+
+def test_people_are_let_in_when_all_that_they_will_find_is_published_and_on() -> None:
+    habits = Habits(True, False, False, True, SHEETS)
+    actions = [action("rule:r", "flow:a"), action("flow:a"), action("rule:s", "flow:a", do=Do.UPDATE)]
+    told = [(step.do, *step.keys) for step in import_steps(actions, [GONE], habits)]
+    assert told == [
+        ("create", "flow:a"),
+        ("publish", "flow:a"),
+        ("switch", "flow:a"),
+        ("grant", "rule:r"),
+        ("grant", "rule:s"),
+        ("retire", "flow:old"),
+    ]
+    # One that something else needs, or that names itself, is written in its turn: and takes the same right.
+    needed = [action("rule:r", "rule:r"), action("rule:s"), action("flow:a", "rule:s")]
+    steps = import_steps(needed, [], habits)
+    assert "grant" not in [step.do for step in steps]
+    assert permissions_of(steps, SHEETS)["grant"] == ["rule:s", "rule:r"]
+    everything = import_steps(actions, [], replace(habits, is_atomic=True))
+    assert permissions_of(everything, SHEETS) == {"write": ["flow:a"], "grant": ["rule:r", "rule:s"]}

@@ -223,11 +223,24 @@ def test_where_one_call_writes_all_it_writes_what_differs_and_nothing_else() -> 
     assert [step.do for step in decide([made, same], {}, {}, {}, habits).steps] == ["retire"]
 
 
+def test_what_gives_access_is_given_back_by_granting() -> None:
+    habits = replace(HABITS, sheets={"flow": replace(SHEET, access=("app",), is_published=False)})
+    ours = frozenset({mark_of(OURS, habits.sheets)})
+    changed = Evidence("flow:a", WAS, OURS, ours, ours, "keeper")
+    gone = Evidence("flow:b", WAS, None, is_retired_by_us=True)
+    steps = decide([changed, gone], {}, {}, {}, replace(habits, has_drafts=False)).steps
+    assert [(step.do, *step.keys) for step in steps if step.do != "publish"][:2] == [
+        ("grant", "flow:b"),
+        ("grant", "flow:a"),
+    ]
+    assert permissions_of(steps, habits.sheets)["grant"] == ["flow:b", "flow:a"]
+
+
 def test_every_kind_of_step_says_what_it_takes() -> None:
     assert len({kind.do for kind in KINDS}) == len(KINDS)
-    assert {kind.permission for kind in KINDS} == {"write", "publish", "switch", "retire"}
+    assert {kind.permission for kind in KINDS} == {"write", "grant", "publish", "switch", "retire"}
     steps: list[Step] = [Publish(("flow:a",)), RetireSet(("flow:b", "flow:c")), Publish(("flow:d",))]
-    assert permissions_of(steps) == {"publish": ["flow:a", "flow:d"], "retire": ["flow:b", "flow:c"]}
+    assert permissions_of(steps, HABITS.sheets) == {"publish": ["flow:a", "flow:d"], "retire": ["flow:b", "flow:c"]}
     never = replace(HABITS, takes_back=False)
     drafted = image(live=None, states=States("A", "", False, False))
     assert Publish(("flow:a",)).is_reversible(drafted, HABITS)

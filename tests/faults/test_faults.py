@@ -434,6 +434,25 @@ def _never_published(folder: Path, request: pytest.FixtureRequest) -> Scene:
     return ground, ground.export().path, {"items": {key: ItemDecision("package")}}
 
 
+def _let_in(folder: Path, request: pytest.FixtureRequest) -> Scene:
+    """A rule that lets people into what is there, and one that lets more of them in."""
+    ground = Ground(folder, "grove-dev", "grove-live", "", "", "", lambda: None)
+    who = "ines@halcyon.example"
+    (folder / "crosswalk.yaml").write_text("people:\n  intake: {grove-dev: dev, grove-live: live}\n")
+    with closing(Platform(folder / "grove-dev.practice", who, lambda: "t")) as there:
+        app = there.create("app", "gate", "board", "Board", {"pages": []}, None, "a")
+        there.publish(app)
+        for name in ("one", "two"):
+            there.create(
+                "access-rule", "gate", name, name, {"app": app, "people": [], "rights": ["open"]}, None, name
+            )
+    bring(ground, ground.export(["app:gate/board", "access-rule:gate/one"]).path)
+    with closing(Platform(folder / "grove-dev.practice", who, lambda: "t")) as there:
+        [one] = [item for item in there.everything() if item.name == "one"]
+        there.update(one.id, "one", "gate", {**one.live, "rights": ["open", "enter"]}, (), one.revision)
+    return ground, ground.export(["app:gate/board", "access-rule:gate/*"]).path, {}
+
+
 SCENES = {
     "create": _arrival,
     "create bare": _arrival,
@@ -444,6 +463,7 @@ SCENES = {
     "update": _next_version,
     "move": _next_version,
     "retire": _next_version,
+    "grant": _let_in,
     "write all": _runtime,
     "take back": _never_published,
 }

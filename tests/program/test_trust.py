@@ -18,6 +18,7 @@ from amphora.engine.imports import import_prepared
 from amphora.engine.session import Session
 from amphora.files.package import find_package, read_package
 from amphora.files.workspace import read_workspace
+from amphora.practice.items import PlatformRefusal
 from amphora.practice.platform import Platform
 from tests.conftest import Program, run_program
 from tests.program.test_deciding import edit, form, there  # noqa: F401
@@ -251,6 +252,21 @@ def test_permissions_are_those_of_the_very_steps(halcyon: Path, amphora: Program
     assert undoing.err.splitlines()[-1] == "Next: Sign in with another account, or ask for the permission."
     path.write_text(before)
     assert amphora("undo", "last", "--yes").code == 0
+
+
+def test_whoever_may_write_may_not_for_that_let_people_in(halcyon: Path, amphora: Program) -> None:
+    with in_practice(halcyon, "grove-live") as live:
+        live._db.execute("update accounts set role = 'publisher'")
+    assert amphora("export", "grove-dev", "Press Board", "--as", "board", "--with", "access").code == 0
+    shown = amphora("check", "board", "grove-live", "--json").json
+    told = [one["message"] for one in shown["findings"] if one["rule"] == "permission-missing"]
+    assert [("may not grant (for " in one, "'keeper'" in one) for one in told] == [(True, True)]
+    refused = amphora("import", "board", "grove-live", "--yes")
+    assert (refused.code, "may not grant in grove-live" in refused.err) == (3, True), refused.err
+    assert refused.err.splitlines()[-1].endswith("amphora import board-1.0.0 grove-live --without access")
+    rule: dict[str, Any] = {"app": None, "people": [], "rights": []}
+    with in_practice(halcyon, "grove-live") as live, pytest.raises(PlatformRefusal, match="may not grant"):
+        live.create("access-rule", "", "r", "R", rule, None, "t")
 
 
 def test_two_ledgers_never_take_each_others_work_for_their_own(

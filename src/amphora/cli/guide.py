@@ -19,7 +19,6 @@ from amphora.core.values.words import counted
 from amphora.engine.aftercare import open_care
 from amphora.engine.edits import Edited, edits_of
 from amphora.engine.journey import Journey, next_stop, route_from
-from amphora.engine.proof import Cause
 from amphora.render.json_text import error_json
 from amphora.render.result import Block, Lines, Result, Tone
 
@@ -120,7 +119,7 @@ class Guide:
         if left:
             left = [entry for entry in open_care(self.work.session, target) if entry.package == package]
         verified = self.run("verify", package, target)
-        kept = _only_edited(verified.said) if keeps else 0
+        kept = int(verified.said.get("only_edited", 0)) if keeps else 0
         if verified.code and not kept:
             self.stop(verified)
         words = f"{package} {version} is in {target}, and as promised."
@@ -319,15 +318,6 @@ def _stops(said: dict[str, Any]) -> bool:
     levels = {row["level"] for row in said.get("findings", ())}
     whys = {reason["why"] for rows in said.get("in_the_way", {}).values() for reason in rows}
     return "error" in said or "error" in levels or bool(whys - LATER)
-
-
-def _only_edited(said: dict[str, Any]) -> int:
-    """How many items are not as promised because somebody edited them there; 0 where anything else is off."""
-    off = [item for item in said.get("items", ()) if not item["as_promised"]]
-    is_more = any(item["cause"] != Cause.EDITED for item in off) or said["references"]["dangling"]
-    is_more = is_more or any(one["is_working"] is False for one in said["connections"])
-    is_more = is_more or any(one["is_ours"] for one in said["elsewhere"] or ())
-    return 0 if is_more else len(off)
 
 
 def _clashes(said: dict[str, Any]) -> list[str]:

@@ -96,7 +96,7 @@ def target_index(
         reach=_reach(contents, opened, sheets, docket.mapped),
         dropped=tuple(claims.dropped(contents)),
         shared=claims.shared(contents.items, contents.name, contents.source_uid),
-        planned=tuple(_planned(docket)),
+        planned=tuple(_planned(docket, opened.description.sheets)),
         gone_users={one.key: one.users for one in docket.retirements},
         has_unique_names=opened.description.capabilities.has_unique_names,
         converted=docket.converted,
@@ -137,12 +137,12 @@ def _reach(
     return result
 
 
-def _planned(docket: Docket) -> Iterable[Planned]:
+def _planned(docket: Docket, sheets: Mapping[str, KindSheet]) -> Iterable[Planned]:
     """What the import would do to each item, and what the account has to be allowed for it."""
     needed: dict[Key, set[str]] = {}
     for step in docket.steps:
         for key in step.keys:
-            needed.setdefault(key, set()).add(step.permission)
+            needed.setdefault(key, set()).add(step.permission_on(key, sheets))
     for action in docket.actions:
         clashes = tuple(change.place for change in action.comparison.open) if action.comparison else ()
         yield Planned(action.key, action.do.value, frozenset(needed.get(action.key, ())), clashes)

@@ -60,13 +60,11 @@ def reasons_for(
     open_runs = [one for one in journal.open_runs(opened.description.uid) if one.name != consent.run]
     waiting = journal.paused_runs(opened.description.uid)
     mine = [one.name for one in waiting if one.name != consent.run and one.package == docket.package]
-    # Kinds that are not carried, such as connections, have nothing to do with what can be written.
-    sheets = opened.description.sheets
     standing = Standing(
         identity.permissions,
         identity.account,
         identity.roles,
-        {kind: sheet.schema for kind, sheet in sheets.items() if sheet.is_carried},
+        opened.description.sheets,
         open_runs[0].name if open_runs else "",
         _state_words(open_runs[0].state) if open_runs else "",
         bool(open_runs) and open_runs[0].kind == IMPORT and open_runs[0].is_open,
@@ -164,7 +162,8 @@ def refuse_not_permitted(opened: Opened, steps: Sequence[Step], subject: str, wh
     """NotReady where the signed-in account may not do what some steps take, for `what` they are in words."""
     identity = opened.environment.whoami()
     # By name and not one by one: whoever asks for a permission asks for it once.
-    if missing := sorted(not_permitted(permissions_of(list(steps)), identity.permissions, identity.lacks)):
+    wanted = permissions_of(steps, opened.description.sheets)
+    if missing := sorted(not_permitted(wanted, identity.permissions, identity.lacks)):
         raise NotReady(
             f"{identity.account} may not {', '.join(missing)} in {opened.name}{what}; nothing was touched.",
             subject=subject,

@@ -119,6 +119,13 @@ class Proof:
         return found | {one.title: f"{one.what} by the run" for one in self.by_us}
 
     @property
+    def only_edited(self) -> int:
+        """How many items are not as promised because somebody edited them there; 0 where anything else is off."""
+        is_more = bool(self.dangling or self.broken or self.by_us)
+        is_more = is_more or any(off.cause is not Cause.EDITED for off in self.off.values())
+        return 0 if is_more else len(self.off)
+
+    @property
     def is_whole(self) -> bool:
         """Whether everything is as promised."""
         return not self.wrong

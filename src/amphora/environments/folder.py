@@ -107,7 +107,7 @@ class FolderEnvironment:
 
     def whoami(self) -> Identity:
         return Identity(
-            "whoever owns the folder", "owner", frozenset({"read", "write", "publish", "switch", "retire"})
+            "whoever owns the folder", "owner", frozenset({"read", "write", "publish", "switch", "retire", "grant"})
         )
 
     def index(self) -> list[Listed]:

@@ -118,7 +118,7 @@ def env_test_result(entry: EnvironmentEntry, description: Description, identity:
         "publish": "new versions arrive unpublished",
         "switch": "flows arrive switched off",
         "retire": "nothing can be removed, and created items can't be put back",
-        "grant": "access has to be given by hand",
+        "grant": "access rules have to stay out (--without access)",
     }
     rows: list[Row] = [
         [

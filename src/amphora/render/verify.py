@@ -169,6 +169,7 @@ def proof_json(proof: Proof) -> dict[str, object]:
         "environment": proof.environment,
         "run": proof.run.name if proof.run else None,
         "as_promised": proof.is_whole,
+        "only_edited": proof.only_edited,
         "items": [
             {
                 "key": one.key,

@@ -14,7 +14,7 @@ from amphora.core.needs.crosswalk import Mapped, MapState, row_name
 from amphora.core.needs.pauses import WORD
 from amphora.core.plan.docket import Do, Docket, Fate
 from amphora.core.plan.reasons import Consent, Reason, Standing, Why
-from amphora.core.plan.steps import permissions_of
+from amphora.core.plan.steps import GRANT, permissions_of
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Finding, Level
 from amphora.core.values.next_step import NextStep, advice, blank, to_type
@@ -112,11 +112,13 @@ def _unknown_kinds(docket: Docket, standing: Standing) -> list[Reason]:
         f"{readable(key)} at {place_phrase(place)}: {why}" for key, places in unfit.items() for place, why in places
     )
     written = [a for a in docket.actions if a.do in (Do.CREATE, Do.UPDATE) and a.key not in unfit]
-    unknown = [readable(a.key) for a in written if a.item.kind not in standing.kinds]
+    # Kinds that are not carried, such as connections, have nothing to do with what can be written.
+    schemas = {kind: sheet.schema for kind, sheet in standing.sheets.items() if sheet.is_carried}
+    unknown = [readable(a.key) for a in written if a.item.kind not in schemas]
     other = [
-        f"{readable(a.key)} has schema {a.item.schema}, {docket.target} has {standing.kinds[a.item.kind]}"
+        f"{readable(a.key)} has schema {a.item.schema}, {docket.target} has {schemas[a.item.kind]}"
         for a in written
-        if standing.kinds.get(a.item.kind, a.item.schema) != a.item.schema
+        if schemas.get(a.item.kind, a.item.schema) != a.item.schema
     ]
     found = []
     if lost:
@@ -135,7 +137,7 @@ def _unknown_kinds(docket: Docket, standing: Standing) -> list[Reason]:
 
 def _permissions(docket: Docket, standing: Standing) -> list[Reason]:
     # Reading is no step, and without it nothing here could be known.
-    wanted = {"read": [], **permissions_of(list(docket.steps))}
+    wanted = {"read": [], **permissions_of(docket.steps, standing.sheets)}
     missing = not_permitted(wanted, standing.permissions, standing.lacks)
     if not missing:
         return []
@@ -149,9 +151,12 @@ def _permissions(docket: Docket, standing: Standing) -> list[Reason]:
     enough = [(len(may), role) for role, may in standing.roles.items() if wanted.keys() <= may]
     role = f" The least role that would do is {min(enough)[1]!r}." if enough else ""
     words = f"{standing.account} may not {', '.join(sorted(missing))} in {docket.target}.{role}"
-    return [
-        Reason(Why.PERMISSION, words, details, advice("Sign in with another account, or ask for the permission."))
-    ]
+    how = advice("Sign in with another account, or ask for the permission.")
+    if set(missing) == {GRANT} and docket.actions:
+        # Everything else may go in, and whoever may do it gives access afterwards.
+        without = to_type("import", *docket.named, "--without", "access")
+        how = advice("Sign in with another account, or leave the access rules out", without)
+    return [Reason(Why.PERMISSION, words, details, how)]
 
 
 def _ids(docket: Docket) -> list[Reason]:

@@ -11,6 +11,7 @@ from amphora.core.plan.steps import (
     Complete,
     Create,
     CreateBare,
+    Grant,
     LoadRows,
     Publish,
     RetireSet,
@@ -48,13 +49,18 @@ def import_steps(
         keys = tuple(key for group in order for key in group)
         return [*([WriteAll(keys)] if keys else []), *last]
     steps: list[Step] = list(moves_first(held or {}, wanted_places(written.values()), gone))
+    # Last of what is written, people are let in: nobody is to find the half of it.
+    granted = _granted(order, written, habits)
     for group in order:
-        steps += _group_steps(group, written, chooses_ids)
-    for key in (key for group in order for key in group):
+        steps += _group_steps([key for key in group if key not in granted], written, chooses_ids)
+    for key in (key for group in order for key in group if key not in granted):
         # Rows before states: what is switched on may begin to read them at once. By the plan and not by the table's
         # emptiness now: whether it may be loaded was decided when the docket was made.
         if rows and key in rows:
             steps.append(LoadRows((key,), rows[key]))
+        steps += _state_steps(written[key], habits, is_last)
+    for key in granted:
+        steps += [Grant((key,))] if _is_written(written[key]) else []
         steps += _state_steps(written[key], habits, is_last)
     # Tables that are there, empty, and otherwise as they should be, are filled all the same.
     steps += [LoadRows((key,), count) for key, count in (rows or {}).items() if key not in written]
@@ -71,6 +77,19 @@ def wanted_places(actions: Iterable[Action]) -> dict[Key, Place]:
         place = new_place(action.key, action.states)
         found[action.key] = (*place[:2], segments[-1]) if segments else place
     return found
+
+
+def _granted(order: Iterable[Collection[Key]], actions: Mapping[Key, Action], habits: Habits) -> list[Key]:
+    """The items that give access and that nothing else of the docket needs to be there, in this order."""
+    used = {used for key, action in actions.items() for used in action.item.uses() if used != key}
+    ruling = {kind for kind, sheet in habits.sheets.items() if sheet.is_access}
+    found = [key for group in order for key in group if actions[key].item.kind in ruling and key not in used]
+    # One that names itself is made bare first, like everything of that sort.
+    return [key for key in found if not actions[key].is_self_using]
+
+
+def _is_written(action: Action) -> bool:
+    return action.do is Do.CREATE or action.is_form_changed
 
 
 def _group_steps(group: Collection[Key], actions: Mapping[Key, Action], chooses_ids: bool) -> Iterable[Step]:

@@ -6,6 +6,7 @@ from collections.abc import Collection, Mapping
 from dataclasses import field
 from enum import StrEnum
 
+from amphora.core.form.kinds import KindSheet
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import NOTHING, NextStep
@@ -51,7 +52,7 @@ class Standing:
     permissions: frozenset[str]
     account: str = ""
     roles: Mapping[str, frozenset[str]] = field(default_factory=dict)
-    kinds: Mapping[str, int] = field(default_factory=dict)
+    sheets: Mapping[str, KindSheet] = field(default_factory=dict)
     open_run: str = ""
     open_state: str = ""
     can_go_on: bool = False

@@ -13,6 +13,7 @@ from amphora.core.plan.steps import (
     Complete,
     Create,
     CreateBare,
+    Grant,
     LoadRows,
     Publish,
     RetireSet,
@@ -273,7 +274,17 @@ def steps_of(restoration: Restoration, used: Mapping[Key, Collection[Key]], habi
             steps += _states(key, makes.get(key) or pairs[key][0], pairs.get(key, (None, None))[1], habits)
     # Retired last, as in an import: until then everything that was made is there, and a failure before this step
     # leaves nothing that refers to nothing.
-    return [*steps, *([RetireSet(going)] if going else [])]
+    kinds = {one.key: image.kind for one in todo if (image := one.before or one.now)}
+    return [*(_granting(step, kinds, habits) for step in steps), *([RetireSet(going)] if going else [])]
+
+
+def _granting(step: Step, kinds: Mapping[Key, str], habits: Habits) -> Step:
+    """The step, as giving access where it writes what does. In its place: on the way back nobody is let in to
+    anything that was not there for them before."""
+    if type(step) not in (Create, Update) or not habits.sheets[kinds[step.key]].is_access:
+        return step
+    assert isinstance(step, Create | Update)
+    return Grant(step.keys, (), step.version)
 
 
 def _made_again(images: Mapping[Key, Image], uses: Mapping[Key, Collection[Key]], habits: Habits) -> list[Step]:

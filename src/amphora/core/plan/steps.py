@@ -5,15 +5,18 @@ done stands in `engine/steps`, one module a kind.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
-from typing import ClassVar, Literal
+from typing import ClassVar, Final, Literal
 
+from amphora.core.form.kinds import KindSheet
 from amphora.core.plan.states import Habits, Image
-from amphora.core.values.keys import Key
+from amphora.core.values.keys import Key, kind_of
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json, States
 
+WRITE: Final = "write"
+GRANT: Final = "grant"
 Version = Literal["form", "live", "draft"]
 """Which definition a step writes: the one that the docket decided on, or one of an image's two."""
 
@@ -40,10 +43,15 @@ class Step:
 
     keys: tuple[Key, ...]
     do: ClassVar[str] = ""
-    permission: ClassVar[str] = "write"
+    permission: ClassVar[str] = WRITE
     stands_alone: ClassVar[bool] = False
     """Whether its intent is journalled by itself, right before the call: what it does can't be told from the state of
     one item, so nobody must have to ask whether its turn had come."""
+
+    def permission_on(self, key: Key, sheets: Mapping[str, KindSheet]) -> str:
+        """What it takes to do it to one of its items: writing what gives access is granting, in whichever call."""
+        sheet = sheets.get(kind_of(key))
+        return GRANT if self.permission == WRITE and sheet and sheet.is_access else self.permission
 
     @property
     def key(self) -> Key:
@@ -120,6 +128,18 @@ class Complete(Update):
     """Gives an item that was made bare its references."""
 
     do: ClassVar[str] = "complete"
+
+
+class Grant(Create):
+    """Writes an item that gives people access to others, made anew or over what is there. A kind of its own because
+    of when it is done: people are let in when all that they will find has been published and switched on."""
+
+    do: ClassVar[str] = "grant"
+    permission: ClassVar[str] = GRANT
+
+    def meant(self, key: Key, now: State, drawn: Drawn | None, habits: Habits) -> State:
+        assert drawn is not None
+        return _written(now, drawn, habits)
 
 
 class EnterSecret(Update):
@@ -228,6 +248,7 @@ KINDS: tuple[type[Step], ...] = (
     CreateBare,
     Complete,
     Update,
+    Grant,
     EnterSecret,
     Move,
     WriteAll,
@@ -240,10 +261,11 @@ KINDS: tuple[type[Step], ...] = (
 """Every kind of step. Adding one: a class here, a module in `engine/steps`, the adapters that can do it."""
 
 
-def permissions_of(steps: tuple[Step, ...] | list[Step]) -> dict[str, list[Key]]:
+def permissions_of(steps: Iterable[Step], sheets: Mapping[str, KindSheet]) -> dict[str, list[Key]]:
     """What the account has to be allowed, with the items that it is needed for."""
     found: dict[str, list[Key]] = {}
     for step in steps:
         # By the step and not by the item: one update may take write, publish and switch.
-        found.setdefault(step.permission, []).extend(step.keys)
+        for key in step.keys:
+            found.setdefault(step.permission_on(key, sheets), []).append(key)
     return {name: list(dict.fromkeys(keys)) for name, keys in found.items()}

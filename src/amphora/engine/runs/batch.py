@@ -8,7 +8,18 @@ from contextvars import copy_context
 from typing import Final, Generic, TypeVar
 
 from amphora.core.plan.states import Image
-from amphora.core.plan.steps import Complete, Create, CreateBare, Drawn, EnterSecret, Publish, Step, Switch, Update
+from amphora.core.plan.steps import (
+    Complete,
+    Create,
+    CreateBare,
+    Drawn,
+    EnterSecret,
+    Grant,
+    Publish,
+    Step,
+    Switch,
+    Update,
+)
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
@@ -16,7 +27,7 @@ from amphora.engine.steps import Material
 
 Value = TypeVar("Value")
 
-ON_ONE_ITEM: Final = frozenset({Create, CreateBare, Update, Complete, EnterSecret, Publish, Switch})
+ON_ONE_ITEM: Final = frozenset({Create, CreateBare, Update, Complete, Grant, EnterSecret, Publish, Switch})
 """Kinds of steps that disturb nothing but their item. Moves are not among them: one frees the place of another."""
 
 

@@ -11,7 +11,7 @@ from amphora.core.form.spots import titled_ids
 from amphora.core.form.visit import with_texts
 from amphora.core.plan.restoration import Evidence
 from amphora.core.plan.states import Image, rows_in
-from amphora.core.plan.steps import Create, LoadRows, RetireSet, WriteAll
+from amphora.core.plan.steps import Create, Grant, LoadRows, RetireSet, WriteAll
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
@@ -19,7 +19,7 @@ from amphora.engine.runs.lost import find_made
 from amphora.engine.runs.stage import Stage, looked_up
 from amphora.ledger.records import JournalStep, Run
 
-MADE = (Create.do, "create bare", WriteAll.do)
+MADE = (Create.do, "create bare", Grant.do, WriteAll.do)
 BEGUN = ("intended", "uncertain")
 """States of a journalled step that was begun, and nobody knows whether it took effect."""
 

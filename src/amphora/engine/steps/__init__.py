@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from amphora.core.plan import steps as kinds
-from amphora.engine.steps import create, load_rows, publish, retire, switch, take_back, update, write_all
+from amphora.engine.steps import create, grant, load_rows, publish, retire, switch, take_back, update, write_all
 from amphora.engine.steps.contract import Bench, Doing, Material
 
 DOINGS: Mapping[type[kinds.Step], Doing] = {
@@ -13,6 +13,7 @@ DOINGS: Mapping[type[kinds.Step], Doing] = {
     kinds.CreateBare: create.do,
     kinds.Update: update.do,
     kinds.Complete: update.do,
+    kinds.Grant: grant.do,
     kinds.EnterSecret: update.do,
     kinds.Move: update.do,
     kinds.WriteAll: write_all.do,

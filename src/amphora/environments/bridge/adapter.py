@@ -39,7 +39,7 @@ from amphora.environments.contract import (
     Written,
 )
 
-ALL = frozenset({"read", "write", "publish", "switch", "retire"})
+ALL = frozenset({"read", "write", "publish", "switch", "retire", "grant"})
 
 
 class Bridge:
@@ -105,21 +105,23 @@ class Bridge:
             return Identity(name, "not told", can)
         rights = {str(right) for right in values_at(answer, call.said("rights"))}
         may = {permission for permission, names in allows.items() if rights & set(names)}
+        # A platform that tells nothing apart there gives access to whoever may write.
+        may |= {"grant"} if "grant" not in allows and ("write" in may or "write" not in allows) else set()
         lacks = frozenset(
             (permission, kind)
             for kind, part in self.sheet.items.items()
-            for permission, names in part.needs.items()
+            for permission, names in {**_granting(part), **part.needs}.items()
             if not rights & set(names)
         )
         # Only what the sheet lists needs a right.
-        return Identity(name, ", ".join(sorted(rights)[:5]), can & (may | (ALL - allows.keys())), lacks=lacks)
+        return Identity(name, ", ".join(sorted(rights)[:5]), can & (may | (ALL - {*allows, "grant"})), lacks=lacks)
 
     def _described(self) -> frozenset[str]:
         """What the sheet describes for every kind that is carried: what can't be done is refused before the start,
         and not in the middle."""
         carried = [part for part in self.sheet.items.values() if part.kind.is_carried]
         can = set(ALL)
-        can -= {"write"} if any(part.create is None or part.update is None for part in carried) else set()
+        can -= {"write", "grant"} if any(part.create is None or part.update is None for part in carried) else set()
         return frozenset(can - ({"retire"} if any(part.retire is None for part in carried) else set()))
 
     def index(self) -> list[Listed]:
@@ -379,3 +381,8 @@ def _match(call: Call, single: Single) -> dict[str, str]:
 def written_of(single: Single) -> Written:
     """What became of a write to this item."""
     return Written(single.row.native_id, single.row.revision, single.row.link)
+
+
+def _granting(part: ItemPart) -> Mapping[str, Sequence[str]]:
+    """The rights that giving access by items of a kind takes: those of writing, unless the sheet tells them apart."""
+    return {"grant": part.needs["write"]} if part.kind.is_access and "write" in part.needs else {}

@@ -112,7 +112,7 @@ ITEM: dict[str, Any] = {
 WITHIN = {"kind": str, "as": str}
 FLAG = {"at": str, "is": list}
 FLAGS = ("on", "published", "unpublished")
-PERMISSIONS = ("write", "publish", "switch", "retire")
+PERMISSIONS = ("write", "publish", "switch", "retire", "grant")
 WRITE = {"members": dict, "wrapped": str, "with": dict, "without": list, "inside": dict}
 CREATE = {
     **CALL,

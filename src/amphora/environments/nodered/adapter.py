@@ -51,7 +51,7 @@ _PLAIN_TYPES = frozenset({
     "http in", "http response", "mqtt in", "mqtt out",
 })  # fmt: skip
 """Node types that never hold credentials, so that nobody has to ask for each node."""
-_ALL = frozenset({"read", "write", "publish", "switch", "retire"})
+_ALL = frozenset({"read", "write", "publish", "switch", "retire", "grant"})
 
 
 def connect(location: str, folder: Path, user: str, secret: str, ca_file: str = "") -> NodeRed:
@@ -106,7 +106,7 @@ class NodeRed:
         if scopes & {"read", "flows.read", "*"}:
             may.add("read")
         if scopes & {"write", "flows.write"}:
-            may |= {"write", "switch", "retire"}
+            may |= {"write", "switch", "retire", "grant"}
         return Identity(str(user.get("username", "")), " ".join(sorted(map(str, scopes))), frozenset(may))
 
     def index(self) -> list[Listed]:
