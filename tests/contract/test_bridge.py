@@ -14,6 +14,7 @@ from typing import Any
 
 import pytest
 
+from amphora.core.form import kinds
 from amphora.core.form.kinds import parse_sheet
 from amphora.core.form.objects import PART_MARK, grouped, in_words, objects_used
 from amphora.core.values.errors import (
@@ -34,6 +35,7 @@ from amphora.environments.bridge.paths import filled, moment_of
 from amphora.environments.bridge.sheet import parse_bridge
 from amphora.environments.bridge.source import connect_bridge, read_bridge
 from amphora.environments.contract import Probes, RemembersTokens, Seen, Write
+from amphora.render import figures
 from tests.conftest import run_program
 from tests.contract.answering import Said, served
 
@@ -185,6 +187,18 @@ def test_every_line_that_a_sheet_may_hold_is_explained() -> None:
     assert [key for key in sorted(named) if not re.search(rf"[`{{ \[]{key}\b", PAGE)] == []
     assert [word for word in lines.MEANINGS if f"`{word}`" not in PAGE] == []
     assert [w for words in lines.CHOICES.values() for w in words if f'"{w}"' not in PAGE] == []
+
+
+def test_every_line_of_a_kind_sheet_stands_on_its_page() -> None:
+    page = (Path(__file__).parents[2] / "docs" / "kind-sheets.md").read_text(encoding="utf-8")
+    tables = [value for name, value in vars(kinds).items() if re.fullmatch("_[A-Z]+", name)]
+    named = {key for table in tables if isinstance(table, dict) for key in table}
+    assert {"unordered", "rename_kind", "object_query", "never"} <= named
+    assert [key for key in sorted(named) if not re.search(rf"[`{{ \[]{key}\b", page)] == []
+    assert [shape for shape in figures._SHAPES if f"`{shape}`" not in page] == []
+    [sheet] = re.findall(r"```toml\n(kind .*?)```", page, re.S)
+    more = "\n".join(re.findall(r"```toml\n(\[\[conversion.*?)```", page, re.S))
+    assert parse_sheet(f"{sheet}\n{more}").conversions[0].to == parse_sheet(sheet).schema == 3
 
 
 SMALL = """
