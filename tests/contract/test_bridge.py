@@ -245,6 +245,7 @@ name  = "$.name"
     for name in ("user", "team")
 )
 REFERS = f'{KIND}\n[[refers]]\nat = "$.owner"\nto = ["person"]\n'
+SIGNED = '\n[sign_in]\nhow = "client"\ntoken = "{}"\n'
 PUBLISHED, SWITCHED = f"{KIND}\n[states]\npublish = true\n", f"{KIND}\n[states]\nswitch = true\n"
 
 
@@ -275,6 +276,13 @@ def test_a_sheet_that_is_wrong_is_told_with_its_lines() -> None:
         (SMALL.replace('"$.name"', '"$.names[0]"'), "nothing can be written at $.names[0]"),
         (SMALL.replace('"$.name"', '"$.names[*]"'), "nothing can be written at $.names[*]"),
         (SMALL.replace('post = "/things"', 'post = "/things", uid = "$.uid"'), "`item.thing.uid` is missing"),
+        (
+            SMALL.replace('post = "/things"', 'post = "/things", id = "list"'),
+            "line 11: `item.thing.create.id` has to be a",
+        ),
+        (SMALL.replace('put = "/things/{id}"', 'put = "/t", match = "sent"'), "nothing of it sends {revision}"),
+        (SMALL + SIGNED.format("http://auth.example/t"), "`sign_in.token` has to be a path that begins with /, or"),
+        (SMALL + SIGNED.format("https://me@auth.example/t"), "`sign_in.token` has to be a path"),
         (SMALL + PUBLISHED, "`item.thing.draft` is missing"),
         (SMALL + SWITCHED, "`item.thing.on` is missing"),
         (SMALL + LINES.replace('id = "$.no"', ""), "`item.thing.rows` needs both `id` and `load.ids`"),
@@ -288,6 +296,28 @@ def test_a_sheet_that_is_wrong_is_told_with_its_lines() -> None:
         with pytest.raises(SheetFault) as caught:
             parse_bridge(sheet, "small.toml", {"thing.toml": THING + kind})
         assert any(told in line for line in caught.value.details), (told, caught.value.details)
+
+
+def test_a_token_may_come_from_another_server_and_a_refusal_says_which_call_it_was(tmp_path: Path) -> None:
+    seen: list[str] = []
+
+    def platform(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        seen.append(headers.get("Authorization", ""))
+        return 200, {"rows": ROWS}, {}
+
+    def signing(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        return (200, {"access_token": "t"}, {}) if path == "/token" else (401, {}, {})
+
+    with served(signing) as there, served(platform) as here:
+        with closing(bridge(tmp_path, here, SMALL + SIGNED.format(f"{there}/token"), user="u", secret="s")) as one:
+            assert len(one.index()) == len(ROWS)
+        assert set(seen) == {"Bearer t"}
+        with (
+            closing(bridge(tmp_path, here, SMALL + SIGNED.format(f"{there}/tokens"), user="u", secret="s")) as one,
+            pytest.raises(EnvironmentRefused) as caught,
+        ):
+            one.index()
+        assert [*caught.value.details] == ["POST /tokens -> 401"]
 
 
 def bridge(folder: Path, url: str, text: str = SMALL, kind: str = THING, user: str = "", secret: str = "") -> Bridge:

@@ -499,7 +499,7 @@ class Quirky:
             self.things[number] = {"a": "", "b": "", "key": "", **body, "id": number, "rev": 1, "name": called}
             if self.quirk == "fills":
                 self.things[number]["b"] += "."
-            return 201, self.things[number], {}
+            return 201, {} if self.quirk.startswith("silent") else self.things[number], {}
         if not number:
             rows = list(self.things.values())
             return (
@@ -510,8 +510,12 @@ class Quirky:
         if number not in self.things:
             return 404, {}, {}
         one = self.things[number]
-        if method == "DELETE" and self.quirk != "stays":
+        if method == "DELETE" and self.quirk.startswith("buries"):
+            self.things[number] = {**one, "state": "buried"}
+        elif method == "DELETE" and self.quirk != "stays":
             del self.things[number]
+        elif self.quirk == "compares" and body and body["rev"] != one["rev"]:
+            return 409, {"code": "old"}, {}
         elif self.quirk == "fixed" and "name" in (body or {}):
             return 422, {"errors": [{"detail": "unknown member", "field": "name"}]}, {}
         elif method == "PATCH":
@@ -557,17 +561,30 @@ def test_what_a_busy_platform_turns_away_is_tried_again_and_then_put_back(tmp_pa
         ("answers", 1, "with the thing that is there, and perhaps wrote over it"),
         ("members", 1, "'a.x' was left out and is null now"),
         ("fixed", 0, "can't get another title"),
+        ("silent", 1, "made 'amphora-proof-"),
+        ("silent, and said so", 0, "both are there"),
+        ("buries", 1, "is still there after it was removed"),
+        ("buries, and said so", 0, "both are there"),
+        ("compares", 0, "both are there"),
+        ("does not compare", 1, "it was written over, right after the look"),
     ],
 )
 def test_what_a_platform_does_otherwise_is_found_by_a_proof(quirk: str, code: int, told: str, tmp_path: Path) -> None:
     platform = Quirky(quirk)
     with served(platform) as url:
-        put = '{ put = "/things/{id}" }'
+        put, post = '{ put = "/things/{id}" }', '{ post = "/things" }'
+        old = '\n[[error]]\ncode = "old"\nmeans = "moved"\n[errors]\ncode = "$.code"\n'
+        sent = '{ put = "/things/{id}", match = "sent", with = { rev = "{revision}" } }'
         manner = {
-            "fixed": '{ put = "/things/{id}", read_only = ["name"] }',
-            "members": '{ patch = "/things/{id}", how = "merge patch" }',
+            "fixed": (put, '{ put = "/things/{id}", read_only = ["name"] }'),
+            "members": (put, '{ patch = "/things/{id}", how = "merge patch" }'),
+            "silent, and said so": (post, '{ post = "/things", id = "listed" }'),
+            "buries, and said so": (post, f'{post}\ngone = {{ at = "$.state", is = ["buried"] }}'),
+            "compares": (put, sent),
+            "does not compare": (put, sent),
         }
-        (tmp_path / "small.toml").write_text(SMALL.replace(put, manner.get(quirk, put)), "utf-8")
+        sheet = SMALL.replace(*manner.get(quirk, (put, put))) + (old if "sent" in str(manner.get(quirk)) else "")
+        (tmp_path / "small.toml").write_text(sheet, "utf-8")
         (tmp_path / "thing.toml").write_text(THING, "utf-8")
         run_program(tmp_path, "init")
         assert run_program(tmp_path, "env", "add", "t", url, "--bridge", "small.toml", "--role", "test").code == 0
@@ -577,4 +594,5 @@ def test_what_a_platform_does_otherwise_is_found_by_a_proof(quirk: str, code: in
         assert any(told in one for one in words), words
         # What was there is as it was, whatever became of the promises.
         assert platform.names[:1] == ["first"]
-        assert (len(platform.things) == 1) is (quirk != "stays")
+        stays = quirk in ("stays", "buries", "buries, and said so")
+        assert (len(platform.things) == 1) is not stays

@@ -117,13 +117,16 @@ def first(proving: Proving, template: Image) -> Image:
 
 
 def update(proving: Proving, image: Image, title: str, definition: Json, revision: str) -> Image:
+    [written] = proving.environment.write([write_of(proving, image, title, definition, revision)])
+    return looked(proving.environment, written)
+
+
+def write_of(proving: Proving, image: Image, title: str, definition: Json, revision: str) -> Write:
     states = replace(image.states, title=title)
     segments = (*image.segments[:-1], title)
     # A token of its own for each: with the same one it would be the same write, and rightly answered like it.
     token = f"{proving.mark}/{secrets.token_hex(4)}"
-    write = Write(image.kind, segments, states, definition, token, image.native_id, revision)
-    [written] = proving.environment.write([write])
-    return looked(proving.environment, written)
+    return Write(image.kind, segments, states, definition, token, image.native_id, revision)
 
 
 def remove(proving: Proving, ids: Sequence[str]) -> None:

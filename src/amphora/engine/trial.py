@@ -15,9 +15,10 @@ from amphora.core.values.errors import EnvironmentRefused, RevisionMoved
 from amphora.core.values.pointers import parse_pointer, with_value
 from amphora.engine.left_out import try_left_out
 from amphora.engine.promises import Broken, Kept, Proving, expected
-from amphora.engine.specimens import first, first_made, make, of_kind, remove, update
+from amphora.engine.specimens import first, first_made, make, of_kind, remove, update, write_of
 from amphora.environments.contract import (
     NotNew,
+    Overtaken,
     Publishes,
     Seen,
     Switches,
@@ -146,6 +147,21 @@ def _stale(proving: Proving, template: Image) -> None:
             raise Broken("it was refused, and changed all the same")
         if not proving.opened.description.capabilities.is_guarded:
             proving.say(name, Kept.ODD, template.kind, "by looking just before: the moment between is not guarded")
+        elif isinstance(proving.environment, Overtaken):
+            _overtaken(proving, proving.environment, now)
+
+
+def _overtaken(proving: Proving, environment: Overtaken, image: Image) -> None:
+    """Whether the platform compares by itself, as its description says: somebody writes between our look and our
+    call."""
+    title = proving.titled(image.kind, "overtaken")
+
+    def somebody() -> None:
+        update(proving, image, proving.titled(image.kind, "meanwhile"), image.newest, image.revision)
+
+    ours = write_of(proving, image, title, image.newest, image.revision)
+    words = "it was written over, right after the look: the platform doesn't compare, and `match` says that it does"
+    expected(RevisionMoved, lambda: environment.overtaken(ours, somebody), words)
 
 
 def _published(proving: Proving, template: Image) -> None:

@@ -274,7 +274,11 @@ class Caller:
             f'Set sign_in = "env:NAME" (and user, for {self._secret_kind}) in amphora.toml, and NAME in your shell.'
         )
         return EnvironmentRefused(
-            f"{self.base_url} does not accept the sign-in.", subject=self.base_url, next_step=advice(words)
+            f"{self.base_url} does not accept the sign-in.",
+            subject=self.base_url,
+            # Which call it was: signing in may take several, and each may be at another address.
+            details=list(self.last)[-1:],
+            next_step=advice(words),
         )
 
     def _sign_in(self) -> Mapping[str, str]:

@@ -283,6 +283,15 @@ class SideBySide(Protocol):
         """How many calls may be under way just now: fewer where it has said that it is busy."""
 
 
+@runtime_checkable
+class Overtaken(Protocol):
+    """Looks just before each change, and can let something happen between that look and the call: so a proof sees
+    whether the platform itself refuses to write over somebody's change."""
+
+    def overtaken(self, item: Write, between: Callable[[], object]) -> Written:
+        """A change of one item, with something done by somebody else in the middle of it."""
+
+
 Ability = TypeVar("Ability")
 
 

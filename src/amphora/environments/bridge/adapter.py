@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import time
 import uuid
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager, nullcontext
 from dataclasses import replace
 
@@ -18,7 +18,7 @@ from amphora.core.plan.states import Image
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain
 from amphora.core.values.model import Found, Json, Listed, Supply
 from amphora.core.values.next_step import advice
-from amphora.environments.bridge import apart
+from amphora.environments.bridge import apart, lines
 from amphora.environments.bridge.bodies import Bodies
 from amphora.environments.bridge.client import Answer, Client
 from amphora.environments.bridge.folders import Folders
@@ -38,6 +38,10 @@ from amphora.environments.contract import (
     Write,
     Written,
 )
+
+LOCATION, LISTED = lines.NO_PLACES
+GUARDS = ("etag", "sent")
+"""Ways in which a platform itself compares what is written with what was seen."""
 
 ALL = frozenset({"read", "write", "publish", "switch", "retire", "grant"})
 
@@ -82,7 +86,7 @@ class Bridge:
                 has_rows=any(part.rows for part in parts),
                 fills_in=True,
                 loads_in_pieces=True,
-                is_guarded=all(part.update is None or part.update.said("match") == "etag" for part in parts),
+                is_guarded=all(part.update is None or part.update.said("match") in GUARDS for part in parts),
             ),
             id_style=IdStyle(id_pattern(self.ids), "", MARK if any(one.space for one in self.ids.values()) else ""),
             sheets={kind: part.kind for kind, part in self.sheet.items.items()},
@@ -202,16 +206,23 @@ class Bridge:
         call = self._able(part.create, title, "make", write.kind)
         body = self.bodies.of(part, write, call, uid=uid_of(write.token) if call.said("uid") else "")
         self._sameness.refuse_before(part, call, body, title)
+        where = call.said("id") or part.paths["id"]
+        # Looked at before as well: what is new of that name is ours, unless somebody made another one just then.
+        there = self.items.ids_called(part, title) if where == LISTED else set()
         started = time.monotonic()
         values = {"title": title, "folder": write.states.folder, **self.bodies.holder(part, write)}
         answer = self._change(call, values, body)
-        where = call.said("id") or part.paths["id"]
         if job := call.said("job", None):
             answer, where = awaited(self.client, job, answer), job.said("id") or where
         with taken("it was made"):
-            # Some answer with nothing but a header: the address of what was made (RFC 9110, section 10.2.2).
-            is_at_end = where == "location"
-            native = answer.location.rstrip("/").rpartition("/")[2] if is_at_end else text_at(answer.body, where)
+            if where == LISTED:
+                new = self.items.ids_called(part, title) - there
+                native = new.pop() if len(new) == 1 else ""
+            elif where == LOCATION:
+                # Some answer with nothing but a header: the address of what was made (RFC 9110, section 10.2.2).
+                native = answer.location.rstrip("/").rpartition("/")[2]
+            else:
+                native = text_at(answer.body, where)
             if part.within:
                 self.items.holders.note(part, native, values["parent"])
             single = self.items.single(part, native) if native else None
@@ -237,7 +248,7 @@ class Bridge:
             return
         with taken("it was made"):
             # A platform that tidies every title has renamed nothing.
-            if not self.items.is_called(part, title):
+            if not self.items.ids_called(part, title):
                 return
             self._do(part.retire, single, "remove")
             self.items.forget(single.row.native_id)
@@ -265,13 +276,17 @@ class Bridge:
                 self.retire([Seen(single.row.native_id, single.row.revision)])
             raise
 
-    def _update(self, write: Write) -> Written:
+    def overtaken(self, item: Write, between: Callable[[], object]) -> Written:
+        return self._update(item, between)
+
+    def _update(self, write: Write, between: Callable[[], object] = lambda: None) -> Written:
         seen = Seen(str(write.native_id), str(write.revision))
         single = self.items.seen([seen])[seen.native_id]
         part = self._part(single)
         call = self._able(part.update, write.states.title, "change", write.kind)
         body = self.bodies.of(part, write, call, single)
-        headers = _match(call, single)
+        headers = self._match(call, single)
+        between()
         # Some platforms take a PUT like that: what is left out stays, and null takes it away.
         if call.said("how") == "merge patch" and call.method == "PATCH":
             headers["Content-Type"] = "application/merge-patch+json"
@@ -362,20 +377,24 @@ class Bridge:
             )
         return call
 
+    def _match(self, call: Call, single: Single) -> dict[str, str]:
+        if call.said("match") != "etag":
+            return {}
+        # Without one the call would go through over whatever somebody has done meanwhile.
+        if not single.etag:
+            raise self.client.otherwise(self._part(single).read, 'there is no ETag, which match = "etag" needs')
+        return {"If-Match": single.etag}
+
     def _do(self, call: Call | None, single: Single, words: str) -> None:
         """A call on an item that needs no body of ours."""
         row = single.row
         able = self._able(call, row.states.title, words, row.kind)
-        self._change(able, self._values(single), headers=_match(able, single))
+        self._change(able, self._values(single), headers=self._match(able, single))
 
 
 def uid_of(token: str) -> str:
     """The uid of what a creation with this token makes: the same every time it is asked for."""
     return str(uuid.uuid5(uuid.NAMESPACE_URL, f"amphora:{token}"))
-
-
-def _match(call: Call, single: Single) -> dict[str, str]:
-    return {"If-Match": single.etag} if call.said("match") == "etag" and single.etag else {}
 
 
 def written_of(single: Single) -> Written:

@@ -20,6 +20,7 @@ from amphora.core.values.model import Json
 from amphora.core.values.next_step import NOTHING, advice
 from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.environments.answers import is_busy, wait_s
+from amphora.environments.bridge import lines
 from amphora.environments.bridge.parts import BridgeSheet, Call, Pages, pages_of
 from amphora.environments.bridge.paths import filled, text_at, value_at
 from amphora.environments.bridge.refusals import said_at, words_in
@@ -239,12 +240,17 @@ class Client(Caller):
             headers[call.said("header")] = self._token(call, values, headers)
         return headers
 
+    def _signing_address(self, path: str) -> str:
+        """Where somebody signs in: behind the base, or at the address of its own that the sheet says. Nothing that a
+        server answers is ever taken for one."""
+        return path if path.startswith(lines.SCHEMES) else self.sheet.base + path
+
     def _client_token(self, table: Mapping[str, Any]) -> str:
-        path, scope = self.sheet.base + table["token"], table.get("scope", "")
+        path, scope = self._signing_address(table["token"]), table.get("scope", "")
         return self.client_token(path, self._user, self._secret, scope, table.get("credentials") == "body")
 
     def _token(self, call: Call, values: Mapping[str, Json], headers: Mapping[str, str]) -> str:
-        path = self.sheet.base + str(filled(call.path, values, is_path=True))
+        path = self._signing_address(str(filled(call.path, values, is_path=True)))
         options: dict[str, Any] = {"json": filled(call.body, values)} if call.body is not None else {}
         # As RFC 6749 wants it, and whoever follows it.
         options |= {"data": filled(form, values)} if (form := call.said("form", None)) else {}

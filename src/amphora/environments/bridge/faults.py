@@ -6,6 +6,7 @@ import difflib
 import re
 from collections.abc import Iterator, Mapping
 from typing import Any
+from urllib.parse import urlsplit
 
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import parse_path
@@ -13,6 +14,7 @@ from amphora.core.values.errors import SheetFault
 from amphora.core.values.strict_toml import line_of, unfit
 from amphora.environments.bridge import lines
 from amphora.environments.bridge.paths import holder_of
+from amphora.environments.calls import LOOPBACK
 
 WHAT = "a bridge sheet"
 _SEARCHED = re.compile(r"\[[^'\"]|\.\*")
@@ -84,7 +86,9 @@ class SheetFaults:
         methods = [method for method in lines.METHODS if method in row]
         if len(methods) != 1:
             yield f"{line_of(self._source, last, within)}`{name}` needs one of {', '.join(lines.METHODS)} with a path"
-        elif not row[methods[0]].startswith(("/", "{location}")):
+        elif not row[methods[0]].startswith(("/", "{location}")) and not (
+            name == "sign_in.call" and _is_address(row[methods[0]])
+        ):
             yield f"{line_of(self._source, last, within)}the path of `{name}` has to begin with /"
         if methods and (unknown := set(lines.PLACEHOLDER.findall(row[methods[0]])) - lines.KNOWN):
             # The first by name: all of them would bury the line.
@@ -113,6 +117,9 @@ class SheetFaults:
         needed = {"header": "header", "client": "token", "login": "call"}.get(str(table.get("how", "none")))
         if needed and needed not in table:
             yield f"{line_of(self._source, 'how')}`sign_in.{needed}` is missing, which {table['how']!r} needs"
+        if isinstance(token := table.get("token"), str) and not token.startswith("/") and not _is_address(token):
+            words = "a path that begins with /, or a whole address (https)"
+            yield f"{line_of(self._source, 'token')}`sign_in.token` has to be {words}"
         if isinstance(table.get("call"), dict):
             yield from self._call(table["call"], lines.LOGIN, "sign_in.call")
         for row in table.get("also", []) if isinstance(table.get("also", []), list) else ():
@@ -209,6 +216,11 @@ class SheetFaults:
             yield from self._table_faults(taken, lines.TAKES, f"{name}.retire.takes.")
         for one in lines.FLAGS:
             yield from self._flag(_table(row).get(one), f"{name}.{one}")
+        for call, names in (("create", ("create",)), ("create.job", ("create", "job"))):
+            made = _table(row, *names).get("id")
+            if isinstance(made, str) and not made.startswith("$") and made not in lines.NO_PLACES:
+                words = f"has to be a place in the answer, or one of {', '.join(lines.NO_PLACES)}"
+                yield f"{line_of(self._source, 'create', name)}`{name}.{call}.id` {words}"
         for one in ("create", "update"):
             body = _table(row, one).get("body")
             if body is not None and "{definition}" not in str(body):
@@ -221,6 +233,10 @@ class SheetFaults:
                 yield f"{line}`{name}.within.kind` has to be one of the kinds of the sheet"
             if within.get("as") not in _table(row).get("definition", ()):
                 yield f"{line}`{name}.within.as` has to be a member of its definition"
+        update = _table(row, "update")
+        if update.get("match") == "sent" and "{revision}" not in str(update):
+            line = line_of(self._source, "update", name)
+            yield f"{line}`{name}.update.match`: nothing of it sends {{revision}}, which is to be compared there"
         hidden = _table(row).get("hidden")
         for place in hidden if isinstance(hidden, list) else ():
             try:
@@ -314,6 +330,16 @@ class SheetFaults:
                 # It is written where it is read, so that nothing may be searched for.
                 if not parse_path(path)[1] or _SEARCHED.search(path):
                     yield f"{where}`{name}`: nothing can be written at {path}; only names may stand in it"
+
+
+def _is_address(text: str) -> bool:
+    """Whether it is a whole address to which a secret may be sent: encrypted, or on this machine."""
+    try:
+        parts = urlsplit(text)
+    except ValueError:
+        return False
+    is_ours = parts.scheme == "http" and parts.hostname in LOOPBACK
+    return bool(parts.hostname) and (is_ours or parts.scheme == "https") and "@" not in parts.netloc
 
 
 def _table(row: Any, *names: str) -> Mapping[str, Any]:

@@ -94,19 +94,20 @@ class Items:
             return [single.row for single in self._each(lambda id_: self.single(part, id_), native) if single]
         return [self._listed(part, row) for row in rows]
 
-    def is_called(self, part: ItemPart, title: str) -> bool:
-        """Whether some item of a kind has this title, by the list."""
-        return any(text_at(row, part.paths["title"]) == title for row in self.rows_of(part))
+    def ids_called(self, part: ItemPart, title: str) -> set[str]:
+        """The ids, as the platform writes them, of the items of a kind that have this title, by the list."""
+        rows = [row for row in self.rows_of(part) if text_at(row, part.paths["title"]) == title]
+        return {text_at(row, part.paths["id"]) for row in rows}
 
     def rows_of(self, part: ItemPart) -> list[Json]:
         """The list of a kind, as the sheet describes its rows; of items inside of others that of each of these."""
         within = part.within
         if within is None:
-            return [self.hook.shown(part.kind.kind, row) for row in self._client.rows(part.index)]
+            return self._there(part, (self.hook.shown(part.kind.kind, row) for row in self._client.rows(part.index)))
 
         def listed(holder: Json) -> list[Json]:
             rows = self._client.rows(part.index, self.holders.values_in(part, holder))
-            return [self._as_shown(part, row, holder) for row in rows]
+            return self._there(part, (self._as_shown(part, row, holder) for row in rows))
 
         ids = self.holders.ids_in(within.kind, self.rows_of(self._sheet.items[within.kind]))
         found = list(zip(ids, self._each(listed, ids), strict=True))
@@ -114,6 +115,11 @@ class Items:
             for row in rows:
                 self.holders.note(part, text_at(row, part.paths["id"]), holder)
         return [row for _, rows in found for row in rows]
+
+    def _there(self, part: ItemPart, rows: Iterable[Json]) -> list[Json]:
+        """Those of some rows, or answers, whose items are there: some platforms go on showing what was removed."""
+        gone = part.flags.get("gone")
+        return [row for row in rows if not (gone and gone.holds(row))]
 
     def titles(self, kind: str) -> Mapping[str, str]:
         """The ids of the items of a kind by their titles, as the list says now; without titles that several have."""
@@ -148,7 +154,7 @@ class Items:
         self.holders.learn(part, [native_id])
         values = self.holders.values_of(part, str(closed_id(native_id, part.kind.ids)))
         answer = self._perhaps(part.draft, values) or self._perhaps(part.read, values)
-        if answer is None:
+        if answer is None or not self._there(part, [answer.body]):
             return None
         return self._definition(part, self._as_shown(part, answer.body, values.get("parent")), values)
 
@@ -203,7 +209,7 @@ class Items:
         )
         # An item that was never published has only a draft, and is an item all the same.
         answer = live or draft
-        if answer is None:
+        if answer is None or not self._there(part, [answer.body]):
             return None
         row = self._row(part, part.row, native, values) if part.row else answer.body
         # It went between the two calls.

@@ -92,6 +92,7 @@ ITEM: dict[str, Any] = {
     "changed_by": str,
     "published": (str, dict),
     "unpublished": (str, dict),
+    "gone": (str, dict),
     "link": str,
     "read": dict,
     "draft": dict,
@@ -109,9 +110,13 @@ ITEM: dict[str, Any] = {
     "hidden": list,
     "within": dict,
 }
+NO_PLACES = ("location", "listed")
+"""Where the id of what was made can stand, if at no place in the answer: in its Location header, or in the list."""
+SCHEMES = ("https://", "http://")
+"""How an address begins, where it is none behind the base."""
 WITHIN = {"kind": str, "as": str}
 FLAG = {"at": str, "is": list}
-FLAGS = ("on", "published", "unpublished")
+FLAGS = ("on", "published", "unpublished", "gone")
 PERMISSIONS = ("write", "publish", "switch", "retire", "grant")
 WRITE = {"members": dict, "wrapped": str, "with": dict, "without": list, "inside": dict}
 CREATE = {
@@ -169,7 +174,7 @@ CHOICES: Final[Mapping[str, tuple[str, ...]]] = {
     "pages.how": ("none", "page", "offset", "cursor", "link"),
     "secrets": ("left out", "null"),
     "json": ("compact", "spaced"),
-    "update.match": ("etag", "none"),
+    "update.match": ("etag", "sent", "none"),
     "update.absent": ("keep", "default"),
     "create.nulls": ("sent", "left out"),
     "update.nulls": ("sent", "left out"),
