@@ -373,7 +373,9 @@ def test_serving_says_how_to_sign_in(amphora: Program, halcyon: Path) -> None:
         finally:
             # Whoever starts the tests in the background lets all of their children ignore an interrupt.
             process.terminate()
-    assert told["next"].startswith(f"amphora env add grove-dev {address} --user {told['account']} --sign-in env:")
+    assert told["next"].startswith(
+        f"amphora env add grove-dev {address} --role build --user {told['account']} --sign-in env:"
+    )
     assert len(told["new_secret"]) >= 16
     for words, why in (
         (["nothing.practice"], "no such file"),

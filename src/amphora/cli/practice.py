@@ -40,14 +40,15 @@ def new(
       amphora practice new .
       amphora practice new halcyon
     """
-    from amphora.engine.practice import add_practice, new_practice
+    from amphora.engine.practice import add_practice, new_practice, options_of
     from amphora.render.peek import practice_result
 
     with working(json, workspace) as work:
         paths = new_practice(folder)
         # Without a workspace the files are made all the same: somebody may want to serve them.
         added = add_practice(work.session.workspace, paths) if work.has_workspace else []
-        work.show(practice_result(paths, added, work.has_workspace))
+        options = {path.stem: options_of(path.stem) for path in paths}
+        work.show(practice_result(paths, added, work.has_workspace, options))
 
 
 @app.command("edit", cls=PlainCommand)
@@ -117,14 +118,15 @@ def serve(
     Example:
       amphora practice serve grove-dev.practice grove-live.practice --port 8750
     """
-    from amphora.engine.practice import practice_file
+    from amphora.engine.practice import options_of, practice_file
     from amphora.environments.http.practice import SECRET, served
     from amphora.render.peek import served_result
 
     with working(json, None) as work:
         # Open before it is told: an address that nothing answers under is worse than an error.
         one = served([practice_file(file) for file in files], port)
-        work.show(served_result(one.addresses, one.account, SECRET, one.new_secret))
+        options = {name: options_of(name) for name in one.addresses}
+        work.show(served_result(one.addresses, one.account, SECRET, one.new_secret, options))
         with one.server, suppress(KeyboardInterrupt):
             one.server.serve_forever()
 

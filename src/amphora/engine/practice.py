@@ -98,6 +98,15 @@ def add_practice(workspace: Workspace, paths: Sequence[Path]) -> list[str]:
     return added
 
 
+def options_of(name: str) -> list[str]:
+    """What is said of a practice environment when it is added by hand: what it is for, and where it lies. Nothing of
+    one that somebody made up."""
+    place = PLACES.get(name)
+    if place is None:
+        return []
+    return ["--role", place.role, *(["--region", place.region] if place.region else [])]
+
+
 def new_practice(folder: Path) -> list[Path]:
     """The four environments of Halcyon Grove as files; UsageFault where one is already."""
     for name in PLACES:

@@ -280,11 +280,19 @@ def connected_result(path: Path, name: str, native_id: str) -> Result:
     return Result("practice connect", verdict, "good", data=data, next_step=to_type("resume"))
 
 
-def served_result(addresses: Mapping[str, str], account: str, variable: str, new_secret: str) -> Result:
+def served_result(
+    addresses: Mapping[str, str],
+    account: str,
+    variable: str,
+    new_secret: str,
+    options: Mapping[str, Sequence[str]],
+) -> Result:
     """Practice environments answer over HTTP; the secret is told where it was just made up."""
     rows: list[Row] = [[Cell(name, "strong"), address] for name, address in addresses.items()]
     sign_in = ("--user", account, "--sign-in", f"env:{variable}")
-    first, *others = (to_type("env", "add", name, address, *sign_in) for name, address in addresses.items())
+    first, *others = (
+        to_type("env", "add", name, address, *options[name], *sign_in) for name, address in addresses.items()
+    )
     known = f"export {variable}={new_secret}" if new_secret else f"The secret is that in {variable}."
     return Result(
         "practice serve",
@@ -304,18 +312,19 @@ def trouble_result(path: Path, after: int) -> Result:
     return Result("practice trouble", verdict, "good", data={"file": str(path), "after": after})
 
 
-def practice_result(paths: Sequence[Path], added: Sequence[str], has_workspace: bool) -> Result:
+def practice_result(
+    paths: Sequence[Path], added: Sequence[str], has_workspace: bool, options: Mapping[str, Sequence[str]]
+) -> Result:
     """The practice environments were made; `added` are those that the workspace did not have."""
     rows: list[Row] = [[Cell(path.stem, "strong"), str(path)] for path in paths]
     words = (
         f", and added {'them' if len(added) == len(paths) else ', '.join(added)} to the workspace" if added else ""
     )
-    # Without a workspace nothing can be added: the next two commands make both.
-    after = (
-        to_type("survey", paths[0].stem)
-        if has_workspace
-        else to_type("init").then(to_type("env", "add", paths[0].stem, f"practice:{paths[0]}"))
-    )
+    after = to_type("survey", paths[0].stem)
+    if not has_workspace:
+        # Nothing can be added yet: the next commands make a workspace, and add them all.
+        adding = (to_type("env", "add", path.stem, f"practice:{path}", *options[path.stem]) for path in paths)
+        after = reduce(NextStep.then, adding, to_type("init"))
     return Result(
         "practice new",
         f"Made {counted(len(paths), 'practice environment')}{words}.",
