@@ -181,9 +181,10 @@ LONG = re.compile(r"tests/superset|faults/test_kills|test_the_demo_plays|test_ev
 SLOW = re.compile(
     r"tests/faults/test_(faults|resume).py.*\[press-(lost_before|odd_answer|killed_before|refused)\]"
     r"|tests/faults/test_resume.py.*\[(press-lost_after|(folder|nodered)-(lost_before|odd_answer|refused))\]"
-    r"|tests/faults/test_(faults|resume).py.*\[http"
+    r"|tests/faults/test_resume.py.*\[http"
+    r"|tests/faults/test_faults.py.*\[http-(lost_before|odd_answer|killed_before)"
     r"|tests/(faults/|contract/test_choices).*\[.*superset"
-    r"|test_crossing.py::(?!test_a_local_edit).*\[superset"
+    r"|test_crossing.py.*\[superset"
     r"|test_environments.py::test_it_proves_itself\[superset"
     r"|test_superset.py::test_it_proves_itself"
 )

@@ -8,7 +8,6 @@ from pathlib import Path
 from typing import Any
 
 from amphora.core.needs.crosswalk import SECTIONS, row_name
-from amphora.core.values.errors import EnvironmentRefused, Uncertain
 from amphora.core.values.keys import Key
 from amphora.core.values.model import States
 from amphora.engine.docket import Prepared, prepare
@@ -17,13 +16,12 @@ from amphora.engine.imports import import_prepared
 from amphora.engine.runs.outcome import Outcome
 from amphora.engine.session import Session
 from amphora.engine.sides import own_side, read_items
-from amphora.environments.contract import Environment, Publishes, Seen, Write
+from amphora.environments.contract import Publishes, Seen, Write
 from amphora.files.crosswalk_file import Cell
 from amphora.files.package import read_package
 from amphora.files.workspace import read_workspace
 
 Definition = Any
-MUTATING = ("write", "publish", "take_back", "switch", "load", "retire")
 
 
 @dataclass
@@ -127,32 +125,3 @@ class Ground:
         [written] = environment.write([write])
         if row.states.is_published and isinstance(environment, Publishes):
             environment.publish(Seen(row.native_id, written.revision))
-
-
-class Breaking:
-    """An environment whose nth changing call fails: before it takes effect, or after it with no answer."""
-
-    def __init__(self, inside: Environment, at: int, after: bool, error: BaseException | None) -> None:
-        self.inside, self.left, self.after, self.error = inside, at, after, error
-
-    def __getattr__(self, name: str) -> Any:
-        method = getattr(self.inside, name)
-        if name not in MUTATING:
-            return method
-
-        def call(*words: Any) -> Any:
-            self.left -= 1
-            if self.left:
-                return method(*words)
-            if self.after:
-                method(*words)
-                raise self.error or Uncertain("the line went dead")
-            raise self.error or EnvironmentRefused("no more today")
-
-        return call
-
-
-def breaking(session: Session, name: str, at: int, after: bool, error: BaseException | None = None) -> None:
-    """Makes an environment of a session fail at its nth changing call."""
-    opened = session.open(name)
-    session._opened[name] = replace(opened, environment=Breaking(opened.environment, at, after, error))

@@ -17,7 +17,7 @@ from amphora.core.plan.docket import Do
 from amphora.core.values.errors import NotReady, Unavailable
 from amphora.core.values.model import Listed
 from amphora.engine.docket import prepare
-from amphora.engine.export import ExportReport, ExportRequest, export
+from amphora.engine.export import ExportRequest, export
 from amphora.engine.gate import ImportRequest
 from amphora.engine.imports import import_prepared, question_for
 from amphora.engine.runs.backwards import Back
@@ -25,7 +25,7 @@ from amphora.engine.undo import run_to_undo, undo
 from amphora.files.crosswalk_file import Cell, write_cells
 from amphora.files.package import read_package
 from tests.conftest import SECRETS
-from tests.contract.grounds import Ground, breaking
+from tests.contract.grounds import Ground
 
 
 def test_everything_that_is_used_arrives_and_a_second_import_changes_nothing(ground: Ground) -> None:
@@ -105,46 +105,6 @@ def test_a_changed_crosswalk_value_reaches_the_target(ground: Ground) -> None:
     assert ground.prepare(report).docket.is_idle
 
 
-def _some_steps(ground: Ground, report: ExportReport) -> list[int]:
-    """A few of the steps that an import would take, the first and the last among them."""
-    count = len(ground.prepare(report).docket.steps)
-    return sorted({1, count, *range(3, count, 4)})
-
-
-@pytest.mark.parametrize("after", [False, True])
-def test_a_step_that_fails_leaves_the_target_as_it_was(ground: Ground, after: bool) -> None:
-    report = ground.export()
-    before = ground.state(ground.target)
-    for at in _some_steps(ground, report):
-        session = ground.session()
-        breaking(session, ground.target, at, after)
-        outcome, _ = import_prepared(session, ground.prepare(report, session))
-        if after and outcome.failure is None:
-            ground_state = ground.state(ground.target)
-            assert set(report.contents.items) <= set(ground_state)
-            return
-        assert outcome.run.state == "put back"
-        assert ground.state(ground.target) == before
-        assert not session.ledger.delivered(outcome.run)
-    ground.bring(report)
-
-
-def test_a_failing_update_is_put_back_too(ground: Ground) -> None:
-    ground.bring(ground.export())
-    ground.change(
-        ground.source, ground.renamed, partial(ground.laid, remark="changed in the source"), title="New title"
-    )
-    report = ground.export()
-    before = ground.state(ground.target)
-    session = ground.session()
-    has_drafts = session.open(ground.target).description.sheets[ground.kind].is_published
-    # Where there are drafts the second call publishes; elsewhere one call is all.
-    breaking(session, ground.target, 2 if has_drafts else 1, False)
-    outcome, _ = import_prepared(session, ground.prepare(report, session))
-    assert outcome.run.state == "put back"
-    assert ground.state(ground.target) == before
-
-
 def test_a_local_edit_is_kept_and_a_clash_stops_everything(ground: Ground) -> None:
     ground.bring(ground.export())
     ground.change(ground.target, ground.renamed, partial(ground.laid, fix="on the far side"))
@@ -195,28 +155,10 @@ def test_it_can_go_on_and_come_back_to_its_source(ground: Ground) -> None:
     ]
 
 
-@pytest.mark.parametrize("after", [False, True])
-def test_after_a_crash_at_any_step_undo_puts_everything_back(ground: Ground, after: bool) -> None:
-    report = ground.export()
-    before = ground.state(ground.target)
-    for at in _some_steps(ground, report):
-        session = ground.session()
-        breaking(session, ground.target, at, after, Crash("the lights went out"))
-        with pytest.raises(Crash):
-            import_prepared(session, ground.prepare(report, session))
-        back = undo_last(ground)
-        assert (back.of_state, back.told(), back.is_as_before) == ("undone", [], True)
-        assert ground.state(ground.target) == before
-
-
 def undo_last(ground: Ground) -> Back:
     """Undoes the latest run that is in force."""
     session = ground.session()
     return undo(session, run_to_undo(session, "last"))
-
-
-class Crash(BaseException):
-    """Nothing catches it: as if the process had been killed."""
 
 
 def test_undo_gives_back_what_was_there_but_not_what_others_changed(ground: Ground) -> None:

@@ -374,7 +374,7 @@ def test_serving_says_how_to_sign_in(amphora: Program, halcyon: Path) -> None:
             # Whoever starts the tests in the background lets all of their children ignore an interrupt.
             process.terminate()
     assert told["next"].startswith(
-        f"amphora env add grove-dev {address} --role build --user {told['account']} --sign-in env:"
+        f"amphora env add grove-dev {address} --role build --region north --user {told['account']} --sign-in env:"
     )
     assert len(told["new_secret"]) >= 16
     for words, why in (
