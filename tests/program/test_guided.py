@@ -67,6 +67,27 @@ def test_an_import_into_live_needs_the_agreement_of_others(ines: Program, petra:
     assert ines("history", "last", "--json").json["agreed_by"][0].startswith("petra (")
 
 
+def test_rows_are_agreed_to_with_everything_else(ines: Program, petra: Program, halcyon: Path) -> None:
+    policy(halcyon, "approvals = 1")
+    (halcyon / "crosswalk.yaml").write_text("connections:\n  office-db-dev: {grove-live: office-main}\n")
+    ines("export", "grove-dev", "Growers", "--as", "growers", "--with", "records")
+    said = ("compare", "growers", "grove-live", "--with", "records")
+    named = "amphora compare growers-1.0.0 grove-live --with records --docket growers-1.0.0.grove-live.docket.yaml"
+    assert ines(*said).out.splitlines()[-1] == f"Next: {named}"
+    made = ines(*said, "--docket", "d.yaml", "--html", "page.html", "--json")
+    assert (made.code, made.json["rows"]) == (3, {"table:growers/growers": 412})
+    assert "412 rows of data go along, into 1 table." in (halcyon / "page.html").read_text("utf-8")
+    assert ines("peek", "d.yaml", "--json").json["records"] is True
+    petra("keys", "new", "petra")
+    agreed = petra("sign", "d.yaml", "--key", "petra")
+    assert agreed.out.splitlines()[-1] == "Next: Somebody else imports it: amphora import d.yaml"
+    assert ines("import", "d.yaml", "--yes").code == 0
+    # What belongs to an option is none itself: a file of that name would be written.
+    slip = ines("compare", "growers", "grove-live", "--docket", "--with", "records")
+    assert (slip.code, slip.err.splitlines()[0]) == (2, "--docket takes a value, and --with is an option.")
+    assert not (halcyon / "--with").exists()
+
+
 def test_signing_twice_is_one_agreement_and_open_questions_are_none(
     ines: Program, petra: Program, halcyon: Path
 ) -> None:

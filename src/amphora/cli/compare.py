@@ -21,6 +21,8 @@ from amphora.cli.work import (
     ReplaceOption,
     SameOption,
     TitleOption,
+    WithOption,
+    WithoutOption,
     Work,
     one_format,
     working,
@@ -59,6 +61,8 @@ def compare(
             help="package, target, last-delivered or leave; ITEM@/PLACE for one place.",
         ),
     ] = None,
+    with_: WithOption = None,
+    without: WithoutOption = None,
     copy: CopyOption = "",
     same: SameOption = None,
     replace_: ReplaceOption = None,
@@ -104,7 +108,7 @@ def compare(
       amphora compare olive-intake-1.0.0 olive-intake-1.1.0
     """
     from amphora.core.values.errors import UsageFault
-    from amphora.engine.arrivals import Said
+    from amphora.engine.arrivals import Said, wants_records
     from amphora.render.beside import ONLY
 
     one_format(json=json, md=md)
@@ -141,6 +145,8 @@ def compare(
             Said(*(words or () for words in (titles, folders, leave, bring, same, replace_, pause_after))),
             copy,
             all_,
+            wants_records(with_ or ()),
+            tuple(without or ()),
         )
         if len(targets) > 1:
             _imports_to_be(work, left, targets, shown)
@@ -208,6 +214,8 @@ class _Shown:
     said: Said
     copy: str
     is_all: bool
+    records: bool
+    without: tuple[str, ...]
 
     def decisions(self, contents: Contents) -> Decisions:
         """What was said of the items of a package."""
@@ -215,7 +223,12 @@ class _Shown:
 
         from amphora.engine.compare import chosen_for_items
 
-        chosen = replace(chosen_for_items(contents, self.choose), file=str(self.docket or ""))
+        chosen = replace(
+            chosen_for_items(contents, self.choose),
+            file=str(self.docket or ""),
+            records=self.records,
+            without=self.without,
+        )
         return self.said.over(contents, chosen)
 
 

@@ -25,6 +25,8 @@ from amphora.cli.work import (
     SameOption,
     TitleOption,
     WaitOption,
+    WithOption,
+    WithoutOption,
     Work,
     working,
 )
@@ -41,14 +43,8 @@ def import_(
         list[str] | None, typer.Argument(metavar="[ENV|GROUP]...", help="One or more targets.")
     ] = None,
     preview: Annotated[bool, typer.Option("--preview", help="Only show what would be done.")] = False,
-    with_: Annotated[
-        list[str] | None,
-        typer.Option("--with", metavar="WHAT", help="records: load rows into tables that are new or empty there."),
-    ] = None,
-    without: Annotated[
-        list[str] | None,
-        typer.Option("--without", metavar="WHAT", help="attachments: the target keeps its own; access: no rules."),
-    ] = None,
+    with_: WithOption = None,
+    without: WithoutOption = None,
     retire: Annotated[
         list[str] | None,
         typer.Option("--retire", metavar="ITEM", help="Remove this one, which the package no longer holds."),
@@ -126,7 +122,7 @@ def import_(
     from amphora.cli.campaign import import_many
     from amphora.core.plan.decisions import Decisions
     from amphora.core.values.errors import UsageFault
-    from amphora.engine.arrivals import Said
+    from amphora.engine.arrivals import Said, wants_records
     from amphora.engine.docket import prepare
     from amphora.engine.gate import ImportRequest
     from amphora.engine.imports import prepare_from_docket, same_target
@@ -143,7 +139,7 @@ def import_(
             fates,
             checked_custody(custody),
             tuple(without or ()),
-            wants_records(with_),
+            wants_records(with_ or ()),
             if_it_fails=checked_failure(if_it_fails),
             ids=checked_ids(ids),
         )
@@ -207,15 +203,6 @@ def import_(
         else:
             how = How(links, "", require_complete, names, why)
             import_many(work, dockets, request, parts, go_on, preview, how)
-
-
-def wants_records(with_: list[str] | None) -> bool:
-    """Whether rows are to be loaded; UsageFault for anything else that is asked to come along."""
-    from amphora.core.values.errors import UsageFault
-
-    if unknown := sorted(set(with_ or ()) - {"records"}):
-        raise UsageFault(f"--with takes records, not {unknown[0]!r}.", next_step=to_type("import", "--help"))
-    return bool(with_)
 
 
 def checked_failure(what: str) -> IfItFails:

@@ -6,6 +6,7 @@ import os
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
+from itertools import pairwise
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -29,6 +30,14 @@ FolderOption = Annotated[
 ]
 DebugFlag = Annotated[bool, typer.Option("--debug", help="Show a traceback when something goes wrong.", hidden=True)]
 
+WithOption = Annotated[
+    list[str] | None,
+    typer.Option("--with", metavar="WHAT", help="records: load rows into tables that are new or empty there."),
+]
+WithoutOption = Annotated[
+    list[str] | None,
+    typer.Option("--without", metavar="WHAT", help="attachments: the target keeps its own; access: no rules."),
+]
 TitleOption = Annotated[
     list[str] | None, typer.Option("--title", metavar="ITEM=TITLE", help="Another title there, remembered.")
 ]
@@ -85,6 +94,16 @@ class PlainCommand(TyperCommand):
             for parameter in self.params:
                 if isinstance(parameter, click.Argument) and parameter.name in WHAT:
                     parameter._custom_shell_complete = names_for
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        options = [one for one in self.params if isinstance(one, click.Option)]
+        known = {name for one in options for name in (*one.opts, *one.secondary_opts)}
+        wanting = {name for one in options if not one.is_flag for name in one.opts}
+        # The library takes whatever comes next: a file called --json would be written.
+        for word, after in pairwise(args[: args.index("--")] if "--" in args else args):
+            if word in wanting and after.partition("=")[0] in known:
+                raise click.UsageError(f"{word} takes a value, and {after} is an option", ctx)
+        return super().parse_args(ctx, args)
 
     def get_help(self, ctx: click.Context) -> str:
         return super().get_help(ctx).replace("\\[", "[")

@@ -13,7 +13,7 @@ from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents
-from amphora.core.values.next_step import advice
+from amphora.core.values.next_step import advice, to_type
 from amphora.engine.export import listed_items
 
 
@@ -48,7 +48,8 @@ class Said:
                 bring=self.bring,
                 same=self.same,
                 replace=self.replaced,
-                **{"pause-after": self.pause_after},
+                **{"pause-after": self.pause_after, "with": ["records"] if said.records else ()},
+                without=said.without,
             ),
         )
 
@@ -113,6 +114,13 @@ def words_after(contents: Contents, texts: Sequence[str]) -> dict[Key, str]:
         name, _, about = text.partition("=")
         found |= dict.fromkeys(choose([name], listed_items(contents), contents.title), about.strip())
     return found
+
+
+def wants_records(with_: Sequence[str]) -> bool:
+    """Whether rows are to be loaded; UsageFault for anything else that is asked to come along."""
+    if unknown := sorted(set(with_) - {"records"}):
+        raise UsageFault(f"--with takes records, not {unknown[0]!r}.", next_step=to_type("import", "--help"))
+    return bool(with_)
 
 
 def said_again(**options: Sequence[str] | None) -> tuple[str, ...]:

@@ -39,6 +39,12 @@ def docket_result(file: DocketFile, found: Sequence[Agreement], needed: int) -> 
         blocks.append(Lines([f"{counted(same, 'other is', 'others are')} the same."]))
     if choices := _choices(items):
         blocks.append(cut_grid(Grid(["item", "where", "chosen"], choices), path))
+    # Whoever agrees to it agrees to this, too, and it stands at no item.
+    beside = (
+        ["Rows of its tables go along, into those that are new or empty there."] if file.decisions.records else []
+    )
+    beside += [f"Without its {few(list(file.decisions.without), 2)}."] if file.decisions.without else []
+    blocks += [Lines(list(beside))] if beside else []
     gone = file.document["no_longer_packed"] or {}
     lines: list[Cell | str] = [
         f"- {readable(key)} ({row['title']}): {row['choice']}, {row.get('rows') or 0:,} rows"
@@ -53,6 +59,8 @@ def docket_result(file: DocketFile, found: Sequence[Agreement], needed: int) -> 
         "package": f"{file.package} {file.version}",
         "target": file.target,
         "actions": counts,
+        "records": file.decisions.records,
+        "without": list(file.decisions.without),
         "open": questions,
         "agreed": agreements_json(found),
         "needed": needed,

@@ -11,7 +11,6 @@ from amphora.core.merge.patch import patch_of
 from amphora.core.merge.phrase import place_phrase
 from amphora.core.plan.docket import SAME, Action, Do, Docket, Fate
 from amphora.core.plan.reasons import Reason
-from amphora.core.plan.steps import LoadRows
 from amphora.core.values.keys import Key, kind_of, readable
 from amphora.core.values.raw import size_of
 from amphora.core.values.words import counted, few, of_release
@@ -182,6 +181,7 @@ def docket_json(docket: Docket) -> dict[str, object]:
         ],
         "custody": docket.custody.value,
         "steps": [[step.do, list(step.keys)] for step in docket.steps],
+        "rows": docket.loading,
         "aftercare": [task.words for task in docket.care],
         "needs": [mapped_json(one) for one in docket.mapped],
         "findings": [finding_json(finding) for finding in docket.findings],
@@ -213,7 +213,8 @@ def compare_result(
 ) -> Result:
     """A package against a target; `what` narrows it down to what changed, clashes or was edited. `reasons` are
     what an import would stop at."""
-    blocks = [*docket_blocks(docket, only, what, is_all), *reason_blocks(reasons)]
+    rows = _rows_blocks(docket) if only is None and not what else []
+    blocks = [*docket_blocks(docket, only, what, is_all), *rows, *reason_blocks(reasons)]
     data = {**docket_json(docket), "in_the_way": reasons_json(reasons)}
     return Result.of("compare", of_comparison(docket, reasons), blocks, data)
 
@@ -249,19 +250,20 @@ def target_lines(entry: EnvironmentEntry, identity: Identity, release: str) -> l
 
 def preview_result(docket: Docket, reasons: Sequence[Reason]) -> Result:
     """What an import would do, or what it would stop at; nothing was touched."""
-    blocks = docket_blocks(docket)
-    # Told in the preview: rows are what an undo can't take out of a table that was there.
-    loaded = [step.key for step in docket.steps if isinstance(step, LoadRows)]
-    if loaded:
-        there = {action.key for action in docket.actions if action.present}
-        lines = [f"Rows would be loaded into {counted(len(loaded), 'table')}."]
-        lines += [
-            f"{readable(k)} is there already: undo can't take its rows out again." for k in loaded if k in there
-        ]
-        blocks.append(Lines(cut_lines(lines, "--json")))
-    blocks += [*_filled_lines(docket), *reason_blocks(reasons)]
+    blocks = [*docket_blocks(docket), *_rows_blocks(docket), *reason_blocks(reasons)]
     data = {"preview": True, **docket_json(docket), "in_the_way": reasons_json(reasons)}
     return Result.of("import", of_preview(docket, reasons), blocks, data)
+
+
+def _rows_blocks(docket: Docket) -> list[Block]:
+    """Rows that would be loaded: what an undo can't take out of a table that was there."""
+    loaded = docket.loading
+    if not loaded:
+        return _filled_lines(docket)
+    there = {action.key for action in docket.actions if action.present}
+    lines = [f"{counted(sum(loaded.values()), 'row')} would be loaded into {counted(len(loaded), 'table')}."]
+    lines += [f"{readable(k)} is there already: undo can't take its rows out again." for k in loaded if k in there]
+    return [Lines(cut_lines(lines, "--json")), *_filled_lines(docket)]
 
 
 def _filled_lines(docket: Docket) -> list[Block]:

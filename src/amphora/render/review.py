@@ -120,6 +120,10 @@ def sentences(docket: Docket, reasons: Sequence[Reason]) -> list[str]:
         number, _, words = parts[0].partition(" ")
         parts[0] = f"{number} item{'' if number == '1' else 's'} {words}"
     first = f"{docket.title} goes into {docket.target}: {', '.join(parts) or 'nothing there will change'}."
+    loaded = docket.loading
+    if loaded:
+        # People's data: whoever agrees to the rest may not agree to these.
+        first += f" {counted(sum(loaded.values()), 'row')} of data go along, into {counted(len(loaded), 'table')}."
     rows = sum(one.present.rows or 0 for one in gone)
     edited = docket.edited
     # Told before anything else of the target: it is somebody's work.

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from amphora.core.values.model import Contents
-from amphora.core.values.next_step import blank, to_type
+from amphora.core.values.next_step import advice, blank, to_type
 from amphora.core.values.words import counted
 from amphora.files.agreements import Agreement
 from amphora.files.docket_file import DocketFile
@@ -32,7 +32,8 @@ def agreed_result(file: DocketFile, found: Sequence[Agreement], needed: int, key
     blocks: list[Block] = [agreement_block(found)]
     data = {"docket": path, "key": key, "agreed": agreements_json(found), "needed": needed}
     lacking = needed - len(good)
-    after = to_type("import", path)
+    # Whoever agreed can't be the one who imports: it would be refused.
+    after = advice("Somebody else imports it", to_type("import", path)) if needed else to_type("import", path)
     if lacking > 0:
         verdict += f" {lacking} more needed."
         after = to_type("sign", path, "--key", blank("NAME"))

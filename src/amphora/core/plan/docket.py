@@ -14,7 +14,7 @@ from amphora.core.merge.merge import TARGET, By, FieldChange
 from amphora.core.needs.crosswalk import Mapped
 from amphora.core.plan.aftercare import Care, Task
 from amphora.core.plan.arrivals import Arrival
-from amphora.core.plan.steps import Step
+from amphora.core.plan.steps import LoadRows, Step
 from amphora.core.values.canon import digest
 from amphora.core.values.graph import in_order
 from amphora.core.values.keys import Key
@@ -276,6 +276,11 @@ class Docket:
     def usual_file(self) -> str:
         """Where a docket is written that nobody gave a name."""
         return self.file or f"{self.name}.{self.target}.docket.yaml"
+
+    @property
+    def loading(self) -> dict[Key, int]:
+        """How many rows would go into which tables."""
+        return {step.key: step.count or 0 for step in self.steps if isinstance(step, LoadRows)}
 
     def by(self, do: Do) -> list[Action]:
         """The actions that do this."""

@@ -103,7 +103,11 @@ def _regions(docket: Docket, standing: Standing) -> list[Reason]:
     where = standing.region or "unknown"
     words = f"{docket.target} is in region {where}: data that stays elsewhere would go there."
     details = tuple(f"{readable(key)}: stays in {region}" for key, region in standing.bound.items())
-    return [Reason(Why.REGION, words, details, advice("Leave them out, or change policies.stay in amphora.toml."))]
+    how = advice("Leave them out, or change policies.stay in amphora.toml.")
+    if not standing.bound.keys() - docket.records.keys():
+        # Only their rows stay at home: what they are may go.
+        how = advice("Leave their rows out (without --with records), or change policies.stay in amphora.toml.")
+    return [Reason(Why.REGION, words, details, how)]
 
 
 def _unknown_kinds(docket: Docket, standing: Standing) -> list[Reason]:
