@@ -596,3 +596,27 @@ def test_what_a_platform_does_otherwise_is_found_by_a_proof(quirk: str, code: in
         assert platform.names[:1] == ["first"]
         stays = quirk in ("stays", "buries", "buries, and said so")
         assert (len(platform.things) == 1) is not stays
+
+
+def test_slips_that_no_answer_contradicts_are_told_by_a_proof(tmp_path: Path) -> None:
+    sheet = SMALL.replace('["a", "b", "key"]', '["a", "c", "key"]\nchanged_at = "$.a"')
+    with served(Quirky("")) as url:
+        (tmp_path / "small.toml").write_text(sheet, "utf-8")
+        (tmp_path / "thing.toml").write_text(THING.replace("$.key", "$.kee").replace("$.b", "$.a"), "utf-8")
+        run_program(tmp_path, "init")
+        assert run_program(tmp_path, "env", "add", "t", url, "--bridge", "small.toml", "--role", "test").code == 0
+        told = {
+            one["name"]: one["words"]
+            for one in run_program(tmp_path, "env", "prove", "t", "--yes", "--json").json["promises"]
+        }
+        slips = "$.c (definition), $.a (changed_at: 'x' is no time), $.kee (kind sheet)"
+        assert told["something stands wherever the sheet says"] == f"nothing stands at {slips}"
+        assert told["the sheet names what is shown"] == "it shows b, too: what no line names stays behind"
+        for slip, words in (
+            (('"$.name"', '"$.nme"'), "there is no title at $.nme. At small.toml, item.thing.index."),
+            (('"$.rev"', '"$.ref"'), "there is no revision at $.ref."),
+            (('changed_at = "$.a"', 'changed_by = "$"'), "at $ there is no text for changed_by."),
+        ):
+            (tmp_path / "small.toml").write_text(sheet.replace(*slip), "utf-8")
+            done = run_program(tmp_path, "survey", "t")
+            assert (done.code, words in done.err) == (4, True), done.err

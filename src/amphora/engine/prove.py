@@ -16,12 +16,13 @@ from amphora.core.values.next_step import advice
 from amphora.core.values.pointers import write_pointer
 from amphora.core.values.raw import PIECE_BYTES, sha256_of
 from amphora.core.values.tokens import MASK
-from amphora.engine.promises import Broken, Promise, Proving, expected
+from amphora.core.values.words import few
+from amphora.engine.promises import Broken, Kept, Promise, Proving, expected
 from amphora.engine.session import Session
 from amphora.engine.sides import Side, own_side
 from amphora.engine.specimens import remove
 from amphora.engine.trial import MOST_READ, try_kind
-from amphora.environments.contract import Environment, KeepsFiles
+from amphora.environments.contract import ByDescription, Environment, KeepsFiles
 
 
 def prove(session: Session, name: str) -> list[Promise]:
@@ -79,6 +80,8 @@ def _read_only(proving: Proving) -> None:
         _laws(proving)
     with proving.trying("no declared secret is shown"):
         _masked(proving)
+    if isinstance(environment, ByDescription):
+        _without_slips(proving, environment)
 
 
 def _listed(environment: Environment) -> None:
@@ -127,6 +130,17 @@ def _laws(proving: Proving) -> None:
         again = to_portable(back.definition, sheet, elsewhere, key=key, guide=first.form)
         if again.form != first.form:
             raise Broken(f"{row.states.title!r} is another thing the second time")
+
+
+def _without_slips(proving: Proving, environment: ByDescription) -> None:
+    ids = [row.native_id for row in proving.environment.index()[:MOST_READ]]
+    empty, unnamed = environment.slips(ids)
+    for name, found, words in (
+        ("something stands wherever the sheet says", empty, "nothing stands at {}"),
+        ("the sheet names what is shown", unnamed, "it shows {}, too: what no line names stays behind"),
+    ):
+        for kind, places in found.items():
+            proving.say(name, Kept.ODD, kind, words.format(few(places, 12)))
 
 
 def _masked(proving: Proving) -> None:

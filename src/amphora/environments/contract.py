@@ -284,6 +284,15 @@ class SideBySide(Protocol):
 
 
 @runtime_checkable
+class ByDescription(Protocol):
+    """Known by a description that somebody wrote, who may have slipped."""
+
+    def slips(self, native_ids: Sequence[str]) -> tuple[dict[str, list[str]], dict[str, list[str]]]:
+        """By kind, of what these items show: the places of the description at which nothing ever stands, and what the
+        description doesn't name."""
+
+
+@runtime_checkable
 class Overtaken(Protocol):
     """Looks just before each change, and can let something happen between that look and the call: so a proof sees
     whether the platform itself refuses to write over somebody's change."""

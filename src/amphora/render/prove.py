@@ -19,7 +19,9 @@ _SAID = {Kept.ODD: "holds, but"}
 def proved_result(name: str, promises: Sequence[Promise]) -> Result:
     """What became of each promise, the broken ones first, with the calls that showed it."""
     broken = [one for one in promises if one.kept is Kept.FAILS]
-    order = sorted(promises, key=lambda one: (one.kept is not Kept.FAILS, one.kind))
+    # What somebody has to read comes before what merely holds.
+    first = [Kept.FAILS, Kept.ODD, Kept.UNTOLD, Kept.HOLDS]
+    order = sorted(promises, key=lambda one: (first.index(one.kept), one.kind))
     rows: list[Row] = [
         [
             Cell(one.kind or "all", "strong"),

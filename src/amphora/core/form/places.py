@@ -183,6 +183,9 @@ class Places:
     def __init__(self, roles: Iterable[tuple[str, Spot]]) -> None:
         self._simple: list[tuple[tuple[Step, ...], Spot]] = []
         self._searched: list[tuple[Any, Spot]] = []
+        roles = tuple(roles)
+        self.paths = {path: spot for path, spot in roles if not spot.is_outside and not spot.is_order}
+        """Those of the portable form, as the sheet writes them."""
         # Filters, slices and descendants depend on the document: they are answered for each one, and joined with the
         # plain paths into one automaton. The others share a single one for ever.
         for path, spot in roles:

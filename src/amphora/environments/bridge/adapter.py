@@ -28,6 +28,7 @@ from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart, Suppl
 from amphora.environments.bridge.paths import text_at, value_at
 from amphora.environments.bridge.removal import Standing, in_order, refuse_danglings, taken_along, users
 from amphora.environments.bridge.sameness import Sameness
+from amphora.environments.bridge.slips import slips_of
 from amphora.environments.contract import (
     NEXT,
     Capabilities,
@@ -275,6 +276,9 @@ class Bridge:
             with taken("half of it was made"):
                 self.retire([Seen(single.row.native_id, single.row.revision)])
             raise
+
+    def slips(self, native_ids: Sequence[str]) -> tuple[dict[str, list[str]], dict[str, list[str]]]:
+        return slips_of(self.sheet.items, self.items.singles(native_ids).values())
 
     def overtaken(self, item: Write, between: Callable[[], object]) -> Written:
         return self._update(item, between)

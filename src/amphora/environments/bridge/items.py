@@ -22,7 +22,7 @@ from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.holders import Holders
 from amphora.environments.bridge.hooks import hook_of
 from amphora.environments.bridge.known import Known
-from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
+from amphora.environments.bridge.parts import DERIVED, BridgeSheet, Call, ItemPart
 from amphora.environments.bridge.paths import filled, is_list, moment_of, text_at, value_at, with_hidden
 from amphora.environments.bridge.removal import Standing
 from amphora.environments.contract import NEXT, Seen
@@ -289,6 +289,8 @@ class Items:
         # Without an id it could be seen and never touched again.
         if not native:
             raise self._client.otherwise(part.index, f"there is no id at {paths['id']}")
+        call = (part.row or part.read) if shown else part.index
+        self._refuse_unlike(part, call, row)
         title, folder = text_at(row, paths["title"]), self._folders.of(row, paths.get("folder", ""))
         revision = paths.get("revision", "content")
         stamp = etag if revision == "etag" else text_at(row, revision) if revision != "content" else ""
@@ -312,6 +314,18 @@ class Items:
             has_draft=is_drafted,
             is_drafted_only=is_published is False,
         )
+
+    def _refuse_unlike(self, part: ItemPart, call: Call, row: Json) -> None:
+        """Refuses a row in which something that every item has doesn't stand where the sheet says: without a title
+        nobody would find it, and without a revision nobody would see that it was changed."""
+        needed = ("title", *(("revision",) if part.paths.get("revision", "content") not in DERIVED else ()))
+        for name in needed:
+            found = values_at(row, part.paths[name])
+            if not found or isinstance(found[0], dict | list) or (found[0] is None and name != "title"):
+                raise self._client.otherwise(call, f"there is no {name} at {part.paths[name]}")
+        for name in {"folder", "changed_by", "uid"} & part.paths.keys():
+            if isinstance(value_at(row, part.paths[name]), dict):
+                raise self._client.otherwise(call, f"at {part.paths[name]} there is no text for {name}")
 
     def _count(self, part: ItemPart, row: Json, native: str) -> int:
         """How many rows an item holds."""

@@ -11,6 +11,9 @@ from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.environments.bridge.paths import Flag, dropped
 
+DERIVED = ("content", "etag")
+"""Revisions that stand at no place of a row."""
+
 
 @dataclass(frozen=True)
 class Call:
@@ -169,7 +172,7 @@ class ItemPart:
     def tells_too_little(self) -> bool:
         """Whether a row of the list does not say what changed, or what is live: then each item is looked at."""
         # Each item is then looked at for the list: slow, and the only way to see that somebody has changed it.
-        has_no_revision = self.paths.get("revision", "content") in ("content", "etag")
+        has_no_revision = self.paths.get("revision", "content") in DERIVED
         return has_no_revision or (self.kind.is_published and not {"published", "unpublished"} <= self.flags.keys())
 
 
