@@ -21,7 +21,7 @@ from amphora.engine import run_verdicts, verdicts
 from amphora.engine.overview import Standing
 from amphora.engine.proof import Cause, Connection, Elsewhere, Off, Proof
 from amphora.engine.record import Told
-from amphora.engine.runs.backwards import _unlike
+from amphora.engine.runs.backwards import Back, _unlike
 from amphora.engine.verdicts import Verdict
 from amphora.ledger.records import Run
 
@@ -434,9 +434,12 @@ def test_undo_runs_and_the_workspace() -> None:
         (False, True, "live-1 is not undone as a whole: S", "bad", 6, "amphora undo live-1"),
         (True, True, "live-1 is not undone as a whole: S", "bad", 6, "amphora undo live-1"),
     ):
-        back = SimpleNamespace(of=RUN, is_as_before=is_before, is_open=is_open, sentence=lambda _: "S")
+        back = SimpleNamespace(of=RUN, is_as_before=is_before, is_open=is_open, is_idle=False, sentence=lambda _: "S")
         found = run_verdicts.of_undo(cast(Any, back))
         assert (found.words, found.standing, found.code, str(found.next_step)) == (words, standing, code, after)
+    idle = run_verdicts.of_undo(Back(None, RUN, left=("a stays", "b stays")))
+    assert (idle.words, idle.code) == ("Nothing of live-1 was put back: 2 items stay as they are now.", 1)
+    assert not Back(None, RUN, ("a",), ("b stays",)).is_idle
     states = {
         "done": "verify live-1",
         "running": "undo live-1",

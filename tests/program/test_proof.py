@@ -82,6 +82,17 @@ def test_what_was_not_written_so_is_damage_and_no_edit(brought: Program, halcyon
     assert {item["cause"] for item in found} == {"", "not what was written"}
 
 
+def test_needs_and_titles_are_told_as_what_they_are(brought: Program) -> None:
+    brought("practice", "edit", "grove-live.practice", "Weigh ticket", "--set", "/batch=25")
+    brought("practice", "edit", "grove-dev.practice", "Weigh slip", "--set", '/subject="T"')
+    brought("export", "tickets")
+    brought("import", "tickets", "grove-live", "--yes")
+    told = brought("history", "last", "--html", "r.html").out
+    assert re.search(r"^batch +40 \(setting weigh-ticket-batch\) +25 +40 \(setting", told, re.M)
+    brought("practice", "edit", "grove-live.practice", "Weigh slip", "--set", "title=Slip")
+    assert respects(brought("verify", "last"))["switched, published"] == "as wished"
+
+
 def test_a_later_run_takes_the_promise_over(brought: Program) -> None:
     brought("practice", "edit", "grove-dev.practice", "Weigh slip", "--set", '/subject="T"')
     brought("export", "tickets")

@@ -22,6 +22,9 @@ from amphora.environments.contract import Probes
 from amphora.ledger.proofs import Proved
 from amphora.ledger.records import IMPORT, PUT_BACK, UNDONE, Delivery, Run
 
+SWITCHED = ("state:on", "state:published")
+"""The places of states that are wished for; title and folder are told with the definition."""
+
 UNBOUND = "amphora:unbound:"
 """How a token begins whose id leads nowhere."""
 
@@ -106,9 +109,7 @@ class Proof:
     @property
     def stateless(self) -> tuple[Key, ...]:
         """The items whose states are not as wished."""
-        return tuple(
-            one.key for one in self.items if any(change.place.startswith("state:") for change in one.differences)
-        )
+        return tuple(one.key for one in self.items if any(c.place in SWITCHED for c in one.differences))
 
     @property
     def wrong(self) -> dict[str, str]:

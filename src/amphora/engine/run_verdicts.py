@@ -110,6 +110,10 @@ def of_undo(back: Back) -> Verdict:
     standing: Standing = "good" if is_whole else "bad" if back.is_open else "warn"
     after = to_type("undo", back.of.name) if back.is_open else to_type("history")
     code = 0 if is_whole else BROKEN if back.is_open else COUNTS
+    if back.is_idle:
+        # "Undone but for 4 items" would be said of a target in which all is as the run left it.
+        stay = counted(len(back.left), "item stays as it is", "items stay as they are")
+        return Verdict(f"Nothing of {back.of.name} was put back: {stay} now.", standing, after, code)
     return Verdict(f"{words} {back.sentence(back.of.environment)}", standing, after, code)
 
 

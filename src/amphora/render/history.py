@@ -12,6 +12,7 @@ from amphora.engine.record import COMPLETE, Record, Told
 from amphora.engine.run_verdicts import of_told, of_tolds
 from amphora.ledger.records import BACKWARDS, BROKEN_OFF, IMPORT, OPEN, PUT_BACK, UNDONE, Campaign, Entry, LegOf, Run
 from amphora.render.aftercare import entry_json
+from amphora.render.changes import in_words
 from amphora.render.csv_text import csv_text
 from amphora.render.markdown import code, md
 from amphora.render.result import MOST_ROWS, Block, Cell, Grid, Lines, Result, Row, Tone, cut_grid, cut_lines, shown
@@ -189,7 +190,7 @@ def _item_blocks(record: Record) -> list[Block]:
         blocks.append(Lines([f"{counted(same, 'other is', 'others are')} the same."]))
     for line in [line for line in touched if line.changes][:MOST_ROWS]:
         cells: list[Row] = [
-            [place_phrase(c.place), _side(c.last_delivered), _side(c.target), _side(c.package), c.by, c.choice or ""]
+            [place_phrase(c.place), *(side_words(side, record) for side in c.sides), c.by, c.choice or ""]
             for c in line.changes
         ]
         heads = ["where", "last delivered", "there before", "in the package", "changed by", "decided"]
@@ -206,8 +207,9 @@ def _item_blocks(record: Record) -> list[Block]:
     return blocks
 
 
-def _side(value: str | None) -> str:
-    return "(none)" if value is None else shown(value, 44)
+def side_words(value: str | None, record: Record) -> str:
+    """One side of a change; a need by what it was called there when the run was carried out."""
+    return "(none)" if value is None else in_words(value, record.bindings)
 
 
 def closed(entry: Entry) -> str:
@@ -276,7 +278,7 @@ def record_markdown(record: Record) -> str:
             lines += ["", f"### {md(line.title)}", "", "| where | there before | in the package | by | decided |"]
             lines.append("|---|---|---|---|---|")
             for c in line.changes:
-                cells = [place_phrase(c.place), _side(c.target), _side(c.package), c.by, c.choice]
+                cells = [place_phrase(c.place), *(side_words(one, record) for one in c.sides[1:]), c.by, c.choice]
                 lines.append("| " + " | ".join(map(md, cells)) + " |")
     if record.gone:
         lines += ["", "## No longer in the package", ""]

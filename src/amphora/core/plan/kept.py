@@ -26,6 +26,11 @@ class Change:
     package: str | None
     choice: str = ""
 
+    @property
+    def sides(self) -> tuple[str | None, str | None, str | None]:
+        """The three values: last delivered, there before, in the package."""
+        return self.last_delivered, self.target, self.package
+
 
 @dataclass(frozen=True)
 class Line:

@@ -65,6 +65,11 @@ class Back:
         """Whether another attempt may settle what this one did not."""
         return self.of_state == BROKEN_OFF or not self.is_recorded
 
+    @property
+    def is_idle(self) -> bool:
+        """Whether all that could have been put back was left."""
+        return bool(self.left) and not (self.restored or self.differing or self.is_open)
+
     def sentence(self, environment: str) -> str:
         """What can be said of the target."""
         then = "at the pause" if self.of_state == PAUSED else "before"
