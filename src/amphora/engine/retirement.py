@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from amphora.core.form.references import quick_references
+from amphora.core.form.spots import masked_places
 from amphora.core.needs.selection import choose
 from amphora.core.plan.claims import Claims
 from amphora.core.plan.docket import Action, Do, Fate, Retirement
 from amphora.core.values.graph import in_order
 from amphora.core.values.keys import Key
+from amphora.core.values.model import Listed
 from amphora.core.values.scan import token_places
 from amphora.core.values.tokens import parse_token
 from amphora.engine.session import Session
@@ -44,6 +46,7 @@ def retirements_of(
             if user != key:
                 # All of them are kept beside those that count: the docket's fingerprint covers them.
                 users[key].append(user)
+    secret = _with_secrets(side, rows)
     ours = session.ledger.journal.created(side.uid)
     claims = Claims(session.ledger.claims(side.uid) if along else ())
     # Users before used, as people would remove them.
@@ -58,9 +61,19 @@ def retirements_of(
             tuple(users[key]),
             along.get(key, ""),
             tuple(sorted({claim.package for claim in claims.others(key, "", "") if key in along})),
+            key in secret,
         )
         for key in order
     ]
+
+
+def _with_secrets(side: Side, rows: Mapping[Key, Listed]) -> set[Key]:
+    """Those of these items that hold a secret."""
+    sheets = side.opened.description.sheets
+    holding = {key: row.native_id for key, row in rows.items() if sheets[row.kind].secrets}
+    images = side.opened.environment.look(list(holding.values())) if holding else {}
+    found = {key: images[id_] for key, id_ in holding.items() if id_ in images}
+    return {key for key, image in found.items() if masked_places(image.newest, sheets[image.kind])}
 
 
 def _along(side: Side, keys: Sequence[Key]) -> dict[Key, Key]:

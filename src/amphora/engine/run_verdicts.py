@@ -109,6 +109,8 @@ def of_undo(back: Back) -> Verdict:
     words = f"{back.of.name} is {'not undone as a whole' if back.is_open else 'undone'}:"
     standing: Standing = "good" if is_whole else "bad" if back.is_open else "warn"
     after = to_type("undo", back.of.name) if back.is_open else to_type("history")
+    if back.care and back.run and not back.is_open:
+        after = to_type("aftercare", back.run.name)
     code = 0 if is_whole else BROKEN if back.is_open else COUNTS
     if back.is_idle:
         # "Undone but for 4 items" would be said of a target in which all is as the run left it.

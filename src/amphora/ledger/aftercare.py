@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from amphora.core.plan.aftercare import Care, Task
 from amphora.core.values.errors import UsageFault
+from amphora.core.values.keys import Key
 from amphora.core.values.next_step import to_type
 from amphora.ledger.database import Database
 from amphora.ledger.records import DONE, OPEN, PAUSED, Entry, Run
@@ -74,6 +75,15 @@ class Aftercare:
                 "update aftercare set state = ?, by_whom = ?, note = ?, at = ?, done_by = ?"
                 " where id = ? and state = ?",
                 [(state, by, note, self._clock(), done_by, number, OPEN) for number in numbers],
+            )
+
+    def move(self, uid: str, links: Mapping[Key, str]) -> None:
+        """Items of an environment that were made again are elsewhere now: open tasks on them say so."""
+        with self._db.transaction():
+            self._db.do_many(
+                "update aftercare set link = ? where key = ? and state = ? and run_id in (select id from runs where"
+                " uid = ?)",
+                [(link, key, OPEN, uid) for key, link in links.items()],
             )
 
     def reopen(self, run: Run) -> None:

@@ -245,6 +245,7 @@ def _gone(docket: Docket, number: int) -> dict[str, Any]:
     words = {Fate.RETIRE: "removed", Fate.LET_GO: "stays, and nobody's any more", Fate.STAY: "stays"}
     # Told here, for it decides whether somebody agrees: a removal can be taken back.
     kept = "; definition and rows are kept with the run" if one.fate is Fate.RETIRE else ""
+    kept += ", its secret is not" if kept and one.has_secret else ""
     return {
         "title": one.present.states.title + along_words(one),
         "key": readable(one.key),

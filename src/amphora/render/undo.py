@@ -7,6 +7,7 @@ from amphora.core.values.keys import readable
 from amphora.engine.run_verdicts import of_undo, of_undo_to_be
 from amphora.engine.runs.backwards import Back
 from amphora.ledger.records import Run
+from amphora.render.aftercare import care_blocks, entry_json
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, cut_grid, cut_lines
 
 WHOLE = "amphora undo RUN --json"
@@ -51,6 +52,7 @@ def undo_result(back: Back) -> Result:
     if back.renewed:
         rows: list[Row] = [[Cell(readable(key), "strong"), link] for key, link in sorted(back.renewed.items())]
         blocks.append(Grid(["item", "is now at"], rows, "Made again, under a new link"))
+    blocks += care_blocks(back.care)
     if not back.is_recorded:
         blocks.append(Lines([Cell("The ledger could not be written: there the run is still open.", "bad")]))
     return Result.of(
@@ -67,5 +69,6 @@ def undo_result(back: Back) -> Result:
             "changed_by_others": list(back.outside),
             "notes": list(back.notes),
             "new_links": dict(back.renewed),
+            "aftercare": [entry_json(entry) for entry in back.care],
         },
     )

@@ -24,7 +24,8 @@ def withdrawal_blocks(docket: Docket, is_done: bool = False) -> list[Block]:
             one.present.states.title
             + (" (there before)" if one.was_there else "")
             + (" (edited there)" if one.key in docket.edited_there else "")
-            + along_words(one),
+            + along_words(one)
+            + (" (its secret goes for good)" if one.has_secret and one.fate is not Fate.LET_GO else ""),
             f"{one.present.rows or 0:,}",
             Cell(", ".join(readable(user) for user in one.users) or "nothing", "dim"),
         ]
@@ -37,7 +38,7 @@ def withdrawal_blocks(docket: Docket, is_done: bool = False) -> list[Block]:
 def retirement_row(one: Retirement) -> dict[str, Any]:
     """What may go, for programs."""
     row = {"key": one.key, "fate": one.fate.value, "rows": one.present.rows or 0, "used_by": list(one.users)}
-    return {**row, "along_with": one.along or None}
+    return {**row, "along_with": one.along or None, "holds_secret": one.has_secret}
 
 
 def along_words(one: Retirement) -> str:

@@ -124,7 +124,8 @@ class Retirement:
     """An item of the target that this package alone claims and no longer holds. `users` are items that stay
     and use it: while there are some it can't be retired; `everybody` those that go as well included. Letting go
     ends the claim and leaves the item. `was_there` tells that no run of ours created it. `along` names the item with
-    which the environment removes this one, whosever it is; `claimed` are then the packages that hold it."""
+    which the environment removes this one, whosever it is; `claimed` are then the packages that hold it. Whoever
+    removes what `has_secret` can't give that back: of a secret nothing is ever kept."""
 
     key: Key
     present: Listed
@@ -134,6 +135,7 @@ class Retirement:
     everybody: tuple[str, ...] = ()
     along: Key = ""
     claimed: tuple[str, ...] = ()
+    has_secret: bool = False
 
 
 @dataclass(frozen=True)

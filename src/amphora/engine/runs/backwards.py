@@ -26,10 +26,11 @@ from amphora.engine.leaks import sealed_image
 from amphora.engine.runs.attention import Attention
 from amphora.engine.runs.carrier import Carrier
 from amphora.engine.runs.evidence import evidence_of, usage_of
+from amphora.engine.runs.losses import care_for, lacks_secrets_only
 from amphora.engine.runs.material import ImageMaterial
 from amphora.engine.runs.stage import Stage, looked_up
 from amphora.engine.steps import Bench
-from amphora.ledger.records import BACKWARDS, BROKEN_OFF, DONE, PAUSED, PUT_BACK, UNDO, UNDONE, Beginning, Run
+from amphora.ledger.records import BACKWARDS, BROKEN_OFF, DONE, PAUSED, PUT_BACK, UNDO, UNDONE, Beginning, Entry, Run
 
 ROUNDS = 6
 """How often it is decided anew because somebody changed something, or the environment refused."""
@@ -41,7 +42,7 @@ class Back:
 
     `left` names what stays as it is now, with reasons; `differing` what was put back and is not as it was all
     the same (an id or a secret that is gone for good); `outside` what else changed meanwhile, by somebody;
-    `renewed` gives the new ids and addresses of what was made again.
+    `renewed` gives the new ids and addresses of what was made again, `care` what is left to do because of that.
     """
 
     run: Run | None
@@ -52,6 +53,7 @@ class Back:
     outside: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
     renewed: Mapping[Key, str] = field(default_factory=dict)
+    care: tuple[Entry, ...] = ()
     is_recorded: bool = True
     of_state: str = UNDONE
 
@@ -234,14 +236,23 @@ def _looked(
         {key: one.before for key, one in restoration.evidence.items()}, stage.opened.description, {}, dict(renamed)
     )
     differing, kept = [], list(restoration.by(Fate.LEFT))
+    wished = {
+        key: material_image(material, key)
+        for key in restoration.evidence
+        if restoration.verdicts[key].fate is not Fate.LEFT
+    }
     for key, one in restoration.evidence.items():
         # Named already, with its reason.
         if restoration.verdicts[key].fate is Fate.LEFT:
             continue
-        wanted = material_image(material, key)
-        if not is_same(mark_of(wanted, sheets), mark_of(after.get(key), sheets), one.counts_rows):
-            kept.append(key)
-            differing.append(f"{one.title!r} is not as it was: {_unlike(wanted, after.get(key))}")
+        wanted, is_there = wished[key], after.get(key)
+        if not is_same(mark_of(wanted, sheets), mark_of(is_there, sheets), one.counts_rows):
+            # What was there before, and is there again, is what was known of it then, but for what is named here.
+            kept += [] if wanted else [key]
+            words = _unlike(wanted, is_there)
+            if wanted and is_there and lacks_secrets_only(wanted, is_there, sheets):
+                words = "it lacks its secret, which nobody kept"
+            differing.append(f"{one.title!r} is not as it was: {words}")
     # Everything else by revision only: reading all of it would make every undo as slow as an export of the whole
     # environment.
     ids_now = {image.native_id for image in after.values() if image}
@@ -272,6 +283,10 @@ def _looked(
             stage.ledger.finish_leg_backwards(mine, run, links, note)
         else:
             stage.ledger.finish_backwards(mine, run, kept, links, DONE, of_state, note)
+        stage.ledger.aftercare.move(run.uid, found.renewed)
+        if care := care_for(stage, run.uid, wished, after, found.renewed):
+            stage.ledger.aftercare.add(mine, care)
+            found = replace(found, care=tuple(stage.ledger.aftercare.of_run(mine)))
     except LedgerTrouble:
         return replace(found, is_recorded=False)
     return found

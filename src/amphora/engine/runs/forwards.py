@@ -237,7 +237,9 @@ def _care(
     is_last: bool,
 ) -> list[Task]:
     """What has to follow this leg: secrets at once, whatever people are to be told when all of it is there."""
-    links = {key: addresses.get(image.native_id, image.link) for key, image in now.items() if image}
+    # Of items that stay as they are, too: they may lack a secret all the same.
+    links = {action.key: action.present.link for action in docket.actions if action.present}
+    links |= {key: addresses.get(image.native_id, image.link) for key, image in now.items() if image}
     tasks = [task for task in docket.care if task.kind is Care.SECRET and task.key in mine]
     if is_last:
         # What an earlier leg made is new to people as well, although it was there when this leg began.
