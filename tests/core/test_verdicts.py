@@ -434,7 +434,8 @@ def test_undo_runs_and_the_workspace() -> None:
         (False, True, "live-1 is not undone as a whole: S", "bad", 6, "amphora undo live-1"),
         (True, True, "live-1 is not undone as a whole: S", "bad", 6, "amphora undo live-1"),
     ):
-        back = SimpleNamespace(of=RUN, is_as_before=is_before, is_open=is_open, is_idle=False, sentence=lambda _: "S")
+        said = {"is_as_before": is_before, "is_open": is_open, "is_idle": False, "care": ()}
+        back = SimpleNamespace(of=RUN, sentence=lambda _: "S", **said)
         found = run_verdicts.of_undo(cast(Any, back))
         assert (found.words, found.standing, found.code, str(found.next_step)) == (words, standing, code, after)
     idle = run_verdicts.of_undo(Back(None, RUN, left=("a stays", "b stays")))
