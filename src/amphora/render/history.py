@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from amphora.core.merge.phrase import place_phrase
+from amphora.core.plan.kept import Change
 from amphora.core.values.keys import readable
 from amphora.core.values.next_step import blank, to_type
 from amphora.core.values.words import counted, few
@@ -190,7 +191,7 @@ def _item_blocks(record: Record) -> list[Block]:
         blocks.append(Lines([f"{counted(same, 'other is', 'others are')} the same."]))
     for line in [line for line in touched if line.changes][:MOST_ROWS]:
         cells: list[Row] = [
-            [place_phrase(c.place), *(side_words(side, record) for side in c.sides), c.by, c.choice or ""]
+            [place_phrase(c.place), *(side_words(side, record) for side in c.sides), c.by, choice_words(c, record)]
             for c in line.changes
         ]
         heads = ["where", "last delivered", "there before", "in the package", "changed by", "decided"]
@@ -261,6 +262,11 @@ def record_json(record: Record) -> dict[str, object]:
     }
 
 
+def choice_words(change: Change, record: Record) -> str:
+    """What was decided on a change, where somebody had to."""
+    return side_words(change.choice, record) if change.choice else ""
+
+
 def record_markdown(record: Record) -> str:
     """One run as Markdown, for a ticket."""
     lines = [f"# {md(record.run.name)}", "", f"**{md(verdict(record))}**", "", "| | |", "|---|---|"]
@@ -278,7 +284,12 @@ def record_markdown(record: Record) -> str:
             lines += ["", f"### {md(line.title)}", "", "| where | there before | in the package | by | decided |"]
             lines.append("|---|---|---|---|---|")
             for c in line.changes:
-                cells = [place_phrase(c.place), *(side_words(one, record) for one in c.sides[1:]), c.by, c.choice]
+                cells = [
+                    place_phrase(c.place),
+                    *(side_words(one, record) for one in c.sides[1:]),
+                    c.by,
+                    choice_words(c, record),
+                ]
                 lines.append("| " + " | ".join(map(md, cells)) + " |")
     if record.gone:
         lines += ["", "## No longer in the package", ""]
