@@ -59,8 +59,10 @@ def at_stake(docket: Docket) -> str:
         # Of what stays as somebody made it there "already has" would be half of the truth.
         edits = f"; {counted(len(docket.edited), 'local edit stays', 'local edits stay')}" if docket.edited else ""
         out = f", but for {counted(len(docket.left_out), 'item')} left out" if docket.left_out else ""
-        already = "" if edits or out else "already "
-        return f"Nothing to do: {docket.target} {already}has {docket.title}{out}{edits}."
+        dropped = len(docket.fated(Fate.STAY))
+        more = f"; {counted(dropped, 'item stays', 'items stay')} that it no longer holds" if dropped else ""
+        already = "" if edits or out or more else "already "
+        return f"Nothing to do: {docket.target} {already}has {docket.title}{out}{edits}{more}."
     parts = [f"{len(docket.by(Do.CREATE)):,} new", f"{len(docket.by(Do.UPDATE)):,} changed"]
     # Counted by themselves: somebody's repair is what an approver looks for first.
     # "Kept" is read as a promise, so that what is in question, or given up, has words of its own.
