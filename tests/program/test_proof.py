@@ -118,6 +118,17 @@ def test_what_an_undo_makes_again_is_cared_for_anew(amphora: Program, halcyon: P
     )
 
 
+def test_what_an_undo_leaves_still_has_to_be_cared_for(brought: Program) -> None:
+    before = [
+        one["key"] for one in brought("aftercare", "grove-live", "--json").json["open"] if one["kind"] == "secret"
+    ]
+    assert before == ["flow:intake/weigh-ticket"]
+    brought("practice", "edit", "grove-live.practice", "Weigh ticket", "--set", "/batch=25")
+    assert "'Weigh ticket' stays as it is" in brought("undo", "last", "--yes").out
+    left = brought("aftercare", "grove-live", "--json").json["open"]
+    assert [(one["kind"], one["key"], one["run"]) for one in left] == [("secret", *before, "grove-live-2")]
+
+
 def test_a_later_run_takes_the_promise_over(brought: Program) -> None:
     brought("practice", "edit", "grove-dev.practice", "Weigh slip", "--set", '/subject="T"')
     brought("export", "tickets")

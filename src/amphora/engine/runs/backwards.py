@@ -30,7 +30,19 @@ from amphora.engine.runs.losses import care_for, lacks_secrets_only
 from amphora.engine.runs.material import ImageMaterial
 from amphora.engine.runs.stage import Stage, looked_up
 from amphora.engine.steps import Bench
-from amphora.ledger.records import BACKWARDS, BROKEN_OFF, DONE, PAUSED, PUT_BACK, UNDO, UNDONE, Beginning, Entry, Run
+from amphora.ledger.records import (
+    BACKWARDS,
+    BROKEN_OFF,
+    DONE,
+    OPEN,
+    PAUSED,
+    PUT_BACK,
+    UNDO,
+    UNDONE,
+    Beginning,
+    Entry,
+    Run,
+)
 
 ROUNDS = 6
 """How often it is decided anew because somebody changed something, or the environment refused."""
@@ -258,6 +270,10 @@ def _looked(
     ids_now = {image.native_id for image in after.values() if image}
     moved = _moved_outside(stage, run, ids_now | set(ids.values()), since)
     left = tuple(restoration.left)
+    # What stays there still lacks what it lacked, although the run that asked for it is out of force by now.
+    stays = set(restoration.by(Fate.LEFT))
+    asked = stage.ledger.aftercare.of_run(run)
+    staying = [entry.task for entry in asked if entry.state == OPEN and entry.task.key in stays]
     # What somebody changed, or can't be put back at all, is decided: trying again would show the same. What the
     # environment refused, or nobody can tell, stays open.
     of_state = PAUSED if since > 1 else UNDONE if kind == UNDO else PUT_BACK
@@ -284,7 +300,7 @@ def _looked(
         else:
             stage.ledger.finish_backwards(mine, run, kept, links, DONE, of_state, note)
         stage.ledger.aftercare.move(run.uid, found.renewed)
-        if care := care_for(stage, run.uid, wished, after, found.renewed):
+        if care := [*staying, *care_for(stage, run.uid, wished, after, found.renewed)]:
             stage.ledger.aftercare.add(mine, care)
             found = replace(found, care=tuple(stage.ledger.aftercare.of_run(mine)))
     except LedgerTrouble:
