@@ -8,6 +8,7 @@ from amphora.core.merge.phrase import place_phrase
 from amphora.core.plan.kept import Change
 from amphora.core.values.keys import readable
 from amphora.core.values.next_step import blank, to_type
+from amphora.core.values.tokens import parse_token
 from amphora.core.values.words import counted, few
 from amphora.engine.record import COMPLETE, Record, Told
 from amphora.engine.run_verdicts import of_told, of_tolds
@@ -209,8 +210,14 @@ def _item_blocks(record: Record) -> list[Block]:
 
 
 def side_words(value: str | None, record: Record) -> str:
-    """One side of a change; a need by what it was called there when the run was carried out."""
+    """One side of a change, as much as a table holds; a need by what it was called there then."""
     return "(none)" if value is None else in_words(value, record.bindings)
+
+
+def whole_side(value: str | None, record: Record) -> str | None:
+    """The same for a page, where nothing has to be cut."""
+    token = parse_token(value)
+    return side_words(value, record) if token and token.is_need and token.key in record.bindings else value
 
 
 def closed(entry: Entry) -> str:
@@ -264,7 +271,7 @@ def record_json(record: Record) -> dict[str, object]:
 
 def choice_words(change: Change, record: Record) -> str:
     """What was decided on a change, where somebody had to."""
-    return side_words(change.choice, record) if change.choice else ""
+    return whole_side(change.choice, record) or ""
 
 
 def record_markdown(record: Record) -> str:

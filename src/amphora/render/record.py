@@ -5,7 +5,7 @@ from __future__ import annotations
 from amphora.core.merge.phrase import place_phrase
 from amphora.core.values.keys import readable
 from amphora.engine.record import Record
-from amphora.render.history import STATE_TONE, choice_words, closed, facts, proof_words, side_words, verdict
+from amphora.render.history import STATE_TONE, choice_words, closed, facts, proof_words, verdict, whole_side
 from amphora.render.page import page
 from amphora.render.record_figures import kinds_figure, legs_figure
 
@@ -37,7 +37,7 @@ def record_page(record: Record, made_at: str) -> str:
                     "changes": [
                         {
                             "where": place_phrase(c.place),
-                            "sides": [None if one is None else side_words(one, record) for one in c.sides],
+                            "sides": [whole_side(one, record) for one in c.sides],
                             "by": c.by,
                             "choice": choice_words(c, record),
                         }

@@ -7,7 +7,6 @@ from dataclasses import replace
 
 from amphora.core.form.declared import SECRET
 from amphora.core.form.kinds import Sheets
-from amphora.core.form.spots import masked_places
 from amphora.core.needs.crosswalk import row_name
 from amphora.core.plan.aftercare import Task, placed, secret_task, tell_tasks
 from amphora.core.plan.states import Image, is_same, mark_of
@@ -15,17 +14,10 @@ from amphora.core.values.keys import Key, encode_segment, name_of
 from amphora.core.values.pointers import parse_pointer
 from amphora.core.values.scan import token_places
 from amphora.core.values.tokens import PREFIX, token_for
-from amphora.engine.runs.material import keepable
+from amphora.engine.runs.material import keepable, lost_secrets
 from amphora.engine.runs.stage import Stage
 
 Images = Mapping[Key, Image | None]
-
-
-def lost_secrets(wanted: Image, found: Image, sheets: Sheets) -> list[str]:
-    """The places at which a secret stood that was destroyed meanwhile: a mask is all that was ever kept of it."""
-    sheet = sheets[wanted.kind]
-    held = set(masked_places(found.newest, sheet).values())
-    return [pointer for pointer, named in masked_places(wanted.newest, sheet).items() if named not in held]
 
 
 def lacks_secrets_only(wanted: Image, found: Image, sheets: Sheets) -> bool:
@@ -45,7 +37,7 @@ def care_for(stage: Stage, uid: str, wanted: Images, after: Images, renewed: Map
     tasks = tell_tasks(titles, links, sheets)
     for key in titles:
         before, now = wanted.get(key), after.get(key)
-        places = lost_secrets(before, now, sheets) if before and now else []
+        places = lost_secrets(before.newest, now.newest, sheets[now.kind]) if before and now else []
         known = _names(stage, uid, key) if places else {}
         for pointer in places:
             token = known.get(pointer) or _token(key, pointer)

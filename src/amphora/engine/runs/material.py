@@ -173,11 +173,15 @@ def moved(step: Move, key: Key, now: Image | None) -> Drawn:
 
 def keepable(definition: Json, present: Json, sheet: KindSheet) -> Json:
     """A definition without the masks of secrets that nobody holds any more: a mask means `keep what is there`."""
-    held = set(masked_places(present, sheet).values()) if present is not None else set()
-    for pointer, named in masked_places(definition, sheet).items():
-        if named not in held:
-            definition = without_value(definition, parse_pointer(pointer))
+    for pointer in lost_secrets(definition, present, sheet):
+        definition = without_value(definition, parse_pointer(pointer))
     return definition
+
+
+def lost_secrets(definition: Json, present: Json, sheet: KindSheet) -> list[str]:
+    """The places at which a secret stood that is not there now: a mask is all that was ever kept of it."""
+    held = set(masked_places(present, sheet).values()) if present is not None else set()
+    return [pointer for pointer, named in masked_places(definition, sheet).items() if named not in held]
 
 
 def without(form: Json, keys: Collection[Key]) -> Json:

@@ -40,10 +40,6 @@ from amphora.environments.contract import (
     Written,
 )
 
-LOCATION, LISTED = lines.NO_PLACES
-GUARDS = ("etag", "sent")
-"""Ways in which a platform itself compares what is written with what was seen."""
-
 ALL = frozenset({"read", "write", "publish", "switch", "retire", "grant"})
 
 
@@ -87,7 +83,7 @@ class Bridge:
                 has_rows=any(part.rows for part in parts),
                 fills_in=True,
                 loads_in_pieces=True,
-                is_guarded=all(part.update is None or part.update.said("match") in GUARDS for part in parts),
+                is_guarded=all(part.is_guarded for part in parts),
             ),
             id_style=IdStyle(id_pattern(self.ids), "", MARK if any(one.space for one in self.ids.values()) else ""),
             sheets={kind: part.kind for kind, part in self.sheet.items.items()},
@@ -115,7 +111,7 @@ class Bridge:
         lacks = frozenset(
             (permission, kind)
             for kind, part in self.sheet.items.items()
-            for permission, names in {**_granting(part), **part.needs}.items()
+            for permission, names in part.required.items()
             if not rights & set(names)
         )
         # Only what the sheet lists needs a right.
@@ -209,21 +205,18 @@ class Bridge:
         self._sameness.refuse_before(part, call, body, title)
         where = call.said("id") or part.paths["id"]
         # Looked at before as well: what is new of that name is ours, unless somebody made another one just then.
-        there = self.items.ids_called(part, title) if where == LISTED else set()
+        there = self.items.ids_called(part, title) if where == lines.IN_LIST else set()
         started = time.monotonic()
         values = {"title": title, "folder": write.states.folder, **self.bodies.holder(part, write)}
         answer = self._change(call, values, body)
         if job := call.said("job", None):
             answer, where = awaited(self.client, job, answer), job.said("id") or where
         with taken("it was made"):
-            if where == LISTED:
+            if where == lines.IN_LIST:
                 new = self.items.ids_called(part, title) - there
                 native = new.pop() if len(new) == 1 else ""
-            elif where == LOCATION:
-                # Some answer with nothing but a header: the address of what was made (RFC 9110, section 10.2.2).
-                native = answer.location.rstrip("/").rpartition("/")[2]
             else:
-                native = text_at(answer.body, where)
+                native = answer.id_at(where)
             if part.within:
                 self.items.holders.note(part, native, values["parent"])
             single = self.items.single(part, native) if native else None
@@ -404,8 +397,3 @@ def uid_of(token: str) -> str:
 def written_of(single: Single) -> Written:
     """What became of a write to this item."""
     return Written(single.row.native_id, single.row.revision, single.row.link)
-
-
-def _granting(part: ItemPart) -> Mapping[str, Sequence[str]]:
-    """The rights that giving access by items of a kind takes: those of writing, unless the sheet tells them apart."""
-    return {"grant": part.needs["write"]} if part.kind.is_access and "write" in part.needs else {}

@@ -40,6 +40,13 @@ class Answer:
     location: str = ""
     wait_s: float = 0.0
 
+    def id_at(self, where: str) -> str:
+        """The id of what was made: at a place of the answer, or at the end of the address in its header (RFC 9110,
+        section 10.2.2), for some answer with nothing else."""
+        if where == lines.IN_HEADER:
+            return self.location.rstrip("/").rpartition("/")[2]
+        return text_at(self.body, where)
+
 
 class Absent(EnvironmentRefused):
     """There is nothing under that id."""

@@ -110,7 +110,7 @@ ITEM: dict[str, Any] = {
     "hidden": list,
     "within": dict,
 }
-NO_PLACES = ("location", "listed")
+IN_HEADER, IN_LIST = NO_PLACES = ("location", "listed")
 """Where the id of what was made can stand, if at no place in the answer: in its Location header, or in the list."""
 SCHEMES = ("https://", "http://")
 """How an address begins, where it is none behind the base."""

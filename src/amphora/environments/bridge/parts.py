@@ -169,6 +169,17 @@ class ItemPart:
     """Places of secrets that the platform never shows: one is taken for granted wherever one could stand."""
 
     @property
+    def required(self) -> Mapping[str, Sequence[str]]:
+        """The rights that it needs; giving access takes those of writing, unless the sheet tells them apart."""
+        granting = {"grant": self.needs["write"]} if self.kind.is_access and "write" in self.needs else {}
+        return {**granting, **self.needs}
+
+    @property
+    def is_guarded(self) -> bool:
+        """Whether the platform itself compares what is written with what was seen."""
+        return self.update is None or self.update.said("match") in ("etag", "sent")
+
+    @property
     def tells_too_little(self) -> bool:
         """Whether a row of the list does not say what changed, or what is live: then each item is looked at."""
         # Each item is then looked at for the list: slow, and the only way to see that somebody has changed it.
