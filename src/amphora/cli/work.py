@@ -103,7 +103,12 @@ class PlainCommand(TyperCommand):
         for word, after in pairwise(args[: args.index("--")] if "--" in args else args):
             if word in wanting and after.partition("=")[0] in known:
                 raise click.UsageError(f"{word} takes a value, and {after} is an option", ctx)
-        return super().parse_args(ctx, args)
+        try:
+            return super().parse_args(ctx, args)
+        except click.UsageError as error:
+            # Some of the library's errors don't say of which command they speak, and help is that command's.
+            error.ctx = error.ctx or ctx
+            raise
 
     def get_help(self, ctx: click.Context) -> str:
         return super().get_help(ctx).replace("\\[", "[")

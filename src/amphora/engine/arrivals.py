@@ -13,7 +13,7 @@ from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents
-from amphora.core.values.next_step import advice, to_type
+from amphora.core.values.next_step import advice
 from amphora.engine.export import listed_items
 
 
@@ -119,7 +119,7 @@ def words_after(contents: Contents, texts: Sequence[str]) -> dict[Key, str]:
 def wants_records(with_: Sequence[str]) -> bool:
     """Whether rows are to be loaded; UsageFault for anything else that is asked to come along."""
     if unknown := sorted(set(with_) - {"records"}):
-        raise UsageFault(f"--with takes records, not {unknown[0]!r}.", next_step=to_type("import", "--help"))
+        raise UsageFault(f"--with takes records, not {unknown[0]!r}.", next_step=advice("Write --with records."))
     return bool(with_)
 
 

@@ -32,7 +32,7 @@ def edit_practice(path: Path, item: str, values: Sequence[str], by: str, is_draf
     with closing(connect(f"practice:{path.resolve()}", path.parent, by, "")) as environment:
         rows = environment.index()
         keys = assign_keys(rows, [], environment.describe().uid)
-        [key, *_] = choose([item], {keys[row.native_id]: row for row in rows}, path.name)
+        [key, *_] = choose([item], {keys[row.native_id]: row for row in rows}, path.stem)
         row = next(row for row in rows if keys[row.native_id] == key)
         [found] = environment.read([row.native_id], "draft")
         definition, states = found.definition, row.states
