@@ -42,6 +42,33 @@ def test_what_is_on_offer_is_of_the_same_kind() -> None:
     )
 
 
+TWINS = [
+    Supply("connection", id_, "mill", type_) for id_, type_ in (("c1", "feed"), ("c2", "database"), ("c3", "feed"))
+]
+
+
+@pytest.mark.parametrize(
+    ("cell", "type_", "state", "native", "value", "reason"),
+    [
+        (None, "database", MapState.GUESSED, None, "c2", "same name"),
+        (None, "feed", MapState.OPEN, None, None, "live has 2 of the name 'mill'; by id: c1, c3"),
+        ("mill", "database", MapState.OPEN, None, "mill", "live has 3 of the name 'mill'; by id: c1, c2, c3"),
+        ("c3", "database", MapState.MAPPED, "c3", "c3", ""),
+        ("well", "database", MapState.OPEN, None, "well", "live has no connection 'well'"),
+    ],
+)
+def test_of_several_with_one_name_each_goes_by_its_id(
+    cell: Any, type_: str, state: MapState, native: Any, value: Any, reason: str
+) -> None:
+    crosswalk = Crosswalk({"connections": {"mill": {"live": cell} if cell else {}}})
+    [found] = resolve([Need("connection:mill", (), type_)], crosswalk, "live", TWINS, {})
+    assert (found.state, found.native, found.value, found.reason) == (state, native, value, reason)
+    if found.offers and type_ == "database":
+        # What fits comes first, and each is named so that it can be typed.
+        assert found.offers == ("c2", "c1", "c3")
+        assert found.on_offer[0] == "c2 (named mill, database)"
+
+
 @pytest.mark.parametrize(
     ("state", "value", "reason", "words"),
     [

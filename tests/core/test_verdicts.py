@@ -9,9 +9,11 @@ from typing import Any, cast
 import pytest
 
 from amphora.core.form.routes import Converted
+from amphora.core.merge.merge import By, FieldChange
 from amphora.core.needs.crosswalk import Mapped, MapState
 from amphora.core.plan.aftercare import words_tasks
 from amphora.core.plan.docket import Do, Fate
+from amphora.core.plan.gate import _open
 from amphora.core.plan.reasons import Reason, Why
 from amphora.core.plan.states import Image
 from amphora.core.values.model import Contents, Finding, Level, Need, States
@@ -24,6 +26,7 @@ from amphora.engine.record import Told
 from amphora.engine.runs.backwards import Back, _unlike
 from amphora.engine.verdicts import Verdict
 from amphora.ledger.records import Run
+from amphora.render.check import check_markdown
 
 
 @dataclass
@@ -495,3 +498,24 @@ def test_few_words_for_what_is_off() -> None:
         "line 1: ",
     ]
     assert line_of(source, "b") == ""
+
+
+@pytest.mark.parametrize(
+    ("places", "lines"),
+    [
+        ("abc", ["flow:a at a: unknown origin", "flow:a at b: unknown origin", "flow:a at c: unknown origin"]),
+        ("abcde", ["flow:a at a, b, c and 2 more places: unknown origin"]),
+    ],
+)
+def test_many_open_places_of_an_item_stand_in_one_line(places: str, lines: list[str]) -> None:
+    changes = [FieldChange(f"/{place}", By.UNKNOWN, 1, 2, 3) for place in places]
+    action = SimpleNamespace(key="flow:a", comparison=SimpleNamespace(open=changes))
+    assert _open(cast(Any, action)) == lines
+
+
+def test_what_many_items_lack_stands_once() -> None:
+    lacks = [Finding("feature-missing", Level.ERROR, "'fax' is missing.", f"flow:{name}") for name in "abc"]
+    told = check_markdown(
+        CONTENTS, {"live": [*lacks, Finding("limit-exceeded", Level.ERROR, "'fax' is missing.", "flow:d")]}
+    )
+    assert [line.split(" | ")[2] for line in told.splitlines() if "'fax'" in line] == ["flow:a and 2 more", "flow:d"]

@@ -11,6 +11,7 @@ from amphora.core.needs.crosswalk import SECTIONS, row_name
 from amphora.core.needs.matches import Link
 from amphora.core.needs.needs import needs_of
 from amphora.core.needs.selection import choose, lasting, still_there
+from amphora.core.needs.supplies import Supplies
 from amphora.core.plan.claims import Claims
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, readable
@@ -275,7 +276,8 @@ def _need_types(side: Side) -> dict[Key, str]:
 
 
 def _cells(contents: Contents, side: Side) -> Iterable[Cell]:
-    names = {supply.native_id: supply.name for supply in side.supplies}
+    offered = Supplies(side.supplies)
+    names = {supply.native_id: offered.called(supply) for supply in side.supplies}
     for need in contents.needs:
         # Secrets have no source value to write, and an environment knows its own address.
         if need.kind not in NEED_KINDS or need.kind == "secret" or need.key == OWN_ADDRESS:

@@ -23,6 +23,7 @@ from amphora.core.needs.crosswalk import (
     row_name,
 )
 from amphora.core.needs.selection import choose
+from amphora.core.needs.supplies import Supplies, lacking
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, kind_of
 from amphora.core.values.late import dataclass
@@ -99,17 +100,18 @@ def _refuse_unknown(session: Session, cells: Sequence[Cell]) -> None:
         kind = {SECTIONS["connection"]: "connection", SECTIONS["person"]: "person"}.get(cell.section)
         if kind is None or cell.value in ("", OPEN):
             continue
-        offered = [one for one in session.open(cell.column).environment.supplies() if one.kind == kind]
-        names = [one.name for one in offered]
+        offered = Supplies(session.open(cell.column).environment.supplies())
+        names, found = offered.names(kind), offered.meant(kind, cell.value)
         # An environment that can't say what it has offers nothing: then anything may be right.
-        if not offered or cell.value in names or any(one.native_id == cell.value for one in offered):
+        if not names or len(found) == 1:
             continue
         # What is near, else all that there is: whoever mistypes a name sees it at once.
-        near = get_close_matches(str(cell.value), names, 3, 0.5)
+        near = [] if found else get_close_matches(str(cell.value), names, 3, 0.5)
+        shown = offered.told(found or offered.of(kind))
         raise UsageFault(
-            f"{cell.column} has no {kind} {cell.value!r}; nothing was written.",
+            f"{lacking(kind, cell.value, cell.column, found)}; nothing was written.",
             subject=cell.row,
-            details=[f"near: {name}" for name in near] or [f"on offer: {name}" for name in names],
+            details=[f"near: {name}" for name in near] or [f"on offer: {one}" for one in shown],
             next_step=advice("Name one that is there; or make it there first, and then say it again."),
         )
 

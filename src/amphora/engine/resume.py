@@ -14,6 +14,7 @@ from amphora.core.form.kinds import PauseWords
 from amphora.core.form.spots import shown_values
 from amphora.core.needs.crosswalk import Mapped, MapState
 from amphora.core.needs.matches import Link
+from amphora.core.needs.supplies import Supplies
 from amphora.core.plan.decisions import LEAVE, Decisions
 from amphora.core.plan.docket import Do
 from amphora.core.plan.restoration import Fate, judged
@@ -292,11 +293,12 @@ def _there(session: Session, picked: PickedUp) -> dict[Key, str]:
 def _with_offer(mapped: Mapped, supplies: Sequence[Supply], before: frozenset[str]) -> Mapped:
     mine = [s for s in supplies if s.kind == mapped.need.kind and s.native_id not in before]
     typed = [s for s in mine if not mapped.need.type or s.type == mapped.need.type]
-    names = tuple(supply.name for supply in mine)
+    offered = Supplies(supplies)
+    names = tuple(offered.called(supply) for supply in mine)
     # Only if it is the one: a guess between two would be a coin.
     if len(typed) == 1:
         reason = "it is new there since the import began"
-        return replace(mapped, state=MapState.GUESSED, value=typed[0].name, reason=reason, offers=names)
+        return replace(mapped, state=MapState.GUESSED, value=offered.called(typed[0]), reason=reason, offers=names)
     reason = "nothing new is there yet"
     if mine:
         reason = f"several new ones are there: {few(names)}" if typed else f"new there, of another type: {few(names)}"

@@ -12,6 +12,7 @@ from amphora.core.form.secrets import sealed
 from amphora.core.merge.compare import Base
 from amphora.core.needs.crosswalk import SECTIONS, Crosswalk, Mapped, MapState, need_key
 from amphora.core.needs.matches import Link, Matches, assign_keys, match
+from amphora.core.needs.supplies import Supplies
 from amphora.core.plan.places import new_place, place_of
 from amphora.core.values.keys import Key, encode_segment
 from amphora.core.values.late import dataclass
@@ -192,12 +193,13 @@ def _bind_supplies(names: Bindings, environment: str, supplies: Sequence[Supply]
                 rows.setdefault((kind, cell), key)
                 if kind == "url" and key not in names.values:
                     names.bind(key, cell)
+    offered = Supplies(supplies)
     for supply in supplies:
         # People are named by what stands before the @, as in packages: that is what survives a change of domain.
         own = supply.name.partition("@")[0] if supply.kind == "person" else supply.name
         key = (
             rows.get((supply.kind, supply.native_id))
-            or rows.get((supply.kind, supply.name))
+            or rows.get((supply.kind, offered.called(supply)))
             or _free(f"{supply.kind}:{encode_segment(own)}", supply.native_id, names)
         )
         if key not in names.values:

@@ -135,7 +135,7 @@ def mapped_row(mapped: Mapped, there: Json = None) -> Row:
 def _offers(mapped: Mapped) -> str:
     if mapped.state is MapState.MAPPED or not mapped.on_offer:
         return ""
-    return "on offer: " + ", ".join(offer.partition(" (")[0] for offer in mapped.on_offer[:6])
+    return "on offer: " + ", ".join(mapped.offers[:6])
 
 
 def mapped_json(mapped: Mapped) -> dict[str, Any]:

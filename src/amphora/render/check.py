@@ -84,8 +84,8 @@ def check_markdown(contents: Contents, findings: Mapping[str, Sequence[Finding]]
         for todo, group in _grouped(rows):
             lines += [f"## {_heading(todo)}{f' ({md(target)})' if target else ''}", ""]
             lines += ["| level | what | where | rule |", "|---|---|---|---|"]
-            for finding in group:
-                cells = [md(_level_word(finding)), md(finding.message), md(_where(finding)), code(finding.rule)]
+            for finding, where in _alike(group):
+                cells = [md(_level_word(finding)), md(finding.message), md(where), code(finding.rule)]
                 lines.append("| " + " | ".join(cells) + " |")
             lines.append("")
             for step in steps_of(group):
@@ -115,8 +115,8 @@ def _blocks(findings: Mapping[str, Sequence[Finding]]) -> Iterable[Block]:
     for where, rows in _shared(findings).items():
         for todo, group in _grouped(rows):
             cells: list[Row] = [
-                [Cell(_level_word(f), TONE[f.level]), f.message, Cell(_where(f), "dim"), Cell(f.rule, "dim")]
-                for f in group
+                [Cell(_level_word(f), TONE[f.level]), f.message, Cell(where_all, "dim"), Cell(f.rule, "dim")]
+                for f, where_all in _alike(group)
             ]
             heading = f"{where}{_heading(todo)}"
             # A column that is empty in every row is left out.
@@ -147,6 +147,17 @@ def _where(finding: Finding) -> str:
     # By names and not by numbers: the third step is another one after somebody has moved it.
     place = f" at {place_phrase(finding.phrase)}" if finding.phrase else ""
     return f"{readable(finding.item)}{place}"
+
+
+def _alike(findings: Sequence[Finding]) -> list[tuple[Finding, str]]:
+    """Findings that say the same, each with where all of them are: what thirty flows lack has to be mended once."""
+    places: dict[tuple[str, Level, str], list[Finding]] = {}
+    for finding in findings:
+        places.setdefault((finding.rule, finding.level, finding.message), []).append(finding)
+    return [
+        (alike[0], f"{_where(alike[0])} and {len(alike) - 1} more" if len(alike) > 1 else _where(alike[0]))
+        for alike in places.values()
+    ]
 
 
 def _level_word(finding: Finding) -> str:

@@ -100,7 +100,7 @@ def feature_missing(context: CheckContext) -> Iterable[Finding]:
             yield context.finding(
                 "feature-missing",
                 Level.ERROR,
-                f"{item.states.title!r} needs {feature!r}, which is not installed in {context.target.name}.",
+                f"{feature!r} is not installed in {context.target.name}.",
                 item=key,
             )
 

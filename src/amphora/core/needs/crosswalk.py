@@ -7,6 +7,7 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import field, replace
 from enum import StrEnum
 
+from amphora.core.needs.supplies import Supplies, lacking
 from amphora.core.values.keys import Key, decode_segment, encode_segment, kind_of, path_of
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json, Need, Supply
@@ -126,13 +127,12 @@ def resolve(
     """Every need with its state in one environment. `known` are needs that the environment answers by
     itself (its own address), or that an earlier delivery answered; `packed` the items of the package, `source` where
     it comes from: what a setting is there is the guess for it here."""
-    found = []
+    found, offered = [], Supplies(supplies)
     for need in needs:
         cell = crosswalk.value(need.key, environment)
         there = crosswalk.rows.get(SECTIONS.get(need.kind, ""), {}).get(row_name(need.key), {}).get(source)
-        mapped = _resolved(need, cell, environment, supplies, known, (source, there))
-        told = tuple(_told(supply) for supply in supplies if supply.kind == need.kind)
-        mapped = replace(mapped, on_offer=told if mapped.offers else ())
+        mapped = _resolved(need, cell, environment, offered, known, (source, there))
+        mapped = replace(mapped, on_offer=offered.told(offered.of(need.kind, need.type)) if mapped.offers else ())
         maker = crosswalk.made_from(need.key)
         # A guess that somebody wrote down counts more: there may be such a connection already. One of ours does not:
         # what is made from an item that isn't there yet can't be there either.
@@ -146,7 +146,7 @@ def _resolved(
     need: Need,
     cell: Json,
     environment: str,
-    supplies: Sequence[Supply],
+    supplies: Supplies,
     known: Mapping[Key, Json],
     there: tuple[str, Json],
 ) -> Mapped:
@@ -155,7 +155,7 @@ def _resolved(
         return Mapped(
             need, environment, MapState.MAPPED, known[need.key], known[need.key], "known to the environment"
         )
-    offers = tuple(supply.name for supply in supplies if supply.kind == need.kind)
+    offers = supplies.names(need.kind, need.type)
     if isinstance(cell, str) and cell.startswith(OPEN) and cell != OPEN:
         again = _guessed(need, environment, supplies, offers, there)
         # The same guess has a type, which its text in the file has lost.
@@ -170,27 +170,12 @@ def _resolved(
     # Values, not names: nothing in the target has to be found for them.
     if need.kind in ("setting", "url", "secret"):
         return Mapped(need, environment, MapState.MAPPED, cell, cell, "", offers)
-    supply = _supply(need.kind, cell, supplies)
-    if supply is None:
-        reason = f"{environment} has no {need.kind} {cell!r}"
+    found = supplies.meant(need.kind, cell)
+    if len(found) != 1:
+        reason = lacking(need.kind, cell, environment, found)
         return Mapped(need, environment, MapState.OPEN, cell, None, reason, offers)
+    [supply] = found
     return Mapped(need, environment, MapState.MAPPED, cell, supply.native_id, "", offers, supply.type)
-
-
-def _told(supply: Supply) -> str:
-    """A supply as it is shown: its name, and what is known of it."""
-    known = [supply.type, f"of {supply.owner}" if supply.owner else ""]
-    known += ["doesn't work"] if supply.is_working is False else []
-    words = ", ".join(word for word in known if word)
-    return f"{supply.name} ({words})" if words else supply.name
-
-
-def _supply(kind: str, cell: Json, supplies: Sequence[Supply]) -> Supply | None:
-    mine = [supply for supply in supplies if supply.kind == kind]
-    by_id = [supply for supply in mine if supply.native_id == cell]
-    by_name = [supply for supply in mine if supply.name == cell]
-    # The id first: it can't be meant for another. A name that two have says nothing.
-    return by_id[0] if by_id else by_name[0] if len(by_name) == 1 else None
 
 
 def cell_text(value: Json) -> str | None:
@@ -201,26 +186,32 @@ def cell_text(value: Json) -> str | None:
 
 
 def _guessed(
-    need: Need, environment: str, supplies: Sequence[Supply], offers: tuple[str, ...], there: tuple[str, Json]
+    need: Need, environment: str, supplies: Supplies, offers: tuple[str, ...], there: tuple[str, Json]
 ) -> Mapped:
     source, cell = there
     if need.kind == "setting" and cell is not None and not (isinstance(cell, str) and cell.startswith(OPEN)):
         # Most settings are the same everywhere; that somebody has to accept it is why it may be offered.
         return Mapped(need, environment, MapState.GUESSED, cell, None, f"as in {source}", offers)
     name = row_name(need.key)
-    mine = [supply for supply in supplies if supply.kind == need.kind]
+    mine = supplies.of(need.kind)
     typed = [supply for supply in mine if need.type and supply.type == need.type]
     near = _near(name, [supply.name for supply in (typed or mine)]) if mine else None
+    same = [supply for supply in (typed or mine) if supply.name == name] or supplies.meant(need.kind, name)
     alike = [supply for supply in mine if need.kind == "person" and supply.name.partition("@")[0] == name]
     # The surest first; and even that stays a guess that somebody has to accept, since equal names in two environments
     # prove nothing.
-    if any(supply.name == name for supply in mine):
-        value, reason = name, "same name"
+    if len(same) == 1:
+        value, reason = supplies.called(same[0]), "same name"
+    # Any of them would be a coin tossed.
+    elif same:
+        return Mapped(
+            need, environment, MapState.OPEN, None, None, lacking(need.kind, name, environment, same), offers
+        )
     # The domain is what differs between environments; the name before it usually doesn't.
     elif len(alike) == 1:
-        value, reason = alike[0].name, "same name before the @"
+        value, reason = supplies.called(alike[0]), "same name before the @"
     elif len(typed) == 1:
-        value, reason = typed[0].name, f"the only {need.type} there"
+        value, reason = supplies.called(typed[0]), f"the only {need.type} there"
     elif near:
         value, reason = near, f"a name like it{f', and {need.type} too' if typed else ''}"
     else:

@@ -12,7 +12,7 @@ from amphora.core.form.secrets import to_silence, told
 from amphora.core.merge.phrase import place_phrase
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
 from amphora.core.needs.pauses import WORD
-from amphora.core.plan.docket import Do, Docket, Fate
+from amphora.core.plan.docket import Action, Do, Docket, Fate
 from amphora.core.plan.reasons import Consent, Reason, Standing, Why
 from amphora.core.plan.steps import GRANT, permissions_of
 from amphora.core.values.keys import Key, readable
@@ -20,6 +20,8 @@ from amphora.core.values.model import Finding, Level
 from amphora.core.values.next_step import NextStep, advice, blank, to_type
 from amphora.core.values.rights import not_permitted
 
+MANY_PLACES = 4
+"""From so many on the open places of an item are told in one line."""
 _OWN = frozenset({"permission-missing", "name-taken", "kind-unknown", "schema-other", "conversion-unfit"})
 """Rules that find what the gate knows by itself: said once."""
 
@@ -291,12 +293,7 @@ def _chosen(docket: Docket, run: str, keys: Sequence[Key]) -> NextStep:
 
 
 def _decisions(docket: Docket, consent: Consent) -> list[Reason]:
-    details = tuple(
-        f"{readable(action.key)} at {place_phrase(change.place)}: {change.by}"
-        for action in docket.undecided
-        if action.comparison
-        for change in action.comparison.open
-    )
+    details = tuple(line for action in docket.undecided if action.comparison for line in _open(action))
     if not details:
         return []
     count = "one item" if len(docket.undecided) == 1 else f"{len(docket.undecided)} items"
@@ -304,6 +301,16 @@ def _decisions(docket: Docket, consent: Consent) -> list[Reason]:
     if not docket.file:
         after = _chosen(docket, consent.run, [action.key for action in docket.undecided])
     return [Reason(Why.DECISION, f"Somebody has to decide on {count}.", details, after)]
+
+
+def _open(action: Action) -> list[str]:
+    """Where somebody has to decide on an item: each place, or all of them in one line where they are many."""
+    changes = action.comparison.open if action.comparison else ()
+    if len(changes) < MANY_PLACES:
+        return [f"{readable(action.key)} at {place_phrase(change.place)}: {change.by}" for change in changes]
+    first = ", ".join(place_phrase(change.place) for change in changes[: MANY_PLACES - 1])
+    by = " and ".join(dict.fromkeys(str(change.by) for change in changes))
+    return [f"{readable(action.key)} at {first} and {len(changes) - MANY_PLACES + 1} more places: {by}"]
 
 
 def _findings(docket: Docket) -> list[Reason]:
@@ -320,7 +327,9 @@ def _findings(docket: Docket) -> list[Reason]:
         after = advice(otherwise, to_type("compare", "--refresh", docket.file))
     elif docket.words and not docket.file:
         after = advice(otherwise, to_type("compare", *docket.named))
-    return [Reason(Why.FINDING, f"Check found {count}.", tuple(f.message for f in errors), after, errors[0].item)]
+    # What many items lack is told once; `check` says of each where.
+    details = tuple(dict.fromkeys(f.message for f in errors))
+    return [Reason(Why.FINDING, f"Check found {count}.", details, after, errors[0].item)]
 
 
 def _consents(docket: Docket, consent: Consent) -> list[Reason]:

@@ -1,0 +1,59 @@
+"""What an environment offers, and what it is called where people name it."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable
+
+from amphora.core.values.model import Json, Supply
+
+NAMED_AT_MOST = 4
+
+
+class Supplies:
+    """The connections, settings and people on offer in one environment."""
+
+    def __init__(self, supplies: Iterable[Supply]) -> None:
+        self._kinds: dict[str, list[Supply]] = {}
+        for supply in supplies:
+            self._kinds.setdefault(supply.kind, []).append(supply)
+        self._shared = Counter((kind, one.name) for kind, mine in self._kinds.items() for one in mine)
+
+    def of(self, kind: str, type_: str = "") -> list[Supply]:
+        """All of a kind, those of a type first; else as the environment lists them."""
+        return sorted(self._kinds.get(kind, []), key=lambda supply: bool(type_) and supply.type != type_)
+
+    def called(self, supply: Supply) -> str:
+        """What a supply is called in a crosswalk: its name, or its native id where another of its kind has the same
+        name. Platforms let two connections be called alike, and many leave theirs unnamed."""
+        return supply.name if self._shared[supply.kind, supply.name] == 1 else supply.native_id
+
+    def names(self, kind: str, type_: str = "") -> tuple[str, ...]:
+        """What all of a kind are called, those of a type first."""
+        return tuple(self.called(supply) for supply in self.of(kind, type_))
+
+    def meant(self, kind: str, cell: Json) -> list[Supply]:
+        """The supplies that a cell may mean: none, one, or all that share the name in it."""
+        by_id = [supply for supply in self.of(kind) if supply.native_id == cell]
+        # The id first: it can't be meant for another.
+        return by_id or [supply for supply in self.of(kind) if supply.name == cell]
+
+    def told(self, some: Iterable[Supply]) -> tuple[str, ...]:
+        """Supplies as they are shown: what each is called, and what is known of it."""
+        return tuple(_told(supply, self.called(supply)) for supply in some)
+
+
+def _told(supply: Supply, name: str) -> str:
+    known = [f"named {supply.name}" if supply.name != name else "", supply.type]
+    known += [f"of {supply.owner}" if supply.owner else "", "doesn't work" if supply.is_working is False else ""]
+    words = ", ".join(word for word in known if word)
+    return f"{name} ({words})" if words else name
+
+
+def lacking(kind: str, cell: Json, environment: str, found: list[Supply]) -> str:
+    """Why a cell does not name one supply: there is none, or there are several."""
+    if not found:
+        return f"{environment} has no {kind} {cell!r}"
+    ids = [supply.native_id for supply in found]
+    more = f" and {len(ids) - NAMED_AT_MOST} more" if len(ids) > NAMED_AT_MOST else ""
+    return f"{environment} has {len(ids)} of the name {cell!r}; by id: {', '.join(ids[:NAMED_AT_MOST])}{more}"
