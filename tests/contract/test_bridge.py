@@ -281,8 +281,13 @@ def test_a_sheet_that_is_wrong_is_told_with_its_lines() -> None:
             "line 11: `item.thing.create.id` has to be a",
         ),
         (SMALL.replace('put = "/things/{id}"', 'put = "/t", match = "sent"'), "nothing of it sends {revision}"),
-        (SMALL + SIGNED.format("http://auth.example/t"), "`sign_in.token` has to be a path that begins with /, or"),
+        (SMALL + SIGNED.format("http://auth.example/t"), "`sign_in.token` has to be a path that begins with / or"),
         (SMALL + SIGNED.format("https://me@auth.example/t"), "`sign_in.token` has to be a path"),
+        (SMALL + 'id_form = "/things/"', "`item.thing.id_form` has to hold {id}"),
+        (
+            SMALL + 'write = { as = { aa = "{value}" } }',
+            "`item.thing.write.as`: nothing is read at 'aa'; perhaps 'a'",
+        ),
         (SMALL + PUBLISHED, "`item.thing.draft` is missing"),
         (SMALL + SWITCHED, "`item.thing.on` is missing"),
         (SMALL + LINES.replace('id = "$.no"', ""), "`item.thing.rows` needs both `id` and `load.ids`"),
@@ -439,15 +444,24 @@ def test_signing_in_by_a_form(tmp_path: Path) -> None:
         assert asked == [("application/x-www-form-urlencoded", wanted)]
 
 
-def test_a_member_may_be_an_object_when_read_and_an_id_when_written(tmp_path: Path) -> None:
+@pytest.mark.parametrize(
+    ("line", "written"),
+    [
+        ('members = { "a.id" = "a" }', {"a": 5}),
+        # A name that no shorthand may hold, and another way of writing than of reading.
+        ('members = { "a.id" = "a@bind" }, as = { "a.id" = "/things({value})" }', {"a@bind": "/things(5)"}),
+        ('members = { "a.id" = "on.to-a" }, as = { "a.id" = "{value}" }', {"on": {"to-a": 5}}),
+    ],
+)
+def test_a_member_may_be_read_one_way_and_written_another(line: str, written: Any, tmp_path: Path) -> None:
     sent: list[Any] = []
 
     def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
         sent.extend([body] if body else [])
-        one = {**ROWS[1], "a": {"id": (body or {}).get("a", 3), "shown": "Press"}}
+        one = {**ROWS[1], "a": {"id": 5 if body else 3, "shown": "Press"}}
         return (200, one, {}) if path != "/things" else (200, {"rows": [one]}, {})
 
-    text = SMALL.replace('["a", "b", "key"]', '{ a = "$.a.id" }') + 'write = { members = { "a.id" = "a" } }\n'
+    text = SMALL.replace('["a", "b", "key"]', '{ a = "$.a.id" }') + f"write = {{ {line} }}\n"
     kind = THING + '[ids]\nspace = "thing"\nnumber = true\n[[refers]]\nat = "$.a"\nto = ["thing"]\n'
     with served(answering) as url, closing(bridge(tmp_path, url, text, kind)) as there:
         [found] = there.read(["thing~1"])
@@ -455,7 +469,7 @@ def test_a_member_may_be_an_object_when_read_and_an_id_when_written(tmp_path: Pa
         there.write(
             [Write("thing", ("n",), States("n", ""), {"a": "thing~5"}, "t", "thing~1", found.listed.revision)]
         )
-        assert sent == [{"a": 5, "name": "n"}]
+        assert sent == [{**written, "name": "n"}]
 
 
 BEHIND: list[tuple[int, Any]] = [(500, {}), (403, {"message": "no"}), (200, {"other": 1}), (404, {}), (200, "wait")]

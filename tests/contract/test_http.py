@@ -263,6 +263,8 @@ def test_after_a_call_that_took_too_long_others_are_made(
         monkeypatch.setattr(calls, "LONGEST_S", 0.2)
         with pytest.raises(Unavailable, match="took longer"):
             there.whoami()
+        # A slow machine may take as long for what nobody holds up.
+        monkeypatch.setattr(calls, "LONGEST_S", 300.0)
         # Whatever went wrong there: whoever puts a target back looks at it afterwards.
         assert there.whoami().account == KEEPER
         server.shutdown()

@@ -620,3 +620,107 @@ def test_slips_that_no_answer_contradicts_are_told_by_a_proof(tmp_path: Path) ->
             (tmp_path / "small.toml").write_text(sheet.replace(*slip), "utf-8")
             done = run_program(tmp_path, "survey", "t")
             assert (done.code, words in done.err) == (4, True), done.err
+
+
+LINKED = """
+bridge = "linked"
+kinds  = ["dial.toml"]
+[about]
+uid = { get = "/about", at = "$.uid" }
+[supply.feed]
+kind    = "connection"
+index   = { get = "/feed", rows = "$[*]" }
+id      = "$.self"
+id_form = "{address}/feed/{id}/"
+name    = "$.name"
+[item.dial]
+index      = { get = "/dial", rows = "$[*]" }
+id         = "$.self"
+id_form    = "{address}/dial/{id}/"
+title      = "$.name"
+read       = { get = "/dial/{id}/" }
+definition = ["feed", "next", "text"]
+create     = { post = "{address}/dial", id = "location", id_form = "/dial({id})" }
+update     = { put = "/dial/{id}/" }
+retire     = { delete = "/dial/{id}/" }
+"""
+DIAL = """
+kind = "dial"
+[ids]
+space  = "dial"
+number = true
+[[refers]]
+at   = "$.feed"
+to   = ["connection"]
+form = "{address}/feed/{id}/"
+[[refers]]
+at   = "$.next"
+to   = ["dial"]
+form = "{address}/dial/{id}/"
+[[mention]]
+pattern = "{address}/dial/{id}/"
+kind    = "dial"
+[fields]
+text = ["$.text"]
+"""
+
+
+class Linked:
+    """A platform that knows no ids: whatever is named is named by its address, in texts too."""
+
+    def __init__(self, name: str, first: int, feed: str) -> None:
+        self.name, self.numbers, self.feed = name, first, feed
+        self.dials: dict[str, dict[str, Any]] = {}
+
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        here = f"http://{headers['Host']}"
+        _, kind, *rest = path.split("/")
+        if kind == "about":
+            return 200, {"uid": self.name}, {}
+        if kind == "feed":
+            return 200, [{"self": f"{here}/feed/{self.feed}/", "name": "mill"}], {}
+        for place in ("feed", "next"):
+            # As such platforms do: what leads elsewhere, or nowhere, is no link of theirs.
+            known = [f"{here}/feed/{self.feed}/", *(f"{here}/dial/{number}/" for number in self.dials), None]
+            if body and body.get(place) not in known:
+                return 400, {"detail": f"{body[place]} is no {place}"}, {}
+        if method == "POST":
+            self.numbers += 1
+            self.dials[str(self.numbers)] = body
+            return 204, None, {"Location": f"/dial({self.numbers})"}
+        if not rest:
+            return 200, [self._shown(here, number) for number in self.dials], {}
+        if rest[0] not in self.dials:
+            return 404, {}, {}
+        shown = self._shown(here, rest[0])
+        if method == "DELETE":
+            del self.dials[rest[0]]
+        elif body:
+            shown = self.dials[rest[0]] = body
+        return 200, shown, {}
+
+    def _shown(self, here: str, number: str) -> dict[str, Any]:
+        return {"next": None, **self.dials[number], "self": f"{here}/dial/{number}/"}
+
+
+def test_what_is_named_by_its_address_goes_to_another_one(tmp_path: Path) -> None:
+    one, two = Linked("one", 10, "7"), Linked("two", 40, "9")
+    (tmp_path / "linked.toml").write_text(LINKED, "utf-8")
+    (tmp_path / "dial.toml").write_text(DIAL, "utf-8")
+    with pair(tmp_path, "linked", one, two) as run:
+        here, there = (str(row["location"]) for row in run("env", "list", "--json").json["environments"])
+        for number, other in (("1", "2"), ("2", "1")):
+            to = f"{here}/dial/{other}/"
+            one.dials[number] = {"name": f"Dial {number}", "feed": f"{here}/feed/7/", "next": to, "text": f"see {to}"}
+        run("export", "here", "Dial 1", "--as", "p")
+        run("map", "p", "there", "--set", "mill=mill")
+        run("import", "p", "there", "--yes")
+        numbers = {two.dials[number]["name"]: number for number in two.dials}
+        for name, other in (("Dial 1", "Dial 2"), ("Dial 2", "Dial 1")):
+            dial, to = two.dials[numbers[name]], f"{there}/dial/{numbers[other]}/"
+            assert (dial["next"], dial["text"], dial["feed"]) == (to, f"see {to}", f"{there}/feed/9/")
+        run("verify", "last")
+        run("undo", "last", "--yes")
+        assert not two.dials
+        (tmp_path / "linked.toml").write_text(LINKED.replace('/dial/{id}/"\ntitle', '/dials/{id}"\ntitle'), "utf-8")
+        assert "no id at $.self that is written like {address}/dials/{id}" in run("survey", "here", code=4).err

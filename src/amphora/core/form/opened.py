@@ -46,10 +46,15 @@ def _nothing(*_asked: object) -> Mapping[str, Any]:
 class Looks:
     """What only a look at the platform tells. `titles` gives the opened ids of the items of a kind by their titles,
     without those whose title is no name for one; `parts` the ids of an item's parts, as they are written, by their
-    names."""
+    names; `address` is the platform's own, which forms of ids may begin with."""
 
     titles: Callable[[str], Mapping[str, str]] = _nothing
     parts: Callable[[str, PartOf], Mapping[str, Json]] = _nothing
+    address: str = ""
+
+    def here(self, form: str) -> str:
+        """What stands around an id on this platform."""
+        return form.replace("{address}", self.address)
 
 
 BLIND: Final = Looks()
@@ -179,7 +184,7 @@ class _Opening:
         plain = str(value)
         if refer.form:
             inside = ".+" if refer.by_title else _written(self._ids[kind])
-            found = _around(refer.form, inside).fullmatch(plain)
+            found = around(self._looks.here(refer.form), inside).fullmatch(plain)
             if not found:
                 return value
             plain = found["id"]
@@ -199,7 +204,7 @@ class _Opening:
             ids = self._ids.get(mention.kind)
             if ids is None or not ids.space:
                 continue
-            pattern = _around(mention.pattern, _written(ids))
+            pattern = around(self._looks.here(mention.pattern), _written(ids))
             text = pattern.sub(lambda found, ids=ids: _with_id(found, opened_id(found["id"], ids)), text)  # type: ignore[misc]
         return text
 
@@ -246,18 +251,18 @@ class _Closing:
         return known.get(value, value)
 
     def _reference(self, value: str, refer: Refer, written: type) -> Json:
-        kinds = _kinds(refer, self._ids)
+        kinds, form = _kinds(refer, self._ids), self._looks.here(refer.form)
         if refer.by_title:
             # By the titles of this moment: what was renamed is written as it is called now.
             called = (title for kind in kinds for title, id_ in self._looks.titles(kind).items() if id_ == value)
             title = next(called, None)
-            return value if title is None else refer.form.replace("{id}", title) if refer.form else title
+            return value if title is None else form.replace("{id}", title) if form else title
         space = value.partition(MARK)[0] if MARK in value else ""
         kind = next((kind for kind in kinds if self._ids[kind].space == space), None)
         if kind is None:
             return value
         plain = closed_id(value, self._ids[kind])
-        whole = refer.form.replace("{id}", str(plain)) if refer.form else plain
+        whole = form.replace("{id}", str(plain)) if form else plain
         if written is int and _NUMBER.fullmatch(str(whole)):
             return int(whole)
         return str(whole) if written is str else whole
@@ -267,7 +272,7 @@ class _Closing:
             ids = self._ids.get(mention.kind)
             if ids is None or not ids.space:
                 continue
-            pattern = _around(mention.pattern, f"{re.escape(ids.space)}{MARK}{_LETTERS}")
+            pattern = around(self._looks.here(mention.pattern), f"{re.escape(ids.space)}{MARK}{_LETTERS}")
             text = pattern.sub(lambda found: _with_id(found, found["id"].partition(MARK)[2]), text)
         return text
 
@@ -300,7 +305,7 @@ def _are_pairs(value: Json) -> bool:
 
 
 @cache
-def _around(form: str, inside: str) -> re.Pattern[str]:
+def around(form: str, inside: str) -> re.Pattern[str]:
     """Matches an id that looks like `inside` with what stands around it; one blank in the form is any number of
     them."""
     left, right = (re.escape(part).replace(r"\ ", r"\s*") for part in form.split("{id}", 1))

@@ -23,6 +23,11 @@ def of_release(release: str, before: str = ", ") -> str:
     return f"{before}release {release}" if release else ""
 
 
+def ended(sentence: str) -> str:
+    """A sentence with a full stop, if nothing ends it: another one follows."""
+    return sentence if sentence.endswith((".", "!", "?", ":")) else f"{sentence}."
+
+
 def few(names: Sequence[str], most: int = 3) -> str:
     """The first few of several names, and how many more there are."""
     more = f" and {len(names) - most:,} more" if len(names) > most else ""

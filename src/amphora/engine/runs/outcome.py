@@ -12,7 +12,7 @@ from amphora.core.values.errors import AmphoraError, BrokenOff, EnvironmentRefus
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import NOTHING, NextStep, advice, to_type
-from amphora.core.values.words import few
+from amphora.core.values.words import ended, few
 from amphora.engine.old_links import OldLink
 from amphora.engine.runs.backwards import Back, foresee, put_back
 from amphora.engine.runs.carrier import Stopped
@@ -135,7 +135,7 @@ def _explained(run: Run, error: AmphoraError, back: Back) -> AmphoraError:
     elif isinstance(error, FaultInRun):
         kind = FaultInRun  # type: ignore[assignment]
     return kind(
-        f"{run.name} failed: {error.message} {back.sentence(run.environment)}",
+        f"{run.name} failed: {ended(error.message)} {back.sentence(run.environment)}",
         subject=error.subject,
         place=error.place,
         details=[*error.details, *back.told()],

@@ -159,7 +159,7 @@ class Bridge:
                 text_at(row, part.paths.get("owner")),
                 bool(value_at(row, part.paths["works"])) if "works" in part.paths else None,
             )
-            for row in self.client.rows(part.index)
+            for row in (self.client.with_id(one, part.paths) for one in self.client.rows(part.index))
         ]
 
     def write(self, writes: Sequence[Write]) -> list[Written]:
@@ -216,7 +216,7 @@ class Bridge:
                 new = self.items.ids_called(part, title) - there
                 native = new.pop() if len(new) == 1 else ""
             else:
-                native = answer.id_at(where)
+                native = self.client.made(answer, where, call.said("id_form"), part.paths)
             if part.within:
                 self.items.holders.note(part, native, values["parent"])
             single = self.items.single(part, native) if native else None

@@ -15,7 +15,7 @@ from amphora.core.values.pointers import parse_pointer, with_value, without_valu
 from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.items import Items, Single
 from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
-from amphora.environments.bridge.paths import dropped, filled, put, value_at, written_at
+from amphora.environments.bridge.paths import dropped, filled, member_name, member_path, put, value_at, written_at
 from amphora.environments.contract import Write
 
 
@@ -37,25 +37,27 @@ class Bodies:
         native = {name: value for name, value in native.items() if not part.within or name != part.within.member}
         # First what only comes back, then what is meant: the later counts.
         body = self._kept(part, call, there)
+        shapes = part.write.get("as", {})
         only, names = call.said("only", []), {**part.write.get("members", {}), **call.said("members", {})}
 
         def lay(path: str, value: Json) -> None:
             # Under another name than it is read, if the sheet says so.
             path = written_at(path)
-            if path.removeprefix("$.") in fixed:
+            if member_name(path) in fixed:
                 return
-            put(body, f"$.{names[member]}" if (member := path.removeprefix("$.")) in names else path, value)
+            member = member_name(path)
+            put(body, member_path(names[member]) if member in names else path, _said(shapes.get(member), value))
 
         for name, value in native.items():
             is_left_out = value is None and call.said("nulls") == "left out"
             if (not only or name in only) and not is_left_out:
-                lay(part.definition.get(name, f"$.{name}"), value)
+                lay(part.definition.get(name, member_path(name)), value)
         # What isn't named stays (RFC 7396): to take something away it has to be named.
         if (how := call.said("how")) in ("merge patch", "by member") and there is not None:
             # What is there now, not what was read for the comparison: somebody may have added a member since.
             there_now = _in_body(part, self._without_kept(part, write, there))
             for name, value in _vanished(there_now, native, how == "merge patch").items():
-                lay(part.definition.get(name, f"$.{name}"), _laid(native.get(name), value))
+                lay(part.definition.get(name, member_path(name)), _laid(native.get(name), value))
         # After the definition: where a title stands in it too, this one is meant.
         lay(part.paths["title"], write.states.title)
         if "folder" in part.paths:
@@ -85,7 +87,7 @@ class Bodies:
                 outer = definition.get(first)
                 definition = {other: part for other, part in definition.items() if other != name}
                 definition[first] = dict(outer) if isinstance(outer, dict) else {}
-                put(definition, f"$.{target}", value)
+                put(definition, member_path(target), value)
         present = there.native if there else None
         try:
             native = closed(definition, part.kind, self._ids, present, self._sheet.is_spaced, self._items.looks)
@@ -106,7 +108,7 @@ class Bodies:
         platform writes, and but for the definition, of which what is meant to be there follows."""
         if call.said("absent") != "default" or there is None or not isinstance(there.whole, dict):
             return {}
-        ours = {path.removeprefix("$.") for path in part.definition.values()} | set(call.said("read_only", []))
+        ours = {member_name(path) for path in part.definition.values()} | set(call.said("read_only", []))
         return {name: value for name, value in there.whole.items() if name not in ours}
 
     def _fixed(
@@ -119,10 +121,10 @@ class Bodies:
         if not fixed:
             return fixed
         was, present = there.row.states.title, self._without_kept(part, write, there)
-        ours = {written_at(path).removeprefix("$."): name for name, path in part.definition.items()}
+        ours = {member_name(written_at(path)): name for name, path in part.definition.items()}
         # Left out is another value, too.
         moved = [name for path, name in ours.items() if path in fixed and native.get(name) != present.get(name)]
-        moved += ["title"] if part.paths["title"].removeprefix("$.") in fixed and was != write.states.title else []
+        moved += ["title"] if member_name(part.paths["title"]) in fixed and was != write.states.title else []
         if moved:
             raise EnvironmentRefused(
                 f"{was!r} can't get another {moved[0]}: that of a {part.kind.singular} is never changed there.",
@@ -185,6 +187,17 @@ def _laid(body: Any, more: Any) -> Any:
     if not isinstance(body, dict) or not isinstance(more, dict):
         return more
     return {**body, **{name: _laid(body[name], part) if name in body else part for name, part in more.items()}}
+
+
+def _said(shape: Json, value: Json) -> Json:
+    """A value as it is written, where that is another way than it is read; of a list each entry."""
+    if shape is None or value is None:
+        return value
+    return (
+        [filled(shape, {"value": one}) for one in value]
+        if isinstance(value, list)
+        else filled(shape, {"value": value})
+    )
 
 
 def _vanished(present: dict[str, Json], new: dict[str, Json], is_deep: bool) -> dict[str, Json]:

@@ -22,7 +22,7 @@ from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.environments.answers import is_busy, wait_s
 from amphora.environments.bridge import lines
 from amphora.environments.bridge.parts import BridgeSheet, Call, Pages, pages_of
-from amphora.environments.bridge.paths import filled, text_at, value_at
+from amphora.environments.bridge.paths import filled, text_at, value_at, with_id
 from amphora.environments.bridge.refusals import said_at, words_in
 from amphora.environments.calls import Caller, headed
 from amphora.environments.contract import NEXT
@@ -70,6 +70,18 @@ class Client(Caller):
         error = super().unlike()
         error.next_step = advice("Check its location in amphora.toml, and `base` in the bridge sheet.")
         return error
+
+    def with_id(self, row: Json, paths: Mapping[str, str]) -> Json:
+        """A row or an answer whose id is the bare one, whatever the platform writes around it."""
+        return with_id(row, paths["id"], paths.get("id_form", "").replace("{address}", self.base_url))
+
+    def made(self, answer: Answer, where: str, form: str, paths: Mapping[str, str]) -> str:
+        """The id of what was made, by an answer (see `Answer.id_at`); `form` is what stands around it there."""
+        form = form or (paths.get("id_form", "") if where == paths["id"] else "")
+        if not form:
+            return answer.id_at(where)
+        said = answer.location if where == lines.IN_HEADER else answer.id_at(where)
+        return text_at(self.with_id({"id": said}, {"id": "$.id", "id_form": form}), "$.id")
 
     def ask(self, call: Call, values: Mapping[str, Json] | None = None, query: str = "") -> Answer:
         """What a call that changes nothing answers."""
@@ -144,10 +156,7 @@ class Client(Caller):
         is_read: bool,
     ) -> Answer:
         values = {"user": self._user, "address": self.base_url, **values}
-        path = str(filled(call.path, values, is_path=True))
-        # A place that the platform itself named stands for itself.
-        if not path.startswith(("http://", "https://")):
-            path = self.sheet.base + path
+        path = self._path(call.path, values)
         path += ("&" if "?" in path else "?") + query if query else ""
         # What is sent stands inside of what the sheet says, or is all of it.
         inner = {**values, "definition": body, "token": self._mark}
@@ -247,17 +256,19 @@ class Client(Caller):
             headers[call.said("header")] = self._token(call, values, headers)
         return headers
 
-    def _signing_address(self, path: str) -> str:
-        """Where somebody signs in: behind the base, or at the address of its own that the sheet says. Nothing that a
-        server answers is ever taken for one."""
-        return path if path.startswith(lines.SCHEMES) else self.sheet.base + path
+    def _path(self, said: str, values: Mapping[str, Json]) -> str:
+        """Where a call goes: behind the base, or behind the bare address if the sheet says so. A whole address stands
+        for itself: where somebody signs in by the sheet, or a place that the platform itself named."""
+        path = str(filled(said.removeprefix(lines.BARE), values, is_path=True))
+        is_whole = path.startswith(lines.SCHEMES) or said.startswith(lines.BARE)
+        return path if is_whole else self.sheet.base + path
 
     def _client_token(self, table: Mapping[str, Any]) -> str:
-        path, scope = self._signing_address(table["token"]), table.get("scope", "")
+        path, scope = self._path(table["token"], {}), table.get("scope", "")
         return self.client_token(path, self._user, self._secret, scope, table.get("credentials") == "body")
 
     def _token(self, call: Call, values: Mapping[str, Json], headers: Mapping[str, str]) -> str:
-        path = self._signing_address(str(filled(call.path, values, is_path=True)))
+        path = self._path(call.path, values)
         options: dict[str, Any] = {"json": filled(call.body, values)} if call.body is not None else {}
         # As RFC 6749 wants it, and whoever follows it.
         options |= {"data": filled(form, values)} if (form := call.said("form", None)) else {}

@@ -13,7 +13,7 @@ from amphora.core.form.places import parse_path
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.strict_toml import line_of, unfit
 from amphora.environments.bridge import lines
-from amphora.environments.bridge.paths import holder_of
+from amphora.environments.bridge.paths import holder_of, member_name, member_path, written_at
 from amphora.environments.calls import LOOPBACK
 
 WHAT = "a bridge sheet"
@@ -86,7 +86,7 @@ class SheetFaults:
         methods = [method for method in lines.METHODS if method in row]
         if len(methods) != 1:
             yield f"{line_of(self._source, last, within)}`{name}` needs one of {', '.join(lines.METHODS)} with a path"
-        elif not row[methods[0]].startswith(("/", "{location}")) and not (
+        elif not row[methods[0]].startswith(("/", "{location}", f"{lines.BARE}/")) and not (
             name == "sign_in.call" and _is_address(row[methods[0]])
         ):
             yield f"{line_of(self._source, last, within)}the path of `{name}` has to begin with /"
@@ -117,8 +117,9 @@ class SheetFaults:
         needed = {"header": "header", "client": "token", "login": "call"}.get(str(table.get("how", "none")))
         if needed and needed not in table:
             yield f"{line_of(self._source, 'how')}`sign_in.{needed}` is missing, which {table['how']!r} needs"
-        if isinstance(token := table.get("token"), str) and not token.startswith("/") and not _is_address(token):
-            words = "a path that begins with /, or a whole address (https)"
+        token = table.get("token")
+        if isinstance(token, str) and not token.startswith(("/", f"{lines.BARE}/")) and not _is_address(token):
+            words = "a path that begins with / or {address}/, or a whole address (https)"
             yield f"{line_of(self._source, 'token')}`sign_in.token` has to be {words}"
         if isinstance(table.get("call"), dict):
             yield from self._call(table["call"], lines.LOGIN, "sign_in.call")
@@ -167,6 +168,7 @@ class SheetFaults:
         for call, known in (("index", lines.LISTED), ("probe", lines.PROBE), ("objects", lines.OBJECTS)):
             if call in row:
                 yield from self._call(row[call], known, f"{name}.{call}")
+        yield from self._id_form(row, name)
         for path in ("id", "name", "type", "owner", "works"):
             yield from self._path(row.get(path), f"{name}.{path}", path)
 
@@ -214,6 +216,8 @@ class SheetFaults:
         takes = _table(row, "retire").get("takes")
         for taken in takes if isinstance(takes, list) else ():
             yield from self._table_faults(taken, lines.TAKES, f"{name}.retire.takes.")
+        yield from self._id_form(_table(row), name)
+        yield from self._id_form(_table(row, "create"), f"{name}.create")
         for one in lines.FLAGS:
             yield from self._flag(_table(row).get(one), f"{name}.{one}")
         for call, names in (("create", ("create",)), ("create.job", ("create", "job"))):
@@ -247,6 +251,11 @@ class SheetFaults:
         paths = {one: _table(row).get(one) for one in ("id", "title", "folder", "revision", "uid")}
         for member, path in {**_table(row, "definition"), **paths}.items():
             yield from self._path(path, f"{name}.{member}", f"{name}.{member}")
+
+    def _id_form(self, row: Mapping[str, Any], name: str) -> Iterator[str]:
+        if "{id}" not in str(row.get("id_form", "{id}")):
+            line = line_of(self._source, "id_form", name)
+            yield f"{line}`{name}.id_form` has to hold {{id}}, with what stands around it"
 
     def _flag(self, said: Any, name: str) -> Iterator[str]:
         """Whether something is so: a place, or a table of a place and what stands there."""
@@ -330,6 +339,18 @@ class SheetFaults:
                 # It is written where it is read, so that nothing may be searched for.
                 if not parse_path(path)[1] or _SEARCHED.search(path):
                     yield f"{where}`{name}`: nothing can be written at {path}; only names may stand in it"
+            yield from self._unread(name, row)
+
+    def _unread(self, name: str, row: Mapping[str, Any]) -> Iterator[str]:
+        """Members that are said to be written otherwise, and that nothing reads: slips, of which nothing comes."""
+        definition = row["definition"]
+        paths = definition.values() if isinstance(definition, dict) else map(member_path, definition)
+        read = {member_name(written_at(path)) for path in (*paths, row["title"], row.get("folder", "$.folder"))}
+        for table, line in (("write", "members"), ("write", "as"), ("create", "members"), ("update", "members")):
+            for member in sorted(_table(row, table).get(line, {}).keys() - read):
+                near = difflib.get_close_matches(member, read, 1, 0.5)
+                hint = f"; perhaps {near[0]!r}" if near else ""
+                yield f"{line_of(self._source, member)}`{name}.{table}.{line}`: nothing is read at {member!r}{hint}"
 
 
 def _is_address(text: str) -> bool:

@@ -65,7 +65,7 @@ class Items:
         self.known = Known()
         self.holders = Holders(sheet.items, self.rows_of)
         self._named: dict[tuple[str, PartOf], dict[str, Json]] = {}
-        self.looks = Looks(self.titles, self.parts)
+        self.looks = Looks(self.titles, self.parts, client.base_url)
         self.hook = hook_of(sheet)
 
     def index(self) -> list[Listed]:
@@ -90,7 +90,7 @@ class Items:
         rows = self.rows_of(part)
         if part.tells_too_little:
             # Such a platform tells only item by item what changed, or what is live.
-            native = [text_at(row, part.paths["id"]) for row in rows]
+            native = [self._id_of(part, row) for row in rows]
             return [single.row for single in self._each(lambda id_: self.single(part, id_), native) if single]
         return [self._listed(part, row) for row in rows]
 
@@ -103,7 +103,7 @@ class Items:
         """The list of a kind, as the sheet describes its rows; of items inside of others that of each of these."""
         within = part.within
         if within is None:
-            return self._there(part, (self.hook.shown(part.kind.kind, row) for row in self._client.rows(part.index)))
+            return self._there(part, (self._as_shown(part, row, None) for row in self._client.rows(part.index)))
 
         def listed(holder: Json) -> list[Json]:
             rows = self._client.rows(part.index, self.holders.values_in(part, holder))
@@ -160,7 +160,7 @@ class Items:
 
     def _as_shown(self, part: ItemPart, answer: Json, holder: Json) -> Json:
         """An answer as the sheet describes it, with what holds the item, if it doesn't say that by itself."""
-        shown = self.hook.shown(part.kind.kind, answer)
+        shown = self._client.with_id(self.hook.shown(part.kind.kind, answer), part.paths)
         return {part.within.member: holder, **shown} if part.within and isinstance(shown, dict) else shown
 
     def forget(self, native_id: str) -> None:
@@ -285,10 +285,7 @@ class Items:
         self, part: ItemPart, row: Json, etag: str = "", shown: Sequence[Json] = (), said: Sequence[Json] = ()
     ) -> Listed:
         paths = part.paths
-        native = text_at(row, paths["id"])
-        # Without an id it could be seen and never touched again.
-        if not native:
-            raise self._client.otherwise(part.index, f"there is no id at {paths['id']}")
+        native = self._id_of(part, row)
         call = (part.row or part.read) if shown else part.index
         self._refuse_unlike(part, call, row)
         title, folder = text_at(row, paths["title"]), self._folders.of(row, paths.get("folder", ""))
@@ -314,6 +311,15 @@ class Items:
             has_draft=is_drafted,
             is_drafted_only=is_published is False,
         )
+
+    def _id_of(self, part: ItemPart, row: Json) -> str:
+        """The id in a row. EnvironmentRefused where there is none: it could be seen and never touched again, or
+        would not even be seen, where each is asked for by itself."""
+        native = text_at(row, part.paths["id"])
+        if not native:
+            written = f" that is written like {part.paths['id_form']}" if "id_form" in part.paths else ""
+            raise self._client.otherwise(part.index, f"there is no id at {part.paths['id']}{written}")
+        return native
 
     def _refuse_unlike(self, part: ItemPart, call: Call, row: Json) -> None:
         """Refuses a row in which something that every item has doesn't stand where the sheet says: without a title

@@ -72,6 +72,7 @@ SUPPLY = {
     "number": bool,
     "index": dict,
     "id": str,
+    "id_form": str,
     "name": str,
     "type": str,
     "owner": str,
@@ -83,6 +84,7 @@ ITEM: dict[str, Any] = {
     "index": dict,
     "row": dict,
     "id": str,
+    "id_form": str,
     "uid": str,
     "title": str,
     "folder": str,
@@ -112,16 +114,19 @@ ITEM: dict[str, Any] = {
 }
 IN_HEADER, IN_LIST = NO_PLACES = ("location", "listed")
 """Where the id of what was made can stand, if at no place in the answer: in its Location header, or in the list."""
+BARE: Final = "{address}"
+"""How a path begins that stands behind the platform's address and not behind the base."""
 SCHEMES = ("https://", "http://")
 """How an address begins, where it is none behind the base."""
 WITHIN = {"kind": str, "as": str}
 FLAG = {"at": str, "is": list}
 FLAGS = ("on", "published", "unpublished", "gone")
 PERMISSIONS = ("write", "publish", "switch", "retire", "grant")
-WRITE = {"members": dict, "wrapped": str, "with": dict, "without": list, "inside": dict}
+WRITE = {"members": dict, "as": dict, "wrapped": str, "with": dict, "without": list, "inside": dict}
 CREATE = {
     **CALL,
     "id": str,
+    "id_form": str,
     "uid": str,
     "only": list,
     "follow": bool,

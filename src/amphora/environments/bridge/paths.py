@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import copy
+import json
 import re
 from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
-from urllib.parse import quote
+from urllib.parse import quote, unquote
 
+from amphora.core.form.opened import around
 from amphora.core.form.places import parse_path, values_at
 from amphora.core.form.visit import GONE
 from amphora.core.values.errors import SheetFault
@@ -79,6 +81,25 @@ def is_list(path: str) -> bool:
     return "[*]" in path
 
 
+def member_path(name: str) -> str:
+    """The place of a member by its name in a sheet: dots lead into objects (`site.id`), and whatever else no name in
+    shorthand may hold (RFC 9535, section 2.5.1.1) is quoted (`form@bind`)."""
+    steps = name.split(".") if _DOTTED.fullmatch(name) else [name]
+    return "$" + "".join(f".{step}" if _SHORT.fullmatch(step) else f"[{json.dumps(step)}]" for step in steps)
+
+
+def member_name(path: str) -> str:
+    """The inverse of `member_path`, for places of names only; others as they are."""
+    if path.startswith("$.") and _DOTTED.fullmatch(path[2:]):
+        return path[2:]
+    steps = parse_path(path)[1] if path.startswith("$") else None
+    return path if not steps or None in steps else ".".join(str(step) for step in steps)
+
+
+_SHORT = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
+_DOTTED = re.compile(r"[A-Za-z0-9_-]+(\.[A-Za-z0-9_-]+)*")
+
+
 def written_at(path: str) -> str:
     """Where a place of a definition is written: a list in the member that the objects stood in."""
     return path.partition("[*]")[0]
@@ -105,6 +126,16 @@ def text_at(document: Json, path: str | None) -> str:
     if found is None or isinstance(found, dict | list):
         return ""
     return str(found).lower() if isinstance(found, bool) else str(found)
+
+
+def with_id(document: Json, path: str, form: str) -> Json:
+    """A row or an answer with the bare id at a path, where the platform writes it inside of something longer (`form`,
+    with `{id}` in it); as it is where no such text stands there, which is then told like an id that is missing."""
+    if not form:
+        return document
+    found = around(form, "[^/?#]+").fullmatch(text_at(document, path))
+    # As in addresses: placeholders in paths are encoded anew.
+    return changed_at(document, path, lambda _: unquote(found["id"]) if found else None)
 
 
 def put(document: dict[str, Any], path: str, value: Json) -> None:

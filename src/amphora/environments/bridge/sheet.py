@@ -24,7 +24,7 @@ from amphora.environments.bridge.parts import (
     SupplyPart,
     Within,
 )
-from amphora.environments.bridge.paths import Flag
+from amphora.environments.bridge.paths import Flag, member_path
 
 
 def parse_bridge(source: str, file: str, kinds: Mapping[str, str]) -> BridgeSheet:
@@ -88,6 +88,7 @@ def _sure(call: Call | None) -> Call:
 
 _PATHS = (
     "id",
+    "id_form",
     "uid",
     "title",
     "folder",
@@ -103,7 +104,7 @@ def _item(sheet: KindSheet, row: Mapping[str, Any], pages: Mapping[str, Any]) ->
     sheet = replace(sheet, hides_secrets=bool(row.get("hidden")))
     definition = row["definition"]
     # A list is the usual case: each member stands where its name says.
-    members = definition if isinstance(definition, dict) else {member: f"$.{member}" for member in definition}
+    members = definition if isinstance(definition, dict) else {name: member_path(name) for name in definition}
     names = ("row", "read", "draft", "create", "update", "retire", "publish", "take_back")
     calls = {call: _call_of(row.get(call), f"{name}.{call}") for call in names}
     return ItemPart(
@@ -215,7 +216,7 @@ def _supply(name: str, row: Mapping[str, Any], pages: Mapping[str, Any]) -> Supp
         row.get("space", ""),
         row.get("number", False),
         _sure(_call_of(row["index"], f"supply.{name}.index", pages)),
-        {path: row[path] for path in ("id", "name", "type", "owner", "works") if path in row},
+        {path: row[path] for path in ("id", "id_form", "name", "type", "owner", "works") if path in row},
         _call_of(row.get("probe"), f"supply.{name}.probe"),
         _call_of(row.get("objects"), f"supply.{name}.objects"),
     )
