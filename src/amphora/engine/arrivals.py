@@ -56,6 +56,7 @@ class Said:
 
 def arrivals_of(contents: Contents, titles: Sequence[str], folders: Sequence[str]) -> dict[Key, Arrival]:
     """The arrivals that `ITEM=TITLE` and `FROM=TO` ask for; a title by itself is that of one item."""
+    # Folders first: a title is laid over the move of its folder, so that both hold.
     moves = [_pair(text, "FROM=TO", "--folder mill=north/mill") for text in folders]
     found = moved_folders(contents, moves)
     if moves and not found:
@@ -86,6 +87,7 @@ def arrivals_of(contents: Contents, titles: Sequence[str], folders: Sequence[str
 
 def brought_again(contents: Contents, names: Sequence[str], left: Mapping[Key, ItemDecision]) -> tuple[Key, ...]:
     """The items that come along although they were left out before; UsageFault where one is to stay out as well."""
+    # What was remembered gives way without being asked; two words of one moment contradict each other.
     found = tuple(left_out(contents, names))
     if both := [key for key in found if key in left]:
         words = f"{readable(both[0])} can't be left out and brought at once."
@@ -102,6 +104,7 @@ def left_out(contents: Contents, names: Sequence[str]) -> dict[Key, ItemDecision
 
 def taken_for(contents: Contents, same: Sequence[str], replaced: Sequence[str]) -> Decisions:
     """The items that are the ones in their places there, and those of them that overwrite what differs."""
+    # To overwrite what stands there is to say that it is the one.
     keys = choose(replaced, listed_items(contents), contents.title) if replaced else []
     known = choose(same, listed_items(contents), contents.title) if same else []
     return Decisions({key: ItemDecision(PACKAGE) for key in keys}, same=tuple(dict.fromkeys([*known, *keys])))
@@ -125,10 +128,12 @@ def wants_records(with_: Sequence[str]) -> bool:
 
 def said_again(**options: Sequence[str] | None) -> tuple[str, ...]:
     """The options as they were typed, by their names."""
+    # As they were typed, and not as they were understood: whoever pastes the next command says the same again.
     return tuple(word for name, texts in options.items() for text in texts or () for word in (f"--{name}", text))
 
 
 def _pair(text: str, form: str, example: str) -> tuple[str, str]:
+    # At the first one: titles may hold the sign, keys never do.
     before, equals, after = text.partition("=")
     if not equals:
         raise UsageFault(f"{text!r} is not {form}.", subject=text, next_step=advice(f"Write it like {example}"))

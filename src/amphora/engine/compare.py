@@ -43,6 +43,7 @@ def chosen_for_items(contents: Contents, texts: Sequence[str]) -> Decisions:
     for all that it means."""
     found: dict[Key, ItemDecision] = {}
     for text in texts:
+        # The last one: titles may hold the sign, choices never do.
         name, _, choice = text.rpartition("=")
         if choice not in (*CHOICES, LEAVE) or not name:
             raise UsageFault(
@@ -71,6 +72,7 @@ def compare_sides(session: Session, left: str | Contents, right: str | Contents,
     left_items = dict(converted_contents(mine, right_sheets, left_sheets.values())[0].items)
     sheets = left_sheets | right_sheets
     if only is not None:
+        # On either side: what is new stands only on one.
         merged = {**right_items, **left_items}
         index = listed_items(Contents("", "", "", "", merged, ()))
         [chosen, *_] = choose([only], index, "either side")
@@ -90,7 +92,9 @@ def _items(session: Session, side: str | Contents) -> tuple[dict[Key, Item], dic
     if isinstance(side, Contents):
         return dict(side.items), {kind: parse_sheet(source, kind) for kind, source in side.sheets.items()}
     own = own_side(session.open(side), session.ledger, session.crosswalk)
+    # What was never live has nothing to be compared with.
     published = [key for key, row in own.by_key.items() if not row.is_drafted_only]
+    # With what was delivered as a guide: a text that happens to equal a setting stays a text.
     guides = session.ledger.last_forms(own.uid, own.by_key)
     items, _, _ = read_items(own, published, guides=guides, binds_new=True)
     return items, dict(own.opened.description.sheets)

@@ -40,9 +40,11 @@ def journey_of(session: Session, words: Sequence[str], name: str) -> Journey:
             details=[f"{group}: {', '.join(workspace.groups[group])}"],
             next_step=to_type("carry", *(first if word == group else word for word in words)),
         )
+    # From the end: items that are called like an environment stand before.
     items, places = list(words), list[str]()
     while items and len(places) < 2 and items[-1] in workspace.environments:
         places.insert(0, items.pop())
+    # One word is a selection before it is an item: for that it was saved under a name.
     saved = workspace.selections.get(items[0]) if len(items) == 1 else None
     if saved and (len(places) < 2 or places[0] == saved.environment):
         target = places[-1] if places and places != [saved.environment] else ""
@@ -58,6 +60,7 @@ def journey_of(session: Session, words: Sequence[str], name: str) -> Journey:
             next_step=to_type("carry", *(items or [blank("ITEM")]), blank("FROM"), blank("TO")),
         )
     made = name or name_for(items[0])
+    # It would be taken for the next version of something else.
     if not name and (other := workspace.selections.get(made)) and other.environment != places[0]:
         raise UsageFault(
             f"{made} is a selection of {other.environment} already.",
@@ -82,6 +85,7 @@ def route_from(session: Session, source: str) -> list[str]:
     workspace = session.workspace
     if source in workspace.route:
         return list(workspace.route[workspace.route.index(source) + 1 :])
+    # Tests before live ones, and never back to where things are built.
     entries = [entry for entry in workspace.environments.values() if entry.name != source and entry.role != "build"]
     return [entry.name for entry in sorted(entries, key=lambda entry: ROLES.index(entry.role))]
 
@@ -91,6 +95,7 @@ def next_stop(session: Session, package: str, version: str, source: str) -> str:
     everywhere."""
     known = session.ledger.uids()
     for name in route_from(session, source):
+        # By claims and not by runs: of one that was undone nothing is in force.
         rows = session.ledger.claims(known[name]) if name in known else []
         if newest(claim.version for claim in rows if claim.package == package) != version:
             return name

@@ -142,6 +142,7 @@ def _edits_in(edited: Mapping[str, Mapping[tuple[str, str], int]], name: str, mi
 
 
 def _behind(version: str, known: Collection[str]) -> int:
+    # Nothing of it is in force: behind what?
     if not is_version(version):
         return 0
     return sum(is_version(one) and version_order(one) > version_order(version) for one in known)
@@ -156,6 +157,7 @@ def _edited(
     for name in environments if looks else ():
         try:
             found = edits_of(session, name)
+        # One that is down must not keep the others from being seen.
         except AmphoraError as error:
             blind[name] = error.message
             continue

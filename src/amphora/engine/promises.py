@@ -53,12 +53,14 @@ class Proving:
 
     def titled(self, kind: str, words: str) -> str:
         """A title of the proof's own, in the manner of a kind."""
+        # Like its neighbours: a title that is refused for its signs would say nothing of the promise.
         joint = self.joints.get(kind, " ")
         title = f"{self.mark} {words}".replace(" ", joint)
         return title if joint in " -" else title.replace("-", joint)
 
     def is_ours(self, title: str) -> bool:
         """Whether something is called as only the proof calls things."""
+        # In the manner of some kinds its dashes are something else.
         return title.replace("_", "-").startswith(self.mark)
 
     @property
@@ -68,6 +70,7 @@ class Proving:
     @contextmanager
     def trying(self, name: str, kind: str = "") -> Iterator[None]:
         """Whatever goes wrong inside is what became of the promise."""
+        # What is tried may say more than one thing of itself, and then that counts.
         before = len(self.promises)
         try:
             yield
@@ -81,6 +84,7 @@ class Proving:
 
     def say(self, name: str, kept: Kept, kind: str = "", words: str = "") -> None:
         """Notes what became of a promise, with the last calls where it is not kept."""
+        # Whoever has to mend it wants the calls; of what is kept nobody does.
         calls = self._calls() if kept is Kept.FAILS else ()
         self.promises.append(Promise(name, kept, kind, words, calls))
 

@@ -35,6 +35,7 @@ def version_for(session: Session, contents: Contents, wanted: str | None) -> tup
             raise UsageFault(
                 f"{wanted!r} is no version as SemVer 2.0.0 has it.", next_step=advice("Write it like 1.4.0")
             )
+        # Asked for by name it may be any, an older line too; but never one that others have with other contents.
         taken = [export for export in past if export.version == wanted]
         if taken and not _is_same(taken[-1], contents):
             raise UsageFault(
@@ -45,6 +46,7 @@ def version_for(session: Session, contents: Contents, wanted: str | None) -> tup
         return wanted, bool(taken)
     if not past:
         return FIRST_VERSION, False
+    # By number and not by time: somebody may have mended an older line last.
     last = max(past, key=lambda export: version_order(export.version))
     if _is_same(last, contents) and _is_said_there(last, contents):
         return last.version, True
@@ -85,6 +87,7 @@ def growth_of(session: Session, contents: Contents) -> Growth | None:
     if not lower:
         return None
     since = max(lower, key=version_order)
+    # Bytes against bytes: forms are written in one way only, and parsing ten thousand would take seconds.
     rest = dict(contents.items)
     changed: dict[Key, str] = {}
     gone = []

@@ -65,6 +65,7 @@ def agree(path: Path, name: str, at: str) -> DocketFile:
         )
     key = private_key(name)
     document = load_yaml(path)
+    # With the time inside: it could be moved otherwise, and with it whether they had seen the last change.
     payload = {"docket": agreed_part(path, document), "at": at}
     signature = signed_text(json.dumps(payload, sort_keys=True).encode(), key)
     document[AGREED] = [*(document.get(AGREED) or []), {"by": name, "at": at, "signature": signature}]
@@ -77,6 +78,7 @@ def agree(path: Path, name: str, at: str) -> DocketFile:
 def write_again(path: Path, docket: Docket) -> None:
     """Writes a docket. Over one that somebody has agreed to only where it says the same, and then their agreements
     stay: NotReady where they would be lost."""
+    # Any other file of that name is not our matter here: `write_docket` says what it thinks of it.
     there = load_yaml(path) if is_docket(path) else {}
     rows = there.get(AGREED) if isinstance(there, Mapping) else None
     if not rows:
@@ -122,6 +124,7 @@ def agreements(file: DocketFile, trusted: Path) -> list[Agreement]:
             raise fault(path, "An agreement is by, at and signature.", document, AGREED)
         verdict, payload, kid = verdict_on(str(row["signature"]), trusted)
         said = payload if isinstance(payload, Mapping) else {}
+        # A good signature over something else: the docket was changed since, or it is another one's.
         if verdict.trust is Trust.GOOD and said != {"docket": part, "at": str(row["at"])}:
             verdict = Verdict(Trust.WRONG, verdict.key)
         # One person counts once, however often they sign.

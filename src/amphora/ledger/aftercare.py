@@ -30,6 +30,7 @@ class Aftercare:
     def write(self, run: Run, tasks: Sequence[Task]) -> None:
         """Adds tasks to a run, but for those that are open already for its target. Inside the caller's
         transaction."""
+        # Of all runs into it: that a secret is missing was said by the first one, and holds for the second.
         known = self._entries(" and r.uid = ?", (run.uid,)) + self._mine(run)
         there = {entry.task.matter for entry in known if entry.state == OPEN}
         for task in tasks:
@@ -42,6 +43,7 @@ class Aftercare:
                 " values (?, ?, ?, ?, ?, ?, ?, ?)",
                 row,
             )
+        # Without tasks as well: nothing to do, and nobody has looked yet, are two things.
         self._db.do("update runs set cared = 1 where id = ?", (run.id,))
 
     def add(self, run: Run, tasks: Sequence[Task]) -> None:
@@ -69,6 +71,7 @@ class Aftercare:
 
     def settle(self, numbers: Sequence[int], state: str, by: str, note: str = "", run: Run | None = None) -> None:
         """Closes tasks that are open, in somebody's name, or because `run` did them."""
+        # Only what is open: of two who tick it at the same time the second must not take the first one's name.
         done_by = run.id if run else None
         with self._db.transaction():
             self._db.do_many(

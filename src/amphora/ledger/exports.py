@@ -57,6 +57,7 @@ class Exports:
     def forms(self, uid: str, keys: Collection[Key]) -> dict[Key, tuple[int, Base]]:
         """The form and states in which each of these items of an environment was last exported, with a number
         that orders exports and deliveries."""
+        # The latest of each item, not of the package: every version may hold another choice of them.
         query = (
             'select e.key, e.form, e.states, e."schema", x.seq from exported e join exports x on x.id = e.export_id'
             " where x.uid = ? and e.export_id = (select max(f.export_id) from exported f join exports y"
@@ -76,6 +77,7 @@ class Exports:
             "select e.key, e.form, e.states from exported e join exports x on x.id = e.export_id"
             " where x.package = ? and x.version = ?"
         )
+        # One by one, as bytes: all forms of a large version at once are more than its package.
         for row in self._db.each(query, (package, version)):
             yield row["key"], row["form"].encode(), States.from_json(json.loads(row["states"]))
 
@@ -85,6 +87,7 @@ class Exports:
         # Before the transaction: hashing many items must not keep others from the ledger.
         mine = contents.digest()
         with self._db.transaction():
+            # Of this source: packages of one name from elsewhere count versions of their own.
             query = "select contents_digest from exports where package = ? and version = ? and uid = ?"
             past = self._db.rows(query, (contents.name, contents.version, contents.source_uid))
             if any(row["contents_digest"] != mine for row in past):
@@ -102,6 +105,7 @@ class Exports:
                 row,
             )
             items = list(contents.items.values())
+            # In portions: their bytes are made as they are written, and never all of them at once.
             for start in range(0, len(items), PORTION):
                 some = items[start : start + PORTION]
                 self._db.do_many(

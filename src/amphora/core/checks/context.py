@@ -150,6 +150,7 @@ class CheckContext:
             self._last.update(key=key, form=item.form)
         try:
             return write_pointer(named_pointer(self._last["form"], sheet, parse_pointer(place)))
+        # A place in a form that isn't as its sheet says is told as it is, and what is wrong is another finding.
         except (LookupError, ValueError, TypeError):
             return place
 
@@ -183,6 +184,7 @@ class CheckContext:
     @cached_property
     def declared(self) -> list[tuple[Item, TokenPlace, Token, Spot]]:
         """The references that stand as a whole value, with the role that their place has in the kind sheet."""
+        # Simple sheets know a place by its steps alone; for filters the form is parsed, once an item.
         found = []
         for _, item in sorted(self.contents.items.items()):
             sheet = self.sheets.get(item.kind)

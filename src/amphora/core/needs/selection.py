@@ -66,7 +66,7 @@ def named(name: str, rows: Mapping[Key, Listed], where: str) -> list[Key]:
             raise UsageFault(
                 f"{name!r} can mean {len(keys)} items in {where}.",
                 subject=name,
-                details=[f"{key}  ({rows[key].states.title})" for key in keys],
+                details=[f"{readable(key)}  ({rows[key].states.title})" for key in keys],
                 next_step=advice("Name one of them by its key."),
             )
         if keys:
@@ -124,12 +124,12 @@ def _look(where: str) -> NextStep:
 
 def _unknown(name: str, rows: Mapping[Key, Listed], where: str) -> Unknown:
     words = {row.states.title.casefold(): key for key, row in rows.items()}
-    words |= {name_of(key).casefold(): key for key in rows} | {key.casefold(): key for key in rows}
+    words |= {name_of(key).casefold(): key for key in rows} | {readable(key).casefold(): key for key in rows}
     # Five words may be two names of one item; three items are told.
     near = dict.fromkeys(words[word] for word in difflib.get_close_matches(name.casefold(), words, 5, 0.55))
     return Unknown(
         f"{where} has no item called {name!r}.",
         subject=name,
-        details=[f"near: {key}  ({rows[key].states.title})" for key in list(near)[:3]],
+        details=[f"near: {readable(key)}  ({rows[key].states.title})" for key in list(near)[:3]],
         next_step=_look(where),
     )

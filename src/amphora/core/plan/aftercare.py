@@ -50,6 +50,7 @@ class Task:
     @property
     def matter(self) -> tuple[str, Key, str]:
         """What it is about: two tasks of one matter are one."""
+        # Not the words: a title that was changed since would make the same thing be asked for twice.
         return self.kind.value, self.key, self.name
 
 
@@ -66,6 +67,7 @@ def words_tasks(words: Iterable[str]) -> list[Task]:
 def tell_tasks(titles: Mapping[Key, str], links: Mapping[Key, str], sheets: Mapping[str, KindSheet]) -> list[Task]:
     """The people who begin with something that is new have to be told its address: one task for each such item.
     `titles` are those of what was created."""
+    # Of what is new only: whoever works with the rest has its address.
     return [
         Task(Care.TELL, key, f"Tell those who use {title} where it is", link=links.get(key, ""))
         for key, title in titles.items()
@@ -76,6 +78,7 @@ def tell_tasks(titles: Mapping[Key, str], links: Mapping[Key, str], sheets: Mapp
 def access_tasks(titles: Mapping[Key, str], covered: Collection[Key], sheets: Mapping[str, KindSheet]) -> list[Task]:
     """Whoever is to begin with something new needs access, where the environment has rules and none came along.
     `titles` are those of what was created, `covered` the items that rules of the package give access to."""
+    # Where the platform has no rules for a kind, everybody may open it, and nothing has to be given.
     ruled = {kind for sheet in sheets.values() for kind in sheet.access}
     return [
         Task(Care.ACCESS, key, f"Give those who are to work with {title} access: no rule for it came along")
@@ -110,6 +113,7 @@ def placed(tasks: Sequence[Task], links: Mapping[Key, str]) -> list[Task]:
     """The tasks with the addresses of their items, in the order in which they are safely done."""
     order = list(Care)
     found = [task if task.link else replace(task, link=links.get(task.key, "")) for task in tasks]
+    # Sorting is stable: tasks of one kind stay in the order of their items.
     return sorted(found, key=lambda task: order.index(task.kind))
 
 

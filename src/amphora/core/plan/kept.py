@@ -50,6 +50,7 @@ def kept_docket(docket: Docket) -> Json:
     """The docket as the ledger keeps it: the plan, the resolved bindings and what was changed, never a secret's
     value."""
     return {
+        # Never what was written: that is in the package, and secrets must not come here by any way.
         "steps": [[step.do, list(step.keys)] for step in docket.steps],
         "bindings": {one.need.key: one.native for one in docket.mapped if one.need.kind != "secret"},
         # By the names that people know, too.
@@ -91,6 +92,7 @@ def findings_of(kept: Mapping[str, Json]) -> Sequence[tuple[str, str, str, str]]
 
 
 def _line(action: Action) -> Json:
+    # Empty where it is called the same, so that a record shows only what changed.
     was = action.present.states.title if action.present else ""
     changes = action.comparison.changes if action.comparison else ()
     return [
@@ -112,6 +114,7 @@ def _cut(value: Json) -> str | None:
         return None
     from json import dumps
 
+    # Without quotes around texts: people read it, and nothing is made of it again.
     text = value if isinstance(value, str) else dumps(value, ensure_ascii=False, sort_keys=True)
     return text if len(text) <= MOST_LETTERS else text[:MOST_LETTERS] + "…"
 

@@ -36,6 +36,7 @@ class CareMaterial:
         if now is None:
             raise EnvironmentRefused("It is not there (any more).", subject=key)
         sheet = self.description.sheets[now.kind]
+        # Into the newest: a draft that somebody works on must not lose what he did to what is live.
         definition = entered(now.newest, self.forms.get(key), self.secrets[key], sheet.places.walk(now.newest))
         return Drawn(now.kind, now.segments, now.states, definition, mask_secrets(definition, sheet))
 
@@ -67,6 +68,7 @@ def carry_out_care(
     account = stage.environment.whoami().account
     with stage.ledger.locks.held(stage.uid, stage.opened.name, account, f"aftercare of {package}"):
         touched = {key: before.get(key) for step in steps for key in step.keys}
+        # Before the journal has a line of it: what must not be kept is not to be kept there either.
         refuse_leaks(
             leaks_in_images(touched, stage.opened.description.sheets, stage.opened.guard),
             f"What is to be kept of {stage.opened.name} looks like a secret in clear; nothing was touched.",
@@ -87,9 +89,11 @@ def carry_out_care(
         with attended() as attention:
             carrier = Carrier(stage, run, bench, attention, stage.ledger.uid())
 
+            # In one piece, so that whatever goes wrong in it is put back as in any other run.
             def all_of_it() -> Run:
                 carrier.carry_out(steps, stage.opened.name)
                 return stage.ledger.finish(run, DONE)
 
+            # Nobody is asked whether half of it is to stay: a few steps are soon done again.
             ended = attempted(stage, run, all_of_it, lambda _: False, {})
     return (ended.run, ended.failure) if isinstance(ended, Outcome) else (ended, None)

@@ -53,6 +53,7 @@ class Ready:
 def side_by_side(portion: Sequence[Ready], material: Material, now: Mapping[Key, Image | None], width: int) -> int:
     """How many of these steps, from the first, can be under way at once, `width` at most: steps of one kind, on
     different items of which none uses another, and of which none changes its place."""
+    # One kind at a time: kinds come in an order that matters, what is published has to be there.
     kind = type(portion[0].step)
     if width < 2 or kind not in ON_ONE_ITEM:
         return 1
@@ -94,6 +95,7 @@ class _Line(threading.Thread, Generic[Value]):
     def run(self) -> None:
         try:
             self._answer.append(self._context.run(self._call))
+        # Of any kind: what a thread raises is lost, and whoever waits has to hear of it.
         except BaseException as error:
             self._error = error
 
@@ -109,6 +111,7 @@ class _Line(threading.Thread, Generic[Value]):
 def answers(calls: Sequence[Callable[[], Value]]) -> list[Callable[[], Value]]:
     """The same calls made, side by side where there are several: each gives what it answered or raises. Returns when
     all have answered, or at the first interrupt."""
+    # In this thread, so that an interrupt reaches it: it isn't made before it is asked for.
     if len(calls) == 1:
         return list(calls)
     lines = [_Line(call) for call in calls]

@@ -59,6 +59,7 @@ class Probing(Bridge):
         if part is None or part.probe is None:
             return Probe()
         values: dict[str, Json] = {"id": closed_id(connection, self.ids[part.kind])}
+        # A refusal is an answer: that it doesn't work is what was asked for.
         try:
             answer = self.client.ask(part.probe, values)
         except EnvironmentRefused as error:
@@ -75,6 +76,7 @@ class Probing(Bridge):
             held = {str(name) for name in values_at(self.client.ask(call, values).body, call.said("names") or "$[*]")}
             yield from (name for name in objects if unquote(name) not in held)
             return
+        # Each object once, however many of its columns are used.
         parts: dict[str, list[str]] = {}
         for name in objects:
             whole, _, part = name.partition(PART_MARK)
@@ -102,7 +104,7 @@ class Recognising(Bridge):
         for part in self.sheet.items.values():
             if part.create is None or not part.create.said("uid"):
                 continue
-            for row in self.client.rows(part.index):
+            for row in self.items.rows_of(part):
                 if text_at(row, part.paths["uid"]) == uid_of(token):
                     single = self.items.single(part, text_at(row, part.paths["id"]))
                     return written_of(single) if single else None

@@ -12,7 +12,7 @@ from dataclasses import replace
 from amphora.core.form.bindings import Bindings, IdStyle
 from amphora.core.form.kinds import Ids
 from amphora.core.form.native import to_native
-from amphora.core.form.opened import MARK, closed_id, id_pattern, in_space, opened_id
+from amphora.core.form.opened import MARK, closed_id, id_pattern, in_space
 from amphora.core.form.places import values_at
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain
@@ -24,8 +24,9 @@ from amphora.environments.bridge.client import Answer, Client
 from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.items import Items, Single
 from amphora.environments.bridge.jobs import awaited, taken
-from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart, SupplyPart
-from amphora.environments.bridge.paths import text_at, value_at
+from amphora.environments.bridge.offers import offered
+from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
+from amphora.environments.bridge.paths import text_at
 from amphora.environments.bridge.removal import Standing, in_order, refuse_danglings, taken_along, users
 from amphora.environments.bridge.sameness import Sameness
 from amphora.environments.bridge.slips import slips_of
@@ -144,23 +145,7 @@ class Bridge:
         return {id_: Image.of(one.row, one.live, one.draft) for id_, one in self.items.singles(native_ids).items()}
 
     def supplies(self) -> list[Supply]:
-        return [supply for part in self.sheet.supplies for supply in self._supplied(part)]
-
-    def _supplied(self, part: SupplyPart) -> list[Supply]:
-        ids = Ids(part.space, part.is_number)
-        # Told apart where there are several: nobody is to give a group the place of a person.
-        is_one = len({other.space for other in self.sheet.supplies if other.kind == part.kind}) == 1
-        return [
-            Supply(
-                part.kind,
-                opened_id(text_at(row, part.paths["id"]), ids),
-                text_at(row, part.paths["name"]),
-                text_at(row, part.paths.get("type")) or ("" if is_one else part.space),
-                text_at(row, part.paths.get("owner")),
-                bool(value_at(row, part.paths["works"])) if "works" in part.paths else None,
-            )
-            for row in (self.client.with_id(one, part.paths) for one in self.client.rows(part.index))
-        ]
+        return list(offered(self.client, self.sheet))
 
     def write(self, writes: Sequence[Write]) -> list[Written]:
         return [self._create(write) if write.is_new else self._update(write) for write in writes]

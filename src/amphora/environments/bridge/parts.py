@@ -59,6 +59,7 @@ class Means:
 
     def fits(self, status: int, code: str, text: str) -> bool:
         """Whether an answer is what this is about, whatever call it answers."""
+        # What is left out fits anything; `on` is looked at by whoever knows the call.
         is_it = (not self.statuses or status in self.statuses) and (not self.code or self.code == code)
         return is_it and self.says.lower() in text.lower()
 
@@ -121,6 +122,7 @@ class Apart:
 
     def bare(self, value: Json) -> Json:
         """The member without what only the platform writes into its entries."""
+        # A member that comes as a whole has no entries, whatever the sheet says of these.
         for path in self.without if isinstance(value, list) else ():
             value = [dropped(one, path) for one in value]
         return value
@@ -177,6 +179,7 @@ class ItemPart:
     @property
     def is_guarded(self) -> bool:
         """Whether the platform itself compares what is written with what was seen."""
+        # What is never changed can't be written over either.
         return self.update is None or self.update.said("match") in ("etag", "sent")
 
     @property
