@@ -233,6 +233,8 @@ CASES: list[tuple[str, Level, Situation, Situation]] = [
     ("secret-in-clear", E, S({"x": "Bearer abcdefghijklmnop1"}), S({"x": "Bearer of news"})),
     ("random-looking", W, S({"note": f"use {KEY} here"}), S({"note": f"use {KEY.lower()} here"})),
     ("random-looking", W, S({"note": KEY}), S({"note": "TheSecondPressingOfTheYear2026"})),
+    # What a member is called is no key, wherever it is named.
+    ("random-looking", W, S({"note": KEY, "boxes": {"a": 1}}), S({"note": KEY, "boxes": {KEY: 1}})),
     (
         "source-url-in-text",
         W,

@@ -28,7 +28,7 @@ from amphora.core.form.detector import (
 from amphora.core.form.glance import may_hold
 from amphora.core.form.kinds import KindSheet, parse_sheet
 from amphora.core.form.native import to_native
-from amphora.core.form.secrets import Guard, leaks_in_row, sealed
+from amphora.core.form.secrets import Guard, hidden, leaks_in_row, sealed
 from amphora.core.form.shapes import SHAPES, Shape
 from amphora.core.values.model import Item, Json, States
 from amphora.core.values.tokens import MASK
@@ -273,3 +273,11 @@ def test_what_is_random_and_what_only_leads_to_a_secret() -> None:
     assert is_placeholder("  changeme\n")
     assert not is_placeholder("quiet-heron 44")
     assert not is_placeholder("mill password9")
+
+
+def test_what_an_element_is_called_is_no_key() -> None:
+    name = "Xq7Rk2Pz9Wm4Tb6Yn3Vc8Jd5Lf1Gs0"
+    sheet = parse_sheet('kind = "table"\n[fields]\nnamed = { "$.columns" = "id" }\n', "table")
+    for id_, count in ((name, 0), ("day", 1)):
+        form = {"columns": [{"id": id_}], "note": name}
+        assert len(hidden(form, sheet.places.walk(form), "table:a")[1]) == count

@@ -95,7 +95,11 @@ def hidden(form: Json, walk: Walk, key: Key, guard: Guard = STRICT, before: str 
     their places."""
     leaks: list[Leak] = []
     texts: dict[Pointer, Json] = {}
-    for at, value, hits in _found_in(form, walk):
+    found = list(_found_in(form, walk))
+    # Asked for only where something is merely random: that is rare, and looking through all of it is not cheap.
+    names = _names_in(form, walk) if any(not hit.is_sure for *_, hits in found for hit in hits) else frozenset()
+    for at, value, said in found:
+        hits = [hit for hit in said if hit.is_sure or value[hit.start : hit.end] not in names]
         # A place may pass a member whose name is a secret itself, and is shown everywhere.
         place = before + write_pointer(tuple(without_secrets(step) for step in at))
         mine = _leaks(key, place, value, hits, guard)
@@ -179,6 +183,19 @@ def _found_in(form: Json, walk: Walk) -> Iterator[tuple[Pointer, str, list[Hit]]
         elif isinstance(value, int) and is_secret(_name(here.at, here.held), value):
             text = str(value)
             yield here.at, text, [Hit(0, len(text), NAME)]
+
+
+def _names_in(form: Json, walk: Walk) -> frozenset[str]:
+    """What parts of a definition are called: its member names, and what tells the elements of named arrays apart.
+    Many platforms draw such names by lot, and name them all over a definition; nobody uses a password for that."""
+    found = set[str]()
+    for here in visited(form, walk, is_thorough=True):
+        value, member = here.value, here.walk.spot.named_by
+        if isinstance(value, dict):
+            found |= value.keys()
+        elif isinstance(value, list) and member:
+            found |= {name for one in value if isinstance(one, dict) and isinstance(name := one.get(member), str)}
+    return frozenset(found)
 
 
 def _name(at: Pointer, held: Json) -> str:
