@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+import re
 from typing import Any
 
 import pytest
@@ -9,12 +11,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from amphora.core.form.bindings import Bindings, IdStyle
+from amphora.core.form.hollow import hollowed, loosened
 from amphora.core.form.kinds import parse_sheet, sheets_in_force
 from amphora.core.form.native import to_native
 from amphora.core.form.portable import to_portable
 from amphora.core.form.spots import feature_values, mask_secrets, masked_places, part_ids
 from amphora.core.merge.layout import to_lay
 from amphora.core.values.errors import SheetFault
+from amphora.core.values.model import Json
 from amphora.core.values.tokens import MASK, parse_token, token_for
 
 SHEET = parse_sheet(
@@ -286,3 +290,55 @@ def test_a_layout_is_laid_where_the_package_moved_something() -> None:
     assert to_lay(base, base) is None
     assert to_lay(base, None) == base
     assert to_lay(None, base) is None
+
+
+HOLDING = parse_sheet(
+    """
+kind = "page"
+[[refers]]
+at = "$.home.id"
+to = ["page"]
+hollow = "object"
+[[refers]]
+at = "$.tiles[*].id"
+to = ["page"]
+hollow = "object"
+[[refers]]
+at = "$.next"
+to = ["page"]
+[[refers]]
+at = "$.seen[*]"
+to = ["page"]
+[fields]
+text = ["$.note"]
+""",
+    "page.toml",
+)
+
+
+@pytest.mark.parametrize(
+    ("form", "bare"),
+    [
+        ({"home": {"type": "p", "id": "A"}, "n": 1}, {"home": None, "n": 1}),
+        ({"home": {"type": "p", "id": "B"}}, {"home": {"type": "p", "id": "B"}}),
+        ({"tiles": [{"id": "A"}, {"id": "B"}, {"id": "A"}]}, {"tiles": [{"id": "B"}]}),
+        ({"next": "A", "other": "A-text"}, {"next": None, "other": "A-text"}),
+    ],
+)
+def test_what_is_not_there_yet_and_what_is_to_go_is_named_nowhere(form: Json, bare: Json) -> None:
+    assert loosened(form, {"A"}, HOLDING) == bare
+
+    def coded(value: Json) -> Json:
+        found: Json = json.loads(re.sub(r'"([AB])"', r'"amphora:page:\1"', json.dumps(value)))
+        return found
+
+    assert hollowed(coded(form), {"page:A"}, HOLDING) == coded(bare)
+
+
+def test_lists_and_texts_of_what_is_not_there() -> None:
+    assert loosened({"seen": ["A", "B"], "note": "A"}, {"A"}, HOLDING) == {"seen": ["B"], "note": "A"}
+    token = "amphora:page:A"
+    assert hollowed({"next": token, "note": f"see ${{{token}}}!"}, {"page:A"}, HOLDING) == {
+        "next": None,
+        "note": "see !",
+    }

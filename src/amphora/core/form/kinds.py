@@ -68,6 +68,7 @@ _REFERS = {
     "dead": str,
     "follows": bool,
     "space": str,
+    "hollow": str,
 }
 _IDS = {"space": str, "number": bool}
 _MENTION = {"pattern": str, "kind": str}
@@ -292,6 +293,7 @@ def _refer(table: Mapping[str, Any]) -> Refer:
         table.get("by") == "title",
         table.get("dead") == "left out",
         str(table.get("space", "")),
+        table.get("hollow") == "object",
     )
 
 
@@ -381,6 +383,8 @@ def _faults(table: Mapping[str, Any], source: str) -> Iterable[str]:
                 yield f"{line_of(source, 'by')}`refers.by` has to be one of id, title"
             if refer.get("dead", "told") not in ("told", "left out"):
                 yield f"{line_of(source, 'dead')}`refers.dead` has to be one of told, left out"
+            if refer.get("hollow", "id") not in ("id", "object"):
+                yield f"{line_of(source, 'hollow')}`refers.hollow` has to be one of id, object"
 
 
 def _unfit_conversions(table: Mapping[str, Any], source: str) -> Iterable[str]:

@@ -27,7 +27,8 @@ class Refer:
     connection, `thing` says what is used on its other end (see `core.form.objects`). `form` holds `{id}` where the id
     stands inside a longer text; with `by_title` the platform writes what the item is called, and no id. Where
     `leaves_dead` an id that leads to nothing in the source is left out: nobody misses it there either. `space` says
-    which ids these are, where things of one kind (people and groups) are counted apart."""
+    which ids these are, where things of one kind (people and groups) are counted apart. With `empties_holder` it is
+    the object around the id that is empty while what it names isn't there."""
 
     to: tuple[str, ...]
     is_required: bool = False
@@ -40,6 +41,7 @@ class Refer:
     by_title: bool = False
     leaves_dead: bool = False
     space: str = ""
+    empties_holder: bool = False
 
     def may_name(self, kind: str) -> bool:
         """Whether an item or need of this kind may stand here."""
@@ -255,7 +257,9 @@ def parse_path(path: str) -> tuple[Any, tuple[Step, ...] | None]:
         query = jsonpath_rfc9535.compile(path)
     except jsonpath_rfc9535.JSONPathError as error:
         raise SheetFault(
-            f"{path!r} is not a JSONPath (RFC 9535): {error}", subject=path, next_step=advice("Mend the sheet.")
+            f"{path!r} is not a JSONPath (RFC 9535): {error}{_perhaps(path)}",
+            subject=path,
+            next_step=advice("Mend the sheet."),
         ) from error
     steps: list[Step] = []
     for segment in query.segments:
@@ -272,6 +276,21 @@ def parse_path(path: str) -> tuple[Any, tuple[Step, ...] | None]:
         else:
             return query, None
     return query, tuple(steps)
+
+
+def _perhaps(path: str) -> str:
+    """The path with its names in brackets where shorthand can't hold them, if that is all that is wrong with it."""
+    import jsonpath_rfc9535
+
+    quoted = _LONGHAND.sub(r"['\1']", path)
+    try:
+        jsonpath_rfc9535.compile(quoted)
+    except jsonpath_rfc9535.JSONPathError:
+        return ""
+    return f"; perhaps {quoted}"
+
+
+_LONGHAND = re.compile(r"\.([A-Za-z0-9_]*[-@:#/$][-@:#/$A-Za-z0-9_]*)")
 
 
 _parsed = cache(parse_path)

@@ -8,6 +8,8 @@ from dataclasses import field
 from pathlib import Path
 
 from amphora.core.form.bindings import MISSING
+from amphora.core.form.hollow import hollowed
+from amphora.core.form.kinds import Sheets
 from amphora.core.merge.compare import Base
 from amphora.core.needs.matches import Link
 from amphora.core.plan.aftercare import Care, Task, access_tasks, given_access, placed, tell_tasks
@@ -25,7 +27,7 @@ from amphora.core.values.tokens import parse_token
 from amphora.engine.leaks import leaks_in_images, refuse_leaks
 from amphora.engine.runs.attention import attended
 from amphora.engine.runs.carrier import Carrier
-from amphora.engine.runs.material import DocketMaterial, without
+from amphora.engine.runs.material import DocketMaterial
 from amphora.engine.runs.outcome import Keeper, Outcome, attempted
 from amphora.engine.runs.stage import Stage, looked_up
 from amphora.engine.steps import Bench
@@ -201,7 +203,8 @@ def _recorded(docket: Docket, stage: Stage, run: Run, now: Mapping[Key, Image | 
     inner = docket.bindings.inner
     links = [Link(key, docket.target_uid, native_id, inner.get(key, {})) for key, native_id in ids.items()]
     rows = {key: image.rows for key in docket.records if (image := now.get(key))}
-    deliveries = [_delivery(action, ids[action.key], docket, rows.get(action.key)) for action in done]
+    sheets = stage.opened.description.sheets
+    deliveries = [_delivery(action, ids[action.key], docket, rows.get(action.key), sheets) for action in done]
     ended = [
         (docket.package, source, one.key)
         for one in docket.retirements
@@ -256,7 +259,7 @@ def _care(
     return placed(tasks, links)
 
 
-def _delivery(action: Action, native_id: str, docket: Docket, rows: int | None) -> Delivery:
+def _delivery(action: Action, native_id: str, docket: Docket, rows: int | None, sheets: Sheets) -> Delivery:
     # Only the bindings that the item uses: the base has to stay readable when others are mapped anew.
     used = {parsed.key for place in action.item.places if (parsed := parse_token(place.token))}
     bindings = {
@@ -269,7 +272,8 @@ def _delivery(action: Action, native_id: str, docket: Docket, rows: int | None) 
     # the next leg compares.
     form, merged = action.item.form, action.form
     if lacking := docket.bare.get(action.key):
-        form, merged = without(form, lacking), without(merged, lacking)
+        sheet = sheets[action.item.kind]
+        form, merged = hollowed(form, lacking, sheet), hollowed(merged, lacking, sheet)
     base = Base(form, docket.at_first(action.item.states, action), bindings, action.item.schema, action.laid)
     package = (docket.package, docket.source_uid, docket.version)
     return Delivery(action.key, native_id, *package, base, merged, docket.at_first(action.states, action), rows)

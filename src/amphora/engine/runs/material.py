@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import field, replace
-from typing import Any
 
 from amphora.core.form.bindings import Bindings, IdStyle
+from amphora.core.form.hollow import hollowed
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.native import to_native
 from amphora.core.form.portable import to_portable
 from amphora.core.form.spots import mask_secrets, masked_places
-from amphora.core.form.visit import with_texts
 from amphora.core.needs.crosswalk import Mapped, MapState
 from amphora.core.plan.docket import Docket
 from amphora.core.plan.states import Image
@@ -24,7 +23,6 @@ from amphora.core.values.next_step import to_type
 from amphora.core.values.pointers import parse_pointer, without_value
 from amphora.core.values.raw import Raw
 from amphora.core.values.strict_json import pretty_bytes
-from amphora.core.values.tokens import parse_token, render_text, tokens_in
 from amphora.environments.contract import Description
 from amphora.environments.locations import kept_secret
 from amphora.files.rows import rows_of
@@ -52,7 +50,7 @@ class DocketMaterial:
         later |= self._docket.bare.get(key, frozenset())
         states = self._docket.at_first(action.states, action)
         native = to_native(
-            without(action.form, later) if later else action.form,
+            hollowed(action.form, later, sheet) if later else action.form,
             sheet,
             self._names,
             inner=self._names.inner.get(key),
@@ -157,7 +155,7 @@ class ImageMaterial:
         style: IdStyle = self.description.id_style
         names = Bindings(style, dict(old))
         portable = to_portable(definition, sheet, names, key=key)
-        form = without(portable.form, later) if later else portable.form
+        form = hollowed(portable.form, later, sheet) if later else portable.form
         today = Bindings(style, {**names.values, **{k: v for k, v in self.renamed.items() if k in old}})
         files = portable.files
         return to_native(form, sheet, today, layout=portable.layout, present=definition, files=files).definition
@@ -182,20 +180,6 @@ def lost_secrets(definition: Json, present: Json, sheet: KindSheet) -> list[str]
     """The places at which a secret stood that is not there now: a mask is all that was ever kept of it."""
     held = set(masked_places(present, sheet).values()) if present is not None else set()
     return [pointer for pointer, named in masked_places(definition, sheet).items() if named not in held]
-
-
-def without(form: Json, keys: Collection[Key]) -> Json:
-    """A form without its references to the given items: null for whole values, nothing inside texts."""
-
-    def change(text: str) -> Json:
-        gone = {token for token, _ in tokens_in(text) if (parsed := parse_token(token)) and parsed.key in keys}
-        if not gone:
-            return text
-        keep: Callable[[str], Any] = lambda token: "" if token in gone else "${" + token + "}"  # noqa: E731
-        # Null where it was the whole value: an empty text would be another kind of value there.
-        return None if parse_token(text) else render_text(text, keep)
-
-    return with_texts(form, change)
 
 
 def secrets_at_hand(mapped: Iterable[Mapped], environment: str) -> dict[Key, str]:

@@ -20,6 +20,7 @@ from amphora.core.values.model import Found, Json, Listed, Supply
 from amphora.core.values.next_step import advice
 from amphora.environments.bridge import apart, lines
 from amphora.environments.bridge.bodies import Bodies
+from amphora.environments.bridge.circles import removed_from
 from amphora.environments.bridge.client import Answer, Client
 from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.items import Items, Single
@@ -27,7 +28,7 @@ from amphora.environments.bridge.jobs import awaited, taken
 from amphora.environments.bridge.offers import offered
 from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
 from amphora.environments.bridge.paths import text_at
-from amphora.environments.bridge.removal import Standing, in_order, refuse_danglings, taken_along, users
+from amphora.environments.bridge.removal import Standing, in_order, refuse_danglings, taken_along, users, users_of
 from amphora.environments.bridge.sameness import Sameness
 from amphora.environments.bridge.slips import slips_of
 from amphora.environments.contract import (
@@ -157,10 +158,22 @@ class Bridge:
         standing = [self.items.standing(single) for single in there.values()]
         along = taken_along(standing, self._takes(there), there)
         # Users before what they use: a platform that refuses what is in use is asked in an order that it takes.
-        for number, one in enumerate(in_order(standing, along)):
+        order = in_order(standing, along)
+        for number, one in enumerate(order):
             # When some are gone, whoever asked for all or none has to look.
             with taken(f"{number} of {len(there)} are gone") if number else nullcontext():
-                self._remove(there[one.native_id])
+                try:
+                    self._remove(there[one.native_id])
+                except EnvironmentRefused:
+                    # In a circle there is no such order: what is to go as well lets go of it first.
+                    if not (users := users_of(one, order[number:])):
+                        raise
+                    removed_from(users, there[one.native_id], there, self._remove, self._rewritten)
+
+    def _rewritten(self, write: Write, single: Single) -> Single:
+        self._update(write)
+        with taken("it was written"):
+            return self._again(single)
 
     def _remove(self, single: Single) -> None:
         part, values = self._part(single), self._values(single)

@@ -56,6 +56,11 @@ def taken_along(
     return found
 
 
+def users_of(one: Standing, others: Sequence[Standing]) -> list[Standing]:
+    """Those of some items that refer to one of them, that one too if it names itself."""
+    return [other for other in others if one.native_id in other.uses()]
+
+
 def in_order(items: Sequence[Standing], along: Mapping[str, str]) -> list[Standing]:
     """What is to go, users before what they use, and what is taken `along` before what takes it; in a circle as they
     come."""
