@@ -352,6 +352,8 @@ def test_edits_verification_difference_and_withdrawal() -> None:
             "bad",
             step,
         )
+    moved = verdicts.of_proof(Proof("live", "olive", "1.0.0", None, cast(Any, (GOOD,)), moved=("flow:a", "flow:b")))
+    assert moved.words.endswith("of olive 1.0.0. 2 items at another address than people were told."), moved.words
     dead = (Connection("mill-db", "mill", False, "no route"), Connection("lab", "l", None))
     ours = (Elsewhere("Press log", "changed", is_ours=True), Elsewhere("Other", "new"))
     bad = verdicts.of_proof(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager
+from datetime import UTC, datetime
 from pathlib import Path
 
 import psycopg
@@ -146,6 +147,11 @@ def test_a_ledger_is_taken_over_whole(amphora: Program, halcyon: Path, server: S
     assert (refused.code, "holds a ledger already" in refused.err) == (2, True)
     clear = amphora("ledger", "move", url.replace("amphora@", f"amphora:{PASSWORD}@"))
     assert (clear.code, PASSWORD in clear.err) == (2, False)
+    busy = Ledger(halcyon / "ledger.sqlite", lambda: datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ"))
+    live = next(uid_ for uid_, name in busy.environments().items() if name == "grove-live")
+    with closing(busy), busy.locks.held(live, "grove-live", "ada@halcyon.example", "an import"):
+        early = amphora("ledger", "move", url, "--sign-in", "env:LEDGER", **SECRET)
+        assert (early.code, "ada@halcyon.example" in early.err) == (75, True), early.err
     done = amphora("ledger", "move", url, "--sign-in", "env:LEDGER", **SECRET)
     assert done.code == 0, done.err
     assert "1 run, 1 export, 2 deliveries and all that belongs to them, counted and compared." in done.verdict

@@ -36,6 +36,10 @@ def test_the_round_trip_of_an_afternoon_in_three_commands(amphora: Program, torn
     assert amphora("survey", "grove-live", "--json").json == before
     assert amphora("import", "olive-intake", "grove-live", "--yes").code == 0
     assert "nothing that Amphora can mend" in amphora("check", "olive-intake", "grove-live", "--fix").out
+    # What only somebody else knows is asked for in the crosswalk; a secret is entered in the target.
+    (torn / "crosswalk.yaml").unlink()
+    asked = amphora("check", "olive-intake", "grove-test", "--fix")
+    assert "Added to crosswalk.yaml: 5 cells to be filled in or accepted." in asked.out, asked.out
 
 
 def test_findings_for_machines_are_sarif(amphora: Program, torn: Path) -> None:

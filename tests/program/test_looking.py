@@ -79,7 +79,16 @@ def test_a_preview_writes_nothing_and_says_why_each_item_is_in(amphora: Program,
 
 def test_a_selection_is_kept_and_repeated(amphora: Program, halcyon: Path) -> None:
     first = amphora(
-        "export", "grove-dev", "Harvest Intake", "--as", "olive-intake", "--leave-out", "Olive", "--json"
+        "export",
+        "grove-dev",
+        "Harvest Intake",
+        "--as",
+        "olive-intake",
+        "--leave-out",
+        "Olive",
+        "--with",
+        "access",
+        "--json",
     ).json
     again = amphora("export", "olive-intake", "--json").json
     assert again["unchanged"]

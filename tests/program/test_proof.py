@@ -193,6 +193,8 @@ def test_the_overview_says_what_is_not_in_order(brought: Program, halcyon: Path)
     done = brought("overview", "--expect-clean", "--html", "o.html", "--figure", "o.svg", "--json")
     [cell] = done.json["in_force"]
     assert (done.code, cell["edited"], cell["behind"], cell["as_promised"]) == (1, 1, 1, True)
+    # An import looks by itself whether all of it is there; nobody has asked for another look.
+    assert cell["verified_at"]
     assert done.json["next"] == "amphora edits grove-live"
     assert "1.0.0" in (halcyon / "o.svg").read_text(encoding="utf-8")
     assert "1 behind" in (halcyon / "o.html").read_text(encoding="utf-8")

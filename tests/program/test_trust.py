@@ -83,6 +83,11 @@ def test_what_was_delivered_and_is_gone_is_asked_about(amphora: Program, there: 
     assert amphora("import", "d.yaml", "--yes").code == 0
     assert "app:intake/harvest-intake" in keys(amphora)
     assert amphora("verify", "olive-intake", "grove-live").code == 0
+    # As it was laid out, too: that is compared by nobody, and seen by everybody.
+    assert amphora("export", "grove-live", "Harvest Intake", "--as", "again").code == 0
+    laid = [amphora("peek", name, "Harvest Intake", "--json").json["layout"] for name in ("olive-intake", "again")]
+    assert laid[0]
+    assert laid[0] == laid[1]
 
 
 def test_verify_knows_what_was_retired_and_withdraw_what_was_edited(amphora: Program, there: Path) -> None:  # noqa: F811
