@@ -158,7 +158,7 @@ def is_caught(mutant: Mutant, folder: Path, reached: Reached, most_s: float) -> 
     tests = reached.of(name, mutant.line, mutant.last)
     # At least the first one, however long it takes.
     ends = accumulate(reached.seconds.get(test, 0) for test in tests)
-    tests = tests[: max(1, sum(end <= most_s for end in ends))]
+    tests = sorted(tests[: max(1, sum(end <= most_s for end in ends))], key=lambda test: reached.seconds.get(test, 0))
     if not tests:
         return False
     # Reads what it is about instead of running it.

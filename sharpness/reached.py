@@ -59,23 +59,22 @@ class Reached:
     seconds: dict[str, float]
 
     def of(self, name: str, first: int, last: int) -> list[str]:
-        """Tests that run any of some lines of a file of the package, quickest first: all the quick ones, and of the
-        others some of each module in turn. What these let pass is told as survived, even if another might have caught
-        it."""
+        """Tests that run any of some lines of a file of the package: all the quick ones, and some of the others. They
+        come from each module in turn, the quickest of it first: whoever has time for a part of them tries them in
+        many ways, and not in one that happens to be quick. What these let pass is told as survived, even if another
+        might have caught it."""
         lines = self.tests.get(name, {})
         found = set[str]().union(*(lines.get(line, set()) for line in range(first, last + 1)))
         if "" in found:
             # Run while a module of tests was loaded: any test may depend on what came of it.
             found |= {test for test, took_s in self.seconds.items() if took_s <= QUICK_S}
         found.discard("")
-        in_order = sorted(found, key=lambda test: (self.seconds.get(test, 0.0), test))
         modules: dict[str, list[str]] = {}
-        for test in in_order:
-            if self.seconds.get(test, 0.0) > QUICK_S:
-                modules.setdefault(test.partition("::")[0], []).append(test)
-        slow = [test for round_ in zip_longest(*modules.values()) for test in round_ if test is not None][:ENOUGH]
-        chosen = {*slow, *(test for test in in_order if self.seconds.get(test, 0.0) <= QUICK_S)}
-        return [test for test in in_order if test in chosen]
+        for test in sorted(found, key=lambda test: (self.seconds.get(test, 0.0), test)):
+            modules.setdefault(test.partition("::")[0], []).append(test)
+        in_turn = [test for round_ in zip_longest(*modules.values()) for test in round_ if test is not None]
+        slow = [test for test in in_turn if self.seconds.get(test, 0.0) > QUICK_S][:ENOUGH]
+        return [test for test in in_turn if test in slow or self.seconds.get(test, 0.0) <= QUICK_S]
 
 
 def reached_in(folder: Path, words: list[str]) -> Reached:

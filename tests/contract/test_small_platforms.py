@@ -242,6 +242,7 @@ def test_what_is_taken_along_is_shown_and_needs_consent_of_its_own(tmp_path: Pat
         ).out
         refused = run("import", "p", "there", "--yes", "--retire", "Rack 2", code=3)
         assert "rack:Rack 2 would take jar:Jar along" in refused.err
+        assert '--retire "rack:Rack 2" --retire jar:Jar' in refused.err
         assert two.names == ["Jar", "Label", "Rack 1", "Rack 2"]
         # What it says to type leads on, to the next one and then to the end.
         run("import", "p", "there", "--yes", "--retire", "Rack 2", "--retire", "Jar", code=3)

@@ -13,9 +13,10 @@ from amphora.core.merge.merge import By, FieldChange
 from amphora.core.needs.crosswalk import Mapped, MapState
 from amphora.core.plan.aftercare import words_tasks
 from amphora.core.plan.docket import Do, Fate
-from amphora.core.plan.gate import _open
+from amphora.core.plan.gate import _open, _permissions
 from amphora.core.plan.reasons import Reason, Why
 from amphora.core.plan.states import Image
+from amphora.core.plan.steps import Create
 from amphora.core.values.model import Contents, Finding, Level, Need, States
 from amphora.core.values.next_step import advice, to_type
 from amphora.core.values.strict_toml import line_of
@@ -521,3 +522,12 @@ def test_what_many_items_lack_stands_once() -> None:
         CONTENTS, {"live": [*lacks, Finding("limit-exceeded", Level.ERROR, "'fax' is missing.", "flow:d")]}
     )
     assert [line.split(" | ")[2] for line in told.splitlines() if "'fax'" in line] == ["flow:a and 2 more", "flow:d"]
+
+
+@pytest.mark.parametrize(("count", "told"), [(3, "flow:0, flow:1, flow:2"), (4, "flow:0, flow:1, flow:2 and 1 more")])
+def test_what_a_permission_is_missing_for_is_named(count: int, told: str) -> None:
+    steps = [Create((f"flow:{number}",)) for number in range(count)]
+    docket = SimpleNamespace(steps=steps, actions=[1], target="live", named=("olive", "live"))
+    standing = SimpleNamespace(permissions={"read"}, lacks=frozenset(), sheets={}, account="ada", roles={})
+    [reason] = _permissions(cast(Any, docket), cast(Any, standing))
+    assert (reason.message, reason.details) == ("ada may not write in live.", (f"write: {told}",))

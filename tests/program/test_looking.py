@@ -67,9 +67,13 @@ def test_the_figure_names_every_item(amphora: Program, halcyon: Path, ending: st
 def test_a_preview_writes_nothing_and_says_why_each_item_is_in(amphora: Program, halcyon: Path) -> None:
     before = sorted(path.name for path in halcyon.iterdir())
     shown = amphora(
-        "export", "grove-dev", "Press Board", "--as", "press-hall", "--with", "access", "--preview", "--json"
+        *("export", "grove-dev", "Press Board", "--as", "press-hall", "--with", "access", "--with", "records"),
+        *("--without", "attachments", "--take", "draft", "--preview", "--json"),
     ).json
-    assert shown["next"] == "amphora export grove-dev app:mill/press-board --as press-hall --with access"
+    assert shown["next"] == (
+        "amphora export grove-dev app:mill/press-board --as press-hall --take draft --with access --with records"
+        " --without attachments"
+    )
     assert shown["preview"]
     assert shown["why"]["theme:house/press-hall"] == "used by app:mill/press-board"
     assert "access-rule:mill/mill-crew" in shown["why"]
