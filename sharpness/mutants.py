@@ -192,9 +192,10 @@ def is_red(folder: Path, tests: list[str], longest_s: float) -> bool:
         os.killpg(running.pid, signal.SIGKILL)
         running.communicate()
         return True  # a loop without an end is noticed
-    # 1 is a red test, 2 and 3 one that could not even be loaded; anything else (nothing found, wrong usage) would be a
-    # fault of this script, not a catch.
-    if running.returncode not in (0, 1, 2, 3) and b"ERROR collecting" not in told:
+    # 1 is a red test, 2 and 3 one that could not even be loaded, like what all of them load; anything else (nothing
+    # found, wrong usage) would be a fault of this script, not a catch.
+    is_loaded = b"ERROR collecting" not in told and b"while loading conftest" not in told
+    if running.returncode not in (0, 1, 2, 3) and is_loaded:
         raise RuntimeError(told.decode()[-2000:])
     return running.returncode != 0
 
