@@ -118,6 +118,10 @@ def test_requests_that_cannot_be_met(
     amphora: Program, packed: Path, words: tuple[str, ...], code: int, said: tuple[str, ...]
 ) -> None:
     told(amphora(*words), code, *said)
+    # For machines, too: which of the words it is about, as long as it is about one of them.
+    subject = amphora(*words, "--json").json["error"]["subject"]
+    if words[0] in ("survey", "peek", "env", "history", "verify", "map", "export") and len(words) in (2, 3, 4, 5):
+        assert subject in " ".join(words).split("=")[0], subject
 
 
 def test_an_ambiguous_title_lists_what_it_can_mean(amphora: Program, halcyon: Path) -> None:
