@@ -214,7 +214,9 @@ class Bridge:
                 new = self.items.ids_called(part, title) - there
                 native = new.pop() if len(new) == 1 else ""
             else:
-                native = self.client.made(answer, where, call.said("id_form"), part.paths)
+                native = self.client.made(
+                    answer, where, call.said("id_form") if where == call.said("id") else "", part.paths
+                )
             if part.within:
                 self.items.holders.note(part, native, values["parent"])
             single = self.items.single(part, native) if native else None
