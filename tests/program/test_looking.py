@@ -94,6 +94,8 @@ def test_a_selection_is_kept_and_repeated(amphora: Program, halcyon: Path) -> No
         "access",
         "--json",
     ).json
+    # Where it goes next: not back where it comes from.
+    assert first["next"] == "amphora check olive-intake grove-test"
     again = amphora("export", "olive-intake", "--json").json
     assert again["unchanged"]
     assert (again["left_out"], again["version"]) == (first["left_out"], "1.0.0")
