@@ -429,3 +429,10 @@ def test_a_secret_is_never_shown() -> None:
     [found] = check(S({"api_key": "k-991-loud-crow"}).checked())
     assert "k-… (15 characters)" in found.message
     assert "991" not in found.message
+
+
+@pytest.mark.parametrize(("given", "words"), [("feed", "is feed in live"), ("", "is of no known type in live")])
+def test_another_type_is_told_with_what_is_there(given: str, words: str) -> None:
+    said = S(there=target(mapped=(replace(MAPPED, native_type=given),)))
+    [found] = [one for one in check(said.checked()) if one.rule == "need-other-type"]
+    assert found.message == f"connection 'mill-db' {words}, and db in the source."

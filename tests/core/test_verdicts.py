@@ -13,7 +13,7 @@ from amphora.core.merge.merge import By, FieldChange
 from amphora.core.needs.crosswalk import Mapped, MapState
 from amphora.core.plan.aftercare import words_tasks
 from amphora.core.plan.docket import Do, Fate
-from amphora.core.plan.gate import _open, _permissions
+from amphora.core.plan.gate import _open, _permissions, _taken
 from amphora.core.plan.reasons import Reason, Why
 from amphora.core.plan.states import Image
 from amphora.core.plan.steps import Create
@@ -531,3 +531,12 @@ def test_what_a_permission_is_missing_for_is_named(count: int, told: str) -> Non
     standing = SimpleNamespace(permissions={"read"}, lacks=frozenset(), sheets={}, account="ada", roles={})
     [reason] = _permissions(cast(Any, docket), cast(Any, standing))
     assert (reason.message, reason.details) == ("ada may not write in live.", (f"write: {told}",))
+
+
+@pytest.mark.parametrize(("count", "where"), [(1, "an item"), (2, "2 items")])
+def test_places_that_are_taken_are_counted(count: int, where: str) -> None:
+    taken = [(f"flow:{number}", "flow:other") for number in range(count)]
+    [reason] = _taken(cast(Any, SimpleNamespace(taken=taken, target="live", named=("olive", "live"))))
+    assert reason.message == f"live has another item where {where} would go."
+    assert reason.details[0] == "flow:0 would get the place of flow:other"
+    assert str(reason.next_step).endswith("amphora import olive live --same flow:0")
