@@ -59,10 +59,9 @@ class Reached:
     seconds: dict[str, float]
 
     def of(self, name: str, first: int, last: int) -> list[str]:
-        """Tests that run any of some lines of a file of the package: all the quick ones, and some of the others. They
-        come from each module in turn, the quickest of it first: whoever has time for a part of them tries them in
-        many ways, and not in one that happens to be quick. What these let pass is told as survived, even if another
-        might have caught it."""
+        """Tests that run any of some lines of a file of the package: all the quick ones, and then some of the others,
+        from each module in turn, so that whoever has time for a part of these tries a line in many ways. What these
+        let pass is told as survived, even if another might have caught it."""
         lines = self.tests.get(name, {})
         found = set[str]().union(*(lines.get(line, set()) for line in range(first, last + 1)))
         if "" in found:
@@ -73,8 +72,8 @@ class Reached:
         for test in sorted(found, key=lambda test: (self.seconds.get(test, 0.0), test)):
             modules.setdefault(test.partition("::")[0], []).append(test)
         in_turn = [test for round_ in zip_longest(*modules.values()) for test in round_ if test is not None]
-        slow = [test for test in in_turn if self.seconds.get(test, 0.0) > QUICK_S][:ENOUGH]
-        return [test for test in in_turn if test in slow or self.seconds.get(test, 0.0) <= QUICK_S]
+        quick = [test for test in in_turn if self.seconds.get(test, 0.0) <= QUICK_S]
+        return quick + [test for test in in_turn if self.seconds.get(test, 0.0) > QUICK_S][:ENOUGH]
 
 
 def reached_in(folder: Path, words: list[str]) -> Reached:
