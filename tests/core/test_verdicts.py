@@ -540,3 +540,18 @@ def test_places_that_are_taken_are_counted(count: int, where: str) -> None:
     assert reason.message == f"live has another item where {where} would go."
     assert reason.details[0] == "flow:0 would get the place of flow:other"
     assert str(reason.next_step).endswith("amphora import olive live --same flow:0")
+
+
+def test_many_targets_are_told_by_what_became_of_them() -> None:
+    def came(target: str, state: str, is_bad: bool = False) -> Any:
+        return SimpleNamespace(
+            docket=SimpleNamespace(target=target), state=state, is_bad=is_bad, trouble=None, outcome=None
+        )
+
+    bad = run_verdicts.of_rounds(
+        "olive 1.0.0", [came("live", "put back", True), came("south", "not begun")], "c-1", done=["test", "trial"]
+    )
+    told = "Stopped: olive 1.0.0 is done in test, trial; put back in live; not begun in south (c-1)."
+    assert (bad.words, bad.code, str(bad.next_step)) == (told, 6, "amphora resume c-1")
+    good = run_verdicts.of_rounds("olive 1.0.0", [came("live", "done"), came("south", "nothing to do")], "")
+    assert (good.words, good.code) == ("Done: olive 1.0.0 is in live, south.", 0)

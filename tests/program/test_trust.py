@@ -419,3 +419,16 @@ def test_nothing_that_holds_a_secret_is_kept_for_an_undo(halcyon: Path, amphora:
         assert len(session.ledger.journal.runs()) == runs
     finally:
         session.close()
+
+
+def test_packages_of_one_name_from_two_places_are_withdrawn_together(amphora: Program, there: Path) -> None:  # noqa: F811
+    for source, item in (("grove-dev", "Olive varieties"), ("grove-test", "Olive")):
+        if source == "grove-test":
+            assert amphora("export", "grove-dev", item, "--as", "way").code == 0
+            assert amphora("import", "way", source, "--yes").code == 0
+        assert amphora("export", source, item, "--as", "pair", "--out", f"{source}.amphora").code == 0
+        assert amphora("import", f"{source}.amphora", "grove-south", "--yes").code == 0
+    assert amphora("withdraw", "pair", "grove-south", "--retire-all").code == 0
+    # Of both: a claim of one would hold an item that is gone.
+    again = amphora("withdraw", "pair", "grove-south")
+    assert (again.code, "No package 'pair' claims anything in grove-south." in again.err) == (2, True)
