@@ -379,12 +379,13 @@ def _faults(table: Mapping[str, Any], source: str) -> Iterable[str]:
             yield from unfit(refer, _REFERS, "refers.", source, SHEET)
             if "{id}" not in str(refer.get("form", "{id}")):
                 yield f"{line_of(source, 'form')}`refers.form` has to hold {{id}}"
-            if refer.get("by", "id") not in ("id", "title"):
-                yield f"{line_of(source, 'by')}`refers.by` has to be one of id, title"
-            if refer.get("dead", "told") not in ("told", "left out"):
-                yield f"{line_of(source, 'dead')}`refers.dead` has to be one of told, left out"
-            if refer.get("hollow", "id") not in ("id", "object"):
-                yield f"{line_of(source, 'hollow')}`refers.hollow` has to be one of id, object"
+            for name, known in (
+                ("by", ("id", "title")),
+                ("dead", ("told", "left out")),
+                ("hollow", ("id", "object")),
+            ):
+                if refer.get(name, known[0]) not in known:
+                    yield f"{line_of(source, name)}`refers.{name}` has to be one of {', '.join(known)}"
 
 
 def _unfit_conversions(table: Mapping[str, Any], source: str) -> Iterable[str]:
