@@ -70,6 +70,7 @@ _REFERS = {
     "space": str,
     "hollow": str,
 }
+_WORDS = {"by": ("id", "title"), "dead": ("told", "left out"), "hollow": ("id", "object")}
 _IDS = {"space": str, "number": bool}
 _MENTION = {"pattern": str, "kind": str}
 _PART = {"at": str, "of": str, "parts": str, "id": str, "name": str}
@@ -379,11 +380,7 @@ def _faults(table: Mapping[str, Any], source: str) -> Iterable[str]:
             yield from unfit(refer, _REFERS, "refers.", source, SHEET)
             if "{id}" not in str(refer.get("form", "{id}")):
                 yield f"{line_of(source, 'form')}`refers.form` has to hold {{id}}"
-            for name, known in (
-                ("by", ("id", "title")),
-                ("dead", ("told", "left out")),
-                ("hollow", ("id", "object")),
-            ):
+            for name, known in _WORDS.items():
                 if refer.get(name, known[0]) not in known:
                     yield f"{line_of(source, name)}`refers.{name}` has to be one of {', '.join(known)}"
 
