@@ -24,7 +24,7 @@ def test_an_import_that_is_interrupted_between_two_steps_is_put_back(halcyon: Pa
     ground = practice(halcyon)
     before, at, told = whole(ground), 2, 130
     while told == 130:
-        at += 3
+        at += 5
         done = interrupted(halcyon, at, "SIGINT", *IMPORT)
         told = done.code
         if told == 130:
