@@ -6,7 +6,7 @@ from collections.abc import Callable, Collection
 from typing import Any
 
 from amphora.core.form.kinds import KindSheet
-from amphora.core.form.places import Walk
+from amphora.core.form.places import Refer, Walk
 from amphora.core.form.visit import BELOW, rebuilt, with_texts
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
@@ -19,8 +19,12 @@ Leads = Callable[[str], bool]
 def hollowed(form: Json, keys: Collection[Key], sheet: KindSheet) -> Json:
     """A portable form without its references to the given items: null for whole values, or for the objects around
     them where the kind sheet says so (in a list such an object is left out), nothing inside of texts."""
+
+    def leads(text: str) -> bool:
+        return bool((token := parse_token(text)) and token.key in keys)
+
     if any(refer.empties_holder for refer in sheet.places.refers):
-        form = _without_holders(form, lambda text: bool((token := parse_token(text)) and token.key in keys), sheet)
+        form = _without(form, sheet, lambda value, walk: _is_hollow(value, walk, leads))
 
     def change(text: str) -> Json:
         gone = {token for token, _ in tokens_in(text) if (parsed := parse_token(token)) and parsed.key in keys}
@@ -40,37 +44,36 @@ def loosened(definition: Json, ids: Collection[str], sheet: KindSheet) -> Json:
     def leads(text: str) -> bool:
         return text in ids
 
+    return _without(
+        definition,
+        sheet,
+        lambda value, walk: _is_hollow(value, walk, leads) or _is_reference(value, walk.spot.refer, leads),
+    )
+
+
+def _is_reference(value: Json, refer: Refer | None, leads: Leads) -> bool:
+    return refer is not None and isinstance(value, str) and leads(value)
+
+
+def _is_hollow(value: Json, walk: Walk, leads: Leads) -> bool:
+    # Platforms that name things by kind and id (`{"type": …, "id": …}`) take all of it or nothing.
+    return isinstance(value, dict) and any(
+        (refer := walk.step(name).spot.refer) is not None
+        and refer.empties_holder
+        and _is_reference(part, refer, leads)
+        for name, part in value.items()
+    )
+
+
+def _without(form: Json, sheet: KindSheet, is_gone: Callable[[Json, Walk], bool]) -> Json:
+    """Without some values: null stands for each, but in a list the others move up."""
+
     def change(value: Json, walk: Walk) -> Any:
         if isinstance(value, list):
-            here = [(part, walk.step(str(n))) for n, part in enumerate(value)]
-            left = [(part, step) for part, step in here if not _is_reference(part, step, leads)]
+            here = [(part, walk.step(str(number))) for number, part in enumerate(value)]
+            left = [(part, step) for part, step in here if not is_gone(part, step)]
             if len(left) < len(value):
                 return [rebuilt(part, step, change) for part, step in left]
-        return None if _is_reference(value, walk, leads) else BELOW
-
-    bare = _without_holders(definition, leads, sheet)
-    return rebuilt(bare, sheet.places.walk(bare), change)
-
-
-def _is_reference(value: Json, walk: Walk, leads: Leads) -> bool:
-    return walk.spot.refer is not None and isinstance(value, str) and leads(value)
-
-
-def _without_holders(form: Json, leads: Leads, sheet: KindSheet) -> Json:
-    def is_hollow(value: Json, walk: Walk) -> bool:
-        # Platforms that name things by kind and id (`{"type": …, "id": …}`) take all of it or nothing.
-        return isinstance(value, dict) and any(
-            (refer := walk.step(name).spot.refer) is not None
-            and refer.empties_holder
-            and _is_reference(part, walk.step(name), leads)
-            for name, part in value.items()
-        )
-
-    def change(value: Json, walk: Walk) -> Any:
-        if isinstance(value, list):
-            left = [part for n, part in enumerate(value) if not is_hollow(part, walk.step(str(n)))]
-            if len(left) < len(value):
-                return [rebuilt(part, walk.step(str(n)), change) for n, part in enumerate(left)]
-        return None if is_hollow(value, walk) else BELOW
+        return None if is_gone(value, walk) else BELOW
 
     return rebuilt(form, sheet.places.walk(form), change)

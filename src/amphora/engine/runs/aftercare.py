@@ -36,7 +36,7 @@ class CareMaterial:
         if now is None:
             raise EnvironmentRefused("It is not there (any more).", subject=key)
         sheet = self.description.sheets[now.kind]
-        # Into the newest: a draft that somebody works on must not lose what he did to what is live.
+        # Into the newest: a draft that somebody works on must not lose what they did to what is live.
         definition = entered(now.newest, self.forms.get(key), self.secrets[key], sheet.places.walk(now.newest))
         return Drawn(now.kind, now.segments, now.states, definition, mask_secrets(definition, sheet))
 

@@ -22,7 +22,7 @@ from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.environments.answers import is_busy, wait_s
 from amphora.environments.bridge import lines
 from amphora.environments.bridge.parts import BridgeSheet, Call, Pages, pages_of
-from amphora.environments.bridge.paths import filled, text_at, value_at, with_id
+from amphora.environments.bridge.paths import bare_id, filled, text_at, value_at, with_id
 from amphora.environments.bridge.refusals import said_at, words_in
 from amphora.environments.calls import Caller, headed
 from amphora.environments.contract import NEXT
@@ -73,7 +73,7 @@ class Client(Caller):
 
     def with_id(self, row: Json, paths: Mapping[str, str]) -> Json:
         """A row or an answer whose id is the bare one, whatever the platform writes around it."""
-        return with_id(row, paths["id"], paths.get("id_form", "").replace("{address}", self.base_url))
+        return with_id(row, paths["id"], self._here(paths.get("id_form", "")))
 
     def made(self, answer: Answer, where: str, form: str, paths: Mapping[str, str]) -> str:
         """The id of what was made, by an answer (see `Answer.id_at`); `form` is what stands around it there."""
@@ -81,7 +81,10 @@ class Client(Caller):
         if not form:
             return answer.id_at(where)
         said = answer.location if where == lines.IN_HEADER else answer.id_at(where)
-        return text_at(self.with_id({"id": said}, {"id": "$.id", "id_form": form}), "$.id")
+        return bare_id(said, self._here(form))
+
+    def _here(self, form: str) -> str:
+        return form.replace(lines.BARE, self.base_url)
 
     def ask(self, call: Call, values: Mapping[str, Json] | None = None, query: str = "") -> Answer:
         """What a call that changes nothing answers."""

@@ -133,9 +133,14 @@ def with_id(document: Json, path: str, form: str) -> Json:
     with `{id}` in it); as it is where no such text stands there, which is then told like an id that is missing."""
     if not form:
         return document
-    found = around(form, "[^/?#]+").fullmatch(text_at(document, path))
+    return changed_at(document, path, lambda _: bare_id(text_at(document, path), form) or None)
+
+
+def bare_id(text: str, form: str) -> str:
+    """The id inside of a longer text; empty where that is written otherwise."""
+    found = around(form, "[^/?#]+").fullmatch(text)
     # As in addresses: placeholders in paths are encoded anew.
-    return changed_at(document, path, lambda _: unquote(found["id"]) if found else None)
+    return unquote(found["id"]) if found else ""
 
 
 def put(document: dict[str, Any], path: str, value: Json) -> None:
