@@ -138,7 +138,6 @@ def test_a_ledger_is_taken_over_whole(amphora: Program, halcyon: Path, server: S
     amphora("export", "grove-dev", "Olive varieties", "Weigh slip", "--as", "lists")
     amphora("import", "lists", "grove-live", "--yes")
     before = amphora("history", "--json").json["runs"]
-    uid = Ledger(halcyon / "ledger.sqlite", lambda: NOW).uid()
     url = server.database()
     held = server.database()
     with closing(open_database(held, PASSWORD)) as other, other.transaction():
@@ -152,15 +151,19 @@ def test_a_ledger_is_taken_over_whole(amphora: Program, halcyon: Path, server: S
     with closing(busy), busy.locks.held(live, "grove-live", "ada@halcyon.example", "an import"):
         early = amphora("ledger", "move", url, "--sign-in", "env:LEDGER", **SECRET)
         assert (early.code, "ada@halcyon.example" in early.err) == (75, True), early.err
+    with closing(Ledger(halcyon / "ledger.sqlite", lambda: NOW)) as open_elsewhere:
+        uid = open_elsewhere.uid()
+        early = amphora("ledger", "move", url, "--sign-in", "env:LEDGER", **SECRET)
+        assert (early.code, "can't be used just now" in early.err) == (75, True), early.err
     done = amphora("ledger", "move", url, "--sign-in", "env:LEDGER", **SECRET)
     assert done.code == 0, done.err
     assert "1 run, 1 export, 2 deliveries and all that belongs to them, counted and compared." in done.verdict
-    assert (halcyon / "ledger.sqlite.moved").exists()
     # Nothing of it is left beside, either: a log of its own would be taken for that of the next one.
     assert [path.name for path in halcyon.glob("ledger.sqlite*")] == ["ledger.sqlite.moved"]
-    ledger = Ledger(url, lambda: NOW, PASSWORD)
-    assert ledger.uid() == uid
-    ledger.close()
+    with pytest.raises(UsageFault, match="where it goes on"):
+        Ledger(halcyon / "ledger.sqlite.moved", lambda: NOW)
+    with closing(Ledger(url, lambda: NOW, PASSWORD)) as ledger:
+        assert ledger.uid() == uid
     assert amphora("history", "--json", **SECRET).json["runs"] == before
     # It goes on where it was: names and numbers are not given twice, and what was done can be undone.
     assert amphora("import", "lists", "grove-test", "--yes", **SECRET).code == 0
@@ -184,6 +187,7 @@ def test_nothing_is_kept_where_something_did_not_arrive(
         take_over(source, goal)
     assert goal.rows("select * from facts where name = 'uid'") == []
     monkeypatch.undo()
+    assert source.rows("select 1 from facts where name = 'moved'") == []
     assert take_over(source, goal)["links"] == 1
     source.close()
     goal.close()

@@ -12,6 +12,7 @@ from amphora.engine.session import Session, ledger_secret
 from amphora.files.workspace import FILE, checked_ledger
 from amphora.files.workspace_writer import set_ledger
 from amphora.ledger.database import open_database
+from amphora.ledger.sqlite import SqliteDatabase
 from amphora.ledger.transfer import take_over
 
 
@@ -39,14 +40,15 @@ def move(session: Session, url: str, sign_in: str) -> Moved:
         session.ledger.locks.refuse_held(uid, name)
     session.ledger.close()
     goal = open_database(url, ledger_secret(replace(workspace, ledger_url=url, ledger_sign_in=sign_in)))
-    source = open_database(workspace.ledger_file)
+    source = SqliteDatabase(workspace.ledger_file)
+    kept = workspace.ledger_file.with_name(workspace.ledger_file.name + ".moved")
     try:
+        # What somebody wrote into the file from now on would be in neither.
+        source.take_alone()
         counts = take_over(source, goal)
+        set_ledger(workspace, url, sign_in)
+        workspace.ledger_file.rename(kept)
     finally:
         goal.close()
-        # Closed by the last one to use it, so that nothing is left beside the file.
         source.close()
-    set_ledger(workspace, url, sign_in)
-    kept = workspace.ledger_file.with_name(workspace.ledger_file.name + ".moved")
-    workspace.ledger_file.rename(kept)
     return Moved(goal.place, counts, kept)

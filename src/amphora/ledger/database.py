@@ -23,6 +23,9 @@ from amphora.ledger.migrations import MIGRATIONS, migrate, version_of
 PORTION = 500
 """How many rows are asked for or written at once."""
 
+MOVED = "moved"
+"""The fact that says in a ledger that was taken over where it goes on: whoever waited for it must not write there."""
+
 POSTGRESQL = ("postgresql://", "postgres://")
 
 

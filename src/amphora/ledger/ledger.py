@@ -14,11 +14,13 @@ from amphora.core.merge.compare import Base
 from amphora.core.needs.matches import Link
 from amphora.core.plan.aftercare import Task
 from amphora.core.plan.arrivals import Arrival
+from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Claim, Folded, Json, States
+from amphora.core.values.next_step import advice
 from amphora.ledger.aftercare import Aftercare
 from amphora.ledger.campaigns import Campaigns
-from amphora.ledger.database import dumped, next_seq, open_database
+from amphora.ledger.database import MOVED, dumped, next_seq, open_database
 from amphora.ledger.exports import Exports
 from amphora.ledger.journal import Journal
 from amphora.ledger.locks import Locks
@@ -41,7 +43,15 @@ class Ledger:
     def __init__(self, place: Path | str, clock: Callable[[], str], secret: str = "") -> None:
         self._clock = clock
         self._db = open_database(place, secret)
-        if not self._db.rows("select 1 from facts where name = 'uid'"):
+        facts = dict(self._db.rows("select name, value from facts where name in ('uid', ?)", (MOVED,)))
+        if MOVED in facts:
+            self._db.close()
+            raise UsageFault(
+                f"The ledger {place} was taken over to {facts[MOVED]}, where it goes on; nothing was written here.",
+                subject=str(place),
+                next_step=advice(f'Write ledger = "{facts[MOVED]}" under [amphora] into amphora.toml.'),
+            )
+        if "uid" not in facts:
             with self._db.transaction():
                 self._db.do("insert into facts values ('uid', ?) on conflict (name) do nothing", (str(uuid4()),))
         self.journal = Journal(self._db, clock)

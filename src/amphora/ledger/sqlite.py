@@ -42,6 +42,13 @@ class SqliteDatabase(Database):
                 next_step=advice("Put it back from a backup; it remembers what was delivered where."),
             ) from error
 
+    def take_alone(self) -> None:
+        """Lets nobody else into the file until it is closed; LedgerTrouble where somebody has it open. What lies
+        beside it (its log) is in it with that, and gone."""
+        with self._translated():
+            self._db.execute("pragma locking_mode = exclusive")
+            self._db.execute("pragma journal_mode = delete")
+
     def close(self) -> None:
         self._db.close()
 

@@ -10,7 +10,7 @@ import orjson
 
 from amphora.core.values.errors import LedgerTrouble, UsageFault
 from amphora.core.values.next_step import advice
-from amphora.ledger.database import PORTION, Database
+from amphora.ledger.database import MOVED, PORTION, Database
 
 TABLES = (
     "facts",
@@ -62,6 +62,7 @@ def take_over(source: Database, goal: Database) -> dict[str, int]:
                 )
         for table in NUMBERED:
             goal.number_from(table)
+    source.do("insert into facts values (?, ?)", (MOVED, goal.place))
     return counts
 
 
