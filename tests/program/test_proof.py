@@ -124,7 +124,12 @@ def test_what_an_undo_leaves_still_has_to_be_cared_for(brought: Program) -> None
     ]
     assert before == ["flow:intake/weigh-ticket"]
     brought("practice", "edit", "grove-live.practice", "Weigh ticket", "--set", "/batch=25")
-    assert "'Weigh ticket' stays as it is" in brought("undo", "last", "--yes").out
+    undone = brought("undo", "last", "--yes")
+    assert "'Weigh ticket' stays as it is" in undone.out
+    # Half a year later "undone" would not be true.
+    assert "nothing put back, 1 to do" in brought("history").out
+    assert brought("history", "grove-live-1").verdict == "grove-live-1: tickets 1.0.0 into grove-live, not undone."
+    assert [(one["stays"], one["returned"]) for one in brought("history", "--json").json["runs"]] == [(7, 0)] * 2
     left = brought("aftercare", "grove-live", "--json").json["open"]
     assert [(one["kind"], one["key"], one["run"]) for one in left] == [("secret", *before, "grove-live-2")]
 

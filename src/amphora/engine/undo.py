@@ -14,8 +14,8 @@ from amphora.ledger.records import BACKWARDS, PUT_BACK, UNDO, UNDONE, Run
 
 
 def run_to_undo(session: Session, name: str) -> Run:
-    """The run that a name means: `last` is the latest one that is in force. NotReady where it was put back
-    already, or others came after it."""
+    """The run that a name means: `last` is the latest one that is in force. NotReady where all of it was
+    put back already, or others came after it."""
     journal = session.ledger.journal
     if name == "last":
         # What putting back itself did is never undone by itself: the run that it belongs to is what people know.
@@ -24,7 +24,8 @@ def run_to_undo(session: Session, name: str) -> Run:
             raise NotReady("There is no run that could be undone.", next_step=to_type("history"))
         return in_force[0]
     run = journal.run(name)
-    if run.state in (PUT_BACK, UNDONE):
+    # What stayed then may be as the run left it by now: it is looked again.
+    if run.state in (PUT_BACK, UNDONE) and not run.stays:
         raise NotReady(f"{run.name} was put back already.", subject=run.name, next_step=to_type("history"))
     # Its states lie under those of the later run: only in turn, the newest first, is each one's before the
     # other's after.

@@ -271,7 +271,7 @@ class Journal:
 
 _COLUMNS = (
     "id, name, environment, uid, package, version, account, state, started_at, ended_at, note, kind, of_run, format,"
-    " leg, campaign, cared, why"
+    " leg, campaign, cared, why, stays, returned"
 )
 
 

@@ -163,10 +163,13 @@ class Ledger:
         state: str,
         of_state: str,
         note: str,
+        stays: int,
+        returned: int,
     ) -> None:
         """Ends a run that put another one back, and takes back what that one had recorded: deliveries, claims,
         links; of items, too, to which nothing had to be done. About what is `kept`, because it was left or is
-        not as it was, nothing is forgotten: it is still there."""
+        not as it was, nothing is forgotten: it is still there. How many are not as they were (`stays`) and
+        how many were put back (`returned`) is kept with both runs."""
         with self._db.transaction():
             remembered = self._before(of)
             now = claims_and_links(self._db, of.uid, set(remembered.get("keys", ())))
@@ -182,6 +185,8 @@ class Ledger:
             restore(self._db, of.uid, set(remembered.get("keys", ())) - left, remembered)
             write_links(self._db, links, {})
             self._db.do("update runs set remembered = ? where id = ?", (dumped(now), run.id))
+            counts = (stays, returned, run.id, of.id)
+            self._db.do("update runs set stays = ?, returned = ? where id in (?, ?)", counts)
             self.journal.write_end(run, state, note)
             self.journal.write_end(of, of_state, of.note or note)
             self.parcels.drop_unused()

@@ -127,6 +127,11 @@ EIGHTH = """
 alter table deliveries add column layout text not null default 'null';
 """
 
+NINTH = """
+alter table runs add column stays integer not null default 0;
+alter table runs add column returned integer not null default 0;
+"""
+
 
 def _first(db: Database) -> None:
     _all(db, FIRST)
@@ -153,7 +158,7 @@ def _all(db: Database, statements: str) -> None:
 
 
 # In this order for ever: what has been carried out somewhere is never changed, only followed.
-_LATER = (THIRD, FOURTH, FIFTH, SIXTH, SEVENTH, EIGHTH)
+_LATER = (THIRD, FOURTH, FIFTH, SIXTH, SEVENTH, EIGHTH, NINTH)
 MIGRATIONS: tuple[Callable[[Database], None], ...] = (
     _first,
     _second,

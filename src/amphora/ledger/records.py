@@ -93,6 +93,10 @@ class Run:
     """Whether its aftercare was worked out: older builds did not."""
     why: str = ""
     """What whoever imported gave as the reason."""
+    stays: int = 0
+    """Of a run that was put back, and of one that puts back: how many items are not as they were before it."""
+    returned: int = 0
+    """Of the same: how many were put back."""
 
     @property
     def is_open(self) -> bool:

@@ -72,7 +72,17 @@ def history_result(tolds: Sequence[Told], is_part: bool = False) -> Result:
 
 def standing(told: Told) -> str:
     """How a run stands, in words."""
-    return f"{told.state}, {told.still} to do" if told.still else told.state
+    return f"{ended(told)}, {told.still} to do" if told.still else ended(told)
+
+
+def ended(told: Told) -> str:
+    """How a run ended, in words: "undone" alone would say that nothing of it is left."""
+    run = told.run
+    if not run.stays or run.state == BROKEN_OFF:
+        return told.state
+    if run.returned:
+        return f"{told.state} but for {counted(run.stays, 'item')}"
+    return "nothing put back" if run.kind in BACKWARDS else f"not {told.state}"
 
 
 def told_json(told: Told) -> dict[str, object]:
@@ -88,7 +98,7 @@ def history_csv(tolds: Sequence[Told]) -> str:
 
 
 def _csv_row(told: Told, run: Run) -> list[object]:
-    how = [run.name, run.kind, run.package, run.version, run.environment, told.state, told.still]
+    how = [run.name, run.kind, run.package, run.version, run.environment, ended(told), told.still]
     return [*how, run.started_at, run.ended_at, run.account, run.why]
 
 

@@ -298,7 +298,8 @@ def _looked(
         if of_state == PAUSED:
             stage.ledger.finish_leg_backwards(mine, run, links, note)
         else:
-            stage.ledger.finish_backwards(mine, run, kept, links, DONE, of_state, note)
+            counts = (len(left) + len(differing), len(found.restored))
+            stage.ledger.finish_backwards(mine, run, kept, links, DONE, of_state, note, *counts)
         stage.ledger.aftercare.move(run.uid, found.renewed)
         if care := [*staying, *care_for(stage, run.uid, wished, after, found.renewed)]:
             stage.ledger.aftercare.add(mine, care)
