@@ -6,7 +6,7 @@ from collections.abc import Callable, Collection
 from typing import Any
 
 from amphora.core.form.kinds import KindSheet
-from amphora.core.form.places import Refer, Walk
+from amphora.core.form.places import OF, Refer, Walk
 from amphora.core.form.visit import BELOW, rebuilt, with_texts
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
@@ -18,13 +18,12 @@ Leads = Callable[[str], bool]
 
 def hollowed(form: Json, keys: Collection[Key], sheet: KindSheet) -> Json:
     """A portable form without its references to the given items: null for whole values, or for the objects around
-    them where the kind sheet says so (in a list such an object is left out), nothing inside of texts."""
+    them where the kind sheet says so, nothing inside of texts; of a list of them those are left out."""
 
     def leads(text: str) -> bool:
         return bool((token := parse_token(text)) and token.key in keys)
 
-    if any(refer.empties_holder for refer in sheet.places.refers):
-        form = _without(form, sheet, lambda value, walk: _is_hollow(value, walk, leads))
+    form = _without(form, sheet, leads)
 
     def change(text: str) -> Json:
         gone = {token for token, _ in tokens_in(text) if (parsed := parse_token(token)) and parsed.key in keys}
@@ -38,17 +37,9 @@ def hollowed(form: Json, keys: Collection[Key], sheet: KindSheet) -> Json:
 
 
 def loosened(definition: Json, ids: Collection[str], sheet: KindSheet) -> Json:
-    """The same of a definition in which ids stand: of a list of them those that lead there are left out. What stands
-    inside of texts stays: no platform holds on to that."""
-
-    def leads(text: str) -> bool:
-        return text in ids
-
-    return _without(
-        definition,
-        sheet,
-        lambda value, walk: _is_hollow(value, walk, leads) or _is_reference(value, walk.spot.refer, leads),
-    )
+    """The same of a definition in which ids stand. What stands inside of texts stays: no platform holds on to
+    that."""
+    return _without(definition, sheet, lambda text: text in ids)
 
 
 def _is_reference(value: Json, refer: Refer | None, leads: Leads) -> bool:
@@ -59,20 +50,23 @@ def _is_hollow(value: Json, walk: Walk, leads: Leads) -> bool:
     # Platforms that name things by kind and id (`{"type": …, "id": …}`) take all of it or nothing.
     return isinstance(value, dict) and any(
         (refer := walk.step(name).spot.refer) is not None
-        and refer.empties_holder
+        # An entry without its name is none.
+        and (refer.empties_holder or name == OF)
         and _is_reference(part, refer, leads)
         for name, part in value.items()
     )
 
 
-def _without(form: Json, sheet: KindSheet, is_gone: Callable[[Json, Walk], bool]) -> Json:
-    """Without some values: null stands for each, but in a list the others move up."""
+def _without(form: Json, sheet: KindSheet, leads: Leads) -> Json:
+    def is_gone(value: Json, walk: Walk) -> bool:
+        return _is_hollow(value, walk, leads) or _is_reference(value, walk.spot.refer, leads)
 
     def change(value: Json, walk: Walk) -> Any:
         if isinstance(value, list):
             here = [(part, walk.step(str(number))) for number, part in enumerate(value)]
             left = [(part, step) for part, step in here if not is_gone(part, step)]
-            if len(left) < len(value):
+            # Only of what is all alike: in `["label", id]` each has its own place.
+            if len(left) < len(value) and len({id(step.spot.refer) for _, step in here}) == 1:
                 return [rebuilt(part, step, change) for part, step in left]
         return None if is_gone(value, walk) else BELOW
 
