@@ -128,3 +128,104 @@ def test_items_inside_of_others_go_over_with_these(tmp_path: Path) -> None:
         assert two.tree() == before
         run("undo", "there-1", "--yes")
         assert two.tree() == ["Other/Start: kept", "Other: "]
+
+
+BOARDS = 'bridge = "boards"\nkinds = ["board.toml", "card.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
+BOARDS += described("board", "/boards", ["size"])
+BOARDS += described(
+    "card",
+    "/boards/{parent}/cards",
+    ["board", "text", "after", "also"],
+    'within = { kind = "board", as = "board" }\n',
+)
+BOARD = 'kind = "board"\n[ids]\nspace = "board"\nnumber = true\n'
+CARD = 'kind = "card"\nstart = true\n[ids]\nspace = "card"\nnumber = true\nwithin = "board"\n' + "".join(
+    f'[[refers]]\nat = "$.{at}"\nto = ["{to}"]\n{more}'
+    for at, to, more in (
+        ("board", "board", "required = true\n"),
+        ("after[*]", "card", ""),
+        ("also.board", "board", ""),
+        ("also.card", "card", ""),
+    )
+)
+CARD += '[[mention]]\npattern = "#{id}"\nkind = "card"\n[fields]\ntext = ["$.text"]\n'
+
+
+class Boards:
+    """Boards whose cards are numbered from 1 in each of them, and name those of their own board by number."""
+
+    def __init__(self, name: str, first: int) -> None:
+        self.name, self.first = name, first
+        self.boards: dict[int, dict[str, Any]] = {}
+        self.cards: dict[int, dict[int, dict[str, Any]]] = {}
+
+    def board(self, name: str, *cards: str, **members: Any) -> int:
+        number = max(self.boards, default=self.first - 1) + 1
+        self.boards[number], self.cards[number] = {"id": number, "name": name, "size": 1, **members}, {}
+        for card in cards:
+            self.card(number, name=card, text=card, after=[], also=None)
+        return number
+
+    def card(self, board: int, **members: Any) -> dict[str, Any]:
+        number = max(self.cards[board], default=0) + 1
+        self.cards[board][number] = {**members, "id": number}
+        return self.cards[board][number]
+
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        _, *steps = path.split("/")
+        if steps == ["about"]:
+            return 200, {"uid": self.name}, {}
+        held: Any = self.boards if len(steps) < 3 else self.cards.get(int(steps[1]))
+        if held is None:
+            return 404, {}, {}
+        if method == "POST":
+            made = self.boards[self.board(**body)] if held is self.boards else self.card(int(steps[1]), **body)
+            return 201, made, {}
+        if len(steps) % 2:
+            return 200, list(held.values()), {}
+        number = int(steps[-1])
+        if number not in held:
+            return 404, {}, {}
+        if method == "DELETE":
+            return 200, held.pop(number), {}
+        if method == "PUT":
+            held[number] = {**body, "id": number}
+        return 200, held[number], {}
+
+    def shown(self) -> dict[tuple[str, str], list[Any]]:
+        return {
+            (board["name"], card["name"]): [card["text"], card["after"], card["also"]]
+            for number, board in self.boards.items()
+            for card in self.cards[number].values()
+        }
+
+
+def test_numbers_that_mean_something_only_in_what_holds_them(tmp_path: Path) -> None:
+    one, two = Boards("one", 1), Boards("two", 71)
+    for where in (one, two):
+        # Card 1 of the one board, 2 of the other: the same item has another number there.
+        mill = where.board("Mill", *(["Own"] if where is two else []), "Sluice", "Wheel")
+        first = len(where.cards[mill]) - 1
+        where.cards[mill][first + 1] |= {"after": [first], "text": f"see #{first}, and #77"}
+        if where is one:
+            press = where.board("Press", "Fill", "Crush")
+            where.cards[press][2] |= {"after": [1], "text": "after #1", "also": {"board": mill, "card": 2}}
+    for name, text in (("boards", BOARDS), ("board", BOARD), ("card", CARD)):
+        (tmp_path / f"{name}.toml").write_text(text, "utf-8")
+    with pair(tmp_path, "boards", one, two) as run:
+        before = two.shown()
+        assert "card:Mill/Sluice" in run("survey", "here").out
+        run("env", "prove", "here", "--yes")
+        run("export", "here", "Crush", "--as", "p")
+        assert "3 created, 0 updated" in run("import", "p", "there", "--yes").out
+        one.cards[1][2]["text"] = "see #1, and #1, and #77"
+        run("export", "p")
+        assert "0 created, 1 updated" in run("import", "p", "there", "--yes").out
+        found = two.shown()
+        assert found["Mill", "Wheel"] == ["see #2, and #2, and #77", [2], None]
+        assert found["Press", "Crush"] == ["after #1", [1], {"board": 71, "card": 3}]
+        run("verify", "last")
+        assert "Nothing to do" in run("import", "p", "there", "--yes").out
+        run("undo", "there-2", "--yes")
+        run("undo", "there-1", "--yes")
+        assert (two.shown(), sorted(two.boards)) == (before, [71])

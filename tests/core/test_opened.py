@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import json
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from amphora.core.form.kinds import Ids, KindSheet, parse_sheet
-from amphora.core.form.opened import closed, opened
+from amphora.core.form.opened import Elsewhere, closed, opened
 from amphora.core.values.model import Json
 
 SHEET = """
@@ -108,6 +109,28 @@ def test_an_object_that_had_no_members_is_told_from_an_array() -> None:
         ('{"scopes":[3]}', [{"of": "chart~7", "is": 1}], '{"scopes":[{"of":7,"is":1}]}'),
     ):
         assert closed({"params": {"scopes": scopes}}, PLAIN, IDS, {"params": before})["params"] == after
+
+
+HELD = parse_sheet(
+    'kind = "card"\n[[refers]]\nat = "$.after[*]"\nto = ["card"]\n[[refers]]\nat = "$.also[*].card"\nto = ["card"]\n'
+)
+HELD_IDS = {"card": Ids("card", True, "board"), "board": Ids("board", True)}
+
+
+def test_a_number_that_means_something_only_in_what_holds_it() -> None:
+    form = {"board": 7, "after": [1, 2], "also": [{"board": 8, "card": 1}, {"card": 3}]}
+    found = opened(form, HELD, HELD_IDS)
+    assert found == {
+        "board": 7,
+        "after": ["card~7~1", "card~7~2"],
+        "also": [{"board": 8, "card": "card~8~1"}, {"card": "card~7~3"}],
+    }
+    assert closed(found, HELD, HELD_IDS, form) == form
+    # Written alone it would be another card.
+    with pytest.raises(Elsewhere, match="card~8~1"):
+        closed({**found, "after": ["card~8~1"]}, HELD, HELD_IDS, form)
+    # Nobody says what holds it.
+    assert opened({"after": [1]}, HELD, HELD_IDS) == {"after": [1]}
 
 
 def test_ids_of_another_environment_are_written_in_its_numbers() -> None:

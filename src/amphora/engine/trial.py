@@ -29,6 +29,8 @@ from amphora.environments.contract import (
     habits_of,
 )
 
+EMPTIED = "what it names can be empty for a while"
+
 MOST_EMPTIED = 5
 """So many sorts of places are emptied, each on a copy of its own."""
 
@@ -140,33 +142,37 @@ def _stale(proving: Proving, template: Image) -> None:
     name = "a change of what somebody changed meanwhile is refused"
     with proving.trying(name, template.kind):
         image = first(proving, template)
+        titles = [proving.titled(template.kind, words) for words in ("again", "stale", "meanwhile", "overtaken")]
         try:
-            current = update(proving, image, proving.titled(template.kind, "again"), image.newest, image.revision)
-        except EnvironmentRefused as error:
-            proving.say(name, Kept.UNTOLD, template.kind, f"nothing was changed: {error.message}")
+            current = update(proving, image, titles[0], image.newest, image.revision)
+        except EnvironmentRefused:
+            # Nothing can be called otherwise there: written once more it is another one, too, by its revision.
+            titles = [image.states.title] * 4
+            current = update(proving, image, titles[0], image.newest, image.revision)
+        if current.revision == image.revision:
+            proving.say(name, Kept.UNTOLD, template.kind, "what is written once more as it is keeps its revision")
             return
         expected(
             RevisionMoved,
-            lambda: update(proving, image, proving.titled(template.kind, "stale"), image.newest, image.revision),
+            lambda: update(proving, image, titles[1], image.newest, image.revision),
             "it was written over",
         )
         # Looked at, for some platforms refuse with words and write all the same.
         now = proving.environment.look([image.native_id])[image.native_id]
-        if now.states.title != current.states.title:
+        if (now.states.title, now.revision) != (current.states.title, current.revision):
             raise Broken("it was refused, and changed all the same")
         if not proving.opened.description.capabilities.is_guarded:
             proving.say(name, Kept.ODD, template.kind, "by looking just before: the moment between is not guarded")
         elif isinstance(proving.environment, Overtaken):
-            _overtaken(proving, proving.environment, now)
+            _overtaken(proving, proving.environment, now, *titles[2:])
 
 
-def _overtaken(proving: Proving, environment: Overtaken, image: Image) -> None:
+def _overtaken(proving: Proving, environment: Overtaken, image: Image, theirs: str, title: str) -> None:
     """Whether the platform compares by itself, as its description says: somebody writes between our look and our
     call."""
-    title = proving.titled(image.kind, "overtaken")
 
     def somebody() -> None:
-        update(proving, image, proving.titled(image.kind, "meanwhile"), image.newest, image.revision)
+        update(proving, image, theirs, image.newest, image.revision)
 
     ours = write_of(proving, image, title, image.newest, image.revision)
     words = "it was written over, right after the look: the platform doesn't compare, and `match` says that it does"
@@ -230,31 +236,33 @@ def _emptied(proving: Proving, kind: str, there: Sequence[Image]) -> None:
     sheet = proving.opened.description.sheets[kind]
     items = {row.native_id for row in proving.environment.index()}
     seen: set[str] = set()
-    for image in there:
-        for place, value, refer in reference_values(image.newest, sheet):
-            # One of each sort of places: the second entry of a list behaves like the first.
-            sort = re.sub(r"/[0-9]+(?=/|$)", "/*", place)
-            if refer.is_required or value not in items or sort in seen or len(seen) == MOST_EMPTIED:
-                continue
-            # Where no copy can be made of this one, another one may do.
-            with suppress(EnvironmentRefused):
-                user = make(proving, image, f"naming {len(seen)}")
-                seen.add(sort)
-                _emptied_at(proving, user, value, sort)
+    with proving.trying(EMPTIED, kind):
+        for image in there:
+            for place, value, refer in reference_values(image.newest, sheet):
+                # One of each sort of places: the second entry of a list behaves like the first.
+                sort = re.sub(r"/[0-9]+(?=/|$)", "/*", place)
+                if refer.is_required or value not in items or sort in seen or len(seen) == MOST_EMPTIED:
+                    continue
+                # Where no copy can be made of this one, another one may do.
+                with suppress(EnvironmentRefused):
+                    user = make(proving, image, f"naming {len(seen)}")
+                    seen.add(sort)
+                    _emptied_at(proving, user, value, sort)
+        if not seen:
+            proving.say(EMPTIED, Kept.UNTOLD, kind, "nothing there names another item")
 
 
 def _emptied_at(proving: Proving, user: Image, used: str, place: str) -> None:
-    name, sheet = "what it names can be empty for a while", proving.opened.description.sheets[user.kind]
-    with proving.trying(name, user.kind):
-        try:
-            loose = loosened(user.newest, {used}, sheet)
-            after = update(proving, user, user.states.title, loose, user.revision)
-            if used in {id_ for _, id_, _ in reference_values(after.newest, sheet)}:
-                raise Broken(f"it still names {used} at {place}, where nothing was to be")
-        except EnvironmentRefused as error:
-            words = 'say hollow = "object" where all of the object has to go, or required = true'
-            proving.say(name, Kept.ODD, user.kind, f"{place}: {error.message} A circle can't be entered; {words}")
-        remove(proving, [user.native_id])
+    sheet = proving.opened.description.sheets[user.kind]
+    try:
+        loose = loosened(user.newest, {used}, sheet)
+        after = update(proving, user, user.states.title, loose, user.revision)
+        if used in {id_ for _, id_, _ in reference_values(after.newest, sheet)}:
+            raise Broken(f"it still names {used} at {place}, where nothing was to be")
+    except EnvironmentRefused as error:
+        words = 'say hollow = "object" where all of the object has to go, or required = true'
+        proving.say(EMPTIED, Kept.ODD, user.kind, f"{place}: {error.message} A circle can't be entered; {words}")
+    remove(proving, [user.native_id])
 
 
 def _kept_while_used(proving: Proving, template: Image) -> None:

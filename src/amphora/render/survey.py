@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 
 from amphora.core.form.kinds import Sheets
 from amphora.core.merge.phrase import place_phrase
+from amphora.core.needs.selection import spoken
 from amphora.core.values.keys import Key, decode_segment, path_of, readable
 from amphora.core.values.model import Listed
 from amphora.core.values.next_step import NOTHING, NextStep, to_type
@@ -36,7 +37,7 @@ def survey_result(
         blocks=[block] if rows else [],
         data={"environment": environment, "items": [_json(row) for row in rows]},
         # A line that can be pasted as it is: it names an item that is there.
-        next_step=to_type("export", environment, *_suggested(rows, sheets)) if rows else NOTHING,
+        next_step=to_type("export", environment, *_suggested(rows, sheets, is_part)) if rows else NOTHING,
     )
 
 
@@ -131,13 +132,15 @@ def _moment(row: Listed) -> str:
     return (row.modified_at or "")[:16].replace("T", " ")
 
 
-def _suggested(rows: Sequence[Surveyed], sheets: Sheets) -> tuple[str, ...]:
+def _suggested(rows: Sequence[Surveyed], sheets: Sheets, is_part: bool) -> tuple[str, ...]:
     """An item that people would begin with when they choose what to move, and what to call the package."""
     starts = {kind for kind, sheet in sheets.items() if sheet.is_start}
     # People begin with an app or a report; a table alone is rarely what they came for.
-    first = [row.listed.states.title for row in rows if row.listed.kind in starts]
-    title = (first or [row.listed.states.title for row in rows])[0]
-    return title, "--as", name_for(title)
+    titles = {row.key: row.listed.states.title for row in rows}
+    first = ([row.key for row in rows if row.listed.kind in starts] or list(titles))[0]
+    # Among some of them a title may look clear that is not.
+    name = readable(first) if is_part else spoken(first, titles)
+    return name, "--as", name_for(titles[first])
 
 
 def _json(row: Surveyed) -> dict[str, object]:
@@ -185,7 +188,8 @@ def uses_result(net: Uses, depth: int | None, figure: str) -> Result:
 
 
 def _next(net: Uses) -> NextStep:
-    return to_type("export", net.environment, net.titles[net.start], "--as", name_for(net.titles[net.start]))
+    name = name_for(net.titles[net.start])
+    return to_type("export", net.environment, spoken(net.start, net.titles), "--as", name)
 
 
 def _reach_json(net: Uses, key: Key, steps: int) -> dict[str, object]:

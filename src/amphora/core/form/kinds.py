@@ -71,7 +71,7 @@ _REFERS = {
     "hollow": str,
 }
 _WORDS = {"by": ("id", "title"), "dead": ("told", "left out"), "hollow": ("id", "object")}
-_IDS = {"space": str, "number": bool}
+_IDS = {"space": str, "number": bool, "within": str}
 _MENTION = {"pattern": str, "kind": str}
 _PART = {"at": str, "of": str, "parts": str, "id": str, "name": str}
 _STATES = {"switch": (str, bool), "publish": bool}
@@ -110,10 +110,11 @@ class Outward:
 @dataclass(frozen=True)
 class Ids:
     """How native ids of a kind look: the space in which they are unique (empty: one for all kinds), and whether they
-    are JSON numbers."""
+    are JSON numbers. Where they are unique only in what holds an item, `within` is the member that names it."""
 
     space: str = ""
     is_number: bool = False
+    within: str = ""
 
 
 @dataclass(frozen=True)
@@ -239,12 +240,16 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
         is_start=table.get("start", False),
         pause=PauseWords(pause.get("who", ""), pause.get("do", "")),
         conversions=tuple(parse_conversion(row) for row in table.get("conversion", [])),
-        ids=Ids(table.get("ids", {}).get("space", ""), table.get("ids", {}).get("number", False)),
+        ids=_ids_of(table.get("ids", {})),
         mentions=tuple(Mention(row["pattern"], row["kind"]) for row in table.get("mention", [])),
         outward=Outward(**{name: tuple(words) for name, words in table.get("connection", {}).items()}),
         opens=tuple(sorted(_opens(table))),
         source=source,
     )
+
+
+def _ids_of(table: Mapping[str, Any]) -> Ids:
+    return Ids(table.get("space", ""), table.get("number", False), table.get("within", ""))
 
 
 def _opens(table: Mapping[str, Any]) -> Iterable[str]:
@@ -360,6 +365,8 @@ def _faults(table: Mapping[str, Any], source: str) -> Iterable[str]:
     ids = table.get("ids", {})
     if isinstance(ids, dict):
         yield from unfit(ids, _IDS, "ids.", source, SHEET)
+        if ids.get("within") and not ids.get("space"):
+            yield f"{line_of(source, 'within', 'ids')}`ids.within` needs `ids.space`, too"
     for row in table.get("mention", []) if isinstance(table.get("mention", []), list) else ():
         if not isinstance(row, dict) or set(row) != set(_MENTION) or "{id}" not in str(row.get("pattern")):
             yield f"{line_of(source, 'mention')}each [[mention]] needs `pattern` (with {{id}} in it) and `kind`"

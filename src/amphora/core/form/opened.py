@@ -13,9 +13,9 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import field
-from functools import cache
+from functools import cache, partial
 from typing import Any, Final
 
 from amphora.core.form.kinds import Ids, KindSheet
@@ -46,11 +46,13 @@ def _nothing(*_asked: object) -> Mapping[str, Any]:
 class Looks:
     """What only a look at the platform tells. `titles` gives the opened ids of the items of a kind by their titles,
     without those whose title is no name for one; `parts` the ids of an item's parts, as they are written, by their
-    names; `address` is the platform's own, which forms of ids may begin with."""
+    names; `ids` the opened ids of all items of a kind; `address` is the platform's own, which forms of ids may begin
+    with."""
 
     titles: Callable[[str], Mapping[str, str]] = _nothing
     parts: Callable[[str, PartOf], Mapping[str, Json]] = _nothing
     address: str = ""
+    ids: Callable[[str], Collection[str]] = lambda kind: ()
 
     def here(self, form: str) -> str:
         """What stands around an id on this platform."""
@@ -63,6 +65,10 @@ BLIND: Final = Looks()
 
 class PartMissing(Exception):
     """An item lacks a part that is named: the item, and the part."""
+
+
+class Elsewhere(Exception):
+    """An id that is unique only in what holds its item is to be written where something else is named: the id."""
 
 
 @dataclass
@@ -93,6 +99,19 @@ def closed_id(text: str, ids: Ids) -> str | int:
     return int(plain) if ids.is_number and _NUMBER.fullmatch(plain) else plain
 
 
+def plain_id(native: str | int, ids: Ids) -> str | int:
+    """A closed id as the platform writes it: alone, where it is called by what holds the item as well."""
+    if not ids.within:
+        return native
+    plain = str(native).rpartition(MARK)[2]
+    return int(plain) if ids.is_number and _NUMBER.fullmatch(plain) else plain
+
+
+def held_id(native: str | int, holder: str | int) -> str:
+    """A closed id that is unique only in what holds the item: called by both."""
+    return f"{str(holder).rpartition(MARK)[2]}{MARK}{native}"
+
+
 def opened(definition: Json, sheet: KindSheet, ids: IdsOf, looks: Looks = BLIND) -> Json:
     """A definition in which everything can be seen."""
     return _all_opened(definition, sheet, ids, looks, Manner())
@@ -118,7 +137,7 @@ def closed(
 def id_pattern(ids: IdsOf) -> str:
     """What an opened id looks like inside a text; matches nothing where no kind has a space of its own."""
     spaces = sorted({re.escape(one.space) for one in ids.values() if one.space})
-    return f"(?:{'|'.join(spaces)}){MARK}[A-Za-z0-9-]+" if spaces else r"(?!)"
+    return f"(?:{'|'.join(spaces)})(?:{MARK}[A-Za-z0-9-]+)+" if spaces else r"(?!)"
 
 
 def _all_opened(definition: Json, sheet: KindSheet, ids: IdsOf, looks: Looks, manner: Manner) -> Json:
@@ -134,6 +153,7 @@ def _all_opened(definition: Json, sheet: KindSheet, ids: IdsOf, looks: Looks, ma
 class _Opening:
     def __init__(self, sheet: KindSheet, ids: IdsOf, looks: Looks, manner: Manner) -> None:
         self._sheet, self._ids, self._looks, self._manner = sheet, ids, looks, manner
+        self._around: list[Mapping[str, Json]] = []
 
     def value(self, at: Pointer, value: Json, walk: Walk) -> Json:
         """A value with all below it; what is open already stays as it is."""
@@ -153,7 +173,9 @@ class _Opening:
         if spot.is_members and isinstance(value, dict):
             value = [{OF: name, IS: part} for name, part in value.items()]
         if isinstance(value, dict):
+            self._around.append(value)
             found = {name: self.value((*at, name), part, walk.step(name)) for name, part in value.items()}
+            self._around.pop()
             # Last: which item it is a part of has to be open by then.
             return {name: self._part((*at, name), part, found, walk.step(name)) for name, part in found.items()}
         if isinstance(value, list):
@@ -197,7 +219,10 @@ class _Opening:
     def _opened(self, plain: str, kind: str, value: Json) -> Json:
         ids = self._ids[kind]
         is_other = MARK in plain or (ids.is_number and not _NUMBER.fullmatch(plain))
-        return value if is_other else opened_id(plain, ids)
+        if is_other or not ids.within:
+            return value if is_other else opened_id(plain, ids)
+        holder = _named(self._around, ids)
+        return value if holder is None else opened_id(held_id(plain, holder), ids)
 
     def _text(self, text: str) -> str:
         for mention in self._sheet.mentions:
@@ -205,21 +230,30 @@ class _Opening:
             if ids is None or not ids.space:
                 continue
             pattern = around(self._looks.here(mention.pattern), _written(ids))
-            text = pattern.sub(lambda found, ids=ids: _with_id(found, opened_id(found["id"], ids)), text)  # type: ignore[misc]
+            text = pattern.sub(partial(self._mentioned, mention.kind), text)
         return text
+
+    def _mentioned(self, kind: str, found: re.Match[str]) -> str:
+        new = str(self._opened(found["id"], kind, found["id"]))
+        # What holds it is nothing that a text says: a number that is none of those there stays as it is.
+        is_one = not self._ids[kind].within or new in self._looks.ids(kind)
+        return _with_id(found, new) if is_one else found[0]
 
 
 class _Closing:
     def __init__(self, sheet: KindSheet, ids: IdsOf, looks: Looks, manner: Manner, is_spaced: bool) -> None:
         self._sheet, self._ids, self._looks = sheet, ids, looks
         self._manner, self._is_spaced = manner, is_spaced
+        self._around: list[Mapping[str, Json]] = []
 
     def value(self, at: Pointer, value: Json, walk: Walk) -> Json:
         """A value with all below it, what it holds first."""
         spot = walk.spot
         if isinstance(value, dict):
             named = {name: self._part((*at, name), part, value, walk.step(name)) for name, part in value.items()}
+            self._around.append(value)
             value = {name: self.value((*at, name), part, walk.step(name)) for name, part in named.items()}
+            self._around.pop()
         elif isinstance(value, list):
             value = [self.value((*at, str(n)), part, walk.step(str(n))) for n, part in enumerate(value)]
         elif spot.refer and isinstance(value, str):
@@ -261,7 +295,11 @@ class _Closing:
         kind = next((kind for kind in kinds if self._ids[kind].space == space), None)
         if kind is None:
             return value
-        plain = closed_id(value, self._ids[kind])
+        ids = self._ids[kind]
+        plain = plain_id(whole_id := closed_id(value, ids), ids)
+        if ids.within and (holder := _named(self._around, ids)) is not None and held_id(plain, holder) != whole_id:
+            # The number alone would be that of something else.
+            raise Elsewhere(value)
         whole = form.replace("{id}", str(plain)) if form else plain
         if written is int and _NUMBER.fullmatch(str(whole)):
             return int(whole)
@@ -272,8 +310,9 @@ class _Closing:
             ids = self._ids.get(mention.kind)
             if ids is None or not ids.space:
                 continue
-            pattern = around(self._looks.here(mention.pattern), f"{re.escape(ids.space)}{MARK}{_LETTERS}")
-            text = pattern.sub(lambda found: _with_id(found, found["id"].partition(MARK)[2]), text)
+            held = f"(?:{_LETTERS}{MARK})?" if ids.within else ""
+            pattern = around(self._looks.here(mention.pattern), f"{re.escape(ids.space)}{MARK}{held}{_LETTERS}")
+            text = pattern.sub(lambda found: _with_id(found, found["id"].rpartition(MARK)[2]), text)
         return text
 
     def _packed(self, value: Json, text: str | None) -> str:
@@ -288,6 +327,12 @@ class _Closing:
             indent=len(lines[1]) if lines else None,
             separators=(",", ": ") if lines else (", ", ": ") if is_spaced else (",", ":"),
         )
+
+
+def _named(around: Sequence[Mapping[str, Json]], ids: Ids) -> str | int | None:
+    """What holds the items of such ids. The nearest one counts: of a list of things elsewhere each says where."""
+    holders = (one[ids.within] for one in reversed(around) if ids.within in one)
+    return next((one for one in holders if isinstance(one, str | int) and one != ""), None)
 
 
 def _kinds(refer: Refer, ids: IdsOf) -> list[str]:

@@ -29,6 +29,13 @@ def choose(wanted: Sequence[str], rows: Mapping[Key, Listed], where: str) -> lis
     return sorted(found)
 
 
+def spoken(key: Key, titles: Mapping[Key, str]) -> str:
+    """What to type for an item: its title if that means nothing else among these, or its key."""
+    mine = titles[key].casefold()
+    is_clear = sum(title.casefold() == mine for title in titles.values()) == 1 and not _is_pattern(mine)
+    return titles[key] if is_clear else readable(key)
+
+
 def still_there(wanted: Sequence[str], rows: Mapping[Key, Listed], where: str) -> tuple[list[str], list[str]]:
     """Of names that meant something once: those that still do, and those that mean nothing any more. What means
     several by now is refused as ever."""

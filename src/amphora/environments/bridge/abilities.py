@@ -106,7 +106,7 @@ class Recognising(Bridge):
                 continue
             for row in self.items.rows_of(part):
                 if text_at(row, part.paths["uid"]) == uid_of(token):
-                    single = self.items.single(part, text_at(row, part.paths["id"]))
+                    single = self.items.single(part, part.id_in(row))
                     return written_of(single) if single else None
         return None
 

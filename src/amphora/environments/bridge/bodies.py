@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from typing import Any
 
 from amphora.core.form.kinds import Ids
-from amphora.core.form.opened import PartMissing, closed, closed_id, opened
+from amphora.core.form.opened import Elsewhere, PartMissing, closed, closed_id, opened, plain_id
 from amphora.core.form.spots import masked_places
 from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.model import Json
@@ -43,7 +43,7 @@ class Bodies:
         def lay(path: str, value: Json) -> None:
             # Under another name than it is read, if the sheet says so.
             path = written_at(path)
-            if member_name(path) in fixed:
+            if _is_in(member_name(path), fixed):
                 return
             member = member_name(path)
             put(body, member_path(names[member]) if member in names else path, _said(shapes.get(member), value))
@@ -98,6 +98,12 @@ class Bodies:
                 subject=write.states.title,
                 next_step=advice(f"Look at {owner} there: what was it called before?"),
             ) from error
+        except Elsewhere as error:
+            raise EnvironmentRefused(
+                f"{write.states.title!r} uses {error.args[0]}, which is held by something else than it says.",
+                subject=write.states.title,
+                next_step=advice("Move that one back to where it was, or let this one name another."),
+            ) from error
         # Last: places are named as the platform shows them, and so they stand only now.
         for path in part.write.get("without", []):
             native = dropped(native, path)
@@ -117,14 +123,15 @@ class Bodies:
         """What a change may not send. One that would change any of it is refused: it would not be sent, and nobody
         would be told."""
         # Nothing can be taken out of what holds it.
-        fixed = frozenset([*call.said("read_only", []), *([part.within.member] if part.within else [])])
+        held = [member_name(written_at(part.definition[part.within.member]))] if part.within else []
+        fixed = frozenset([*call.said("read_only", []), *held])
         if not fixed:
             return fixed
         was, present = there.row.states.title, self._without_kept(part, write, there)
         ours = {member_name(written_at(path)): name for name, path in part.definition.items()}
         # Left out is another value, too.
-        moved = [name for path, name in ours.items() if path in fixed and native.get(name) != present.get(name)]
-        moved += ["title"] if member_name(part.paths["title"]) in fixed and was != write.states.title else []
+        moved = [name for path, name in ours.items() if _is_in(path, fixed) and native.get(name) != present.get(name)]
+        moved += ["title"] if _is_in(member_name(part.paths["title"]), fixed) and was != write.states.title else []
         if moved:
             raise EnvironmentRefused(
                 f"{was!r} can't get another {moved[0]}: that of a {part.kind.singular} is never changed there.",
@@ -155,7 +162,8 @@ class Bodies:
         path = part.paths.get("revision", "")
         # As the platform has it, a number or a text: some want it back in the body.
         seen = value_at(there.whole, path) if there and path.startswith("$") else None
-        native_id = closed_id(write.native_id, part.kind.ids) if write.native_id else None
+        ids = part.kind.ids
+        native_id = plain_id(closed_id(write.native_id, ids), ids) if write.native_id else None
         values: dict[str, Json] = {"id": native_id, "revision": write.revision if seen is None else seen}
         return {**values, "title": write.states.title, "folder": write.states.folder, **self.holder(part, write)}
 
@@ -180,6 +188,11 @@ class Bodies:
 def _in_body(part: ItemPart, form: Mapping[str, Json]) -> dict[str, Json]:
     """The members that have no calls of their own."""
     return {name: value for name, value in form.items() if name not in part.apart}
+
+
+def _is_in(member: str, names: Collection[str]) -> bool:
+    """Whether a member is one of these, or stands inside of one."""
+    return any(member == name or member.startswith(f"{name}.") for name in names)
 
 
 def _laid(body: Any, more: Any) -> Any:

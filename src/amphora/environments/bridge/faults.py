@@ -316,6 +316,14 @@ class SheetFaults:
                         yield f"{sheet.kind}: a reference to {kind!r}: {words}"
         for kind, row in self._part("item").items():
             yield from self._needed(f"item.{kind}", row, sheets[kind])
+            if member := sheets[kind].ids.within:
+                within = row.get("within", {})
+                if within.get("as") != member:
+                    words = f"has to be {member!r}, as `ids.within` of its kind sheet says"
+                    yield f"{line_of(self._source, kind)}`item.{kind}.within.as` {words}"
+                elif sheets[within["kind"]].ids.within:
+                    words = "its own ids are unique only in something else, too: that is one more than can be told"
+                    yield f"{line_of(self._source, kind)}`item.{kind}.within.kind`: {words}"
 
     def _needed(self, name: str, row: Mapping[str, Any], sheet: KindSheet) -> Iterator[str]:
         needed = {"draft", "publish"} if sheet.is_published else set()

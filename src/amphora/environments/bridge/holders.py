@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping, Sequence
 
-from amphora.core.form.opened import opened_id
+from amphora.core.form.opened import MARK, opened_id, plain_id
 from amphora.core.values.model import Json
 from amphora.environments.bridge.parts import ItemPart
 from amphora.environments.bridge.paths import text_at, value_at
@@ -43,8 +43,11 @@ class Holders:
     def values_of(self, part: ItemPart, native: str) -> dict[str, Json]:
         """What stands for placeholders in calls on an item; without `parent` nobody knows what holds it, and it is
         not there."""
-        holder = self._of.get(opened_id(native, part.kind.ids)) if part.within else None
-        return {"id": native, **self.values_in(part, holder)}
+        holder: Json = self._of.get(opened_id(native, part.kind.ids)) if part.within else None
+        if part.kind.ids.within and holder is None:
+            # It is told by what the item is called: nobody has to have listed it.
+            holder = native.rpartition(MARK)[0] or None
+        return {"id": str(plain_id(native, part.kind.ids)), **self.values_in(part, holder)}
 
     def values_in(self, part: ItemPart, holder: Json) -> dict[str, Json]:
         """The same of what holds an item, and of what holds that in turn."""

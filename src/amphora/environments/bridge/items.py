@@ -62,10 +62,11 @@ class Items:
         self._client, self._sheet, self._ids = client, sheet, ids
         self._folders, self._links = folders, links
         self._titles: dict[str, dict[str, str]] = {}
+        self._there_are: dict[str, set[str]] = {}
         self.known = Known()
         self.holders = Holders(sheet.items, self.rows_of)
         self._named: dict[tuple[str, PartOf], dict[str, Json]] = {}
-        self.looks = Looks(self.titles, self.parts, client.base_url)
+        self.looks = Looks(self.titles, self.parts, client.base_url, self.ids)
         self.hook = hook_of(sheet)
 
     def index(self) -> list[Listed]:
@@ -97,7 +98,7 @@ class Items:
     def ids_called(self, part: ItemPart, title: str) -> set[str]:
         """The ids, as the platform writes them, of the items of a kind that have this title, by the list."""
         rows = [row for row in self.rows_of(part) if text_at(row, part.paths["title"]) == title]
-        return {text_at(row, part.paths["id"]) for row in rows}
+        return {part.id_in(row) for row in rows}
 
     def rows_of(self, part: ItemPart) -> list[Json]:
         """The list of a kind, as the sheet describes its rows; of items inside of others that of each of these."""
@@ -113,7 +114,7 @@ class Items:
         found = list(zip(ids, self._each(listed, ids), strict=True))
         for holder, rows in found:
             for row in rows:
-                self.holders.note(part, text_at(row, part.paths["id"]), holder)
+                self.holders.note(part, part.id_in(row), holder)
         return [row for _, rows in found for row in rows]
 
     def _there(self, part: ItemPart, rows: Iterable[Json]) -> list[Json]:
@@ -131,10 +132,19 @@ class Items:
         if known is None:
             found: dict[str, list[str]] = {}
             for row in self.rows_of(part):
-                native = opened_id(text_at(row, part.paths["id"]), part.kind.ids)
+                native = opened_id(part.id_in(row), part.kind.ids)
                 found.setdefault(text_at(row, part.paths["title"]), []).append(native)
             known = {title: ids[0] for title, ids in found.items() if len(set(ids)) == 1}
             self._titles[kind] = known
+        return known
+
+    def ids(self, kind: str) -> set[str]:
+        """The ids of all items of a kind, as the list says now."""
+        part = self._sheet.items[kind]
+        known = self._there_are.get(kind)
+        if known is None:
+            known = {opened_id(part.id_in(row), part.kind.ids) for row in self.rows_of(part)}
+            self._there_are[kind] = known
         return known
 
     def parts(self, owner: str, part: PartOf) -> Mapping[str, Json]:
@@ -171,6 +181,7 @@ class Items:
     def look_again(self) -> None:
         """Forgets which name leads where: somebody may have renamed something, or we did."""
         self._titles.clear()
+        self._there_are.clear()
         self._named.clear()
 
     def singles(self, native_ids: Sequence[str]) -> dict[str, Single]:
@@ -242,7 +253,7 @@ class Items:
             if answer is None:
                 return None
             row = self._as_shown(part, value_at(answer.body, call.at), values.get("parent"))
-            if row is not None and text_at(row, part.paths["id"]) == native:
+            if row is not None and part.id_in(row) == native:
                 return row
         raise self._client.otherwise(call, f"at {call.at} there is not the row of {native}")
 
@@ -294,7 +305,7 @@ class Items:
         is_on = self._flag(part, row, "on") if "on" in part.flags else None
         is_published, is_drafted = self._versions(part, row, shown)
         states = States(title, folder, is_on, is_published)
-        links = {"id": native, "uid": text_at(row, paths.get("uid")), "title": title}
+        links = {**self.holders.values_of(part, native), "uid": text_at(row, paths.get("uid")), "title": title}
         link = str(filled(paths.get("link", ""), links, is_path=True))
         native_id = opened_id(native, part.kind.ids)
         self.known.shown(native_id, part.kind.kind, title)
@@ -315,7 +326,7 @@ class Items:
     def _id_of(self, part: ItemPart, row: Json) -> str:
         """The id in a row. EnvironmentRefused where there is none: it could be seen and never touched again, or
         would not even be seen, where each is asked for by itself."""
-        native = text_at(row, part.paths["id"])
+        native = part.id_in(row)
         if not native:
             written = f" that is written like {part.paths['id_form']}" if "id_form" in part.paths else ""
             raise self._client.otherwise(part.index, f"there is no id at {part.paths['id']}{written}")

@@ -7,9 +7,10 @@ from dataclasses import field
 from typing import Any
 
 from amphora.core.form.kinds import KindSheet
+from amphora.core.form.opened import held_id
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
-from amphora.environments.bridge.paths import Flag, dropped
+from amphora.environments.bridge.paths import Flag, dropped, member_path, text_at
 
 DERIVED = ("content", "etag")
 """Revisions that stand at no place of a row."""
@@ -169,6 +170,14 @@ class ItemPart:
     within: Within | None = None
     hidden: tuple[str, ...] = ()
     """Places of secrets that the platform never shows: one is taken for granted wherever one could stand."""
+
+    def id_in(self, row: Json) -> str:
+        """The id in a row or an answer that is shown as the sheet describes it; empty where there is none."""
+        native = text_at(row, self.paths["id"])
+        if not native or self.within is None or not self.kind.ids.within:
+            return native
+        holder = text_at(row, self.definition[self.within.member]) or text_at(row, member_path(self.within.member))
+        return held_id(native, holder) if holder else ""
 
     @property
     def required(self) -> Mapping[str, Sequence[str]]:
