@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import json
+import re
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from amphora.core.form.bindings import Bindings, IdStyle
 from amphora.core.form.kinds import Ids, KindSheet, parse_sheet
-from amphora.core.form.opened import Elsewhere, closed, opened
+from amphora.core.form.opened import Elsewhere, closed, id_pattern, opened
+from amphora.core.form.portable import to_portable
 from amphora.core.values.model import Json
 
 SHEET = """
@@ -115,6 +118,16 @@ HELD = parse_sheet(
     'kind = "card"\n[[refers]]\nat = "$.after[*]"\nto = ["card"]\n[[refers]]\nat = "$.also[*].card"\nto = ["card"]\n'
 )
 HELD_IDS = {"card": Ids("card", True, "board"), "board": Ids("board", True)}
+
+
+def test_what_an_id_in_a_text_may_be() -> None:
+    pattern = re.compile(id_pattern({"job": Ids("job"), **HELD_IDS}))
+    text = "see job~weigh_slip.v2. or card~7~1, board~8th"
+    assert pattern.findall(text) == ["job~weigh_slip.v2", "card~7~1", "board~8"]
+    names = Bindings(IdStyle(pattern.pattern, mark="~"), {"job:slip": "job~weigh_slip"})
+    sheet = parse_sheet('kind = "note"\n[fields]\ntext = ["$.text"]\n')
+    form = to_portable({"text": "run job~weigh_slip.v2 and job~weigh_slips"}, sheet, names, key="note:n").form
+    assert form == {"text": "run ${amphora:job:slip}.v2 and job~weigh_slips"}
 
 
 def test_a_number_that_means_something_only_in_what_holds_it() -> None:

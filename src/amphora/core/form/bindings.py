@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import field
 from typing import Final
 
@@ -141,3 +141,11 @@ class Bindings:
             ids = rf"(?<![A-Za-z0-9_])(?:{self.style.pattern})(?![A-Za-z0-9_])"
             self._text = re.compile(f"{urls}|{ids}" if urls else ids)
         return self._text
+
+
+def readings(hit: str) -> Iterator[str]:
+    """What may be meant by something in a text that looks like an id: all of it, or what stands before a dot, for
+    `fill.level` may be a part of `fill`."""
+    while hit:
+        yield hit
+        hit = hit.rpartition(".")[0]

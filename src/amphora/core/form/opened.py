@@ -33,6 +33,8 @@ MOST_LAYERS = 8
 """So often something may stand in a string that stands in a string."""
 
 _LETTERS = r"[A-Za-z0-9_.-]+?"
+_NAME = r"[A-Za-z0-9_-]+(?:\.[A-Za-z0-9_-]+)*"
+"""The same in a text, where a dot may end the sentence."""
 _NUMBER = re.compile(r"0|[1-9][0-9]{0,18}")
 IdsOf = Mapping[str, Ids]
 """How the ids of each kind look that can be referred to: kinds of items, and of what is supplied."""
@@ -136,8 +138,12 @@ def closed(
 
 def id_pattern(ids: IdsOf) -> str:
     """What an opened id looks like inside a text; matches nothing where no kind has a space of its own."""
-    spaces = sorted({re.escape(one.space) for one in ids.values() if one.space})
-    return f"(?:{'|'.join(spaces)})(?:{MARK}[A-Za-z0-9-]+)+" if spaces else r"(?!)"
+    forms = {
+        f"{re.escape(one.space)}{MARK}{f'{_NAME}{MARK}' if one.within else ''}{'[0-9]+' if one.is_number else _NAME}"
+        for one in ids.values()
+        if one.space
+    }
+    return f"(?:{'|'.join(sorted(forms))})" if forms else r"(?!)"
 
 
 def _all_opened(definition: Json, sheet: KindSheet, ids: IdsOf, looks: Looks, manner: Manner) -> Json:
@@ -331,8 +337,8 @@ class _Closing:
 
 def _named(around: Sequence[Mapping[str, Json]], ids: Ids) -> str | int | None:
     """What holds the items of such ids. The nearest one counts: of a list of things elsewhere each says where."""
-    holders = (one[ids.within] for one in reversed(around) if ids.within in one)
-    return next((one for one in holders if isinstance(one, str | int) and one != ""), None)
+    nearest: Json = next((one[ids.within] for one in reversed(around) if ids.within in one), None)
+    return nearest if isinstance(nearest, str | int) and nearest != "" else None
 
 
 def _kinds(refer: Refer, ids: IdsOf) -> list[str]:

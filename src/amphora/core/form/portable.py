@@ -13,7 +13,7 @@ import re
 from collections.abc import Mapping
 from dataclasses import field
 
-from amphora.core.form.bindings import MISSING, Bindings
+from amphora.core.form.bindings import MISSING, Bindings, readings
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import IS, OF, Refer, Spot, Walk
 from amphora.core.form.spots import named_elements, sort_unordered
@@ -283,15 +283,14 @@ class _Reader:
         # minutes.
         position = 0
         for found in self.names.text_pattern().finditer(text) if self.names.may_hold_ids(text) else ():
-            native = found[0]
-            token = urls.get(native) or self._token_of(native)
-            inner = self.inward.get(native)
+            for native in readings(found[0]):
+                token, inner = urls.get(native) or self._token_of(native), self.inward.get(native)
+                if token is not None or inner is not None:
+                    pieces.append(escape_inside(text[position : found.start()]))
+                    pieces.append(inner if inner is not None else "${" + str(token) + "}")
+                    position = found.start() + len(native)
+                    break
             # A hit that is nobody's id is left as it stands: the pattern finds what looks like an id.
-            if token is None and inner is None:
-                continue
-            pieces.append(escape_inside(text[position : found.start()]))
-            pieces.append(inner if inner is not None else "${" + str(token) + "}")
-            position = found.end()
         pieces.append(escape_inside(text[position:]))
         joined = "".join(pieces)
         return "amphora:literal:" + joined[len(PREFIX) :] if joined.startswith(PREFIX) else joined
