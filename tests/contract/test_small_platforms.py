@@ -374,6 +374,8 @@ uid = { get = "/about", at = "$.uid" }
 HALLS += described("hall", "/hall", ["size"]) + described("watch", "/watch", ["hall", "every"])
 HALL = 'kind = "hall"\n[ids]\nspace = "hall"\n'
 WATCH = 'kind = "watch"\n[ids]\nspace = "watch"\n[[refers]]\nat = "$.hall"\nto = ["hall"]\nby = "title"\n'
+SAYING = 'kind = "watch"\n[ids]\nspace = "watch"\n[fields]\ntext = ["$.hall"]\n'
+SAYING += '[[mention]]\npattern = "[[{id}]]"\nkind = "hall"\nby = "title"\n'
 
 
 def test_rows_that_name_rows_of_their_own_table_come_after_these(tmp_path: Path) -> None:
@@ -438,16 +440,18 @@ class Halls:
         return [[one["name"], one.get("hall")] for held in self.held.values() for one in held.values()]
 
 
-def test_what_names_something_by_its_title_follows_it_or_is_told(tmp_path: Path) -> None:
+@pytest.mark.parametrize(("said", "watch"), [("{}", WATCH), ("look into [[{}]] and [[Nowhere]] twice", SAYING)])
+def test_what_names_something_by_its_title_follows_it_or_is_told(tmp_path: Path, said: str, watch: str) -> None:
     one, two = Halls("one"), Halls("two")
     one.add("hall", name="Press", size=4)
-    one.add("watch", name="Heat", hall="Press", every=5)
-    for name, text in (("halls", HALLS), ("hall", HALL), ("watch", WATCH)):
+    one.add("watch", name="Heat", hall=said.format("Press"), every=5)
+    for name, text in (("halls", HALLS), ("hall", HALL), ("watch", watch)):
         (tmp_path / f"{name}.toml").write_text(text, "utf-8")
     with pair(tmp_path, "halls", one, two) as run:
         run("export", "here", "Heat", "--as", "p")
         run("import", "p", "there", "--yes")
-        one.held["hall"][1]["name"] = one.held["watch"][1]["hall"] = "Great press"
+        one.held["hall"][1]["name"] = "Great press"
+        one.held["watch"][1]["hall"] = said.format("Great press")
         run("export", "here", "Heat", "--as", "p")
         done = run("compare", "p", "there", "--docket", "d.yaml", code=1)
         assert "names what is called otherwise from now on" in done.out
@@ -457,8 +461,8 @@ def test_what_names_something_by_its_title_follows_it_or_is_told(tmp_path: Path)
         assert "Nothing to do" in run("import", "p", "there", "--yes").out
         # Back the same way; and nobody else's is left with a name that leads nowhere.
         assert "is as it was before" in run("undo", "there-2", "--yes").out
-        assert two.shown() == [["Press", None], ["Heat", "Press"]]
-        two.add("watch", name="Night", hall="Press", every=9)
+        assert two.shown() == [["Press", None], ["Heat", said.format("Press")]]
+        two.add("watch", name="Night", hall=said.format("Press"), every=9)
         done = run("import", "p", "there", "--yes", code=3)
         assert "hall:Press is named by watch:Night" in done.err
         assert "amphora import p-1.0.1 there --title hall:Press=Press" in done.err
@@ -467,11 +471,12 @@ def test_what_names_something_by_its_title_follows_it_or_is_told(tmp_path: Path)
         assert [name for name, _ in two.shown()] == ["Press", "Heat", "Night"]
         two.held["watch"].pop(2)
         run("import", "p", "there", "--title", "hall:Press=Great press", "--yes")
-        two.add("watch", name="Night", hall="Great press", every=9)
+        two.add("watch", name="Night", hall=said.format("Great press"), every=9)
         wrote = list(two.wrote)
         done = run("undo", "last", "--yes", code=1)
         assert "'Great press' stays as it is: 'Night' names it by its title" in done.out
-        assert two.shown() == [["Great press", None], ["Heat", "Great press"], ["Night", "Great press"]]
+        great = said.format("Great press")
+        assert two.shown() == [["Great press", None], ["Heat", great], ["Night", great]]
         assert two.wrote == wrote
 
 

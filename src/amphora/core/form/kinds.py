@@ -8,74 +8,12 @@ from dataclasses import field, replace
 from functools import lru_cache
 from typing import Any
 
-from amphora.core.form.conversions import FIELDS as _CONVERSION
 from amphora.core.form.conversions import Conversion, parse_conversion
+from amphora.core.form.kind_faults import faults_of
 from amphora.core.form.places import IS, OF, PartOf, Places, Refer, Spot, spots_from
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import advice
-from amphora.core.values.strict_toml import line_of, unfit
-
-_FIELDS = {
-    "parts": dict,
-    "named": dict,
-    "settings": dict,
-    "unordered": list,
-    "text": list,
-    "layout": list,
-    "order": list,
-    "volatile": list,
-    "secret": list,
-    "files": list,
-    "features": list,
-    "region": list,
-    "data": list,
-    "json": list,
-}
-_TOP = {
-    "kind": str,
-    "title": str,
-    "plural": str,
-    "carried": bool,
-    "schema": int,
-    "access": list,
-    "shape": str,
-    "start": bool,
-    "refers": list,
-    "fields": dict,
-    "states": dict,
-    "ids": dict,
-    "mention": list,
-    "part": list,
-    "conversion": list,
-    "pause": dict,
-    "connection": dict,
-}
-_CONNECTION = {"types": list, "members": list, "words": list, "never": list}
-_PAUSE = {"who": str, "do": str, "show": dict}
-_REFERS = {
-    "at": str,
-    "to": list,
-    "required": bool,
-    "known_only": bool,
-    "object": str,
-    "object_parts": str,
-    "object_unless": str,
-    "object_query": str,
-    "form": str,
-    "members": bool,
-    "by": str,
-    "dead": str,
-    "follows": bool,
-    "space": str,
-    "hollow": str,
-}
-_WORDS = {"by": ("id", "title"), "dead": ("told", "left out"), "hollow": ("id", "object")}
-_IDS = {"space": str, "number": bool, "within": str}
-_MENTION = {"pattern": str, "kind": str}
-_PART = {"at": str, "of": str, "parts": str, "id": str, "name": str}
-_STATES = {"switch": (str, bool), "publish": bool}
-SHEET = "a kind sheet"
 
 
 @dataclass(frozen=True)
@@ -119,10 +57,12 @@ class Ids:
 
 @dataclass(frozen=True)
 class Mention:
-    """How an id of a kind stands inside a text: `pattern` with `{id}` in it."""
+    """How an id of a kind stands inside a text: `pattern` with `{id}` in it. With `by_title` it is what the item is
+    called that stands there."""
 
     pattern: str
     kind: str
+    by_title: bool = False
 
 
 @dataclass(frozen=True)
@@ -192,7 +132,7 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
         raise SheetFault(
             f"The kind sheet {name} is not TOML: {error}", subject=name, next_step=advice("Mend the sheet.")
         ) from error
-    faults = list(_faults(table, source))
+    faults = list(faults_of(table, source))
     if faults:
         raise SheetFault(
             f"The kind sheet {name} can't be used.",
@@ -234,14 +174,16 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
         has_objects=any(refer.get("object") for refer in table.get("refers", [])),
         has_features=bool(table.get("fields", {}).get("features")),
         has_required=any(refer.get("required") for refer in table.get("refers", [])),
-        names_by_title=frozenset(_named_by_title(table.get("refers", []))),
+        names_by_title=frozenset(_named_by_title(table.get("refers", []), table.get("mention", []))),
         access=tuple(table.get("access", ())),
         shape=table.get("shape", ""),
         is_start=table.get("start", False),
         pause=PauseWords(pause.get("who", ""), pause.get("do", "")),
         conversions=tuple(parse_conversion(row) for row in table.get("conversion", [])),
         ids=_ids_of(table.get("ids", {})),
-        mentions=tuple(Mention(row["pattern"], row["kind"]) for row in table.get("mention", [])),
+        mentions=tuple(
+            Mention(row["pattern"], row["kind"], row.get("by") == "title") for row in table.get("mention", [])
+        ),
         outward=Outward(**{name: tuple(words) for name, words in table.get("connection", {}).items()}),
         opens=tuple(sorted(_opens(table))),
         source=source,
@@ -256,7 +198,7 @@ def _opens(table: Mapping[str, Any]) -> Iterable[str]:
     # As texts that can be compared: two sheets open alike if they say the same.
     yield from (f"ids.{name} {value}" for name, value in table.get("ids", {}).items())
     yield from (f"json {path}" for path in table.get("fields", {}).get("json", []))
-    yield from (f"mention {row['pattern']} {row['kind']}" for row in table.get("mention", []))
+    yield from (f"mention {row['pattern']} {row['kind']} {row.get('by', '')}" for row in table.get("mention", []))
     yield from (f"part {row['at']} {row['of']} {row['parts']}" for row in table.get("part", []))
     for refer in table.get("refers", []):
         if refer.get("members") or refer.get("form"):
@@ -303,7 +245,8 @@ def _refer(table: Mapping[str, Any]) -> Refer:
     )
 
 
-def _named_by_title(refers: Iterable[Mapping[str, Any]]) -> Iterable[str]:
+def _named_by_title(refers: Iterable[Mapping[str, Any]], mentions: Iterable[Mapping[str, Any]]) -> Iterable[str]:
+    yield from (row["kind"] for row in mentions if row.get("by") == "title")
     for refer in refers:
         # A platform that keeps ids behind the titles that it shows writes the new ones by itself.
         if refer.get("by") == "title" and not refer.get("follows"):
@@ -330,78 +273,3 @@ def _below(path: str, base: str) -> str:
         if path.startswith(start) and not path.startswith(f"{base}[*].{OF}"):
             return f"{base}[*].{IS}{path[len(start) :]}"
     return path
-
-
-def _faults(table: Mapping[str, Any], source: str) -> Iterable[str]:
-    """Everything that is wrong with a sheet, each with its line: an unknown key would be a rule that nobody
-    obeys."""
-    if not isinstance(table.get("kind"), str):
-        yield "`kind` is missing"
-    yield from unfit(table, _TOP, "", source, SHEET)
-    fields = table.get("fields", {})
-    if isinstance(fields, dict):
-        yield from unfit(fields, _FIELDS, "fields.", source, SHEET)
-        for name, paths in fields.items():
-            # Tables of paths and lists of paths: what counts is that every end of it is a text.
-            members = paths.values() if name in ("parts", "named", "settings") and isinstance(paths, dict) else ()
-            given = [*(paths if isinstance(paths, list) else ()), *(members if isinstance(paths, dict) else ())]
-            if not all(isinstance(path, str) for path in given):
-                yield f"{line_of(source, name)}`fields.{name}` has to hold texts only"
-    states = table.get("states", {})
-    if isinstance(states, dict):
-        yield from unfit(states, _STATES, "states.", source, SHEET)
-    pause = table.get("pause", {})
-    if isinstance(pause, dict):
-        yield from unfit(pause, _PAUSE, "pause.", source, SHEET)
-        shown = pause.get("show", {})
-        if isinstance(shown, dict) and not all(isinstance(path, str) for path in shown.values()):
-            yield f"{line_of(source, 'show')}`pause.show` has to hold names with paths"
-    outward = table.get("connection", {})
-    if isinstance(outward, dict):
-        yield from unfit(outward, _CONNECTION, "connection.", source, SHEET)
-        for name, words in outward.items():
-            if isinstance(words, list) and not all(isinstance(word, str) for word in words):
-                yield f"{line_of(source, name)}`connection.{name}` has to hold texts only"
-    ids = table.get("ids", {})
-    if isinstance(ids, dict):
-        yield from unfit(ids, _IDS, "ids.", source, SHEET)
-        if ids.get("within") and not ids.get("space"):
-            yield f"{line_of(source, 'within', 'ids')}`ids.within` needs `ids.space`, too"
-    for row in table.get("mention", []) if isinstance(table.get("mention", []), list) else ():
-        if not isinstance(row, dict) or set(row) != set(_MENTION) or "{id}" not in str(row.get("pattern")):
-            yield f"{line_of(source, 'mention')}each [[mention]] needs `pattern` (with {{id}} in it) and `kind`"
-    for row in table.get("part", []) if isinstance(table.get("part", []), list) else ():
-        if not isinstance(row, dict) or not {"at", "of", "parts"} <= set(row):
-            yield f"{line_of(source, 'part')}each [[part]] needs `at`, `of` (the member beside it) and `parts`"
-        else:
-            yield from unfit(row, _PART, "part.", source, SHEET)
-    yield from _unfit_conversions(table, source)
-    for refer in table.get("refers", []) if isinstance(table.get("refers", []), list) else ():
-        if (
-            not isinstance(refer, dict)
-            or not isinstance(refer.get("at"), str)
-            or not isinstance(refer.get("to"), list)
-        ):
-            yield f"{line_of(source, 'refers')}each [[refers]] needs `at` (a path) and `to` (a list of kinds)"
-        else:
-            yield from unfit(refer, _REFERS, "refers.", source, SHEET)
-            if "{id}" not in str(refer.get("form", "{id}")):
-                yield f"{line_of(source, 'form')}`refers.form` has to hold {{id}}"
-            for name, known in _WORDS.items():
-                if refer.get(name, known[0]) not in known:
-                    yield f"{line_of(source, name)}`refers.{name}` has to be one of {', '.join(known)}"
-
-
-def _unfit_conversions(table: Mapping[str, Any], source: str) -> Iterable[str]:
-    for row in table.get("conversion", []) if isinstance(table.get("conversion", []), list) else ():
-        if not isinstance(row, dict):
-            yield f"{line_of(source, 'conversion')}each [[conversion]] has to be a table"
-            continue
-        # Misspelt keys first: parsing would tell of a missing one instead, which leads astray.
-        faults = list(unfit(row, _CONVERSION, "conversion.", source, SHEET))
-        yield from faults
-        try:
-            if not faults:
-                parse_conversion(row)
-        except SheetFault as error:
-            yield f"{line_of(source, 'conversion')}{error.message}"

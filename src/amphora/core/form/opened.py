@@ -18,7 +18,7 @@ from dataclasses import field
 from functools import cache, partial
 from typing import Any, Final
 
-from amphora.core.form.kinds import Ids, KindSheet
+from amphora.core.form.kinds import Ids, KindSheet, Mention
 from amphora.core.form.places import IS, OF, PartOf, Refer, Walk
 from amphora.core.values.canon import canonical_bytes
 from amphora.core.values.late import dataclass
@@ -235,9 +235,14 @@ class _Opening:
             ids = self._ids.get(mention.kind)
             if ids is None or not ids.space:
                 continue
-            pattern = around(self._looks.here(mention.pattern), _written(ids))
-            text = pattern.sub(partial(self._mentioned, mention.kind), text)
+            inside = ".+?" if mention.by_title else _written(ids)
+            pattern = around(self._looks.here(mention.pattern), inside)
+            text = pattern.sub(partial(self._called if mention.by_title else self._mentioned, mention.kind), text)
         return text
+
+    def _called(self, kind: str, found: re.Match[str]) -> str:
+        new = self._looks.titles(kind).get(found["id"])
+        return _with_id(found, new) if new else found[0]
 
     def _mentioned(self, kind: str, found: re.Match[str]) -> str:
         new = str(self._opened(found["id"], kind, found["id"]))
@@ -318,8 +323,14 @@ class _Closing:
                 continue
             held = f"(?:{_LETTERS}{MARK})?" if ids.within else ""
             pattern = around(self._looks.here(mention.pattern), f"{re.escape(ids.space)}{MARK}{held}{_LETTERS}")
-            text = pattern.sub(lambda found: _with_id(found, found["id"].rpartition(MARK)[2]), text)
+            text = pattern.sub(partial(self._mentioned, mention), text)
         return text
+
+    def _mentioned(self, mention: Mention, found: re.Match[str]) -> str:
+        if not mention.by_title:
+            return _with_id(found, found["id"].rpartition(MARK)[2])
+        titles = self._looks.titles(mention.kind).items()
+        return _with_id(found, next((title for title, id_ in titles if id_ == found["id"]), found["id"]))
 
     def _packed(self, value: Json, text: str | None) -> str:
         """JSON in a string: the one that was there if it says the same."""

@@ -6,6 +6,7 @@ import json
 from collections.abc import Callable, Iterator
 
 from amphora.core.form.kinds import KindSheet
+from amphora.core.form.opened import around
 from amphora.core.form.places import Refer, Spot, Walk
 from amphora.core.form.visit import BELOW, rebuilt, visited
 from amphora.core.values.keys import Key
@@ -82,7 +83,10 @@ def titled_ids(definition: Json, sheet: KindSheet) -> set[str]:
     called otherwise."""
     if not sheet.names_by_title:
         return set()
-    return {value for _, value, refer in reference_values(definition, sheet) if refer.by_title}
+    found = {value for _, value, refer in reference_values(definition, sheet) if refer.by_title}
+    patterns = [one.pattern for one in sheet.mentions if one.by_title]
+    texts = [value for _, value, spot, _ in spotted(definition, sheet) if spot.is_text and isinstance(value, str)]
+    return found | {hit["id"] for one in patterns for text in texts for hit in around(one, ".+?").finditer(text)}
 
 
 Spotted = tuple[Pointer, Json, Spot, Json]

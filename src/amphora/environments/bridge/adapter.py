@@ -12,7 +12,7 @@ from dataclasses import replace
 from amphora.core.form.bindings import Bindings, IdStyle
 from amphora.core.form.kinds import Ids
 from amphora.core.form.native import to_native
-from amphora.core.form.opened import MARK, closed_id, held_id, id_pattern, in_space
+from amphora.core.form.opened import MARK, closed_id, id_pattern, in_space
 from amphora.core.form.places import values_at
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain
@@ -218,10 +218,7 @@ class Bridge:
                     answer, where, call.said("id_form") if where == call.said("id") else "", part.paths
                 )
             if part.within and native:
-                # By name in the list it is called by both already.
-                is_whole = not part.kind.ids.within or MARK in native
-                native = native if is_whole else held_id(native, str(values["parent"]))
-                self.items.holders.note(part, native, values["parent"])
+                native = self.items.holders.made(part, native, values["parent"])
             single = self.items.single(part, native) if native else None
             if single is None:
                 raise Uncertain(f"{self.client.base_url} made {title!r}, and does not show it.", subject=title)

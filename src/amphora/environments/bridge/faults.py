@@ -316,6 +316,9 @@ class SheetFaults:
                         yield f"{sheet.kind}: a reference to {kind!r}: {words}"
         for kind, row in self._part("item").items():
             yield from self._needed(f"item.{kind}", row, sheets[kind])
+            for mention in sheets[kind].mentions:
+                if mention.kind in sheets and not sheets[mention.kind].ids.space:
+                    yield f"{kind}: a [[mention]] of a {mention.kind} needs `[ids] space` in its kind sheet"
             if member := sheets[kind].ids.within:
                 within = row.get("within", {})
                 if within.get("as") != member:

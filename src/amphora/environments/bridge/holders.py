@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping, Sequence
 
-from amphora.core.form.opened import MARK, opened_id, plain_id
+from amphora.core.form.opened import MARK, held_id, opened_id, plain_id
 from amphora.core.values.model import Json
 from amphora.environments.bridge.parts import ItemPart
 from amphora.environments.bridge.paths import text_at, value_at
@@ -27,8 +27,16 @@ class Holders:
         return ids
 
     def note(self, part: ItemPart, native: str, holder: Json) -> None:
-        """What holds an item that a list has shown, or that was just made."""
+        """What holds an item that a list has shown."""
         self._of[opened_id(native, part.kind.ids)] = holder
+
+    def made(self, part: ItemPart, native: str, holder: Json) -> str:
+        """The id of what was just made in something, as it is called from now on."""
+        # In a list it is called by both already.
+        is_whole = not part.kind.ids.within or MARK in native
+        native = native if is_whole else held_id(native, str(holder))
+        self.note(part, native, holder)
+        return native
 
     def forget(self, native_id: str) -> None:
         """That there was such an item."""

@@ -30,7 +30,6 @@ from amphora.environments.contract import NEXT, Seen
 MOST_LOOKS = 5
 """So often a row is asked for that is another one's."""
 
-
 Value = TypeVar("Value")
 Found = TypeVar("Found")
 
@@ -140,11 +139,9 @@ class Items:
 
     def ids(self, kind: str) -> set[str]:
         """The ids of all items of a kind, as the list says now."""
-        part = self._sheet.items[kind]
-        known = self._there_are.get(kind)
-        if known is None:
-            known = {opened_id(part.id_in(row), part.kind.ids) for row in self.rows_of(part)}
-            self._there_are[kind] = known
+        if (known := self._there_are.get(kind)) is None:
+            part = self._sheet.items[kind]
+            known = self._there_are[kind] = {opened_id(part.id_in(row), part.kind.ids) for row in self.rows_of(part)}
         return known
 
     def parts(self, owner: str, part: PartOf) -> Mapping[str, Json]:

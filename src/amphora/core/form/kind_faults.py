@@ -1,0 +1,148 @@
+"""What is wrong with a kind sheet, each with its line: an unknown key would be a rule that nobody obeys."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import Any
+
+from amphora.core.form.conversions import FIELDS as _CONVERSION
+from amphora.core.form.conversions import parse_conversion
+from amphora.core.values.errors import SheetFault
+from amphora.core.values.strict_toml import line_of, unfit
+
+_FIELDS = {
+    "parts": dict,
+    "named": dict,
+    "settings": dict,
+    "unordered": list,
+    "text": list,
+    "layout": list,
+    "order": list,
+    "volatile": list,
+    "secret": list,
+    "files": list,
+    "features": list,
+    "region": list,
+    "data": list,
+    "json": list,
+}
+_TOP = {
+    "kind": str,
+    "title": str,
+    "plural": str,
+    "carried": bool,
+    "schema": int,
+    "access": list,
+    "shape": str,
+    "start": bool,
+    "refers": list,
+    "fields": dict,
+    "states": dict,
+    "ids": dict,
+    "mention": list,
+    "part": list,
+    "conversion": list,
+    "pause": dict,
+    "connection": dict,
+}
+_CONNECTION = {"types": list, "members": list, "words": list, "never": list}
+_PAUSE = {"who": str, "do": str, "show": dict}
+_REFERS = {
+    "at": str,
+    "to": list,
+    "required": bool,
+    "known_only": bool,
+    "object": str,
+    "object_parts": str,
+    "object_unless": str,
+    "object_query": str,
+    "form": str,
+    "members": bool,
+    "by": str,
+    "dead": str,
+    "follows": bool,
+    "space": str,
+    "hollow": str,
+}
+_WORDS = {"by": ("id", "title"), "dead": ("told", "left out"), "hollow": ("id", "object")}
+_IDS = {"space": str, "number": bool, "within": str}
+_MENTION = {"pattern": str, "kind": str, "by": str}
+_PART = {"at": str, "of": str, "parts": str, "id": str, "name": str}
+_STATES = {"switch": (str, bool), "publish": bool}
+_SHEET = "a kind sheet"
+
+
+def faults_of(table: Mapping[str, Any], source: str) -> Iterable[str]:
+    """Everything that is wrong with the table of a kind sheet; `source` is its text."""
+    if not isinstance(table.get("kind"), str):
+        yield "`kind` is missing"
+    yield from unfit(table, _TOP, "", source, _SHEET)
+    # Of the wrong type it has been told above.
+    for name, known in (("fields", _FIELDS), ("states", _STATES), ("pause", _PAUSE), ("connection", _CONNECTION)):
+        if isinstance(part := table.get(name, {}), dict):
+            yield from unfit(part, known, f"{name}.", source, _SHEET)
+            yield from _texts(name, part, source)
+    ids = table.get("ids", {})
+    if isinstance(ids, dict):
+        yield from unfit(ids, _IDS, "ids.", source, _SHEET)
+        if ids.get("within") and not ids.get("space"):
+            yield f"{line_of(source, 'within', 'ids')}`ids.within` needs `ids.space`, too"
+    for row in _rows(table, "mention"):
+        yield from _mention(row, source)
+    for row in _rows(table, "part"):
+        if not isinstance(row, dict) or not {"at", "of", "parts"} <= set(row):
+            yield f"{line_of(source, 'part')}each [[part]] needs `at`, `of` (the member beside it) and `parts`"
+        else:
+            yield from unfit(row, _PART, "part.", source, _SHEET)
+    for row in _rows(table, "conversion"):
+        yield from _conversion(row, source)
+    for row in _rows(table, "refers"):
+        yield from _refer(row, source)
+
+
+def _rows(table: Mapping[str, Any], name: str) -> list[Any]:
+    rows = table.get(name, [])
+    return rows if isinstance(rows, list) else []
+
+
+def _texts(table: str, part: Mapping[str, Any], source: str) -> Iterable[str]:
+    """Lists of paths or words, and tables of paths: what counts is that every end of it is a text."""
+    for name, ends in part.items():
+        given = ends if isinstance(ends, list) else ends.values() if isinstance(ends, dict) else ()
+        if not all(isinstance(end, str) for end in given):
+            yield f"{line_of(source, name)}`{table}.{name}` has to hold texts only"
+
+
+def _mention(row: Any, source: str) -> Iterable[str]:
+    if not isinstance(row, dict) or not {"pattern", "kind"} <= set(row) or "{id}" not in str(row["pattern"]):
+        yield f"{line_of(source, 'mention')}each [[mention]] needs `pattern` (with {{id}} in it) and `kind`"
+        return
+    yield from unfit(row, _MENTION, "mention.", source, _SHEET)
+    if row.get("by", "id") not in _WORDS["by"]:
+        yield f"{line_of(source, 'by', 'mention')}`mention.by` has to be one of {', '.join(_WORDS['by'])}"
+
+
+def _refer(row: Any, source: str) -> Iterable[str]:
+    if not isinstance(row, dict) or not isinstance(row.get("at"), str) or not isinstance(row.get("to"), list):
+        yield f"{line_of(source, 'refers')}each [[refers]] needs `at` (a path) and `to` (a list of kinds)"
+        return
+    yield from unfit(row, _REFERS, "refers.", source, _SHEET)
+    if "{id}" not in str(row.get("form", "{id}")):
+        yield f"{line_of(source, 'form')}`refers.form` has to hold {{id}}"
+    for name, known in _WORDS.items():
+        if row.get(name, known[0]) not in known:
+            yield f"{line_of(source, name)}`refers.{name}` has to be one of {', '.join(known)}"
+
+
+def _conversion(row: Any, source: str) -> Iterable[str]:
+    if not isinstance(row, dict):
+        yield f"{line_of(source, 'conversion')}each [[conversion]] has to be a table"
+        return
+    # Misspelt keys first: parsing would tell of a missing one instead, which leads astray.
+    faults = list(unfit(row, _CONVERSION, "conversion.", source, _SHEET))
+    yield from faults
+    try:
+        if not faults:
+            parse_conversion(row)
+    except SheetFault as error:
+        yield f"{line_of(source, 'conversion')}{error.message}"
