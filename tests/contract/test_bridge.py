@@ -14,7 +14,7 @@ from typing import Any
 
 import pytest
 
-from amphora.core.form import kinds
+from amphora.core.form import kind_faults
 from amphora.core.form.kinds import parse_sheet
 from amphora.core.form.objects import PART_MARK, grouped, in_words, objects_used
 from amphora.core.values.errors import (
@@ -191,7 +191,7 @@ def test_every_line_that_a_sheet_may_hold_is_explained() -> None:
 
 def test_every_line_of_a_kind_sheet_stands_on_its_page() -> None:
     page = (Path(__file__).parents[2] / "docs" / "kind-sheets.md").read_text(encoding="utf-8")
-    tables = [value for name, value in vars(kinds).items() if re.fullmatch("_[A-Z]+", name)]
+    tables = [value for name, value in vars(kind_faults).items() if re.fullmatch("_[A-Z]+", name)]
     named = {key for table in tables if isinstance(table, dict) for key in table}
     assert {"unordered", "rename_kind", "object_query", "never"} <= named
     assert [key for key in sorted(named) if not re.search(rf"[`{{ \[]{key}\b", page)] == []
