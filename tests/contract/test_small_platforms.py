@@ -480,6 +480,28 @@ def test_what_names_something_by_its_title_follows_it_or_is_told(tmp_path: Path,
         assert two.wrote == wrote
 
 
+def test_what_went_in_beside_a_refusal_is_known_to_be_ours(tmp_path: Path) -> None:
+    one, two = Halls("one"), Halls("two")
+    for name in ("First", "Second", "Third"):
+        one.add("hall", name=name, size=4)
+
+    def answered(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        if method == "POST" and body["name"] == "First":
+            return 422, {"message": "no more"}, {}
+        # By whom it knows better than we, who are nobody there.
+        return two(method, path, said, {**body, "by": "keeper"} if body else body, headers)
+
+    halls = HALLS.replace("read  ", 'changed_by = "$.by"\nread  ')
+    for name, text in (("halls", halls), ("hall", HALL), ("watch", WATCH)):
+        (tmp_path / f"{name}.toml").write_text(text, "utf-8")
+    with pair(tmp_path, "halls", one, answered) as run:
+        run("export", "here", "*", "--as", "p")
+        # Nothing there shows afterwards who made it: only the journal can tell.
+        done = run("import", "p", "there", "--yes", code=4)
+        assert "there is as it was before" in done.err, done.err
+        assert two.shown() == []
+
+
 class Quirky:
     """A platform that does one thing otherwise than it should."""
 

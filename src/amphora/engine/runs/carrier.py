@@ -95,6 +95,12 @@ class Carrier:
         except Stopped:
             self._flush()
             raise
+        except BaseException:
+            # What was done beside the one that failed, or before it, is known to be done, and has to be known later:
+            # not every environment can tell afterwards who made something. The other error counts more.
+            with contextlib.suppress(LedgerTrouble):
+                self._flush()
+            raise
         finally:
             if portion:
                 self._forgo()

@@ -200,12 +200,12 @@ class Bridge:
         part, title = self.sheet.items[write.kind], write.states.title
         call = self._able(part.create, title, "make", write.kind)
         body = self.bodies.of(part, write, call, uid=uid_of(write.token) if call.said("uid") else "")
-        self._sameness.refuse_before(part, call, body, title)
+        values = {"title": title, "folder": write.states.folder, **self.bodies.holder(part, write)}
+        self._sameness.refuse_before(part, call, body, title, values.get("parent"))
         where = call.said("id") or part.paths["id"]
         # Looked at before as well: what is new of that name is ours, unless somebody made another one just then.
         there = self.items.ids_called(part, title) if where == lines.IN_LIST else set()
         started = time.monotonic()
-        values = {"title": title, "folder": write.states.folder, **self.bodies.holder(part, write)}
         answer = self._change(call, values, body)
         if job := call.said("job", None):
             answer, where = awaited(self.client, job, answer), job.said("id") or where

@@ -176,8 +176,15 @@ class ItemPart:
         native = text_at(row, self.paths["id"])
         if not native or self.within is None or not self.kind.ids.within:
             return native
-        holder = text_at(row, self.definition[self.within.member]) or text_at(row, member_path(self.within.member))
+        holder = self.holder_in(row)
         return held_id(native, holder) if holder else ""
+
+    def holder_in(self, row: Json) -> str:
+        """The id of what holds the item of a row, as the platform writes it; empty where nothing does."""
+        if self.within is None:
+            return ""
+        member = self.within.member
+        return text_at(row, self.definition[member]) or text_at(row, member_path(member))
 
     @property
     def required(self) -> Mapping[str, Sequence[str]]:

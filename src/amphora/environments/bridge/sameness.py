@@ -19,14 +19,21 @@ class Sameness:
         self._items, self._where, self._file = items, where, file
         self._made: dict[str, str] = {}
 
-    def refuse_before(self, part: ItemPart, call: Call, body: Mapping[str, Json], title: str) -> None:
-        """Refuses to make what is there already, where the platform would answer with that, or write over it."""
+    def refuse_before(
+        self, part: ItemPart, call: Call, body: Mapping[str, Json], title: str, holder: Json = None
+    ) -> None:
+        """Refuses to make what is there already, where the platform would answer with that, or write over it;
+        `holder` is what is to hold it."""
         same = call.said("same", [])
         if not same:
             return
         sent = body[part.write["wrapped"]] if part.write.get("wrapped") else body
         # Asked right before: the list of the start would not show what somebody made since.
-        if any(all(value_at(row, at) == value_at(sent, at) for at in same) for row in self._items.rows_of(part)):
+        rows = self._items.rows_of(part)
+        if part.kind.ids.within:
+            # In something else the same name is another thing.
+            rows = [row for row in rows if part.holder_in(row) == str(holder)]
+        if any(all(value_at(row, at) == value_at(sent, at) for at in same) for row in rows):
             raise self._error(part, title, "", EnvironmentRefused)
 
     def refuse_after(self, part: ItemPart, row: Listed, title: str, started: float, token: str) -> None:
