@@ -128,6 +128,9 @@ def test_what_an_id_in_a_text_may_be() -> None:
     sheet = parse_sheet('kind = "note"\n[fields]\ntext = ["$.text"]\n')
     form = to_portable({"text": "run job~weigh_slip.v2 and job~weigh_slips"}, sheet, names, key="note:n").form
     assert form == {"text": "run ${amphora:job:slip}.v2 and job~weigh_slips"}
+    # Where an id looks like any other word, only all of it is one.
+    names = Bindings(IdStyle("[0-9a-z.]{8,}"), {"tab:Mill": "flow"})
+    assert to_portable({"text": "flow.get(x)"}, sheet, names, key="note:n").form == {"text": "flow.get(x)"}
 
 
 def test_a_number_that_means_something_only_in_what_holds_it() -> None:

@@ -132,6 +132,15 @@ class Bindings:
         """Whether a text can hold a native id or a URL at all."""
         return self.style.mark in text or "://" in text or any(url in text for url in self.url_tokens())
 
+    def readings(self, hit: str) -> Iterator[str]:
+        """What may be meant by something in a text that looks like an id: all of it, or what stands before a dot, for
+        in `job~fill.level` the level may be that of `job~fill`."""
+        yield hit
+        # Only of ids that nothing else looks like: of others `flow` in `flow.get` may be one, and is none there.
+        while self.style.mark and self.style.mark in hit and "." in hit:
+            hit = hit.rpartition(".")[0]
+            yield hit
+
     def text_pattern(self) -> re.Pattern[str]:
         """Matches, in a text, the URL prefixes and whatever looks like an id, at token boundaries."""
         if self._text is None:
@@ -141,11 +150,3 @@ class Bindings:
             ids = rf"(?<![A-Za-z0-9_])(?:{self.style.pattern})(?![A-Za-z0-9_])"
             self._text = re.compile(f"{urls}|{ids}" if urls else ids)
         return self._text
-
-
-def readings(hit: str) -> Iterator[str]:
-    """What may be meant by something in a text that looks like an id: all of it, or what stands before a dot, for
-    `fill.level` may be a part of `fill`."""
-    while hit:
-        yield hit
-        hit = hit.rpartition(".")[0]

@@ -13,7 +13,7 @@ import re
 from collections.abc import Mapping
 from dataclasses import field
 
-from amphora.core.form.bindings import MISSING, Bindings, readings
+from amphora.core.form.bindings import MISSING, Bindings
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import IS, OF, Refer, Spot, Walk
 from amphora.core.form.spots import named_elements, sort_unordered
@@ -283,7 +283,7 @@ class _Reader:
         # minutes.
         position = 0
         for found in self.names.text_pattern().finditer(text) if self.names.may_hold_ids(text) else ():
-            for native in readings(found[0]):
+            for native in self.names.readings(found[0]):
                 token, inner = urls.get(native) or self._token_of(native), self.inward.get(native)
                 if token is not None or inner is not None:
                     pieces.append(escape_inside(text[position : found.start()]))

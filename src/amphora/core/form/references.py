@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from amphora.core.form.bindings import Bindings, readings
+from amphora.core.form.bindings import Bindings
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
 from amphora.core.values.tokens import is_of_item
@@ -31,7 +31,7 @@ def quick_references(definition: Json, names: Bindings, own: Key) -> set[Key]:
     # One search through all of them: to begin one takes longer than most texts are. Nothing goes on over what parts
     # them.
     searched = "\0".join(value for value in texts if len(value) > SHORTEST_ID and names.may_hold_ids(value))
-    hits = {native for hit in set(names.text_pattern().findall(searched)) for native in readings(hit)}
+    hits = {native for hit in set(names.text_pattern().findall(searched)) for native in names.readings(hit)}
     found |= {names.owner_of(native) for native in hits}
     return {key for key in found if key and key != own and is_of_item(key)}
 
