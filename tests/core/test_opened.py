@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 
 from amphora.core.form.bindings import Bindings, IdStyle
 from amphora.core.form.kinds import Ids, KindSheet, parse_sheet
-from amphora.core.form.opened import Elsewhere, closed, id_pattern, opened
+from amphora.core.form.native_ids import id_pattern
+from amphora.core.form.opened import Elsewhere, closed, opened
 from amphora.core.form.portable import to_portable
 from amphora.core.values.model import Json
 

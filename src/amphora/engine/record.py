@@ -15,7 +15,7 @@ from amphora.core.values.moments import moment
 from amphora.core.values.next_step import to_type
 from amphora.engine.session import Session, utc_now
 from amphora.ledger.proofs import Proved
-from amphora.ledger.records import AFTERCARE, DONE, OPEN, PAUSED, Entry, JournalStep, LegOf, Run
+from amphora.ledger.records import AFTERCARE, DONE, OPEN, PAUSED, Entry, JournalStep, LegOf, Run, ending
 
 COMPLETE = "complete"
 STATES = ("running", "paused", "kept", "done", COMPLETE, "put back", "undone", "broken off")
@@ -40,6 +40,11 @@ class Told:
     run: Run
     state: str
     still: int = 0
+
+    @property
+    def ending(self) -> str:
+        """How it ended, in words."""
+        return ending(self.run, self.state)
 
 
 @dataclass(frozen=True)

@@ -4,12 +4,8 @@ removed."""
 from __future__ import annotations
 
 import json
-import re
-from collections.abc import Mapping, Sequence
-from contextlib import suppress
 
 from amphora.core.form.filled import filled_in
-from amphora.core.form.hollow import loosened
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.objects import objects_used
 from amphora.core.form.settled import settled
@@ -17,6 +13,7 @@ from amphora.core.form.spots import reference_values
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved
 from amphora.core.values.pointers import parse_pointer, with_value
+from amphora.engine.emptied import try_emptied
 from amphora.engine.left_out import try_left_out
 from amphora.engine.promises import Broken, Kept, Proving, expected
 from amphora.engine.specimens import first, first_made, make, of_kind, remove, update, write_of
@@ -28,11 +25,6 @@ from amphora.environments.contract import (
     Switches,
     habits_of,
 )
-
-EMPTIED = "what it names can be empty for a while"
-
-MOST_EMPTIED = 5
-"""So many sorts of places are emptied, each on a copy of its own."""
 
 MOST_READ = 200
 """So many items are read: enough of every kind, and not a whole platform."""
@@ -57,8 +49,7 @@ def try_kind(proving: Proving, kind: str) -> None:
         return
     for tried in (_twice, _updated, _stale, _published, _switched, _kept_while_used):
         tried(proving, template)
-    if _meets_itself(kind, proving.opened.description.sheets):
-        _emptied(proving, kind, there)
+    try_emptied(proving, kind, there)
     with proving.trying("what was made can be removed", kind):
         remove(proving, [image.native_id for image in of_kind(proving, kind)])
 
@@ -216,53 +207,6 @@ def _switched(proving: Proving, template: Image) -> None:
             environment.switch(Seen(now.native_id, now.revision), wanted)
             if first(proving, template).states.is_on is not wanted:
                 raise Broken(f"it is not {'on' if wanted else 'off'} after switching")
-
-
-def _meets_itself(kind: str, sheets: Mapping[str, KindSheet]) -> bool:
-    """Whether items of a kind can name each other in a circle, through others if need be."""
-    seen, new = set[str](), {kind}
-    while new:
-        places = [refer for name in new for refer in sheets[name].places.refers if not refer.is_required]
-        met = {name.partition("#")[0] for refer in places for name in refer.to}
-        if kind in met:
-            return True
-        seen |= new
-        new = met & sheets.keys() - seen
-    return False
-
-
-def _emptied(proving: Proving, kind: str, there: Sequence[Image]) -> None:
-    """What an item names can be empty for a while: so circles are entered, and taken apart."""
-    sheet = proving.opened.description.sheets[kind]
-    items = {row.native_id for row in proving.environment.index()}
-    seen: set[str] = set()
-    with proving.trying(EMPTIED, kind):
-        for image in there:
-            for place, value, refer in reference_values(image.newest, sheet):
-                # One of each sort of places: the second entry of a list behaves like the first.
-                sort = re.sub(r"/[0-9]+(?=/|$)", "/*", place)
-                if refer.is_required or value not in items or sort in seen or len(seen) == MOST_EMPTIED:
-                    continue
-                # Where no copy can be made of this one, another one may do.
-                with suppress(EnvironmentRefused):
-                    user = make(proving, image, f"naming {len(seen)}")
-                    seen.add(sort)
-                    _emptied_at(proving, user, value, sort)
-        if not seen:
-            proving.say(EMPTIED, Kept.UNTOLD, kind, "nothing there names another item")
-
-
-def _emptied_at(proving: Proving, user: Image, used: str, place: str) -> None:
-    sheet = proving.opened.description.sheets[user.kind]
-    try:
-        loose = loosened(user.newest, {used}, sheet)
-        after = update(proving, user, user.states.title, loose, user.revision)
-        if used in {id_ for _, id_, _ in reference_values(after.newest, sheet)}:
-            raise Broken(f"it still names {used} at {place}, where nothing was to be")
-    except EnvironmentRefused as error:
-        words = 'say hollow = "object" where all of the object has to go, or required = true'
-        proving.say(EMPTIED, Kept.ODD, user.kind, f"{place}: {error.message} A circle can't be entered; {words}")
-    remove(proving, [user.native_id])
 
 
 def _kept_while_used(proving: Proving, template: Image) -> None:

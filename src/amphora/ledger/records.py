@@ -12,6 +12,7 @@ from amphora.core.plan.states import Image
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json, States
+from amphora.core.values.words import counted
 
 IMPORT: Final = "import"
 WITHDRAWAL: Final = "withdrawal"
@@ -103,6 +104,15 @@ class Run:
         """Whether something of it is or may be there, without it being done."""
         # A paused run is open as well: something of it is there, and more is to come.
         return self.state in (*OPEN_STATES, PAUSED)
+
+
+def ending(run: Run, state: str) -> str:
+    """How a run that is in this state ended, in words: "undone" alone would say that nothing of it is left."""
+    if not run.stays or run.state == BROKEN_OFF:
+        return state
+    if run.returned:
+        return f"{state} but for {counted(run.stays, 'item')}"
+    return "nothing put back" if run.kind in BACKWARDS else f"not {state}"
 
 
 @dataclass(frozen=True)

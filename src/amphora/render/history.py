@@ -72,17 +72,7 @@ def history_result(tolds: Sequence[Told], is_part: bool = False) -> Result:
 
 def standing(told: Told) -> str:
     """How a run stands, in words."""
-    return f"{ended(told)}, {told.still} to do" if told.still else ended(told)
-
-
-def ended(told: Told) -> str:
-    """How a run ended, in words: "undone" alone would say that nothing of it is left."""
-    run = told.run
-    if not run.stays or run.state == BROKEN_OFF:
-        return told.state
-    if run.returned:
-        return f"{told.state} but for {counted(run.stays, 'item')}"
-    return "nothing put back" if run.kind in BACKWARDS else f"not {told.state}"
+    return f"{told.ending}, {told.still} to do" if told.still else told.ending
 
 
 def told_json(told: Told) -> dict[str, object]:
@@ -98,7 +88,7 @@ def history_csv(tolds: Sequence[Told]) -> str:
 
 
 def _csv_row(told: Told, run: Run) -> list[object]:
-    how = [run.name, run.kind, run.package, run.version, run.environment, ended(told), told.still]
+    how = [run.name, run.kind, run.package, run.version, run.environment, told.ending, told.still]
     return [*how, run.started_at, run.ended_at, run.account, run.why]
 
 

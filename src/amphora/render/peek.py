@@ -14,7 +14,7 @@ from amphora.engine.run_verdicts import of_workspace
 from amphora.environments.contract import Description, Identity
 from amphora.files.rows import count_rows
 from amphora.files.workspace import EnvironmentEntry
-from amphora.ledger.records import Campaign, Entry, Run
+from amphora.ledger.records import Campaign, Entry, Run, ending
 from amphora.render.aftercare import care_blocks
 from amphora.render.changes import item_json
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone
@@ -94,7 +94,7 @@ def workspace_result(
     """Where a workspace stands: what is open, and the next command; `still` is what is to be done after imports."""
     # First of all: an open run is why somebody came back to this folder.
     unsettled = [run for run in runs if run.is_open]
-    last = f"; the last run is {runs[0].name}, {runs[0].state}" if runs else ""
+    last = f"; the last run is {runs[0].name}, {ending(runs[0], runs[0].state)}" if runs else ""
     what = f"{counted(len(environments), 'environment')}, {counted(len(packages), 'package')}"
     rows: list[Row] = [[Cell(r.name, "strong"), f"{r.package} {r.version}", Cell(r.state, "warn")] for r in unsettled]
     rows += [[Cell(c.name, "strong"), f"{c.package} {c.version}", Cell(c.state, "warn")] for c in many]

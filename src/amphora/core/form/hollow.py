@@ -58,6 +58,8 @@ def _is_hollow(value: Json, walk: Walk, leads: Leads) -> bool:
 
 
 def _without(form: Json, sheet: KindSheet, leads: Leads) -> Json:
+    """Null stands for what is gone, but in a list the others move up."""
+
     def is_gone(value: Json, walk: Walk) -> bool:
         return _is_hollow(value, walk, leads) or _is_reference(value, walk.spot.refer, leads)
 

@@ -15,10 +15,23 @@ import json
 import re
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import field
-from functools import cache, partial
+from functools import partial
 from typing import Any, Final
 
 from amphora.core.form.kinds import Ids, KindSheet, Mention
+from amphora.core.form.native_ids import (
+    LETTERS,
+    MARK,
+    NUMBER,
+    IdsOf,
+    around,
+    closed_id,
+    held_id,
+    in_space,
+    opened_id,
+    plain_id,
+    written,
+)
 from amphora.core.form.places import IS, OF, PartOf, Refer, Walk
 from amphora.core.values.canon import canonical_bytes
 from amphora.core.values.late import dataclass
@@ -26,18 +39,8 @@ from amphora.core.values.model import Json
 from amphora.core.values.pointers import Pointer
 from amphora.core.values.strict_json import JsonFault, parse_json
 
-MARK = "~"
-"""Between the space and the id: in nobody's ids, and not in what people write."""
-
 MOST_LAYERS = 8
 """So often something may stand in a string that stands in a string."""
-
-_LETTERS = r"[A-Za-z0-9_.-]+?"
-_NAME = r"[A-Za-z0-9_-]+(?:\.[A-Za-z0-9_-]+)*"
-"""The same in a text, where a dot may end the sentence."""
-_NUMBER = re.compile(r"0|[1-9][0-9]{0,18}")
-IdsOf = Mapping[str, Ids]
-"""How the ids of each kind look that can be referred to: kinds of items, and of what is supplied."""
 
 
 def _nothing(*_asked: object) -> Mapping[str, Any]:
@@ -84,36 +87,6 @@ class Manner:
     parts: dict[Pointer, Json] = field(default_factory=dict)
 
 
-def in_space(kind: str, space: str) -> str:
-    """How `IdsOf` names one of several spaces in which things of a kind are counted."""
-    return f"{kind}/{space}" if space else kind
-
-
-def opened_id(native: str | int, ids: Ids) -> str:
-    """An id of a kind, as it is called everywhere."""
-    return f"{ids.space}{MARK}{native}" if ids.space else str(native)
-
-
-def closed_id(text: str, ids: Ids) -> str | int:
-    """The inverse of `opened_id`."""
-    space, mark, rest = text.partition(MARK)
-    plain = rest if mark and space == ids.space else text
-    return int(plain) if ids.is_number and _NUMBER.fullmatch(plain) else plain
-
-
-def plain_id(native: str | int, ids: Ids) -> str | int:
-    """A closed id as the platform writes it: alone, where it is called by what holds the item as well."""
-    if not ids.within:
-        return native
-    plain = str(native).rpartition(MARK)[2]
-    return int(plain) if ids.is_number and _NUMBER.fullmatch(plain) else plain
-
-
-def held_id(native: str | int, holder: str | int) -> str:
-    """A closed id that is unique only in what holds the item: called by both."""
-    return f"{str(holder).rpartition(MARK)[2]}{MARK}{native}"
-
-
 def opened(definition: Json, sheet: KindSheet, ids: IdsOf, looks: Looks = BLIND) -> Json:
     """A definition in which everything can be seen."""
     return _all_opened(definition, sheet, ids, looks, Manner())
@@ -134,16 +107,6 @@ def closed(
     if present is not None:
         _all_opened(present, sheet, ids, looks, manner)
     return _Closing(sheet, ids, looks, manner, is_spaced).value((), definition, sheet.places.walk(definition))
-
-
-def id_pattern(ids: IdsOf) -> str:
-    """What an opened id looks like inside a text; matches nothing where no kind has a space of its own."""
-    forms = {
-        f"{re.escape(one.space)}{MARK}{f'{_NAME}{MARK}' if one.within else ''}{'[0-9]+' if one.is_number else _NAME}"
-        for one in ids.values()
-        if one.space
-    }
-    return f"(?:{'|'.join(sorted(forms))})" if forms else r"(?!)"
 
 
 def _all_opened(definition: Json, sheet: KindSheet, ids: IdsOf, looks: Looks, manner: Manner) -> Json:
@@ -211,7 +174,7 @@ class _Opening:
             return value
         plain = str(value)
         if refer.form:
-            inside = ".+" if refer.by_title else _written(self._ids[kind])
+            inside = ".+" if refer.by_title else written(self._ids[kind])
             found = around(self._looks.here(refer.form), inside).fullmatch(plain)
             if not found:
                 return value
@@ -224,7 +187,7 @@ class _Opening:
 
     def _opened(self, plain: str, kind: str, value: Json) -> Json:
         ids = self._ids[kind]
-        is_other = MARK in plain or (ids.is_number and not _NUMBER.fullmatch(plain))
+        is_other = MARK in plain or (ids.is_number and not NUMBER.fullmatch(plain))
         if is_other or not ids.within:
             return value if is_other else opened_id(plain, ids)
         holder = _named(self._around, ids)
@@ -235,7 +198,7 @@ class _Opening:
             ids = self._ids.get(mention.kind)
             if ids is None or not ids.space:
                 continue
-            inside = ".+?" if mention.by_title else _written(ids)
+            inside = ".+?" if mention.by_title else written(ids)
             pattern = around(self._looks.here(mention.pattern), inside)
             text = pattern.sub(partial(self._called if mention.by_title else self._mentioned, mention.kind), text)
         return text
@@ -312,7 +275,7 @@ class _Closing:
             # The number alone would be that of something else.
             raise Elsewhere(value)
         whole = form.replace("{id}", str(plain)) if form else plain
-        if written is int and _NUMBER.fullmatch(str(whole)):
+        if written is int and NUMBER.fullmatch(str(whole)):
             return int(whole)
         return str(whole) if written is str else whole
 
@@ -321,8 +284,8 @@ class _Closing:
             ids = self._ids.get(mention.kind)
             if ids is None or not ids.space:
                 continue
-            held = f"(?:{_LETTERS}{MARK})?" if ids.within else ""
-            pattern = around(self._looks.here(mention.pattern), f"{re.escape(ids.space)}{MARK}{held}{_LETTERS}")
+            held = f"(?:{LETTERS}{MARK})?" if ids.within else ""
+            pattern = around(self._looks.here(mention.pattern), f"{re.escape(ids.space)}{MARK}{held}{LETTERS}")
             text = pattern.sub(partial(self._mentioned, mention), text)
         return text
 
@@ -357,21 +320,8 @@ def _kinds(refer: Refer, ids: IdsOf) -> list[str]:
     return [kind for to in refer.to if (kind := in_space(to.partition("#")[0], refer.space)) in ids]
 
 
-def _written(ids: Ids) -> str:
-    """What an id of a kind looks like where it is written alone."""
-    return "[0-9]+" if ids.is_number else _LETTERS
-
-
 def _are_pairs(value: Json) -> bool:
     return isinstance(value, list) and all(isinstance(pair, dict) and pair.keys() == {OF, IS} for pair in value)
-
-
-@cache
-def around(form: str, inside: str) -> re.Pattern[str]:
-    """Matches an id that looks like `inside` with what stands around it; one blank in the form is any number of
-    them."""
-    left, right = (re.escape(part).replace(r"\ ", r"\s*") for part in form.split("{id}", 1))
-    return re.compile(f"{left}(?P<id>{inside}){right}")
 
 
 def _with_id(found: re.Match[str], new: str) -> str:

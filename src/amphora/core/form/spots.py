@@ -6,7 +6,7 @@ import json
 from collections.abc import Callable, Iterator
 
 from amphora.core.form.kinds import KindSheet
-from amphora.core.form.opened import around
+from amphora.core.form.native_ids import around
 from amphora.core.form.places import Refer, Spot, Walk
 from amphora.core.form.visit import BELOW, rebuilt, visited
 from amphora.core.values.keys import Key

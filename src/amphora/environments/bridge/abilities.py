@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from urllib.parse import unquote
 
+from amphora.core.form.native_ids import closed_id
 from amphora.core.form.objects import PART_MARK
-from amphora.core.form.opened import closed_id
 from amphora.core.form.places import values_at
 from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.model import Json

@@ -12,7 +12,7 @@ from dataclasses import replace
 from amphora.core.form.bindings import Bindings, IdStyle
 from amphora.core.form.kinds import Ids
 from amphora.core.form.native import to_native
-from amphora.core.form.opened import MARK, closed_id, id_pattern, in_space
+from amphora.core.form.native_ids import MARK, closed_id, id_pattern, in_space
 from amphora.core.form.places import values_at
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain

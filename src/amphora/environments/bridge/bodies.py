@@ -6,7 +6,8 @@ from collections.abc import Collection, Mapping
 from typing import Any
 
 from amphora.core.form.kinds import Ids
-from amphora.core.form.opened import Elsewhere, PartMissing, closed, closed_id, opened, plain_id
+from amphora.core.form.native_ids import closed_id, plain_id
+from amphora.core.form.opened import Elsewhere, PartMissing, closed, opened
 from amphora.core.form.spots import masked_places
 from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.model import Json

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping, Sequence
 
-from amphora.core.form.opened import MARK, held_id, opened_id, plain_id
+from amphora.core.form.native_ids import MARK, held_id, opened_id, plain_id
 from amphora.core.values.model import Json
 from amphora.environments.bridge.parts import ItemPart
 from amphora.environments.bridge.paths import text_at, value_at

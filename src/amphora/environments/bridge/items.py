@@ -9,7 +9,8 @@ from dataclasses import replace
 from typing import TypeVar
 
 from amphora.core.form.kinds import Ids
-from amphora.core.form.opened import BLIND, MARK, Looks, closed_id, opened, opened_id
+from amphora.core.form.native_ids import MARK, closed_id, opened_id
+from amphora.core.form.opened import BLIND, Looks, opened
 from amphora.core.form.places import PartOf, values_at
 from amphora.core.form.spots import mask_secrets
 from amphora.core.values.canon import digest

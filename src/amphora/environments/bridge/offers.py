@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from amphora.core.form.kinds import Ids
-from amphora.core.form.opened import opened_id
+from amphora.core.form.native_ids import opened_id
 from amphora.core.values.model import Json, Supply
 from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.parts import BridgeSheet, SupplyPart

@@ -7,7 +7,7 @@ from dataclasses import field
 from typing import Any
 
 from amphora.core.form.kinds import KindSheet
-from amphora.core.form.opened import held_id
+from amphora.core.form.native_ids import held_id
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.environments.bridge.paths import Flag, dropped, member_path, text_at

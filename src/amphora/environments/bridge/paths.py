@@ -10,7 +10,7 @@ from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import quote, unquote
 
-from amphora.core.form.opened import around
+from amphora.core.form.native_ids import around
 from amphora.core.form.places import parse_path, values_at
 from amphora.core.form.visit import GONE
 from amphora.core.values.errors import SheetFault

@@ -1,0 +1,76 @@
+"""Native ids as they are called everywhere, and as platforms write them: alone, inside of something longer, in texts.
+
+Chart 12 is `chart~12` where charts are counted by themselves, and card 3 of board 7 `card~7~3` where cards are
+counted on each board.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from functools import cache
+
+from amphora.core.form.kinds import Ids
+
+MARK = "~"
+"""Between the space and the id: in nobody's ids, and not in what people write."""
+
+LETTERS = r"[A-Za-z0-9_.-]+?"
+_NAME = r"[A-Za-z0-9_-]+(?:\.[A-Za-z0-9_-]+)*"
+"""The same in a text, where a dot may end the sentence."""
+NUMBER = re.compile(r"0|[1-9][0-9]{0,18}")
+IdsOf = Mapping[str, Ids]
+"""How the ids of each kind look that can be referred to: kinds of items, and of what is supplied."""
+
+
+def in_space(kind: str, space: str) -> str:
+    """How `IdsOf` names one of several spaces in which things of a kind are counted."""
+    return f"{kind}/{space}" if space else kind
+
+
+def opened_id(native: str | int, ids: Ids) -> str:
+    """An id of a kind, as it is called everywhere."""
+    return f"{ids.space}{MARK}{native}" if ids.space else str(native)
+
+
+def closed_id(text: str, ids: Ids) -> str | int:
+    """The inverse of `opened_id`."""
+    space, mark, rest = text.partition(MARK)
+    return _typed(rest if mark and space == ids.space else text, ids)
+
+
+def plain_id(native: str | int, ids: Ids) -> str | int:
+    """A closed id as the platform writes it: alone, where it is called by what holds the item as well."""
+    return _typed(str(native).rpartition(MARK)[2], ids) if ids.within else native
+
+
+def _typed(plain: str, ids: Ids) -> str | int:
+    return int(plain) if ids.is_number and NUMBER.fullmatch(plain) else plain
+
+
+def held_id(native: str | int, holder: str | int) -> str:
+    """A closed id that is unique only in what holds the item: called by both."""
+    return f"{str(holder).rpartition(MARK)[2]}{MARK}{native}"
+
+
+def written(ids: Ids) -> str:
+    """What an id of a kind looks like where it is written alone."""
+    return "[0-9]+" if ids.is_number else LETTERS
+
+
+def id_pattern(ids: IdsOf) -> str:
+    """What an opened id looks like inside a text; matches nothing where no kind has a space of its own."""
+    forms = {
+        f"{re.escape(one.space)}{MARK}{f'{_NAME}{MARK}' if one.within else ''}{'[0-9]+' if one.is_number else _NAME}"
+        for one in ids.values()
+        if one.space
+    }
+    return f"(?:{'|'.join(sorted(forms))})" if forms else r"(?!)"
+
+
+@cache
+def around(form: str, inside: str) -> re.Pattern[str]:
+    """Matches an id that looks like `inside` with what stands around it; one blank in the form is any number of
+    them."""
+    left, right = (re.escape(part).replace(r"\ ", r"\s*") for part in form.split("{id}", 1))
+    return re.compile(f"{left}(?P<id>{inside}){right}")
