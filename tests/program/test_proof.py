@@ -134,6 +134,16 @@ def test_what_an_undo_leaves_still_has_to_be_cared_for(brought: Program) -> None
     assert [(one["kind"], one["key"], one["run"]) for one in left] == [("secret", *before, "grove-live-2")]
 
 
+def test_what_was_put_back_stays_told_when_the_rest_is_tried_again(brought: Program) -> None:
+    brought("practice", "edit", "grove-live.practice", "Weigh slip", "--set", '/subject="mended"')
+    assert brought("undo", "last", "--yes").verdict.endswith("as it was before but for 1 item.")
+    again = brought("undo", "grove-live-1", "--yes")
+    assert again.verdict == "Nothing more of grove-live-1 was put back: 1 item stays as it is now."
+    runs = brought("history", "--json").json["runs"]
+    assert [(one["stays"], one["returned"]) for one in runs] == [(1, 0), (1, 6), (1, 6)]
+    assert brought("history", "grove-live-1").verdict.endswith("undone but for 1 item.")
+
+
 def test_a_later_run_takes_the_promise_over(brought: Program) -> None:
     brought("practice", "edit", "grove-dev.practice", "Weigh slip", "--set", '/subject="T"')
     brought("export", "tickets")

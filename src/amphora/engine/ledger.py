@@ -7,9 +7,9 @@ from pathlib import Path
 
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.late import dataclass
-from amphora.core.values.next_step import to_type
+from amphora.core.values.next_step import advice, to_type
 from amphora.engine.session import Session, ledger_secret
-from amphora.files.workspace import FILE, checked_ledger
+from amphora.files.workspace import ledger_misfit
 from amphora.files.workspace_writer import set_ledger
 from amphora.ledger.database import open_database
 from amphora.ledger.sqlite import SqliteDatabase
@@ -25,6 +25,22 @@ class Moved:
     kept: Path
 
 
+def _refuse_misfit(url: str, sign_in: str) -> None:
+    # Of what was typed, and not of the file: there is no line to be mended.
+    name, is_clear = ledger_misfit(url, sign_in)
+    if is_clear:
+        where = "the address" if name == "ledger" else "--sign-in"
+        raise UsageFault(
+            f"A secret stands in clear in {where}; nothing was taken over.",
+            next_step=advice("Take it out, say where it is kept with --sign-in env:SOME_NAME, and change it."),
+        )
+    if name:
+        raise UsageFault(
+            "A ledger is taken over to an address like postgresql://NAME@HOST/DATABASE.",
+            next_step=to_type("ledger", "move", "--help"),
+        )
+
+
 def move(session: Session, url: str, sign_in: str) -> Moved:
     """Takes the workspace's ledger over to a server, and lets the workspace use that one from then on. The file stays
     under another name: nobody can go on with it by mistake."""
@@ -35,7 +51,7 @@ def move(session: Session, url: str, sign_in: str) -> Moved:
             subject=workspace.ledger_url,
             next_step=to_type("history"),
         )
-    checked_ledger(url, sign_in, workspace.folder / FILE)
+    _refuse_misfit(url, sign_in)
     for uid, name in session.ledger.environments().items():
         session.ledger.locks.refuse_held(uid, name)
     session.ledger.close()

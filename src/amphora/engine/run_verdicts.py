@@ -114,8 +114,9 @@ def of_undo(back: Back) -> Verdict:
     code = 0 if is_whole else BROKEN if back.is_open else COUNTS
     if back.is_idle:
         # "Undone but for 4 items" would be said of a target in which all is as the run left it.
+        more = "more " if back.of.returned else ""
         stay = counted(len(back.left), "item stays as it is", "items stay as they are")
-        return Verdict(f"Nothing of {back.of.name} was put back: {stay} now.", standing, after, code)
+        return Verdict(f"Nothing {more}of {back.of.name} was put back: {stay} now.", standing, after, code)
     return Verdict(f"{words} {back.sentence(back.of.environment)}", standing, after, code)
 
 

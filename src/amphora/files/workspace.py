@@ -261,19 +261,27 @@ def approvals_of(policies: Mapping[str, Any]) -> dict[str, int]:
 
 def checked_ledger(url: str, sign_in: str, path: Path, text: str = "") -> None:
     """UsageFault where an address is not that of a ledger's server, or holds a password."""
+    name, is_clear = ledger_misfit(url, sign_in)
     within = ("amphora",)
+    if name and not is_clear:
+        raise fault_at(path, text, within, name, "ledger has to be an address like postgresql://NAME@HOST/DATABASE")
+    if name:
+        fault = secret_fault(path, text, within, name)
+        if name == "ledger":
+            fault.next_step = advice('Take the password out, write ledger_sign_in = "env:SOME_NAME", and change it.')
+        raise fault
+
+
+def ledger_misfit(url: str, sign_in: str) -> tuple[str, bool]:
+    """What is wrong with the address of a ledger's server and where its password is kept: which of the two, by its
+    name in the file (empty: neither), and whether it holds a secret in clear."""
     if url and not url.startswith(("postgresql://", "postgres://")):
-        raise fault_at(
-            path, text, within, "ledger", "ledger has to be an address like postgresql://NAME@HOST/DATABASE"
-        )
+        return "ledger", False
     # At the last @: a password may hold one, and is to be found all the same.
     user = url.partition("://")[2].rpartition("@")[0]
     if ":" in user or "password" in url.partition("?")[2]:
-        fault = secret_fault(path, text, within, "ledger")
-        fault.next_step = advice('Take the password out, write ledger_sign_in = "env:SOME_NAME", and change it.')
-        raise fault
-    if sign_in and not sign_in.startswith(("env:", "keyring:")):
-        raise secret_fault(path, text, within, "ledger_sign_in")
+        return "ledger", True
+    return ("ledger_sign_in", True) if sign_in and not sign_in.startswith(("env:", "keyring:")) else ("", False)
 
 
 def _about(path: Path, text: str, table: Any) -> Mapping[str, Any]:

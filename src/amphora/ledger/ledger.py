@@ -185,8 +185,9 @@ class Ledger:
             restore(self._db, of.uid, set(remembered.get("keys", ())) - left, remembered)
             write_links(self._db, links, {})
             self._db.do("update runs set remembered = ? where id = ?", (dumped(now), run.id))
+            # Added up: what an earlier attempt put back is put back.
             counts = (stays, returned, run.id, of.id)
-            self._db.do("update runs set stays = ?, returned = ? where id in (?, ?)", counts)
+            self._db.do("update runs set stays = ?, returned = returned + ? where id in (?, ?)", counts)
             self.journal.write_end(run, state, note)
             self.journal.write_end(of, of_state, of.note or note)
             self.parcels.drop_unused()
