@@ -9,7 +9,6 @@ import shutil
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from threading import Thread
 from typing import TYPE_CHECKING, Any
 
 import pytest
@@ -18,6 +17,7 @@ from hypothesis import HealthCheck, settings
 from amphora.environments.http.practice import served
 from amphora.practice.halcyon import KEEPER, PLACES, make_halcyon
 from tests.loaded import called
+from tests.serving import on_loopback
 
 if TYPE_CHECKING:
     from tests.postgres.server import Server
@@ -116,17 +116,13 @@ def amphora(halcyon: Path) -> Program:
 def over_http(halcyon: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
     """A workspace over the same environments, served on a port."""
     monkeypatch.setenv("AMPHORA_PRACTICE_SECRET", "made-up-secret")
-    server = served(sorted(halcyon.glob("*.practice")), 0).server
-    Thread(target=server.serve_forever, daemon=True).start()
     toml = (halcyon / "amphora.toml").read_text(encoding="utf-8")
-    for name in PLACES:
-        there = f'location = "http://127.0.0.1:{server.server_port}/{name}"\nuser = "{KEEPER}"\n'
-        there += 'sign_in = "env:AMPHORA_PRACTICE_SECRET"\n'
-        toml = toml.replace(f'location = "practice:{name}.practice"\n', there)
-    (halcyon / "amphora.toml").write_text(toml, encoding="utf-8")
-    yield halcyon
-    server.shutdown()
-    server.server_close()
+    with on_loopback(served(sorted(halcyon.glob("*.practice")), 0).server) as address:
+        for name in PLACES:
+            there = f'location = "{address}/{name}"\nuser = "{KEEPER}"\nsign_in = "env:AMPHORA_PRACTICE_SECRET"\n'
+            toml = toml.replace(f'location = "practice:{name}.practice"\n', there)
+        (halcyon / "amphora.toml").write_text(toml, encoding="utf-8")
+        yield halcyon
 
 
 @pytest.fixture

@@ -12,6 +12,7 @@ from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
 from tests.conftest import Done, run_program
+from tests.serving import on_loopback
 
 Said = tuple[int, Any, dict[str, str]]
 Answering = Callable[[str, str, dict[str, str], Any, dict[str, str]], Said]
@@ -51,12 +52,8 @@ def served(answer: Answering) -> Iterator[str]:
     lock = threading.Lock()
     server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
     server.daemon_threads = True
-    threading.Thread(target=server.serve_forever, daemon=True).start()
-    try:
-        yield f"http://127.0.0.1:{server.server_port}"
-    finally:
-        server.shutdown()
-        server.server_close()
+    with on_loopback(server) as address:
+        yield address
 
 
 def described(kind: str, path: str, members: Sequence[str], more: str = "") -> str:

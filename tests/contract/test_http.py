@@ -15,7 +15,6 @@ from functools import partial
 from itertools import takewhile
 from pathlib import Path
 from subprocess import PIPE, Popen
-from threading import Thread
 from typing import Any, ClassVar, cast
 
 import httpx
@@ -42,6 +41,7 @@ from amphora.practice.halcyon import KEEPER
 from amphora.practice.platform import Platform
 from tests.conftest import Program, run_program
 from tests.contract.document import DOCUMENT, JSON, at_fault, schema_of, watched
+from tests.serving import on_loopback
 
 SECRET = "made-up-secret"
 
@@ -49,11 +49,8 @@ SECRET = "made-up-secret"
 @pytest.fixture
 def base(halcyon: Path) -> Iterator[str]:
     """The address of served practice environments."""
-    server = served(sorted(halcyon.glob("*.practice")), 0, SECRET).server
-    Thread(target=server.serve_forever, daemon=True).start()
-    yield f"http://127.0.0.1:{server.server_port}"
-    server.shutdown()
-    server.server_close()
+    with on_loopback(served(sorted(halcyon.glob("*.practice")), 0, SECRET).server) as address:
+        yield address
 
 
 def test_the_document_names_just_what_is_served() -> None:
@@ -258,8 +255,7 @@ def test_after_a_call_that_took_too_long_others_are_made(
         return practice(f"practice:{halcyon / 'grove-live.practice'}", halcyon, account, "")
 
     server = server_of(Service({"slow": opened}, {KEEPER: SECRET}))
-    Thread(target=server.serve_forever, daemon=True).start()
-    with server, closing(connect(f"http://127.0.0.1:{server.server_port}/slow", tmp_path, KEEPER, SECRET)) as there:
+    with on_loopback(server) as address, closing(connect(f"{address}/slow", tmp_path, KEEPER, SECRET)) as there:
         monkeypatch.setattr(calls, "LONGEST_S", 0.2)
         with pytest.raises(Unavailable, match="took longer"):
             there.whoami()
@@ -267,7 +263,6 @@ def test_after_a_call_that_took_too_long_others_are_made(
         monkeypatch.setattr(calls, "LONGEST_S", 300.0)
         # Whatever went wrong there: whoever puts a target back looks at it afterwards.
         assert there.whoami().account == KEEPER
-        server.shutdown()
 
 
 def test_what_a_removal_takes_along_is_told(halcyon: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -280,11 +275,9 @@ def test_what_a_removal_takes_along_is_told(halcyon: Path, tmp_path: Path, monke
 
     faults = watched(monkeypatch)
     server = server_of(Service({"taking": opened}, {KEEPER: SECRET}))
-    Thread(target=server.serve_forever, daemon=True).start()
-    with server, closing(connect(f"http://127.0.0.1:{server.server_port}/taking", tmp_path, KEEPER, SECRET)) as there:
+    with on_loopback(server) as address, closing(connect(f"{address}/taking", tmp_path, KEEPER, SECRET)) as there:
         assert isinstance(there, TakesAlong)
         assert there.along(["a", "b"]) == {"beside-a": "a", "beside-b": "b"}
-        server.shutdown()
     assert faults == []
     plain = practice(f"practice:{halcyon / 'grove-live.practice'}", halcyon, KEEPER, "")
     assert not isinstance(plain, TakesAlong)
@@ -309,8 +302,7 @@ def test_what_takes_long_is_answered_later(
     monkeypatch.setattr("amphora.environments.http.client.wait_s", lambda answer: 0.05)
     service = Service({"slow": opened}, {KEEPER: SECRET}, patience_s=0.0)
     server = server_of(service)
-    Thread(target=server.serve_forever, daemon=True).start()
-    with server, closing(connect(f"http://127.0.0.1:{server.server_port}/slow", tmp_path, KEEPER, SECRET)) as there:
+    with on_loopback(server) as address, closing(connect(f"{address}/slow", tmp_path, KEEPER, SECRET)) as there:
         write = Write("theme", ("house", "new"), States("New", "house"), {"colours": {}}, "k")
         if trouble.isdigit():
             # Nobody who is asked after it tells: it was taken all the same.
@@ -328,7 +320,6 @@ def test_what_takes_long_is_answered_later(
             assert written.native_id in there.look([written.native_id])
             # The same key is the same creation, also of one that is answered later.
             assert there.write([write]) == [written]
-        server.shutdown()
     assert not faults
 
 
@@ -408,17 +399,15 @@ class Dropping(socketserver.StreamRequestHandler):
 
 
 def test_a_line_that_goes_dead_is_asked_again_unless_something_would_be_changed() -> None:
-    with socketserver.ThreadingTCPServer(("127.0.0.1", 0), Dropping) as server:
-        Thread(target=server.serve_forever, daemon=True).start()
-        with closing(calls.Caller(f"http://127.0.0.1:{server.server_address[1]}", "it does", "")) as caller:
-            assert [caller.call("GET", "/", is_read=True).status_code for _ in range(3)] == [200] * 3
-            with pytest.raises(Uncertain, match="gave no answer"):
-                caller.call("POST", "/", is_read=False, content=b"x" * 100_000)
-            # On a line of its own there is nothing that could have been closed.
-            caller._writes_alone = True
-            caller.call("GET", "/", is_read=True)
-            assert caller.call("POST", "/", is_read=False, content=b"x").status_code == 200
-        server.shutdown()
+    server = socketserver.ThreadingTCPServer(("127.0.0.1", 0), Dropping)
+    with on_loopback(server) as address, closing(calls.Caller(address, "it does", "")) as caller:
+        assert [caller.call("GET", "/", is_read=True).status_code for _ in range(3)] == [200] * 3
+        with pytest.raises(Uncertain, match="gave no answer"):
+            caller.call("POST", "/", is_read=False, content=b"x" * 100_000)
+        # On a line of its own there is nothing that could have been closed.
+        caller._writes_alone = True
+        caller.call("GET", "/", is_read=True)
+        assert caller.call("POST", "/", is_read=False, content=b"x").status_code == 200
     assert Dropping.asked == ["GET"] * 4 + ["POST"]
 
 

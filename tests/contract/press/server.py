@@ -14,6 +14,8 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
+from tests.serving import on_loopback
+
 CLIENT, SECRET = "keeper@halcyon.example", "made-up-client-secret"
 MASK = "(hidden)"
 CALLS_OF_A_TOKEN = 40
@@ -273,13 +275,8 @@ def served(press: Press) -> Iterator[str]:
     """The platform on a port of loopback; its address."""
     server = ThreadingHTTPServer(("127.0.0.1", 0), type("PressHandler", (Handler,), {"press": press}))
     server.daemon_threads = True
-    thread = threading.Thread(target=server.serve_forever, daemon=True)
-    thread.start()
-    try:
-        yield f"http://127.0.0.1:{server.server_port}"
-    finally:
-        server.shutdown()
-        server.server_close()
+    with on_loopback(server) as address:
+        yield address
 
 
 def filled(uid: str, first: int, secret: str, is_source: bool = True) -> Press:
