@@ -57,7 +57,7 @@ def _refuse_open(session: Session, name: str) -> None:
     mine = [run for run in session.ledger.journal.runs() if run.is_open and run.environment == name]
     if mine:
         raise NotReady(
-            f"{mine[0].name} into {name} is {mine[0].state}: that has to be settled first.",
+            f"{mine[0].name} into {name} is {mine[0].standing}: that has to be settled first.",
             subject=name,
             next_step=to_type("history", mine[0].name),
         )

@@ -20,7 +20,6 @@ from amphora.core.values.rights import not_permitted
 from amphora.engine.docket import Prepared
 from amphora.engine.session import Opened, Session
 from amphora.files.agreements import Agreement
-from amphora.ledger.records import IMPORT
 
 
 @dataclass(frozen=True)
@@ -66,8 +65,8 @@ def reasons_for(
         identity.roles,
         opened.description.sheets,
         open_runs[0].name if open_runs else "",
-        _state_words(open_runs[0].state) if open_runs else "",
-        bool(open_runs) and open_runs[0].kind == IMPORT and open_runs[0].is_open,
+        open_runs[0].standing if open_runs else "",
+        bool(open_runs) and open_runs[0].can_go_on,
         mine[0] if mine else "",
         _policy(session, contents),
         _region_of(opened),
@@ -115,10 +114,6 @@ def agreed(reasons: Sequence[Reason]) -> list[Reason]:
 
 def _why_not(one: Agreement) -> str:
     return f"{one.words}: whoever imports can't agree to it" if one.counts else one.words
-
-
-def _state_words(state: str) -> str:
-    return "still running, or was cut off" if state == "running" else state
 
 
 def _region_of(opened: Opened) -> str:

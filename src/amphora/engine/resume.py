@@ -35,7 +35,7 @@ from amphora.files.names import checked_name
 from amphora.files.package import SUFFIX, is_package, read_package, write_package
 from amphora.files.sources import stored_package
 from amphora.ledger.campaigns import PREFIX
-from amphora.ledger.records import IMPORT, PAUSED, Campaign, Run
+from amphora.ledger.records import PAUSED, Campaign, Run
 
 
 @dataclass(frozen=True)
@@ -118,17 +118,19 @@ def run_to_resume(session: Session, name: str) -> Run:
     journal = session.ledger.journal
     if name:
         run = journal.run(name)
-        if run.is_open and run.kind == IMPORT:
+        if run.can_go_on:
             return run
         # A withdrawal or an undo is finished by doing it again.
         after = to_type("undo", run.name) if run.is_open else to_type("history", run.name)
-        raise NotReady(f"{run.name} does not wait for anybody: it is {run.state}.", subject=run.name, next_step=after)
-    waiting = [run for run in journal.runs() if run.is_open and run.kind == IMPORT]
+        raise NotReady(f"{run.name} can't go on: it is {run.standing}.", subject=run.name, next_step=after)
+    waiting = [run for run in journal.runs() if run.can_go_on]
     # Where it is the only one there is nothing to choose, and nobody has to type a name.
     if len(waiting) == 1:
         return waiting[0]
     if not waiting:
-        raise NotReady("No run waits for anybody to go on.", next_step=to_type("history"))
+        words, cut = "No run waits for anybody to go on", [run for run in journal.runs() if run.is_open][:1]
+        words += "".join(f"; {run.name} is {run.standing}" for run in cut)
+        raise NotReady(f"{words}.", next_step=to_type("undo", cut[0].name) if cut else to_type("history"))
     raise NotReady(
         f"{len(waiting)} runs wait for somebody to go on.",
         details=[f"{run.name}: {run.package} {run.version} into {run.environment}, {run.state}" for run in waiting],
@@ -147,7 +149,7 @@ def unfinished(session: Session, contents: Contents, targets: Sequence[str], nam
     # By uid: an environment may have been renamed since.
     uid = session.open(targets[0]).description.uid
     for run in session.ledger.journal.runs():
-        is_mine = (run.package, run.version) == mine[:2] and run.uid == uid and run.kind == IMPORT and run.is_open
+        is_mine = (run.package, run.version) == mine[:2] and run.uid == uid and run.can_go_on
         if is_mine and not run.campaign and (not name or is_named(run.name, name)):
             return run
     return None

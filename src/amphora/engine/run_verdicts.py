@@ -122,11 +122,12 @@ def of_undo(back: Back) -> Verdict:
 
 def of_run(run: Run) -> NextStep:
     """What to do next about a run."""
+    if run.is_open:
+        can_go_on = run.state in WAITING and not run.is_being_put_back
+        return to_type("resume" if can_go_on else "undo", run.name)
     if run.state == "done":
         # Of what put something back, or cared for it, nothing is left that could be verified by itself.
         return to_type("verify", run.name) if run.kind == IMPORT else to_type("history")
-    if run.is_open:
-        return to_type("resume" if run.state in WAITING else "undo", run.name)
     return to_type("compare", f"{run.package}-{run.version}", run.environment)
 
 

@@ -14,7 +14,7 @@ from amphora.core.values.next_step import to_type
 from amphora.ledger.database import Database, dumped
 from amphora.ledger.records import (
     BACKWARDS,
-    OPEN_STATES,
+    BROKEN_OFF,
     PAUSED,
     PUT_BACK,
     RUN_FORMAT,
@@ -54,6 +54,8 @@ class Journal:
                 (*row, RUN_FORMAT, beginning.campaign, beginning.why),
             )
             self._begin_leg(run_id, 1, beginning.account, beginning.before)
+            if beginning.of_run is not None:
+                self._cut_off(beginning.of_run, run_id)
         return self.run(name)
 
     def go_on(self, run: Run, account: str, before: Mapping[Key, Image | None]) -> Run:
@@ -62,7 +64,15 @@ class Journal:
             query = "update runs set state = ?, leg = ?, ended_at = null where id = ?"
             self._db.do(query, (RUNNING, run.leg + 1, run.id))
             self._begin_leg(run.id, run.leg + 1, account, before)
+            self._cut_off(run.id)
         return self.run(run.name)
+
+    def _cut_off(self, of_run: int, but: int = 0) -> None:
+        """Attempts at putting a run back that still count as running ended without a word: who begins here holds the
+        lock."""
+        row = (BROKEN_OFF, self._clock(), "It was cut off.", of_run, RUNNING, but)
+        query = "update runs set state = ?, ended_at = ?, note = ? where of_run = ? and state = ? and id <> ?"
+        self._db.do(query, row)
 
     def _begin_leg(self, run_id: int, leg: int, account: str, before: Mapping[Key, Image | None]) -> None:
         # A leg that was put back begins once more: what was before it then is out of date.
@@ -150,16 +160,9 @@ class Journal:
         return Image.from_json(table) if table else None
 
     def open_runs(self, uid: str) -> list[Run]:
-        """Runs into an environment that are neither done nor put back, the latest first. An attempt at putting
-        back stands and falls with the run that it was to put back."""
-        runs = [run for run in self.runs() if run.uid == uid]
-        return [run for run in runs if run.state in OPEN_STATES and run.kind not in BACKWARDS] + [
-            other
-            for other in runs
-            for attempt in runs
-            if attempt.of_run == other.id and attempt.state in OPEN_STATES and other.state not in (PUT_BACK, UNDONE)
-            if other.state not in OPEN_STATES
-        ]
+        """Runs into an environment that are neither done, paused nor put back, the latest first."""
+        runs = [run for run in self.runs() if run.uid == uid and run.is_open]
+        return [run for run in runs if run.state != PAUSED or run.is_being_put_back]
 
     def later(self, run: Run) -> list[Run]:
         """Runs into the same environment that came after this one and are in force, the latest first."""
@@ -271,7 +274,8 @@ class Journal:
 
 _COLUMNS = (
     "id, name, environment, uid, package, version, account, state, started_at, ended_at, note, kind, of_run, format,"
-    " leg, campaign, cared, why, stays, returned"
+    " leg, campaign, cared, why, stays, returned,"
+    " coalesce((select a.state from runs a where a.of_run = runs.id order by a.id desc limit 1), '') as attempt"
 )
 
 

@@ -131,6 +131,10 @@ NINTH = """
 alter table runs add column stays integer not null default 0;
 alter table runs add column returned integer not null default 0;
 """
+# Of each run it is asked how the latest attempt at putting it back ended.
+TENTH = """
+create index runs_of_run on runs (of_run);
+"""
 
 
 def _first(db: Database) -> None:
@@ -158,7 +162,7 @@ def _all(db: Database, statements: str) -> None:
 
 
 # In this order for ever: what has been carried out somewhere is never changed, only followed.
-_LATER = (THIRD, FOURTH, FIFTH, SIXTH, SEVENTH, EIGHTH, NINTH)
+_LATER = (THIRD, FOURTH, FIFTH, SIXTH, SEVENTH, EIGHTH, NINTH, TENTH)
 MIGRATIONS: tuple[Callable[[Database], None], ...] = (
     _first,
     _second,

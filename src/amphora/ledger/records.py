@@ -98,16 +98,40 @@ class Run:
     """Of a run that was put back, and of one that puts back: how many items are not as they were before it."""
     returned: int = 0
     """Of the same: how many were put back."""
+    attempt: str = ""
+    """The state of the latest run that puts this one back, or was to."""
+
+    @property
+    def is_being_put_back(self) -> bool:
+        """Whether somebody is putting it back just now, or was cut off at it."""
+        return self.attempt == RUNNING and self.state not in (PUT_BACK, UNDONE)
 
     @property
     def is_open(self) -> bool:
         """Whether something of it is or may be there, without it being done."""
+        if self.kind in BACKWARDS:
+            # An attempt at putting back stands and falls with the run that it was to put back: that one is open.
+            return self.attempt in (RUNNING, BROKEN_OFF) and self.state not in (PUT_BACK, UNDONE)
         # A paused run is open as well: something of it is there, and more is to come.
-        return self.state in (*OPEN_STATES, PAUSED)
+        return self.is_being_put_back or self.state in (*OPEN_STATES, PAUSED)
+
+    @property
+    def can_go_on(self) -> bool:
+        """Whether it can be resumed: it waits, and what it did before it waited is still there."""
+        return self.kind == IMPORT and self.is_open and not (self.is_being_put_back and self.state in (DONE, PAUSED))
+
+    @property
+    def standing(self) -> str:
+        """How it stands, for whoever has to settle it first."""
+        if self.is_being_put_back:
+            return "being put back, or that was cut off"
+        return "still running, or was cut off" if self.state == RUNNING else self.state
 
 
 def ending(run: Run, state: str) -> str:
     """How a run that is in this state ended, in words: "undone" alone would say that nothing of it is left."""
+    if run.is_being_put_back:
+        return f"{state}, being put back"
     if not run.stays or run.state == BROKEN_OFF:
         return state
     if run.returned:

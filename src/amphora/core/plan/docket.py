@@ -20,6 +20,7 @@ from amphora.core.values.graph import in_order
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Finding, Item, Json, Leak, Level, Listed, States
+from amphora.core.values.next_step import NextStep, to_type
 from amphora.core.values.raw import Raw
 
 
@@ -267,6 +268,13 @@ class Docket:
         """What `import` is to be told: the docket's file, or package and target."""
         # A docket that lies in a file goes on being named: it holds what somebody decided.
         return (self.file,) if self.file else (self.name, self.target, *self.words)
+
+    @property
+    def again(self) -> NextStep:
+        """How to ask for the same once more."""
+        if not self.actions:
+            return to_type("withdraw", self.package, self.target)
+        return to_type("import", *self.named, "--yes")
 
     @property
     def named_there(self) -> dict[Key, Json]:

@@ -66,11 +66,12 @@ def _open_run(docket: Docket, standing: Standing) -> list[Reason]:
     if standing.can_go_on:
         words += f" Go on with it, or put it back with amphora undo {standing.open_run}."
         return [Reason(Why.OPEN_RUN, words, (), to_type("resume", standing.open_run), standing.open_run)]
+    whole = "; what it was to bring can then be imported as a whole" if docket.actions else ""
     return [
         Reason(
             Why.OPEN_RUN,
-            f"{words} Put it back first; what it was to bring can then be imported as a whole.",
-            next_step=undo.then(to_type("import", *docket.named, "--yes")),
+            f"{words} Put it back first{whole}.",
+            next_step=undo.then(docket.again),
             subject=standing.open_run,
         )
     ]
