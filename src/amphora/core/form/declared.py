@@ -31,7 +31,7 @@ def secret_faults(item: Item, sheet: KindSheet) -> Iterator[tuple[str, str]]:
         # Inside a text never, even at a declared place: a secret is a value, not a part of one.
         if place.in_text or not walk.spot.is_secret:
             yield place.pointer, "names a secret where the kind sheet knows of none"
-    for here in visited(form, start) if sheet.secrets else ():
+    for here in visited(form, start, role="is_secret") if sheet.secrets else ():
         if here.walk.spot.is_secret and here.value not in (None, "", [], {}):
             token = parse_token(here.value)
             if token is None or token.kind != "secret":

@@ -121,26 +121,29 @@ def _merged(spots: tuple[Spot, ...]) -> Spot:
     return result
 
 
+def _roles_of(spot: Spot) -> frozenset[str]:
+    return frozenset(f.name for f in fields(Spot) if getattr(spot, f.name))
+
+
 @dataclass(slots=True)
 class _Node:
     names: dict[str, _Node] = field(default_factory=dict)
     every: _Node | None = None
     spots: list[Spot] = field(default_factory=list)
-    _holds_secret: bool | None = None
+    _roles: frozenset[str] | None = None
 
-    def holds_secret(self) -> bool:
-        """Whether a secret place is here or below; asked for when all places are there."""
-        if self._holds_secret is None:
+    def roles(self) -> frozenset[str]:
+        """The roles of places that are here or below; asked for when all places are there."""
+        if self._roles is None:
             below = [*self.names.values(), *([self.every] if self.every else [])]
-            is_here = any(spot.is_secret for spot in self.spots)
-            self._holds_secret = is_here or any(node.holds_secret() for node in below)
-        return self._holds_secret
+            self._roles = frozenset().union(*map(_roles_of, self.spots), *(node.roles() for node in below))
+        return self._roles
 
 
 class Walk:
     """A position in the automaton: `spot` says what is here, `step` leads to a child."""
 
-    __slots__ = ("_nodes", "_other", "_steps", "holds_secret", "is_bare", "is_dull", "is_outside", "spot")
+    __slots__ = ("_nodes", "_other", "_steps", "holds_secret", "is_bare", "is_dull", "is_outside", "roles", "spot")
 
     def __init__(self, nodes: tuple[_Node, ...]) -> None:
         self._nodes = nodes
@@ -152,7 +155,9 @@ class Walk:
         """Whether this place has no role of its own."""
         self.is_dull = not nodes
         """Whether neither this place nor any below it has a role."""
-        self.holds_secret = any(node.holds_secret() for node in nodes)
+        self.roles = frozenset().union(*(node.roles() for node in nodes))
+        """The roles of this place and of those below it, as the fields of a spot are called."""
+        self.holds_secret = "is_secret" in self.roles
 
     def step(self, name: str) -> Walk:
         """The position of the child with this member name, or index as text."""

@@ -201,7 +201,7 @@ SHAPES: Final = (
         ("hook", "Hook", "HOOK", "/bot"),
         ("https://hooks.halcyon.example/services/T0a1/B0b2/kd83jf92kd83jf92kd83jf92",),
         ("https://halcyon.example/webhooks/delivery-notes-of-the-mill", "https://hooks.halcyon.example/docs"),
-        r"hook|/bot",
+        r"://[^\s\"'<>]*(?:hook|/bot)",
     ),
 )
 """The rules on shapes, the surest first."""

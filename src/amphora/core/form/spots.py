@@ -93,9 +93,10 @@ Spotted = tuple[Pointer, Json, Spot, Json]
 """A place with a role: where, what stands there, the role, and the object or array that holds it."""
 
 
-def spotted(form: Json, sheet: KindSheet) -> Iterator[Spotted]:
-    """Every place of a form that has a role; a required reference that isn't there stands as None."""
-    for here in visited(form, sheet.places.walk(form)):
+def spotted(form: Json, sheet: KindSheet, role: str = "") -> Iterator[Spotted]:
+    """Every place of a form that has a role, of one role at least those; a required reference that isn't there stands
+    as None."""
+    for here in visited(form, sheet.places.walk(form), role=role):
         if not here.walk.is_bare:
             yield here.at, here.value, here.walk.spot, here.held
         if isinstance(here.value, dict) and not here.walk.is_dull:
@@ -107,27 +108,27 @@ def spotted(form: Json, sheet: KindSheet) -> Iterator[Spotted]:
 
 def region_values(form: Json, sheet: KindSheet) -> list[str]:
     """The regions that a form is bound to."""
-    return [value for _, value, spot, _ in spotted(form, sheet) if spot.is_region and value]
+    return [value for _, value, spot, _ in spotted(form, sheet, "is_region") if spot.is_region and value]
 
 
 def setting_values(form: Json, sheet: KindSheet) -> list[tuple[str, Json, str]]:
     """The settings of a form: (pointer, value, type)."""
-    found = [(write_pointer(at), value, spot.setting) for at, value, spot, _ in spotted(form, sheet) if spot.setting]
-    return [(at, value, str(type_)) for at, value, type_ in found]
+    found = [(at, value, spot.setting) for at, value, spot, _ in spotted(form, sheet, "setting") if spot.setting]
+    return [(write_pointer(at), value, str(type_)) for at, value, type_ in found]
 
 
 def empty_references(form: Json, sheet: KindSheet) -> list[str]:
     """The places of required references at which nothing stands."""
     return [
         write_pointer(at)
-        for at, value, spot, _ in spotted(form, sheet)
+        for at, value, spot, _ in spotted(form, sheet, "refer")
         if spot.refer and spot.refer.is_required and value in (None, "")
     ]
 
 
 def required_references(form: Json, sheet: KindSheet) -> list[Json]:
     """What stands at required references."""
-    return [value for _, value, spot, _ in spotted(form, sheet) if spot.refer and spot.refer.is_required]
+    return [value for _, value, spot, _ in spotted(form, sheet, "refer") if spot.refer and spot.refer.is_required]
 
 
 def requires(form: Json, sheet: KindSheet | None, key: Key) -> bool:

@@ -23,13 +23,14 @@ class Visit(NamedTuple):
     held: Json
 
 
-def visited(value: Json, walk: Walk, *, is_thorough: bool = False) -> Iterator[Visit]:
+def visited(value: Json, walk: Walk, *, is_thorough: bool = False, role: str = "") -> Iterator[Visit]:
     """Every value of a definition, holders before what they hold, in document order. What is below a place under
-    which no role is declared is passed over, unless it is to be thorough: most of a definition is."""
-    yield from _visited(Visit((), (), value, walk, None), is_thorough)
+    which no role is declared is passed over, unless it is to be thorough: most of a definition is. For whoever looks
+    for one role only, so is what leads to none of that."""
+    yield from _visited(Visit((), (), value, walk, None), is_thorough, role)
 
 
-def _visited(here: Visit, is_thorough: bool) -> Iterator[Visit]:
+def _visited(here: Visit, is_thorough: bool, role: str) -> Iterator[Visit]:
     yield here
     value, walk = here.value, here.walk
     if walk.is_dull and not is_thorough:
@@ -38,15 +39,19 @@ def _visited(here: Visit, is_thorough: bool) -> Iterator[Visit]:
     steps, other = walk.children()
     if isinstance(value, dict):
         for name, part in value.items():
-            at, named = (*here.at, name), (*here.named, name)
-            yield from _visited(Visit(at, named, part, steps.get(name, other), value), is_thorough)
+            child = steps.get(name, other)
+            if not role or role in child.roles:
+                at, named = (*here.at, name), (*here.named, name)
+                yield from _visited(Visit(at, named, part, child, value), is_thorough, role)
     elif isinstance(value, list):
         member = walk.spot.named_by
         names = _names(value, member) if member else None
         for position, part in enumerate(value):
             step = str(position)
-            named = (*here.named, names[position] if names else step)
-            yield from _visited(Visit((*here.at, step), named, part, steps.get(step, other), value), is_thorough)
+            child = steps.get(step, other)
+            if not role or role in child.roles:
+                named = (*here.named, names[position] if names else step)
+                yield from _visited(Visit((*here.at, step), named, part, child, value), is_thorough, role)
 
 
 def _names(elements: list[Json], member: str) -> list[str] | None:
