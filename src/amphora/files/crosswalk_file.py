@@ -89,7 +89,7 @@ def write_cells(path: Path, cells: Iterable[Cell]) -> list[Cell]:
     read_crosswalk(path)
     cells = list(cells)
     for cell in cells:
-        _refuse_literal(cell.section, cell.value, path, "")
+        refuse_in_clear(cell, path)
     by_file: dict[Path, list[Cell]] = {}
     for cell in cells:
         apart = _apart(path) / f"{cell.column}.yaml"
@@ -120,11 +120,27 @@ def rename_column(path: Path, old: str, name: str) -> bool:
     return found
 
 
+def refuse_in_clear(cell: Cell, path: Path) -> None:
+    """UsageFault for a cell that would put a secret itself into the file; it is not quoted either."""
+    if cell.section == SECRETS and not _is_kept(cell.value):
+        raise UsageFault(
+            f"{cell.row} is a secret, and would stand in clear in {path.name}; nothing was written.",
+            subject=cell.row,
+            next_step=advice(
+                f"Say where it is kept: {cell.row}=env:NAME, with the variable NAME set, or keyring:NAME."
+            ),
+        )
+
+
+def _is_kept(value: Json) -> bool:
+    """Whether what stands for a secret says where it is kept, or nothing."""
+    return value is None or (isinstance(value, str) and (value in ("", "?") or bool(_KEPT.fullmatch(value))))
+
+
 def _refuse_literal(section: str, value: Json, path: Path, place: str) -> None:
     """UsageFault for a secret that stands in the file itself. It is not quoted: the message may end up anywhere."""
-    is_fit = value is None or (isinstance(value, str) and (value in ("", "?") or _KEPT.fullmatch(value)))
     # Before anybody reads the table: from here on a value may end up in a message.
-    if section == SECRETS and not is_fit:
+    if section == SECRETS and not _is_kept(value):
         raise UsageFault(
             f"{path}: a secret stands in clear under secrets.",
             subject=str(path),
