@@ -13,6 +13,7 @@ import pytest
 
 from amphora.ledger.journal import Journal
 from amphora.practice.platform import Platform
+from tests.conftest import Program
 from tests.contract.conftest import folder_ground, nodered_ground
 from tests.contract.grounds import Ground
 from tests.faults.test_faults import back, bring, grown, whole
@@ -92,12 +93,33 @@ def test_an_undo_is_killed_at_every_moment_and_finished(halcyon: Path) -> None:
         at += 1
         bring(ground, newest)
         code = killed(halcyon, at, "undo", "last", "--yes")
-        run = next(r for r in ground.session().ledger.journal.runs() if r.kind == "import")
+        journal = ground.session().ledger.journal
+        run = next(r for r in journal.runs() if r.kind == "import")
         if run.state != "undone":
+            # What it has begun to take back is open, and can't go on; the attempt itself is neither.
+            assert [one for one in journal.runs() if one.is_open] == ([run] if run.attempt else [])
+            assert not run.can_go_on
             assert back(ground).is_as_before
+        assert not [one for one in journal.runs() if one.is_open or one.state == "running"]
         assert whole(ground) == before
     assert at > 12
     ground.close()
+
+
+def test_what_was_cut_off_is_told_with_the_way_on(amphora: Program, halcyon: Path) -> None:
+    amphora("export", "grove-dev", "Weigh ticket", "--as", "p")
+    assert amphora("import", "p", "grove-test", "--yes", "--pause-after", "Growers").code == 5
+    assert killed(halcyon, 8, "undo", "last", "--yes") == -signal.SIGKILL
+    for words in ((), ("resume",), ("resume", "grove-test-1"), ("history",), ("history", "grove-test-1")):
+        done = amphora(*words)
+        assert (done.out + done.err).rstrip().endswith("Next: amphora undo grove-test-1"), (words, done)
+    assert "paused, being put back" in done.verdict
+    assert amphora("undo", "grove-test-1", "--yes").verdict.endswith("grove-test is as it was before.")
+    assert amphora().verdict == "Nothing is open."
+    amphora("import", "p", "grove-test", "--yes")
+    assert killed(halcyon, 8, "withdraw", "p", "grove-test", "--retire-all") == -signal.SIGKILL
+    again = "Next: amphora undo grove-test-5 --yes && amphora withdraw p grove-test"
+    assert amphora("withdraw", "p", "grove-test", "--retire-all").err.rstrip().endswith(again)
 
 
 @pytest.mark.parametrize("adapter", ["folder", "nodered"])
