@@ -12,7 +12,7 @@ from amphora.core.values.keys import readable
 from amphora.core.values.next_step import NextStep, blank, open_value, to_type
 from amphora.core.values.words import counted, few
 from amphora.engine.verdicts import BROKEN, COUNTS, INTERRUPTED, PAUSED, REFUSED, Standing, Verdict
-from amphora.ledger.records import IMPORT, OPEN
+from amphora.ledger.records import DONE, IMPORT, OPEN
 
 if TYPE_CHECKING:
     from amphora.engine.record import Told
@@ -131,6 +131,18 @@ def of_run(run: Run) -> NextStep:
     return to_type("compare", f"{run.package}-{run.version}", run.environment)
 
 
+def of_campaign(campaign: Campaign, runs: Sequence[Run]) -> NextStep:
+    """What to do next about an import into many targets, of which these are the runs."""
+    for run in runs:
+        if run.is_being_put_back:
+            return of_run(run)
+    if campaign.state == OPEN:
+        return to_type("resume", campaign.name)
+    if campaign.state == DONE:
+        return to_type("verify", campaign.package, *campaign.targets)
+    return to_type("compare", f"{campaign.package}-{campaign.version}", *campaign.targets)
+
+
 def of_told(told: Told) -> NextStep:
     """What to do next about a run whose aftercare is known."""
     return to_type("aftercare", told.run.name) if told.still and not told.run.is_open else of_run(told.run)
@@ -155,7 +167,8 @@ def of_workspace(
     if many:
         # It takes up the runs that are part of it.
         words = f"{few([campaign.name for campaign in many])} {'is' if len(many) == 1 else 'are'} not finished."
-        return Verdict(words + tail, "warn", to_type("resume", many[0].name))
+        mine = [run for run in runs if run.campaign == many[0].name]
+        return Verdict(words + tail, "warn", of_campaign(many[0], mine))
     if unsettled:
         words = f"{counted(len(unsettled), 'run')} {'is' if len(unsettled) == 1 else 'are'} not finished."
         return Verdict(words + tail, "warn", of_run(unsettled[0]))

@@ -11,8 +11,20 @@ from amphora.core.values.next_step import blank, to_type
 from amphora.core.values.tokens import parse_token
 from amphora.core.values.words import counted, few
 from amphora.engine.record import COMPLETE, Record, Told
-from amphora.engine.run_verdicts import of_told, of_tolds
-from amphora.ledger.records import BACKWARDS, BROKEN_OFF, IMPORT, OPEN, PUT_BACK, UNDONE, Campaign, Entry, LegOf, Run
+from amphora.engine.run_verdicts import of_campaign, of_told, of_tolds
+from amphora.ledger.records import (
+    BACKWARDS,
+    BROKEN_OFF,
+    IMPORT,
+    OPEN,
+    PUT_BACK,
+    UNDONE,
+    Campaign,
+    Entry,
+    LegOf,
+    Run,
+    ending,
+)
 from amphora.render.aftercare import entry_json
 from amphora.render.changes import in_words
 from amphora.render.csv_text import csv_text
@@ -323,12 +335,12 @@ def campaign_result(campaign: Campaign, runs: Sequence[Run]) -> Result:
         for name in names:
             mine = latest.get(name)
             # No run: its turn has not come, or it had all of it. The ledger can't tell these apart.
-            state = mine.state if mine else "not begun, or nothing to do"
+            state = ending(mine, mine.state) if mine else "not begun, or nothing to do"
             rows.append(
                 [
                     str(number),
                     Cell(name, "strong"),
-                    Cell(state, STATE_TONE.get(state, "dim")),
+                    Cell(state, STATE_TONE.get(mine.state if mine else "", "dim")),
                     mine.name if mine else "",
                     mine.started_at if mine else "",
                     Cell(mine.account if mine else "", "dim"),
@@ -341,12 +353,8 @@ def campaign_result(campaign: Campaign, runs: Sequence[Run]) -> Result:
         "warn" if campaign.state == OPEN else "plain",
         [Grid(["round", "target", "state", "run", "started", "by"], rows, right=(0,))],
         {"campaign": campaign.name, "state": campaign.state, "runs": [vars(run) for run in runs]},
-        to_type("resume" if campaign.state == OPEN else "verify", *_of_campaign(campaign)),
+        of_campaign(campaign, runs),
     )
-
-
-def _of_campaign(campaign: Campaign) -> tuple[str, ...]:
-    return (campaign.name,) if campaign.state == OPEN else (campaign.package, *campaign.targets)
 
 
 def leg_end(leg: LegOf) -> str:
