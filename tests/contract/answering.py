@@ -35,12 +35,13 @@ def served(answer: Answering) -> Iterator[str]:
             try:
                 body = json.loads(raw) if raw else None
             except ValueError:
-                body = raw.decode()
+                body = raw.decode("latin-1")
             parts = urlsplit(self.path)
             said = {name: values[-1] for name, values in parse_qs(parts.query).items()}
             with lock:
                 status, sent, headers = answer(self.command, parts.path, said, body, dict(self.headers))
-            out = sent.encode() if isinstance(sent, str) else b"" if sent is None else json.dumps(sent).encode()
+            sent = sent.encode() if isinstance(sent, str) else b"" if sent is None else sent
+            out = sent if isinstance(sent, bytes) else json.dumps(sent).encode()
             self.send_response(status)
             for name, value in {"Content-Length": str(len(out)), **headers}.items():
                 self.send_header(name, value)

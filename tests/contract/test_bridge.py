@@ -293,6 +293,8 @@ def test_a_sheet_that_is_wrong_is_told_with_its_lines() -> None:
         (SMALL + LINES.replace('id = "$.no"', ""), "`item.thing.rows` needs both `id` and `load.ids`"),
         (SMALL + LINES.replace(', of = "$.a"', ""), "each of `item.thing.rows.links` needs `at` and `of`"),
         (SMALL + MEMBERS, "$.who has to stand under fields.unordered"),
+        (f'{SMALL}more = {{ pic = {{ get = "/p", file = "*/*" }} }}', "$.pic has to stand under fields.files"),
+        (f'{SMALL}more = {{ pic = {{ get = "/p", file = "png" }} }}', "`item.thing.more.pic.file` has to be a media"),
         (SMALL + PEOPLE + REFERS, "`space` has to be one of team, user"),
         (SMALL + PEOPLE.replace('space = "team"', "") + REFERS, "each 'person' on offer has to have a `space`"),
     ]

@@ -168,6 +168,75 @@ def test_people_tags_and_lines_that_have_calls_of_their_own_go_over_and_come_bac
         assert list(two.slates) == [1]
 
 
+class Stamps:
+    """A platform that shows and takes the pictures of its items by calls of their own, as they are or in a form."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        self.stamps: dict[str, dict[str, Any]] = {}
+        self.pictures: dict[str, tuple[str, bytes]] = {}
+
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        _, kind, *rest = path.split("/")
+        if kind == "about":
+            return 200, {"uid": self.name}, {}
+        if method == "POST" and not rest:
+            rest = [f"{self.name}-{len(self.stamps) + 1}"]
+            self.stamps[rest[0]] = {"id": rest[0]}
+        if not rest:
+            return 200, list(self.stamps.values()), {}
+        one = self.stamps.get(rest[0])
+        if one is None or (rest[1:] and method == "GET" and rest[0] not in self.pictures):
+            return 404, {}, {}
+        if method == "DELETE":
+            (self.pictures if rest[1:] else self.stamps).pop(rest[0])
+        elif rest[1:] and method == "GET":
+            kind, content = self.pictures[rest[0]]
+            return 200, content, {"Content-Type": kind}
+        elif rest[1:]:
+            raw, kind = body.encode("latin-1"), headers["Content-Type"]
+            if kind.startswith("multipart/"):
+                head, _, raw = raw.partition(b"\r\n\r\n")
+                assert b'name="upload"' in head
+                raw, kind = raw.rpartition(b"\r\n--")[0], head.decode().rpartition("Content-Type: ")[2]
+                raw = raw.rpartition(b"\r\n--")[0] or raw
+            self.pictures[rest[0]] = (kind, raw)
+            return 200, "taken", {}
+        elif body:
+            one |= body
+        return 200, one, {}
+
+
+@pytest.mark.parametrize("write", ['put = "/stamps/{id}/picture"', 'post = "/stamps/{id}/picture", part = "upload"'])
+def test_attachments_that_have_calls_of_their_own_go_over_to_the_byte(write: str, tmp_path: Path) -> None:
+    one, two = Stamps("one"), Stamps("two")
+    one.stamps = {f"s{n}": {"id": f"s{n}", "name": f"Stamp {n}", "note": ""} for n in (1, 2)}
+    one.pictures["s1"] = ("image/png", bytes(range(256)) * 9)
+    more = f'[item.stamp.more.picture]\nfile = "*/*"\nget = "/stamps/{{id}}/picture"\nwrite = {{ {write} }}\n'
+    more += 'remove = { delete = "/stamps/{id}/picture" }\n'
+    sheet = 'bridge = "stamps"\nkinds = ["stamp.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
+    (tmp_path / "stamps.toml").write_text(sheet + described("stamp", "/stamps", ["note"], more), "utf-8")
+    (tmp_path / "stamp.toml").write_text('kind = "stamp"\n[fields]\nfiles = ["$.picture"]\n', "utf-8")
+    with pair(tmp_path, "stamps", one, two) as run:
+        assert "keeps all" in run("env", "prove", "here", "--yes").verdict
+        assert len(one.pictures) == 1
+        run("export", "here", "*", "--as", "p")
+        run("import", "p", "there", "--yes")
+        [(number, picture)] = two.pictures.items()
+        assert (picture, two.stamps[number]["name"]) == (one.pictures["s1"], "Stamp 1")
+        assert "othing to do" in run("import", "p", "there", "--yes").verdict
+        # One comes, and one goes.
+        one.pictures["s2"] = ("image/gif", b"GIF89a")
+        del one.pictures["s1"]
+        run("export", "here", "*", "--as", "p")
+        run("import", "p", "there", "--yes", "--without", "attachments")
+        assert two.pictures == {number: picture}
+        run("import", "p", "there", "--yes")
+        assert list(two.pictures.values()) == [("image/gif", b"GIF89a")]
+        assert run("undo", "last", "--yes").verdict.endswith("there is as it was before.")
+        assert two.pictures == {number: picture}
+
+
 RACKS = "".join(
     f"""
 [item.{kind}]

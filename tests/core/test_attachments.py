@@ -46,6 +46,11 @@ def test_the_target_keeps_its_own(form: Any, present: Any, result: Any) -> None:
     assert ICON not in str(item.form)
     assert (LEFT_OUT in str(item.form)) == (ICON in str(form))
     assert with_present(item, present, SHEET.places.walk(form)).form == result
+    # What an item has no more stays there only where no attachment is to come over.
+    there = {"icon": "mine", "a": 2}
+    gone = Item("app:a", 1, {"a": 1}, States("A"))
+    assert with_present(gone, there, SHEET.places.walk(there)).form == {"a": 1}
+    assert with_present(gone, there, SHEET.places.walk(there), keeps_all=True).form == {"a": 1, "icon": "mine"}
 
 
 @given(JSON)

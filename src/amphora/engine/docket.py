@@ -96,7 +96,7 @@ def prepare(
     given_up = [key for key in gone if said.of(key).on(THERE) == TARGET]
     taken = lacking(taken, given_up)
     present = present_in(session, side, taken, intake.since, mapped, adopted)
-    taken = with_kept_attachments(taken, side, present.items, present.noticed)
+    taken = with_kept_attachments(taken, side, present.items, present.noticed, "attachments" in said.without)
     # Before any action: a definition can only be written in native words once every id that it refers to is known.
     other_ids = _reserve_ids(taken, side, said.ids)
     actions = [

@@ -131,13 +131,18 @@ def _bases(session: Session, contents: Contents, side: Side, since: Contents | N
 
 
 def with_kept_attachments(
-    contents: Contents, side: Side, present: Mapping[Key, Item], noticed: Mapping[Key, Portable]
+    contents: Contents,
+    side: Side,
+    present: Mapping[Key, Item],
+    noticed: Mapping[Key, Portable],
+    keeps_all: bool,
 ) -> Contents:
-    """The contents with the target's own attachments where the package carries none."""
-    items = dict(contents.items)
+    """The contents with the target's own attachments where the package carries none, or with all of these."""
+    items, sheets = dict(contents.items), side.opened.description.sheets
     for key, item in items.items():
-        if any(place.token == LEFT_OUT for place in item.places):
+        has_files = keeps_all and key in present and item.kind in sheets and sheets[item.kind].has_files
+        if has_files or any(place.token == LEFT_OUT for place in item.places):
             form = present[key].form if key in present else MISSING
-            items[key] = with_present(item, form, side.opened.description.sheets[item.kind].places.walk(item.form))
+            items[key] = with_present(item, form, sheets[item.kind].places.walk(item.form), keeps_all)
     kept = {name: raw for portable in noticed.values() for name, raw in portable.files.items()}
     return replace(contents, items=items, files={**kept, **contents.files})

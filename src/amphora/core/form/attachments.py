@@ -37,30 +37,34 @@ def without_attachments(item: Item) -> Item:
     return replace(item, _form=with_texts(item.form, left_out))
 
 
-def with_present(item: Item, present: Json, walk: Walk) -> Item:
+def with_present(item: Item, present: Json, walk: Walk, keeps_all: bool = False) -> Item:
     """The item with what the target has where an attachment was left out; nothing where it has none.
-    `present` is the target's form, MISSING if the item is new there."""
-    form = _filled(item.form, present, walk)
+    `present` is the target's form, MISSING if the item is new there. Where it `keeps_all`, also those that the item
+    has no more."""
+    form = _filled(item.form, present, walk, keeps_all)
     return item if form is None else replace(item, _form=form[0])
 
 
-def _filled(value: Json, present: Json, walk: Walk) -> tuple[Json] | None:
+def _filled(value: Json, present: Json, walk: Walk, keeps_all: bool) -> tuple[Json] | None:
     """The value with the gaps filled, None where it has none."""
     if value == LEFT_OUT:
         return ("" if present is MISSING else present,)
     if isinstance(value, dict):
         there: Mapping[str, Json] = present if isinstance(present, dict) else {}
-        parts = {name: _filled(part, there.get(name, MISSING), walk.step(name)) for name, part in value.items()}
+        parts = {
+            name: _filled(part, there.get(name, MISSING), walk.step(name), keeps_all) for name, part in value.items()
+        }
+        kept = {n: part for n, part in there.items() if keeps_all and n not in value and walk.step(n).spot.is_file}
         # None and not the value itself: nearly all definitions hold no attachment, and are not made anew.
-        if not any(parts.values()):
+        if not any(parts.values()) and not kept:
             return None
         # Where the target lacks the member there is nothing to keep, and an empty one would be an edit that nobody
         # made.
         filled = {name: value[name] if part is None else part[0] for name, part in parts.items()}
-        return ({name: part for name, part in filled.items() if value[name] != LEFT_OUT or name in there},)
+        return ({name: part for name, part in filled.items() if value[name] != LEFT_OUT or name in there} | kept,)
     if isinstance(value, list):
         beside = _beside(value, present, walk.spot.named_by)
-        elements = [_filled(part, beside[n], walk.step(str(n))) for n, part in enumerate(value)]
+        elements = [_filled(part, beside[n], walk.step(str(n)), keeps_all) for n, part in enumerate(value)]
         if any(elements):
             return ([old if new is None else new[0] for old, new in zip(value, elements, strict=True)],)
     return None

@@ -232,21 +232,13 @@ class _Reader:
         if self.names.files_apart and (name := attachment_of(text)):
             self.files[name] = self.names.files_apart(name)
             return text
-        found = _DATA_URL.fullmatch(text)
-        # Other data URLs (percent-encoded, with parameters) stay text: they come back as they are.
+        found = of_data_url(text)
         if found is None:
             return None
-        try:
-            content = base64.b64decode(found[2], validate=True)
-        except ValueError:
-            return None
-        # Only what comes back to the byte is taken out: a library writes base64 in one way only, others wrap
-        # it or leave bits standing (RFC 4648, sections 3.1 and 3.5).
-        if data_url(content, found[1]) != text:
-            return None
+        media_type, content = found
         name = hashlib.sha256(content).hexdigest()
         self.files[name] = content
-        return token_for(f"file:{name}", found[1] or None)
+        return token_for(f"file:{name}", media_type or None)
 
     def _token_of(self, text: str) -> str | None:
         """The token of a native id; the item's own parts travel as they are where they stand alone."""
@@ -299,6 +291,19 @@ class _Reader:
 def data_url(content: bytes, media_type: str | None) -> str:
     """An attachment as it stands inline (RFC 2397)."""
     return f"data:{media_type or ''};base64,{base64.b64encode(content).decode()}"
+
+
+def of_data_url(text: Json) -> tuple[str, bytes] | None:
+    """The media type and the bytes of an attachment that stands inline; None for anything else. Other data URLs
+    (percent-encoded, with parameters) stay text: they come back as they are."""
+    found = _DATA_URL.fullmatch(text) if isinstance(text, str) else None
+    try:
+        content = base64.b64decode(found[2], validate=True) if found else b""
+    except ValueError:
+        return None
+    # Only what comes back to the byte is taken out: a library writes base64 in one way only, others wrap it or leave
+    # bits standing (RFC 4648, sections 3.1 and 3.5).
+    return (found[1], content) if found and data_url(content, found[1]) == text else None
 
 
 def escape_inside(text: str) -> str:

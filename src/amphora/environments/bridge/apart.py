@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from amphora.core.form.portable import of_data_url
 from amphora.core.values.canon import digest
+from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.model import Json
 from amphora.environments.bridge.bodies import Bodies
 from amphora.environments.bridge.client import Client
@@ -31,10 +33,28 @@ def written(
         now, how = items.beside(part, name, values), part.apart[name]
         if digest(how.bare(now)) == digest(value):
             continue
+        if how.file:
+            _file(client, how, name, value, write, values)
+            continue
         if how.write:
             client.change(how.write, {**values, "value": value}, value)
         else:
             _by_entry(client, how, _entries(now, how), _entries(value, how), values)
+
+
+def _file(client: Client, how: Apart, name: str, value: Json, write: Write, values: Mapping[str, Json]) -> None:
+    """Writes an attachment, or takes it away where there is none any more."""
+    if not value:
+        if how.remove:
+            client.change(how.remove, values)
+        return
+    found = of_data_url(value)
+    if found is None:
+        raise EnvironmentRefused(
+            f"{write.states.title!r} holds something else at {name} than an attachment.", subject=write.states.title
+        )
+    if how.write:
+        client.send(how.write, values, found[1], found[0])
 
 
 def entries_of(items: Items, part: ItemPart, name: str, values: Mapping[str, Json]) -> list[Json]:

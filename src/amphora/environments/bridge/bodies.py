@@ -75,6 +75,8 @@ class Bodies:
         """The members that are written by calls of their own, as the platform writes them."""
         native = self._native(part, write, there)
         whole = {name: native[name] for name, how in part.apart.items() if name in native and how.write}
+        # An attachment that is left out is taken away, where there is a call for it.
+        whole |= {name: None for name, how in part.apart.items() if how.file and how.remove and not native.get(name)}
         # Without the member there are no entries, as with any that is left out.
         return whole | {name: native.get(name, []) for name, how in part.apart.items() if how.add}
 

@@ -165,6 +165,37 @@ class Client(Caller):
         inner = {**values, "definition": body, "token": self._mark}
         sent = filled(call.body, inner) if call.body is not None else body
         options: dict[str, Any] = {"json": sent} if sent is not None else {}
+        return self._understood(call, self._exchanged(call, path, values, headers, options, is_read), is_read)
+
+    def content(self, call: Call, values: Mapping[str, Json]) -> tuple[bytes, str]:
+        """The bytes that a call answers, and their media type; Absent where there are none."""
+        values = {"address": self.base_url, **values}
+        answer = self._exchanged(call, self._path(call.path, values), values, {"Accept": "*/*"}, {}, is_read=True)
+        if not answer.content:
+            raise Absent(f"{self.base_url} has nothing there.", subject=self.base_url)
+        return answer.content, answer.headers.get("Content-Type", "").partition(";")[0].strip().lower()
+
+    def send(self, call: Call, values: Mapping[str, Json], content: bytes, media_type: str) -> None:
+        """Sends bytes: as they are, or as the part of a form that the sheet names."""
+        values, part = {"address": self.base_url, **values}, call.said("part")
+        options: dict[str, Any] = {"files": {part: (part, content, media_type)}} if part else {"content": content}
+        headers = {} if part else {"Content-Type": media_type}
+        answer = self._exchanged(call, self._path(call.path, values), values, headers, options, is_read=False)
+        body = _json_of(answer)
+        # What it says of a file that it took is its own matter; that it did not take it is not.
+        if body is not None and self._is_refusal(answer, body):
+            self._refuse(call, answer, is_read=False)
+
+    def _exchanged(
+        self,
+        call: Call,
+        path: str,
+        values: Mapping[str, Json],
+        headers: Mapping[str, str],
+        options: dict[str, Any],
+        is_read: bool,
+    ) -> httpx.Response:
+        """The answer to a call that was not refused."""
         # What the sheet says of a call counts more than what is usual.
         more = {**headers, **{name: str(filled(text, values)) for name, text in call.headers.items()}}
         answer = self.exchange(call.method, path, is_read, more, **options)
@@ -173,7 +204,7 @@ class Client(Caller):
         if answer.is_error or answer.is_redirect:
             self._refuse(call, answer, is_read)
         self.pace.well()
-        return self._understood(call, answer, is_read)
+        return answer
 
     def _may_repeat(self, answer: httpx.Response, is_read: bool) -> bool:
         # A gateway may say 503 of a write that went through; one that names a time to wait has refused it.

@@ -16,6 +16,9 @@ from amphora.environments.bridge import lines
 from amphora.environments.bridge.paths import holder_of, member_name, member_path, written_at
 from amphora.environments.calls import LOOPBACK
 
+_MEDIA = re.compile(r"\*/\*|[a-z]+/[a-z0-9.+-]+")
+"""How an attachment's type may be said (RFC 9110, section 8.3.1), or that the platform tells it."""
+
 WHAT = "a bridge sheet"
 _SEARCHED = re.compile(r"\[[^'\"]|\.\*")
 
@@ -270,12 +273,16 @@ class SheetFaults:
     def _apart(self, row: Any, name: str) -> Iterator[str]:
         """A member with calls of its own: read, and perhaps written."""
         yield from self._call(row, lines.MORE, name)
+        is_file = "file" in _table(row)
         for call in ("write", "add", "remove", "change", "each"):
             if call in _table(row):
-                yield from self._call(row[call], lines.CALL, f"{name}.{call}")
+                known = lines.FILED if is_file and call == "write" else lines.CALL
+                yield from self._call(row[call], known, f"{name}.{call}")
         for one in ("entry", "by"):
             yield from self._path(_table(row).get(one), f"{name}.{one}", one)
-        if ("add" in _table(row)) is not ("remove" in _table(row)):
+        if is_file and not _MEDIA.fullmatch(str(_table(row)["file"])):
+            yield f"{line_of(self._source, 'file')}`{name}.file` has to be a media type, or */* as the platform says"
+        if ("add" in _table(row)) is not ("remove" in _table(row)) and not is_file:
             yield f"{line_of(self._source, 'more')}`{name}` needs `add` and `remove`, or `write`"
 
     def _rows(self, row: Any, name: str) -> Iterator[str]:
@@ -339,6 +346,9 @@ class SheetFaults:
             if "add" in call and not sheet.places.walk({}).step(member).spot.is_unordered:
                 words = f"$.{member} has to stand under fields.unordered of its kind sheet"
                 yield f"{where}`{name}.more.{member}`: {words}: no call says where an entry goes"
+            if "file" in call and not sheet.places.walk({}).step(member).spot.is_file:
+                words = f"$.{member} has to stand under fields.files of its kind sheet"
+                yield f"{where}`{name}.more.{member}`: {words}: attachments travel as files"
         for state in {"on", "off"} - row.get("switch", {}).keys() if sheet.is_switched and "switch" in row else ():
             yield f"{where}`{name}.switch.{state}` is missing"
         if "create" in row or "update" in row:

@@ -12,6 +12,7 @@ from amphora.core.form.kinds import Ids
 from amphora.core.form.native_ids import MARK, closed_id, opened_id
 from amphora.core.form.opened import BLIND, Looks, opened
 from amphora.core.form.places import PartOf, values_at
+from amphora.core.form.portable import data_url
 from amphora.core.form.spots import mask_secrets
 from amphora.core.values.canon import digest
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved
@@ -23,6 +24,7 @@ from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.holders import Holders
 from amphora.environments.bridge.hooks import hook_of
 from amphora.environments.bridge.known import Known
+from amphora.environments.bridge.lines import ANY_TYPE
 from amphora.environments.bridge.parts import DERIVED, BridgeSheet, Call, ItemPart
 from amphora.environments.bridge.paths import filled, is_list, moment_of, text_at, value_at, with_hidden
 from amphora.environments.bridge.removal import Standing
@@ -276,6 +278,9 @@ class Items:
         """What a further call answers as a member, None where an item has none of it."""
         call, how = part.more[name], part.apart[name]
         try:
+            if how.file:
+                content, shown = self._client.content(call, values)
+                return data_url(content, shown if how.file == ANY_TYPE else how.file)
             # By pages where the sheet says that it is a list: of a single answer the rest would be missed silently.
             found = self._client.rows(call, values) if call.said("rows") else self._client.ask(call, values).body
             if not how.each or not isinstance(found, list):

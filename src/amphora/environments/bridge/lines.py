@@ -161,7 +161,11 @@ MORE = {
     "entry": str,
     "by": str,
     "without": list,
+    "file": str,
 }
+FILED = {**CALL, "part": str}
+ANY_TYPE: Final = "*/*"
+"""That the platform itself says of which type an attachment is."""
 ROWS = {"read": dict, "load": dict, "count": (str, dict), "without": list, "id": str, "links": list}
 LINKS = {"each": str, "at": str, "of": str}
 LOAD = {**CALL, "at_once": int, "ids": str}

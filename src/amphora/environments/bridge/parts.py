@@ -110,7 +110,7 @@ class Apart:
     """A member that is written by calls of its own: as a whole, or entry by entry. `entry` is where calls on one find
     what it is called, `by` what tells one from another on every instance (`entry` where nothing else is said), and
     `without` are places of one that only the platform writes. `each` shows one of them in full, where the list
-    shows less."""
+    shows less. Of an attachment `file` is the media type, or `*/*` where the platform says it."""
 
     write: Call | None
     add: Call | None
@@ -120,6 +120,7 @@ class Apart:
     entry: str
     by: str
     without: tuple[str, ...]
+    file: str = ""
 
     def bare(self, value: Json) -> Json:
         """The member without what only the platform writes into its entries."""

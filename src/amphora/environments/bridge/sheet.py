@@ -164,7 +164,8 @@ def _apart(table: Mapping[str, Any], name: str) -> Apart:
     names = ("write", "add", "remove", "change", "each")
     write, add, remove, change, each = (_call_of(table.get(call), f"{name}.{call}") for call in names)
     entry = table.get("entry", "")
-    return Apart(write, add, remove, change, each, entry, table.get("by", entry), tuple(table.get("without", ())))
+    without = tuple(table.get("without", ()))
+    return Apart(write, add, remove, change, each, entry, table.get("by", entry), without, table.get("file", ""))
 
 
 def _sheet(table: Mapping[str, Any], file: str, items: Mapping[str, ItemPart]) -> BridgeSheet:
