@@ -18,7 +18,7 @@ from amphora.core.plan.reasons import Reason, Why
 from amphora.core.plan.states import Image
 from amphora.core.plan.steps import Create
 from amphora.core.values.model import Contents, Finding, Level, Need, States
-from amphora.core.values.next_step import advice, to_type
+from amphora.core.values.next_step import NextStep, advice, to_type
 from amphora.core.values.strict_toml import line_of
 from amphora.engine import run_verdicts, verdicts
 from amphora.engine.overview import Standing
@@ -63,9 +63,8 @@ class Docket:
     def is_settled(self) -> bool:
         return self.is_idle and not self.undecided
 
-    @property
-    def named(self) -> tuple[str, ...]:
-        return (self.file,) if self.file else ("olive-1.0.0", self.target)
+    def to_import(self, *more: str) -> NextStep:
+        return to_type("import", *((self.file,) if self.file else ("olive-1.0.0", self.target)), *more)
 
     def by(self, do: Do) -> list[int]:
         return [0] * {Do.CREATE: self.new, Do.UPDATE: self.changed}.get(do, 0)
@@ -527,7 +526,7 @@ def test_what_many_items_lack_stands_once() -> None:
 @pytest.mark.parametrize(("count", "told"), [(3, "flow:0, flow:1, flow:2"), (4, "flow:0, flow:1, flow:2 and 1 more")])
 def test_what_a_permission_is_missing_for_is_named(count: int, told: str) -> None:
     steps = [Create((f"flow:{number}",)) for number in range(count)]
-    docket = SimpleNamespace(steps=steps, actions=[1], target="live", named=("olive", "live"))
+    docket = SimpleNamespace(steps=steps, actions=[1], target="live")
     standing = SimpleNamespace(permissions={"read"}, lacks=frozenset(), sheets={}, account="ada", roles={})
     [reason] = _permissions(cast(Any, docket), cast(Any, standing))
     assert (reason.message, reason.details) == ("ada may not write in live.", (f"write: {told}",))
@@ -536,10 +535,10 @@ def test_what_a_permission_is_missing_for_is_named(count: int, told: str) -> Non
 @pytest.mark.parametrize(("count", "where"), [(1, "an item"), (2, "2 items")])
 def test_places_that_are_taken_are_counted(count: int, where: str) -> None:
     taken = [(f"flow:{number}", "flow:other") for number in range(count)]
-    [reason] = _taken(cast(Any, SimpleNamespace(taken=taken, target="live", named=("olive", "live"))))
+    [reason] = _taken(cast(Any, SimpleNamespace(taken=taken, target="live", to_import=Docket().to_import)))
     assert reason.message == f"live has another item where {where} would go."
     assert reason.details[0] == "flow:0 would get the place of flow:other"
-    assert str(reason.next_step).endswith("amphora import olive live --same flow:0")
+    assert str(reason.next_step).endswith("amphora import olive-1.0.0 live --same flow:0")
 
 
 def test_many_targets_are_told_by_what_became_of_them() -> None:

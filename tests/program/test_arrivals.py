@@ -3,6 +3,7 @@ never taken for somebody's change."""
 
 from __future__ import annotations
 
+import shlex
 from pathlib import Path
 
 import pytest
@@ -163,3 +164,16 @@ def test_what_was_left_out_stays_out_until_it_is_brought(small: Program, halcyon
         assert small("undo", last["name"], "--yes").code == 0
     assert everything(halcyon) == before
     assert small("import", "small", "grove-live", "--yes", "--json").json["created"] == 2
+
+
+def test_whoever_has_to_ask_again_asks_for_the_same(small: Program) -> None:
+    asked = [*SAID, "--custody", "target", "--if-it-fails", "keep", "--why", "change 7", "--no-pause"]
+    ways = (["grove-live"], ["grove-test", "grove-live", "--rounds", "all", "--go-on"])
+    for way in ways:
+        for more in ([], ["--preview"]):
+            done = small("import", "small", *way, *asked, *more)
+            [again] = [line for line in (done.out + done.err).splitlines() if line.startswith("Next: amphora import")]
+            words = shlex.split(again.removeprefix("Next: amphora "))
+            assert sorted({*words, "--yes"} - {"small-1.0.0", "small"}) == sorted({"import", *way, *asked, "--yes"})
+    assert small(*words, "--yes").code == 0
+    assert "target's" in small("deliveries", "grove-live", "letter-template:office/weigh-slip").out

@@ -51,7 +51,7 @@ def import_many(
     if not request.yes and not work.is_terminal:
         raise NotReady(
             "Nobody is here to confirm the import; nothing was touched.",
-            next_step=to_type("import", dockets[0].docket.name, *names, "--yes"),
+            next_step=dockets[0].docket.to_import("--yes", targets=names),
         )
     order = " then ".join(", ".join(part) for part in rounds)
     question = f"Import {title} into {len(names)} targets ({order})?"

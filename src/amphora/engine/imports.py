@@ -42,6 +42,7 @@ def prepare_from_docket(session: Session, path: Path, request: ImportRequest) ->
         file.decisions,
         without=tuple(dict.fromkeys([*file.decisions.without, *request.decisions.without])),
         records=file.decisions.records or request.decisions.records,
+        run_words=request.decisions.run_words,
     )
     # Before anything is read from the target: with another ledger, bases and links are others, and every question in
     # the file was asked about something else.
@@ -118,7 +119,7 @@ def question_for(session: Session, prepared: Prepared, request: ImportRequest) -
         return ""
     raise NotReady(
         "Nobody is here to confirm the import; nothing was touched.",
-        next_step=to_type("import", *docket.named, "--yes"),
+        next_step=docket.to_import("--yes"),
     )
 
 

@@ -342,7 +342,7 @@ def _after(docket: Docket, reasons: Sequence[Reason], tail: Sequence[str] = ()) 
     """The next command; whatever comes next keeps naming the docket."""
     if reasons:
         return next((reason.next_step for reason in reasons if reason.next_step), NOTHING)
-    return _after_nothing(docket) if docket.is_idle else to_type("import", *docket.named, *tail)
+    return _after_nothing(docket) if docket.is_idle else docket.to_import(*tail)
 
 
 def _after_nothing(docket: Docket) -> NextStep:

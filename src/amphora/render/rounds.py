@@ -147,7 +147,7 @@ def previews_result(title: str, found: Sequence[tuple[Docket, Sequence[Reason]]]
         "warn" if closed else "plain",
         blocks,
         {"package": title, "preview": True, "targets": data},
-        to_type("import", docket.name, *(one.target for one, _ in found), *docket.words) if not closed else NOTHING,
+        docket.to_import(targets=[one.target for one, _ in found]) if not closed else NOTHING,
         3 if closed else 0,
     )
 

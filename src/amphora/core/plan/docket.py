@@ -210,6 +210,8 @@ class Docket:
     omissions: Mapping[Key, bool] = field(default_factory=dict)
     idle_rows: tuple[Key, ...] = ()
     """Tables whose rows the package holds, and nobody asked for."""
+    run_words: tuple[tuple[str, ...], ...] = ()
+    """The options of the command line that only `import` takes."""
     stranded: tuple[tuple[Key, Key], ...] = ()
     """Items beside the package, each with what it names by a title that would be another one."""
     is_guarded: bool = True
@@ -272,9 +274,14 @@ class Docket:
     @property
     def again(self) -> NextStep:
         """How to ask for the same once more."""
-        if not self.actions:
-            return to_type("withdraw", self.package, self.target)
-        return to_type("import", *self.named, "--yes")
+        return self.to_import("--yes") if self.actions else to_type("withdraw", self.package, self.target)
+
+    def to_import(self, *more: str, targets: Sequence[str] = (), but: str = "") -> NextStep:
+        """The command that asks for this import as it was asked for, into other `targets` if any are named, with
+        `more` said, and without an option that `more` says anew."""
+        said = [word for words in self.run_words if words[0] != but for word in words]
+        named = (self.name, *targets, *self.words) if targets else self.named
+        return to_type("import", *named, *said, *more)
 
     @property
     def named_there(self) -> dict[Key, Json]:

@@ -132,7 +132,7 @@ def _unknown_kinds(docket: Docket, standing: Standing) -> list[Reason]:
         words = f"{docket.target} has another shape, which can't hold all of what these are."
         step = advice(
             "Mend them in the source, or leave them out with",
-            to_type("import", *docket.named, "--leave", blank("ITEM")),
+            docket.to_import("--leave", blank("ITEM")),
         )
         found.append(Reason(Why.UNKNOWN, words, lost, step))
     if unknown:
@@ -161,7 +161,7 @@ def _permissions(docket: Docket, standing: Standing) -> list[Reason]:
     how = advice("Sign in with another account, or ask for the permission.")
     if set(missing) == {GRANT} and docket.actions:
         # Everything else may go in, and whoever may do it gives access afterwards.
-        without = to_type("import", *docket.named, "--without", "access")
+        without = docket.to_import("--without", "access")
         how = advice("Sign in with another account, or leave the access rules out", without)
     return [Reason(Why.PERMISSION, words, details, how)]
 
@@ -180,7 +180,7 @@ def _taken(docket: Docket) -> list[Reason]:
         return []
     where = "an item" if len(details) == 1 else f"{len(details)} items"
     words = f"{docket.target} has another item where {where} would go."
-    same = to_type("import", *docket.named, "--same", docket.taken[0][0])
+    same = docket.to_import("--same", docket.taken[0][0])
     return [Reason(Why.TAKEN, words, details, advice("Rename one of them, or say that they are one", same))]
 
 
@@ -237,7 +237,7 @@ def _stranded(docket: Docket) -> list[Reason]:
         return []
     titles = {action.key: action.present.states.title for action in docket.actions if action.present}
     first = docket.stranded[0][1]
-    keep = to_type("import", *docket.named, "--title", f"{readable(first)}={titles[first]}")
+    keep = docket.to_import("--title", f"{readable(first)}={titles[first]}")
     return [
         Reason(
             Why.BLOCKED,
@@ -273,7 +273,7 @@ def _blocked(docket: Docket) -> list[Reason]:
         words = f"What takes others along in {docket.target} can't be retired without them."
         gone = [one.key for one in docket.fated(Fate.RETIRE)] + taken
         named = [word for key in dict.fromkeys(gone) for word in ("--retire", readable(key))]
-        after = to_type("import", *docket.named, *named) if docket.actions else after
+        after = docket.to_import(*named, but="--retire") if docket.actions else after
     return [Reason(Why.BLOCKED, words, tuple(details), after, blocked[0].key)]
 
 
@@ -354,5 +354,5 @@ def _consents(docket: Docket, consent: Consent) -> list[Reason]:
         )
         details = tuple(f"{readable(key)} is that of {', '.join(rest)}" for key, rest in sorted(shared.items()))
         names = [word for other in others for word in ("--take-over", other)]
-        found.append(Reason(Why.CONSENT, words, details, to_type("import", *docket.named, "--yes", *names)))
+        found.append(Reason(Why.CONSENT, words, details, docket.to_import("--yes", *names)))
     return found
