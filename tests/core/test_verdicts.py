@@ -66,6 +66,9 @@ class Docket:
     def to_import(self, *more: str) -> NextStep:
         return to_type("import", *((self.file,) if self.file else ("olive-1.0.0", self.target)), *more)
 
+    def to_withdraw(self, *more: str) -> NextStep:
+        return to_type("withdraw", self.package, self.target, *more)
+
     def by(self, do: Do) -> list[int]:
         return [0] * {Do.CREATE: self.new, Do.UPDATE: self.changed}.get(do, 0)
 

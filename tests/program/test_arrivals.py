@@ -176,4 +176,12 @@ def test_whoever_has_to_ask_again_asks_for_the_same(small: Program) -> None:
             words = shlex.split(again.removeprefix("Next: amphora "))
             assert sorted({*words, "--yes"} - {"small-1.0.0", "small"}) == sorted({"import", *way, *asked, "--yes"})
     assert small(*words, "--yes").code == 0
+    others = (
+        ("withdraw", "small", "grove-live", "--let-go", "letter-template:office/weigh-slip"),
+        ("carry", "Olive", "grove-dev", "grove-test", "--as", "o", "--why", "change 8", "--edits", "keep"),
+        ("export", "grove-dev", "Olive", "--as", "o", "--note", "for 8", "--afterwards", "Tell them"),
+    )
+    for other in others:
+        last = small(*other, *(["--preview"] if other[0] == "export" else [])).out.splitlines()[-1]
+        assert set(other) - {"Olive"} <= set(shlex.split(last.removeprefix("Next: amphora "))), last
     assert "target's" in small("deliveries", "grove-live", "letter-template:office/weigh-slip").out

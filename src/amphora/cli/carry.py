@@ -39,6 +39,7 @@ def carry(
       amphora carry "Press Board" grove-dev grove-test --dry
     """
     from amphora.cli.guide import EDITS, Guide
+    from amphora.cli.typed import retyped
     from amphora.core.values.errors import UsageFault
     from amphora.engine.journey import journey_of
 
@@ -46,7 +47,7 @@ def carry(
         if edits and edits not in EDITS:
             raise UsageFault(f"--edits is {', '.join(EDITS)}, not {edits!r}.", next_step=to_type("carry", "--help"))
         journey = journey_of(work.session, what, name)
-        guide = Guide(work, journey, edits, yes, why, accept)
+        guide = Guide(work, journey, edits, yes, why, accept, retyped("name"))
         if dry:
             guide.print_only()
         else:

@@ -67,6 +67,7 @@ def export(
       amphora export grove-dev "Harvest Intake" --as olive-intake --afterwards "Tell the gate crew"
       amphora export olive-intake
     """
+    from amphora.cli.typed import retyped
     from amphora.engine.selections import Wish, export_wish
     from amphora.render.export import export_result
 
@@ -83,6 +84,7 @@ def export(
             preview=preview,
             notes=_pairs(note_for or []),
         )
+        report = replace(report, said=retyped("name", "leave_out", "take", "with_", "without"))
         environment = report.contents.source
         work.show(export_result(report, work.session.likely_target(environment)))
 

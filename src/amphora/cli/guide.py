@@ -52,6 +52,8 @@ class Guide:
     yes: bool
     why: str
     accept: bool = False
+    said: tuple[tuple[str, ...], ...] = ()
+    """What else was typed."""
     done: list[Ran] = field(default_factory=list)
 
     def print_only(self) -> NoReturn:
@@ -68,7 +70,7 @@ class Guide:
             ("check", package, target),
             ("map", package, target, "--accept"),
             ("compare", package, target, "--docket", docket),
-            ("import", docket, "--yes"),
+            ("import", docket, "--yes", *(["--why", self.why] if self.why else [])),
             ("aftercare", target, "--do"),
             ("verify", package, target),
         ]
@@ -157,7 +159,7 @@ class Guide:
         if not how and self.work.is_terminal:
             how = str(typer.prompt("keep them, replace them, or carry-back first", default="keep", err=True)).strip()
         if how not in EDITS:
-            again = to_type("carry", *self._again(target), "--edits", "keep")
+            again = to_type("carry", *self._again(target), "--edits", "keep", *(["--yes"] if self.yes else []))
             lines = ["keep: they stay", "replace: as in the package", "carry-back: they become a package first"]
             self._show(f"{target} has local edits: say what becomes of them.", "warn", lines, again, 3)
         if how == "carry-back":
@@ -243,9 +245,10 @@ class Guide:
     def _again(self, target: str) -> list[str]:
         """The words with which the same journey is begun once more."""
         places = [target] if target else []
+        said = [word for words in self.said for word in words]
         if not self.journey.items:
-            return [self.journey.name, *places]
-        return [*self.journey.items, self.journey.source, *places, "--as", self.journey.name]
+            return [self.journey.name, *places, *said]
+        return [*self.journey.items, self.journey.source, *places, "--as", self.journey.name, *said]
 
     def run(self, *words: str) -> Ran:
         """Runs one command as it would be typed, and tells what it came to."""

@@ -36,6 +36,9 @@ if TYPE_CHECKING:
     from amphora.core.plan.docket import Custody, IfItFails
     from amphora.core.values.model import Contents
 
+ARRIVING = ("titles", "folders", "leave", "bring", "same", "replace_", "pause_after")
+"""What is said of single items, which `compare` takes, too."""
+
 
 def import_(
     package: Annotated[str, typer.Argument(metavar="PACKAGE|DOCKET", help="A package, or a docket file.")],
@@ -120,9 +123,10 @@ def import_(
       amphora import olive-intake grove-live --copy harvest --folder intake=trial/intake --yes
     """
     from amphora.cli.campaign import import_many
+    from amphora.cli.typed import retyped
     from amphora.core.plan.decisions import Decisions
     from amphora.core.values.errors import UsageFault
-    from amphora.engine.arrivals import Said, asked_again, wants_records
+    from amphora.engine.arrivals import Said, wants_records
     from amphora.engine.docket import prepare
     from amphora.engine.gate import ImportRequest
     from amphora.engine.imports import prepare_from_docket, same_target
@@ -142,22 +146,7 @@ def import_(
             wants_records(with_ or ()),
             if_it_fails=checked_failure(if_it_fails),
             ids=checked_ids(ids),
-            run_words=asked_again(
-                retire=retire,
-                let_go=let_go,
-                take_over=take_over,
-                custody=custody,
-                ids=ids,
-                links=str(links or ""),
-                if_it_fails=if_it_fails,
-                rounds=rounds,
-                go_on=go_on,
-                run_name=run_name,
-                why=why,
-                pick_up=pick_up,
-                require_complete=require_complete,
-                no_pause=no_pause,
-            ),
+            run_words=retyped("copy", "with_", "without", *ARRIVING),
         )
         request = ImportRequest(said, tuple(take_over or ()), yes, work.is_terminal, not no_pause)
         # By what is in it, and not by its name: people call their files as they like.

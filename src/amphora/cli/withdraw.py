@@ -38,13 +38,14 @@ def withdraw(
       amphora withdraw press-hall grove-test
       amphora withdraw press-hall grove-test --let-go "Press log" --retire-all
     """
+    from amphora.cli.typed import retyped
     from amphora.engine.withdraw import withdraw as carry_out
     from amphora.engine.withdraw import withdrawal
     from amphora.render.imports import target_lines
     from amphora.render.withdraw import withdrawal_result
 
     with working(json, workspace, progress) as work:
-        prepared = withdrawal(work.session, package, environment, dict.fromkeys(let_go or (), "let-go"))
+        prepared = withdrawal(work.session, package, environment, dict.fromkeys(let_go or (), "let-go"), retyped())
         opened = prepared.opened
         work.tell(target_lines(opened.entry, opened.environment.whoami(), opened.description.release))
         result = withdrawal_result(prepared.docket, None)

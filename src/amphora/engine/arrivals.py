@@ -132,15 +132,6 @@ def said_again(**options: Sequence[str] | None) -> tuple[str, ...]:
     return tuple(word for name, texts in options.items() for text in texts or () for word in (f"--{name}", text))
 
 
-def asked_again(**options: Sequence[str] | str | bool | None) -> tuple[tuple[str, ...], ...]:
-    """The same, one by one, also of those that are said once, or have no value."""
-    found: list[tuple[str, ...]] = []
-    for name, said in options.items():
-        option, texts = f"--{name.replace('_', '-')}", [said] if isinstance(said, str) else said
-        found += [(option,)] if texts is True else [(option, text) for text in texts or () if text]
-    return tuple(found)
-
-
 def _pair(text: str, form: str, example: str) -> tuple[str, str]:
     # At the first one: titles may hold the sign, keys never do.
     before, equals, after = text.partition("=")

@@ -66,6 +66,8 @@ class ExportReport:
     """What a saved selection named, and is no longer in the source."""
     dead: Mapping[Key, tuple[str, ...]] = field(default_factory=dict)
     """The places of ids that led nowhere in the source, and were left out."""
+    said: tuple[tuple[str, ...], ...] = ()
+    """What else was typed, such as notes."""
 
     @property
     def command(self) -> NextStep:
@@ -76,6 +78,7 @@ class ExportReport:
         words += ["--with", "access"] if self.has_access else []
         words += ["--with", "records"] if self.has_records else []
         words += [] if self.has_attachments else ["--without", "attachments"]
+        words += [word for option in self.said for word in option]
         return to_type("export", *words)
 
 

@@ -329,7 +329,7 @@ def of_withdrawal(docket: Docket, run: Run | None) -> Verdict:
     what += f", {rows:,} rows at stake" if rows else ""
     what += f", {len(docket.edited_there):,} edited there since" if docket.edited_there else ""
     words = f"Withdrawing {docket.package} from {docket.target}: {what}. Nothing was touched."
-    return Verdict(words, "warn", to_type("withdraw", docket.package, docket.target, "--retire-all"), COUNTS)
+    return Verdict(words, "warn", docket.to_withdraw("--retire-all"), COUNTS)
 
 
 def _in_the_way(reasons: Sequence[Reason]) -> str:

@@ -25,9 +25,15 @@ from amphora.engine.sides import own_side
 from amphora.environments.contract import habits_of
 
 
-def withdrawal(session: Session, package: str, environment: str, fates: Mapping[str, str]) -> Prepared:
+def withdrawal(
+    session: Session,
+    package: str,
+    environment: str,
+    fates: Mapping[str, str],
+    run_words: tuple[tuple[str, ...], ...] = (),
+) -> Prepared:
     """The docket of retiring everything in an environment that a package alone claims; what was there before it is
-    let go. Refused where items that stay use something of it."""
+    let go. Refused where items that stay use something of it. `run_words` is how it was asked for."""
     opened = session.open(environment)
     side = own_side(opened, session.ledger, session.crosswalk)
     claims = Claims(session.ledger.claims(side.uid))
@@ -63,6 +69,7 @@ def withdrawal(session: Session, package: str, environment: str, fates: Mapping[
         mapped=(),
         findings=(),
         fingerprint="",
+        run_words=run_words,
         retirements=tuple(retirements),
         legs=(Leg((), tuple(import_steps((), retirements, habits_of(opened.description)))),),
         unclaimed=tuple(sorted({claim.key for claim in mine} - {one.key for one in retirements})),

@@ -274,7 +274,12 @@ class Docket:
     @property
     def again(self) -> NextStep:
         """How to ask for the same once more."""
-        return self.to_import("--yes") if self.actions else to_type("withdraw", self.package, self.target)
+        return self.to_import("--yes") if self.actions else self.to_withdraw()
+
+    def to_withdraw(self, *more: str) -> NextStep:
+        """The command that asks for this withdrawal as it was asked for, with `more` said."""
+        said = [word for words in self.run_words for word in words]
+        return to_type("withdraw", self.package, self.target, *said, *more)
 
     def to_import(self, *more: str, targets: Sequence[str] = (), but: str = "") -> NextStep:
         """The command that asks for this import as it was asked for, into other `targets` if any are named, with

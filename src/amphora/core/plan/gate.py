@@ -264,7 +264,7 @@ def _blocked(docket: Docket) -> list[Reason]:
     ]
     # Letting go always helps: it takes nothing from anybody.
     let_go = [word for one in blocked for word in ("--let-go", readable(one.key))]
-    after = to_type("withdraw", docket.package, docket.target, *let_go)
+    after = docket.to_withdraw(*let_go)
     if docket.actions:
         after = advice("Leave it there, let it go with --let-go, or change what uses it first.")
     words = f"What is still used in {docket.target} can't be retired."
