@@ -185,3 +185,29 @@ def test_whoever_has_to_ask_again_asks_for_the_same(small: Program) -> None:
         last = small(*other, *(["--preview"] if other[0] == "export" else [])).out.splitlines()[-1]
         assert set(other) - {"Olive"} <= set(shlex.split(last.removeprefix("Next: amphora "))), last
     assert "target's" in small("deliveries", "grove-live", "letter-template:office/weigh-slip").out
+
+
+def test_a_package_from_elsewhere_goes_on_being_named_by_where_it_lies(small: Program, halcyon: Path) -> None:
+    small("to-folder", "small", "small")
+    letter = next((halcyon / "small").rglob("weigh-slip.json"))
+    letter.write_text(letter.read_text("utf-8").replace("Dear grower", "Dear members"), "utf-8")
+    small("export", "grove-dev", "Quality classes", "--as", "q", "--out", "../q.amphora")
+    for place in ("./small", "../q.amphora"):
+        path = str((halcyon / place).resolve())
+        for words in (
+            ("check",),
+            ("map",),
+            ("compare",),
+            ("import",),
+            ("import", "--preview"),
+            ("import", "--copy", "b"),
+        ):
+            done = small(words[0], place, "grove-live", *words[1:])
+            [last] = [shlex.split(line) for line in (done.out + done.err).splitlines() if line[:5] == "Next:"]
+            assert last[3] == path, (words, last)
+            assert last[5:7] == ["--copy", "b"] or "--copy" not in words
+        assert small("import", path, "grove-live", "--yes").code == 0
+    assert any("Dear members" in str(row) for row in everything(halcyon))
+    # Both are there, and the folder is what is meant.
+    assert small("from-folder", "small", "--out", "mine.amphora").verdict.startswith("Packed small 1.0.0")
+    assert small("from-folder", "nix").err.startswith("There is no folder 'nix'.")

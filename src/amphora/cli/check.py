@@ -82,7 +82,7 @@ def check(
             from amphora.render.sarif import sarif_bytes
 
             sarif.write_bytes(sarif_bytes(contents, findings))
-        again = NOTHING if fix else to_type("check", contents.name, *targets, "--fix")
+        again = NOTHING if fix else to_type("check", contents.spoken, *targets, "--fix")
         result = check_result(contents, findings, strict, fixed.lines if fixed else (), again, reasons)
         if md:
             work.write(check_markdown(contents, findings))

@@ -54,11 +54,12 @@ def from_folder(
       amphora from-folder intake
       amphora from-folder git:/work/halcyon@v1.2.0:intake --out intake.amphora
     """
+    from amphora.files.sources import open_folder
     from amphora.files.store import Store
     from amphora.render.folders import from_folder_result
 
     with working(json, workspace) as work:
-        contents = opened_package(work, folder)
+        contents = open_folder(folder)
         store = Store(out.parent if out else work.session.workspace.packages)
         path, digest = store.put(contents, out)
         work.show(from_folder_result(contents, path, digest))

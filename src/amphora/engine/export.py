@@ -208,6 +208,8 @@ def _packed(
         path = out or Store(session.workspace.packages).path_of(contents)
     else:
         contents, path, is_unchanged = stored(session, contents, request.version, out)
+        # Written elsewhere, it is named by where it lies.
+        contents = replace(contents, file=str(path)) if out else contents
         # A preview, or a version that holds the same: the crosswalk has its rows already.
         if contents.package_digest:
             cells = write_cells(session.workspace.crosswalk, _cells(contents, side))

@@ -147,7 +147,7 @@ def map_makers(session: Session, contents: Contents, environment: str, texts: Se
             raise UsageFault(
                 f"{name!r} is no connection but a {need.kind}.",
                 subject=name,
-                next_step=to_type("map", contents.name, environment),
+                next_step=to_type("map", contents.spoken, environment),
             )
         [maker, *_] = choose([item], listed_items(contents), contents.title)
         cells.append(Cell(SECTIONS[need.kind], row_name(need.key), MADE_FROM, maker))

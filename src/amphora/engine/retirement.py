@@ -32,7 +32,8 @@ def retirements_of(
     along = _along(side, keys)
     # Both as they are now: what is to be removed is what somebody sees in the docket.
     rows = {key: side.by_key[key] for key in [*keys, *along]}
-    chosen = {key: Fate(fate) for name, fate in fates.items() for key in choose([name], rows, "what is dropped")}
+    where = f"What would go from {side.name}"
+    chosen = {key: Fate(fate) for name, fate in fates.items() for key in choose([name], rows, where)}
     if not rows:
         return []
     # First who goes: users that go along are no reason to stay.

@@ -240,13 +240,13 @@ def of_mapping(contents: Contents, mapped: Mapping[str, Sequence[Mapped]]) -> Ve
         if len(needs) == 1:
             words = f"The one need of {contents.title} is mapped for {names}"
         words += f", {later} in a pause of the import." if later else "."
-        return Verdict(words, "good", to_type("compare", contents.name, next(iter(mapped))))
+        return Verdict(words, "good", to_type("compare", contents.spoken, next(iter(mapped))))
     guessed = sum(one.state is MapState.GUESSED for one in needs)
     words = f"{len(still):,} of {counted(len(needs), 'need')} of {contents.title} to be mapped for {names}"
     words += f", {guessed} of them guessed." if guessed else "."
     # One target at a time: `--set` takes values for one only.
     first = still[0].environment
-    after = to_type("map", contents.name, first, *_answers([one for one in still if one.environment == first]))
+    after = to_type("map", contents.spoken, first, *_answers([one for one in still if one.environment == first]))
     return Verdict(words, "warn", after, COUNTS)
 
 
@@ -265,7 +265,7 @@ def of_export(report: ExportReport, target: str) -> Verdict:
         words = f"Nothing changed since {contents.title}: {what}, in {report.shown_path}."
     elif report.is_preview:
         words = f"Preview, nothing was written: {contents.title} would hold {what}."
-    after = report.command if report.is_preview else to_type("check", contents.name, target)
+    after = report.command if report.is_preview else to_type("check", contents.spoken, target)
     return Verdict(words, "good", after)
 
 
@@ -364,13 +364,13 @@ def _after_check(
         return fix
     if errors:
         steps = steps_of(errors)
-        return steps[0] if steps else to_type("check", contents.name, *targets)
+        return steps[0] if steps else to_type("check", contents.spoken, *targets)
     if unmapped := [t for t, rows in findings.items() if t and any(f.rule == TO_MAP for f in rows)]:
-        return to_type("map", contents.name, *unmapped)
+        return to_type("map", contents.spoken, *unmapped)
     first = next((reason for rows in ways.values() for reason in rows), None)
     if first and first.next_step:
         return first.next_step
-    return to_type("compare", contents.name, targets[0] if targets else blank("ENVIRONMENT"))
+    return to_type("compare", contents.spoken, targets[0] if targets else blank("ENVIRONMENT"))
 
 
 def _answers(still: Sequence[Mapped]) -> list[str]:

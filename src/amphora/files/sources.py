@@ -9,7 +9,7 @@ from pathlib import Path
 from amphora.core.form.copies import copied, taken_apart
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Contents
-from amphora.core.values.next_step import to_type
+from amphora.core.values.next_step import blank, to_type
 from amphora.files.folder import read_folder, read_git
 from amphora.files.git import GIT
 from amphora.files.package import SUFFIX, find_package, read_package
@@ -23,6 +23,21 @@ def open_package(name: str, packages: Path | None) -> Contents:
     is taken for the other."""
     base, copy = taken_apart(name)
     return copied(_open(base, packages), copy) if copy else _open(name, packages)
+
+
+def open_folder(name: str) -> Contents:
+    """Reads the package that was laid out in a folder, or in a git revision of one; never one of the workspace that
+    is called so."""
+    if name.startswith(GIT):
+        return replace(read_git(name), file=name)
+    here = Path(name)
+    if not here.is_dir():
+        raise UsageFault(
+            f"There is no folder {name!r}." if not here.exists() else f"{name} is no folder.",
+            subject=name,
+            next_step=to_type("to-folder", blank("PACKAGE"), blank("FOLDER")),
+        )
+    return _read_here(here, None)
 
 
 def stored_package(name: str, packages: Path) -> Contents:

@@ -112,7 +112,7 @@ def texts_result(contents: Contents, environment: str, rewritings: Sequence[Rewr
                 for one in rewritings
             ]
         },
-        to_type("compare", contents.name, environment),
+        to_type("compare", contents.spoken, environment),
     )
 
 

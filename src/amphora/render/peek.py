@@ -238,7 +238,7 @@ def peek_result(contents: Contents, target: str, signature: str, is_required: bo
             "package_digest": contents.package_digest,
             "contents_digest": contents.digest(),
         },
-        next_step=to_type("check", contents.name, target),
+        next_step=to_type("check", contents.spoken, target),
     )
 
 
@@ -257,7 +257,7 @@ def peek_item_result(contents: Contents, key: Key) -> Result:
             Grid(["place", "token", ""], places, "Rewritten in each environment"),
         ],
         data={**item_json(item), "form": item.form, "layout": item.layout},
-        next_step=to_type("peek", contents.name),
+        next_step=to_type("peek", contents.spoken),
     )
 
 

@@ -161,7 +161,7 @@ def _of_need(
 
 
 def _map(context: CheckContext) -> NextStep:
-    return to_type("map", context.contents.name, *([context.target.name] if context.target else []))
+    return to_type("map", context.contents.spoken, *([context.target.name] if context.target else []))
 
 
 def _settings(context: CheckContext) -> Iterator[tuple[Item, str, Key, str]]:

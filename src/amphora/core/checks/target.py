@@ -79,7 +79,7 @@ def conversion_unfit(context: CheckContext) -> Iterable[Finding]:
                 place=place,
                 next_step=advice(
                     f"Mend it in {context.contents.source}, or leave it out",
-                    to_type("import", context.contents.name, context.name, "--leave", one.packed_key),
+                    to_type("import", context.contents.spoken, context.name, "--leave", one.packed_key),
                 ),
             )
 

@@ -8,6 +8,7 @@ from enum import StrEnum
 from functools import cached_property
 
 from amphora.core.form.bindings import Bindings
+from amphora.core.form.copies import taken_apart
 from amphora.core.form.routes import Converted
 from amphora.core.merge.compare import STATE, Comparison, is_given_up
 from amphora.core.merge.merge import TARGET, By, FieldChange
@@ -262,14 +263,20 @@ class Docket:
 
     @property
     def name(self) -> str:
-        """The package as it is named on the command line."""
-        return f"{self.package}-{self.version}"
+        """The package as it is named on the command line: another one of that name may lie in the workspace."""
+        return self.source_file or f"{self.package}-{self.version}"
 
     @property
     def named(self) -> tuple[str, ...]:
         """What `import` is to be told: the docket's file, or package and target."""
         # A docket that lies in a file goes on being named: it holds what somebody decided.
-        return (self.file,) if self.file else (self.name, self.target, *self.words)
+        return (self.file,) if self.file else (self.name, self.target, *self._all_words)
+
+    @property
+    def _all_words(self) -> tuple[str, ...]:
+        # A copy has a name of its own in the workspace only.
+        copy = taken_apart(self.package)[1] if self.source_file else ""
+        return (*self.words, *(("--copy", copy) if copy else ()))
 
     @property
     def again(self) -> NextStep:
@@ -285,7 +292,7 @@ class Docket:
         """The command that asks for this import as it was asked for, into other `targets` if any are named, with
         `more` said, and without an option that `more` says anew."""
         said = [word for words in self.run_words if words[0] != but for word in words]
-        named = (self.name, *targets, *self.words) if targets else self.named
+        named = (self.name, *targets, *self._all_words) if targets else self.named
         return to_type("import", *named, *said, *more)
 
     @property
@@ -297,7 +304,7 @@ class Docket:
     @property
     def usual_file(self) -> str:
         """Where a docket is written that nobody gave a name."""
-        return self.file or f"{self.name}.{self.target}.docket.yaml"
+        return self.file or f"{self.package}-{self.version}.{self.target}.docket.yaml"
 
     @property
     def loading(self) -> dict[Key, int]:

@@ -305,6 +305,11 @@ class Contents:
     def title(self) -> str:
         return f"{self.name} {self.version}"
 
+    @property
+    def spoken(self) -> str:
+        """How it is named on the command line: another one of that name may lie in the workspace."""
+        return self.file or self.name
+
     def digest(self) -> str:
         """The contents digest (design, section 3)."""
         # Rows count by their bytes, in order: what a table holds is part of what was delivered.
