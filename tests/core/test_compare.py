@@ -19,7 +19,9 @@ from amphora.core.merge.lines import merge_texts
 from amphora.core.merge.merge import By, Merge, differences, merged_order, no_choice
 from amphora.core.plan.docket import Do, decide
 from amphora.core.values.canon import same
+from amphora.core.values.errors import SheetFault
 from amphora.core.values.model import Item, Listed, States
+from amphora.engine.versions import next_version
 
 SHEET = parse_sheet(
     'kind = "flow"\n[fields]\nnamed = { "$.steps" = "id", "$.people" = "id" }\nunordered = ["$.people"]\ntext = ["$.script"]'
@@ -301,3 +303,25 @@ def test_that_something_was_moved_on_its_canvas_is_a_note(packed: Any, there: An
     sides = (replace(item({"a": 1}), _layout=packed), replace(item({"a": 1}), _layout=there))
     comparison = compare_item(*sides, Base({"a": 1}, States("Alert", "mill", True, True), {}), SHEET, names(1))
     assert (comparison.is_layout_moved, comparison.changes) == (is_moved, ())
+
+
+@pytest.mark.parametrize(
+    ("now", "version"),
+    [
+        ({"a": script("x")}, "1.2.4"),
+        ({"a": script("y")}, "1.2.4"),
+        ({"a": steps("p")}, "1.3.0"),
+        ({"a": script("x"), "b": {}}, "1.3.0"),
+        ({"b": {}}, "2.0.0"),
+    ],
+)
+def test_a_version_says_how_much_has_changed(now: dict[str, Any], version: str) -> None:
+    items = {f"flow:{name}": Item(f"flow:{name}", 1, form, States(name)) for name, form in now.items()}
+    assert next_version("1.2.3", [("flow:a", script("x"))], items, {"flow": SHEET}) == version
+
+
+@pytest.mark.parametrize("slip", ['[ids]\nspaces = "x"', "[ids]\nnumbers = true", "[fields]\ntexts = []"])
+def test_a_slip_in_any_table_of_a_kind_sheet_is_told(slip: str) -> None:
+    with pytest.raises(SheetFault) as caught:
+        parse_sheet(f'kind = "flow"\n{slip}')
+    assert "is not known in a kind sheet; perhaps" in caught.value.details[0]

@@ -17,6 +17,7 @@ TYPED: list[tuple[str, str, Any]] = [
     ("-2.5", NUMBER, -2.5),
     ("YES", YES_NO, True),
     ("false", YES_NO, False),
+    ("no", YES_NO, False),
     ("3", TEXT, "3"),
     ("low", "low|high", "low"),
 ]

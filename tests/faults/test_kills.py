@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 
 from amphora.ledger.journal import Journal
+from amphora.ledger.locks import Locks
 from amphora.practice.platform import Platform
 from tests.conftest import Program
 from tests.contract.conftest import folder_ground, nodered_ground
@@ -106,6 +107,17 @@ def test_an_undo_is_killed_at_every_moment_and_finished(halcyon: Path) -> None:
     ground.close()
 
 
+def test_whoever_is_at_work_is_heard_of(halcyon: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    heard: list[str] = []
+    monkeypatch.setattr(Locks, "renew", lambda self, uid: heard.append(uid))
+    ground = practice(halcyon)
+    bring(ground, halcyon / "packages" / "ring-1.0.0.amphora", records=True)
+    # Else somebody would break the lock of a long run for being stale.
+    assert len(heard) > 1
+    assert set(heard) == {"practice-grove-live"}
+    ground.close()
+
+
 def test_what_was_cut_off_is_told_with_the_way_on(amphora: Program, halcyon: Path) -> None:
     amphora("export", "grove-dev", "Weigh ticket", "--as", "p")
     assert amphora("import", "p", "grove-test", "--yes", "--pause-after", "Growers").code == 5
@@ -118,7 +130,7 @@ def test_what_was_cut_off_is_told_with_the_way_on(amphora: Program, halcyon: Pat
     assert amphora().verdict == "Nothing is open."
     amphora("import", "p", "grove-test", "--yes")
     assert killed(halcyon, 8, "withdraw", "p", "grove-test", "--retire-all") == -signal.SIGKILL
-    again = "Next: amphora undo grove-test-5 --yes && amphora withdraw p grove-test"
+    again = "Next: amphora undo grove-test-5 --yes && amphora withdraw p grove-test --retire-all"
     assert amphora("withdraw", "p", "grove-test", "--retire-all").err.rstrip().endswith(again)
 
 

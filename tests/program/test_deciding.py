@@ -324,3 +324,12 @@ def test_an_item_can_be_left_out_of_an_import(amphora: Program, halcyon: Path) -
     keys = {row["key"] for row in amphora("survey", "grove-live", "--json").json["items"]}
     assert "letter-template:office/weigh-slip" in keys
     assert "value-list:intake/olive-varieties" not in keys
+
+
+def test_a_secret_that_would_go_for_good_is_asked_about(amphora: Program, there: Path) -> None:
+    edit(amphora, "grove-live", "Weigh ticket", '/webhook/token="made-up"')
+    edit(amphora, "grove-dev", "Weigh ticket", "/webhook=null")
+    assert amphora("export", "olive-intake").code == 0
+    asked = amphora("import", "olive-intake", "grove-live", "--yes")
+    told = "at secrets: holds /webhook/token; with the package gone, and can't be put back"
+    assert (asked.code, told in asked.err, "made-up" in asked.err) == (3, True, False), asked.err

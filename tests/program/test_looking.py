@@ -98,6 +98,12 @@ def test_a_selection_is_kept_and_repeated(amphora: Program, halcyon: Path) -> No
     assert first["next"] == "amphora check olive-intake grove-test"
     again = amphora("export", "olive-intake", "--json").json
     assert again["unchanged"]
+    words = ("--with", "records", "--without", "attachments", "--afterwards", "Tell them")
+    amphora("export", "grove-dev", "Growers", "--as", "lists", *words)
+    # As it was saved, all of it: nothing has to be said twice.
+    shown = amphora("export", "lists", "--preview").out.splitlines()[-1]
+    assert shown.endswith("--as lists --with records --without attachments"), shown
+    assert amphora("export", "lists", "--json").json["unchanged"]
     assert (again["left_out"], again["version"]) == (first["left_out"], "1.0.0")
     assert amphora("export", "olive-intake").verdict.startswith("Nothing changed since olive-intake 1.0.0")
     amphora("practice", "edit", "grove-dev.practice", "Weigh ticket", "--set", "/steps/0/script=x", "--draft")

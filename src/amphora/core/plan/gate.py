@@ -9,9 +9,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from amphora.core.form.secrets import to_silence, told
+from amphora.core.merge.merge import FieldChange
 from amphora.core.merge.phrase import place_phrase
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
 from amphora.core.needs.pauses import WORD
+from amphora.core.plan.decisions import DRAFT, PUBLICATION, SECRETS, THERE
 from amphora.core.plan.docket import Action, Do, Docket, Fate
 from amphora.core.plan.reasons import Consent, Reason, Standing, Why
 from amphora.core.plan.steps import GRANT, permissions_of
@@ -308,10 +310,17 @@ def _open(action: Action) -> list[str]:
     """Where somebody has to decide on an item: each place, or all of them in one line where they are many."""
     changes = action.comparison.open if action.comparison else ()
     if len(changes) < MANY_PLACES:
-        return [f"{readable(action.key)} at {place_phrase(change.place)}: {change.by}" for change in changes]
+        return [f"{readable(action.key)} at {place_phrase(change.place)}: {_why_asked(change)}" for change in changes]
     first = ", ".join(place_phrase(change.place) for change in changes[: MANY_PLACES - 1])
     by = " and ".join(dict.fromkeys(str(change.by) for change in changes))
     return [f"{readable(action.key)} at {first} and {len(changes) - MANY_PLACES + 1} more places: {by}"]
+
+
+def _why_asked(change: FieldChange) -> str:
+    # What would happen to the item as a whole is said in words already.
+    if change.place in (DRAFT, SECRETS, PUBLICATION, THERE):
+        return f"{change.target}; with the package {change.package}"
+    return str(change.by)
 
 
 def _findings(docket: Docket) -> list[Reason]:
