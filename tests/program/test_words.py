@@ -34,6 +34,18 @@ def next_of(done: Done) -> str:
     return lines[-1].removeprefix("Next: ") if lines else ""
 
 
+def test_what_was_typed_elsewhere_is_typed_there_again(halcyon: Path) -> None:
+    place = ("--workspace", halcyon.name)
+    words = ["export", "grove-dev", "Weigh slip", "--as", "slip"]
+    for code in (0, 0, 1, 3, 0):
+        done = run_program(halcyon.parent, *words, *([] if "--workspace" in words else place))
+        assert done.code == code, (words, done)
+        [last] = [line for line in (done.out + done.err).splitlines() if line.startswith("Next: amphora ")]
+        words = shlex.split(last)[2:]
+        assert words[-2:] == [*place], last
+    assert words[0] == "history"
+
+
 def test_from_an_empty_folder_the_last_lines_lead_to_a_first_crossing(tmp_path: Path) -> None:
     done = run_program(tmp_path)
     assert next_of(done) == "amphora init"

@@ -16,6 +16,7 @@ from typer.core import TyperCommand, TyperGroup
 
 from amphora.cli.progress import HOWS, Progress
 from amphora.cli.streams import silence
+from amphora.core.values.errors import AmphoraError
 
 if TYPE_CHECKING:
     from amphora.engine.session import Session
@@ -188,6 +189,9 @@ class Work:
         """Prints a result and leaves with its code if it isn't 0. Where something `has_changed`, a screen that is
         gone is no failure: what is done is done, and said so where anybody still listens."""
         self.progress.stop()
+        from dataclasses import replace
+
+        result = replace(result, next_step=result.next_step.everywhere(*elsewhere()))
         try:
             if sys.stdout is not None:
                 self._print(result)
@@ -245,5 +249,18 @@ def working(is_json: bool, folder: Path | None, progress: str = "") -> Iterator[
     work = Work(is_json, folder, progress)
     try:
         yield work
+    except AmphoraError as error:
+        error.next_step = error.next_step.everywhere(*elsewhere())
+        raise
     finally:
         work.close()
+
+
+def elsewhere() -> tuple[str, ...]:
+    """How the workspace was named, if it was: whoever pastes the next command is where this one was typed."""
+    # As it was typed, and by whom: a command that another one runs was typed by nobody.
+    words = sys.argv
+    for word, after in zip(words, [*words[1:], ""], strict=True):
+        if word == "--workspace" or word.startswith("--workspace="):
+            return ("--workspace", word.partition("=")[2] or after)
+    return ()

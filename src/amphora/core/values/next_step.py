@@ -44,6 +44,13 @@ class NextStep:
         *before, last = self.commands
         return NextStep(self.advice, (*before, (*last, *words)))
 
+    def everywhere(self, *words: str) -> NextStep:
+        """The same with these words behind each command; what only asks for help works anywhere."""
+        if not words:
+            return self
+        commands = (one if "--help" in one else (*one, *words) for one in self.commands)
+        return NextStep(self.advice, tuple(commands))
+
     def then(self, other: NextStep) -> NextStep:
         """The same, and after that another command."""
         return NextStep(self.advice, (*self.commands, *other.commands))
