@@ -121,6 +121,8 @@ def test_whoever_is_at_work_is_heard_of(halcyon: Path, monkeypatch: pytest.Monke
 def test_what_was_cut_off_is_told_with_the_way_on(amphora: Program, halcyon: Path) -> None:
     amphora("export", "grove-dev", "Weigh ticket", "--as", "p")
     assert amphora("import", "p", "grove-test", "--yes", "--pause-after", "Growers").code == 5
+    shown = amphora("resume", "--preview", "--set", "mill-db=mill-db-test").out
+    assert shown.rstrip().endswith("Next: amphora resume grove-test-1 --set mill-db=mill-db-test")
     assert killed(halcyon, 8, "undo", "last", "--yes") == -signal.SIGKILL
     for words in ((), ("resume",), ("resume", "grove-test-1"), ("history",), ("history", "grove-test-1")):
         done = amphora(*words)

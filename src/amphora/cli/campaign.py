@@ -98,7 +98,9 @@ def go_on_with_many(work: Work, campaign: Campaign, has_more: bool = False, prev
             for part in left.parts
         }
         if preview:
-            work.show(previews_result(title, [(part.prepared.docket, ways[part.target]) for part in left.parts]))
+            # What comes next is to go on with it, and not another import.
+            dockets = [(replace(part.prepared.docket, run=campaign.name), ways[part.target]) for part in left.parts]
+            work.show(previews_result(title, dockets))
             return
         refuse_any(left.parts, ways, len(campaign.targets))
         found = carried(work.session, left.parts, kept["rounds"], kept["goes_on"], campaign.name)

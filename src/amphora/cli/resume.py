@@ -54,6 +54,7 @@ def resume(
       amphora resume many-2
     """
     from amphora.cli.campaign import go_on_with_many
+    from amphora.cli.typed import retyped
     from amphora.engine.campaign import campaign_to_resume
     from amphora.engine.resume import run_to_resume
 
@@ -62,13 +63,19 @@ def resume(
         if campaign := campaign_to_resume(work.session, run):
             go_on_with_many(work, campaign, bool(values or choose), preview)
             return
-        go_on_with(work, run_to_resume(work.session, run), values or (), choose or (), preview)
+        found = run_to_resume(work.session, run)
+        go_on_with(work, found, values or (), choose or (), preview, retyped())
 
 
 def go_on_with(
-    work: Work, run: Run, values: Sequence[str] = (), choose: Sequence[str] = (), preview: bool = False
+    work: Work,
+    run: Run,
+    values: Sequence[str] = (),
+    choose: Sequence[str] = (),
+    preview: bool = False,
+    words: tuple[tuple[str, ...], ...] = (),
 ) -> None:
-    """Goes on with a run, or says what it still waits for."""
+    """Goes on with a run, or says what it still waits for. `words` is how it was asked for."""
     from amphora.engine.resume import picked_up, standstill, waiting_for
     from amphora.render.resume import standstill_result
 
@@ -77,7 +84,7 @@ def go_on_with(
         if waiting_for(work.session, picked):
             work.show(standstill_result(standstill(work.session, picked)))
             return
-        _go_on(work, picked, list(choose), preview)
+        _go_on(work, picked, list(choose), preview, words)
 
 
 def _map(work: Work, picked: PickedUp, values: list[str], preview: bool) -> None:
@@ -100,7 +107,9 @@ def _map(work: Work, picked: PickedUp, values: list[str], preview: bool) -> None
             map_package(work.session, picked.contents, [picked.run.environment], [f"{name}={one.value}"], False)
 
 
-def _go_on(work: Work, picked: PickedUp, choose: list[str], preview: bool) -> None:
+def _go_on(
+    work: Work, picked: PickedUp, choose: list[str], preview: bool, words: tuple[tuple[str, ...], ...]
+) -> None:
     from amphora.cli.runs import carried_out
     from amphora.core.values.visible import visible
     from amphora.engine.compare import chosen_for_items
@@ -112,6 +121,7 @@ def _go_on(work: Work, picked: PickedUp, choose: list[str], preview: bool) -> No
     chosen = chosen_for_items(picked.contents, choose).items
     said = replace(picked.decisions, items={**picked.decisions.items, **chosen})
     prepared = next_leg(work.session, replace(picked, decisions=said))
+    prepared = replace(prepared, docket=replace(prepared.docket, run=picked.run.name, run_words=words))
     opened = prepared.opened
     work.tell(target_lines(opened.entry, opened.environment.whoami(), opened.description.release))
     # Whoever decides on an item has seen that it was edited.

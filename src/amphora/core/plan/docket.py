@@ -212,7 +212,9 @@ class Docket:
     idle_rows: tuple[Key, ...] = ()
     """Tables whose rows the package holds, and nobody asked for."""
     run_words: tuple[tuple[str, ...], ...] = ()
-    """The options of the command line that only `import` takes."""
+    """The options of the command line that only `import` takes, or `resume`."""
+    run: str = ""
+    """The run that goes on with it, where it is not an import of its own."""
     stranded: tuple[tuple[Key, Key], ...] = ()
     """Items beside the package, each with what it names by a title that would be another one."""
     is_guarded: bool = True
@@ -290,8 +292,11 @@ class Docket:
 
     def to_import(self, *more: str, targets: Sequence[str] = (), but: str = "") -> NextStep:
         """The command that asks for this import as it was asked for, into other `targets` if any are named, with
-        `more` said, and without an option that `more` says anew."""
+        `more` said, and without an option that `more` says anew. A run that is under way is resumed: what it brings
+        was decided when it began."""
         said = [word for words in self.run_words if words[0] != but for word in words]
+        if self.run:
+            return to_type("resume", self.run, *said)
         named = (self.name, *targets, *self._all_words) if targets else self.named
         return to_type("import", *named, *said, *more)
 
