@@ -298,6 +298,9 @@ class Docket:
         if self.run:
             return to_type("resume", self.run, *said)
         named = (self.name, *targets, *self._all_words) if targets else self.named
+        if self.since and not self.file:
+            # Only a docket can hold what it was compared with.
+            return to_type("compare", *named, "--since", self.since, "--docket", self.usual_file)
         return to_type("import", *named, *said, *more)
 
     @property
