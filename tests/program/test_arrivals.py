@@ -167,6 +167,9 @@ def test_what_was_left_out_stays_out_until_it_is_brought(small: Program, halcyon
 
 
 def test_whoever_has_to_ask_again_asks_for_the_same(small: Program) -> None:
+    # Only a docket holds with what it was compared.
+    shown = small("compare", "small", "grove-live", "--since", "small-1.0.0").out
+    assert "Next: amphora compare small-1.0.0 grove-live --since small-1.0.0 --docket " in shown
     asked = [*SAID, "--custody", "target", "--if-it-fails", "keep", "--why", "change 7", "--no-pause"]
     ways = (["grove-live"], ["grove-test", "grove-live", "--rounds", "all", "--go-on"])
     for way in ways:
