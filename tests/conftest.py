@@ -179,6 +179,8 @@ SLOW = re.compile(
     r"|tests/faults/test_resume.py.*\[(press-lost_after|(folder|nodered)-(lost_before|odd_answer|refused))\]"
     r"|tests/faults/test_resume.py.*\[http"
     r"|tests/faults/test_faults.py.*\[http-(lost_before|odd_answer|killed_before)"
+    r"|tests/faults/test_faults.py::test_a_ledger.*\[.*(http|nodered|press)"
+    r"|tests/faults/test_faults.py::test_a_fault_while.*\[nodered-(lost_before|odd_answer|refused)"
     r"|tests/(faults/|contract/test_choices).*\[.*superset"
     r"|test_crossing.py.*\[superset"
     r"|test_environments.py::test_it_proves_itself\[superset"
