@@ -222,7 +222,10 @@ class Platform:
         self._allow("publish")
         if not self.takes_back:
             raise PlatformRefusal("invalid", f"release {self.meta('release')} can't take a live version back")
-        if self._seen(id_, revision).live is not None:
+        item = self._seen(id_, revision)
+        if not self._sheet(item.kind).is_published:
+            raise PlatformRefusal("invalid", f"nothing of the kind {item.kind} is ever a draft")
+        if item.live is not None:
             # Newer edits win over the version that was live: throwing them away would lose somebody's work.
             self._touch("draft = coalesce(draft, live), live = null", id_)
 
