@@ -172,7 +172,7 @@ class Stamps:
     """A platform that shows and takes the pictures of its items by calls of their own, as they are or in a form."""
 
     def __init__(self, name: str) -> None:
-        self.name = name
+        self.name, self.trouble = name, 0
         self.stamps: dict[str, dict[str, Any]] = {}
         self.pictures: dict[str, tuple[str, bytes]] = {}
 
@@ -188,6 +188,8 @@ class Stamps:
         one = self.stamps.get(rest[0])
         if one is None or (rest[1:] and method == "GET" and rest[0] not in self.pictures):
             return 404, {}, {}
+        if self.trouble and rest[1:] and method in ("PUT", "POST"):
+            return self.trouble, {"message": "not now"}, {}
         if method == "DELETE":
             (self.pictures if rest[1:] else self.stamps).pop(rest[0])
         elif rest[1:] and method == "GET":
@@ -221,6 +223,11 @@ def test_attachments_that_have_calls_of_their_own_go_over_to_the_byte(write: str
         assert "keeps all" in run("env", "prove", "here", "--yes").verdict
         assert len(one.pictures) == 1
         run("export", "here", "*", "--as", "p")
+        # What it was to have is refused, or nobody knows: nothing of it stays, whoever could tell whose it is.
+        for two.trouble in (413, 500):
+            assert "there is as it was before." in run("import", "p", "there", "--yes", code=4).err
+            assert not two.stamps
+        two.trouble = 0
         run("import", "p", "there", "--yes")
         [(number, picture)] = two.pictures.items()
         assert (picture, two.stamps[number]["name"]) == (one.pictures["s1"], "Stamp 1")

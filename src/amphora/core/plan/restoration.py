@@ -25,7 +25,7 @@ from amphora.core.plan.steps import (
     WriteAll,
 )
 from amphora.core.values.graph import in_order
-from amphora.core.values.keys import Key
+from amphora.core.values.keys import Key, readable
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import States
 
@@ -67,7 +67,7 @@ class Evidence:
     def title(self) -> str:
         """The item as a person would call it."""
         image = self.now or self.before
-        return image.states.title if image else self.key
+        return image.states.title if image else readable(self.key)
 
     @property
     def is_renamed(self) -> bool:

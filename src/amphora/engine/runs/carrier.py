@@ -239,7 +239,7 @@ class Carrier:
         self._end(ready, "uncertain", {"error": words}, is_forgiving=True)
         made: dict[Key, str] = {}
         now: dict[Key, str] = {}
-        account, is_ours = self.run.account, self.bench.habits.fills_in
+        account, is_ours, is_known = self.run.account, self.bench.habits.fills_in, True
         for key in step.keys:
             image = self.bench.now.get(key)
             if image is not None:
@@ -249,6 +249,8 @@ class Carrier:
                     self.stage.environment, self.bench.habits, key, ready.intent, self._known(), account
                 )
                 image = search.image
+                # What is there under its name may be half of what we made, or somebody's.
+                is_known = is_known and not search.doubt
                 made |= {key: image.native_id} if image else {}
             now[key] = mark_of(image, self.bench.habits.sheets)
             is_ours = is_ours and image is not None and image.modified_by == account
@@ -257,7 +259,7 @@ class Carrier:
         counts = isinstance(step, LoadRows | RetireSet)
         if all(is_same(now[key], ready.meant[key], counts) for key in step.keys):
             return made
-        if all(is_same(now[key], ready.before[key], counts) for key in step.keys):
+        if is_known and all(is_same(now[key], ready.before[key], counts) for key in step.keys):
             # It has answered, so that nothing of it is still on its way; and we have looked.
             if waits and isinstance(error, Busy):
                 time.sleep(waits[0])

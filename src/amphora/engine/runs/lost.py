@@ -58,5 +58,6 @@ def find_made(
     if len(ours) == 1:
         return Search(ours[0])
     if rows:
-        return Search(None, "nobody can tell whether this run made what is there under its name")
+        words = "nobody can tell whether this run made what is there under its name; if so, remove it there by hand"
+        return Search(None, words)
     return Search()

@@ -134,6 +134,7 @@ def _explained(run: Run, error: AmphoraError, back: Back) -> AmphoraError:
         kind = Interrupted  # type: ignore[assignment]
     elif isinstance(error, FaultInRun):
         kind = FaultInRun  # type: ignore[assignment]
+    mend = str(error.next_step or _again(error)).rstrip(".")
     return kind(
         f"{run.name} failed: {ended(error.message)} {back.sentence(run.environment)}",
         subject=error.subject,
@@ -141,7 +142,7 @@ def _explained(run: Run, error: AmphoraError, back: Back) -> AmphoraError:
         details=[*error.details, *back.told()],
         next_step=advice(_mended(error), to_type("resume", run.name))
         if back.of_state == PAUSED
-        else advice(f"{error.next_step or _again(error)}; the run is in", to_type("history", run.name)),
+        else advice(f"{mend}; the run is in", to_type("history", run.name)),
     )
 
 

@@ -262,10 +262,11 @@ class Bridge:
 
     @contextmanager
     def _or_none(self, single: Single) -> Iterator[None]:
-        """Takes a creation back where the rest of it is refused: half an item is none."""
+        """Takes a creation back where the rest of it is refused, or nobody knows: half an item is none, and nobody
+        could tell later whose it is."""
         try:
             yield
-        except (EnvironmentRefused, RevisionMoved, Unavailable):
+        except (EnvironmentRefused, RevisionMoved, Unavailable, Uncertain):
             with taken("half of it was made"):
                 self.retire([Seen(single.row.native_id, single.row.revision)])
             raise
