@@ -18,7 +18,7 @@ from amphora.core.plan.reasons import Reason, Why
 from amphora.core.plan.states import Image
 from amphora.core.plan.steps import Create
 from amphora.core.values.model import Contents, Finding, Level, Need, States
-from amphora.core.values.next_step import NextStep, advice, to_type
+from amphora.core.values.next_step import advice, to_type
 from amphora.core.values.strict_toml import line_of
 from amphora.engine import run_verdicts, verdicts
 from amphora.engine.overview import Standing
@@ -45,6 +45,11 @@ class Docket:
     has_records: bool = False
     converted: tuple[Converted, ...] = ()
     package: str = "olive"
+    name: str = "olive-1.0.0"
+    source_file: str = ""
+    run: str = ""
+    since: str = ""
+    taken: tuple[tuple[str, str], ...] = ()
     target: str = "live"
     title: str = "olive 1.0.0"
     edited_there: tuple[str, ...] = ()
@@ -63,11 +68,9 @@ class Docket:
     def is_settled(self) -> bool:
         return self.is_idle and not self.undecided
 
-    def to_import(self, *more: str) -> NextStep:
-        return to_type("import", *((self.file,) if self.file else ("olive-1.0.0", self.target)), *more)
-
-    def to_withdraw(self, *more: str) -> NextStep:
-        return to_type("withdraw", self.package, self.target, *more)
+    @property
+    def words(self) -> list[tuple[str, str]]:
+        return [("--with", "records")] if self.has_records else []
 
     def by(self, do: Do) -> list[int]:
         return [0] * {Do.CREATE: self.new, Do.UPDATE: self.changed}.get(do, 0)
@@ -538,7 +541,7 @@ def test_what_a_permission_is_missing_for_is_named(count: int, told: str) -> Non
 @pytest.mark.parametrize(("count", "where"), [(1, "an item"), (2, "2 items")])
 def test_places_that_are_taken_are_counted(count: int, where: str) -> None:
     taken = [(f"flow:{number}", "flow:other") for number in range(count)]
-    [reason] = _taken(cast(Any, SimpleNamespace(taken=taken, target="live", to_import=Docket().to_import)))
+    [reason] = _taken(cast(Any, replace(Docket(), taken=tuple(taken))))
     assert reason.message == f"live has another item where {where} would go."
     assert reason.details[0] == "flow:0 would get the place of flow:other"
     assert str(reason.next_step).endswith("amphora import olive-1.0.0 live --same flow:0")

@@ -28,6 +28,7 @@ def import_many(
     preview: bool,
     how: How = PLAIN,
 ) -> None:
+    from amphora.core.plan.commands import to_import
     from amphora.core.values.errors import NotReady
     from amphora.engine.campaign import begin, settle
     from amphora.engine.gate import in_the_way
@@ -51,7 +52,7 @@ def import_many(
     if not request.yes and not work.is_terminal:
         raise NotReady(
             "Nobody is here to confirm the import; nothing was touched.",
-            next_step=dockets[0].docket.to_import("--yes", targets=names),
+            next_step=to_import(dockets[0].docket, "--yes", targets=names),
         )
     order = " then ".join(", ".join(part) for part in rounds)
     question = f"Import {title} into {len(names)} targets ({order})?"

@@ -107,6 +107,8 @@ def compare(
       amphora compare grove-dev grove-live --expect-same
       amphora compare olive-intake-1.0.0 olive-intake-1.1.0
     """
+    from amphora.cli.typed import retyped
+    from amphora.core.plan.commands import COMPARED
     from amphora.core.values.errors import UsageFault
     from amphora.engine.arrivals import Said, wants_records
     from amphora.render.beside import ONLY
@@ -147,6 +149,7 @@ def compare(
             all_,
             wants_records(with_ or ()),
             tuple(without or ()),
+            tuple(words for words in retyped() if words[0] in COMPARED),
         )
         if len(targets) > 1:
             _imports_to_be(work, left, targets, shown)
@@ -216,6 +219,7 @@ class _Shown:
     is_all: bool
     records: bool
     without: tuple[str, ...]
+    words: tuple[tuple[str, ...], ...]
 
     def decisions(self, contents: Contents) -> Decisions:
         """What was said of the items of a package."""
@@ -228,6 +232,7 @@ class _Shown:
             file=str(self.docket or ""),
             records=self.records,
             without=self.without,
+            words=self.words,
         )
         return self.said.over(contents, chosen)
 

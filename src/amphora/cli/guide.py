@@ -159,7 +159,7 @@ class Guide:
         if not how and self.work.is_terminal:
             how = str(typer.prompt("keep them, replace them, or carry-back first", default="keep", err=True)).strip()
         if how not in EDITS:
-            again = to_type("carry", *self._again(target), "--edits", "keep", *(["--yes"] if self.yes else []))
+            again = to_type("carry", *self._again(target, "--edits", "keep"))
             lines = ["keep: they stay", "replace: as in the package", "carry-back: they become a package first"]
             self._show(f"{target} has local edits: say what becomes of them.", "warn", lines, again, 3)
         if how == "carry-back":
@@ -203,7 +203,7 @@ class Guide:
             if self.accept:
                 mapped = self.run("map", package, target, "--accept")
             elif not self.work.is_terminal:
-                again = to_type("carry", *self._again(target), "--accept", *(["--yes"] if self.yes else []))
+                again = to_type("carry", *self._again(target, "--accept"))
                 self._show(f"{mapped.verdict} Look at them, and accept them.", "warn", guesses, again, 3)
         if mapped.code and self.work.is_terminal:
             self.run_openly("map", package, target, "--ask")
@@ -242,10 +242,10 @@ class Guide:
         if not typer.confirm(f"{compared.verdict} Go on?", err=True):
             self._show("Nothing was touched.", "plain", code=3)
 
-    def _again(self, target: str) -> list[str]:
-        """The words with which the same journey is begun once more."""
+    def _again(self, target: str, *more: str) -> list[str]:
+        """The words with which the same journey is begun once more, with `more` said."""
         places = [target] if target else []
-        said = [word for words in self.said for word in words]
+        said = [*(word for words in self.said for word in words), *more, *(["--yes"] if self.yes else [])]
         if not self.journey.items:
             return [self.journey.name, *places, *said]
         return [*self.journey.items, self.journey.source, *places, "--as", self.journey.name, *said]

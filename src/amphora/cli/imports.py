@@ -36,9 +36,6 @@ if TYPE_CHECKING:
     from amphora.core.plan.docket import Custody, IfItFails
     from amphora.core.values.model import Contents
 
-ARRIVING = ("titles", "folders", "leave", "bring", "same", "replace_", "pause_after")
-"""What is said of single items, which `compare` takes, too."""
-
 
 def import_(
     package: Annotated[str, typer.Argument(metavar="PACKAGE|DOCKET", help="A package, or a docket file.")],
@@ -146,7 +143,7 @@ def import_(
             wants_records(with_ or ()),
             if_it_fails=checked_failure(if_it_fails),
             ids=checked_ids(ids),
-            run_words=retyped("copy", "with_", "without", *ARRIVING),
+            words=retyped(),
         )
         request = ImportRequest(said, tuple(take_over or ()), yes, work.is_terminal, not no_pause)
         # By what is in it, and not by its name: people call their files as they like.

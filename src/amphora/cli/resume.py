@@ -121,7 +121,7 @@ def _go_on(
     chosen = chosen_for_items(picked.contents, choose).items
     said = replace(picked.decisions, items={**picked.decisions.items, **chosen})
     prepared = next_leg(work.session, replace(picked, decisions=said))
-    prepared = replace(prepared, docket=replace(prepared.docket, run=picked.run.name, run_words=words))
+    prepared = replace(prepared, docket=replace(prepared.docket, run=picked.run.name, words=words))
     opened = prepared.opened
     work.tell(target_lines(opened.entry, opened.environment.whoami(), opened.description.release))
     # Whoever decides on an item has seen that it was edited.

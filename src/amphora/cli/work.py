@@ -188,9 +188,9 @@ class Work:
     def show(self, result: Result, has_changed: bool = False) -> None:
         """Prints a result and leaves with its code if it isn't 0. Where something `has_changed`, a screen that is
         gone is no failure: what is done is done, and said so where anybody still listens."""
-        self.progress.stop()
         from dataclasses import replace
 
+        self.progress.stop()
         result = replace(result, next_step=result.next_step.everywhere(*elsewhere()))
         try:
             if sys.stdout is not None:

@@ -41,16 +41,6 @@ class Said:
             same=taken.same,
             bring=brought_again(contents, self.bring, left),
             pause_after=words_after(contents, self.pause_after),
-            words=said_again(
-                title=self.titles,
-                folder=self.folders,
-                leave=self.leave,
-                bring=self.bring,
-                same=self.same,
-                replace=self.replaced,
-                **{"pause-after": self.pause_after, "with": ["records"] if said.records else ()},
-                without=said.without,
-            ),
         )
 
 
@@ -124,12 +114,6 @@ def wants_records(with_: Sequence[str]) -> bool:
     if unknown := sorted(set(with_) - {"records"}):
         raise UsageFault(f"--with takes records, not {unknown[0]!r}.", next_step=advice("Write --with records."))
     return bool(with_)
-
-
-def said_again(**options: Sequence[str] | None) -> tuple[str, ...]:
-    """The options as they were typed, by their names."""
-    # As they were typed, and not as they were understood: whoever pastes the next command says the same again.
-    return tuple(word for name, texts in options.items() for text in texts or () for word in (f"--{name}", text))
 
 
 def _pair(text: str, form: str, example: str) -> tuple[str, str]:

@@ -105,7 +105,7 @@ def remaining(session: Session, campaign: Campaign) -> Iterator[Remaining]:
         contents = as_named(read_package(path), campaign.package)
         for target in campaign.targets:
             run = runs.get(target)
-            if run is not None and run.is_being_put_back:
+            if run is not None and run.is_open and not run.can_go_on:
                 words = f"{run.name} into {target} is {run.standing}: that has to be settled first."
                 raise NotReady(words, subject=run.name, next_step=to_type("undo", run.name))
             if run is not None and run.state == DONE:

@@ -164,7 +164,6 @@ def _written_down(session: Session, side: Side, intake: Intake, actions: Sequenc
         same=tuple(key for key in said.same if key in contents.items),
         arrivals=intake.arrivals,
         words=said.words,
-        run_words=said.run_words,
         has_records=said.records,
         idle_rows=() if said.records else tuple(sorted(contents.records)),
         is_guarded=side.opened.description.capabilities.is_guarded,

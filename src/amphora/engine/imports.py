@@ -7,6 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from amphora.core.form.copies import as_named
+from amphora.core.plan.commands import to_compare, to_import
 from amphora.core.plan.decisions import LEAVE, ItemDecision
 from amphora.core.plan.docket import Do, Docket, IfItFails
 from amphora.core.plan.reasons import Why
@@ -42,7 +43,7 @@ def prepare_from_docket(session: Session, path: Path, request: ImportRequest) ->
         file.decisions,
         without=tuple(dict.fromkeys([*file.decisions.without, *request.decisions.without])),
         records=file.decisions.records or request.decisions.records,
-        run_words=request.decisions.run_words,
+        words=request.decisions.words,
     )
     # Before anything is read from the target: with another ledger, bases and links are others, and every question in
     # the file was asked about something else.
@@ -119,7 +120,7 @@ def question_for(session: Session, prepared: Prepared, request: ImportRequest) -
         return ""
     raise NotReady(
         "Nobody is here to confirm the import; nothing was touched.",
-        next_step=docket.to_import("--yes"),
+        next_step=to_import(docket, "--yes"),
     )
 
 
@@ -150,9 +151,7 @@ def import_prepared(
         raise NotReady(
             f"Something moved in {docket.target} since the docket was made; nothing was touched.",
             subject=docket.target,
-            next_step=to_type("compare", "--refresh", docket.file)
-            if docket.file
-            else to_type("compare", docket.name, docket.target),
+            next_step=to_type("compare", "--refresh", docket.file) if docket.file else to_compare(docket),
         )
     # Past this line the target may have changed: whatever happens is told with what it means for it.
     stage = stage_of(session, opened.name)

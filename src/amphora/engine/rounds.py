@@ -9,6 +9,7 @@ from concurrent.futures import ThreadPoolExecutor
 from contextvars import copy_context
 from dataclasses import field, replace
 
+from amphora.core.plan.commands import to_compare
 from amphora.core.plan.docket import Docket
 from amphora.core.plan.reasons import Reason
 from amphora.core.values.errors import AmphoraError, NotReady, UsageFault
@@ -203,7 +204,7 @@ def _apart(session: Session, part: Part, campaign: str) -> Came:
             raise NotReady(
                 f"Something moved in {part.target} since it was looked at; nothing was touched there.",
                 subject=part.target,
-                next_step=to_type("compare", docket.name, part.target),
+                next_step=to_compare(docket),
             )
         return _one(own, replace(part, prepared=replace(again, is_reviewed=mine.is_reviewed)), campaign, None)
     except AmphoraError as error:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Literal
 
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
 from amphora.core.plan.aftercare import told
+from amphora.core.plan.commands import to_import, to_withdraw
 from amphora.core.plan.docket import Do, Docket, Fate
 from amphora.core.plan.reasons import Reason, Why
 from amphora.core.values.late import dataclass
@@ -115,10 +116,8 @@ def of_comparison(docket: Docket, reasons: Sequence[Reason]) -> Verdict:
 def of_preview(docket: Docket, reasons: Sequence[Reason]) -> Verdict:
     """What an import would do, with the exit code that it would have."""
     words = f"Preview, nothing was touched. {at_stake(docket)}{_in_the_way(reasons)}"
-    # A docket says by itself that rows are to come along; on the command line it has to be said again.
-    tail = ("--with", "records") if docket.has_records and not docket.file else ()
     code = CLOSED if reasons else 0
-    return Verdict(words, "warn" if reasons else "plain", _after(docket, reasons, tail), code)
+    return Verdict(words, "warn" if reasons else "plain", _after(docket, reasons), code)
 
 
 def of_nothing_to_do(docket: Docket) -> Verdict:
@@ -329,7 +328,7 @@ def of_withdrawal(docket: Docket, run: Run | None) -> Verdict:
     what += f", {rows:,} rows at stake" if rows else ""
     what += f", {len(docket.edited_there):,} edited there since" if docket.edited_there else ""
     words = f"Withdrawing {docket.package} from {docket.target}: {what}. Nothing was touched."
-    return Verdict(words, "warn", docket.to_withdraw("--retire-all"), COUNTS)
+    return Verdict(words, "warn", to_withdraw(docket, "--retire-all"), COUNTS)
 
 
 def _in_the_way(reasons: Sequence[Reason]) -> str:
@@ -338,11 +337,11 @@ def _in_the_way(reasons: Sequence[Reason]) -> str:
     return f" Not as it stands: {few(list(dict.fromkeys(r.why.value for r in reasons)))}."
 
 
-def _after(docket: Docket, reasons: Sequence[Reason], tail: Sequence[str] = ()) -> NextStep:
+def _after(docket: Docket, reasons: Sequence[Reason]) -> NextStep:
     """The next command; whatever comes next keeps naming the docket."""
     if reasons:
         return next((reason.next_step for reason in reasons if reason.next_step), NOTHING)
-    return _after_nothing(docket) if docket.is_idle else docket.to_import(*tail)
+    return _after_nothing(docket) if docket.is_idle else to_import(docket)
 
 
 def _after_nothing(docket: Docket) -> NextStep:

@@ -30,10 +30,10 @@ def withdrawal(
     package: str,
     environment: str,
     fates: Mapping[str, str],
-    run_words: tuple[tuple[str, ...], ...] = (),
+    words: tuple[tuple[str, ...], ...] = (),
 ) -> Prepared:
     """The docket of retiring everything in an environment that a package alone claims; what was there before it is
-    let go. Refused where items that stay use something of it. `run_words` is how it was asked for."""
+    let go. Refused where items that stay use something of it. `words` is how it was asked for."""
     opened = session.open(environment)
     side = own_side(opened, session.ledger, session.crosswalk)
     claims = Claims(session.ledger.claims(side.uid))
@@ -69,7 +69,7 @@ def withdrawal(
         mapped=(),
         findings=(),
         fingerprint="",
-        run_words=run_words,
+        words=words,
         retirements=tuple(retirements),
         legs=(Leg((), tuple(import_steps((), retirements, habits_of(opened.description)))),),
         unclaimed=tuple(sorted({claim.key for claim in mine} - {one.key for one in retirements})),

@@ -7,6 +7,7 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from amphora.core.needs.crosswalk import row_name
+from amphora.core.plan.commands import to_compare, to_import
 from amphora.core.plan.docket import Do
 from amphora.core.values.next_step import NOTHING, to_type
 from amphora.core.values.words import counted, few
@@ -125,7 +126,7 @@ def comparisons_result(title: str, found: Sequence[tuple[Docket, Sequence[Reason
         "warn" if closed else "plain",
         blocks,
         {"package": title, "targets": data},
-        to_type("compare", *first.named) if first else to_type("history"),
+        to_compare(first) if first else to_type("history"),
         3 if closed else 1 if others else 0,
     )
 
@@ -147,7 +148,7 @@ def previews_result(title: str, found: Sequence[tuple[Docket, Sequence[Reason]]]
         "warn" if closed else "plain",
         blocks,
         {"package": title, "preview": True, "targets": data},
-        docket.to_import(targets=[one.target for one, _ in found]) if not closed else NOTHING,
+        to_import(docket, targets=[one.target for one, _ in found]) if not closed else NOTHING,
         3 if closed else 0,
     )
 

@@ -293,17 +293,19 @@ def data_url(content: bytes, media_type: str | None) -> str:
     return f"data:{media_type or ''};base64,{base64.b64encode(content).decode()}"
 
 
-def of_data_url(text: Json) -> tuple[str, bytes] | None:
+def of_data_url(text: str) -> tuple[str, bytes] | None:
     """The media type and the bytes of an attachment that stands inline; None for anything else. Other data URLs
     (percent-encoded, with parameters) stay text: they come back as they are."""
-    found = _DATA_URL.fullmatch(text) if isinstance(text, str) else None
+    found = _DATA_URL.fullmatch(text)
+    if found is None:
+        return None
     try:
-        content = base64.b64decode(found[2], validate=True) if found else b""
+        content = base64.b64decode(found[2], validate=True)
     except ValueError:
         return None
     # Only what comes back to the byte is taken out: a library writes base64 in one way only, others wrap it or leave
     # bits standing (RFC 4648, sections 3.1 and 3.5).
-    return (found[1], content) if found and data_url(content, found[1]) == text else None
+    return (found[1], content) if data_url(content, found[1]) == text else None
 
 
 def escape_inside(text: str) -> str:

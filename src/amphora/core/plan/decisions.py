@@ -68,10 +68,8 @@ class Decisions:
     """Items that come along although they were left out before."""
     same: tuple[Key, ...] = ()
     """Items that are the one that stands in their place there, whatever that was known as."""
-    words: tuple[str, ...] = ()
-    """How it was said on the command line, for the commands that come next."""
-    run_words: tuple[tuple[str, ...], ...] = ()
-    """What else was said there that only `import` takes: each option with its value."""
+    words: tuple[tuple[str, ...], ...] = ()
+    """How it was said on the command line, for the commands that come next: each option with its value."""
 
     def of(self, key: Key) -> ItemDecision:
         """What was said of an item."""

@@ -8,7 +8,6 @@ from enum import StrEnum
 from functools import cached_property
 
 from amphora.core.form.bindings import Bindings
-from amphora.core.form.copies import taken_apart
 from amphora.core.form.routes import Converted
 from amphora.core.merge.compare import STATE, Comparison, is_given_up
 from amphora.core.merge.merge import TARGET, By, FieldChange
@@ -21,7 +20,6 @@ from amphora.core.values.graph import in_order
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Finding, Item, Json, Leak, Level, Listed, States
-from amphora.core.values.next_step import NextStep, to_type
 from amphora.core.values.raw import Raw
 
 
@@ -198,7 +196,7 @@ class Docket:
     leaks: tuple[tuple[Key, Leak], ...] = ()
     if_it_fails: IfItFails = IfItFails.PUT_BACK
     arrivals: Mapping[Key, Arrival] = field(default_factory=dict)
-    words: tuple[str, ...] = ()
+    words: tuple[tuple[str, ...], ...] = ()
     makers: Mapping[Key, Key] = field(default_factory=dict)
     bare: Mapping[Key, frozenset[Key]] = field(default_factory=dict)
     stuck: tuple[tuple[Key, Key], ...] = ()
@@ -211,8 +209,6 @@ class Docket:
     omissions: Mapping[Key, bool] = field(default_factory=dict)
     idle_rows: tuple[Key, ...] = ()
     """Tables whose rows the package holds, and nobody asked for."""
-    run_words: tuple[tuple[str, ...], ...] = ()
-    """The options of the command line that only `import` takes, or `resume`."""
     run: str = ""
     """The run that goes on with it, where it is not an import of its own."""
     stranded: tuple[tuple[Key, Key], ...] = ()
@@ -267,41 +263,6 @@ class Docket:
     def name(self) -> str:
         """The package as it is named on the command line: another one of that name may lie in the workspace."""
         return self.source_file or f"{self.package}-{self.version}"
-
-    @property
-    def named(self) -> tuple[str, ...]:
-        """What `import` is to be told: the docket's file, or package and target."""
-        # A docket that lies in a file goes on being named: it holds what somebody decided.
-        return (self.file,) if self.file else (self.name, self.target, *self._all_words)
-
-    @property
-    def _all_words(self) -> tuple[str, ...]:
-        # A copy has a name of its own in the workspace only.
-        copy = taken_apart(self.package)[1] if self.source_file else ""
-        return (*self.words, *(("--copy", copy) if copy else ()))
-
-    @property
-    def again(self) -> NextStep:
-        """How to ask for the same once more."""
-        return self.to_import("--yes") if self.actions else self.to_withdraw()
-
-    def to_withdraw(self, *more: str) -> NextStep:
-        """The command that asks for this withdrawal as it was asked for, with `more` said."""
-        said = [word for words in self.run_words for word in words]
-        return to_type("withdraw", self.package, self.target, *said, *more)
-
-    def to_import(self, *more: str, targets: Sequence[str] = (), but: str = "") -> NextStep:
-        """The command that asks for this import as it was asked for, into other `targets` if any are named, with
-        `more` said, and without an option that `more` says anew. A run that is under way is resumed: what it brings
-        was decided when it began."""
-        said = [word for words in self.run_words if words[0] != but for word in words]
-        if self.run:
-            return to_type("resume", self.run, *said)
-        named = (self.name, *targets, *self._all_words) if targets else self.named
-        if self.since and not self.file:
-            # Only a docket can hold what it was compared with.
-            return to_type("compare", *named, "--since", self.since, "--docket", self.usual_file)
-        return to_type("import", *named, *said, *more)
 
     @property
     def named_there(self) -> dict[Key, Json]:

@@ -13,6 +13,7 @@ from amphora.core.merge.merge import FieldChange
 from amphora.core.merge.phrase import place_phrase
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
 from amphora.core.needs.pauses import WORD
+from amphora.core.plan.commands import COMPARED, to_ask_again, to_compare, to_import, to_withdraw
 from amphora.core.plan.decisions import DRAFT, PUBLICATION, SECRETS, THERE
 from amphora.core.plan.docket import Action, Do, Docket, Fate
 from amphora.core.plan.reasons import Consent, Reason, Standing, Why
@@ -73,7 +74,7 @@ def _open_run(docket: Docket, standing: Standing) -> list[Reason]:
         Reason(
             Why.OPEN_RUN,
             f"{words} Put it back first{whole}.",
-            next_step=undo.then(docket.again),
+            next_step=undo.then(to_ask_again(docket)),
             subject=standing.open_run,
         )
     ]
@@ -98,7 +99,7 @@ def _agreement(docket: Docket, standing: Standing, consent: Consent) -> list[Rea
     if docket.file:
         sign = to_type("sign", docket.file, "--key", blank("NAME"))
         return [Reason(Why.AGREEMENT, words, details, advice("Have others look at it, and sign it", sign))]
-    make = to_type("compare", *docket.named, "--docket", docket.usual_file)
+    make = to_compare(docket, "--docket", docket.usual_file)
     return [Reason(Why.AGREEMENT, words, details, make)]
 
 
@@ -134,7 +135,7 @@ def _unknown_kinds(docket: Docket, standing: Standing) -> list[Reason]:
         words = f"{docket.target} has another shape, which can't hold all of what these are."
         step = advice(
             "Mend them in the source, or leave them out with",
-            docket.to_import("--leave", blank("ITEM")),
+            to_import(docket, "--leave", blank("ITEM")),
         )
         found.append(Reason(Why.UNKNOWN, words, lost, step))
     if unknown:
@@ -163,7 +164,7 @@ def _permissions(docket: Docket, standing: Standing) -> list[Reason]:
     how = advice("Sign in with another account, or ask for the permission.")
     if set(missing) == {GRANT} and docket.actions:
         # Everything else may go in, and whoever may do it gives access afterwards.
-        without = docket.to_import("--without", "access")
+        without = to_import(docket, "--without", "access")
         how = advice("Sign in with another account, or leave the access rules out", without)
     return [Reason(Why.PERMISSION, words, details, how)]
 
@@ -182,7 +183,7 @@ def _taken(docket: Docket) -> list[Reason]:
         return []
     where = "an item" if len(details) == 1 else f"{len(details)} items"
     words = f"{docket.target} has another item where {where} would go."
-    same = docket.to_import("--same", docket.taken[0][0])
+    same = to_import(docket, "--same", docket.taken[0][0])
     return [Reason(Why.TAKEN, words, details, advice("Rename one of them, or say that they are one", same))]
 
 
@@ -239,7 +240,7 @@ def _stranded(docket: Docket) -> list[Reason]:
         return []
     titles = {action.key: action.present.states.title for action in docket.actions if action.present}
     first = docket.stranded[0][1]
-    keep = docket.to_import("--title", f"{readable(first)}={titles[first]}")
+    keep = to_import(docket, "--title", f"{readable(first)}={titles[first]}")
     return [
         Reason(
             Why.BLOCKED,
@@ -266,7 +267,7 @@ def _blocked(docket: Docket) -> list[Reason]:
     ]
     # Letting go always helps: it takes nothing from anybody.
     let_go = [word for one in blocked for word in ("--let-go", readable(one.key))]
-    after = docket.to_withdraw(*let_go)
+    after = to_withdraw(docket, *let_go)
     if docket.actions:
         after = advice("Leave it there, let it go with --let-go, or change what uses it first.")
     words = f"What is still used in {docket.target} can't be retired."
@@ -275,7 +276,7 @@ def _blocked(docket: Docket) -> list[Reason]:
         words = f"What takes others along in {docket.target} can't be retired without them."
         gone = [one.key for one in docket.fated(Fate.RETIRE)] + taken
         named = [word for key in dict.fromkeys(gone) for word in ("--retire", readable(key))]
-        after = docket.to_import(*named, but="--retire") if docket.actions else after
+        after = to_import(docket, *named, but="--retire") if docket.actions else after
     return [Reason(Why.BLOCKED, words, tuple(details), after, blocked[0].key)]
 
 
@@ -291,7 +292,7 @@ def _leaks(docket: Docket) -> list[Reason]:
 def _chosen(docket: Docket, run: str, keys: Sequence[Key]) -> NextStep:
     """How one decides on items: in a docket that can be reviewed, or, where a run goes on, beside it."""
     if not run:
-        return to_type("compare", docket.name, docket.target, "--docket", docket.usual_file)
+        return to_compare(docket, "--docket", docket.usual_file)
     return to_type("resume", run, *(word for key in keys for word in ("--choose", f"{readable(key)}=package")))
 
 
@@ -335,8 +336,8 @@ def _findings(docket: Docket) -> list[Reason]:
     otherwise = f"Choose otherwise, or see to it in {docket.target}"
     if docket.file and (docket.left_out or docket.arrivals):
         after = advice(otherwise, to_type("compare", "--refresh", docket.file))
-    elif docket.words and not docket.file:
-        after = advice(otherwise, to_type("compare", *docket.named))
+    elif not docket.file and any(words[0] in COMPARED for words in docket.words):
+        after = advice(otherwise, to_compare(docket))
     # What many items lack is told once; `check` says of each where.
     details = tuple(dict.fromkeys(f.message for f in errors))
     return [Reason(Why.FINDING, f"Check found {count}.", details, after, errors[0].item)]
@@ -363,5 +364,5 @@ def _consents(docket: Docket, consent: Consent) -> list[Reason]:
         )
         details = tuple(f"{readable(key)} is that of {', '.join(rest)}" for key, rest in sorted(shared.items()))
         names = [word for other in others for word in ("--take-over", other)]
-        found.append(Reason(Why.CONSENT, words, details, docket.to_import("--yes", *names)))
+        found.append(Reason(Why.CONSENT, words, details, to_import(docket, "--yes", *names)))
     return found

@@ -13,6 +13,7 @@ from amphora.core.form.kinds import Sheets
 from amphora.core.merge.compare import Base
 from amphora.core.needs.matches import Link
 from amphora.core.plan.aftercare import Care, Task, access_tasks, given_access, placed, tell_tasks
+from amphora.core.plan.commands import to_compare
 from amphora.core.plan.docket import Action, Do, Docket, Fate, IfItFails
 from amphora.core.plan.kept import kept_docket
 from amphora.core.plan.states import Image
@@ -179,7 +180,7 @@ def _before(docket: Docket, stage: Stage) -> dict[Key, Image | None]:
                 f"{seen[key].states.title!r} was changed in {docket.target} since the docket was made; nothing was"
                 " touched.",
                 subject=key,
-                next_step=to_type("compare", docket.name, docket.target),
+                next_step=to_compare(docket),
             )
     # The last look before anything is stored: a draft that somebody saved a minute ago is in no docket.
     refuse_leaks(

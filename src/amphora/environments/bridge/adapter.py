@@ -180,7 +180,7 @@ class Bridge:
         emptied = part.retire.said("empties", []) if part.retire else []
         count = 0
         for name in emptied:
-            for entry in apart.entries_of(self.items, part, name, values):
+            for entry in apart.entries_of(self.client, part, name, values):
                 # From the first one on it is no longer what it was.
                 with taken(f"{count} of what it holds are gone") if count else nullcontext():
                     apart.removed(self.client, part, name, entry, values)
@@ -295,7 +295,7 @@ class Bridge:
 
     def _written_apart(self, write: Write, single: Single) -> None:
         part, values = self._part(single), self._values(single)
-        apart.written(self.client, self.items, part, self.bodies, write, single, values)
+        apart.written(self.client, part, self.bodies, write, single, values)
 
     def _switched_back(self, single: Single, was_on: bool) -> Single:
         """What a call switched along is switched back: on and off are decided by steps of their own."""

@@ -1,24 +1,27 @@
-"""Members of an item that are written by calls of their own: who may see it, its tags, its lines."""
+"""Members of an item that are read and written by calls of their own: who may see it, its tags, its lines."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import TYPE_CHECKING
 
-from amphora.core.form.portable import of_data_url
+from amphora.core.form.portable import data_url, of_data_url
 from amphora.core.values.canon import digest
 from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.model import Json
 from amphora.environments.bridge.bodies import Bodies
-from amphora.environments.bridge.client import Client
-from amphora.environments.bridge.items import Items, Single
+from amphora.environments.bridge.client import Absent, Client
+from amphora.environments.bridge.lines import ANY_TYPE
 from amphora.environments.bridge.parts import Apart, Call, ItemPart
 from amphora.environments.bridge.paths import text_at
 from amphora.environments.contract import Write
 
+if TYPE_CHECKING:
+    from amphora.environments.bridge.items import Single
+
 
 def written(
     client: Client,
-    items: Items,
     part: ItemPart,
     bodies: Bodies,
     write: Write,
@@ -30,7 +33,7 @@ def written(
     wanted = bodies.apart(part, write, there) if part.apart else {}
     for name, value in wanted.items():
         # Asked anew: writing the rest may have changed it.
-        now, how = items.beside(part, name, values), part.apart[name]
+        now, how = shown(client, part, name, values), part.apart[name]
         if digest(how.bare(now)) == digest(value):
             continue
         if how.file:
@@ -48,7 +51,7 @@ def _file(client: Client, how: Apart, name: str, value: Json, write: Write, valu
         if how.remove:
             client.change(how.remove, values)
         return
-    found = of_data_url(value)
+    found = of_data_url(value) if isinstance(value, str) else None
     if found is None:
         raise EnvironmentRefused(
             f"{write.states.title!r} holds something else at {name} than an attachment.", subject=write.states.title
@@ -57,9 +60,26 @@ def _file(client: Client, how: Apart, name: str, value: Json, write: Write, valu
         client.send(how.write, values, found[1], found[0])
 
 
-def entries_of(items: Items, part: ItemPart, name: str, values: Mapping[str, Json]) -> list[Json]:
+def shown(client: Client, part: ItemPart, name: str, values: Mapping[str, Json]) -> Json:
+    """What a further call answers as a member, None where an item has none of it."""
+    call, how = part.more[name], part.apart[name]
+    try:
+        if how.file:
+            content, told = client.content(call, values)
+            return data_url(content, told if how.file == ANY_TYPE else how.file)
+        # By pages where the sheet says that it is a list: of a single answer the rest would be missed silently.
+        found = client.rows(call, values) if call.said("rows") else client.ask(call, values).body
+        if not how.each or not isinstance(found, list):
+            return found
+        entries = [{**values, "entry": text_at(one, how.entry)} for one in found]
+        return [client.ask(how.each, one).body for one in entries]
+    except Absent:
+        return None
+
+
+def entries_of(client: Client, part: ItemPart, name: str, values: Mapping[str, Json]) -> list[Json]:
     """The entries of a member, as the platform shows them."""
-    found = items.beside(part, name, values)
+    found = shown(client, part, name, values)
     return found if isinstance(found, list) else []
 
 

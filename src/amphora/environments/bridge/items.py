@@ -12,19 +12,18 @@ from amphora.core.form.kinds import Ids
 from amphora.core.form.native_ids import MARK, closed_id, opened_id
 from amphora.core.form.opened import BLIND, Looks, opened
 from amphora.core.form.places import PartOf, values_at
-from amphora.core.form.portable import data_url
 from amphora.core.form.spots import mask_secrets
 from amphora.core.values.canon import digest
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json, Listed, States
 from amphora.core.values.next_step import advice
+from amphora.environments.bridge import apart
 from amphora.environments.bridge.client import Absent, Answer, Client
 from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.holders import Holders
 from amphora.environments.bridge.hooks import hook_of
 from amphora.environments.bridge.known import Known
-from amphora.environments.bridge.lines import ANY_TYPE
 from amphora.environments.bridge.parts import DERIVED, BridgeSheet, Call, ItemPart
 from amphora.environments.bridge.paths import filled, is_list, moment_of, text_at, value_at, with_hidden
 from amphora.environments.bridge.removal import Standing
@@ -270,25 +269,9 @@ class Items:
         form = {n: some if is_list(part.definition[n]) else some[0] for n, some in found.items() if some}
         form |= {n: [] for n, some in found.items() if not some and is_list(part.definition[n])}
         for name in part.more:
-            beside = self.beside(part, name, values)
+            beside = apart.shown(self._client, part, name, values)
             form |= {} if beside is None else {name: part.apart[name].bare(beside)}
         return form
-
-    def beside(self, part: ItemPart, name: str, values: Mapping[str, Json]) -> Json:
-        """What a further call answers as a member, None where an item has none of it."""
-        call, how = part.more[name], part.apart[name]
-        try:
-            if how.file:
-                content, shown = self._client.content(call, values)
-                return data_url(content, shown if how.file == ANY_TYPE else how.file)
-            # By pages where the sheet says that it is a list: of a single answer the rest would be missed silently.
-            found = self._client.rows(call, values) if call.said("rows") else self._client.ask(call, values).body
-            if not how.each or not isinstance(found, list):
-                return found
-            entries = [{**values, "entry": text_at(one, how.entry)} for one in found]
-            return [self._client.ask(how.each, one).body for one in entries]
-        except Absent:
-            return None
 
     def _opened(self, part: ItemPart, form: Json, looks: Looks | None = None) -> Json:
         return mask_secrets(
