@@ -52,7 +52,16 @@ EMPTY, FULL = image("was", rows=None), image("was", rows=7)
         (None, OURS, {"is_made_by_us": True}, Fate.RESTORE, ""),
         (None, THEIRS, {"is_made_by_us": True}, Fate.LEFT, "tomas changed it"),
         (None, None, {"doubt": "two of them"}, Fate.LEFT, "two of them"),
-        (None, replace(OURS, rows=3), {"is_made_by_us": True}, Fate.LEFT, "changed it"),
+        (None, replace(OURS, rows=3), {"is_made_by_us": True}, Fate.LEFT, "it holds 3 rows by now"),
+        # An update of ours has seen rows that people entered, and has not made them ours.
+        (
+            None,
+            replace(OURS, rows=4),
+            {"is_made_by_us": True, "row_counts": {0, 3}, "ours": {mark(replace(OURS, rows=4))}},
+            Fate.LEFT,
+            "it holds 4 rows by now",
+        ),
+        (None, replace(OURS, rows=3), {"is_made_by_us": True, "row_counts": {0, 3}}, Fate.RESTORE, ""),
         (FULL, EMPTY, {}, Fate.NOTHING, ""),
         (FULL, EMPTY, {"is_filled_by_us": True}, Fate.LEFT, "changed it"),
         (EMPTY, FULL, {"is_filled_by_us": True}, Fate.LEFT, "nothing takes 7 loaded rows out"),
@@ -74,7 +83,7 @@ def test_what_was_made_and_is_gone_is_worth_a_note() -> None:
     verdict = judged(Evidence("flow:a", None, None, is_made_by_us=True), HABITS)
     assert (verdict.fate, "somebody deleted it" in verdict.note) == (Fate.NOTHING, True)
     filled = Evidence("flow:a", EMPTY, replace(OURS, rows=7), frozenset({mark(replace(OURS, rows=7))}))
-    told = judged(replace(filled, is_filled_by_us=True, account="keeper"), HABITS)
+    told = judged(replace(filled, is_filled_by_us=True, row_counts=frozenset({7}), account="keeper"), HABITS)
     assert (told.fate, told.note) == (Fate.RESTORE, "7 rows that were loaded stay in 'A'")
     # The first pieces of what a run was loading into what it made are its own; more than that are somebody's.
     pieces = {n: replace(OURS, rows=n) for n in (3, 7, 8)}
@@ -82,7 +91,7 @@ def test_what_was_made_and_is_gone_is_worth_a_note() -> None:
     loading = [Evidence("flow:a", None, one, marks, marks, is_made_by_us=True) for one in pieces.values()]
     by_pieces = replace(HABITS, loads_in_pieces=True)
     for habits, fates in ((HABITS, "LEFT RESTORE LEFT"), (by_pieces, "RESTORE RESTORE LEFT")):
-        found = [judged(replace(one, rows_in_doubt=7), habits).fate for one in loading]
+        found = [judged(replace(one, rows_in_doubt=7, row_counts=frozenset({0, 7})), habits).fate for one in loading]
         assert found == [Fate[name] for name in fates.split()]
     quiet = judged(Evidence("flow:a", None, None, is_made_by_us=True, is_retired_by_us=True), HABITS)
     assert quiet.note == ""

@@ -91,7 +91,7 @@ def _creation(item: Item, known: Known, said: ItemDecision) -> Action:
     # Somebody removed it, or the target was restored from an older backup: making it again is no creation
     # like any other, and has to be somebody's word.
     comparison = Comparison(item.key, (), item.form, item.states, True, layout=item.layout)
-    comparison = _asking(comparison, THERE, "there", "no longer there", "there", said)
+    comparison = _asking(comparison, THERE, "there", "no longer there", "there again", said)
     return Action(
         item.key, Do.CREATE, "was delivered, is no longer there", item, item.form, item.states, None, comparison
     )

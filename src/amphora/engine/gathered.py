@@ -7,6 +7,7 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from amphora.core.form.attachments import without_attachments
+from amphora.core.form.places import values_at
 from amphora.core.values.canon import NotCanonical
 from amphora.core.values.errors import NotReady, Unavailable
 from amphora.core.values.keys import Key, kind_of, readable
@@ -15,6 +16,7 @@ from amphora.core.values.model import Item
 from amphora.core.values.next_step import advice
 from amphora.core.values.pace import uncollected
 from amphora.core.values.raw import Raw
+from amphora.core.values.tokens import parse_token
 from amphora.engine.session import Session
 from amphora.engine.sides import Side, read_items
 from amphora.environments.contract import Take
@@ -67,7 +69,8 @@ def gather_once(
     files: dict[str, Raw] = {}
     dead: dict[Key, tuple[str, ...]] = {}
     why = dict.fromkeys(asked, "asked for")
-    waiting = list(asked)
+    waiting, held = list(asked), _Held(side, request.take, left)
+    held.whole.update(asked)
     while waiting:
         _refuse_never_published(waiting, side, request.take)
         read: dict[Key, Item] = {}
@@ -88,13 +91,62 @@ def gather_once(
         items |= read
         waiting = []
         for key, item in read.items():
+            held.note(item)
             for used in sorted(item.uses()):
                 # Breadth first, so that the reason that is told is the nearest one.
                 if used in side.by_key and used not in why and used not in left:
                     why[used] = f"used by {readable(key)}"
                     waiting.append(used)
+        if not waiting:
+            found = held.found(items.keys())
+            why |= {key: f"held by {readable(holder)}" for key, holder in found.items()}
+            waiting += found
         waiting.sort()
     return Gathered(dict(sorted(items.items())), why, dict(sorted(files.items())), dead)
+
+
+class _Held:
+    """What comes along because something that is packed holds it: the pages of an app. `whole` are those that are
+    packed for their own sake: what is there only to hold something doesn't bring the rest of what it holds."""
+
+    def __init__(self, side: Side, take: Take, left: Collection[Key]) -> None:
+        self._side, self._take = side, take
+        sheets = side.opened.description.sheets
+        self._sheets = {kind: sheet for kind, sheet in sheets.items() if sheet.held_by}
+        self._holders: dict[Key, set[Key]] | None = None
+        self._left = left
+        self.whole = set[Key]()
+
+    def note(self, item: Item) -> None:
+        """What an item uses is packed for its own sake, but for what only holds it."""
+        self.whole |= item.uses() - self._of(item)
+
+    def _of(self, item: Item) -> set[Key]:
+        """What holds an item."""
+        sheet = self._sheets.get(item.kind)
+        named = [value for path in sheet.held_by for value in values_at(item.form, path)] if sheet else []
+        tokens = [parse_token(value) for value in named if isinstance(value, str)]
+        return {token.key for token in tokens if token}
+
+    def found(self, packed: Collection[Key]) -> dict[Key, Key]:
+        """What is held by something of this that is whole, each with what holds it; it is whole, then, too."""
+        if not self._sheets or self.whole.isdisjoint(packed):
+            return {}
+        if self._holders is None:
+            rows = self._side.by_key
+            keys = [key for key, row in rows.items() if row.kind in self._sheets and key not in self._left]
+            # One that was never published isn't asked for by anybody: it stays, where what is live is taken.
+            keys = [key for key in keys if self._take == "draft" or not rows[key].is_drafted_only]
+            # Without giving new names: those are for what is packed.
+            read, _, _ = read_items(self._side, sorted(keys), self._take)
+            self._holders = {key: self._of(item) for key, item in read.items()}
+        new = {
+            key: min(mine)
+            for key, holders in self._holders.items()
+            if key not in packed and (mine := holders & self.whole & set(packed))
+        }
+        self.whole |= new.keys()
+        return new
 
 
 def _batches(keys: Sequence[Key]) -> Iterable[Sequence[Key]]:

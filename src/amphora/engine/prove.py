@@ -133,14 +133,15 @@ def _laws(proving: Proving) -> None:
 
 
 def _without_slips(proving: Proving, environment: ByDescription) -> None:
-    ids = [row.native_id for row in proving.environment.index()[:MOST_READ]]
-    empty, unnamed = environment.slips(ids)
-    for name, found, words in (
-        ("something stands wherever the sheet says", empty, "nothing stands at {}"),
-        ("the sheet names what is shown", unnamed, "it shows {}, too: what no line names stays behind"),
-    ):
-        for kind, places in found.items():
-            proving.say(name, Kept.ODD, kind, words.format(few(places, 12)))
+    with proving.trying("something stands wherever the sheet says"):
+        ids = [row.native_id for row in proving.environment.index()[:MOST_READ]]
+        empty, unnamed = environment.slips(ids)
+        for kind, places in empty.items():
+            named = f"nothing stands at {few(places, 12)}"
+            proving.say("something stands wherever the sheet says", Kept.ODD, kind, named)
+        for kind, places in unnamed.items():
+            words = f"it shows {few(places, 12)}, too: what no line names stays behind"
+            proving.say("the sheet names what is shown", Kept.ODD, kind, words)
 
 
 def _masked(proving: Proving) -> None:

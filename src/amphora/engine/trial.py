@@ -14,7 +14,7 @@ from amphora.core.plan.states import Image
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved
 from amphora.core.values.pointers import parse_pointer, with_value
 from amphora.engine.emptied import try_emptied
-from amphora.engine.left_out import try_left_out
+from amphora.engine.left_out import LEFT_OUT, try_left_out
 from amphora.engine.promises import Broken, Kept, Proving, expected
 from amphora.engine.specimens import first, first_made, make, of_kind, remove, update, write_of
 from amphora.environments.contract import (
@@ -108,7 +108,7 @@ def _second(proving: Proving, template: Image, name: str) -> None:
 
 
 def _updated(proving: Proving, template: Image) -> None:
-    with proving.trying("an item can be changed, and what is left out is gone", template.kind):
+    with proving.trying(LEFT_OUT, template.kind):
         image = first(proving, template)
         try:
             after = update(proving, image, proving.titled(template.kind, "changed"), image.newest, image.revision)

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from amphora.core.plan.restoration import Restoration
 from amphora.core.values.errors import NotReady
 from amphora.core.values.next_step import to_type
+from amphora.engine.aftercare import settled_by_looking
 from amphora.engine.gate import refuse_not_permitted
 from amphora.engine.runs.attention import attended
 from amphora.engine.runs.backwards import Back, foresee, put_back
@@ -56,4 +59,7 @@ def undo(session: Session, run: Run) -> Back:
         steps = foresee(stage, run).steps
         refuse_not_permitted(stage.opened, steps, run.name, f", which undoing {run.name} takes")
         with attended():
-            return put_back(stage, run, UNDO)
+            back = put_back(stage, run, UNDO)
+    # What is there already, whoever saw to it, is nothing that has to be done.
+    still, _ = settled_by_looking(session, back.care)
+    return replace(back, care=tuple(still))

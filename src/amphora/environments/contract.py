@@ -291,6 +291,12 @@ class ByDescription(Protocol):
         """By kind, of what these items show: the places of the description at which nothing ever stands, and what the
         description doesn't name."""
 
+    def own_calls(self, kind: str) -> frozenset[str]:
+        """The members of a definition of this kind that are written by calls of their own."""
+
+    def names_gone(self, kind: str) -> bool:
+        """Whether the description says how members of this kind are taken away."""
+
 
 @runtime_checkable
 class Overtaken(Protocol):

@@ -11,7 +11,7 @@ from amphora.core.merge.patch import patch_of
 from amphora.core.merge.phrase import place_phrase
 from amphora.core.plan.docket import SAME, Action, Do, Docket, Fate
 from amphora.core.plan.reasons import Reason
-from amphora.core.values.keys import Key, kind_of, readable
+from amphora.core.values.keys import Key, kind_of, readable, told_apart
 from amphora.core.values.raw import size_of
 from amphora.core.values.words import counted, few, of_release
 from amphora.engine.verdicts import of_comparison, of_difference, of_import, of_nothing_to_do, of_preview
@@ -340,17 +340,17 @@ def link_blocks(docket: Docket, outcome: Outcome) -> list[Block]:
     # Where items have no address of their own each has that of the platform, which says nothing.
     count = Counter(link for _, link in mine.values())
     mine = {key: pair for key, pair in mine.items() if count[pair[1]] == 1}
+    titles = told_apart({key: action.states.title for key, (action, _) in mine.items()})
     blocks: list[Block] = []
     # Copies have no old address: what they are copies of is where it was.
     if any(action.item.link for action, _ in mine.values()):
         rows: list[Row] = [
-            [Cell(action.states.title, "strong"), Cell(action.item.link, "dim"), link]
-            for action, link in mine.values()
+            [Cell(titles[key], "strong"), Cell(action.item.link, "dim"), link] for key, (action, link) in mine.items()
         ]
         grid = Grid(["item", "was at", "is now at"], rows, "Old and new links")
         blocks.append(cut_grid(grid, "--links FILE"))
     elif mine:
-        rows = [[Cell(action.states.title, "strong"), link] for action, link in mine.values()]
+        rows = [[Cell(titles[key], "strong"), link] for key, (_, link) in mine.items()]
         blocks.append(cut_grid(Grid(["item", "is at"], rows, "Links"), "--links FILE"))
     if outcome.old_links:
         lines: list[Cell | str] = [

@@ -104,7 +104,12 @@ def source_host_in_text(context: CheckContext) -> Iterable[Finding]:
 def source_id_in_text(context: CheckContext) -> Iterable[Finding]:
     """A native id of a packed item stands where it isn't rewritten."""
     # Short ids are words of every language: they would be found everywhere.
-    ids = {item.native_id: item for item in context.contents.items.values() if len(item.native_id) >= SHORTEST_ID}
+    # One that is what the item is called, too, is what it will be called on the far side.
+    ids = {
+        item.native_id: item
+        for item in context.contents.items.values()
+        if len(item.native_id) >= SHORTEST_ID and item.native_id != item.states.title
+    }
     for item in suspects(context).id:
         # Once an item: the same id stands in a script ten times.
         told: set[str] = set()

@@ -26,13 +26,16 @@ def local_edits(context: CheckContext) -> Iterable[Finding]:
     for planned in context.target.planned:
         if planned.clashes:
             places = named([place_phrase(place) for place in planned.clashes])
+            what, place = f"is different in {context.target.name} at {places}", planned.clashes[0]
+            if planned.do == "create":
+                place = ""
+                what = f"was delivered to {context.target.name}, and is no longer there"
             yield context.finding(
                 "local-edits",
                 Level.WARNING,
-                f"{context.title(planned.key)} is different in {context.target.name} at {places}: it needs a"
-                " decision.",
+                f"{context.title(planned.key)} {what}: it needs a decision.",
                 item=planned.key,
-                place=planned.clashes[0],
+                place=place,
             )
 
 

@@ -10,7 +10,7 @@ from amphora.core.form.conversions import parse_conversion
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.strict_toml import line_of, unfit
 
-_FIELDS = {
+FIELDS = {
     "parts": dict,
     "named": dict,
     "settings": dict,
@@ -63,28 +63,40 @@ _REFERS = {
     "follows": bool,
     "space": str,
     "hollow": str,
+    "held": bool,
 }
 _WORDS = {"by": ("id", "title"), "dead": ("told", "left out"), "hollow": ("id", "object")}
+_VALUES = frozenset({"setting", "url", "secret"})
 _IDS = {"space": str, "number": bool, "within": str}
 _MENTION = {"pattern": str, "kind": str, "by": str}
 _PART = {"at": str, "of": str, "parts": str, "id": str, "name": str}
 _STATES = {"switch": (str, bool), "publish": bool}
 _SHEET = "a kind sheet"
+_BELONGING_TO: dict[str, dict[str, Any]] = {
+    "[fields]": FIELDS,
+    "[states]": _STATES,
+    "[ids]": _IDS,
+    "[[refers]]": _REFERS,
+    "[[mention]]": _MENTION,
+    "[[part]]": _PART,
+    "[pause]": _PAUSE,
+    "[connection]": _CONNECTION,
+}
 
 
 def faults_of(table: Mapping[str, Any], source: str) -> Iterable[str]:
     """Everything that is wrong with the table of a kind sheet; `source` is its text."""
     if not isinstance(table.get("kind"), str):
         yield "`kind` is missing"
-    yield from unfit(table, _TOP, "", source, _SHEET)
+    yield from unfit(table, _TOP, "", source, _SHEET, _BELONGING_TO)
     # Of the wrong type it has been told above.
-    for name, known in (("fields", _FIELDS), ("states", _STATES), ("pause", _PAUSE), ("connection", _CONNECTION)):
+    for name, known in (("fields", FIELDS), ("states", _STATES), ("pause", _PAUSE), ("connection", _CONNECTION)):
         if isinstance(part := table.get(name, {}), dict):
-            yield from unfit(part, known, f"{name}.", source, _SHEET)
+            yield from unfit(part, known, f"{name}.", source, _SHEET, _BELONGING_TO)
             yield from _texts(name, part, source)
     ids = table.get("ids", {})
     if isinstance(ids, dict):
-        yield from unfit(ids, _IDS, "ids.", source, _SHEET)
+        yield from unfit(ids, _IDS, "ids.", source, _SHEET, _BELONGING_TO)
         if ids.get("within") and not ids.get("space"):
             yield f"{line_of(source, 'within', 'ids')}`ids.within` needs `ids.space`, too"
     for row in _rows(table, "mention"):
@@ -93,7 +105,7 @@ def faults_of(table: Mapping[str, Any], source: str) -> Iterable[str]:
         if not isinstance(row, dict) or not {"at", "of", "parts"} <= set(row):
             yield f"{line_of(source, 'part')}each [[part]] needs `at`, `of` (the member beside it) and `parts`"
         else:
-            yield from unfit(row, _PART, "part.", source, _SHEET)
+            yield from unfit(row, _PART, "part.", source, _SHEET, _BELONGING_TO)
     for row in _rows(table, "conversion"):
         yield from _conversion(row, source)
     for row in _rows(table, "refers"):
@@ -117,7 +129,7 @@ def _mention(row: Any, source: str) -> Iterable[str]:
     if not isinstance(row, dict) or not {"pattern", "kind"} <= set(row) or "{id}" not in str(row["pattern"]):
         yield f"{line_of(source, 'mention')}each [[mention]] needs `pattern` (with {{id}} in it) and `kind`"
         return
-    yield from unfit(row, _MENTION, "mention.", source, _SHEET)
+    yield from unfit(row, _MENTION, "mention.", source, _SHEET, _BELONGING_TO)
     if row.get("by", "id") not in _WORDS["by"]:
         yield f"{line_of(source, 'by', 'mention')}`mention.by` has to be one of {', '.join(_WORDS['by'])}"
 
@@ -126,9 +138,12 @@ def _refer(row: Any, source: str) -> Iterable[str]:
     if not isinstance(row, dict) or not isinstance(row.get("at"), str) or not isinstance(row.get("to"), list):
         yield f"{line_of(source, 'refers')}each [[refers]] needs `at` (a path) and `to` (a list of kinds)"
         return
-    yield from unfit(row, _REFERS, "refers.", source, _SHEET)
+    yield from unfit(row, _REFERS, "refers.", source, _SHEET, _BELONGING_TO)
     if "{id}" not in str(row.get("form", "{id}")):
         yield f"{line_of(source, 'form')}`refers.form` has to hold {{id}}"
+    for value in _VALUES.intersection(map(str, row["to"])):
+        words = f"`refers.to`: a {value} is a value and no item; what has an id of its own there is a connection"
+        yield f"{line_of(source, 'to', 'refers')}{words}"
     for name, known in _WORDS.items():
         if row.get(name, known[0]) not in known:
             yield f"{line_of(source, name)}`refers.{name}` has to be one of {', '.join(known)}"
@@ -139,7 +154,7 @@ def _conversion(row: Any, source: str) -> Iterable[str]:
         yield f"{line_of(source, 'conversion')}each [[conversion]] has to be a table"
         return
     # Misspelt keys first: parsing would tell of a missing one instead, which leads astray.
-    faults = list(unfit(row, _CONVERSION, "conversion.", source, _SHEET))
+    faults = list(unfit(row, _CONVERSION, "conversion.", source, _SHEET, _BELONGING_TO))
     yield from faults
     try:
         if not faults:

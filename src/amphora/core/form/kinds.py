@@ -104,6 +104,8 @@ class KindSheet:
     """The kinds whose items it names by their titles, and nobody writes anew where one of these gets another."""
     hides_secrets: bool = False
     """Whether some of its secrets are taken for granted, because the platform shows nobody whether they are there."""
+    held_by: tuple[str, ...] = ()
+    """Where it names what holds it (a page its app): whoever packs that one packs this, too."""
     opens: tuple[str, ...] = ()
     """Where a definition has to be opened, in words that can be compared; see `core.form.opened`."""
     source: str = field(repr=False, default="")
@@ -185,6 +187,7 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
             Mention(row["pattern"], row["kind"], row.get("by") == "title") for row in table.get("mention", [])
         ),
         outward=Outward(**{name: tuple(words) for name, words in table.get("connection", {}).items()}),
+        held_by=tuple(refer["at"] for refer in table.get("refers", []) if refer.get("held")),
         opens=tuple(sorted(_opens(table))),
         source=source,
     )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterable, Mapping
 
@@ -10,6 +11,7 @@ from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Spot, Walk
 from amphora.core.form.portable import data_url
 from amphora.core.form.spots import named_elements
+from amphora.core.form.visit import BELOW, GONE, rebuilt
 from amphora.core.values.keys import name_of
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
@@ -51,7 +53,7 @@ def to_native(
         _apply_layout(definition, layout, walk, inner or {})
     if present is not None:
         # After the layout: positions that the package brings win over those there, and those that it lacks stay.
-        definition = _laid_over(definition, present, sheet.places.walk(present))
+        definition = _laid_over(definition, present, walk, sheet.places.walk(present))
     to_enter = _drop_unset_secrets(definition, ())
     return Native(definition, tuple(writer.missing), tuple(to_enter))
 
@@ -147,15 +149,16 @@ def _apply_layout(definition: Json, layout: Json, walk: Walk, inner: Mapping[str
                 _apply_layout(definition.get(name), part, child, inner)
 
 
-def _laid_over(new: Json, present: Json, walk: Walk) -> Json:
+def _laid_over(new: Json, present: Json, ours: Walk, walk: Walk) -> Json:
+    """`ours` is where `new` stands, `walk` where `present` does: in lists these are two places."""
     if isinstance(new, dict) and isinstance(present, dict):
-        return _object_over(new, present, walk)
+        return _object_over(new, present, ours, walk)
     if isinstance(new, list) and isinstance(present, list):
-        return _array_over(new, present, walk)
+        return _array_over(new, present, ours, walk)
     return new
 
 
-def _object_over(new: dict[str, Json], present: dict[str, Json], walk: Walk) -> Json:
+def _object_over(new: dict[str, Json], present: dict[str, Json], ours: Walk, walk: Walk) -> Json:
     result = dict(new)
     for name, kept in present.items():
         spot = walk.step(name).spot
@@ -165,20 +168,21 @@ def _object_over(new: dict[str, Json], present: dict[str, Json], walk: Walk) -> 
         if spot.is_volatile or spot.is_switch or is_kept_secret or (spot.is_layout and name not in new):
             result[name] = kept
         elif name in new:
-            result[name] = _laid_over(new[name], kept, walk.step(name))
+            result[name] = _laid_over(new[name], kept, ours.step(name), walk.step(name))
     return result
 
 
-def _array_over(new: list[Json], present: list[Json], walk: Walk) -> Json:
+def _array_over(new: list[Json], present: list[Json], ours: Walk, walk: Walk) -> Json:
+    def laid(mine: int, theirs: int) -> Json:
+        return _laid_over(new[mine], present[theirs], ours.step(str(mine)), walk.step(str(theirs)))
+
     member = walk.spot.named_by
     places = named_elements(present, member) if member else None
     if member and places is not None and named_elements(new, member) is not None:
         result = [
             # By name: laid over by position, an inserted step would hand every secret to its neighbour.
-            _laid_over(part, present[places[part[member]]], walk.step(str(places[part[member]])))
-            if part[member] in places
-            else part
-            for part in new
+            laid(position, places[part[member]]) if part[member] in places else part
+            for position, part in enumerate(new)
         ]
         if walk.spot.is_unordered:
             result.sort(key=lambda part: places.get(part[member], len(present)))
@@ -186,12 +190,26 @@ def _array_over(new: list[Json], present: list[Json], walk: Walk) -> Json:
     # Elements that are there keep their places: a platform that shows them in this order would otherwise change what
     # people see with every import.
     if walk.spot.is_unordered:
-        rest = list(new)
-        first = [part for part in present if part in rest and not rest.remove(part)]  # type: ignore[func-returns-value]
-        return first + rest
+        waiting: dict[str, list[int]] = {}
+        for position in reversed(range(len(new))):
+            waiting.setdefault(_telling(new[position], ours.step(str(position))), []).append(position)
+        told = enumerate(_telling(part, walk.step(str(position))) for position, part in enumerate(present))
+        pairs = [(waiting[words].pop(), theirs) for theirs, words in told if waiting.get(words)]
+        met = {mine for mine, _ in pairs}
+        return [laid(*pair) for pair in pairs] + [part for position, part in enumerate(new) if position not in met]
     # Nameless elements can only go by their positions: that is why secrets in arrays want a name in the sheet.
-    kept = [_laid_over(a, b, walk.step(str(n))) for n, (a, b) in enumerate(zip(new, present, strict=False))]
+    kept = [laid(position, position) for position in range(min(len(new), len(present)))]
     return kept + new[len(present) :]
+
+
+def _telling(part: Json, walk: Walk) -> str:
+    """What tells an entry from the others of a list without an order: neither what only the platform writes nor a
+    secret, which one side may show as a mask."""
+
+    def change(value: Json, at: Walk) -> Json:
+        return value if at.is_dull else GONE if at.is_outside or at.spot.is_secret else BELOW
+
+    return json.dumps(rebuilt(part, walk, change), sort_keys=True, default=str)
 
 
 def _drop_unset_secrets(value: Json, at: Pointer) -> Iterable[tuple[str, str]]:

@@ -7,7 +7,7 @@ from dataclasses import replace
 from enum import StrEnum
 
 from amphora.core.form.kinds import KindSheet
-from amphora.core.values.keys import Key, kind_of
+from amphora.core.values.keys import Key, kind_of, told_apart
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Item
 from amphora.core.values.words import few
@@ -70,7 +70,7 @@ def tell_tasks(titles: Mapping[Key, str], links: Mapping[Key, str], sheets: Mapp
     # Of what is new only: whoever works with the rest has its address.
     return [
         Task(Care.TELL, key, f"Tell those who use {title} where it is", link=links.get(key, ""))
-        for key, title in titles.items()
+        for key, title in told_apart(titles).items()
         if (sheet := sheets.get(kind_of(key))) and sheet.is_start
     ]
 
@@ -82,7 +82,7 @@ def access_tasks(titles: Mapping[Key, str], covered: Collection[Key], sheets: Ma
     ruled = {kind for sheet in sheets.values() for kind in sheet.access}
     return [
         Task(Care.ACCESS, key, f"Give those who are to work with {title} access: no rule for it came along")
-        for key, title in titles.items()
+        for key, title in told_apart(titles).items()
         if kind_of(key) in ruled and key not in covered
         if (sheet := sheets.get(kind_of(key))) and sheet.is_start
     ]

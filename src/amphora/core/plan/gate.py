@@ -311,10 +311,14 @@ def _open(action: Action) -> list[str]:
     """Where somebody has to decide on an item: each place, or all of them in one line where they are many."""
     changes = action.comparison.open if action.comparison else ()
     if len(changes) < MANY_PLACES:
-        return [f"{readable(action.key)} at {place_phrase(change.place)}: {_why_asked(change)}" for change in changes]
+        return [f"{readable(action.key)}{_at(change.place)}: {_why_asked(change)}" for change in changes]
     first = ", ".join(place_phrase(change.place) for change in changes[: MANY_PLACES - 1])
     by = " and ".join(dict.fromkeys(str(change.by) for change in changes))
     return [f"{readable(action.key)} at {first} and {len(changes) - MANY_PLACES + 1} more places: {by}"]
+
+
+def _at(place: str) -> str:
+    return "" if place == THERE else f" at {place_phrase(place)}"
 
 
 def _why_asked(change: FieldChange) -> str:

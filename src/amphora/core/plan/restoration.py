@@ -44,10 +44,11 @@ class Evidence:
 
     `before` is its state when the run began, `now` the one found by looking. `ours` are the marks of all states
     that our own runs meant or left, `last` those in which the latest of them can have left it. `is_retired_by_us`
-    tells that a step of ours was to remove it, `is_made_by_us` that one was to make it, `is_filled_by_us` that its
-    rows were loaded or removed by one. `is_surely_ours`: a step of which no outcome is known was the last to change
-    it, as account and time show. `rows_in_doubt`: how many rows a loading was to leave whose outcome nobody
-    knows. `doubt` says why nobody can tell (a lost creation with several candidates).
+    tells that a step of ours was to remove it, `is_made_by_us` that one was to make it, `is_filled_by_us` that
+    its rows were loaded or removed by one; `row_counts` is how many rows such steps left in it. `is_surely_ours`:
+    a step of which no outcome is known was the last to change it, as account and time show. `rows_in_doubt`: how
+    many rows a loading was to leave whose outcome nobody knows. `doubt` says why nobody can tell (a lost creation
+    with several candidates).
     """
 
     key: Key
@@ -59,6 +60,7 @@ class Evidence:
     is_retired_by_us: bool = False
     is_made_by_us: bool = False
     is_filled_by_us: bool = False
+    row_counts: frozenset[int] = frozenset({0})
     is_surely_ours: bool = False
     rows_in_doubt: int = 0
     doubt: str = ""
@@ -148,17 +150,21 @@ def judged(one: Evidence, habits: Habits) -> Verdict:
     # Somebody else may have brought it into a state that was ours on the way: where a person is known, only the
     # states count in which we can have left it.
     mine = one.ours if who in (None, one.account) else one.last
-    counts_rows = one.counts_rows and not _is_half_loaded(one, habits)
-    if any(is_same(now, mark, counts_rows) for mark in mine) or one.is_surely_ours:
+    if any(is_same(now, mark) for mark in mine) or one.is_surely_ours:
+        # Apart from the state: an update in between has seen rows that people entered, and they are theirs still.
+        if one.counts_rows and not _are_our_rows(one, habits):
+            held = one.now.rows or 0 if one.now else 0
+            return Verdict(Fate.LEFT, f"it holds {held:,} rows by now, which are not those that were loaded")
         return Verdict(Fate.RESTORE, note=f"{stay:,} rows that were loaded stay in {one.title!r}" if stay else "")
     when = f" at {one.now.modified_at}" if one.now and one.now.modified_at else ""
     return Verdict(Fate.LEFT, f"{who or 'somebody'} changed it meanwhile{when}")
 
 
-def _is_half_loaded(one: Evidence, habits: Habits) -> bool:
-    """Whether the rows of an item that a run made itself may be the first pieces of those that it was loading."""
+def _are_our_rows(one: Evidence, habits: Habits) -> bool:
+    """Whether an item holds as many rows as a step of ours left, or first pieces of those that one was loading."""
     held = one.now.rows or 0 if one.now else 0
-    return habits.loads_in_pieces and one.is_made_by_us and held <= one.rows_in_doubt
+    is_half_loaded = habits.loads_in_pieces and one.is_made_by_us and held <= one.rows_in_doubt
+    return is_half_loaded or held in one.row_counts
 
 
 def _rows_that_stay(one: Evidence) -> int:

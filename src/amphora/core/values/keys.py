@@ -9,7 +9,8 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Collection, Iterable
+from collections import Counter
+from collections.abc import Collection, Iterable, Mapping
 from urllib.parse import quote, unquote
 
 Key = str
@@ -62,6 +63,12 @@ def name_of(key: Key) -> str:
 def readable(key: Key) -> str:
     """A key as people read it: percent-encoding undone."""
     return f"{kind_of(key)}:{'/'.join(decode_segment(part) for part in path_of(key).split('/'))}"
+
+
+def told_apart(titles: Mapping[Key, str]) -> dict[Key, str]:
+    """Titles by which people know which item is meant: one that several have stands with the item's key."""
+    count = Counter(titles.values())
+    return {key: title if count[title] == 1 else f"{title} ({readable(key)})" for key, title in titles.items()}
 
 
 def is_key(text: str) -> bool:

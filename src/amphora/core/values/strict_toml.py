@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import difflib
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from typing import Any
+
+FEW_HOMES = 3
+"""What may stand in more tables than these (a path, a call) was rather misspelt."""
 
 _WORDS = {
     dict: "a table",
@@ -17,21 +20,36 @@ _WORDS = {
 }
 
 
-def unfit(table: Mapping[str, Any], known: Mapping[str, Any], before: str, source: str, what: str) -> Iterable[str]:
+def unfit(
+    table: Mapping[str, Any],
+    known: Mapping[str, Any],
+    before: str,
+    source: str,
+    what: str,
+    homes: Mapping[str, Collection[str]] | None = None,
+) -> Iterable[str]:
     """The members of a table of `what` that nobody knows, with the nearest name, or that are of another type than
-    `known` says. `before` stands in front of each name."""
+    `known` says. `before` stands in front of each name; `homes` are the other tables, each with what it may hold."""
     for name, value in table.items():
         if name not in known:
             # A misspelt role is the dangerous kind of slip: `secrets` for `secret` would let every one of them
             # travel.
-            near = difflib.get_close_matches(name, known, 1, 0.5)
-            hint = f"; perhaps `{before}{near[0]}`" if near else ""
+            hint = _hint(name, known, before, homes or {})
             yield f"{line_of(source, name, before)}`{before}{name}` is not known in {what}{hint}"
         # In Python True is an int; `schema = true` is a slip all the same.
         elif not isinstance(value, known[name]) or (known[name] is int and isinstance(value, bool)):
             kinds = known[name] if isinstance(known[name], tuple) else (known[name],)
             words = " or ".join(_WORDS[kind] for kind in kinds)
             yield f"{line_of(source, name, before)}`{before}{name}` has to be {words}"
+
+
+def _hint(name: str, known: Collection[str], before: str, homes: Mapping[str, Collection[str]]) -> str:
+    """What may have been meant: the right name in a wrong table is no slip of the pen."""
+    at_home = [home for home, names in homes.items() if name in names]
+    if 0 < len(at_home) <= FEW_HOMES and name not in before.split("."):
+        return f"; it belongs in {' or '.join(at_home)}"
+    near = difflib.get_close_matches(name, known, 1, 0.5)
+    return f"; perhaps `{before}{near[0]}`" if near else ""
 
 
 def line_of(source: str, name: str, within: str = "") -> str:

@@ -264,6 +264,8 @@ def _looked(
             words = _unlike(wanted, is_there)
             if wanted and is_there and lacks_secrets_only(wanted, is_there, sheets):
                 words = "it lacks its secret, which nobody kept"
+            elif wanted and is_there and lacks_secrets_only(is_there, wanted, sheets):
+                words = "a secret that it lacked then is still there"
             differing.append(f"{one.title!r} is not as it was: {words}")
     # Everything else by revision only: reading all of it would make every undo as slow as an export of the whole
     # environment.
@@ -327,8 +329,9 @@ def _unlike(wanted: Image | None, found: Image | None) -> str:
         return "it is gone"
     if wanted is None:
         return "it is still there"
+    whole = "its definition" if found.states.is_published is None else "its live version"
     parts = [
-        ("its live version", wanted.live != found.live),
+        (whole, wanted.live != found.live),
         ("its draft", wanted.draft != found.draft),
         ("its title or folder", wanted.place != found.place or wanted.states.title != found.states.title),
         ("on or off", wanted.states.is_on != found.states.is_on),

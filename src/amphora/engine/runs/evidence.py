@@ -20,6 +20,9 @@ from amphora.engine.runs.stage import Stage, looked_up
 from amphora.ledger.records import JournalStep, Run
 
 MADE = (Create.do, "create bare", Grant.do, WriteAll.do)
+COUNTED = (*MADE, LoadRows.do, RetireSet.do)
+"""Kinds of steps after which it is known how many rows there are; any other finds as many as there happen to be."""
+
 BEGUN = ("intended", "uncertain")
 """States of a journalled step that was begun, and nobody knows whether it took effect."""
 
@@ -68,6 +71,7 @@ def evidence_of(stage: Stage, run: Run, leg: int = 1) -> list[Evidence]:
                 bool(took_effect) and took_effect[-1].do == RetireSet.do,
                 before is None and bool(known[key]),
                 any(step.do in (LoadRows.do, RetireSet.do) for step in took_effect),
+                frozenset(count for _, step in mine if step.do in COUNTED for count in _counts(step, key)),
                 _is_surely_ours(now, mine),
                 max((_rows_meant(step, key) for _, step in mine if step.state in UNKNOWN), default=0),
                 doubts.get(key, ""),
@@ -129,6 +133,12 @@ def _last_marks(key: Key, mine: Sequence[tuple[Run, JournalStep]]) -> frozenset[
         elif step.state in UNKNOWN:
             last |= {meant, step.intent["before"].get(key)}
     return frozenset(mark for mark in last if mark)
+
+
+def _counts(step: JournalStep, key: Key) -> list[int]:
+    """How many rows a step meant to leave in an item, and left."""
+    marks = (step.intent["meant"].get(key), (step.outcome or {}).get("left", {}).get(key))
+    return [rows_in(mark) for mark in marks if mark]
 
 
 def _rows_meant(step: JournalStep, key: Key) -> int:

@@ -268,11 +268,20 @@ class Bridge:
             yield
         except (EnvironmentRefused, RevisionMoved, Unavailable, Uncertain):
             with taken("half of it was made"):
-                self.retire([Seen(single.row.native_id, single.row.revision)])
+                # As it is by now: what came after the first call has changed it.
+                row = self._again(single).row
+                self.retire([Seen(row.native_id, row.revision)])
             raise
 
     def slips(self, native_ids: Sequence[str]) -> tuple[dict[str, list[str]], dict[str, list[str]]]:
         return slips_of(self.sheet.items, self.items.singles(native_ids).values())
+
+    def own_calls(self, kind: str) -> frozenset[str]:
+        return frozenset(self.sheet.items[kind].apart)
+
+    def names_gone(self, kind: str) -> bool:
+        update = self.sheet.items[kind].update
+        return update is not None and update.said("how", "whole") != "whole"
 
     def overtaken(self, item: Write, between: Callable[[], object]) -> Written:
         return self._update(item, between)

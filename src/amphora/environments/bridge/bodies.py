@@ -32,7 +32,7 @@ class Bodies:
         """The body of a creation, or of a change of what is `there`; `uid` is what a creation is to be known by."""
         # What it refers to by title may be called otherwise since it was read.
         self._items.look_again()
-        native = _in_body(part, self._native(part, write, there))
+        native = _in_body(part, self._native(part, write, there), call.said("along", []))
         fixed = self._fixed(part, call, native, there, write) if there else frozenset()
         # The path says what holds it.
         native = {name: value for name, value in native.items() if not part.within or name != part.within.member}
@@ -188,9 +188,10 @@ class Bodies:
         return dict(definition)
 
 
-def _in_body(part: ItemPart, form: Mapping[str, Json]) -> dict[str, Json]:
-    """The members that have no calls of their own."""
-    return {name: value for name, value in form.items() if name not in part.apart}
+def _in_body(part: ItemPart, form: Mapping[str, Json], along: Collection[str] = ()) -> dict[str, Json]:
+    """The members that have no calls of their own, and those that go `along` all the same."""
+    some = {name: value for name, value in form.items() if name not in part.apart or name in along}
+    return {name: part.apart[name].bare(value) if name in part.apart else value for name, value in some.items()}
 
 
 def _is_in(member: str, names: Collection[str]) -> bool:

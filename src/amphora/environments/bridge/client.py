@@ -22,7 +22,7 @@ from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.environments.answers import is_busy, wait_s
 from amphora.environments.bridge import lines
 from amphora.environments.bridge.parts import BridgeSheet, Call, Pages, pages_of
-from amphora.environments.bridge.paths import bare_id, filled, text_at, value_at, with_id
+from amphora.environments.bridge.paths import bare_id, filled, holds_list, text_at, value_at, with_id
 from amphora.environments.bridge.refusals import said_at, words_in
 from amphora.environments.calls import Caller, headed
 from amphora.environments.contract import NEXT
@@ -108,9 +108,8 @@ class Client(Caller):
     def _rows_in(self, call: Call, answer: Answer) -> list[Json]:
         where = call.said("rows", "$[*]")
         found = values_at(answer.body, where)
-        holder = value_at(answer.body, where.removesuffix("[*]"))
         # An empty list is an answer; no list at all is not what the sheet describes.
-        if not found and not isinstance(holder, list):
+        if not found and not holds_list(answer.body, where):
             raise self.otherwise(call, f"at {where} there is no list")
         return found
 

@@ -61,7 +61,7 @@ class SheetFaults:
             name = before.rstrip(".")
             yield f"{line_of(self._source, name.rpartition('.')[2])}`{name}` has to be a table"
             return
-        yield from unfit(table, known, before, self._source, WHAT)
+        yield from unfit(table, known, before, self._source, WHAT, lines.HOMES)
         for name, value in table.items():
             section = f"{before}{name}"
             held = value if isinstance(value, list) else value.values() if isinstance(value, dict) else ()
@@ -99,6 +99,9 @@ class SheetFaults:
             hint = f"; perhaps {{{near[0]}}}" if near else ""
             line = line_of(self._source, last, within)
             yield f"{line}nothing stands for {{{min(unknown)}}} in the path of `{name}`{hint}"
+        if isinstance(body := row.get("body"), str) and not lines.PLACEHOLDER.fullmatch(body):
+            line = line_of(self._source, last, within)
+            yield f"{line}`{name}.body` has to be a table, a list, or nothing but one placeholder"
         for member in ("at", "rows", "name", "rights", "works", "names", "parts", "state"):
             yield from self._path(row.get(member), f"{name}.{member}", name)
         if "pages" in row:
@@ -228,6 +231,10 @@ class SheetFaults:
             if isinstance(made, str) and not made.startswith("$") and made not in lines.NO_PLACES:
                 words = f"has to be a place in the answer, or one of {', '.join(lines.NO_PLACES)}"
                 yield f"{line_of(self._source, 'create', name)}`{name}.{call}.id` {words}"
+        for member in _table(row, "create").get("along", ()):
+            if member not in _table(row, "more"):
+                line = line_of(self._source, "create", name)
+                yield f"{line}`{name}.create.along`: {member!r} is none of `more`"
         for one in ("create", "update"):
             body = _table(row, one).get("body")
             if body is not None and "{definition}" not in str(body):

@@ -330,15 +330,14 @@ class Items:
             if isinstance(value_at(row, part.paths[name]), dict):
                 raise self._client.otherwise(call, f"at {part.paths[name]} there is no text for {name}")
 
-    def _count(self, part: ItemPart, row: Json, native: str) -> int:
-        """How many rows an item holds."""
+    def _count(self, part: ItemPart, row: Json, native: str) -> int | None:
+        """How many rows an item holds; None where the platform says that there is nothing to count."""
         assert part.rows
         call = part.rows.counted
-        found = (
-            self._client.ask(call, self.holders.values_of(part, native)).body
-            if call
-            else value_at(row, part.rows.count)
-        )
+        answer = self._perhaps(call, self.holders.values_of(part, native)) if call else None
+        if call and answer is None:
+            return None
+        found = answer.body if answer else value_at(row, part.rows.count)
         try:
             return int(str(found))
         except ValueError as error:

@@ -6,6 +6,8 @@ import re
 from collections.abc import Mapping
 from typing import Any, Final
 
+from amphora.core.form.kind_faults import FIELDS
+
 METHODS: Final = ("get", "post", "put", "patch", "delete")
 MEANINGS: Final = (
     "absent",
@@ -25,7 +27,7 @@ KNOWN: Final = frozenset(
     " row value definition".split()
 )
 
-CALL = {**dict.fromkeys(METHODS, str), "at": str, "body": (dict, list), "headers": dict}
+CALL = {**dict.fromkeys(METHODS, str), "at": str, "body": (dict, list, str), "headers": dict}
 LISTED = {**CALL, "rows": str, "pages": dict}
 TOP: dict[str, Any] = {
     "bridge": str,
@@ -118,7 +120,7 @@ BARE: Final = "{address}"
 """How a path begins that stands behind the platform's address and not behind the base."""
 SCHEMES = ("https://", "http://")
 """How an address begins, where it is none behind the base."""
-WITHIN = {"kind": str, "as": str}
+WITHIN = {"kind": str, "as": str, "along": bool}
 FLAG = {"at": str, "is": list}
 FLAGS = ("on", "published", "unpublished", "gone")
 PERMISSIONS = ("write", "publish", "switch", "retire", "grant")
@@ -129,6 +131,7 @@ CREATE = {
     "id_form": str,
     "uid": str,
     "only": list,
+    "along": list,
     "follow": bool,
     "job": dict,
     "members": dict,
@@ -172,8 +175,25 @@ LOAD = {**CALL, "at_once": int, "ids": str}
 PROBE = {**CALL, "works": str}
 OBJECTS = {**CALL, "names": str, "parts": str}
 
+HOMES: Final[Mapping[str, Mapping[str, Any]]] = {
+    "[sign_in]": SIGN_IN,
+    "[account]": ACCOUNT,
+    "[pages]": PAGES,
+    "[errors]": ERRORS,
+    "[[error]]": ERROR,
+    "[item.KIND]": ITEM,
+    "`write`": WRITE,
+    "`create`": CREATE,
+    "`update`": UPDATE,
+    "`retire`": RETIRE,
+    "`rows`": ROWS,
+    "[fields] of the kind sheet": FIELDS,
+}
+"""Where a line belongs that stands in a wrong table."""
+
 TEXTS = frozenset(
-    "kinds definition members headers fixed inside read_only only without done failed empties same hidden".split()
+    "kinds definition members headers fixed inside read_only only along without done failed empties same"
+    " hidden".split()
 )
 """Lists and tables of texts, wherever they stand."""
 

@@ -81,6 +81,21 @@ def is_list(path: str) -> bool:
     return "[*]" in path
 
 
+_SEGMENT = re.compile(r"""\[(?:[^\]\['"]|'(?:\\.|[^'\\])*'|"(?:\\.|[^"\\])*"|\[[^\]]*\])*\]|\.{1,2}[^.\[]*""")
+"""One segment of a path: a name, or selectors in brackets, with texts and places in them."""
+
+
+def holds_list(document: Json, path: str) -> bool:
+    """Whether there is a list where a path leads into one, though it, or what a filter leaves of it, may be empty."""
+    segments = _SEGMENT.findall(path)
+    while segments:
+        segments.pop()
+        # The nearest that stands there says what is empty: without groups there are no lists in them either.
+        if found := values_at(document, "".join(["$", *segments])):
+            return any(isinstance(one, list) for one in found)
+    return False
+
+
 def member_path(name: str) -> str:
     """The place of a member by its name in a sheet: dots lead into objects (`site.id`), and whatever else no name in
     shorthand may hold (RFC 9535, section 2.5.1.1) is quoted (`form@bind`)."""

@@ -101,7 +101,10 @@ _PATHS = (
 
 def _item(sheet: KindSheet, row: Mapping[str, Any], pages: Mapping[str, Any]) -> ItemPart:
     name = f"item.{sheet.kind}"
-    sheet = replace(sheet, hides_secrets=bool(row.get("hidden")))
+    within = row.get("within", {})
+    # Half of an app is none: its pages come along, unless the sheet says that they don't.
+    held = {*sheet.held_by, member_path(within["as"])} if within.get("along", True) and within else sheet.held_by
+    sheet = replace(sheet, hides_secrets=bool(row.get("hidden")), held_by=tuple(sorted(held)))
     definition = row["definition"]
     # A list is the usual case: each member stands where its name says.
     members = definition if isinstance(definition, dict) else {name: member_path(name) for name in definition}
@@ -130,7 +133,7 @@ def _item(sheet: KindSheet, row: Mapping[str, Any], pages: Mapping[str, Any]) ->
         _rows(row.get("rows", {}), f"{name}.rows", pages),
         {member: _apart(call, f"{name}.more.{member}") for member, call in row.get("more", {}).items()},
         row.get("needs", {}),
-        Within(row["within"]["kind"], row["within"]["as"]) if "within" in row else None,
+        Within(within["kind"], within["as"]) if within else None,
         tuple(row.get("hidden", ())),
     )
 
