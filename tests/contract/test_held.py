@@ -343,3 +343,90 @@ def test_what_is_made_with_its_parts_and_brings_what_it_holds(tmp_path: Path) ->
         kept = run("undo", "there-3", "--yes", code=1).out
         assert "'press' stays as it is: it holds 4 rows by now" in kept
         assert (len(two.rows["press"]), two.drawers["press"]["note"]) == (4, "a")
+
+
+LAMPS = 'bridge = "lamps"\nkinds = ["lamp.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
+LAMPS += described(
+    "lamp",
+    "/lamps",
+    ["colour"],
+    'more = { marks = { get = "/lamps/{id}/marks", add = { post = "/lamps/{id}/marks" },'
+    ' remove = { delete = "/lamps/{id}/marks/{entry.sort}/{entry.word}" } } }\n',
+)
+BIN = '{ delete = "/lamps/{id}", then = { delete = "/bin/{id}" } }'
+LAMP = 'kind = "lamp"\nstart = true\n[fields]\nunordered = ["$.marks"]\n'
+
+
+class Lamps:
+    """Lamps with marks of several sorts; what is removed goes to a bin first, and keeps its name until it is out of
+    that."""
+
+    def __init__(self, name: str, *sorts: str) -> None:
+        self.name, self.sorts, self.number = name, sorts, 0
+        self.lamps: dict[str, dict[str, Any]] = {}
+        self.marks: dict[str, list[dict[str, str]]] = {}
+        self.bin: dict[str, dict[str, Any]] = {}
+
+    def add(self, name: str, colour: str, *marks: dict[str, str]) -> dict[str, Any]:
+        self.number += 1
+        number = f"{self.name}{self.number}"
+        self.lamps[number], self.marks[number] = {"id": number, "name": name, "colour": colour}, list(marks)
+        return self.lamps[number]
+
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        _, kind, *steps = path.split("/")
+        if kind == "about":
+            return 200, {"uid": self.name}, {}
+        if not steps and method == "POST":
+            if any(one["name"] == body["name"] for one in [*self.lamps.values(), *self.bin.values()]):
+                return 409, {"message": "taken"}, {}
+            return 201, self.add(**body), {}
+        if not steps:
+            return 200, list(self.lamps.values()), {}
+        held = self.bin if kind == "bin" else self.lamps
+        if steps[0] not in held:
+            return 404, {}, {}
+        if len(steps) == 1:
+            if method == "DELETE" and kind == "lamps":
+                self.bin[steps[0]] = self.lamps[steps[0]]
+            if method == "DELETE":
+                return 200, held.pop(steps[0]), {}
+            if body:
+                held[steps[0]].update({"colour": None, **body})
+            return 200, held[steps[0]], {}
+        marks = self.marks[steps[0]]
+        if method == "POST" and body["sort"] not in self.sorts:
+            return 400, {"message": "no such sort"}, {}
+        if method == "POST":
+            marks.append(body)
+        if method == "DELETE":
+            marks.remove({"sort": steps[2], "word": steps[3]})
+        return 200, marks, {}
+
+
+def test_half_of_a_change_is_taken_back_and_a_name_is_let_go(tmp_path: Path) -> None:
+    gate, north = {"sort": "team", "word": "gate"}, {"sort": "zone", "word": "north"}
+    one, two = Lamps("a", "zone", "team"), Lamps("b", "team")
+    lamp = one.add("Yard", "red", gate)
+    (tmp_path / "lamps.toml").write_text(LAMPS, "utf-8")
+    (tmp_path / "lamp.toml").write_text(LAMP, "utf-8")
+    with pair(tmp_path, "lamps", one, two) as run:
+        assert "then = { … }" in run("env", "prove", "here", "--yes", code=1).out
+        (tmp_path / "lamps.toml").write_text(LAMPS.replace('{ delete = "/lamps/{id}" }', BIN), "utf-8")
+        one.bin.clear()
+        run("env", "prove", "here", "--yes")
+        run("export", "here", "Yard", "--as", "p")
+        run("import", "p", "there", "--yes")
+        run("undo", "last", "--yes")
+        run("import", "p", "there", "--yes")
+        # The first of three calls takes effect, the second too, and the third is refused.
+        lamp["colour"], one.marks[lamp["id"]] = "blue", [{"sort": "team", "word": "crew"}, north]
+        run("export", "here", "Yard", "--as", "p")
+        assert "as it was before" in run("import", "p", "there", "--yes", code=4).err
+        [(number, kept)] = two.lamps.items()
+        assert (kept["colour"], two.marks[number]) == ("red", [gate])
+        two.sorts = ("team", "zone")
+        run("import", "p", "there", "--yes")
+        assert (kept["colour"], two.marks[number]) == ("blue", one.marks[lamp["id"]])
+        run("undo", "last", "--yes")
+        assert (kept["colour"], two.marks[number]) == ("red", [gate])

@@ -69,14 +69,21 @@ def add(
       amphora env add line-one nodered+http://127.0.0.1:1880 --role test --sign-in env:LINE_ONE_TOKEN
       amphora env add press https://press.halcyon.example --bridge press.toml --sign-in env:PRESS_TOKEN
     """
+    from amphora.core.values.errors import UsageFault
     from amphora.environments.locations import adapter_for
-    from amphora.files.workspace import EnvironmentEntry
+    from amphora.files.workspace import ROLES, EnvironmentEntry
     from amphora.files.workspace_writer import add_environment
     from amphora.render.peek import env_added_result
 
     with working(json, workspace) as work:
         if not (name and location):
             name, location, role = _asked(work, name, location, role)
+        if role not in ROLES:
+            raise UsageFault(
+                f"--role is {', '.join(ROLES[:-1])} or {ROLES[-1]}, not {role!r}.",
+                subject=role,
+                next_step=to_type("env", "add", "--help"),
+            )
         if bridge:
             from amphora.environments.bridge.source import read_bridge
 

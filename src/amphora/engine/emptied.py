@@ -10,7 +10,7 @@ from amphora.core.form.hollow import loosened
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.spots import reference_values
 from amphora.core.plan.states import Image
-from amphora.core.values.errors import EnvironmentRefused
+from amphora.core.values.errors import EnvironmentRefused, Uncertain
 from amphora.engine.promises import Broken, Kept, Proving
 from amphora.engine.specimens import make, remove, update
 
@@ -64,7 +64,7 @@ def _emptied_at(proving: Proving, user: Image, used: str, place: str) -> None:
         after = update(proving, user, user.states.title, loose, user.revision)
         if used in {id_ for _, id_, _ in reference_values(after.newest, sheet)}:
             raise Broken(f"it still names {used} at {place}, where nothing was to be")
-    except EnvironmentRefused as error:
+    except (EnvironmentRefused, Uncertain) as error:
         words = 'say hollow = "object" where all of the object has to go, or required = true'
         proving.say(EMPTIED, Kept.ODD, user.kind, f"{place}: {error.message} A circle can't be entered; {words}")
     remove(proving, [user.native_id])

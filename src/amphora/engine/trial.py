@@ -26,6 +26,9 @@ from amphora.environments.contract import (
     habits_of,
 )
 
+OVERTAKEN = ("again", "stale", "meanwhile", "overtaken")
+"""What a copy is called while one change overtakes another."""
+
 MOST_READ = 200
 """So many items are read: enough of every kind, and not a whole platform."""
 
@@ -50,8 +53,25 @@ def try_kind(proving: Proving, kind: str) -> None:
     for tried in (_twice, _updated, _stale, _published, _switched, _kept_while_used):
         tried(proving, template)
     try_emptied(proving, kind, there)
+    mine = list[Image]()
     with proving.trying("what was made can be removed", kind):
-        remove(proving, [image.native_id for image in of_kind(proving, kind)])
+        mine = of_kind(proving, kind)
+        remove(proving, [image.native_id for image in mine])
+    for words in ("one", "changed", *OVERTAKEN):
+        if gone := [image for image in mine if image.states.title == proving.titled(kind, words)]:
+            _made_again(proving, template, words, gone[0])
+            return
+
+
+def _made_again(proving: Proving, template: Image, words: str, gone: Image) -> None:
+    """A name that was somebody's once: an undo gives it back, and a next import asks for it."""
+    with proving.trying("what was removed can be made again", template.kind):
+        try:
+            again = make(proving, template, words, proving.asked.get(gone.native_id), "again")
+        except EnvironmentRefused as error:
+            words = "Say in `retire` what lets go of its name for good: then = { … }"
+            raise Broken(f"{error.message} {words}") from error
+        remove(proving, [again.native_id])
 
 
 def _is_named_elsewhere(image: Image, sheet: KindSheet) -> bool:
@@ -133,7 +153,7 @@ def _stale(proving: Proving, template: Image) -> None:
     name = "a change of what somebody changed meanwhile is refused"
     with proving.trying(name, template.kind):
         image = first(proving, template)
-        titles = [proving.titled(template.kind, words) for words in ("again", "stale", "meanwhile", "overtaken")]
+        titles = [proving.titled(template.kind, words) for words in OVERTAKEN]
         try:
             current = update(proving, image, titles[0], image.newest, image.revision)
         except EnvironmentRefused:

@@ -10,12 +10,13 @@ from amphora.core.form.objects import PART_MARK
 from amphora.core.form.places import values_at
 from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.model import Json
-from amphora.environments.bridge.adapter import Bridge, uid_of, written_of
+from amphora.environments.bridge.adapter import Bridge, written_of
+from amphora.environments.bridge.bodies import uid_of
 from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.jobs import taken
 from amphora.environments.bridge.parts import BridgeSheet, Call
 from amphora.environments.bridge.paths import text_at, value_at
-from amphora.environments.bridge.removal import taken_along
+from amphora.environments.bridge.removal import led_along
 from amphora.environments.bridge.rows import Holding
 from amphora.environments.contract import Probe, Seen, Written
 
@@ -39,8 +40,7 @@ class Taking(Bridge):
     """Removals that take others along."""
 
     def along(self, native_ids: Sequence[str]) -> dict[str, str]:
-        there = self.items.singles(native_ids)
-        return taken_along(self._others(self._taken_kinds(there), there), self._takes(there), there)
+        return led_along(self.sheet, self.items, self.items.singles(native_ids))
 
 
 class Switching(Bridge):

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import hashlib
 import time
-import uuid
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from contextlib import contextmanager, nullcontext
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager, nullcontext, suppress
 from dataclasses import replace
 
 from amphora.core.form.bindings import Bindings, IdStyle
@@ -15,11 +14,12 @@ from amphora.core.form.native import to_native
 from amphora.core.form.native_ids import MARK, closed_id, id_pattern, in_space
 from amphora.core.form.places import values_at
 from amphora.core.plan.states import Image
-from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavailable, Uncertain
+from amphora.core.values.canon import digest
+from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved, Unavailable, Uncertain
 from amphora.core.values.model import Found, Json, Listed, Supply
 from amphora.core.values.next_step import advice
 from amphora.environments.bridge import apart, lines
-from amphora.environments.bridge.bodies import Bodies
+from amphora.environments.bridge.bodies import Bodies, uid_of
 from amphora.environments.bridge.circles import removed_from
 from amphora.environments.bridge.client import Answer, Client
 from amphora.environments.bridge.folders import Folders
@@ -28,7 +28,7 @@ from amphora.environments.bridge.jobs import awaited, taken
 from amphora.environments.bridge.offers import offered
 from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
 from amphora.environments.bridge.paths import text_at
-from amphora.environments.bridge.removal import Standing, in_order, refuse_danglings, taken_along, users, users_of
+from amphora.environments.bridge.removal import in_order, refuse_leaving, taken_along, takes_of, users_of
 from amphora.environments.bridge.sameness import Sameness
 from amphora.environments.bridge.slips import slips_of
 from amphora.environments.contract import (
@@ -154,9 +154,9 @@ class Bridge:
     def retire(self, items: Sequence[Seen]) -> None:
         # All looked at before the first one goes: half a set is worse than none.
         there = self.items.seen(items)
-        self._refuse_danglings(there)
+        refuse_leaving(self.sheet, self.items, there)
         standing = [self.items.standing(single) for single in there.values()]
-        along = taken_along(standing, self._takes(there), there)
+        along = taken_along(standing, takes_of(self.sheet, there), there)
         # Users before what they use: a platform that refuses what is in use is asked in an order that it takes.
         order = in_order(standing, along)
         for number, one in enumerate(order):
@@ -187,6 +187,10 @@ class Bridge:
                 count += 1
         with taken("what it holds is gone") if count else nullcontext():
             self._do(part.retire, single, "remove")
+        # Some platforms only put away what is removed, and keep its name, until that is said once more.
+        if then := part.retire.said("then", None) if part.retire else None:
+            with taken("it was removed"):
+                self._change(then, values)
         self.items.forget(single.row.native_id)
         self._sameness.forget(single.row.native_id)
 
@@ -289,6 +293,19 @@ class Bridge:
     def _update(self, write: Write, between: Callable[[], object] = lambda: None) -> Written:
         seen = Seen(str(write.native_id), str(write.revision))
         single = self.items.seen([seen])[seen.native_id]
+        self._put(write, single, between)
+        try:
+            self._written_apart(write, single)
+        except (EnvironmentRefused, RevisionMoved, Unavailable, Uncertain):
+            # Half of a change is nobody's state: not what was there, and not what was meant.
+            with taken("it was written"):
+                if not self._is_back(write, single):
+                    raise
+            raise
+        with taken("it was written"):
+            return written_of(self._switched_back(self._again(single), bool(single.row.states.is_on)))
+
+    def _put(self, write: Write, single: Single, between: Callable[[], object] = lambda: None) -> None:
         part = self._part(single)
         call = self._able(part.update, write.states.title, "change", write.kind)
         body = self.bodies.of(part, write, call, single)
@@ -298,9 +315,17 @@ class Bridge:
         if call.said("how") == "merge patch" and call.method == "PATCH":
             headers["Content-Type"] = "application/merge-patch+json"
         self._change(call, self._values(single), body, headers)
-        with taken("it was written"):
-            self._written_apart(write, single)
-            return written_of(self._switched_back(self._again(single), bool(single.row.states.is_on)))
+
+    def _is_back(self, write: Write, before: Single) -> bool:
+        """Writes an item as it was before a change that stopped in its middle, and looks whether it is."""
+        was = replace(write, definition=before.newest, states=before.row.states)
+        with suppress(AmphoraError):
+            now = self._again(before)
+            self._put(was, now)
+            self._written_apart(was, now)
+            after = self._again(before)
+            return after.row.states == before.row.states and digest(after.newest) == digest(before.newest)
+        return False
 
     def _written_apart(self, write: Write, single: Single) -> None:
         part, values = self._part(single), self._values(single)
@@ -344,36 +369,6 @@ class Bridge:
         values = self.items.holders.values_of(self._part(single), str(closed_id(row.native_id, ids)))
         return {**values, "title": states.title, "folder": states.folder, "revision": row.revision}
 
-    def _refuse_danglings(self, leaving: Mapping[str, Single]) -> None:
-        kinds = {single.row.kind for single in leaving.values()}
-        used_by = users([part.kind for part in self.sheet.items.values()], kinds)
-        others = self._others(used_by | self._taken_kinds(leaving), leaving)
-        if along := taken_along(others, self._takes(leaving), leaving):
-            title = next(other.title for other in others if other.native_id in along)
-            raise EnvironmentRefused(
-                f"Removing it would take {title!r} along, which nobody named.",
-                subject=min(along),
-                next_step=NEXT["in-use"],
-            )
-        refuse_danglings(others, leaving)
-
-    def _takes(self, leaving: Mapping[str, Single]) -> list[Mapping[str, str]]:
-        """What the removal of these takes along: kinds, and where items of those name what is removed."""
-        kinds = {single.row.kind for single in leaving.values()}
-        calls = [call for kind in sorted(kinds) if (call := self.sheet.items[kind].retire)]
-        return [one for call in calls for one in call.said("takes", [])]
-
-    def _taken_kinds(self, leaving: Mapping[str, Single]) -> set[str]:
-        return {one.get("kind", "") for one in self._takes(leaving)}
-
-    def _others(self, kinds: Collection[str], leaving: Collection[str]) -> list[Standing]:
-        """All items of some kinds but those that are to go."""
-        # Sorted, so that the same refusal names the same item every time.
-        parts = [part for kind, part in sorted(self.sheet.items.items()) if kind in kinds]
-        rows = [row for part in parts for row in self.items.of_kind(part)]
-        singles = self.items.singles([row.native_id for row in rows if row.native_id not in leaving])
-        return [self.items.standing(single) for single in singles.values()]
-
     def _able(self, call: Call | None, title: str, words: str, kind: str) -> Call:
         if call is None:
             raise EnvironmentRefused(
@@ -397,11 +392,6 @@ class Bridge:
         row = single.row
         able = self._able(call, row.states.title, words, row.kind)
         self._change(able, self._values(single), headers=self._match(able, single))
-
-
-def uid_of(token: str) -> str:
-    """The uid of what a creation with this token makes: the same every time it is asked for."""
-    return str(uuid.uuid5(uuid.NAMESPACE_URL, f"amphora:{token}"))
 
 
 def written_of(single: Single) -> Written:

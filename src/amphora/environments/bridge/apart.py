@@ -71,7 +71,7 @@ def shown(client: Client, part: ItemPart, name: str, values: Mapping[str, Json])
         found = client.rows(call, values) if call.said("rows") else client.ask(call, values).body
         if not how.each or not isinstance(found, list):
             return found
-        entries = [{**values, "entry": text_at(one, how.entry)} for one in found]
+        entries = [{**values, **_entry(one, how)} for one in found]
         return [client.ask(how.each, one).body for one in entries]
     except Absent:
         return None
@@ -94,7 +94,13 @@ def _change(client: Client, call: Call | None, how: Apart, values: Mapping[str, 
     if call:
         # A removal says nothing but which.
         body = None if call is how.remove else values["value"]
-        client.change(call, {**values, "entry": text_at(there, how.entry or "$")}, body)
+        client.change(call, {**values, **_entry(there, how)}, body)
+
+
+def _entry(there: Json, how: Apart) -> dict[str, Json]:
+    """What stands for an entry in calls, and for its members."""
+    members = there if isinstance(there, dict) else {}
+    return {"entry": text_at(there, how.entry or "$"), **{f"entry.{name}": part for name, part in members.items()}}
 
 
 def _entries(value: Json, how: Apart) -> dict[str, Json]:

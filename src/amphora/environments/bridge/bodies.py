@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import uuid
 from collections.abc import Collection, Mapping
 from typing import Any
 
@@ -186,6 +187,11 @@ class Bodies:
             else:
                 definition = with_value(definition, place, None)
         return dict(definition)
+
+
+def uid_of(token: str) -> str:
+    """The uid of what a creation with this token makes: the same every time it is asked for."""
+    return str(uuid.uuid5(uuid.NAMESPACE_URL, f"amphora:{token}"))
 
 
 def _in_body(part: ItemPart, form: Mapping[str, Json], along: Collection[str] = ()) -> dict[str, Json]:

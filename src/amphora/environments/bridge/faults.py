@@ -93,7 +93,8 @@ class SheetFaults:
             name == "sign_in.call" and _is_address(row[methods[0]])
         ):
             yield f"{line_of(self._source, last, within)}the path of `{name}` has to begin with /"
-        if methods and (unknown := set(lines.PLACEHOLDER.findall(row[methods[0]])) - lines.KNOWN):
+        named = lines.PLACEHOLDER.findall(row[methods[0]]) if methods else []
+        if unknown := {found.partition(".")[0] for found in named} - lines.KNOWN:
             # The first by name: all of them would bury the line.
             near = difflib.get_close_matches(min(unknown), lines.KNOWN, 1, 0.4)
             hint = f"; perhaps {{{near[0]}}}" if near else ""
@@ -205,8 +206,9 @@ class SheetFaults:
         yield from self._table_faults(_table(row, "switch"), lines.SWITCH, f"{name}.switch.")
         for state, call in _table(row, "switch").items():
             yield from self._call(call, lines.DO, f"{name}.switch.{state}")
-        if job := _table(row, "create", "job"):
-            yield from self._call(job, lines.JOB, f"{name}.create.job")
+        for call, inner, known in (("create", "job", lines.JOB), ("retire", "then", lines.CALL)):
+            if further := _table(row, call, inner):
+                yield from self._call(further, known, f"{name}.{call}.{inner}")
         if "needs" in _table(row) and "rights" not in self._part("account"):
             line = line_of(self._source, "needs", name)
             yield f"{line}`{name}.needs` wants `account.rights`, or nobody compares it"

@@ -21,7 +21,8 @@ MEANINGS: Final = (
     "signed out",
 )
 
-PLACEHOLDER = re.compile(r"\{([a-z_]+)\}")
+PLACEHOLDER = re.compile(r"\{([a-z_]+|entry\.[A-Za-z_]\w*)\}")
+"""A name, or a member of an entry: some platforms tell entries apart by two of theirs."""
 KNOWN: Final = frozenset(
     "id title folder revision parent user address location job page offset cursor size object above entry rows"
     " row value definition".split()
@@ -150,7 +151,8 @@ UPDATE = {
     "nulls": str,
     "with": dict,
 }
-RETIRE = {**CALL, "match": str, "takes": list, "empties": list}
+RETIRE = {**CALL, "match": str, "takes": list, "empties": list, "then": dict}
+THEN = CALL
 TAKES = {"kind": str, "at": str}
 DO = {**CALL, "match": str}
 SWITCH = {"on": dict, "off": dict}

@@ -76,8 +76,9 @@ def _call_of(row: Any, name: str, pages: Mapping[str, Any] | None = None) -> Cal
     if pages is not None:
         # Laid over and not instead: most lists differ in one word.
         more["pages"] = {**pages, **row.get("pages", {})}
-    if "job" in more:
-        more["job"] = _call_of(more["job"], f"{name}.job")
+    for inner in ("job", "then"):
+        if inner in more:
+            more[inner] = _call_of(more[inner], f"{name}.{inner}")
     return Call(method.upper(), row[method], row.get("at", "$"), row.get("body"), row.get("headers", {}), name, more)
 
 
