@@ -308,6 +308,10 @@ def test_a_sheet_that_is_wrong_is_told_with_its_lines() -> None:
             "a list, or nothing but one placeholder",
         ),
         (SMALL + REFERS + "volatile = []", "`refers.volatile` is not known in a kind sheet; it belongs in [fields]"),
+        (
+            SMALL + REFERS.replace("person", "thing") + 'form = "{holder}/{id}"',
+            "needs `[ids] within` in the kind sheet",
+        ),
         (SMALL + REFERS.replace("person", "setting"), "`refers.to`: a setting is a value and no item"),
         (SMALL + PEOPLE + REFERS, "`space` has to be one of team, user"),
         (SMALL + PEOPLE.replace('space = "team"', "") + REFERS, "each 'person' on offer has to have a `space`"),
@@ -375,24 +379,24 @@ ROWS = [{"id": number, "name": f"n{number}", "rev": 1, "a": number, "b": "{}", "
         (
             'how = "link"',
             lambda said: (
-                {"rows": ROWS[int(said.get("k", 0)) :][:4]},
-                {"Link": '</things?k=4>; rel="next"'} if "k" not in said else {},
+                {"rows": ROWS[int(said.get("k", 0)) :][:3]},
+                {"Link": f'</things?k={k}>; rel="next"'} if (k := int(said.get("k", 0)) + 3) < 7 else {},
             ),
         ),
         (
             'how = "link"\nheader = "Next-Page"',
             lambda said: (
-                {"rows": ROWS[int(said.get("k", 0)) :][:4]},
-                {} if "k" in said else {"Next-Page": "/things?k=4"},
+                {"rows": ROWS[int(said.get("k", 0)) :][:3]},
+                {"Next-Page": f"/things?k={k}"} if (k := int(said.get("k", 0)) + 3) < 7 else {},
             ),
         ),
         (
             'how = "link"\nnext = "$.next"',
             lambda said: (
                 {
-                    "rows": ROWS[int(said.get("k", 0)) :][:4],
+                    "rows": ROWS[int(said.get("k", 0)) :][:3],
                     # By a server that doesn't know how it is asked.
-                    "next": None if "k" in said else "https://127.0.0.1/things?k=4",
+                    "next": f"https://127.0.0.1/things?k={k}" if (k := int(said.get("k", 0)) + 3) < 7 else None,
                 },
                 {},
             ),

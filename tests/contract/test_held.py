@@ -135,7 +135,7 @@ BOARDS += described("board", "/boards", ["size"])
 BOARDS += described(
     "card",
     "/boards/{parent}/cards",
-    ["board", "text", "after", "also"],
+    ["board", "text", "after", "also", "path"],
     'within = { kind = "board", as = "board" }\n',
 )
 BOARD = 'kind = "board"\n[ids]\nspace = "board"\nnumber = true\n'
@@ -146,6 +146,7 @@ CARD = 'kind = "card"\nstart = true\n[ids]\nspace = "card"\nnumber = true\nwithi
         ("after[*]", "card", ""),
         ("also.board", "board", ""),
         ("also.card", "card", ""),
+        ("path", "card", 'form = "/{holder}/{id}"\n'),
     )
 )
 CARD += '[[mention]]\npattern = "#{id}"\nkind = "card"\n[fields]\ntext = ["$.text"]\n'
@@ -163,7 +164,7 @@ class Boards:
         number = max(self.boards, default=self.first - 1) + 1
         self.boards[number], self.cards[number] = {"id": number, "name": name, "size": 1, **members}, {}
         for card in cards:
-            self.card(number, name=card, text=card, after=[], also=None)
+            self.card(number, name=card, text=card, after=[], also=None, path=None)
         return number
 
     def card(self, board: int, **members: Any) -> dict[str, Any]:
@@ -194,7 +195,7 @@ class Boards:
 
     def shown(self) -> dict[tuple[str, str], list[Any]]:
         return {
-            (board["name"], card["name"]): [card["text"], card["after"], card["also"]]
+            (board["name"], card["name"]): [card["text"], card["after"], card["also"], card["path"]]
             for number, board in self.boards.items()
             for card in self.cards[number].values()
         }
@@ -209,7 +210,9 @@ def test_numbers_that_mean_something_only_in_what_holds_them(tmp_path: Path) -> 
         where.cards[mill][first + 1] |= {"after": [first], "text": f"see #{first}, and #77"}
         if where is one:
             press = where.board("Press", "Fill", "Crush")
-            where.cards[press][2] |= {"after": [1], "text": "after #1", "also": {"board": mill, "card": 2}}
+            where.cards[press][2] |= {"after": [1], "text": "after #1", "also": {"board": mill, "card": 2}} | {
+                "path": f"/{mill}/1"
+            }
     for name, text in (("boards", BOARDS), ("board", BOARD), ("card", CARD)):
         (tmp_path / f"{name}.toml").write_text(text, "utf-8")
     with pair(tmp_path, "boards", one, two) as run:
@@ -222,8 +225,8 @@ def test_numbers_that_mean_something_only_in_what_holds_them(tmp_path: Path) -> 
         run("export", "p")
         assert "0 created, 1 updated" in run("import", "p", "there", "--yes").out
         found = two.shown()
-        assert found["Mill", "Wheel"] == ["see #2, and #2, and #77", [2], None]
-        assert found["Press", "Crush"] == ["after #1", [1], {"board": 71, "card": 3}]
+        assert found["Mill", "Wheel"] == ["see #2, and #2, and #77", [2], None, None]
+        assert found["Press", "Crush"] == ["after #1", [1], {"board": 71, "card": 3}, "/71/2"]
         run("verify", "last")
         assert "Nothing to do" in run("import", "p", "there", "--yes").out
         run("undo", "there-2", "--yes")

@@ -9,6 +9,7 @@ from dataclasses import replace
 
 from amphora.core.form.filled import filled_in
 from amphora.core.form.native import to_native
+from amphora.core.form.native_ids import MARK
 from amphora.core.form.portable import to_portable
 from amphora.core.form.spots import spotted
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, NotReady
@@ -35,7 +36,9 @@ def prove(session: Session, name: str) -> list[Promise]:
     before = {row.native_id: row.revision for row in opened.environment.index()}
     try:
         for kind in sorted(opened.description.sheets) if proving.may_write else ():
-            try_kind(proving, kind)
+            # Whatever breaks off between two promises is told as well, and the other kinds are tried all the same.
+            with proving.trying("what was made can be looked at", kind):
+                try_kind(proving, kind)
         if proving.may_write:
             _files(proving)
     finally:
@@ -69,13 +72,8 @@ def _read_only(proving: Proving) -> None:
     with proving.trying("its list is whole, in order, and says what single answers say"):
         _listed(environment)
     with proving.trying("what isn't there is told"):
-        # Of the right look, and nobody's.
-        nobody = _id_of_nobody(environment)
-        if environment.look([nobody]):
-            raise Broken("it shows an item under an id that nobody has")
-        expected(
-            EnvironmentRefused, lambda: environment.read([nobody]), "reading an id that nobody has is not refused"
-        )
+        for nobody in _ids_of_nobody(environment):
+            _nobody_is_there(environment, nobody)
     with proving.trying("definitions survive the way into a package and back"):
         _laws(proving)
     with proving.trying("no declared secret is shown"):
@@ -105,11 +103,33 @@ def _shown(value: object) -> str:
     return text if len(text) < 60 else f"{text[:57]}…"
 
 
-def _id_of_nobody(environment: Environment) -> str:
-    ids = [row.native_id for row in environment.index()]
-    # Of the form that its ids have: of another one it may not even be asked for.
-    known = max(ids, key=len, default="1")
-    return known + "9" * 6 if known[-1:].isdigit() else known + "-nobody"
+def _nobody_is_there(environment: Environment, nobody: str) -> None:
+    try:
+        found = environment.look([nobody])
+    except EnvironmentRefused as error:
+        # A removal that took effect would be told as one that nobody may see.
+        words = 'If that is how it says so: an [[error]] with means = "absent"'
+        raise Broken(f"{error.message} {words}") from error
+    if found:
+        raise Broken("it shows an item under an id that nobody has")
+    words = "reading an id that nobody has is not refused"
+    expected(EnvironmentRefused, lambda: environment.read([nobody]), words)
+
+
+def _ids_of_nobody(environment: Environment) -> list[str]:
+    """Ids that nobody has, one of each kind."""
+    # Of the form that the ids of a kind have: under another one it may not even be asked for.
+    known: dict[str, str] = {}
+    for row in environment.index():
+        known[row.kind] = max(known.get(row.kind, ""), row.native_id, key=len)
+    found = [_with_nobody(id_) for id_ in known.values() or ["1"]]
+    # Also in something that is gone itself: what it held is looked for when that is removed.
+    held = [id_.split(MARK) for id_ in known.values() if id_.count(MARK) > 1]
+    return found + [MARK.join([space, _with_nobody(holder), *rest]) for space, holder, *rest in held]
+
+
+def _with_nobody(id_: str) -> str:
+    return f"{id_}{'9' * 6 if id_[-1:].isdigit() else '-nobody'}"
 
 
 def _laws(proving: Proving) -> None:

@@ -12,6 +12,9 @@ from functools import cache
 
 from amphora.core.form.kinds import Ids
 
+HOLDER = "{holder}"
+"""Where the id of what holds an item stands in the form of a reference to it."""
+
 MARK = "~"
 """Between the space and the id: in nobody's ids, and not in what people write."""
 
@@ -70,7 +73,8 @@ def id_pattern(ids: IdsOf) -> str:
 
 @cache
 def around(form: str, inside: str) -> re.Pattern[str]:
-    """Matches an id that looks like `inside` with what stands around it; one blank in the form is any number of
-    them."""
+    """Matches an id that looks like `inside` with what stands around it, the id of what holds it among that; one
+    blank in the form is any number of them."""
     left, right = (re.escape(part).replace(r"\ ", r"\s*") for part in form.split("{id}", 1))
-    return re.compile(f"{left}(?P<id>{inside}){right}")
+    holder = f"(?P<holder>{LETTERS})"
+    return re.compile(f"{left}(?P<id>{inside}){right}".replace(re.escape(HOLDER), holder, 1))

@@ -20,6 +20,7 @@ from typing import Any, Final
 
 from amphora.core.form.kinds import Ids, KindSheet, Mention
 from amphora.core.form.native_ids import (
+    HOLDER,
     LETTERS,
     MARK,
     NUMBER,
@@ -179,6 +180,8 @@ class _Opening:
             if not found:
                 return value
             plain = found["id"]
+            if HOLDER in refer.form:
+                return opened_id(held_id(plain, found["holder"]), self._ids[kind])
         if refer.by_title:
             # A title that nobody has, or several, stays the text that it is: it leads to nothing that can be told.
             kinds = [to.partition("#")[0] for to in refer.to]
@@ -271,6 +274,8 @@ class _Closing:
             return value
         ids = self._ids[kind]
         plain = plain_id(whole_id := closed_id(value, ids), ids)
+        if HOLDER in form:
+            return form.replace(HOLDER, str(whole_id).partition(MARK)[0]).replace("{id}", str(plain))
         if ids.within and (holder := _named(self._around, ids)) is not None and held_id(plain, holder) != whole_id:
             # The number alone would be that of something else.
             raise Elsewhere(value)

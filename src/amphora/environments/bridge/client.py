@@ -7,6 +7,7 @@ import base64
 import json
 import secrets
 from collections.abc import Iterator, Mapping
+from dataclasses import replace
 from typing import Any, NoReturn
 from urllib.parse import urlencode
 
@@ -119,7 +120,8 @@ class Client(Caller):
         near, count = "", 0
         for _ in range(MOST_PAGES):
             if near:
-                answer = self._sent(Call("GET", near, call.at, name=call.name), {}, None, {}, "", is_read=True)
+                # With all that is said of the list: where the page after this one is, too.
+                answer = self._sent(replace(call, method="GET", path=near, body=None), {}, None, {}, "", is_read=True)
             else:
                 place = {**values, "page": position, "offset": position, "cursor": position, "size": pages.size}
                 answer = self.ask(call, place, _query(call, pages, position))
@@ -133,11 +135,9 @@ class Client(Caller):
                 return
             if pages.how == "link":
                 # In a header, or in the answer itself: there the sheet says where.
-                near = self.near(text_at(answer.body, pages.next)) if pages.next else answer.location
-                mark = near
+                mark = near = self.near(text_at(answer.body, pages.next)) if pages.next else answer.location
             elif pages.how == "cursor":
-                mark = text_at(answer.body, pages.next)
-                position = mark
+                mark = position = text_at(answer.body, pages.next)
             else:
                 # A server may give fewer than it was asked for: only none at all is the end, where it tells no total.
                 mark = f"{position}" if got else ""
@@ -257,6 +257,8 @@ class Client(Caller):
                 raise
             location = ""
         asked = wait_s(answer) if "Retry-After" in answer.headers else 0.0
+        if name := call.said("from_header"):
+            return Answer(answer.headers.get(name, ""))
         at = value_at(body, call.at) if call.at != "$" and body is not None else body
         if at is None and body is not None and is_read:
             if _is_told_empty(body, call.at):

@@ -8,19 +8,17 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 from urllib.parse import urlsplit
 
-from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import parse_path
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.strict_toml import line_of, unfit
 from amphora.environments.bridge import lines
-from amphora.environments.bridge.paths import holder_of, member_name, member_path, written_at
+from amphora.environments.bridge.paths import holder_of
 from amphora.environments.calls import LOOPBACK
 
 _MEDIA = re.compile(r"\*/\*|[a-z]+/[a-z0-9.+-]+")
 """How an attachment's type may be said (RFC 9110, section 8.3.1), or that the platform tells it."""
 
 WHAT = "a bridge sheet"
-_SEARCHED = re.compile(r"\[[^'\"]|\.\*")
 
 
 class SheetFaults:
@@ -182,7 +180,7 @@ class SheetFaults:
     def _item(self, row: Any, name: str) -> Iterator[str]:
         yield from self._table_faults(row, lines.ITEM, f"{name}.")
         for needed in ("index", "read", "id", "title", "definition"):
-            if needed not in _table(row):
+            if needed not in table_in(row):
                 yield f"{line_of(self._source, name.rpartition('.')[2])}`{name}.{needed}` is missing"
         calls: dict[str, Mapping[str, Any]] = {
             "index": lines.LISTED,
@@ -196,72 +194,72 @@ class SheetFaults:
             "take_back": lines.DO,
         }
         for call, known in calls.items():
-            if call in _table(row):
+            if call in table_in(row):
                 yield from self._call(row[call], known, f"{name}.{call}")
-        for member, call in _table(row, "more").items():
+        for member, call in table_in(row, "more").items():
             yield from self._apart(call, f"{name}.more.{member}")
-        if "rows" in _table(row):
+        if "rows" in table_in(row):
             yield from self._rows(row["rows"], f"{name}.rows")
-        yield from self._table_faults(_table(row, "write"), lines.WRITE, f"{name}.write.")
-        yield from self._table_faults(_table(row, "switch"), lines.SWITCH, f"{name}.switch.")
-        for state, call in _table(row, "switch").items():
+        yield from self._table_faults(table_in(row, "write"), lines.WRITE, f"{name}.write.")
+        yield from self._table_faults(table_in(row, "switch"), lines.SWITCH, f"{name}.switch.")
+        for state, call in table_in(row, "switch").items():
             yield from self._call(call, lines.DO, f"{name}.switch.{state}")
         for call, inner, known in (("create", "job", lines.JOB), ("retire", "then", lines.CALL)):
-            if further := _table(row, call, inner):
+            if further := table_in(row, call, inner):
                 yield from self._call(further, known, f"{name}.{call}.{inner}")
-        if "needs" in _table(row) and "rights" not in self._part("account"):
+        if "needs" in table_in(row) and "rights" not in self._part("account"):
             line = line_of(self._source, "needs", name)
             yield f"{line}`{name}.needs` wants `account.rights`, or nobody compares it"
-        for permission, rights in _table(row, "needs").items():
+        for permission, rights in table_in(row, "needs").items():
             if permission not in lines.PERMISSIONS or not isinstance(rights, list):
                 words = f"has to be one of {', '.join(lines.PERMISSIONS)}, with a list of rights"
                 yield f"{line_of(self._source, 'needs', name)}`{name}.needs.{permission}` {words}"
-        empties = _table(row, "retire").get("empties")
+        empties = table_in(row, "retire").get("empties")
         for member in empties if isinstance(empties, list) else ():
-            if "remove" not in _table(row, "more", str(member)):
+            if "remove" not in table_in(row, "more", str(member)):
                 line = line_of(self._source, "retire", name)
                 yield f"{line}`{name}.retire.empties`: `more.{member}` has no `remove`"
-        takes = _table(row, "retire").get("takes")
+        takes = table_in(row, "retire").get("takes")
         for taken in takes if isinstance(takes, list) else ():
             yield from self._table_faults(taken, lines.TAKES, f"{name}.retire.takes.")
-        yield from self._id_form(_table(row), name)
-        yield from self._id_form(_table(row, "create"), f"{name}.create")
+        yield from self._id_form(table_in(row), name)
+        yield from self._id_form(table_in(row, "create"), f"{name}.create")
         for one in lines.FLAGS:
-            yield from self._flag(_table(row).get(one), f"{name}.{one}")
+            yield from self._flag(table_in(row).get(one), f"{name}.{one}")
         for call, names in (("create", ("create",)), ("create.job", ("create", "job"))):
-            made = _table(row, *names).get("id")
+            made = table_in(row, *names).get("id")
             if isinstance(made, str) and not made.startswith("$") and made not in lines.NO_PLACES:
                 words = f"has to be a place in the answer, or one of {', '.join(lines.NO_PLACES)}"
                 yield f"{line_of(self._source, 'create', name)}`{name}.{call}.id` {words}"
-        for member in _table(row, "create").get("along", ()):
-            if member not in _table(row, "more"):
+        for member in table_in(row, "create").get("along", ()):
+            if member not in table_in(row, "more"):
                 line = line_of(self._source, "create", name)
                 yield f"{line}`{name}.create.along`: {member!r} is none of `more`"
         for one in ("create", "update"):
-            body = _table(row, one).get("body")
+            body = table_in(row, one).get("body")
             if body is not None and "{definition}" not in str(body):
                 line = line_of(self._source, one, name)
                 yield f"{line}`{name}.{one}.body` has to hold {{definition}}: what is sent"
-        if (within := _table(row, "within")) or "within" in _table(row):
+        if (within := table_in(row, "within")) or "within" in table_in(row):
             yield from self._table_faults(within, lines.WITHIN, f"{name}.within.")
             line = line_of(self._source, "within", name)
             if within.get("kind") not in self._part("item"):
                 yield f"{line}`{name}.within.kind` has to be one of the kinds of the sheet"
-            if within.get("as") not in _table(row).get("definition", ()):
+            if within.get("as") not in table_in(row).get("definition", ()):
                 yield f"{line}`{name}.within.as` has to be a member of its definition"
-        update = _table(row, "update")
+        update = table_in(row, "update")
         if update.get("match") == "sent" and "{revision}" not in str(update):
             line = line_of(self._source, "update", name)
             yield f"{line}`{name}.update.match`: nothing of it sends {{revision}}, which is to be compared there"
-        hidden = _table(row).get("hidden")
+        hidden = table_in(row).get("hidden")
         for place in hidden if isinstance(hidden, list) else ():
             try:
                 holder_of(str(place))
             except SheetFault as error:
                 yield f"{line_of(self._source, 'hidden', name)}`{name}.hidden`: {error.message}"
             yield from self._path(place, f"{name}.hidden", f"{name}.hidden")
-        paths = {one: _table(row).get(one) for one in ("id", "title", "folder", "revision", "uid")}
-        for member, path in {**_table(row, "definition"), **paths}.items():
+        paths = {one: table_in(row).get(one) for one in ("id", "title", "folder", "revision", "uid")}
+        for member, path in {**table_in(row, "definition"), **paths}.items():
             yield from self._path(path, f"{name}.{member}", f"{name}.{member}")
 
     def _id_form(self, row: Mapping[str, Any], name: str) -> Iterator[str]:
@@ -282,105 +280,39 @@ class SheetFaults:
     def _apart(self, row: Any, name: str) -> Iterator[str]:
         """A member with calls of its own: read, and perhaps written."""
         yield from self._call(row, lines.MORE, name)
-        is_file = "file" in _table(row)
+        is_file = "file" in table_in(row)
         for call in ("write", "add", "remove", "change", "each"):
-            if call in _table(row):
+            if call in table_in(row):
                 known = lines.FILED if is_file and call == "write" else lines.CALL
                 yield from self._call(row[call], known, f"{name}.{call}")
         for one in ("entry", "by"):
-            yield from self._path(_table(row).get(one), f"{name}.{one}", one)
-        if is_file and not _MEDIA.fullmatch(str(_table(row)["file"])):
+            yield from self._path(table_in(row).get(one), f"{name}.{one}", one)
+        if is_file and not _MEDIA.fullmatch(str(table_in(row)["file"])):
             yield f"{line_of(self._source, 'file')}`{name}.file` has to be a media type, or */* as the platform says"
-        if ("add" in _table(row)) is not ("remove" in _table(row)) and not is_file:
+        if ("add" in table_in(row)) is not ("remove" in table_in(row)) and not is_file:
             yield f"{line_of(self._source, 'more')}`{name}` needs `add` and `remove`, or `write`"
 
     def _rows(self, row: Any, name: str) -> Iterator[str]:
         yield from self._table_faults(row, lines.ROWS, f"{name}.")
-        for call, known in (("read", lines.LISTED), ("load", lines.LOAD), ("count", lines.CALL)):
-            if isinstance(one := _table(row).get(call), dict):
+        for call, known in (("read", lines.LISTED), ("load", lines.LOAD), ("count", lines.COUNT)):
+            if isinstance(one := table_in(row).get(call), dict):
                 yield from self._call(one, known, f"{name}.{call}")
-        if not {"read", "count"} <= _table(row).keys():
+        if not {"read", "count"} <= table_in(row).keys():
             yield f"{line_of(self._source, 'rows')}`{name}` needs `read`, and `count`: where their number stands"
-        links = _table(row).get("links")
+        links = table_in(row).get("links")
         for link in links if isinstance(links, list) else ():
             yield from self._table_faults(link, lines.LINKS, f"{name}.links.")
-            if not {"at", "of"} <= _table(link).keys():
+            if not {"at", "of"} <= table_in(link).keys():
                 yield f"{line_of(self._source, 'links')}each of `{name}.links` needs `at` and `of`"
         # Rows that are linked to are known again by what their own load answers.
-        if ("id" in _table(row)) is not ("ids" in _table(row, "load")):
+        if ("id" in table_in(row)) is not ("ids" in table_in(row, "load")):
             yield f"{line_of(self._source, 'rows')}`{name}` needs both `id` and `load.ids`, or none of them"
-        yield from self._path(_table(row).get("id"), f"{name}.id", "id")
+        yield from self._path(table_in(row).get("id"), f"{name}.id", "id")
         # Every row as often as there are pieces, or none at all: neither would be told by the platform.
-        body = str(_table(row, "load").get("body", "{rows}"))
-        if "{rows}" not in body and ("{row}" not in body or _table(row, "load").get("at_once", 1) != 1):
+        body = str(table_in(row, "load").get("body", "{rows}"))
+        if "{rows}" not in body and ("{row}" not in body or table_in(row, "load").get("at_once", 1) != 1):
             line = line_of(self._source, "load")
             yield f"{line}`{name}.load.body` has to hold {{rows}}, or {{row}} for one at a time"
-
-    def beside(self, sheets: Mapping[str, KindSheet]) -> Iterator[str]:
-        """What the sheet doesn't say and its kind sheets need: a run would find out in its middle."""
-        # A reference to a connection names its kind only: two spaces would be two meanings of one number.
-        spaces: dict[str, set[str]] = {}
-        for row in self._part("supply").values():
-            spaces.setdefault(row["kind"], set()).add(row.get("space", ""))
-        for kind, some in spaces.items():
-            if "" in some and len(some) > 1:
-                yield f"{line_of(self._source, 'supply')}each {kind!r} on offer has to have a `space`, or none"
-            for sheet in sheets.values():
-                for refer in sheet.places.refers:
-                    if refer.may_name(kind) and (refer.space not in some if refer.space else len(some) > 1):
-                        words = f"`space` has to be one of {', '.join(sorted(some))}, which {kind!r} is counted in"
-                        yield f"{sheet.kind}: a reference to {kind!r}: {words}"
-        for kind, row in self._part("item").items():
-            yield from self._needed(f"item.{kind}", row, sheets[kind])
-            for mention in sheets[kind].mentions:
-                if mention.kind in sheets and not sheets[mention.kind].ids.space:
-                    yield f"{kind}: a [[mention]] of a {mention.kind} needs `[ids] space` in its kind sheet"
-            if member := sheets[kind].ids.within:
-                within = row.get("within", {})
-                if within.get("as") != member:
-                    words = f"has to be {member!r}, as `ids.within` of its kind sheet says"
-                    yield f"{line_of(self._source, kind)}`item.{kind}.within.as` {words}"
-                elif sheets[within["kind"]].ids.within:
-                    words = "its own ids are unique only in something else, too: that is one more than can be told"
-                    yield f"{line_of(self._source, kind)}`item.{kind}.within.kind`: {words}"
-
-    def _needed(self, name: str, row: Mapping[str, Any], sheet: KindSheet) -> Iterator[str]:
-        needed = {"draft", "publish"} if sheet.is_published else set()
-        needed |= {"on", "switch"} if sheet.is_switched else set()
-        needed |= {"uid"} if row.get("create", {}).get("uid") else set()
-        where = line_of(self._source, sheet.kind)
-        for one in sorted(needed - row.keys()):
-            yield f"{where}`{name}.{one}` is missing, which its kind sheet or its creation needs"
-        for member, call in row.get("more", {}).items():
-            if "add" in call and not sheet.places.walk({}).step(member).spot.is_unordered:
-                words = f"$.{member} has to stand under fields.unordered of its kind sheet"
-                yield f"{where}`{name}.more.{member}`: {words}: no call says where an entry goes"
-            if "file" in call and not sheet.places.walk({}).step(member).spot.is_file:
-                words = f"$.{member} has to stand under fields.files of its kind sheet"
-                yield f"{where}`{name}.more.{member}`: {words}: attachments travel as files"
-        for state in {"on", "off"} - row.get("switch", {}).keys() if sheet.is_switched and "switch" in row else ():
-            yield f"{where}`{name}.switch.{state}` is missing"
-        if "create" in row or "update" in row:
-            definition = row["definition"]
-            paths = definition.values() if isinstance(definition, dict) else ()
-            # A list of what stands in several objects is written in the member that holds these.
-            members = (path.partition("[*]")[0] for path in paths)
-            for path in (*members, row["title"], row.get("folder", "$.folder")):
-                # It is written where it is read, so that nothing may be searched for.
-                if not parse_path(path)[1] or _SEARCHED.search(path):
-                    yield f"{where}`{name}`: nothing can be written at {path}; only names may stand in it"
-            yield from self._unread(name, row)
-
-    def _unread(self, name: str, row: Mapping[str, Any]) -> Iterator[str]:
-        """Members that are said to be written otherwise, and that nothing reads: slips, of which nothing comes."""
-        definition = row["definition"]
-        paths = definition.values() if isinstance(definition, dict) else map(member_path, definition)
-        read = {member_name(written_at(path)) for path in (*paths, row["title"], row.get("folder", "$.folder"))}
-        for table, line in (("write", "members"), ("write", "as"), ("create", "members"), ("update", "members")):
-            for member in sorted(_table(row, table).get(line, {}).keys() - read):
-                near = difflib.get_close_matches(member, read, 1, 0.5)
-                hint = f"; perhaps {near[0]!r}" if near else ""
-                yield f"{line_of(self._source, member)}`{name}.{table}.{line}`: nothing is read at {member!r}{hint}"
 
 
 def _is_address(text: str) -> bool:
@@ -393,7 +325,7 @@ def _is_address(text: str) -> bool:
     return bool(parts.hostname) and (is_ours or parts.scheme == "https") and "@" not in parts.netloc
 
 
-def _table(row: Any, *names: str) -> Mapping[str, Any]:
+def table_in(row: Any, *names: str) -> Mapping[str, Any]:
     """A table inside of others; an empty one where something else stands, which is told by itself."""
     for name in names:
         row = row.get(name) if isinstance(row, dict) else None

@@ -18,7 +18,7 @@ from amphora.core.values.errors import EnvironmentRefused, RevisionMoved
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json, Listed, States
 from amphora.core.values.next_step import advice
-from amphora.environments.bridge import apart
+from amphora.environments.bridge import apart, lines
 from amphora.environments.bridge.client import Absent, Answer, Client
 from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.holders import Holders
@@ -334,6 +334,8 @@ class Items:
         """How many rows an item holds; None where the platform says that there is nothing to count."""
         assert part.rows
         call = part.rows.counted
+        if part.rows.count == lines.BY_READING:
+            return sum(1 for _ in self._client.each(part.rows.read, self.holders.values_of(part, native)))
         answer = self._perhaps(call, self.holders.values_of(part, native)) if call else None
         if call and answer is None:
             return None

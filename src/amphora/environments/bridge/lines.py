@@ -174,6 +174,9 @@ ANY_TYPE: Final = "*/*"
 ROWS = {"read": dict, "load": dict, "count": (str, dict), "without": list, "id": str, "links": list}
 LINKS = {"each": str, "at": str, "of": str}
 LOAD = {**CALL, "at_once": int, "ids": str}
+COUNT = {**CALL, "from_header": str}
+BY_READING: Final = "by reading"
+"""How rows are counted that nobody counts for us."""
 PROBE = {**CALL, "works": str}
 OBJECTS = {**CALL, "names": str, "parts": str}
 

@@ -11,6 +11,7 @@ from amphora.core.form.kinds import KindSheet, parse_sheet
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.next_step import advice
 from amphora.core.values.strict_toml import line_of
+from amphora.environments.bridge.agreement import Agreement
 from amphora.environments.bridge.faults import SheetFaults
 from amphora.environments.bridge.lines import FLAGS, METHODS
 from amphora.environments.bridge.parts import (
@@ -35,8 +36,7 @@ def parse_bridge(source: str, file: str, kinds: Mapping[str, str]) -> BridgeShee
     except (tomllib.TOMLDecodeError, RecursionError) as error:
         raise _fault(file, [str(error)]) from error
     # All faults at once: whoever writes a sheet mends them together.
-    reader = SheetFaults(table, source)
-    if faults := list(reader.all()):
+    if faults := list(SheetFaults(table, source).all()):
         raise _fault(file, faults)
     sheets = {}
     for name in table["kinds"]:
@@ -53,7 +53,7 @@ def parse_bridge(source: str, file: str, kinds: Mapping[str, str]) -> BridgeShee
     if spare := sorted(sheets.keys() - items.keys()):
         raise _fault(file, [f"nothing says how items of {spare[0]!r} are read: `[item.{spare[0]}]` is missing"])
     # Last, for it asks what only whole kind sheets can answer.
-    if faults := list(reader.beside(sheets)):
+    if faults := list(Agreement(table, source, sheets).faults()):
         raise _fault(file, faults)
     return _sheet(table, file, items)
 

@@ -1,0 +1,104 @@
+"""What a bridge sheet and the kind sheets beside it want of each other: a run would find out in its middle."""
+
+from __future__ import annotations
+
+import difflib
+import re
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from amphora.core.form.kinds import KindSheet
+from amphora.core.form.native_ids import HOLDER
+from amphora.core.form.places import Refer, parse_path
+from amphora.core.values.strict_toml import line_of
+from amphora.environments.bridge.faults import table_in
+from amphora.environments.bridge.paths import member_name, member_path, written_at
+
+_SEARCHED = re.compile(r"\[[^'\"]|\.\*")
+
+
+class Agreement:
+    """Holds a sheet, by its table and its text, against its kind sheets."""
+
+    def __init__(self, table: Mapping[str, Any], source: str, sheets: Mapping[str, KindSheet]) -> None:
+        self._table, self._source, self._sheets = table, source, sheets
+
+    def faults(self) -> Iterator[str]:
+        """Everything in which they disagree."""
+        sheets = self._sheets
+        yield from self._supplied()
+        for kind, row in table_in(self._table, "item").items():
+            yield from self._needed(f"item.{kind}", row, sheets[kind])
+            yield from self._named(sheets[kind])
+            if member := sheets[kind].ids.within:
+                within = row.get("within", {})
+                if within.get("as") != member:
+                    words = f"has to be {member!r}, as `ids.within` of its kind sheet says"
+                    yield f"{line_of(self._source, kind)}`item.{kind}.within.as` {words}"
+                elif sheets[within["kind"]].ids.within:
+                    words = "its own ids are unique only in something else, too: that is one more than can be told"
+                    yield f"{line_of(self._source, kind)}`item.{kind}.within.kind`: {words}"
+
+    def _supplied(self) -> Iterator[str]:
+        # A reference to a connection names its kind only: two spaces would be two meanings of one number.
+        spaces: dict[str, set[str]] = {}
+        for row in table_in(self._table, "supply").values():
+            spaces.setdefault(row["kind"], set()).add(row.get("space", ""))
+        for kind, some in spaces.items():
+            if "" in some and len(some) > 1:
+                yield f"{line_of(self._source, 'supply')}each {kind!r} on offer has to have a `space`, or none"
+            for sheet in self._sheets.values():
+                for refer in sheet.places.refers:
+                    if refer.may_name(kind) and (refer.space not in some if refer.space else len(some) > 1):
+                        words = f"`space` has to be one of {', '.join(sorted(some))}, which {kind!r} is counted in"
+                        yield f"{sheet.kind}: a reference to {kind!r}: {words}"
+
+    def _named(self, sheet: KindSheet) -> Iterator[str]:
+        for mention in sheet.mentions:
+            if mention.kind in self._sheets and not self._sheets[mention.kind].ids.space:
+                yield f"{sheet.kind}: a [[mention]] of a {mention.kind} needs `[ids] space` in its kind sheet"
+        for refer in sheet.places.refers:
+            for kind in self._unheld(refer):
+                yield f"{sheet.kind}: {HOLDER} in a `form` needs `[ids] within` in the kind sheet of a {kind}"
+
+    def _unheld(self, refer: Refer) -> list[str]:
+        named = [to.partition("#")[0] for to in refer.to if HOLDER in refer.form]
+        return [kind for kind in named if kind in self._sheets and not self._sheets[kind].ids.within]
+
+    def _needed(self, name: str, row: Mapping[str, Any], sheet: KindSheet) -> Iterator[str]:
+        needed = {"draft", "publish"} if sheet.is_published else set()
+        needed |= {"on", "switch"} if sheet.is_switched else set()
+        needed |= {"uid"} if row.get("create", {}).get("uid") else set()
+        where = line_of(self._source, sheet.kind)
+        for one in sorted(needed - row.keys()):
+            yield f"{where}`{name}.{one}` is missing, which its kind sheet or its creation needs"
+        for member, call in row.get("more", {}).items():
+            if "add" in call and not sheet.places.walk({}).step(member).spot.is_unordered:
+                words = f"$.{member} has to stand under fields.unordered of its kind sheet"
+                yield f"{where}`{name}.more.{member}`: {words}: no call says where an entry goes"
+            if "file" in call and not sheet.places.walk({}).step(member).spot.is_file:
+                words = f"$.{member} has to stand under fields.files of its kind sheet"
+                yield f"{where}`{name}.more.{member}`: {words}: attachments travel as files"
+        for state in {"on", "off"} - row.get("switch", {}).keys() if sheet.is_switched and "switch" in row else ():
+            yield f"{where}`{name}.switch.{state}` is missing"
+        if "create" in row or "update" in row:
+            definition = row["definition"]
+            paths = definition.values() if isinstance(definition, dict) else ()
+            # A list of what stands in several objects is written in the member that holds these.
+            members = (path.partition("[*]")[0] for path in paths)
+            for path in (*members, row["title"], row.get("folder", "$.folder")):
+                # It is written where it is read, so that nothing may be searched for.
+                if not parse_path(path)[1] or _SEARCHED.search(path):
+                    yield f"{where}`{name}`: nothing can be written at {path}; only names may stand in it"
+            yield from self._unread(name, row)
+
+    def _unread(self, name: str, row: Mapping[str, Any]) -> Iterator[str]:
+        """Members that are said to be written otherwise, and that nothing reads: slips, of which nothing comes."""
+        definition = row["definition"]
+        paths = definition.values() if isinstance(definition, dict) else map(member_path, definition)
+        read = {member_name(written_at(path)) for path in (*paths, row["title"], row.get("folder", "$.folder"))}
+        for table, line in (("write", "members"), ("write", "as"), ("create", "members"), ("update", "members")):
+            for member in sorted(table_in(row, table).get(line, {}).keys() - read):
+                near = difflib.get_close_matches(member, read, 1, 0.5)
+                hint = f"; perhaps {near[0]!r}" if near else ""
+                yield f"{line_of(self._source, member)}`{name}.{table}.{line}`: nothing is read at {member!r}{hint}"
