@@ -15,6 +15,7 @@ from sharpness.mutants import copy_to, is_red
 FAULTS, PLAN, MERGE = "tests/faults/test_faults.py", "tests/core/test_restoration.py", "tests/core/test_compare.py"
 CROSSING, TRUST = "tests/contract/test_crossing.py", "tests/program/test_trust.py"
 DECIDING, DOCKETS = "tests/program/test_deciding.py", "tests/program/test_docket_file.py"
+HELD = "tests/contract/test_held.py"
 NAMING, SECRETS = "tests/core/test_naming.py", "tests/core/test_secrets.py"
 
 
@@ -67,6 +68,10 @@ HURTS = (
     Hurt("what another ledger brought is overwritten", "core/merge/merge.py", "            by = By.UNKNOWN\n        elif equal(base, target)", "            by = By.PACKAGE\n        elif equal(base, target)", ("tests/program/test_beside.py",)),
     Hurt("a version is overwritten with other contents", "files/store.py", "                if self._is_other(contents, path, digest):\n", "                if True:\n", (TRUST, "tests/files/test_package.py")),
     Hurt("references keep the source's ids", "core/form/portable.py", "if spot.refer and (token := self._reference(text, spot.refer)):", "if False:", ("tests/core/test_portable.py", CROSSING)),
+    Hurt("rows that people entered go with an undo", "core/plan/restoration.py", "if one.counts_rows and not _are_our_rows(one, habits):", "if False:", (PLAN,)),
+    Hurt("half of a change is left there", "environments/bridge/adapter.py", "                if not self._is_back(write, single):\n", "                if True:\n", (HELD,)),
+    Hurt("a list is read to its second page", "environments/bridge/client.py", 'replace(call, method="GET", path=near, body=None)', 'Call("GET", near, call.at, name=call.name)', ("tests/contract/test_bridge.py",)),
+    Hurt("half of an app is packed", "engine/gathered.py", "            found = held.found(items.keys())\n", "            found = {}\n", (HELD,)),
     Hurt("what a title does to a terminal is let through", "core/values/visible.py", "return text if text.isprintable() else _HIDDEN.sub(_mark, text)", "return text", ("tests/program/test_attack.py",)),
 )  # fmt: skip
 

@@ -413,6 +413,28 @@ def test_lists_come_whole_whichever_way(pages: str, answer: Any, tmp_path: Path)
         assert [row.native_id for row in there.index()] == [str(number) for number in range(7)]
 
 
+def test_what_is_empty_is_left_out_of_answers_where_the_sheet_says_so(tmp_path: Path) -> None:
+    things: dict[str, Any] = {}
+
+    def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        return 200, ({"rows": [things]} if things and path == "/things" else things), {"X-All": "7"}
+
+    more = 'more = { who = { get = "/things/{id}", at = "$.who", write = { put = "/w" } } }\n'
+    more += 'rows = { count = { get = "/n", from_header = "X-All" }, read = { get = "/lines", rows = "$[*]" } }\n'
+    with served(answering) as url:
+        with (
+            closing(bridge(tmp_path, url, SMALL + more)) as there,
+            pytest.raises(EnvironmentRefused, match="no list"),
+        ):
+            there.index()
+        told = SMALL.replace('bridge = "small"', 'bridge = "small"\nempty = "left out"') + more
+        with closing(bridge(tmp_path, url, told)) as there:
+            assert there.index() == []
+            things |= {"id": "1", "name": "one", "rev": "1", "a": 1}
+            [found] = there.read(["1"])
+            assert (found.definition.get("who"), found.listed.rows) == (None, 7)
+
+
 def test_signing_in_by_a_login_with_a_further_header_and_once_more(tmp_path: Path) -> None:
     tokens: list[str] = []
     seen: list[dict[str, str]] = []

@@ -15,7 +15,7 @@ import httpx
 
 from amphora.core.form.places import values_at
 from amphora.core.form.visit import with_texts
-from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved, UsageFault
+from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import NOTHING, advice
@@ -23,7 +23,7 @@ from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.environments.answers import is_busy, wait_s
 from amphora.environments.bridge import lines
 from amphora.environments.bridge.parts import BridgeSheet, Call, Pages, pages_of
-from amphora.environments.bridge.paths import bare_id, filled, holds_list, text_at, value_at, with_id
+from amphora.environments.bridge.paths import bare_id, filled, holds_list, is_told_empty, text_at, value_at, with_id
 from amphora.environments.bridge.refusals import said_at, words_in
 from amphora.environments.calls import Caller, headed
 from amphora.environments.contract import NEXT
@@ -110,9 +110,13 @@ class Client(Caller):
         where = call.said("rows", "$[*]")
         found = values_at(answer.body, where)
         # An empty list is an answer; no list at all is not what the sheet describes.
-        if not found and not holds_list(answer.body, where):
+        if not found and not holds_list(answer.body, where) and not self._leaves_out(answer.body):
             raise self.otherwise(call, f"at {where} there is no list")
         return found
+
+    def _leaves_out(self, body: Json) -> bool:
+        """Whether what isn't in an answer may be empty: some platforms leave that out."""
+        return self.sheet.leaves_out and isinstance(body, dict)
 
     def _pages(self, call: Call, pages: Pages, values: Mapping[str, Json]) -> Iterator[list[Json]]:
         position: Json = pages.first if pages.how == "page" else 0 if pages.how == "offset" else ""
@@ -261,7 +265,7 @@ class Client(Caller):
             return Answer(answer.headers.get(name, ""))
         at = value_at(body, call.at) if call.at != "$" and body is not None else body
         if at is None and body is not None and is_read:
-            if _is_told_empty(body, call.at):
+            if is_told_empty(body, call.at) or self._leaves_out(body):
                 raise Absent(f"{self.base_url} has nothing there.", subject=self.base_url)
             raise self.otherwise(call, f"at {call.at} there is nothing")
         # Lists keep what stands around them: the next cursor, the total.
@@ -362,14 +366,6 @@ def _json_of(answer: httpx.Response) -> Json:
         return None
 
 
-def _is_told_empty(body: Json, path: str) -> bool:
-    """Whether an answer says that there is nothing at a place, and is not merely another answer: a null, or a list
-    that has no such entry."""
-    holder, _, index = path.rpartition("[")
-    is_entry = index.rstrip("]").isdigit() and isinstance(value_at(body, holder or "$"), list)
-    return is_entry or values_at(body, path) == [None]
-
-
 def _query(call: Call, pages: Pages, position: Json) -> str:
     """What a list is asked with, where its path has no place for it."""
     said: dict[str, Json] = {}
@@ -382,20 +378,3 @@ def _query(call: Call, pages: Pages, position: Json) -> str:
 
 _KINDS: dict[str, type[AmphoraError]] = {"moved": RevisionMoved, "absent": Absent, "unpublished": Absent}
 _STATUSES = {403: "forbidden", 404: "absent", 410: "absent", 409: "taken", 412: "moved", 429: "later"}
-
-
-def checked_user(sheet: BridgeSheet, user: str, secret: str, location: str) -> None:
-    """UsageFault where the sheet needs a name or a secret that the workspace doesn't give."""
-    how = sheet.sign_in.get("how", "none")
-    if how != "none" and not secret:
-        raise UsageFault(
-            f"{location} is signed in to ({how}), and no secret is given.",
-            subject=location,
-            next_step=advice('Write sign_in = "env:NAME" for it in amphora.toml, and set NAME in your shell.'),
-        )
-    if how in ("basic", "client", "login") and not user:
-        raise UsageFault(
-            f"{location} is signed in to ({how}), and no user is given.",
-            subject=location,
-            next_step=advice("Write user = for it in amphora.toml."),
-        )

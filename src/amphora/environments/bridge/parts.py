@@ -217,6 +217,7 @@ class BridgeSheet:
     tried: tuple[str, ...]
     base: str
     is_spaced: bool
+    leaves_out: bool
     about: Mapping[str, Call]
     links: str
     sign_in: Mapping[str, Any]

@@ -96,6 +96,14 @@ def holds_list(document: Json, path: str) -> bool:
     return False
 
 
+def is_told_empty(body: Json, path: str) -> bool:
+    """Whether an answer says that there is nothing at a place, and is not merely another answer: a null, or a list
+    that has no such entry."""
+    holder, _, index = path.rpartition("[")
+    is_entry = index.rstrip("]").isdigit() and isinstance(value_at(body, holder or "$"), list)
+    return is_entry or values_at(body, path) == [None]
+
+
 def member_path(name: str) -> str:
     """The place of a member by its name in a sheet: dots lead into objects (`site.id`), and whatever else no name in
     shorthand may hold (RFC 9535, section 2.5.1.1) is quoted (`form@bind`)."""

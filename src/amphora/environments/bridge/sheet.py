@@ -8,7 +8,7 @@ from dataclasses import replace
 from typing import Any
 
 from amphora.core.form.kinds import KindSheet, parse_sheet
-from amphora.core.values.errors import SheetFault
+from amphora.core.values.errors import SheetFault, UsageFault
 from amphora.core.values.next_step import advice
 from amphora.core.values.strict_toml import line_of
 from amphora.environments.bridge.agreement import Agreement
@@ -187,6 +187,7 @@ def _sheet(table: Mapping[str, Any], file: str, items: Mapping[str, ItemPart]) -
         tried=tuple(map(str, table.get("tried", []))),
         base=table.get("base", "").rstrip("/"),
         is_spaced=table.get("json", "compact") == "spaced",
+        leaves_out=table.get("empty", "shown") == "left out",
         about={k: _sure(_call_of(v, f"about.{k}")) for k, v in about.items() if k != "links"},
         links=about.get("links", ""),
         sign_in=sign_in,
@@ -225,3 +226,20 @@ def _supply(name: str, row: Mapping[str, Any], pages: Mapping[str, Any]) -> Supp
         _call_of(row.get("probe"), f"supply.{name}.probe"),
         _call_of(row.get("objects"), f"supply.{name}.objects"),
     )
+
+
+def checked_user(sheet: BridgeSheet, user: str, secret: str, location: str) -> None:
+    """UsageFault where the sheet needs a name or a secret that the workspace doesn't give."""
+    how = sheet.sign_in.get("how", "none")
+    if how != "none" and not secret:
+        raise UsageFault(
+            f"{location} is signed in to ({how}), and no secret is given.",
+            subject=location,
+            next_step=advice('Write sign_in = "env:NAME" for it in amphora.toml, and set NAME in your shell.'),
+        )
+    if how in ("basic", "client", "login") and not user:
+        raise UsageFault(
+            f"{location} is signed in to ({how}), and no user is given.",
+            subject=location,
+            next_step=advice("Write user = for it in amphora.toml."),
+        )

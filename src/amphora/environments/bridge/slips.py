@@ -55,7 +55,7 @@ def _idle(part: ItemPart, forms: list[Json]) -> list[str]:
 
 def _unnamed(part: ItemPart, answers: list[Json]) -> list[str]:
     paths = [*part.definition.values(), *part.paths.values(), *(flag.at for flag in part.flags.values())]
-    named = {part.within.member} if part.within else set()
+    named = ({part.within.member} if part.within else set()) | part.more.keys()
     for path in paths:
         # By its first name: what lies deeper stands in a member that somebody has looked at.
         steps = parse_path(path)[1] if path.startswith("$") else None

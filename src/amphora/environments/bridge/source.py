@@ -12,9 +12,9 @@ from amphora.core.values.errors import UsageFault
 from amphora.core.values.next_step import advice
 from amphora.environments.bridge.abilities import bridged
 from amphora.environments.bridge.adapter import Bridge
-from amphora.environments.bridge.client import Client, checked_user
+from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.parts import BridgeSheet
-from amphora.environments.bridge.sheet import parse_bridge
+from amphora.environments.bridge.sheet import checked_user, parse_bridge
 from amphora.environments.calls import checked_address
 
 ENDING = ".toml"
