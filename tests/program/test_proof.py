@@ -102,6 +102,9 @@ def test_what_an_undo_makes_again_is_cared_for_anew(amphora: Program, halcyon: P
     brought = run_program(halcyon, "import", "intake", "grove-test", "--yes", WORD="quiet-heron")
     assert brought.code == 0, brought.err
     items = len(amphora("verify", "intake", "grove-test", "--json").json["items"])
+    assert len(amphora("verify", "intake-1.0.0", "grove-test", "--json").json["items"]) == items
+    other = amphora("verify", "intake-1.1.0", "grove-test")
+    assert (other.code, "intake 1.0.0 is in force in grove-test, and not 1.1.0." in other.err) == (3, True)
     assert "Weigh ticket (its secret goes for good)" in amphora("withdraw", "intake", "grove-test").out
     amphora("withdraw", "intake", "grove-test", "--retire-all")
     assert amphora("aftercare", "grove-test").verdict == "Nothing is left to do of grove-test."

@@ -48,6 +48,9 @@ class Proving:
     asked: dict[str, Json] = field(default_factory=dict)
     """The definitions that were asked for, by native id."""
 
+    holders: set[str] = field(default_factory=set)
+    """The ids of what was made only to hold copies."""
+
     joints: dict[str, str] = field(default_factory=dict)
     """What joins the words of a title, by kind: many platforms take no blanks, some no hyphens."""
 

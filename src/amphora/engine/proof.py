@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import field, replace
 from enum import StrEnum
 
@@ -13,7 +13,7 @@ from amphora.core.values.late import dataclass
 from amphora.core.values.model import Listed
 from amphora.core.values.next_step import to_type
 from amphora.core.values.scan import token_places
-from amphora.core.values.versions import newest
+from amphora.core.values.versions import is_version, newest
 from amphora.engine.mender import mender
 from amphora.engine.session import Session
 from amphora.engine.sides import Side
@@ -133,9 +133,11 @@ class Proof:
 
 
 def prove_package(session: Session, package: str, environment: str) -> Proof:
-    """The proof for what is in force of a package in an environment."""
+    """The proof for what is in force of a package in an environment; NotReady where that is another version than the
+    one that is named (`mill-1.0.0`)."""
     opened = session.open(environment)
     latest = session.ledger.last_deliveries(opened.description.uid).values()
+    package = _without_version(package, latest, environment)
     # By claims and not by deliveries: what was retired, withdrawn or let go since is promised by nobody.
     claimed = {claim.key for claim in Claims(session.ledger.claims(opened.description.uid)).of(package)}
     mine = [delivery for delivery in latest if delivery.package == package and delivery.key in claimed]
@@ -151,6 +153,23 @@ def prove_package(session: Session, package: str, environment: str) -> Proof:
         raise NotReady(words, subject=package, next_step=to_type("import", package, environment))
     proof, _ = _proved(session, environment, mine)
     return _recorded(session, replace(proof, package=package, version=newest(one.version for one in mine)))
+
+
+def _without_version(named: str, latest: Collection[Delivery], environment: str) -> str:
+    """The package that is meant by its name, or by its name and version."""
+    names = {delivery.package for delivery in latest}
+    whole = [name for name in names if named not in names and named.startswith(f"{name}-")]
+    for name in whole:
+        there = newest(delivery.version for delivery in latest if delivery.package == name)
+        if named == f"{name}-{there}":
+            return name
+        if is_version(version := named.removeprefix(f"{name}-")):
+            raise NotReady(
+                f"{name} {there} is in force in {environment}, and not {version}.",
+                subject=named,
+                next_step=to_type("verify", name, environment),
+            )
+    return named
 
 
 def prove_run(session: Session, run: Run) -> Proof:

@@ -7,6 +7,7 @@ import secrets
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
+from amphora.core.form.places import values_at
 from amphora.core.form.spots import masked_places
 from amphora.core.form.visit import BELOW, GONE, rebuilt, with_texts
 from amphora.core.plan.states import Image
@@ -50,7 +51,25 @@ def _shared(proving: Proving, template: Image) -> Image:
                 words = f"no two may have the same {member!r}: {error.message}"
                 proving.say("two items may say the same", Kept.ODD, template.kind, words)
                 return made
+        # Or it has to be the only one in what holds it: then in a copy of that.
+        with contextlib.suppress(EnvironmentRefused):
+            if made_there := _held_by_a_copy(proving, template):
+                return made_there
         raise
+
+
+def _held_by_a_copy(proving: Proving, template: Image) -> Image | None:
+    definition = template.newest
+    for path in proving.opened.description.sheets[template.kind].held_by:
+        for native_id in values_at(definition, path):
+            holder = proving.environment.look([native_id]).get(native_id)
+            if holder is None:
+                continue
+            copy = make(proving, holder, f"for {template.kind}")
+            proving.holders.add(copy.native_id)
+            member = path.removeprefix("$.")
+            return make(proving, template, "one", {**definition, member: copy.native_id}, token="held")
+    return None
 
 
 def make(proving: Proving, template: Image, name: str, definition: Json = None, token: str = "") -> Image:
@@ -105,7 +124,8 @@ def looked(environment: Environment, written: Written) -> Image:
 def of_kind(proving: Proving, kind: str) -> list[Image]:
     """What was made of a kind, the first one first."""
     there = proving.environment.look(list(proving.made))
-    return [there[id_] for id_ in proving.made if id_ in there and there[id_].kind == kind]
+    mine = [id_ for id_ in proving.made if id_ in there and id_ not in proving.holders]
+    return [there[id_] for id_ in mine if there[id_].kind == kind]
 
 
 def first(proving: Proving, template: Image) -> Image:

@@ -4,6 +4,8 @@ removed."""
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
+from contextlib import suppress
 
 from amphora.core.form.filled import filled_in
 from amphora.core.form.kinds import KindSheet
@@ -11,7 +13,7 @@ from amphora.core.form.objects import objects_used
 from amphora.core.form.settled import settled
 from amphora.core.form.spots import reference_values
 from amphora.core.plan.states import Image
-from amphora.core.values.errors import EnvironmentRefused, RevisionMoved
+from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved
 from amphora.core.values.pointers import parse_pointer, with_value
 from amphora.engine.emptied import try_emptied
 from amphora.engine.left_out import LEFT_OUT, try_left_out
@@ -57,8 +59,15 @@ def try_kind(proving: Proving, kind: str) -> None:
     with proving.trying("what was made can be removed", kind):
         mine = of_kind(proving, kind)
         remove(proving, [image.native_id for image in mine])
+    _again(proving, template, mine)
+    # What was made only to hold them; whatever is still there in the end is told.
+    with suppress(AmphoraError):
+        remove(proving, sorted(proving.holders))
+
+
+def _again(proving: Proving, template: Image, mine: Sequence[Image]) -> None:
     for words in ("one", "changed", *OVERTAKEN):
-        if gone := [image for image in mine if image.states.title == proving.titled(kind, words)]:
+        if gone := [image for image in mine if image.states.title == proving.titled(template.kind, words)]:
             _made_again(proving, template, words, gone[0])
             return
 

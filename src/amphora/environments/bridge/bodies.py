@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Collection, Mapping
+from dataclasses import replace
 from typing import Any
 
 from amphora.core.form.kinds import Ids
@@ -17,7 +18,16 @@ from amphora.core.values.pointers import parse_pointer, with_value, without_valu
 from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.items import Items, Single
 from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
-from amphora.environments.bridge.paths import dropped, filled, member_name, member_path, put, value_at, written_at
+from amphora.environments.bridge.paths import (
+    dropped,
+    filled,
+    member_name,
+    member_path,
+    put,
+    value_at,
+    with_missing,
+    written_at,
+)
 from amphora.environments.contract import Write
 
 
@@ -33,6 +43,9 @@ class Bodies:
         """The body of a creation, or of a change of what is `there`; `uid` is what a creation is to be known by."""
         # What it refers to by title may be called otherwise since it was read.
         self._items.look_again()
+        if (unset := call.said("secrets", "left out")) != "left out":
+            empty = "" if unset == "empty" else None
+            write = replace(write, definition=with_missing(write.definition, part.kind.secrets, empty))
         native = _in_body(part, self._native(part, write, there), call.said("along", []))
         fixed = self._fixed(part, call, native, there, write) if there else frozenset()
         # The path says what holds it.

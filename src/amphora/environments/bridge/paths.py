@@ -53,13 +53,18 @@ _YES, _NO = ("true", "on", "yes", "1"), ("false", "off", "no", "0", "")
 
 def with_hidden(form: Json, places: Sequence[str]) -> Json:
     """A definition with masks for secrets that are there and never shown, wherever the object that holds one is."""
+    return with_missing(form, places, MASK)
 
-    def masked(holder: dict[str, Any], name: str) -> None:
+
+def with_missing(form: Json, places: Sequence[str], value: Json) -> Json:
+    """A definition with a value at each of these places at which nothing stands, if the object around it is there."""
+
+    def laid(holder: dict[str, Any], name: str) -> None:
         if holder.get(name) in (None, ""):
-            holder[name] = MASK
+            holder[name] = value
 
     for path in places:
-        form = _with_members(form, path, masked)
+        form = _with_members(form, path, laid)
     return form
 
 
