@@ -93,6 +93,12 @@ def test_what_was_made_and_is_gone_is_worth_a_note() -> None:
     for habits, fates in ((HABITS, "LEFT RESTORE LEFT"), (by_pieces, "RESTORE RESTORE LEFT")):
         found = [judged(replace(one, rows_in_doubt=7, row_counts=frozenset({0, 7})), habits).fate for one in loading]
         assert found == [Fate[name] for name in fates.split()]
+    # Asked about before: another attempt would find nothing else.
+    drafted, ours = replace(WAS, live=None, draft={"text": "was"}), frozenset({mark(OURS)})
+    begun = Evidence("flow:a", drafted, OURS, ours, account="keeper")
+    for habits, fate in ((HABITS, Fate.RESTORE), (replace(HABITS, takes_back=False), Fate.LEFT)):
+        for_good = judged(begun, habits)
+        assert (for_good.fate, for_good.is_unsettled) == (fate, False)
     quiet = judged(Evidence("flow:a", None, None, is_made_by_us=True, is_retired_by_us=True), HABITS)
     assert quiet.note == ""
 

@@ -138,11 +138,27 @@ def test_what_was_never_published_has_no_live_version(amphora: Program, halcyon:
     from amphora.practice.platform import Platform
 
     platform = Platform(halcyon / "grove-dev.practice", "ines@halcyon.example", lambda: "2026-05-01T00:00:00Z")
-    platform.create("letter-template", "mill", "new", "New letter", {"subject": "x"}, None, "t")
+    platform.create("letter-template", "mill", "new", "New letter", {"subject": "x", "body": "b"}, None, "t")
     platform.close()
     refused = amphora("export", "grove-dev", "New letter", "--as", "n")
     assert (refused.code, "was never published" in refused.err) == (3, True)
     assert amphora("export", "grove-dev", "New letter", "--as", "n", "--take", "draft").code == 0
+    # Where it is carried as the draft that it is, its draft is what counts there.
+    assert "; 1 item verified." in amphora("import", "n", "grove-test", "--yes").verdict
+    assert amphora("verify", "n", "grove-test").code == 0
+    assert amphora("import", "n", "grove-test", "--yes").verdict == "Nothing to do: grove-test already has n 1.0.0."
+    assert amphora("edits", "grove-test", "--json").json["items"] == []
+    for place, change in (("grove-test", '/body="theirs"'), ("grove-dev", '/subject="ours"')):
+        words = (f"{place}.practice", "New letter", "--set", change, "--draft", "--by", "ines@halcyon.example")
+        assert amphora("practice", "edit", *words).code == 0
+    assert amphora("export", "n", "--json").json["version"] == "1.0.1"
+    [action] = amphora("compare", "n", "grove-test", "--json").json["actions"]
+    assert {one["place"]: one["by"] for one in action["changes"]} == {"/subject": "package", "/body": "target"}
+    carried = amphora("edits", "grove-test", "--carry-back", "--json").json
+    [edit] = carried["items"]
+    assert edit["changes"] == [{"place": "/body", "delivered": "b", "now": "theirs"}]
+    shown = amphora("peek", carried["package"], edit["key"], "--json").json
+    assert shown["form"] == {"subject": "x", "body": "theirs"}
 
 
 def test_rows_travel_only_when_asked_for_on_both_sides(amphora: Program, halcyon: Path) -> None:

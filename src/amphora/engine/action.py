@@ -66,8 +66,9 @@ def action_of(
         comparison = _asking(
             comparison, THERE, known.base and "as delivered last", f"as {known.earlier} left it", item, said
         )
-    # An update would overwrite what lies unpublished there.
-    if listed.has_draft and not known.is_ours and any(map(moves, comparison.changes)):
+    # An update would overwrite what lies unpublished there; what was never live is compared place by place.
+    hides_draft = listed.has_draft and not listed.is_drafted_only
+    if hides_draft and not known.is_ours and any(map(moves, comparison.changes)):
         whose = f"unpublished edits by {listed.modified_by or 'somebody'}"
         comparison = _asking(comparison, DRAFT, "no draft", whose, "the draft is replaced", said)
     if found and (lost := _lost_secrets(comparison, found, sheet, side)):

@@ -150,7 +150,7 @@ def _settled(session: Session, opened: Opened, entries: Sequence[Entry], entered
     there = [key for key in sorted(keys) if key in side.by_key]
     images = looked_up(opened.environment, {key: side.by_key[key].native_id for key in there})
     wanted = dict.fromkeys(entry.task.key for entry in entries if entry.task.kind in (Care.SECRET, Care.TEXT))
-    items, _, _ = read_items(side, [k for k in wanted if k in side.by_key and not side.by_key[k].is_drafted_only])
+    items, _, _ = read_items(side, [key for key in wanted if key in side.by_key])
 
     sheets = opened.description.sheets
 

@@ -73,8 +73,8 @@ def edited_keys(session: Session, environment: str, keys: Collection[Key]) -> li
 
 def carry_back(session: Session, environment: str, edits: list[Edited]) -> tuple[Contents, str]:
     """Makes a package of what was edited, with the delivered forms inside as its base; gives it and its file."""
-    # What is gone can't be carried, and what is not live yet isn't what people use.
-    there = [one for one in edits if one.listed and not one.listed.is_drafted_only]
+    # What is gone can't be carried, and what is not live any more isn't what people use.
+    there = [one for one in edits if one.listed and (not one.listed.is_drafted_only or _was_draft(one.delivery))]
     if not there:
         raise NotReady(f"Nothing was edited in {environment}.", next_step=to_type("survey", environment))
     opened = session.open(environment)
@@ -124,7 +124,11 @@ def as_packed(delivery: Delivery) -> Delivery:
 
 def _has_draft(side: Side, one: Verified) -> bool:
     row = side.by_key.get(one.key)
-    return row is not None and row.has_draft
+    return row is not None and row.has_draft and not row.is_drafted_only
+
+
+def _was_draft(delivery: Delivery) -> bool:
+    return delivery.base.states.is_published is False
 
 
 def _restoring(one: Edited) -> dict[str, Json]:

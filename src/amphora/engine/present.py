@@ -65,8 +65,7 @@ def present_in(
     # that the package has.
     guides = {key: contents.items[key].form for key in there}
     others = of_others(session, side, [key for key in there if key not in bases and key not in adopted.keys])
-    # An item without a live version has nothing to compare: its draft is a question of its own.
-    readable = [key for key in there if not side.by_key[key].is_drafted_only and key not in adopted.keys]
+    readable = [key for key in there if key not in adopted.keys]
     items, found, noticed = read_items(side, readable, guides=guides, bases=bases)
     if adopted.keys:
         # Our own drafts are what has been written so far.

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from amphora.core.form.bindings import Bindings
@@ -97,10 +97,16 @@ def read_items(
     binds_new: bool = False,
 ) -> tuple[dict[Key, Item], dict[Key, Found], dict[Key, Portable]]:
     """Items in portable form, with what was found natively and what was noticed on the way. An item
-    with a base is read with the bindings that were delivered with it."""
+    with a base is read with the bindings that were delivered with it. One that was never published is its draft,
+    whatever is to be taken of the others."""
     wanted = list(keys)
+    environment = side.opened.environment
+    drafts = {key for key in wanted if side.by_key[key].is_drafted_only} if take == "live" else set()
     # Together: environments answer one question about many items faster than many questions, and of one moment.
-    found = side.opened.environment.read([side.by_key[key].native_id for key in wanted], take)
+    found = environment.read([side.by_key[key].native_id for key in wanted if key not in drafts], take)
+    if drafts:
+        begun = environment.read([side.by_key[key].native_id for key in wanted if key in drafts], "draft")
+        found = list(_in_order(wanted, drafts, found, begun))
     items: dict[Key, Item] = {}
     noticed: dict[Key, Portable] = {}
     for key, one in zip(wanted, found, strict=True):
@@ -110,6 +116,14 @@ def read_items(
         guide = _guide(base, (guides or {}).get(key))
         items[key], noticed[key] = portable_item(side, key, one, names, guide, binds_new)
     return items, dict(zip(wanted, found, strict=True)), noticed
+
+
+def _in_order(
+    wanted: Iterable[Key], drafts: Collection[Key], live: Iterable[Found], begun: Iterable[Found]
+) -> Iterator[Found]:
+    """What was found of all, in the order in which they were wanted."""
+    one, other = iter(live), iter(begun)
+    return (next(other) if key in drafts else next(one) for key in wanted)
 
 
 def _guide(base: Base | None, form: Json) -> Json:

@@ -54,8 +54,7 @@ def looked_at(session: Session, environment: str, deliveries: Sequence[Delivery]
     side = own_side(session.open(environment), session.ledger, session.crosswalk)
     shapes = Shapes(side.opened.description.sheets)
     deliveries = [shapes.delivery(one) for one in deliveries]
-    # An item that stands there as a draft only was not delivered: it counts as missing.
-    there = [d for d in deliveries if d.key in side.by_key and not side.by_key[d.key].is_drafted_only]
+    there = [d for d in deliveries if d.key in side.by_key]
     # Read with the bindings of their delivery: a crosswalk that changed since is a change to bring, not damage.
     bases = {d.key: replace(d.base, _form=d.merged, states=d.merged_states) for d in there}
     session.listener(f"verifying {environment}", 0, len(there))

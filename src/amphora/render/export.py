@@ -126,4 +126,4 @@ def _rows_lines(report: ExportReport) -> list[Cell | str]:
 
 
 def _draft(row: Listed) -> str:
-    return f"{row.states.title} (by {row.modified_by}, {row.modified_at})"
+    return f"{row.states.title} (by {row.modified_by or 'somebody'}, {row.modified_at or 'nobody knows when'})"

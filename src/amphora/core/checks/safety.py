@@ -177,7 +177,11 @@ def other_ledger(context: CheckContext) -> Iterable[Finding]:
     """An item was brought there by Amphora, with another ledger."""
     for key, uid in sorted(context.target.of_others.items()) if context.target else ():
         row = context.target.rows.get(key) if context.target else None
-        since = f", and changed last by {row.modified_by} at {row.modified_at}" if row and row.modified_at else ""
+        since = (
+            f", and changed last by {row.modified_by or 'somebody'} at {row.modified_at}"
+            if row and row.modified_at
+            else ""
+        )
         message = f"{context.title(key)} was brought into {context.name} with another ledger ({uid[:8]}){since}."
         yield context.finding(
             "other-ledger",

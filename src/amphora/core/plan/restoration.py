@@ -155,9 +155,18 @@ def judged(one: Evidence, habits: Habits) -> Verdict:
         if one.counts_rows and not _are_our_rows(one, habits):
             held = one.now.rows or 0 if one.now else 0
             return Verdict(Fate.LEFT, f"it holds {held:,} rows by now, which are not those that were loaded")
+        # Asked about before it was done; trying it again would change nothing.
+        if _is_published_for_good(one, habits):
+            return Verdict(Fate.LEFT, "it was published for good: nothing takes a live version back there")
         return Verdict(Fate.RESTORE, note=f"{stay:,} rows that were loaded stay in {one.title!r}" if stay else "")
     when = f" at {one.now.modified_at}" if one.now and one.now.modified_at else ""
     return Verdict(Fate.LEFT, f"{who or 'somebody'} changed it meanwhile{when}")
+
+
+def _is_published_for_good(one: Evidence, habits: Habits) -> bool:
+    was_live, is_live = (image is not None and image.live is not None for image in (one.before, one.now))
+    is_draft = one.before is not None and habits.drafts(one.before.kind)
+    return is_draft and is_live and not was_live and not habits.takes_back
 
 
 def _are_our_rows(one: Evidence, habits: Habits) -> bool:
