@@ -8,6 +8,8 @@ import re
 from collections.abc import Callable
 from contextlib import closing
 from dataclasses import replace
+from email.parser import BytesParser
+from email.policy import HTTP
 from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
@@ -17,6 +19,7 @@ import pytest
 from amphora.core.form import kind_faults
 from amphora.core.form.kinds import parse_sheet
 from amphora.core.form.objects import PART_MARK, grouped, in_words, objects_used
+from amphora.core.form.portable import data_url
 from amphora.core.values.errors import (
     AmphoraError,
     Busy,
@@ -668,6 +671,34 @@ def test_what_a_change_sends(more: str, wanted: dict[str, Any], tmp_path: Path) 
     [(body, kind)] = sent[:1]
     assert body == wanted
     assert kind == ("application/merge-patch+json" if more == "merge" else "application/json")
+
+
+def test_a_creation_with_an_attachment_along_is_a_form(tmp_path: Path) -> None:
+    content, sent = bytes(range(256)), list[Any]()
+
+    def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        if path.endswith("/pic"):
+            return 200, content, {"Content-Type": "image/png"}
+        if method == "POST":
+            head = f"Content-Type: {headers['Content-Type']}\r\n\r\n"
+            sent.extend(BytesParser(policy=HTTP).parsebytes(head.encode() + body.encode("latin-1")).iter_parts())
+        made = {"id": 1, "name": "new", "rev": 1, "a": 2, "b": '{"x":1}'}
+        return 200, {"rows": [made]} if (method, path) == ("GET", "/things") else made, {}
+
+    text = SMALL.replace('post = "/things"', 'post = "/things", along = ["pic"]')
+    pic = 'more = { pic = { get = "/things/{id}/pic", file = "*/*", write = { put = "/p", part = "upload" } } }\n'
+    with served(answering) as url, closing(bridge(tmp_path, url, text + pic, THING + 'files = ["$.pic"]\n')) as there:
+        definition = {"a": 2, "b": {"x": 1}, "pic": data_url(content, "image/png")}
+        [made] = there.write([Write("thing", ("new",), States("new", ""), definition, "t")])
+    told = {part.get_param("name", header="content-disposition"): part for part in sent}
+    assert {name: part.get_content() for name, part in told.items() if name != "upload"} == {
+        "name": "new",
+        "a": "2",
+        "b": '{"x":1}',
+    }
+    upload = told["upload"]
+    assert (upload.get_content_type(), upload.get_filename(), upload.get_content()) == ("image/png", "new", content)
+    assert (made.native_id, list(told)[-1]) == ("1", "upload")
 
 
 def test_what_others_need_or_would_go_along_is_not_removed(tmp_path: Path) -> None:

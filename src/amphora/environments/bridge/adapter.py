@@ -210,7 +210,7 @@ class Bridge:
         # Looked at before as well: what is new of that name is ours, unless somebody made another one just then.
         there = self.items.ids_called(part, title) if where == lines.IN_LIST else set()
         started = time.monotonic()
-        answer = self._change(call, values, body)
+        answer = self._change(call, values, apart.attached(part, call, body, title))
         if job := call.said("job", None):
             answer, where = awaited(self.client, job, answer), job.said("id") or where
         with taken("it was made"):

@@ -11,6 +11,7 @@ from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.model import Json
 from amphora.environments.bridge.bodies import Bodies
 from amphora.environments.bridge.client import Absent, Client
+from amphora.environments.bridge.forms import Attached
 from amphora.environments.bridge.lines import ANY_TYPE
 from amphora.environments.bridge.parts import Apart, Call, ItemPart
 from amphora.environments.bridge.paths import text_at
@@ -51,13 +52,27 @@ def _file(client: Client, how: Apart, name: str, value: Json, write: Write, valu
         if how.remove:
             client.change(how.remove, values)
         return
+    if how.write:
+        media_type, content = _bytes_of(value, name, write.states.title)
+        client.send(how.write, {**values, "title": write.states.title}, content, media_type)
+
+
+def attached(part: ItemPart, call: Call, body: Mapping[str, Json], title: str) -> dict[str, Json]:
+    """The body of a creation with the attachments that go along in it, under the names of their parts of a form."""
+    result = dict(body)
+    for name in call.said("along", []):
+        how = part.apart[name]
+        if how.file and (value := result.pop(name, None)):
+            media_type, content = _bytes_of(value, name, title)
+            result[(how.write.said("part") if how.write else "") or name] = Attached(content, media_type)
+    return result
+
+
+def _bytes_of(value: Json, name: str, title: str) -> tuple[str, bytes]:
     found = of_data_url(value) if isinstance(value, str) else None
     if found is None:
-        raise EnvironmentRefused(
-            f"{write.states.title!r} holds something else at {name} than an attachment.", subject=write.states.title
-        )
-    if how.write:
-        client.send(how.write, values, found[1], found[0])
+        raise EnvironmentRefused(f"{title!r} holds something else at {name} than an attachment.", subject=title)
+    return found
 
 
 def shown(client: Client, part: ItemPart, name: str, values: Mapping[str, Json]) -> Json:

@@ -22,6 +22,7 @@ from amphora.core.values.next_step import NOTHING, advice
 from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.environments.answers import is_busy, wait_s
 from amphora.environments.bridge import lines
+from amphora.environments.bridge.forms import form_of, holds_files
 from amphora.environments.bridge.parts import BridgeSheet, Call, Pages, pages_of
 from amphora.environments.bridge.paths import bare_id, filled, holds_list, is_told_empty, text_at, value_at, with_id
 from amphora.environments.bridge.refusals import said_at, words_in
@@ -168,6 +169,8 @@ class Client(Caller):
         inner = {**values, "definition": body, "token": self._mark}
         sent = filled(call.body, inner) if call.body is not None else body
         options: dict[str, Any] = {"json": sent} if sent is not None else {}
+        if isinstance(sent, dict) and holds_files(sent):
+            options = form_of(sent, str(values.get("title") or ""))
         return self._understood(call, self._exchanged(call, path, values, headers, options, is_read), is_read)
 
     def content(self, call: Call, values: Mapping[str, Json]) -> tuple[bytes, str]:
@@ -181,7 +184,9 @@ class Client(Caller):
     def send(self, call: Call, values: Mapping[str, Json], content: bytes, media_type: str) -> None:
         """Sends bytes: as they are, or as the part of a form that the sheet names."""
         values, part = {"address": self.base_url, **values}, call.said("part")
-        options: dict[str, Any] = {"files": {part: (part, content, media_type)}} if part else {"content": content}
+        # By the item's name: some platforms call what they keep so.
+        named = (str(values.get("title") or part), content, media_type)
+        options: dict[str, Any] = {"files": {part: named}} if part else {"content": content}
         headers = {} if part else {"Content-Type": media_type}
         answer = self._exchanged(call, self._path(call.path, values), values, headers, options, is_read=False)
         body = _json_of(answer)
