@@ -6,6 +6,7 @@ from __future__ import annotations
 import re
 from pathlib import Path
 from typing import Any
+from urllib.parse import unquote
 
 from tests.contract.answering import Said, described, pair
 
@@ -433,3 +434,50 @@ def test_half_of_a_change_is_taken_back_and_a_name_is_let_go(tmp_path: Path) -> 
         assert (kept["colour"], two.marks[number]) == ("blue", one.marks[lamp["id"]])
         run("undo", "last", "--yes")
         assert (kept["colour"], two.marks[number]) == ("red", [gate])
+
+
+class Queues:
+    """Queues that are made by their names, over those that are there, and are never changed."""
+
+    def __init__(self, name: str, **queues: int) -> None:
+        self.name, self.queues = name, {f"oil/{one}": most for one, most in queues.items()}
+
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        _, kind, *rest = path.split("/")
+        name = unquote("".join(rest))
+        if kind == "about":
+            return 200, {"uid": self.name}, {}
+        if not rest:
+            return 200, [{"id": one, "name": one, "most": most} for one, most in self.queues.items()], {}
+        if method == "PUT":
+            self.queues[name] = body["most"]
+            return 204, None, {}
+        if name not in self.queues:
+            return 404, {}, {}
+        if method == "DELETE":
+            del self.queues[name]
+            return 204, None, {}
+        return 200, {"id": name, "name": name, "most": self.queues[name]}, {}
+
+
+def test_what_is_made_and_removed_and_never_changed(tmp_path: Path) -> None:
+    sheet = 'bridge = "queues"\nkinds = ["queue.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
+    sheet += described("queue", "/queues", ["most"])
+    sheet = sheet.replace('update     = { put = "/queues/{id}" }\n', "")
+    sheet = sheet.replace('{ post = "/queues" }', '{ put = "/queues/{title}", id = "listed" }')
+    (tmp_path / "queues.toml").write_text(sheet, "utf-8")
+    (tmp_path / "queue.toml").write_text('kind = "queue"\nstart = true\n', "utf-8")
+    one, two = Queues("one", a=1, b=2), Queues("two", c=3)
+    with pair(tmp_path, "queues", one, two) as run:
+        assert "same = [...]" in run("env", "prove", "here", "--yes", code=1).out
+        (tmp_path / "queues.toml").write_text(sheet.replace('"listed"', '"listed", same = ["$.name"]'), "utf-8")
+        run("env", "prove", "here", "--yes")
+        run("export", "here", "*", "--as", "p")
+        run("import", "p", "there", "--yes")
+        assert two.queues == {**one.queues, "oil/c": 3}
+        one.queues["oil/b"] = 5
+        run("export", "here", "*", "--as", "p")
+        refused = run("import", "p", "there", "--yes", code=3)
+        assert "In there a queue is made and removed, and never changed." in refused.err
+        run("undo", "last", "--yes")
+        assert two.queues == {"oil/c": 3}

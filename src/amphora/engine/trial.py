@@ -52,9 +52,11 @@ def try_kind(proving: Proving, kind: str) -> None:
         _as_asked(proving, template, first_made(proving, template, [row.states.title for row in rows]))
     if not any(of_kind(proving, kind)):
         return
-    for tried in (_twice, _updated, _stale, _published, _switched, _kept_while_used):
+    changes = () if sheet.is_fixed else (_updated, _stale)
+    for tried in (_twice, *changes, _published, _switched, _kept_while_used):
         tried(proving, template)
-    try_emptied(proving, kind, there)
+    if not sheet.is_fixed:
+        try_emptied(proving, kind, there)
     mine = list[Image]()
     with proving.trying("what was made can be removed", kind):
         mine = of_kind(proving, kind)

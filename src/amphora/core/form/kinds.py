@@ -106,6 +106,8 @@ class KindSheet:
     """Whether some of its secrets are taken for granted, because the platform shows nobody whether they are there."""
     held_by: tuple[str, ...] = ()
     """Where it names what holds it (a page its app): whoever packs that one packs this, too."""
+    is_fixed: bool = False
+    """Whether its items are made and removed there, and never changed."""
     opens: tuple[str, ...] = ()
     """Where a definition has to be opened, in words that can be compared; see `core.form.opened`."""
     source: str = field(repr=False, default="")

@@ -17,8 +17,8 @@ from amphora.core.plan.commands import COMPARED, to_ask_again, to_compare, to_im
 from amphora.core.plan.decisions import DRAFT, PUBLICATION, SECRETS, THERE
 from amphora.core.plan.docket import Action, Do, Docket, Fate
 from amphora.core.plan.reasons import Consent, Reason, Standing, Why
-from amphora.core.plan.steps import GRANT, permissions_of
-from amphora.core.values.keys import Key, readable
+from amphora.core.plan.steps import GRANT, Update, permissions_of
+from amphora.core.values.keys import Key, kind_of, readable
 from amphora.core.values.model import Finding, Level
 from amphora.core.values.next_step import NextStep, advice, blank, to_type
 from amphora.core.values.rights import not_permitted
@@ -48,6 +48,7 @@ def reasons_of(docket: Docket, standing: Standing, consent: Consent) -> list[Rea
         *_agreement(docket, standing, consent),
         *_regions(docket, standing),
         *_unknown_kinds(docket, standing),
+        *_fixed(docket, standing),
         *_permissions(docket, standing),
         *_taken(docket),
         *_ids(docket),
@@ -143,6 +144,20 @@ def _unknown_kinds(docket: Docket, standing: Standing) -> list[Reason]:
     if other:
         found.append(Reason(Why.UNKNOWN, f"{docket.target} has this kind in another shape.", tuple(other)))
     return found
+
+
+def _fixed(docket: Docket, standing: Standing) -> list[Reason]:
+    sheets = standing.sheets
+    fixed = {kind for kind, sheet in sheets.items() if sheet.is_fixed}
+    changed = [step.key for step in docket.steps if isinstance(step, Update) and kind_of(step.key) in fixed]
+    if not changed:
+        return []
+    kinds = " or ".join(sorted({sheets[kind_of(key)].singular for key in changed}))
+    words = f"In {docket.target} a {kinds} is made and removed, and never changed."
+    how = advice(
+        "Leave it as it is there, or bring a copy beside it with", to_import(docket, "--copy", blank("NAME"))
+    )
+    return [Reason(Why.UNKNOWN, words, tuple(map(readable, changed)), how)]
 
 
 def _permissions(docket: Docket, standing: Standing) -> list[Reason]:

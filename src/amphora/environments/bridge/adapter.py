@@ -124,7 +124,7 @@ class Bridge:
         and not in the middle."""
         carried = [part for part in self.sheet.items.values() if part.kind.is_carried]
         can = set(ALL)
-        can -= {"write", "grant"} if any(part.create is None or part.update is None for part in carried) else set()
+        can -= {"write", "grant"} if any(part.create is None for part in carried) else set()
         return frozenset(can - ({"retire"} if any(part.retire is None for part in carried) else set()))
 
     def index(self) -> list[Listed]:
@@ -215,7 +215,8 @@ class Bridge:
             answer, where = awaited(self.client, job, answer), job.said("id") or where
         with taken("it was made"):
             if where == lines.IN_LIST:
-                new = self.items.ids_called(part, title) - there
+                # Where nothing is new it was the one that is there, and perhaps is no longer what it was.
+                new = self.items.ids_called(part, title) - there or there
                 native = new.pop() if len(new) == 1 else ""
             else:
                 native = self.client.made(

@@ -105,7 +105,8 @@ def _item(sheet: KindSheet, row: Mapping[str, Any], pages: Mapping[str, Any]) ->
     within = row.get("within", {})
     # Half of an app is none: its pages come along, unless the sheet says that they don't.
     held = {*sheet.held_by, member_path(within["as"])} if within.get("along", True) and within else sheet.held_by
-    sheet = replace(sheet, hides_secrets=bool(row.get("hidden")), held_by=tuple(sorted(held)))
+    is_fixed = "create" in row and "update" not in row
+    sheet = replace(sheet, hides_secrets=bool(row.get("hidden")), held_by=tuple(sorted(held)), is_fixed=is_fixed)
     definition = row["definition"]
     # A list is the usual case: each member stands where its name says.
     members = definition if isinstance(definition, dict) else {name: member_path(name) for name in definition}
