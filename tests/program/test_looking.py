@@ -173,6 +173,11 @@ def test_rows_travel_only_when_asked_for_on_both_sides(amphora: Program, halcyon
     assert amphora("import", "olive-intake-1.0.0", "grove-live", "--yes", "--with", "records").code == 2
     assert amphora("import", "olive-intake", "grove-test", "--yes").code == 0
     assert _rows(amphora, "grove-test") == dict.fromkeys(tables)
+    # Rows alone are something to do: said before, and brought.
+    later = ("import", "olive-intake", "grove-test", "--with", "records")
+    assert "0 new, 0 changed, 11,812 rows to load, nothing removed." in amphora(*later, "--preview").verdict
+    assert "0 created, 0 updated, 11,812 rows loaded; all" in amphora(*later, "--yes").verdict
+    assert amphora(*later, "--yes").verdict == "Nothing to do: grove-test already has olive-intake 1.0.1."
     done = amphora("import", "olive-intake", "grove-live", "--yes", "--with", "records")
     assert "11,812 rows were loaded into 3 tables." in done.out
     assert _rows(amphora, "grove-live") == {tables[0]: 967, tables[1]: 412, tables[2]: 10433}

@@ -81,7 +81,7 @@ def _rows(docket: Docket, contents: Contents, side: Side, said: Decisions) -> tu
         )
     rows, filled = {}, []
     for action in docket.actions:
-        if action.key in contents.records:
+        if action.key in contents.records and action.key not in docket.left_out:
             # Never into a table with rows: nobody could say afterwards which ones came from where.
             if action.present is None or not action.present.rows:
                 rows[action.key] = count_rows(contents.records[action.key])

@@ -74,6 +74,8 @@ def at_stake(docket: Docket) -> str:
         parts += [f"{counted(len(docket.given_up), 'local edit')} given up"] if docket.given_up else []
     if docket.undecided:
         parts.append(f"{len(docket.undecided):,} to decide")
+    if docket.loading:
+        parts.append(f"{counted(sum(docket.loading.values()), 'row')} to load")
     gone = docket.fated(Fate.RETIRE)
     rows = sum(one.present.rows or 0 for one in gone)
     end = f"{counted(len(gone), 'item')} removed" if gone else "nothing removed"
@@ -129,7 +131,8 @@ def of_import(docket: Docket, outcome: Outcome, verified: Sequence[Verified]) ->
     """An import was carried out, and looked at afterwards."""
     wrong = [one for one in verified if not one.is_as_promised]
     gone = docket.fated(Fate.RETIRE)
-    retired = f", {len(gone):,} retired" if gone else ""
+    retired = f", {counted(sum(outcome.loaded.values()), 'row')} loaded" if outcome.loaded else ""
+    retired += f", {len(gone):,} retired" if gone else ""
     checked = f"{'all ' if len(verified) > 1 else ''}{counted(len(verified), 'item')} verified"
     if outcome.unverified:
         checked = f"not verified ({outcome.unverified})"

@@ -315,10 +315,10 @@ class Docket:
     @property
     def is_idle(self) -> bool:
         """Whether nothing would change in the target."""
-        # Retirements count as well: a package that only dropped something still changes the target.
-        return all(action.do is Do.LEAVE for action in self.actions) and all(
-            one.fate is Fate.STAY for one in self.retirements
-        )
+        # Retirements count as well, and rows: a package that only dropped something still changes the target, and so
+        # does one that fills an empty table.
+        is_left = all(action.do is Do.LEAVE for action in self.actions)
+        return is_left and not self.loading and all(one.fate is Fate.STAY for one in self.retirements)
 
     @property
     def is_settled(self) -> bool:
