@@ -59,10 +59,11 @@ class Docket:
     left_out: tuple[str, ...] = ()
     kept: tuple[int, ...] = ()
     given_up: tuple[int, ...] = ()
+    loading: dict[str, int] = field(default_factory=dict)
 
     @property
     def is_idle(self) -> bool:
-        return not (self.new or self.changed or self.gone or self.let_go)
+        return not (self.new or self.changed or self.gone or self.let_go or self.loading)
 
     @property
     def is_settled(self) -> bool:
@@ -85,6 +86,7 @@ NO_STEP = Reason(Why.POLICY, "A policy")
 SHAPED = Converted("skin:a", ("theme", 1), ("skin", 0), moved=1)
 STAKES = [
     (Docket(), "Nothing to do: live already has olive 1.0.0."),
+    (Docket(loading={"a": 1_412}), "olive 1.0.0 into live: 0 new, 0 changed, 1,412 rows to load, nothing removed."),
     (Docket(edited=["a"]), "Nothing to do: live has olive 1.0.0; 1 local edit stays."),
     (
         Docket(edited=["a", "b"], left_out=("c",)),
@@ -211,14 +213,18 @@ def test_an_import_that_is_done(
     verified: list[Any], unverified: str, words: str, standing: str, code: int, after: str
 ) -> None:
     found = verdicts.of_import(
-        cast(Any, Docket(2, 1)), cast(Any, SimpleNamespace(run=RUN, unverified=unverified, care=())), verified
+        cast(Any, Docket(2, 1)),
+        cast(Any, SimpleNamespace(run=RUN, unverified=unverified, care=(), loaded={})),
+        verified,
     )
     assert words in found.words
     assert (found.standing, found.code, str(found.next_step)) == (standing, code, f"amphora {after} live-1")
     retired = verdicts.of_import(
-        cast(Any, Docket(2, 1, gone=2, kept=(1, 2))), cast(Any, SimpleNamespace(run=RUN, unverified="", care=())), []
+        cast(Any, Docket(2, 1, gone=2, kept=(1, 2))),
+        cast(Any, SimpleNamespace(run=RUN, unverified="", care=(), loaded={"a": 7})),
+        [],
     )
-    assert "1 updated, 2 retired, 2 local edits kept;" in retired.words
+    assert "1 updated, 7 rows loaded, 2 retired, 2 local edits kept;" in retired.words
 
 
 def finding(rule: str, level: Level, after: str = "") -> Finding:

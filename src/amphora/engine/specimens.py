@@ -68,7 +68,11 @@ def _held_by_a_copy(proving: Proving, template: Image) -> Image | None:
             copy = make(proving, holder, f"for {template.kind}")
             proving.holders.add(copy.native_id)
             member = path.removeprefix("$.")
-            return make(proving, template, "one", {**definition, member: copy.native_id}, token="held")
+            try:
+                return make(proving, template, "one", {**definition, member: copy.native_id}, token="held")
+            except EnvironmentRefused:
+                remove(proving, [copy.native_id])
+                raise
     return None
 
 
