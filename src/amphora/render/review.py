@@ -119,11 +119,14 @@ def sentences(docket: Docket, reasons: Sequence[Reason]) -> list[str]:
         # What is counted is said once, with the first number.
         number, _, words = parts[0].partition(" ")
         parts[0] = f"{number} item{'' if number == '1' else 's'} {words}"
-    first = f"{docket.title} goes into {docket.target}: {', '.join(parts) or 'nothing there will change'}."
     loaded = docket.loading
+    idle = "no item there will change" if loaded else "nothing there will change"
+    first = f"{docket.title} goes into {docket.target}: {', '.join(parts) or idle}."
     if loaded:
         # People's data: whoever agrees to the rest may not agree to these.
         first += f" {counted(sum(loaded.values()), 'row')} of data go along, into {counted(len(loaded), 'table')}."
+        there = [action.states.title for action in docket.actions if action.present and action.key in loaded]
+        first += f" Those in {few(there)} stay there, even if it is undone." if there else ""
     rows = sum(one.present.rows or 0 for one in gone)
     edited = docket.edited
     # Told before anything else of the target: it is somebody's work.
