@@ -305,6 +305,7 @@ def test_a_sheet_that_is_wrong_is_told_with_its_lines() -> None:
             SMALL + 'volatile = ["$.a"]',
             "`item.thing.volatile` is not known in a bridge sheet; it belongs in [fields]",
         ),
+        (SMALL.replace("rows = ", 'keyed = { at = "$.x" }, rows = '), "index.keyed` needs `at` and `as`"),
         (SMALL.replace('post = "/things"', 'post = "/things", along = ["who"]'), "'who' is none of `more`"),
         (
             SMALL.replace('put = "/things/{id}"', 'put = "/t", body = "x{id}"'),

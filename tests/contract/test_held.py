@@ -8,6 +8,8 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import unquote
 
+import pytest
+
 from tests.contract.answering import Said, described, pair
 
 APPS = """
@@ -437,16 +439,20 @@ def test_half_of_a_change_is_taken_back_and_a_name_is_let_go(tmp_path: Path) -> 
 
 
 class Queues:
-    """Queues that are made by their names, over those that are there, and are never changed."""
+    """Queues that are made by their names, over those that are there, and are never changed; shown as members of
+    objects, if they are so `keyed`."""
 
-    def __init__(self, name: str, **queues: int) -> None:
-        self.name, self.queues = name, {f"oil/{one}": most for one, most in queues.items()}
+    def __init__(self, name: str, is_keyed: bool, **queues: int) -> None:
+        self.name, self.is_keyed = name, is_keyed
+        self.queues = {f"oil/{one}": most for one, most in queues.items()}
 
     def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
         _, kind, *rest = path.split("/")
         name = unquote("".join(rest))
         if kind == "about":
             return 200, {"uid": self.name}, {}
+        if not rest and self.is_keyed:
+            return 200, {"all": {one: {"most": most} for one, most in self.queues.items()}}, {}
         if not rest:
             return 200, [{"id": one, "name": one, "most": most} for one, most in self.queues.items()], {}
         if method == "PUT":
@@ -457,20 +463,30 @@ class Queues:
         if method == "DELETE":
             del self.queues[name]
             return 204, None, {}
+        if self.is_keyed:
+            return 200, {name: {"most": self.queues[name]}}, {}
         return 200, {"id": name, "name": name, "most": self.queues[name]}, {}
 
 
-def test_what_is_made_and_removed_and_never_changed(tmp_path: Path) -> None:
+@pytest.mark.parametrize("is_keyed", [False, True])
+def test_what_is_made_and_removed_and_never_changed(is_keyed: bool, tmp_path: Path) -> None:
     sheet = 'bridge = "queues"\nkinds = ["queue.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
     sheet += described("queue", "/queues", ["most"])
     sheet = sheet.replace('update     = { put = "/queues/{id}" }\n', "")
+    if is_keyed:
+        sheet = sheet.replace('rows = "$[*]"', 'rows = "$.all[*]", keyed = { at = "$.all", as = "id" }')
+        sheet = sheet.replace("$.name", "$.id").replace(
+            'get = "/queues/{id}"', 'get = "/queues/{id}", at = "$[0]", keyed = { at = "$", as = "id" }'
+        )
     sheet = sheet.replace('{ post = "/queues" }', '{ put = "/queues/{title}", id = "listed" }')
     (tmp_path / "queues.toml").write_text(sheet, "utf-8")
     (tmp_path / "queue.toml").write_text('kind = "queue"\nstart = true\n', "utf-8")
-    one, two = Queues("one", a=1, b=2), Queues("two", c=3)
+    one, two = Queues("one", is_keyed, a=1, b=2), Queues("two", is_keyed, c=3)
     with pair(tmp_path, "queues", one, two) as run:
         assert "same = [...]" in run("env", "prove", "here", "--yes", code=1).out
-        (tmp_path / "queues.toml").write_text(sheet.replace('"listed"', '"listed", same = ["$.name"]'), "utf-8")
+        (tmp_path / "queues.toml").write_text(
+            sheet.replace('"listed"', f'"listed", same = ["$.{"id" if is_keyed else "name"}"]'), "utf-8"
+        )
         run("env", "prove", "here", "--yes")
         run("export", "here", "*", "--as", "p")
         run("import", "p", "there", "--yes")

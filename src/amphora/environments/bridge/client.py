@@ -24,7 +24,16 @@ from amphora.environments.answers import is_busy, wait_s
 from amphora.environments.bridge import lines
 from amphora.environments.bridge.forms import form_of, holds_files
 from amphora.environments.bridge.parts import BridgeSheet, Call, Pages, pages_of
-from amphora.environments.bridge.paths import bare_id, filled, holds_list, is_told_empty, text_at, value_at, with_id
+from amphora.environments.bridge.paths import (
+    bare_id,
+    filled,
+    holds_list,
+    is_told_empty,
+    text_at,
+    unkeyed,
+    value_at,
+    with_id,
+)
 from amphora.environments.bridge.refusals import said_at, words_in
 from amphora.environments.calls import Caller, headed
 from amphora.environments.contract import NEXT
@@ -255,6 +264,8 @@ class Client(Caller):
                 self._refuse(call, answer, is_read)
         elif is_read:
             raise self.otherwise(call, "it answers nothing")
+        if keyed := call.said("keyed", None):
+            body = unkeyed(body, keyed["at"], keyed["as"])
         try:
             # Where the next page is, too: some say it in a header of their own.
             named = answer.headers.get(header, "") if (header := call.said("pages", {}).get("header")) else ""

@@ -101,10 +101,18 @@ class SheetFaults:
         if isinstance(body := row.get("body"), str) and not lines.PLACEHOLDER.fullmatch(body):
             line = line_of(self._source, last, within)
             yield f"{line}`{name}.body` has to be a table, a list, or nothing but one placeholder"
+        if "keyed" in row:
+            yield from self._keyed(row["keyed"], f"{name}.keyed")
         for member in ("at", "rows", "name", "rights", "works", "names", "parts", "state"):
             yield from self._path(row.get(member), f"{name}.{member}", name)
         if "pages" in row:
             yield from self._pages(row["pages"], f"{name}.pages")
+
+    def _keyed(self, row: Any, name: str) -> Iterator[str]:
+        yield from self._table_faults(row, lines.KEYED, f"{name}.")
+        yield from self._path(table_in(row).get("at"), f"{name}.at", "keyed")
+        if not {"at", "as"} <= table_in(row).keys():
+            yield f"{line_of(self._source, 'keyed')}`{name}` needs `at` and `as`"
 
     def _path(self, path: Any, name: str, where: str) -> Iterator[str]:
         # Some lines take a path or a word; words are looked at where they are listed.

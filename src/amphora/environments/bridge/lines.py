@@ -28,7 +28,8 @@ KNOWN: Final = frozenset(
     " row value definition".split()
 )
 
-CALL = {**dict.fromkeys(METHODS, str), "at": str, "body": (dict, list, str), "headers": dict}
+KEYED = {"at": str, "as": str}
+CALL = {**dict.fromkeys(METHODS, str), "at": str, "body": (dict, list, str), "headers": dict, "keyed": dict}
 LISTED = {**CALL, "rows": str, "pages": dict}
 TOP: dict[str, Any] = {
     "bridge": str,

@@ -101,6 +101,18 @@ def holds_list(document: Json, path: str) -> bool:
     return False
 
 
+def unkeyed(document: Json, path: str, name: str) -> Json:
+    """A document in which an object whose member names are ids is the list of what they stand for, each with its id
+    as the member `name`."""
+
+    def listed(value: Json) -> Json:
+        if not isinstance(value, dict):
+            return value
+        return [{name: key, **(part if isinstance(part, dict) else {"value": part})} for key, part in value.items()]
+
+    return listed(document) if path == "$" else changed_at(document, path, listed)
+
+
 def is_told_empty(body: Json, path: str) -> bool:
     """Whether an answer says that there is nothing at a place, and is not merely another answer: a null, or a list
     that has no such entry."""
