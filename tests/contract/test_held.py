@@ -456,6 +456,7 @@ class Queues:
         if not rest:
             return 200, [{"id": one, "name": one, "most": most} for one, most in self.queues.items()], {}
         if method == "PUT":
+            assert not self.is_keyed or set(body) == {"most"}, body
             self.queues[name] = body["most"]
             return 204, None, {}
         if name not in self.queues:
@@ -474,6 +475,7 @@ def test_what_is_made_and_removed_and_never_changed(is_keyed: bool, tmp_path: Pa
     sheet += described("queue", "/queues", ["most"])
     sheet = sheet.replace('update     = { put = "/queues/{id}" }\n', "")
     if is_keyed:
+        sheet += 'write = { without = ["$.id"] }\n'
         sheet = sheet.replace('rows = "$[*]"', 'rows = "$.all[*]", keyed = { at = "$.all", as = "id" }')
         sheet = sheet.replace("$.name", "$.id").replace(
             'get = "/queues/{id}"', 'get = "/queues/{id}", at = "$[0]", keyed = { at = "$", as = "id" }'

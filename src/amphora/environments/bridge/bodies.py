@@ -74,9 +74,11 @@ class Bodies:
             for name, value in _vanished(there_now, native, how == "merge patch").items():
                 lay(part.definition.get(name, member_path(name)), _laid(native.get(name), value))
         # After the definition: where a title stands in it too, this one is meant.
-        lay(part.paths["title"], write.states.title)
-        if "folder" in part.paths:
-            lay(part.paths["folder"], self._folders.written(write.states.folder))
+        unsent = part.write.get("without", [])
+        if part.paths["title"] not in unsent:
+            lay(part.paths["title"], write.states.title)
+        if (folder := part.paths.get("folder")) and folder not in unsent:
+            lay(folder, self._folders.written(write.states.folder))
         if uid:
             lay(call.said("uid"), uid)
         always = {**part.write.get("with", {}), **call.said("with", {})}
@@ -141,7 +143,9 @@ class Bodies:
         would be told."""
         # Nothing can be taken out of what holds it.
         held = [member_name(written_at(part.definition[part.within.member]))] if part.within else []
-        fixed = frozenset([*call.said("read_only", []), *held])
+        # Nor is something called otherwise by a body that never says how it is called.
+        unsent = [member_name(path) for path in part.write.get("without", []) if path == part.paths["title"]]
+        fixed = frozenset([*call.said("read_only", []), *held, *unsent])
         if not fixed:
             return fixed
         was, present = there.row.states.title, self._without_kept(part, write, there)

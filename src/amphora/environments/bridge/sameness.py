@@ -33,7 +33,9 @@ class Sameness:
         if part.kind.ids.within:
             # In something else the same name is another thing.
             rows = [row for row in rows if part.holder_in(row) == str(holder)]
-        if any(all(value_at(row, at) == value_at(sent, at) for at in same) for row in rows):
+        # The title may stand in the path alone.
+        said = {at: title if at == part.paths["title"] else value_at(sent, at) for at in same}
+        if any(all(value_at(row, at) == value for at, value in said.items()) for row in rows):
             raise self._error(part, title, "", EnvironmentRefused)
 
     def refuse_after(self, part: ItemPart, row: Listed, title: str, started: float, token: str) -> None:
