@@ -11,7 +11,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from amphora.core.form.conversions import Conversion, backwards, forwards, layout_backwards, layout_forwards
+from amphora.core.form.conversions import (
+    Conversion,
+    _lost,
+    backwards,
+    forwards,
+    layout_backwards,
+    layout_forwards,
+)
 from amphora.core.form.kinds import KindSheet, parse_sheet, sheets_in_force
 from amphora.core.form.routes import converted_contents, routes_to, told
 from amphora.core.values.errors import SheetFault
@@ -122,6 +129,13 @@ NAMES = st.sampled_from(
 FORMS = st.dictionaries(
     NAMES, st.recursive(SCALARS, lambda part: st.lists(part, max_size=2) | st.dictionaries(NAMES, part, max_size=3))
 )
+
+
+@pytest.mark.parametrize(
+    ("one", "other", "place"), [([1, 2], [1], "/a"), ([1], {"0": 1}, "/a"), ([1, 2], [1, 3], "/a/1")]
+)
+def test_what_an_older_shape_can_not_hold_is_named_where_it_is(one: Any, other: Any, place: str) -> None:
+    assert list(_lost({"a": one}, {"a": other}, ())) == [(place, "the older shape can't hold this value")]
 
 
 @given(FORMS, st.sampled_from([FIRST, SECOND]))

@@ -19,6 +19,7 @@ from amphora.core.values.canon import NotCanonical, canonical_bytes
 from amphora.core.values.model import Need, States, Supply
 from amphora.core.values.tokens import MASK
 from amphora.core.values.words import few
+from amphora.engine.resume import _with_offer
 from amphora.engine.runs.material import keepable
 from tests.core.test_checks import MAPPED, S, target
 
@@ -40,6 +41,31 @@ def test_what_is_on_offer_is_of_the_same_kind() -> None:
         "mill-north",
         "the only database there",
     )
+
+
+def test_people_are_met_by_what_stands_before_the_domain() -> None:
+    people = [Supply("person", name, name) for name in ("ada@live.example", "bo@live.example", "bo@old.example")]
+    found = resolve([Need(f"person:{who}", ()) for who in ("ada", "bo")], Crosswalk(), "live", people, {})
+    assert (found[0].value, found[0].reason) == ("ada@live.example", "same name before the @")
+    assert found[1].reason != "same name before the @"
+
+
+@pytest.mark.parametrize(
+    ("new", "state", "reason"),
+    [
+        ((), MapState.OPEN, "nothing new is there yet"),
+        (("feed",), MapState.OPEN, "new there, of another type: n0"),
+        (("feed", "database"), MapState.GUESSED, "it is new there since the import began"),
+        (("database", "database"), MapState.OPEN, "several new ones are there: n0, n1"),
+    ],
+)
+def test_what_is_new_since_a_pause_is_offered_if_it_is_the_one(
+    new: tuple[str, ...], state: MapState, reason: str
+) -> None:
+    supplies = [*SUPPLIES, *(Supply("connection", f"i{n}", f"n{n}", type_) for n, type_ in enumerate(new))]
+    [open_] = resolve([NEED], Crosswalk(), "live", [], {})
+    found = _with_offer(open_, supplies, frozenset({"c1", "c2"}))
+    assert (found.state, found.reason) == (state, reason)
 
 
 TWINS = [

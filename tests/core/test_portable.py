@@ -166,6 +166,26 @@ def test_ids_urls_parts_and_escapes() -> None:
     assert form["free"] == {"p": "amphora:literal:mine", "q": "amphora:table:intake/deliveries"}
 
 
+def test_people_of_one_name_are_told_apart_and_stay_who_they_are() -> None:
+    sheet = parse_sheet('kind = "note"\n[[refers]]\nat = "$.to[*]"\nto = ["person"]\n')
+    names = Bindings(IdStyle("(?!)"))
+    people = ["ada@a.example", "ada@b.example", "ada@c.example", "ada@a.example"]
+    form = to_portable({"to": people}, sheet, names, key="note:a", binds_new=True).form
+    keys = ["ada", "ada~2", "ada~3", "ada"]
+    assert form["to"] == [token_for(f"person:{key}") for key in keys]
+    assert to_native(form, sheet, names).definition == {"to": people}
+
+
+def test_entries_without_an_order_keep_what_is_the_platforms_own() -> None:
+    lists = 'unordered = ["$.l"]\nvolatile = ["$.l[*].no"]\nsecret = ["$.l[?@.kind == \'s\'].key"]\n'
+    sheet, names = parse_sheet(f'kind = "note"\n[fields]\n{lists}'), Bindings(IdStyle("(?!)"))
+    there = {"l": [{"no": 7, "v": "b"}, {"no": 8, "kind": "s", "v": "a", "key": MASK}, {"no": 9, "v": "gone"}]}
+    form = to_portable(there, sheet, names, key="note:a").form
+    assert to_native(form, sheet, names, present=there).definition == there
+    meant = {"l": [{"v": "c"}, *(one for one in form["l"] if one["v"] != "gone")]}
+    assert to_native(meant, sheet, names, present=there).definition == {"l": [*there["l"][:2], {"v": "c"}]}
+
+
 def test_a_guide_keeps_its_token_only_while_it_renders_to_the_value() -> None:
     native = {"steps": [{"id": "a", "connection": "cn-0001", "script": ""}], "limit": 3}
     assert read(native)["steps"][0]["connection"] == "amphora:connection:mill-db"
