@@ -18,29 +18,21 @@ from amphora.core.values.canon import digest
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved, Unavailable, Uncertain
 from amphora.core.values.model import Found, Json, Listed, Supply
 from amphora.core.values.next_step import advice
-from amphora.environments.bridge import apart, lines
+from amphora.environments.bridge import apart, lines, members
 from amphora.environments.bridge.bodies import Bodies, uid_of
 from amphora.environments.bridge.circles import removed_from
 from amphora.environments.bridge.client import Answer, Client
 from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.items import Items, Single
 from amphora.environments.bridge.jobs import awaited, taken
+from amphora.environments.bridge.leaving import refuse_leaving, takes_of
 from amphora.environments.bridge.offers import offered
 from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
 from amphora.environments.bridge.paths import text_at
-from amphora.environments.bridge.removal import in_order, refuse_leaving, taken_along, takes_of, users_of
+from amphora.environments.bridge.removal import in_order, taken_along, users_of
 from amphora.environments.bridge.sameness import Sameness
 from amphora.environments.bridge.slips import slips_of
-from amphora.environments.contract import (
-    NEXT,
-    Capabilities,
-    Description,
-    Identity,
-    Seen,
-    Take,
-    Write,
-    Written,
-)
+from amphora.environments.contract import NEXT, Capabilities, Description, Identity, Seen, Take, Write, Written
 
 ALL = frozenset({"read", "write", "publish", "switch", "retire", "grant"})
 
@@ -180,7 +172,7 @@ class Bridge:
         emptied = part.retire.said("empties", []) if part.retire else []
         count = 0
         for name in emptied:
-            for entry in apart.entries_of(self.client, part, name, values):
+            for entry in members.entries_of(self.client, part, name, values):
                 # From the first one on it is no longer what it was.
                 with taken(f"{count} of what it holds are gone") if count else nullcontext():
                     apart.removed(self.client, part, name, entry, values)

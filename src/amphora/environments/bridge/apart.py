@@ -1,24 +1,21 @@
-"""Members of an item that are read and written by calls of their own: who may see it, its tags, its lines."""
+"""Members of an item that are written by calls of their own: who may see it, its tags, its lines."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import TYPE_CHECKING
 
-from amphora.core.form.portable import data_url, of_data_url
+from amphora.core.form.portable import of_data_url
 from amphora.core.values.canon import digest
 from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.model import Json
 from amphora.environments.bridge.bodies import Bodies
-from amphora.environments.bridge.client import Absent, Client
+from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.forms import Attached
-from amphora.environments.bridge.lines import ANY_TYPE
+from amphora.environments.bridge.items import Single
+from amphora.environments.bridge.members import entry_values, shown
 from amphora.environments.bridge.parts import Apart, Call, ItemPart
 from amphora.environments.bridge.paths import text_at
 from amphora.environments.contract import Write
-
-if TYPE_CHECKING:
-    from amphora.environments.bridge.items import Single
 
 
 def written(
@@ -75,29 +72,6 @@ def _bytes_of(value: Json, name: str, title: str) -> tuple[str, bytes]:
     return found
 
 
-def shown(client: Client, part: ItemPart, name: str, values: Mapping[str, Json]) -> Json:
-    """What a further call answers as a member, None where an item has none of it."""
-    call, how = part.more[name], part.apart[name]
-    try:
-        if how.file:
-            content, told = client.content(call, values)
-            return data_url(content, told if how.file == ANY_TYPE else how.file)
-        # By pages where the sheet says that it is a list: of a single answer the rest would be missed silently.
-        found = client.rows(call, values) if call.said("rows") else client.ask(call, values).body
-        if not how.each or not isinstance(found, list):
-            return found
-        entries = [{**values, **_entry(one, how)} for one in found]
-        return [client.ask(how.each, one).body for one in entries]
-    except Absent:
-        return None
-
-
-def entries_of(client: Client, part: ItemPart, name: str, values: Mapping[str, Json]) -> list[Json]:
-    """The entries of a member, as the platform shows them."""
-    found = shown(client, part, name, values)
-    return found if isinstance(found, list) else []
-
-
 def removed(client: Client, part: ItemPart, name: str, entry: Json, values: Mapping[str, Json]) -> None:
     """Removes one of them."""
     how = part.apart[name]
@@ -109,13 +83,7 @@ def _change(client: Client, call: Call | None, how: Apart, values: Mapping[str, 
     if call:
         # A removal says nothing but which.
         body = None if call is how.remove else values["value"]
-        client.change(call, {**values, **_entry(there, how)}, body)
-
-
-def _entry(there: Json, how: Apart) -> dict[str, Json]:
-    """What stands for an entry in calls, and for its members."""
-    members = there if isinstance(there, dict) else {}
-    return {"entry": text_at(there, how.entry or "$"), **{f"entry.{name}": part for name, part in members.items()}}
+        client.change(call, {**values, **entry_values(there, how)}, body)
 
 
 def _entries(value: Json, how: Apart) -> dict[str, Json]:

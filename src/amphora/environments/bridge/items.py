@@ -18,7 +18,7 @@ from amphora.core.values.errors import EnvironmentRefused, RevisionMoved
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json, Listed, States
 from amphora.core.values.next_step import advice
-from amphora.environments.bridge import apart, lines
+from amphora.environments.bridge import lines, members
 from amphora.environments.bridge.client import Absent, Answer, Client
 from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.holders import Holders
@@ -269,7 +269,7 @@ class Items:
         form = {n: some if is_list(part.definition[n]) else some[0] for n, some in found.items() if some}
         form |= {n: [] for n, some in found.items() if not some and is_list(part.definition[n])}
         for name in part.more:
-            beside = apart.shown(self._client, part, name, values)
+            beside = members.shown(self._client, part, name, values)
             form |= {} if beside is None else {name: part.apart[name].bare(beside)}
         return form
 

@@ -4,7 +4,6 @@ word."""
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from typing import TYPE_CHECKING
 
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import values_at
@@ -12,11 +11,7 @@ from amphora.core.form.spots import reference_values
 from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
-from amphora.environments.bridge.parts import BridgeSheet
 from amphora.environments.contract import NEXT
-
-if TYPE_CHECKING:
-    from amphora.environments.bridge.items import Items, Single
 
 
 @dataclass(frozen=True)
@@ -31,45 +26,6 @@ class Standing:
     def uses(self) -> set[str]:
         """The ids of what it refers to."""
         return {value for form in self.forms for _, value, _ in reference_values(form, self.sheet)}
-
-
-def refuse_leaving(sheet: BridgeSheet, items: Items, leaving: Mapping[str, Single]) -> None:
-    """EnvironmentRefused where the removal of these would leave something dangling, or take along what nobody
-    named."""
-    kinds = {single.row.kind for single in leaving.values()}
-    takes = takes_of(sheet, leaving)
-    using = users([part.kind for part in sheet.items.values()], kinds) | {one.get("kind", "") for one in takes}
-    others = _others(sheet, items, using, leaving)
-    if along := taken_along(others, takes, leaving):
-        title = next(other.title for other in others if other.native_id in along)
-        raise EnvironmentRefused(
-            f"Removing it would take {title!r} along, which nobody named.",
-            subject=min(along),
-            next_step=NEXT["in-use"],
-        )
-    refuse_danglings(others, leaving)
-
-
-def led_along(sheet: BridgeSheet, items: Items, leaving: Mapping[str, Single]) -> dict[str, str]:
-    """The ids of what the removal of these takes along, each with the one that takes it."""
-    takes = takes_of(sheet, leaving)
-    return taken_along(_others(sheet, items, {one.get("kind", "") for one in takes}, leaving), takes, leaving)
-
-
-def _others(sheet: BridgeSheet, items: Items, kinds: Collection[str], leaving: Collection[str]) -> list[Standing]:
-    """All items of some kinds but those that are to go."""
-    # Sorted, so that the same refusal names the same item every time.
-    parts = [part for kind, part in sorted(sheet.items.items()) if kind in kinds]
-    rows = [row for part in parts for row in items.of_kind(part)]
-    singles = items.singles([row.native_id for row in rows if row.native_id not in leaving])
-    return [items.standing(single) for single in singles.values()]
-
-
-def takes_of(sheet: BridgeSheet, leaving: Mapping[str, Single]) -> list[Mapping[str, str]]:
-    """What the removal of these takes along: kinds, and where items of those name what is removed."""
-    kinds = {single.row.kind for single in leaving.values()}
-    calls = [call for kind in sorted(kinds) if (call := sheet.items[kind].retire)]
-    return [one for call in calls for one in call.said("takes", [])]
 
 
 def users(sheets: Collection[KindSheet], kinds: Collection[str]) -> set[str]:
