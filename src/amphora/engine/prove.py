@@ -153,12 +153,12 @@ def _laws(proving: Proving) -> None:
 
 
 def _without_slips(proving: Proving, environment: ByDescription) -> None:
-    with proving.trying("something stands wherever the sheet says"):
+    promise = "something stands wherever the sheet says"
+    with proving.trying(promise):
         ids = [row.native_id for row in proving.environment.index()[:MOST_READ]]
         empty, unnamed = environment.slips(ids)
         for kind, places in empty.items():
-            named = f"nothing stands at {few(places, 12)}"
-            proving.say("something stands wherever the sheet says", Kept.ODD, kind, named)
+            proving.say(promise, Kept.ODD, kind, f"nothing stands at {few(places, 12)}")
         for kind, places in unnamed.items():
             words = f"it shows {few(places, 12)}, too: what no line names stays behind"
             proving.say("the sheet names what is shown", Kept.ODD, kind, words)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import replace
 
 from amphora.core.form.bindings import Bindings
@@ -100,30 +100,26 @@ def read_items(
     with a base is read with the bindings that were delivered with it. One that was never published is its draft,
     whatever is to be taken of the others."""
     wanted = list(keys)
-    environment = side.opened.environment
-    drafts = {key for key in wanted if side.by_key[key].is_drafted_only} if take == "live" else set()
-    # Together: environments answer one question about many items faster than many questions, and of one moment.
-    found = environment.read([side.by_key[key].native_id for key in wanted if key not in drafts], take)
-    if drafts:
-        begun = environment.read([side.by_key[key].native_id for key in wanted if key in drafts], "draft")
-        found = list(_in_order(wanted, drafts, found, begun))
+    found = _found(side, wanted, take)
     items: dict[Key, Item] = {}
     noticed: dict[Key, Portable] = {}
-    for key, one in zip(wanted, found, strict=True):
+    for key, one in found.items():
         base = (bases or {}).get(key)
         names = _as_delivered(side.names, base) if base else side.names
         # What was delivered, if anything was: it says which of two tokens with one value was meant.
         guide = _guide(base, (guides or {}).get(key))
         items[key], noticed[key] = portable_item(side, key, one, names, guide, binds_new)
-    return items, dict(zip(wanted, found, strict=True)), noticed
+    return items, found, noticed
 
 
-def _in_order(
-    wanted: Iterable[Key], drafts: Collection[Key], live: Iterable[Found], begun: Iterable[Found]
-) -> Iterator[Found]:
-    """What was found of all, in the order in which they were wanted."""
-    one, other = iter(live), iter(begun)
-    return (next(other) if key in drafts else next(one) for key in wanted)
+def _found(side: Side, wanted: Sequence[Key], take: Take) -> dict[Key, Found]:
+    drafts = {key for key in wanted if side.by_key[key].is_drafted_only} if take == "live" else set()
+    found: dict[Key, Found] = {}
+    for keys, how in (([key for key in wanted if key not in drafts], take), (sorted(drafts), "draft")):
+        # Together: environments answer one question about many items faster than many questions, and of one moment.
+        some = side.opened.environment.read([side.by_key[key].native_id for key in keys], how) if keys else []
+        found |= zip(keys, some, strict=True)
+    return {key: found[key] for key in wanted}
 
 
 def _guide(base: Base | None, form: Json) -> Json:

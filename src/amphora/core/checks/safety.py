@@ -25,11 +25,11 @@ def local_edits(context: CheckContext) -> Iterable[Finding]:
         return
     for planned in context.target.planned:
         if planned.clashes:
-            places = named([place_phrase(place) for place in planned.clashes])
-            what, place = f"is different in {context.target.name} at {places}", planned.clashes[0]
             if planned.do == "create":
-                place = ""
-                what = f"was delivered to {context.target.name}, and is no longer there"
+                what, place = f"was delivered to {context.target.name}, and is no longer there", ""
+            else:
+                places = named([place_phrase(place) for place in planned.clashes])
+                what, place = f"is different in {context.target.name} at {places}", planned.clashes[0]
             yield context.finding(
                 "local-edits",
                 Level.WARNING,
@@ -177,11 +177,9 @@ def other_ledger(context: CheckContext) -> Iterable[Finding]:
     """An item was brought there by Amphora, with another ledger."""
     for key, uid in sorted(context.target.of_others.items()) if context.target else ():
         row = context.target.rows.get(key) if context.target else None
-        since = (
-            f", and changed last by {row.modified_by or 'somebody'} at {row.modified_at}"
-            if row and row.modified_at
-            else ""
-        )
+        since = ""
+        if row and row.modified_at:
+            since = f", and changed last by {row.modified_by or 'somebody'} at {row.modified_at}"
         message = f"{context.title(key)} was brought into {context.name} with another ledger ({uid[:8]}){since}."
         yield context.finding(
             "other-ledger",

@@ -71,7 +71,6 @@ _IDS = {"space": str, "number": bool, "within": str}
 _MENTION = {"pattern": str, "kind": str, "by": str}
 _PART = {"at": str, "of": str, "parts": str, "id": str, "name": str}
 _STATES = {"switch": (str, bool), "publish": bool}
-_SHEET = "a kind sheet"
 _BELONGING_TO: dict[str, dict[str, Any]] = {
     "[fields]": FIELDS,
     "[states]": _STATES,
@@ -88,15 +87,15 @@ def faults_of(table: Mapping[str, Any], source: str) -> Iterable[str]:
     """Everything that is wrong with the table of a kind sheet; `source` is its text."""
     if not isinstance(table.get("kind"), str):
         yield "`kind` is missing"
-    yield from unfit(table, _TOP, "", source, _SHEET, _BELONGING_TO)
+    yield from _unfit(table, _TOP, "", source)
     # Of the wrong type it has been told above.
     for name, known in (("fields", FIELDS), ("states", _STATES), ("pause", _PAUSE), ("connection", _CONNECTION)):
         if isinstance(part := table.get(name, {}), dict):
-            yield from unfit(part, known, f"{name}.", source, _SHEET, _BELONGING_TO)
+            yield from _unfit(part, known, f"{name}.", source)
             yield from _texts(name, part, source)
     ids = table.get("ids", {})
     if isinstance(ids, dict):
-        yield from unfit(ids, _IDS, "ids.", source, _SHEET, _BELONGING_TO)
+        yield from _unfit(ids, _IDS, "ids.", source)
         if ids.get("within") and not ids.get("space"):
             yield f"{line_of(source, 'within', 'ids')}`ids.within` needs `ids.space`, too"
     for row in _rows(table, "mention"):
@@ -105,11 +104,15 @@ def faults_of(table: Mapping[str, Any], source: str) -> Iterable[str]:
         if not isinstance(row, dict) or not {"at", "of", "parts"} <= set(row):
             yield f"{line_of(source, 'part')}each [[part]] needs `at`, `of` (the member beside it) and `parts`"
         else:
-            yield from unfit(row, _PART, "part.", source, _SHEET, _BELONGING_TO)
+            yield from _unfit(row, _PART, "part.", source)
     for row in _rows(table, "conversion"):
         yield from _conversion(row, source)
     for row in _rows(table, "refers"):
         yield from _refer(row, source)
+
+
+def _unfit(row: Mapping[str, Any], known: Mapping[str, Any], before: str, source: str) -> Iterable[str]:
+    return unfit(row, known, before, source, "a kind sheet", _BELONGING_TO)
 
 
 def _rows(table: Mapping[str, Any], name: str) -> list[Any]:
@@ -129,7 +132,7 @@ def _mention(row: Any, source: str) -> Iterable[str]:
     if not isinstance(row, dict) or not {"pattern", "kind"} <= set(row) or "{id}" not in str(row["pattern"]):
         yield f"{line_of(source, 'mention')}each [[mention]] needs `pattern` (with {{id}} in it) and `kind`"
         return
-    yield from unfit(row, _MENTION, "mention.", source, _SHEET, _BELONGING_TO)
+    yield from _unfit(row, _MENTION, "mention.", source)
     if row.get("by", "id") not in _WORDS["by"]:
         yield f"{line_of(source, 'by', 'mention')}`mention.by` has to be one of {', '.join(_WORDS['by'])}"
 
@@ -138,7 +141,7 @@ def _refer(row: Any, source: str) -> Iterable[str]:
     if not isinstance(row, dict) or not isinstance(row.get("at"), str) or not isinstance(row.get("to"), list):
         yield f"{line_of(source, 'refers')}each [[refers]] needs `at` (a path) and `to` (a list of kinds)"
         return
-    yield from unfit(row, _REFERS, "refers.", source, _SHEET, _BELONGING_TO)
+    yield from _unfit(row, _REFERS, "refers.", source)
     if "{id}" not in str(row.get("form", "{id}")):
         yield f"{line_of(source, 'form')}`refers.form` has to hold {{id}}"
     for value in _VALUES.intersection(map(str, row["to"])):
@@ -154,7 +157,7 @@ def _conversion(row: Any, source: str) -> Iterable[str]:
         yield f"{line_of(source, 'conversion')}each [[conversion]] has to be a table"
         return
     # Misspelt keys first: parsing would tell of a missing one instead, which leads astray.
-    faults = list(unfit(row, _CONVERSION, "conversion.", source, _SHEET, _BELONGING_TO))
+    faults = list(_unfit(row, _CONVERSION, "conversion.", source))
     yield from faults
     try:
         if not faults:

@@ -13,8 +13,8 @@ from amphora.core.values.model import Json
 from amphora.environments.bridge.adapter import Bridge, written_of
 from amphora.environments.bridge.bodies import uid_of
 from amphora.environments.bridge.client import Client
+from amphora.environments.bridge.departure import led_along
 from amphora.environments.bridge.jobs import taken
-from amphora.environments.bridge.leaving import led_along
 from amphora.environments.bridge.parts import BridgeSheet, Call
 from amphora.environments.bridge.paths import text_at, value_at
 from amphora.environments.bridge.rows import Holding

@@ -22,10 +22,10 @@ from amphora.environments.bridge import apart, lines, members
 from amphora.environments.bridge.bodies import Bodies, uid_of
 from amphora.environments.bridge.circles import removed_from
 from amphora.environments.bridge.client import Answer, Client
+from amphora.environments.bridge.departure import refuse_departure, takes_of
 from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.items import Items, Single
 from amphora.environments.bridge.jobs import awaited, taken
-from amphora.environments.bridge.leaving import refuse_leaving, takes_of
 from amphora.environments.bridge.offers import offered
 from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
 from amphora.environments.bridge.paths import text_at
@@ -146,7 +146,7 @@ class Bridge:
     def retire(self, items: Sequence[Seen]) -> None:
         # All looked at before the first one goes: half a set is worse than none.
         there = self.items.seen(items)
-        refuse_leaving(self.sheet, self.items, there)
+        refuse_departure(self.sheet, self.items, there)
         standing = [self.items.standing(single) for single in there.values()]
         along = taken_along(standing, takes_of(self.sheet, there), there)
         # Users before what they use: a platform that refuses what is in use is asked in an order that it takes.
@@ -180,7 +180,7 @@ class Bridge:
         with taken("what it holds is gone") if count else nullcontext():
             self._do(part.retire, single, "remove")
         # Some platforms only put away what is removed, and keep its name, until that is said once more.
-        if then := part.retire.said("then", None) if part.retire else None:
+        if part.retire and (then := part.retire.said("then", None)):
             with taken("it was removed"):
                 self._change(then, values)
         self.items.forget(single.row.native_id)

@@ -58,10 +58,8 @@ class Bodies:
         def lay(path: str, value: Json) -> None:
             # Under another name than it is read, if the sheet says so.
             path = written_at(path)
-            if _is_in(member_name(path), fixed):
-                return
-            member = member_name(path)
-            put(body, member_path(names[member]) if member in names else path, _said(shapes.get(member), value))
+            if not _is_in(member := member_name(path), fixed):
+                put(body, member_path(names[member]) if member in names else path, _said(shapes.get(member), value))
 
         for name, value in native.items():
             is_left_out = value is None and call.said("nulls") == "left out"

@@ -11,7 +11,7 @@ from amphora.environments.bridge.removal import Standing, refuse_danglings, take
 from amphora.environments.contract import NEXT
 
 
-def refuse_leaving(sheet: BridgeSheet, items: Items, leaving: Mapping[str, Single]) -> None:
+def refuse_departure(sheet: BridgeSheet, items: Items, leaving: Mapping[str, Single]) -> None:
     """EnvironmentRefused where the removal of these would leave something dangling, or take along what nobody
     named."""
     kinds = {single.row.kind for single in leaving.values()}
