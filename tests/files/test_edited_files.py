@@ -14,7 +14,7 @@ from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Need, Supply
 from amphora.files.crosswalk_file import Cell, csv_cells, csv_text, read_crosswalk, write_cells
 from amphora.files.workspace import EnvironmentEntry, init_workspace, read_workspace
-from amphora.files.workspace_writer import add_environment
+from amphora.files.workspace_writer import add_environment, move_environment
 
 WRITTEN = """\
 # ours
@@ -99,6 +99,21 @@ def test_environments_are_added_and_comments_stay(tmp_path: Path) -> None:
     assert "# mine" in path.read_text()
     with pytest.raises(UsageFault, match="already"):
         add_environment(read_workspace(tmp_path), entry)
+
+
+def test_no_environment_gets_the_name_of_a_group(tmp_path: Path) -> None:
+    # The file could not be read by any command afterwards.
+    workspace = add_environment(init_workspace(tmp_path), EnvironmentEntry("grove-live", "practice:x", "live"))
+    path = tmp_path / "amphora.toml"
+    path.write_text(path.read_text() + '[groups]\nlives = ["grove-live"]\n', encoding="utf-8")
+    before, workspace = path.read_text(), read_workspace(tmp_path)
+    with pytest.raises(UsageFault, match="a group 'lives' already"):
+        add_environment(workspace, EnvironmentEntry("lives", "practice:y"))
+    with pytest.raises(UsageFault, match="a group 'lives' already"):
+        move_environment(workspace, "grove-live", "lives")
+    with pytest.raises(UsageFault, match="is a group"):
+        workspace.environment("lives")
+    assert path.read_text() == before
 
 
 @pytest.mark.parametrize(

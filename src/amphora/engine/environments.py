@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from amphora.core.values.errors import NotReady, UsageFault
+from amphora.core.values.errors import NotReady
 from amphora.core.values.next_step import advice, to_type
 from amphora.engine.session import Session
 from amphora.files.crosswalk_file import rename_column
@@ -33,12 +33,6 @@ def rename_environment(session: Session, old: str, name: str) -> list[str]:
     have."""
     workspace = session.workspace
     workspace.environment(old)
-    if name in workspace.environments or name in workspace.groups:
-        raise UsageFault(
-            f"The workspace has a {'group' if name in workspace.groups else 'environment'} {name!r} already.",
-            subject=name,
-            next_step=advice("Choose another name."),
-        )
     _refuse_open(session, old)
     # The file first: should it be refused, nothing is half renamed.
     move_environment(workspace, old, name)

@@ -91,6 +91,16 @@ def _selected(session: Session, wish: Wish) -> tuple[str, Selection]:
             wish.afterwards or saved.afterwards,
         )
         return wish.name or wish.first, changed
+    if not wish.items and wish.first not in session.workspace.environments:
+        raise UsageFault(
+            f"The workspace has no selection {wish.first!r}, and no environment called so.",
+            subject=wish.first,
+            details=[
+                f"selections: {', '.join(sorted(session.workspace.selections)) or 'none yet'}",
+                f"environments: {', '.join(sorted(session.workspace.environments)) or 'none yet'}",
+            ],
+            next_step=to_type("export", blank("ENVIRONMENT"), blank("ITEM"), "--as", blank("NAME")),
+        )
     session.workspace.environment(wish.first)
     if not wish.items or not wish.name:
         missing = "which items" if not wish.items else "what to call the package"

@@ -143,13 +143,21 @@ class Workspace:
         """The entry of an environment; UsageFault names those that are known."""
         if name in self.environments:
             return self.environments[name]
+        if name in self.groups:
+            raise UsageFault(
+                f"{name!r} is a group, and this is done with one environment.",
+                subject=name,
+                details=[f"it holds: {', '.join(self.groups[name])}"],
+                next_step=advice("Name one of these."),
+            )
         # Groups too: whoever types a name means either.
         known = ", ".join(sorted([*self.environments, *self.groups])) or "none yet"
+        could_be = NAME.fullmatch(name)
         raise UsageFault(
             f"The workspace has no environment {name!r}.",
             subject=name,
             details=[f"known: {known}"],
-            next_step=to_type("env", "add", name, blank("LOCATION")),
+            next_step=to_type("env", "add", name, blank("LOCATION")) if could_be else to_type("env", "list"),
         )
 
 

@@ -26,18 +26,7 @@ def add_environment(workspace: Workspace, entry: EnvironmentEntry) -> Workspace:
     """Adds an environment to `amphora.toml`, keeping what people wrote there."""
     import tomlkit
 
-    if not NAME.fullmatch(entry.name):
-        raise UsageFault(
-            f"{entry.name!r} can't be the name of an environment.",
-            subject=entry.name,
-            next_step=advice("Use letters, digits, dots, dashes and underscores."),
-        )
-    if entry.name in workspace.environments:
-        raise UsageFault(
-            f"The workspace has an environment {entry.name!r} already.",
-            subject=entry.name,
-            next_step=advice(f"Choose another name, or change it in {FILE}."),
-        )
+    _refuse_name(workspace, entry.name)
     path = workspace.folder / FILE
     document = tomlkit.parse(path.read_text(encoding="utf-8"))
     table = tomlkit.table()
@@ -46,11 +35,12 @@ def add_environment(workspace: Workspace, entry: EnvironmentEntry) -> Workspace:
             table.add(name, value)
     if "environments" not in document:
         document.add("environments", tomlkit.table(is_super_table=True))
+    table.add(tomlkit.nl())
     document["environments"].append(entry.name, table)
     text = tomlkit.dumps(document)
-    # Read back before it is written: a refused entry must not leave a file that no command can open.
+    # Before the whole is: so a refused entry is told with its own place.
     entry_of(path, text, entry.name, tomllib.loads(text)["environments"][entry.name])
-    path.write_text(text, encoding="utf-8")
+    _write(path, text)
     return read_workspace(workspace.folder)
 
 
@@ -67,9 +57,9 @@ def set_ledger(workspace: Workspace, url: str, sign_in: str) -> None:
     if sign_in:
         table["ledger_sign_in"] = sign_in
     text = tomlkit.dumps(document)
-    # Read before it is written: what no command could read must not get there.
+    # Before the whole is: so it is told with its own place.
     checked_ledger(url, sign_in, path, text)
-    path.write_text(text, encoding="utf-8")
+    _write(path, text)
 
 
 def set_sign_in(workspace: Workspace, name: str, sign_in: str) -> None:
@@ -79,7 +69,7 @@ def set_sign_in(workspace: Workspace, name: str, sign_in: str) -> None:
     path = workspace.folder / FILE
     document = tomlkit.parse(path.read_text(encoding="utf-8"))
     document["environments"][name]["sign_in"] = sign_in
-    path.write_text(tomlkit.dumps(document), encoding="utf-8")
+    _write(path, tomlkit.dumps(document))
 
 
 def save_selection(workspace: Workspace, name: str, selection: Selection) -> None:
@@ -105,7 +95,7 @@ def save_selection(workspace: Workspace, name: str, selection: Selection) -> Non
     if "selections" not in document:
         document.add("selections", tomlkit.table(is_super_table=True))
     document["selections"][name] = table
-    path.write_text(tomlkit.dumps(document), encoding="utf-8")
+    _write(path, tomlkit.dumps(document))
 
 
 def drop_environment(workspace: Workspace, name: str) -> None:
@@ -123,12 +113,7 @@ def move_environment(workspace: Workspace, old: str, name: str) -> None:
     """Gives an environment another name in `amphora.toml`: its table, groups, selections and the route."""
     import tomlkit
 
-    if not NAME.fullmatch(name):
-        raise UsageFault(
-            f"{name!r} can't be the name of an environment.",
-            subject=name,
-            next_step=advice("Use letters, digits, dots, dashes and underscores."),
-        )
+    _refuse_name(workspace, name)
     path = workspace.folder / FILE
     document: Any = tomlkit.parse(path.read_text(encoding="utf-8"))
     # In the order in which they stand: that is the order in which they are listed.
@@ -147,6 +132,23 @@ def move_environment(workspace: Workspace, old: str, name: str) -> None:
         if selection.get("environment") == old:
             selection["environment"] = name
     _write(path, tomlkit.dumps(document))
+
+
+def _refuse_name(workspace: Workspace, name: str) -> None:
+    """UsageFault for what can't be the name of another environment."""
+    if not NAME.fullmatch(name):
+        raise UsageFault(
+            f"{name!r} can't be the name of an environment.",
+            subject=name,
+            next_step=advice("Use letters, digits, dots, dashes and underscores."),
+        )
+    if name in workspace.environments or name in workspace.groups:
+        what = "an environment" if name in workspace.environments else "a group"
+        raise UsageFault(
+            f"The workspace has {what} {name!r} already.",
+            subject=name,
+            next_step=advice(f"Choose another name, or change it in {FILE}."),
+        )
 
 
 def _write(path: Path, text: str) -> None:
