@@ -14,6 +14,7 @@ from amphora.core.values.errors import UsageFault
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Level
 from amphora.core.values.next_step import advice, blank, to_type
+from amphora.files.names import NAME
 from amphora.files.schemas import SCHEMAS, write_schemas
 from amphora.files.workspace_faults import fault_at, secret_fault
 
@@ -35,7 +36,6 @@ _SELECTION = {
     "afterwards": list,
 }
 _ENVIRONMENT = {"location", "role", "region", "customer", "sign_in", "user", "ca_file", "bridge"}
-NAME = re.compile(r"[a-z0-9][a-z0-9._-]*", re.IGNORECASE)
 
 
 @dataclass(frozen=True)

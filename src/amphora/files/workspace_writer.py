@@ -10,9 +10,9 @@ from typing import Any
 
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.next_step import advice
+from amphora.files.names import checked_name
 from amphora.files.workspace import (
     FILE,
-    NAME,
     EnvironmentEntry,
     Selection,
     Workspace,
@@ -136,12 +136,7 @@ def move_environment(workspace: Workspace, old: str, name: str) -> None:
 
 def _refuse_name(workspace: Workspace, name: str) -> None:
     """UsageFault for what can't be the name of another environment."""
-    if not NAME.fullmatch(name):
-        raise UsageFault(
-            f"{name!r} can't be the name of an environment.",
-            subject=name,
-            next_step=advice("Use letters, digits, dots, dashes and underscores."),
-        )
+    checked_name(name, "an environment")
     if name in workspace.environments or name in workspace.groups:
         what = "an environment" if name in workspace.environments else "a group"
         raise UsageFault(
