@@ -46,7 +46,7 @@ def arm(at: int) -> None:
     """Lets this process, which is to be the program, end at its nth moment."""
     clock = Clock(at)
     for owner, names in (
-        (Journal, ("begin", "begin_steps", "begin_next", "end_step", "forgo_steps", "end")),
+        (Journal, ("begin", "begin_steps", "begin_next", "end_step", "end_steps", "forgo_steps", "end")),
         (Ledger, ("finish", "finish_backwards")),
     ):
         for name in names:

@@ -167,7 +167,7 @@ def test_a_power_cut_takes_what_was_not_waited_for(
     before = whole(ground)
     with monkeypatch.context() as cut:
         lost = lambda *words: None  # noqa: E731
-        for name in ("begin_next", "end_step", "forgo_steps", "end"):
+        for name in ("begin_next", "end_step", "end_steps", "forgo_steps", "end"):
             cut.setattr(Journal, name, lost)
         with pytest.raises(Killed):
             bring(ground, path, at, fault)

@@ -199,40 +199,36 @@ class Journal:
         self,
         run: Run,
         intents: Sequence[tuple[int, str, Iterable[Key], Json]],
-        before: tuple[int, Json] | None = None,
+        before: Sequence[tuple[int, Json]] = (),
     ) -> None:
         """Journals what is about to be done: number, kind, keys and intent of the next step, and of those after it,
-        which are `planned` until it is their turn; and what the step `before` came to: its number and outcome."""
+        which are `planned` until it is their turn; and what the steps `before` came to: numbers and outcomes."""
         rows = [
             (run.id, number, do, dumped(list(keys)), dumped(intent), "planned", "null", self._clock())
             for number, do, keys, intent in intents
         ]
-        # One commit for all of it: a crash in between finds the earlier one uncertain, which looking settles.
+        # One commit for all of it: a crash in between finds the earlier ones uncertain, which looking settles.
         with self._db.transaction():
-            if before:
-                self.end_step(run, before[0], "done", before[1])
+            self._done(run, before)
             self._db.do_many("insert into steps values (?, ?, ?, ?, ?, ?, ?, ?)", rows)
             self._begin(run, intents[0][0])
 
-    def begin_next(self, run: Run, number: int, intent: Json | None, before: tuple[int, Json] | None) -> None:
-        """A planned step is next, with another intent if need be. Its plan is on the disk already: that its turn has
-        come needs to survive a killed process, not a power cut."""
-        if intent is None and before:
+    def begin_next(self, run: Run, number: int, before: Sequence[tuple[int, Json]]) -> None:
+        """A planned step is next. Its plan is on the disk already: that its turn has come, and what those `before`
+        came to, needs to survive a killed process, not a power cut."""
+        if len(before) == 1:
+            [(earlier, outcome)] = before
             # The usual case, once for nearly every step: both facts in one statement.
             query = (
                 "update steps set state = case number when ? then 'intended' else 'done' end,"
                 " at = case number when ? then ? else at end, outcome = case number when ? then outcome else ? end"
                 " where run_id = ? and number in (?, ?)"
             )
-            values = (number, number, self._clock(), number, dumped(before[1]), run.id, number, before[0])
+            values = (number, number, self._clock(), number, dumped(outcome), run.id, number, earlier)
             self._db.do(query, values, is_awaited=False)
             return
         with self._db.transaction(is_awaited=False):
-            if before:
-                self.end_step(run, before[0], "done", before[1])
-            if intent is not None:
-                query = "update steps set intent = ? where run_id = ? and number = ?"
-                self._db.do(query, (dumped(intent), run.id, number))
+            self._done(run, before)
             self._begin(run, number)
 
     def _begin(self, run: Run, number: int) -> None:
@@ -249,6 +245,15 @@ class Journal:
         """Journals what became of it: `done`, `failed` (nothing happened) or `uncertain`."""
         row = (state, dumped(outcome), run.id, number)
         self._db.do("update steps set state = ?, outcome = ? where run_id = ? and number = ?", row)
+
+    def end_steps(self, run: Run, outcomes: Sequence[tuple[int, Json]]) -> None:
+        """Journals what became of several that are done, all at once."""
+        with self._db.transaction():
+            self._done(run, outcomes)
+
+    def _done(self, run: Run, outcomes: Sequence[tuple[int, Json]]) -> None:
+        for number, outcome in outcomes:
+            self.end_step(run, number, "done", outcome)
 
     def steps(self, run: Run) -> list[JournalStep]:
         """The steps of a run, in order."""

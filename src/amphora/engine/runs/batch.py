@@ -50,6 +50,15 @@ class Ready:
         return str(self.intent["token"])
 
 
+@dataclass(frozen=True)
+class Made:
+    """A step that was done: the ids of its items, and what is journalled of it."""
+
+    ready: Ready
+    ids: Mapping[Key, str]
+    outcome: dict[str, Json]
+
+
 def side_by_side(portion: Sequence[Ready], material: Material, now: Mapping[Key, Image | None], width: int) -> int:
     """How many of these steps, from the first, can be under way at once, `width` at most: steps of one kind, on
     different items of which none uses another, and of which none changes its place."""

@@ -3,7 +3,8 @@
 A commit that has to survive a power cut waits for the disk, as long as a call to a quick environment takes. So the
 intents of some steps that come one after the other are committed at once, and what happens between them (this one is
 begun, that one came to this) is written without waiting: a killed process loses none of it, and after a power cut
-there is an intent without an outcome, which looking settles (docs/decisions.md).
+there is an intent without an outcome, which looking settles (docs/decisions.md). No two of them are on one item, so
+that an environment which takes what is written to the letter is looked at once for all of them.
 """
 
 from __future__ import annotations
@@ -11,10 +12,8 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import time
-from collections import ChainMap
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import field
-from itertools import pairwise
 
 from amphora.core.form.filled import filled_in
 from amphora.core.form.settled import settled
@@ -33,7 +32,7 @@ from amphora.core.values.keys import Key, readable
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.engine.runs.attention import Attention
-from amphora.engine.runs.batch import Ready, answers, side_by_side
+from amphora.engine.runs.batch import ON_ONE_ITEM, Made, Ready, answers, side_by_side
 from amphora.engine.runs.lost import find_made
 from amphora.engine.runs.stage import Stage
 from amphora.engine.steps import DOINGS, WRITING, Bench
@@ -70,7 +69,8 @@ class Carrier:
     number: int = 0
     is_journalled: bool = True
     _marks: dict[Key, str] = field(default_factory=dict)
-    _waiting: tuple[int, Json] | None = None
+    _waiting: list[tuple[int, Json]] = field(default_factory=list)
+    _unseen: list[Made] = field(default_factory=list)
 
     def carry_out(self, steps: Sequence[Step], words: str, before: int = 0, total: int = 0) -> None:
         """All of them; raises what the first one raises that fails. Told are as many as there were `before` these,
@@ -90,9 +90,16 @@ class Carrier:
                 for position, ready in enumerate(now, before + done + 1):
                     named = f"{words}: {ready.step.do} {self._named(ready.step)}"
                     self.stage.listener(named, position, total or len(steps))
-                self._together([*now[:begun], *(self._begun(ready) for ready in now[begun:])])
+                for ready in now[begun:]:
+                    self._begin(ready)
+                self._together(now)
                 done += count
+                if not portion:
+                    self._see(steps[done:])
         except Stopped:
+            # That it was asked to stop counts more than that nobody could look.
+            with contextlib.suppress(AmphoraError):
+                self._see()
             self._flush()
             raise
         except BaseException:
@@ -113,42 +120,39 @@ class Carrier:
 
     def _intended(self, steps: Sequence[Step]) -> list[Ready]:
         """The first of some steps, and those after it whose intents can be told now already; journalled."""
-        portion = [self._ready(steps[0], self.bench.now)]
-        now = ChainMap[Key, Image | None]({}, self.bench.now)
+        portion: list[Ready] = []
         keys, unnamed = set[Key](), set[Key]()
-        for previous, step in pairwise(steps):
-            keys |= set(previous.keys)
-            new = {key for key in previous.keys if self.bench.now.get(key) is None}
-            unnamed |= {key for key in new if not self.bench.material.chosen_id(key)}
+        for step in steps:
             # The portion ends here; what comes after is told when this much is done.
-            if previous.stands_alone or step.stands_alone or self._has_to_wait(step, keys, unnamed):
+            if portion and (step.stands_alone or self._has_to_wait(step, keys, unnamed)):
                 break
-            for key in previous.keys:
-                # As if it had been done: the next step on the item begins where this one ends.
-                now[key] = portion[-1].leaves[key]
-            portion.append(self._ready(step, now))
+            portion.append(self._ready(step))
+            if step.stands_alone:
+                break
+            keys |= set(step.keys)
+            new = {key for key in step.keys if self.bench.now.get(key) is None}
+            unnamed |= {key for key in new if not self.bench.material.chosen_id(key)}
         if self.is_journalled:
-            waiting, self._waiting = self._waiting, None
+            waiting, self._waiting = self._waiting, []
             intents = [(one.number, one.step.do, one.step.keys, one.intent) for one in portion]
             self.stage.ledger.journal.begin_steps(self.run, intents, waiting)
             self.stage.ledger.locks.renew(self.stage.uid)
         return portion
 
     def _has_to_wait(self, step: Step, keys: set[Key], unnamed: set[Key]) -> bool:
-        """Whether a step can be told only when those on the items `keys` have been done: a definition is laid over
-        what is there, and names what it uses by ids, which the environment has yet to choose for `unnamed`."""
-        if not isinstance(step, WRITING):
-            return not unnamed.isdisjoint(step.keys)
+        """Whether a step can be told only when those on the items `keys` have been done: it begins where they end,
+        and a definition names what it uses by ids, which the environment has yet to choose for `unnamed`."""
         if not keys.isdisjoint(step.keys):
             return True
-        return bool(unnamed) and not all(unnamed.isdisjoint(self.bench.material.uses(key)) for key in step.keys)
+        if not isinstance(step, WRITING) or not unnamed:
+            return False
+        return not all(unnamed.isdisjoint(self.bench.material.uses(key)) for key in step.keys)
 
-    def _ready(self, step: Step, now: Mapping[Key, Image | None], number: int = 0) -> Ready:
+    def _ready(self, step: Step) -> Ready:
         """One step. Everything that can fail by itself (rendering, keeping rows) is done here, before the intent."""
         # Counted here and not by the ledger: the token has to be known before the intent is written.
-        if not number:
-            self.number += 1
-            number = self.number
+        self.number += 1
+        number, now = self.number, self.bench.now
         is_writing = isinstance(step, WRITING)
         drawn = {k: self.bench.material.draw(step, k, now.get(k)) for k in step.keys if is_writing}
         before = {key: self._mark(key, now.get(key)) for key in step.keys}
@@ -177,18 +181,11 @@ class Carrier:
         if went:
             self.stage.keep_files(self.bench.files, self.run.name, sorted(went))
 
-    def _begun(self, ready: Ready) -> Ready:
-        """A step whose intent was journalled with others: it is next, and the one before it came to this."""
-        intent = None
-        if any(self._mark(key, self.bench.now.get(key)) != mark for key, mark in ready.before.items()):
-            # The step before left something else than it meant to (a platform has its own spelling), so this
-            # one will too.
-            ready = self._ready(ready.step, self.bench.now, ready.number)
-            intent = ready.intent
+    def _begin(self, ready: Ready) -> None:
+        """A step whose intent was journalled with others: it is next, and those before it came to this."""
         if self.is_journalled:
-            waiting, self._waiting = self._waiting, None
-            self.stage.ledger.journal.begin_next(self.run, ready.number, intent, waiting)
-        return ready
+            waiting, self._waiting = self._waiting, []
+            self.stage.ledger.journal.begin_next(self.run, ready.number, waiting)
 
     def _width(self) -> Callable[[], int]:
         """How many steps the environment takes at once, to be asked again and again: it may become busy."""
@@ -281,29 +278,61 @@ class Carrier:
         return all(one.is_added for one in filled_in(asked, found))
 
     def _settle(self, made: Sequence[tuple[Ready, Mapping[Key, str]]]) -> None:
-        """Learns what steps made, looks at what they left, and journals both."""
-        outcomes: list[tuple[Ready, dict[Key, str], dict[str, Json]]] = []
+        """Learns what steps made; what they came to waits to be journalled until the next is begun."""
+        has_to_look = False
         for ready, ids in made:
             there = {key: image.native_id for key in ready.step.keys if (image := self.bench.now.get(key))}
             for key, native_id in ids.items():
                 self.bench.material.learn(key, native_id)
-            outcomes.append((ready, {**there, **ids}, {"ids": dict(ids), "created": list(ids.values())}))
-        try:
-            found = self.stage.environment.look([id_ for _, ids, _ in outcomes for id_ in ids.values()])
-        except BaseException:
-            # The calls took effect; that nobody could look afterwards is another trouble.
-            for ready, _, outcome in outcomes:
-                self._end(ready, "done", outcome, is_forgiving=True)
-            raise
-        for ready, ids, outcome in outcomes:
-            for key in ready.step.keys:
-                image = self.bench.now[key] = found.get(ids.get(key, ""))
-                is_as_meant = is_plainly(image, ready.leaves[key])
-                self._marks[key] = ready.meant[key] if is_as_meant else mark_of(image, self.bench.habits.sheets)
-            outcome["left"] = {key: self._marks[key] for key in ready.step.keys}
-            # One waits for the next to be begun; of several all but the last are journalled at once.
-            self._flush()
-            self._waiting = (ready.number, outcome)
+            outcome: dict[str, Json] = {"ids": dict(ids), "created": list(ids.values())}
+            if self._is_to_the_letter(ready.step):
+                # Until somebody looks: a killed process leaves what it meant, and nothing else counts as ours.
+                outcome["left"] = dict(ready.meant)
+            else:
+                has_to_look = True
+            self._unseen.append(Made(ready, {**there, **ids}, outcome))
+            self._waiting.append((ready.number, outcome))
+        if has_to_look:
+            self._see()
+
+    def _is_to_the_letter(self, step: Step) -> bool:
+        """Whether what a step leaves is what it meant, so that a look can wait for the end of its portion. Rows are
+        counted when they are there, and an environment of its own spelling is asked what it made of each."""
+        return type(step) in ON_ONE_ITEM and not self.bench.habits.fills_in
+
+    def _see(self, rest: Sequence[Step] = ()) -> None:
+        """Looks at what the steps since the last look left; RevisionMoved where somebody has changed it already, and
+        the `rest` would go on from there."""
+        if not self._unseen:
+            return
+        found = self.stage.environment.look([id_ for made in self._unseen for id_ in made.ids.values()])
+        unseen, self._unseen = self._unseen, []
+        changed = [key for made in unseen for key in self._seen(made, found)]
+        if changed and (theirs := {key for step in rest for key in step.keys}.intersection(changed)):
+            [key, *_] = sorted(theirs)
+            who = getattr(self.bench.now[key], "modified_by", None)
+            raise RevisionMoved(f"It was changed by {who} while this run was at it.", subject=key)
+
+    def _seen(self, made: Made, found: Mapping[str, Image]) -> list[Key]:
+        """Learns what one step left; gives the items that are as somebody else made them since."""
+        ready, outcome, changed = made.ready, made.outcome, []
+        for key in ready.step.keys:
+            image = self.bench.now[key] = found.get(made.ids.get(key, ""))
+            is_as_meant = is_plainly(image, ready.leaves[key])
+            self._marks[key] = ready.meant[key] if is_as_meant else mark_of(image, self.bench.habits.sheets)
+            if "left" in outcome and not is_same(self._marks[key], ready.meant[key]) and self._is_theirs(image):
+                changed.append(key)
+        left = {key: ready.meant[key] if key in changed else self._marks[key] for key in ready.step.keys}
+        if outcome.get("left") != left:
+            outcome["left"] = left
+            # What still waits is journalled with it.
+            if self.is_journalled and all(waiting is not outcome for _, waiting in self._waiting):
+                self.stage.ledger.journal.end_step(self.run, ready.number, "done", outcome)
+        return changed
+
+    def _is_theirs(self, image: Image | None) -> bool:
+        """Whether the last change of an item is known to be somebody else's."""
+        return image is not None and image.modified_by not in (None, "", self.run.account)
 
     def _left(self, step: Step, key: Key, now: Image | None, drawn: Drawn | None) -> Image | None:
         """The state that a step will leave."""
@@ -319,6 +348,7 @@ class Carrier:
     def _known(self) -> set[str]:
         """The native ids of what was there before the run, and of what it has made."""
         mine = {image.native_id for image in self.bench.now.values() if image}
+        mine |= {native_id for made in self._unseen for native_id in made.ids.values()}
         return mine | set(self.stage.ledger.journal.outside(self.run))
 
     def _token(self, number: int) -> str:
@@ -337,10 +367,10 @@ class Carrier:
         return self._marks[key]
 
     def _flush(self) -> None:
-        """Journals the outcome that is still waiting."""
-        waiting, self._waiting = self._waiting, None
+        """Journals the outcomes that are still waiting."""
+        waiting, self._waiting = self._waiting, []
         if waiting and self.is_journalled:
-            self.stage.ledger.journal.end_step(self.run, waiting[0], "done", waiting[1])
+            self.stage.ledger.journal.end_steps(self.run, waiting)
 
     def _forgo(self) -> None:
         """Journals that what was meant after this will not be begun. Another error is on its way, which counts more:
