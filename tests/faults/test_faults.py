@@ -233,6 +233,36 @@ def grown(
             there.publish(ids[flow])
 
 
+@pytest.mark.parametrize("at", [1, 2, 3, 4, 5])
+def test_who_edits_what_a_run_just_made_keeps_the_edit(halcyon: Path, at: int) -> None:
+    """Between a creation and the next call on the same item, whatever the run does in between."""
+    ground = Ground(halcyon, "grove-dev", "grove-live", "", "flow:ring/a", "", lambda: None)
+    grown(halcyon, "grove-dev", {"a": [], "b": [], "c": []})
+    path = ground.export(["flow:ring/*"], name="ring").path
+
+    def edited(call: Any) -> Any:
+        done = call()
+        with closing(
+            Platform(halcyon / "grove-live.practice", "ines@halcyon.example", lambda: "2026-06-01T00:00:00Z")
+        ) as there:
+            [item] = [item for item in there.index() if item.name == "a"]
+            there.update(item.id, "A", "ring", {"steps": [], "note": "hers"}, (), item.revision)
+        return done
+
+    outcome = bring(ground, path, at, edited)
+    mine = {key: json.loads(text) for key, text in whole(ground).items() if key.startswith("flow:ring/")}
+    if at < 4:
+        # Her draft is not published by us, and not taken away: the rest is put back around it.
+        assert (outcome.run.state, "a" in str(outcome.failure)) == ("put back", True), outcome
+        assert {key: [live, draft["note"]] for key, (_, _, live, draft, _) in mine.items()} == {
+            "flow:ring/a": [None, "hers"]
+        }
+    else:
+        # The run had done with it: it is a local edit, as any other.
+        assert [outcome.run.state, mine["flow:ring/a"][3]["note"]] == ["done", "hers"]
+    ground.close()
+
+
 GRAPH = st.fixed_dictionaries({name: st.lists(st.sampled_from(NAMES), unique=True) for name in NAMES})
 
 

@@ -82,6 +82,24 @@ def test_what_was_not_written_so_is_damage_and_no_edit(brought: Program, halcyon
     assert {item["cause"] for item in found} == {"", "not what was written"}
 
 
+def test_what_is_saved_as_it_was_is_not_changed(brought: Program, halcyon: Path) -> None:
+    brought("export", "grove-dev", "letter-template:office/*", "--as", "letters")
+    for words in (("map", "letters", "grove-live", "--accept"), ("import", "letters", "grove-live", "--yes")):
+        assert brought(*words).code == 0
+    with closing(sqlite3.connect(halcyon / "grove-live.practice")) as db:
+        db.execute("update items set revision = revision + 1 where name = 'weigh-ticket'")
+        db.commit()
+    done = brought("verify", "last")
+    assert (done.code, "Beside it" in done.verdict, respects(done)["everything else"]) == (
+        0,
+        False,
+        "1 saved again as delivered",
+    )
+    assert "Weigh ticket: saved again, and still as it was delivered" in done.out
+    brought("practice", "edit", "grove-live.practice", "Weigh ticket", "--set", "/batch=25")
+    assert respects(brought("verify", "last"))["everything else"] == "1 changed since, not by it"
+
+
 def test_needs_and_titles_are_told_as_what_they_are(brought: Program) -> None:
     brought("practice", "edit", "grove-live.practice", "Weigh ticket", "--set", "/batch=25")
     brought("practice", "edit", "grove-dev.practice", "Weigh slip", "--set", '/subject="T"')

@@ -17,7 +17,7 @@ from amphora.core.values.versions import is_version, newest
 from amphora.engine.mender import mender
 from amphora.engine.session import Session
 from amphora.engine.sides import Side
-from amphora.engine.verify import Verified, looked_at
+from amphora.engine.verify import Verified, looked_at, verify
 from amphora.environments.contract import Probes
 from amphora.ledger.proofs import Proved
 from amphora.ledger.records import IMPORT, PUT_BACK, UNDONE, Delivery, Run
@@ -60,13 +60,15 @@ class Connection:
 @dataclass(frozen=True)
 class Elsewhere:
     """Something outside of what a run was to touch that is not as it was before it. `is_ours` tells that it was
-    changed while the run went on, under its account: that would be our doing."""
+    changed while the run went on, under its account: that would be our doing. `is_same`: its revision is another,
+    its contents are those that were last delivered."""
 
     title: str
     what: str
     who: str = ""
     at: str = ""
     is_ours: bool = False
+    is_same: bool = False
 
 
 @dataclass(frozen=True)
@@ -105,6 +107,11 @@ class Proof:
     def by_us(self) -> tuple[Elsewhere, ...]:
         """What a run changed without being asked to."""
         return tuple(one for one in self.elsewhere or () if one.is_ours)
+
+    @property
+    def changed_since(self) -> tuple[Elsewhere, ...]:
+        """What has become another since, by somebody else."""
+        return tuple(one for one in self.elsewhere or () if not one.is_ours and not one.is_same)
 
     @property
     def stateless(self) -> tuple[Key, ...]:
@@ -297,14 +304,27 @@ def _elsewhere(
         known |= {image.native_id for image in journal.touched(one).values() if image}
         for step in journal.steps(one):
             known |= set((step.outcome or {}).get("created", ()))
+    others = sorted((before.keys() | now.keys()) - known)
+    moved = [one for one in others if one not in now or before.get(one) != now[one].revision]
+    same = _as_delivered(session, side, [one for one in moved if one in before and one in now])
     found = []
-    for native_id in sorted((before.keys() | now.keys()) - known):
+    for native_id in moved:
         row = now.get(native_id)
-        if row and before.get(native_id) == row.revision:
-            continue
         title = row.states.title if row else native_id
         who, at = (row.modified_by or "", row.modified_at or "") if row else ("", "")
+        if native_id in same:
+            found.append(Elsewhere(title, "saved again, and still as it was delivered", who, at, is_same=True))
+            continue
         what = "removed" if row is None else "changed" if native_id in before else "new"
         during = bool(at) and run.started_at <= at <= (run.ended_at or run.started_at)
         found.append(Elsewhere(title, what, who, at, during and who == run.account))
     return found
+
+
+def _as_delivered(session: Session, side: Side, native_ids: Iterable[str]) -> set[str]:
+    """Of these items those whose contents are what was delivered last: some platforms count a new revision of what
+    refers to a changed item, or of what somebody saves as it is."""
+    latest = session.ledger.last_deliveries(side.uid)
+    ids = {side.keys[one]: one for one in native_ids}
+    looked = verify(session, side.name, [latest[key] for key in ids if key in latest])
+    return {ids[one.key] for one in looked if one.is_as_promised}

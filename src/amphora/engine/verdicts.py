@@ -275,8 +275,8 @@ def of_proof(proof: Proof) -> Verdict:
     """Whether a target is what was promised, and what else of it is not as it was."""
     what = f"of {proof.package} {proof.version}"
     # Told and not counted: what others did beside a run is no fault of it.
-    strange = [one for one in proof.elsewhere or () if not one.is_ours]
-    beside = f" Beside it {counted(len(strange), 'item')} changed there since, not by this run." if strange else ""
+    strange = len(proof.changed_since)
+    beside = f" Beside it {counted(strange, 'item')} changed there since, not by this run." if strange else ""
     if proof.moved:
         beside += f" {counted(len(proof.moved), 'item')} at another address than people were told."
     if not proof.items and proof.is_whole:

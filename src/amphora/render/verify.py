@@ -108,9 +108,11 @@ def respects(proof: Proof) -> list[tuple[str, str, str, bool | None]]:
         found.append(("links", counted(proof.links, "link"), moved, None if proof.moved else True))
     if proof.elsewhere is not None:
         # Only what the run itself changed is a fault; people go on working beside it.
-        ours, others = len(proof.by_us), len(proof.elsewhere) - len(proof.by_us)
+        ours, others = len(proof.by_us), len(proof.changed_since)
+        again = len(proof.elsewhere) - ours - others
         told = [f"{ours} changed by the run"] if ours else []
         told += [f"{others} changed since, not by it"] if others else []
+        told += [f"{again} saved again as delivered"] if again else []
         found.append(
             (
                 "everything else",

@@ -80,14 +80,14 @@ def _is_surely_plain(raw: bytes) -> bool:
     # Names beyond the surrogates are sorted by UTF-16 units in RFC 8785, section 3.2.3, and by UTF-8 bytes there.
     if not (raw.isascii() or not raw.translate(None, _BELOW_SURROGATES)):
         return False
+    if b"null" in raw:
+        # Written for NaN, too: the walk over the value is needed in nearly every case, and sooner done.
+        return False
     # Without its texts only where it matters: ids are full of what looks like an exponent.
     return _has_plain_numbers(raw) or _has_plain_numbers(_TEXTS.sub(b"", raw))
 
 
 def _has_plain_numbers(raw: bytes) -> bool:
-    # NaN is written as null by the fast encoder, so that a null has to be looked at.
-    if b"null" in raw:
-        return False
     numbers = raw.translate(None, _BESIDE_NUMBERS)
     if b".0," in numbers or b".0}" in numbers or b".0]" in numbers or numbers.endswith(b".0"):
         return False
