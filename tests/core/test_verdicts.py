@@ -12,7 +12,7 @@ from amphora.core.form.routes import Converted
 from amphora.core.merge.merge import By, FieldChange
 from amphora.core.needs.crosswalk import Mapped, MapState
 from amphora.core.plan.aftercare import words_tasks
-from amphora.core.plan.docket import Do, Fate
+from amphora.core.plan.docket import Custody, Do, Fate
 from amphora.core.plan.gate import _open, _permissions, _taken
 from amphora.core.plan.reasons import Reason, Why
 from amphora.core.plan.states import Image
@@ -60,6 +60,8 @@ class Docket:
     kept: tuple[int, ...] = ()
     given_up: tuple[int, ...] = ()
     loading: dict[str, int] = field(default_factory=dict)
+    hands_over: bool = False
+    custody: Custody = Custody.TARGET
 
     @property
     def is_idle(self) -> bool:
@@ -86,6 +88,10 @@ NO_STEP = Reason(Why.POLICY, "A policy")
 SHAPED = Converted("skin:a", ("theme", 1), ("skin", 0), moved=1)
 STAKES = [
     (Docket(), "Nothing to do: live already has olive 1.0.0."),
+    (
+        Docket(hands_over=True),
+        "Only the custody changes: live already has olive 1.0.0. From now on it is in the target's custody.",
+    ),
     (Docket(loading={"a": 1_412}), "olive 1.0.0 into live: 0 new, 0 changed, 1,412 rows to load, nothing removed."),
     (Docket(edited=["a"]), "Nothing to do: live has olive 1.0.0; 1 local edit stays."),
     (

@@ -63,7 +63,7 @@ def import_many(
         # Nothing is begun that somebody would have to be told of later.
         work.show(rounds_result(title, [Came(one.docket, NOTHING_TO_DO) for one in dockets], ""))
         return
-    campaign = begin(work.session, dockets, rounds, go_on, request)
+    campaign = begin(work.session, dockets, rounds, go_on, request, how.name)
     found = carried(work.session, parts, rounds, go_on, campaign.name)
     settle(work.session, campaign, found)
     write_links(how.links, [(one.docket, one.outcome) for one in found if one.outcome and not one.outcome.failure])

@@ -58,7 +58,7 @@ def import_(
         typer.Option("--take-over", metavar="PACKAGE", help="Override what that package delivered, too."),
     ] = None,
     custody: Annotated[
-        str, typer.Option("--custody", help="package or target: in whose hands the target's copy is then.")
+        str, typer.Option("--custody", help="package or target: in whose hands the target's copy is then, and stays.")
     ] = "",
     copy: CopyOption = "",
     same: SameOption = None,
@@ -203,7 +203,7 @@ def import_(
             how = How(links, names[targets[0]], require_complete, why=why)
             import_one(work, dockets[0], request, preview, how)
         else:
-            how = How(links, "", require_complete, names, why)
+            how = How(links, run_name, require_complete, names, why)
             import_many(work, dockets, request, parts, go_on, preview, how)
 
 

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class How:
-    """What is asked of an import beside what it does: a table of links, the name of its run (or of each target's),
+    """What is asked of an import beside what it does: a table of links, the name of its run (and of each target's),
     and that what is left to do by hand counts."""
 
     links: Path | None = None

@@ -31,7 +31,8 @@ def withdraw(
 ) -> None:
     """Remove what a package alone brought.
 
-    Definitions and rows are kept in the run's folder.
+    Definitions and rows are kept in the run's folder. What was there before it, or was handed over
+    (import --custody target), stays.
 
     \b
     Examples:

@@ -42,6 +42,7 @@ def begin(
     rounds: Sequence[Sequence[str]],
     goes_on: bool,
     request: ImportRequest,
+    name: str = "",
 ) -> Campaign:
     """Remembers a campaign, with its package, before its first target is touched."""
     docket = dockets[0].docket
@@ -58,7 +59,7 @@ def begin(
     with packed_file(session, dockets[0].original or dockets[0].contents) as file:
         session.ledger.parcels.put(docket.package_digest, file)
     return session.ledger.campaigns.begin(
-        docket.package, docket.version, docket.source_uid, docket.package_digest, account, kept
+        docket.package, docket.version, docket.source_uid, docket.package_digest, account, kept, name
     )
 
 

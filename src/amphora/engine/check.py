@@ -94,7 +94,7 @@ def target_index(
         limits=opened.description.limits,
         is_stepwise=not opened.description.capabilities.is_atomic,
         reach=_reach(contents, opened, sheets, docket.mapped),
-        dropped=tuple(claims.dropped(contents)),
+        dropped=tuple(one.key for one in docket.retirements if not one.along),
         shared=claims.shared(contents.items, contents.name, contents.source_uid),
         planned=tuple(_planned(docket, opened.description.sheets)),
         gone_users={one.key: one.users for one in docket.retirements},

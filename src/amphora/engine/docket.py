@@ -112,9 +112,9 @@ def prepare(
         for key in taken.items
     ]
     actions, stranded = with_rewritten(side, actions)
-    # Left out of this import is not dropped by the package: it must not come up for retirement.
+    # Left out of this import, or with all access, is not dropped by the package: it must not come up for retirement.
     left = (*said.left_out, *given_up)
-    dropped = [key for key in claims.dropped(taken) if key in side.by_key and key not in left]
+    dropped = [key for key in claims.dropped(packed) if key in side.by_key]
     retirements = retirements_of(session, side, dropped, {a.key: a for a in actions}, said.fates)
     docket = replace(
         _written_down(session, side, replace(intake, contents=taken), actions),
@@ -138,6 +138,11 @@ def prepare(
 def _written_down(session: Session, side: Side, intake: Intake, actions: Sequence[Action]) -> Docket:
     """The docket as far as it follows from the package and what was said."""
     said, contents, since = intake.said, intake.contents, intake.since
+    claimed = Claims(session.ledger.claims(side.uid)).custody(contents.name, contents.source_uid)
+    was = Custody(claimed) if claimed else None
+    # Where people build, what arrives is theirs to go on with; elsewhere it is the package's, and local edits are
+    # reported. What was handed over stays so until somebody says otherwise.
+    usual = was or (Custody.TARGET if side.opened.entry.role == "build" else Custody.PACKAGE)
     return Docket(
         package=contents.name,
         version=contents.version,
@@ -151,9 +156,8 @@ def _written_down(session: Session, side: Side, intake: Intake, actions: Sequenc
         mapped=(),
         findings=(),
         fingerprint="",
-        # Where people build, what arrives is theirs to go on with; elsewhere it is the package's, and local edits are
-        # reported.
-        custody=said.custody or (Custody.PACKAGE if side.opened.entry.role != "build" else Custody.TARGET),
+        custody=said.custody or usual,
+        custody_was=was,
         since=f"{since.name}-{since.version}" if since else "",
         without=said.without,
         file=said.file,

@@ -7,6 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from amphora.core.form.copies import as_named
+from amphora.core.plan.arrivals import Arrival
 from amphora.core.plan.commands import to_compare, to_import
 from amphora.core.plan.decisions import LEAVE, ItemDecision
 from amphora.core.plan.docket import Do, Docket, IfItFails
@@ -191,7 +192,14 @@ def import_prepared(
 
 
 def is_recorded(session: Session, docket: Docket) -> bool:
-    """Whether every item's latest delivery is by this very version."""
+    """Whether every item's latest delivery is by this very version, and all that was said is known already: what
+    stays out, other titles and folders, in whose hands it is."""
+    told = (docket.target_uid, docket.package, docket.source_uid)
+    omitted, arrivals = session.ledger.omitted(*told), session.ledger.arrivals(*told)
+    if docket.hands_over or any((key in omitted) is not is_left for key, is_left in docket.omissions.items()):
+        return False
+    if any(docket.arrivals.get(a.key, Arrival()) != arrivals.get(a.key, Arrival()) for a in docket.actions):
+        return False
     latest = session.ledger.last_deliveries(docket.target_uid, [action.key for action in docket.actions])
     return all(
         (delivery := latest.get(action.key)) is not None

@@ -34,7 +34,7 @@ from amphora.environments.contract import Probes
 from amphora.files.names import checked_name
 from amphora.files.package import SUFFIX, is_package, read_package, write_package
 from amphora.files.sources import stored_package
-from amphora.ledger.campaigns import PREFIX
+from amphora.ledger.campaigns import PREFIX, free_name
 from amphora.ledger.records import PAUSED, Campaign, Run
 
 
@@ -170,23 +170,17 @@ def run_names(session: Session, targets: Sequence[str], name: str, is_again: boo
     if name == "last" or name.startswith(PREFIX):
         after = advice("Take another name.")
         raise UsageFault(f"{name!r} means something else already.", subject=name, next_step=after)
-    known = {run.name for run in session.ledger.journal.runs()}
-    found = {}
-    for target in targets:
-        wanted = name if len(targets) == 1 else f"{name}-{target}"
-        if wanted in known and not is_again:
-            raise UsageFault(
-                f"There is a run {wanted} already.",
-                subject=wanted,
-                next_step=advice("Choose another --run-name, or add --pick-up."),
-            )
-        number = 2
-        free = wanted
-        # A number behind it: pipelines name a run after a build, and run a build again.
-        while free in known:
-            free, number = f"{wanted}.{number}", number + 1
-        found[target] = free
-    return found
+    known = {*(run.name for run in session.ledger.journal.runs()), *session.ledger.campaigns.names()}
+    wanted = {target: name if len(targets) == 1 else f"{name}-{target}" for target in targets}
+    # Of many the whole bears the name, and each its own.
+    taken = [one for one in (name, *wanted.values()) if one in known]
+    if taken and not is_again:
+        raise UsageFault(
+            f"There is a run {taken[0]} already.",
+            subject=taken[0],
+            next_step=advice("Choose another --run-name, or add --pick-up."),
+        )
+    return {target: free_name(one, known) for target, one in wanted.items()}
 
 
 @contextmanager

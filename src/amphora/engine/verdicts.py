@@ -63,7 +63,8 @@ def at_stake(docket: Docket) -> str:
         dropped = len(docket.fated(Fate.STAY))
         more = f"; {counted(dropped, 'item stays', 'items stay')} that it no longer holds" if dropped else ""
         already = "" if edits or out or more else "already "
-        return f"Nothing to do: {docket.target} {already}has {docket.title}{out}{edits}{more}."
+        verb = "Only the custody changes" if docket.hands_over else "Nothing to do"
+        return f"{verb}: {docket.target} {already}has {docket.title}{out}{edits}{more}.{_custody(docket)}"
     parts = [f"{len(docket.by(Do.CREATE)):,} new", f"{len(docket.by(Do.UPDATE)):,} changed"]
     # Counted by themselves: somebody's repair is what an approver looks for first.
     # "Kept" is read as a promise, so that what is in question, or given up, has words of its own.
@@ -82,7 +83,13 @@ def at_stake(docket: Docket) -> str:
     end += f" with {rows:,} rows" if rows else ""
     if let_go := docket.fated(Fate.LET_GO):
         end += f", {len(let_go):,} let go"
-    return f"{docket.title} into {docket.target}: {', '.join(parts)}, {end}.{_conversions(docket)}{_pauses(docket)}"
+    more = f"{_custody(docket)}{_conversions(docket)}{_pauses(docket)}"
+    return f"{docket.title} into {docket.target}: {', '.join(parts)}, {end}.{more}"
+
+
+def _custody(docket: Docket) -> str:
+    """That what is there comes into other hands."""
+    return f" From now on it is in the {docket.custody.value}'s custody." if docket.hands_over else ""
 
 
 def _conversions(docket: Docket) -> str:

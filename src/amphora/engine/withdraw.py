@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import replace
 
 from amphora.core.plan.claims import Claims
-from amphora.core.plan.docket import Docket, Fate, Leg
+from amphora.core.plan.docket import Custody, Docket, Fate, Leg
 from amphora.core.plan.order import import_steps
 from amphora.core.plan.reasons import Consent
 from amphora.core.values.errors import UsageFault
@@ -32,8 +32,8 @@ def withdrawal(
     fates: Mapping[str, str],
     words: tuple[tuple[str, ...], ...] = (),
 ) -> Prepared:
-    """The docket of retiring everything in an environment that a package alone claims; what was there before it is
-    let go. Refused where items that stay use something of it. `words` is how it was asked for."""
+    """The docket of retiring everything in an environment that a package alone claims; what was there before it, or
+    was handed over, is let go. Refused where items that stay use something of it. `words` is how it was asked for."""
     opened = session.open(environment)
     side = own_side(opened, session.ledger, session.crosswalk)
     claims = Claims(session.ledger.claims(side.uid))
@@ -48,11 +48,12 @@ def withdrawal(
         )
     # Of all sources of that name: who withdraws a package means what they see under it.
     alone = [key for key in claims.alone(package) if key in side.by_key]
-    # What was there before Amphora came is given back to whoever had it, not deleted.
+    # What was there before Amphora came is given back to whoever had it, not deleted; and what was handed over is the
+    # work of those who took it.
     ours = session.ledger.journal.created(side.uid)
-    everything = {
-        key: (Fate.RETIRE if side.by_key[key].native_id in ours else Fate.LET_GO).value for key in alone
-    } | dict(fates)
+    handed_over = {claim.key for claim in mine if claim.custody == Custody.TARGET}
+    stays = {key for key in alone if side.by_key[key].native_id not in ours or key in handed_over}
+    everything = {key: (Fate.LET_GO if key in stays else Fate.RETIRE).value for key in alone} | dict(fates)
     # Whoever withdraws agrees to all that is listed, and this is.
     retirements = retirements_of(session, side, alone, {}, everything, Fate.RETIRE)
     sources = sorted({claim.source_uid for claim in mine})
@@ -70,7 +71,7 @@ def withdrawal(
         findings=(),
         fingerprint="",
         words=words,
-        retirements=tuple(retirements),
+        retirements=tuple(replace(one, is_handed_over=one.key in handed_over) for one in retirements),
         legs=(Leg((), tuple(import_steps((), retirements, habits_of(opened.description)))),),
         unclaimed=tuple(sorted({claim.key for claim in mine} - {one.key for one in retirements})),
         other_sources=tuple(sources[1:]),

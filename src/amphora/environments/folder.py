@@ -43,8 +43,8 @@ FILE = "environment.json"
 ID_PATTERN = r"[0-9A-Za-z._-]{6,}"
 JOINER = "#"
 FEW: Final = 64
-"""Up to so many items are looked for by the names of their files, more by going through all files: a run looks at some
-thirty at once, again and again."""
+"""Up to so many items are looked for by the names of their files, more by going through all files: a run looks at
+some thirty at once, again and again."""
 Record = dict[str, Any]
 Stamp = tuple[int, int, int, int]
 """What tells that a file is another one than it was: inode, size, and the times of contents and inode."""

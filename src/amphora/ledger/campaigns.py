@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Collection
+from itertools import chain, count
 from typing import Any
 
 from amphora.core.values.model import Json
@@ -13,20 +14,34 @@ from amphora.ledger.records import OPEN, Campaign
 PREFIX = "many-"
 
 
+def free_name(wanted: str, known: Collection[str]) -> str:
+    """The name, or the first of its kind that is free: `build-7`, `build-7.2`. Pipelines name a run after a build,
+    and run a build again."""
+    numbered = (f"{wanted}.{number}" for number in count(2))
+    return next(name for name in chain([wanted], numbered) if name not in known)
+
+
 class Campaigns:
-    """The campaigns of a ledger, named `many-1`, `many-2` …; their runs bear that name."""
+    """The campaigns of a ledger, named as was asked for, or `many-1`, `many-2` …; their runs bear that name."""
 
     def __init__(self, db: Database, clock: Callable[[], str]) -> None:
         self._db = db
         self._clock = clock
 
     def begin(
-        self, package: str, version: str, source_uid: str, package_digest: str, account: str, request: Json
+        self,
+        package: str,
+        version: str,
+        source_uid: str,
+        package_digest: str,
+        account: str,
+        request: Json,
+        wanted: str = "",
     ) -> Campaign:
-        """A new one."""
+        """A new one; a number follows the name that is wanted, where it is taken."""
         with self._db.transaction():
-            count = int(self._db.rows("select count(*) from campaigns")[0][0])
-            name = f"{PREFIX}{count + 1}"
+            known = self.names()
+            name = free_name(wanted, known) if wanted else f"{PREFIX}{len(known) + 1}"
             row = (name, package, version, source_uid, package_digest, account, self._clock(), OPEN, dumped(request))
             self._db.insert(
                 "insert into campaigns (name, package, version, source_uid, package_digest, account, started_at,"
@@ -43,6 +58,10 @@ class Campaigns:
             request = json.loads(row["request"])
             request["rounds"] = [[name if one == old else one for one in names] for names in request["rounds"]]
             self._db.do("update campaigns set request = ? where id = ?", (dumped(request), row["id"]))
+
+    def names(self) -> list[str]:
+        """What all of them are called."""
+        return [row["name"] for row in self._db.rows("select name from campaigns")]
 
     def named(self, name: str) -> Campaign | None:
         """The campaign of this name."""

@@ -23,6 +23,7 @@ def withdrawal_blocks(docket: Docket, is_done: bool = False) -> list[Block]:
             Cell(readable(one.key), "strong"),
             one.present.states.title
             + (" (there before)" if one.was_there else "")
+            + (" (handed over)" if one.is_handed_over else "")
             + (" (edited there)" if one.key in docket.edited_there else "")
             + along_words(one)
             + (" (its secret goes for good)" if one.has_secret and one.fate is not Fate.LET_GO else ""),

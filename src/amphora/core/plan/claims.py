@@ -40,6 +40,11 @@ class Claims:
         held = {c.key for c in self.rows if c not in mine}
         return sorted({c.key for c in mine} - held)
 
+    def custody(self, package: str, source_uid: str) -> str | None:
+        """In whose hands the items of a package are; None where it has none there, or not all in the same."""
+        found = {c.custody for c in self.of(package, source_uid)}
+        return found.pop() if len(found) == 1 else None
+
     def dropped(self, contents: Contents) -> list[Key]:
         """What the package alone claims, in its own custody, and no longer holds; nothing on the way back to
         a lower version, which is expected to know less."""

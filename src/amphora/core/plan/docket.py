@@ -123,9 +123,10 @@ class Fate(StrEnum):
 class Retirement:
     """An item of the target that this package alone claims and no longer holds. `users` are items that stay
     and use it: while there are some it can't be retired; `everybody` those that go as well included. Letting go
-    ends the claim and leaves the item. `was_there` tells that no run of ours created it. `along` names the item with
-    which the environment removes this one, whosever it is; `claimed` are then the packages that hold it. Whoever
-    removes what `has_secret` can't give that back: of a secret nothing is ever kept."""
+    ends the claim and leaves the item. `was_there` tells that no run of ours created it, `is_handed_over` that it is
+    in the target's custody. `along` names the item with which the environment removes this one, whosever it is;
+    `claimed` are then the packages that hold it. Whoever removes what `has_secret` can't give that back: of a secret
+    nothing is ever kept."""
 
     key: Key
     present: Listed
@@ -136,6 +137,7 @@ class Retirement:
     along: Key = ""
     claimed: tuple[str, ...] = ()
     has_secret: bool = False
+    is_handed_over: bool = False
 
 
 @dataclass(frozen=True)
@@ -176,6 +178,7 @@ class Docket:
     findings: tuple[Finding, ...]
     fingerprint: str
     custody: Custody = Custody.PACKAGE
+    custody_was: Custody | None = None
     care: tuple[Task, ...] = ()
     legs: tuple[Leg, ...] = ()
     taken: tuple[tuple[Key, Key], ...] = ()
@@ -306,6 +309,11 @@ class Docket:
 
     def _edits(self) -> list[tuple[Action, list[FieldChange]]]:
         return [(action, action.comparison.local_edits) for action in self.edited if action.comparison]
+
+    @property
+    def hands_over(self) -> bool:
+        """Whether what the package brought before is in other hands afterwards."""
+        return self.custody_was not in (None, self.custody)
 
     @property
     def errors(self) -> list[Finding]:

@@ -1,0 +1,96 @@
+"""Stories: whole rows of commands, and all that they say and leave, word for word as it was read and found right.
+
+A story is a file: `$` before each command of ours, `%` before one of the shell, and below it what came of it. With
+`AMPHORA_STORIES=renew` the files are written anew; what has changed in them is read before it is kept.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import re
+import shlex
+import sqlite3
+import subprocess
+from collections.abc import Iterable, Iterator
+from contextlib import closing
+from datetime import UTC, datetime
+from pathlib import Path
+
+import pytest
+
+from amphora.cli.chapters import CHAPTERS
+from tests.conftest import run_program
+
+STORIES = Path(__file__).parents[1] / "stories"
+WIDTH = 180
+
+
+def folded(value: object, indent: str = "") -> str:
+    """JSON with short values in one line, so that a story can be read."""
+    line = json.dumps(value, ensure_ascii=False)
+    if len(indent) + len(line) <= WIDTH or not isinstance(value, dict | list) or not value:
+        return line
+    inner = f"{indent} "
+    if isinstance(value, dict):
+        rows = [f"{inner}{json.dumps(name)}: {folded(part, inner)}" for name, part in value.items()]
+    else:
+        rows = [f"{inner}{folded(part, inner)}" for part in value]
+    start, end = "{}" if isinstance(value, dict) else "[]"
+    return "\n".join([start, ",\n".join(rows), f"{indent}{end}"])
+
+
+def states(folder: Path) -> Iterator[str]:
+    """What the practice environments of a folder hold, a line an item."""
+    query = "select kind, folder, name, title, is_on, live, draft, row_count from items order by kind, folder, name"
+    for path in sorted(folder.glob("*.practice")):
+        with closing(sqlite3.connect(path)) as db:
+            for *told, live, draft, rows in db.execute(query):
+                marks = [text and hashlib.sha256(text.encode()).hexdigest()[:8] for text in (live, draft)]
+                yield " ".join(map(str, (path.stem, *told, *marks, rows)))
+
+
+def told(folder: Path, commands: Iterable[str]) -> str:
+    """The commands, each with what it came to: code, the document, what stands on stderr; and at the end what is new
+    or another in the environments."""
+    start = f"{datetime.now(UTC):%Y-%m-%dT%H:%M:%SZ}"
+    lines: list[str] = []
+    before: set[str] = set()
+    for command in commands:
+        lines += ["", command]
+        if command.startswith("%"):
+            subprocess.run(command[1:], shell=True, cwd=folder, check=True)
+            continue
+        words = shlex.split(command[1:])
+        variables = {"XDG_CONFIG_HOME": "desk"} | dict(word.split("=", 1) for word in words[: words.index("amphora")])
+        # A person's own folder lies in that of the story.
+        variables = {name: str(folder / text) if name.startswith("XDG") else text for name, text in variables.items()}
+        done = run_program(folder, *words[words.index("amphora") + 1 :], "--json", **variables)
+        lines += [f"{done.code}", folded(done.json) if done.out else "", done.err.rstrip()]
+        now = set(states(folder))
+        if before:
+            lines += [f"- {line}" for line in sorted(before - now)] + [f"+ {line}" for line in sorted(now - before)]
+        before = now
+    text = "\n".join(line for line in lines if line or not lines)
+    text = text.replace(str(folder), "FOLDER").replace(str(folder.resolve()), "FOLDER")
+    return re.sub(r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ", lambda at: "NOW" if at[0] >= start else at[0], text) + "\n"
+
+
+def compared(name: str, text: str) -> None:
+    path = STORIES / name
+    if os.environ.get("AMPHORA_STORIES") == "renew":
+        path.write_text(text, encoding="utf-8")
+    assert text.splitlines() == path.read_text(encoding="utf-8").splitlines()
+
+
+def test_the_demo(tmp_path: Path) -> None:
+    scenes = [scene for chapter in CHAPTERS for scene in chapter.scenes]
+    given = [(" ".join(f"{name}={value}" for name, value in scene.env.items()), scene.command) for scene in scenes]
+    compared("demo.txt", told(tmp_path, [f"$ {env} amphora {command}".replace("  ", " ") for env, command in given]))
+
+
+@pytest.mark.parametrize("name", sorted(path.name for path in STORIES.glob("*.txt") if path.name != "demo.txt"))
+def test_a_story(halcyon: Path, name: str) -> None:
+    lines = (STORIES / name).read_text(encoding="utf-8").splitlines()
+    compared(name, told(halcyon, [line for line in lines if line.startswith(("$ ", "% "))]))
