@@ -152,7 +152,7 @@ def test_many_targets_are_named_and_picked_up_together(lists: Program, halcyon: 
     assert first.code == 6
     assert {one["run"] for one in first.json["targets"]} == {"b-grove-test", "b-grove-south"}
     again = lists(*line)
-    assert (again.code, again.json["campaign"]) == (0, "many-1")
+    assert (again.code, again.json["campaign"]) == (0, "b")
     assert lists(*line).json["verdict"] == "Done: lists 1.0.0 is in grove-test, grove-south."
 
 

@@ -17,6 +17,7 @@ from collections.abc import Iterable, Iterator
 from contextlib import closing
 from datetime import UTC, datetime
 from pathlib import Path
+from textwrap import indent
 
 import pytest
 
@@ -24,7 +25,7 @@ from amphora.cli.chapters import CHAPTERS
 from tests.conftest import run_program
 
 STORIES = Path(__file__).parents[1] / "stories"
-WIDTH = 180
+WIDTH = 240
 
 
 def folded(value: object, indent: str = "") -> str:
@@ -67,14 +68,17 @@ def told(folder: Path, commands: Iterable[str]) -> str:
         # A person's own folder lies in that of the story.
         variables = {name: str(folder / text) if name.startswith("XDG") else text for name, text in variables.items()}
         done = run_program(folder, *words[words.index("amphora") + 1 :], "--json", **variables)
-        lines += [f"{done.code}", folded(done.json) if done.out else "", done.err.rstrip()]
+        out, err = (_timeless(text.replace(str(folder), "FOLDER"), start) for text in (done.out, done.err))
+        lines += [f"{done.code}", folded(json.loads(out)) if out else "", indent(err.rstrip(), "    ")]
         now = set(states(folder))
         if before:
             lines += [f"- {line}" for line in sorted(before - now)] + [f"+ {line}" for line in sorted(now - before)]
         before = now
-    text = "\n".join(line for line in lines if line or not lines)
-    text = text.replace(str(folder), "FOLDER").replace(str(folder.resolve()), "FOLDER")
-    return re.sub(r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ", lambda at: "NOW" if at[0] >= start else at[0], text) + "\n"
+    return "\n".join(filter(None, lines)) + "\n"
+
+
+def _timeless(text: str, start: str) -> str:
+    return re.sub(r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ", lambda at: "NOW" if at[0] >= start else at[0], text)
 
 
 def compared(name: str, text: str) -> None:
