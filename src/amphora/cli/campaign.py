@@ -117,7 +117,7 @@ def undo_many(work: Work, campaign: Campaign, only: list[str], preview: bool, ye
 
     from amphora.core.values.errors import NotReady
     from amphora.core.values.words import few
-    from amphora.engine.campaign import close, runs_to_undo, undo_all
+    from amphora.engine.campaign import close, in_force, runs_to_undo, undo_all
     from amphora.engine.undo import foreseen
     from amphora.render.result import Result
     from amphora.render.rounds import back_result
@@ -152,4 +152,7 @@ def undo_many(work: Work, campaign: Campaign, only: list[str], preview: bool, ye
         raise typer.Exit(3)
     found, trouble = undo_all(work.session, campaign, runs)
     rest = [run.environment for run in runs[len(found) :]]
-    work.show(back_result(campaign.name, found, rest, trouble), has_changed=True)
+    # Of those that were not asked for: some of them may have been undone before.
+    asked = {run.environment for run in runs}
+    stays = [run.environment for run in in_force(work.session, campaign) if run.environment not in asked]
+    work.show(back_result(campaign.name, found, rest, stays, trouble), has_changed=True)

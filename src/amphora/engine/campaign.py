@@ -130,6 +130,12 @@ def request_of(campaign: Campaign) -> ImportRequest:
     return ImportRequest(Decisions(), tuple(kept["take_over"]), yes=True, may_pause=kept["may_pause"])
 
 
+def in_force(session: Session, campaign: Campaign) -> list[Run]:
+    """The runs of a campaign that were neither put back nor undone."""
+    # The latest of each target: an earlier one was put back, or went on in it.
+    return [run for run in _latest(session, campaign).values() if run.state not in (PUT_BACK, UNDONE)]
+
+
 def runs_to_undo(session: Session, campaign: Campaign, only: Sequence[str]) -> list[Run]:
     """The runs of a campaign that are in force, the latest first; those into some targets `only`, if any are named.
     NotReady where one of them is not the latest into its target: nothing is undone then. None of a campaign that is
@@ -141,9 +147,7 @@ def runs_to_undo(session: Session, campaign: Campaign, only: Sequence[str]) -> l
             details=[f"targets: {few(campaign.targets, 12)}"],
             next_step=advice("Name one of its targets with --only."),
         )
-    # The latest of each: an earlier one was put back, or went on in it.
-    latest = _latest(session, campaign).values()
-    runs = [run for run in latest if run.state not in (PUT_BACK, UNDONE) and (not only or run.environment in only)]
+    runs = [run for run in in_force(session, campaign) if not only or run.environment in only]
     if not runs and campaign.state == OPEN and not only:
         return []
     if not runs:

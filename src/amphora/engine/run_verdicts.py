@@ -56,15 +56,17 @@ def of_rounds(
     return Verdict(line, "good", to_type("history", *named))
 
 
-def of_undo_all(campaign: str, found: Sequence[Back], rest: Sequence[str]) -> Verdict:
-    """A campaign was undone, target by target; `rest` were not begun because one could not be."""
+def of_undo_all(campaign: str, found: Sequence[Back], rest: Sequence[str], stays: Sequence[str] = ()) -> Verdict:
+    """A campaign was undone, target by target; `rest` were not begun because one could not be, and in those where it
+    `stays` nobody asked for it."""
     whole = [back.of.environment for back in found if back.is_as_before and not back.is_open]
     others = [back.of.environment for back in found if back.of.environment not in whole]
     is_open = any(back.is_open for back in found)
-    words = f"{campaign} is {'not undone as a whole' if is_open or rest else 'undone'}:"
+    words = f"{campaign} is {'not undone as a whole' if is_open or rest or stays else 'undone'}:"
     parts = [f"as it was before in {few(whole, 8)}"] if whole else []
     parts += [f"but for what is named below in {few(others, 8)}"] if others else []
     parts += [f"not begun in {few(rest, 8)}"] if rest else []
+    parts += [f"still in force in {few(stays, 8)}"] if stays else []
     standing: Standing = "bad" if is_open or rest else "warn" if others else "good"
     after = to_type("undo", campaign) if is_open or rest else to_type("history")
     return Verdict(

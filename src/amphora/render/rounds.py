@@ -89,10 +89,14 @@ def rounds_result(
 
 
 def back_result(
-    campaign: str, found: Sequence[Back], rest: Sequence[str], trouble: AmphoraError | None = None
+    campaign: str,
+    found: Sequence[Back],
+    rest: Sequence[str],
+    stays: Sequence[str] = (),
+    trouble: AmphoraError | None = None,
 ) -> Result:
     """A campaign was undone, in all its targets or some; `rest` are targets in which that was not begun, because of
-    the `trouble` in the first of them."""
+    the `trouble` in the first of them, `stays` those for which nobody asked."""
     blocks: list[Block] = []
     if trouble:
         lines: list[Cell | str] = [Cell(trouble.message, "bad"), *trouble.details]
@@ -102,7 +106,7 @@ def back_result(
         blocks.append(Lines([Cell(one.verdict, one.tone)], back.of.environment))
         blocks += [block for block in one.blocks if isinstance(block, Lines)]
     data = [undo_result(back).data for back in found]
-    return Result.of("undo", of_undo_all(campaign, found, rest), blocks, {"campaign": campaign, "runs": data})
+    return Result.of("undo", of_undo_all(campaign, found, rest, stays), blocks, {"campaign": campaign, "runs": data})
 
 
 def comparisons_result(title: str, found: Sequence[tuple[Docket, Sequence[Reason]]]) -> Result:

@@ -118,11 +118,13 @@ def _regions(docket: Docket, standing: Standing) -> list[Reason]:
 
 
 def _unknown_kinds(docket: Docket, standing: Standing) -> list[Reason]:
-    unfit = {one.key: one.unfit for one in docket.converted if one.unfit}
+    unfit = [one for one in docket.converted if one.unfit]
+    # By the keys of the package: whoever leaves them out names them as they are packed.
     lost = tuple(
-        f"{readable(key)} at {place_phrase(place)}: {why}" for key, places in unfit.items() for place, why in places
+        f"{readable(one.packed_key)} at {place_phrase(place)}: {why}" for one in unfit for place, why in one.unfit
     )
-    written = [a for a in docket.actions if a.do in (Do.CREATE, Do.UPDATE) and a.key not in unfit]
+    keys = {one.key for one in unfit}
+    written = [a for a in docket.actions if a.do in (Do.CREATE, Do.UPDATE) and a.key not in keys]
     # Kinds that are not carried, such as connections, have nothing to do with what can be written.
     schemas = {kind: sheet.schema for kind, sheet in standing.sheets.items() if sheet.is_carried}
     unknown = [readable(a.key) for a in written if a.item.kind not in schemas]
