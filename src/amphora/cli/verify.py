@@ -37,14 +37,14 @@ def verify(
       amphora verify olive-intake grove-live
       amphora verify olive-intake live-sites --junit verify.xml
     """
-    from amphora.engine.proof import prove_package, prove_run, run_to_verify
+    from amphora.engine.proof import prove_run, prove_targets, run_to_verify
     from amphora.render.verify import proof_result, proofs_junit, proofs_markdown, proofs_result
 
     one_format(json=json, md=markdown)
     with working(json, workspace, progress) as work:
         if environments:
             targets = work.session.workspace.targets(environments)
-            proofs = [prove_package(work.session, subject, name) for name in targets]
+            proofs = prove_targets(work.session, subject, targets)
         else:
             proofs = [prove_run(work.session, run_to_verify(work.session, subject))]
         if junit:

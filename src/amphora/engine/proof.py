@@ -96,6 +96,8 @@ class Proof:
     gone: int = 0
     elsewhere: tuple[Elsewhere, ...] | None = None
     others: int = 0
+    absent: str = ""
+    """Why nothing of it is in force there, where that is so."""
 
     @property
     def broken(self) -> tuple[Connection, ...]:
@@ -124,6 +126,7 @@ class Proof:
         found: dict[str, str] = {key: off.cause.value for key, off in self.off.items()}
         # Under names of their own: an item may be called like a connection.
         found |= {f"connection:{one.name}": f"does not answer: {one.reason}" for one in self.broken}
+        found |= {self.package: self.absent} if self.absent else {}
         return found | {one.title: f"{one.what} by the run" for one in self.by_us}
 
     @property
@@ -160,6 +163,22 @@ def prove_package(session: Session, package: str, environment: str) -> Proof:
         raise NotReady(words, subject=package, next_step=to_type("import", package, environment))
     proof, _ = _proved(session, environment, mine)
     return _recorded(session, replace(proof, package=package, version=newest(one.version for one in mine)))
+
+
+def prove_targets(session: Session, package: str, environments: Sequence[str]) -> list[Proof]:
+    """The proofs for several targets. One in which nothing of it is in force keeps no other from being looked at; in
+    none at all is an error."""
+    proofs: list[Proof] = []
+    errors: list[NotReady] = []
+    for name in environments:
+        try:
+            proofs.append(prove_package(session, package, name))
+        except NotReady as error:
+            errors.append(error)
+            proofs.append(Proof(name, package, "", None, (), absent=error.message))
+    if len(errors) == len(proofs):
+        raise errors[0]
+    return proofs
 
 
 def _without_version(named: str, latest: Collection[Delivery], environment: str) -> str:

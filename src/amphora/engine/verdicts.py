@@ -280,6 +280,8 @@ def of_export(report: ExportReport, target: str) -> Verdict:
 
 def of_proof(proof: Proof) -> Verdict:
     """Whether a target is what was promised, and what else of it is not as it was."""
+    if proof.absent:
+        return Verdict(proof.absent, "bad", to_type("compare", proof.package, proof.environment), COUNTS)
     what = f"of {proof.package} {proof.version}"
     # Told and not counted: what others did beside a run is no fault of it.
     strange = len(proof.changed_since)

@@ -19,7 +19,7 @@ from amphora.render.changes import changes_grid
 from amphora.render.markdown import md
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, cut_lines, titled
 
-AS_PROMISED = "as promised"
+AS_PROMISED, OFF = "as promised", "not as promised"
 _NOT_IN_XML = re.compile("[^\t\n\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
 
@@ -32,7 +32,7 @@ def proofs_result(package: str, each: Mapping[str, Proof]) -> Result:
         [
             Cell(name, "strong"),
             proof.version,
-            Cell(AS_PROMISED, "good") if proof.is_whole else Cell("not as promised", "bad"),
+            Cell(AS_PROMISED, "good") if proof.is_whole else Cell("not there" if proof.absent else OFF, "bad"),
             f"{len(proof.items) - len(proof.off)} of {len(proof.items)}",
         ]
         for name, proof in each.items()
@@ -42,7 +42,8 @@ def proofs_result(package: str, each: Mapping[str, Proof]) -> Result:
         blocks += [Lines([], name), *single[name].blocks]
     words = f"All {len(each)} targets are as promised: {package}."
     if wrong:
-        words = f"{len(wrong)} of {len(each)} targets are not as promised: {few(wrong, 8)}."
+        verb = "is" if len(wrong) == 1 else "are"
+        words = f"{len(wrong)} of {len(each)} targets {verb} not as promised: {few(wrong, 8)}."
     # One next step, that of the first: two commands in a last line are none.
     after = single[wrong[0]].next_step if wrong else to_type("history")
     data = {"package": package, "targets": [result.data for result in single.values()]}
@@ -51,6 +52,8 @@ def proofs_result(package: str, each: Mapping[str, Proof]) -> Result:
 
 def proof_result(proof: Proof) -> Result:
     """Whether one target is what was promised: respect by respect, then what is off."""
+    if proof.absent:
+        return Result.of("verify", of_proof(proof), [Lines([Cell(proof.absent, "bad")])], proof_json(proof))
     rows: list[Row] = [
         [name, words, Cell(said, "good" if is_good else "bad" if is_good is False else "dim")]
         for name, words, said, is_good in respects(proof)
@@ -171,6 +174,7 @@ def proof_json(proof: Proof) -> dict[str, object]:
         "environment": proof.environment,
         "run": proof.run.name if proof.run else None,
         "as_promised": proof.is_whole,
+        "absent": proof.absent,
         "only_edited": proof.only_edited,
         "items": [
             {
@@ -199,9 +203,10 @@ def proofs_markdown(proofs: Sequence[Proof]) -> str:
     for proof in proofs:
         # The same words as on the screen: two ways of saying it would be read as two results.
         verdict = of_proof(proof)
-        lines += [f"# {md(f'{proof.package} {proof.version} in {proof.environment}')}", "", md(verdict.words), ""]
-        lines += ["| looked at | of | found |", "|---|---|---|"]
-        lines += [f"| {md(name)} | {md(of)} | {md(said)} |" for name, of, said, _ in respects(proof)]
+        lines += [f"# {md(_named(proof))}", "", md(verdict.words), ""]
+        if not proof.absent:
+            lines += ["| looked at | of | found |", "|---|---|---|"]
+            lines += [f"| {md(name)} | {md(of)} | {md(said)} |" for name, of, said, _ in respects(proof)]
         if proof.off:
             lines += ["", "| item | why | by | when |", "|---|---|---|---|"]
             lines += [
@@ -222,7 +227,7 @@ def proofs_junit(proofs: Sequence[Proof]) -> str:
         cases = _cases(proof)
         failed = sum(bool(words) for _, _, words, _ in cases)
         skipped = sum(is_untold for *_, is_untold in cases)
-        name = _xml(f"{proof.package} {proof.version} in {proof.environment}")
+        name = _xml(_named(proof))
         # As the common schema has them; a fault is never an `error`, which would be one of ours.
         numbers = {"tests": len(cases), "failures": failed, "errors": 0, "skipped": skipped}
         suite = ET.SubElement(root, "testsuite", {"name": name, **{key: str(n) for key, n in numbers.items()}})
@@ -240,7 +245,7 @@ def proofs_junit(proofs: Sequence[Proof]) -> str:
 
 def _cases(proof: Proof) -> list[tuple[str, str, str, bool]]:
     """Group, name, what is off (empty where nothing is), and whether nobody can tell."""
-    found = []
+    found = [("package", proof.package, proof.absent, False)] if proof.absent else []
     for one in proof.items:
         off = proof.off.get(one.key)
         places = few([change.place for change in one.differences], 8)
@@ -253,6 +258,10 @@ def _cases(proof: Proof) -> list[tuple[str, str, str, bool]]:
         said = few([f"{one.title}: {one.what}" for one in proof.by_us], 8)
         found.append(("elsewhere", "nothing else was changed by the run", said, False))
     return found
+
+
+def _named(proof: Proof) -> str:
+    return f"{proof.package} {proof.version} in {proof.environment}".replace("  ", " ")
 
 
 def _xml(text: str) -> str:
