@@ -61,15 +61,19 @@ def import_many(
         raise typer.Exit(3)
     if all(one.docket.is_settled and is_recorded(work.session, one.docket) for one in dockets):
         # Nothing is begun that somebody would have to be told of later.
-        work.show(rounds_result(title, [Came(one.docket, NOTHING_TO_DO) for one in dockets], ""))
+        write_links(how.links, [(one.docket, None) for one in dockets])
+        result = rounds_result(title, [Came(one.docket, NOTHING_TO_DO) for one in dockets], "")
+        work.show(demanding(work, result, [one.docket for one in dockets]) if how.is_complete else result)
         return
     campaign = begin(work.session, dockets, rounds, go_on, request, how.name)
     found = carried(work.session, parts, rounds, go_on, campaign.name)
     settle(work.session, campaign, found)
-    write_links(how.links, [(one.docket, one.outcome) for one in found if one.outcome and not one.outcome.failure])
+    whole = [one for one in found if one.state == NOTHING_TO_DO or (one.outcome and not one.outcome.failure)]
+    write_links(how.links, [(one.docket, one.outcome) for one in whole])
     result = rounds_result(title, found, campaign.name)
-    outcomes = [came.outcome for came in found if came.outcome]
-    work.show(demanding(result, outcomes) if how.is_complete else result, has_changed=True)
+    if how.is_complete:
+        result = demanding(work, result, [one.docket for one in found])
+    work.show(result, has_changed=True)
 
 
 def go_on_with_many(work: Work, campaign: Campaign, has_more: bool = False, preview: bool = False) -> None:

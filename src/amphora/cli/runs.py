@@ -53,8 +53,11 @@ def import_one(work: Work, prepared: Prepared, request: ImportRequest, preview: 
     if docket.is_settled and not in_the_way(work.session, prepared, request):
         if not is_recorded(work.session, docket):
             # Recorded all the same: from now on the target has this version, and local edits are measured by it.
-            import_prepared(work.session, prepared)
-        work.show(idle_result(docket))
+            outcome, _ = import_prepared(work.session, prepared, name=how.name, why=how.why)
+            if outcome.failure:
+                raise outcome.failure
+        write_links(how.links, [(docket, None)])
+        work.show(demanding(work, idle_result(docket), [docket]) if how.is_complete else idle_result(docket))
         return
     question = question_for(work.session, prepared, request)
     if question and not typer.confirm(visible(question), err=True):
@@ -63,7 +66,7 @@ def import_one(work: Work, prepared: Prepared, request: ImportRequest, preview: 
     carried_out(work, prepared, how=how)
 
 
-def write_links(links: Path | None, done: Sequence[tuple[Docket, Outcome]]) -> None:
+def write_links(links: Path | None, done: Sequence[tuple[Docket, Outcome | None]]) -> None:
     """Writes old and new links as a table for spreadsheets, where that was asked for."""
     from amphora.render.imports import links_table
 
@@ -71,16 +74,23 @@ def write_links(links: Path | None, done: Sequence[tuple[Docket, Outcome]]) -> N
         links.write_text(links_table(done), encoding="utf-8-sig", newline="")
 
 
-def demanding(result: Result, outcomes: Sequence[Outcome]) -> Result:
-    """The result, with another exit code where something is still to do."""
+def demanding(work: Work, result: Result, dockets: Sequence[Docket]) -> Result:
+    """The result, with another exit code where something is still to do: after these imports, or after an earlier one
+    of the same package into the same target."""
     from amphora.core.plan.aftercare import told
-    from amphora.ledger.records import OPEN
+    from amphora.core.values.next_step import to_type
+    from amphora.engine.aftercare import open_after, settled_by_looking
 
-    still = [entry.task for outcome in outcomes for entry in outcome.care if entry.state == OPEN]
-    if result.code or not still:
+    if result.code:
         return result
-    words = result.verdict if "Still to do" in result.verdict else f"{result.verdict} Still to do: {told(still)}."
-    return replace(result, verdict=words, code=1)
+    open_ = open_after(work.session, [(docket.target, docket.package) for docket in dockets])
+    still, _ = settled_by_looking(work.session, open_)
+    if not still:
+        return result
+    words = result.verdict
+    if "Still to do" not in words:
+        words += f" Still to do: {told([entry.task for entry in still])}."
+    return replace(result, verdict=words, code=1, next_step=to_type("aftercare", still[0].run))
 
 
 def carried_out(work: Work, prepared: Prepared, run: Run | None = None, how: How = PLAIN) -> None:
@@ -106,7 +116,7 @@ def carried_out(work: Work, prepared: Prepared, run: Run | None = None, how: How
     write_links(how.links, [(prepared.docket, outcome)])
     if outcome.run.state != PAUSED:
         result = import_result(prepared.docket, outcome, verified)
-        work.show(demanding(result, [outcome]) if how.is_complete else result, has_changed=True)
+        work.show(demanding(work, result, [prepared.docket]) if how.is_complete else result, has_changed=True)
         return
     with picked_up(work.session, outcome.run) as picked:
         work.show(standstill_result(standstill(work.session, picked), "import"), has_changed=True)

@@ -108,6 +108,11 @@ def open_care(session: Session, what: str = "") -> list[Entry]:
     return [entry for entry in ledger.aftercare.of_run(run) if entry.state == OPEN]
 
 
+def open_after(session: Session, imports: Collection[tuple[str, str]]) -> list[Entry]:
+    """What is open after imports of packages into environments, each given as (environment, package)."""
+    return [entry for entry in session.ledger.aftercare.open() if (entry.environment, entry.package) in imports]
+
+
 def settled_by_looking(
     session: Session, entries: Sequence[Entry], run: Run | None = None, entered: Collection[int] = ()
 ) -> tuple[list[Entry], list[str]]:

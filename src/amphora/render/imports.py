@@ -361,14 +361,15 @@ def link_blocks(docket: Docket, outcome: Outcome) -> list[Block]:
     return blocks
 
 
-def links_table(done: Iterable[tuple[Docket, Outcome]]) -> str:
-    """Old and new addresses as CSV (RFC 4180): environment, item, title, old, new."""
-    return csv_text(
-        ["environment", "item", "title", "was at", "is now at"],
-        [
-            [docket.target, action.key, action.states.title, action.item.link, outcome.links[action.key]]
-            for docket, outcome in done
-            for action in docket.actions
-            if action.key in outcome.links
-        ],
-    )
+def links_table(done: Iterable[tuple[Docket, Outcome | None]]) -> str:
+    """Old and new addresses as CSV (RFC 4180): environment, item, title, old, new; also of what was there already."""
+    rows = []
+    for docket, outcome in done:
+        there = {action.key: action.present.link for action in docket.actions if action.present}
+        links = {**there, **(outcome.links if outcome else {})}
+        rows += [
+            [docket.target, a.key, a.states.title, a.item.link, links[a.key]]
+            for a in docket.actions
+            if a.key in links
+        ]
+    return csv_text(["environment", "item", "title", "was at", "is now at"], rows)
