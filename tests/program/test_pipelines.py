@@ -62,6 +62,9 @@ def test_the_script_delivers_and_can_be_run_again(intake: Program, halcyon: Path
     last = [line for line in progress if str(line.get("what")).startswith("grove-live: ")][-1]
     assert last["done"] == last["total"] > 5
     assert json.loads((halcyon / "findings.sarif").read_text())["version"] == "2.1.0"
+    # While that is open it counts, with nothing else to do too.
+    assert shell(halcyon, SCRIPT, "olive-intake", "grove-live", "7") == (code, told)
+    assert intake("aftercare", "--tick", "all").code == 0
     assert shell(halcyon, SCRIPT, "olive-intake", "grove-live", "7") == (0, "build-7 is in grove-live\n")
     assert [run["name"] for run in intake("history", "--json").json["runs"]] == ["build-7"]
 

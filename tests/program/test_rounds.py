@@ -229,7 +229,7 @@ def test_several_targets_are_verified_and_told_what_is_left_to_do(small: Program
     small("practice", "edit", "grove-live.practice", "Weigh slip", "--set", '/subject="Mine"')
     found = small("verify", "small", "sites", "--json")
     assert found.code == 1
-    assert found.json["verdict"] == "1 of 3 targets are not as promised: grove-live."
+    assert found.json["verdict"] == "1 of 3 targets is not as promised: grove-live."
     assert found.json["next"] == "amphora edits grove-live"
     assert [len([item for item in one["items"] if item["as_promised"]]) for one in found.json["targets"]] == [2, 1, 2]
     assert small("export", "grove-dev", "Weighbridge feed", "--as", "feed").code == 0
