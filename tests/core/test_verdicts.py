@@ -384,7 +384,7 @@ def test_edits_verification_difference_and_withdrawal() -> None:
     assert str(bad.next_step) == "amphora env test live"
     for counts, words, code in (
         ((0, 0, 0), "a and b are the same.", 0),
-        ((1, 2, 3), "1 differ, 2 only in a, 3 only in b.", 1),
+        ((1, 2, 3), "1 differs, 2 only in a, 3 only in b.", 1),
     ):
         sides = SimpleNamespace(
             changed={n: [] for n in range(counts[0])}, only_left=[0] * counts[1], only_right=[0] * counts[2]

@@ -162,7 +162,7 @@ def of_difference(left: str, right: str, found: Differences) -> Verdict:
     counts = (len(found.changed), len(found.only_left), len(found.only_right))
     if not any(counts):
         return Verdict(f"{left} and {right} are the same.", "good")
-    words = f"{counts[0]} differ, {counts[1]} only in {left}, {counts[2]} only in {right}."
+    words = f"{counted(counts[0], 'differs', 'differ')}, {counts[1]} only in {left}, {counts[2]} only in {right}."
     return Verdict(words, code=COUNTS)
 
 

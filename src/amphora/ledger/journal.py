@@ -10,7 +10,7 @@ from amphora.core.plan.states import Image
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
-from amphora.core.values.next_step import to_type
+from amphora.core.values.next_step import blank, to_type
 from amphora.ledger.database import Database, dumped
 from amphora.ledger.records import (
     BACKWARDS,
@@ -128,10 +128,10 @@ class Journal:
             return _run(rows[0])
         runs = self.runs()
         raise UsageFault(
-            f"There is no run {name!r}.",
+            f"There is no run {name!r}." if runs else "There is no run yet.",
             subject=name,
             details=[f"latest: {', '.join(run.name for run in runs[:5])}"] if runs else (),
-            next_step=to_type("history"),
+            next_step=to_type("history") if runs else to_type("import", blank("PACKAGE"), blank("ENVIRONMENT")),
         )
 
     def of_campaign(self, name: str) -> list[Run]:

@@ -117,7 +117,7 @@ def comparisons_result(title: str, found: Sequence[tuple[Docket, Sequence[Reason
         blocks += reason_blocks(reasons)
     closed = [docket for docket, reasons in found if reasons]
     others = [docket for docket, _ in found if not docket.is_settled]
-    words = f"{title} against {counted(len(found), 'target')}: {len(others)} differ, "
+    words = f"{title} against {counted(len(found), 'target')}: {counted(len(others), 'differs', 'differ')}, "
     words += f"{len(closed)} not as it stands." if closed else "all can go."
     data = [
         {"in_the_way": reasons_json(reasons), **docket_json(docket), "is_same": docket.is_settled}
