@@ -837,3 +837,59 @@ def test_what_is_named_by_its_address_goes_to_another_one(tmp_path: Path) -> Non
         assert not two.dials
         (tmp_path / "linked.toml").write_text(LINKED.replace('/dial/{id}/"\ntitle', '/dials/{id}"\ntitle'), "utf-8")
         assert "no id at $.self that is written like {address}/dials/{id}" in run("survey", "here", code=4).err
+
+
+class Slugged:
+    """A platform that makes ids of names: what is called otherwise has another id, and the old one is nobody's."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        self.pages: dict[str, dict[str, Any]] = {}
+
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        _, kind, *rest = path.split("/")
+        if kind == "about":
+            return 200, {"uid": self.name}, {}
+        if method == "GET" and not rest:
+            return 200, list(self.pages.values()), {}
+        if rest and rest[0] not in self.pages:
+            return 404, {}, {}
+        page = self.pages.pop(rest[0]) if rest and method != "GET" else self.pages[rest[0]] if rest else {}
+        if body:
+            slug = body["name"].lower().replace(" ", "-")
+            if method == "POST" and slug in self.pages:
+                return 409, {"message": "taken"}, {}
+            page = self.pages[slug] = {**page, **body, "id": slug}
+        return 200, page, {}
+
+
+def test_an_id_that_is_made_from_the_name_is_followed(tmp_path: Path) -> None:
+    one, two = Slugged("one"), Slugged("two")
+    (tmp_path / "pages.toml").write_text(
+        'bridge = "pages"\nkinds = ["page.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
+        + described("page", "/pages", ["text", "next"]),
+        "utf-8",
+    )
+    (tmp_path / "page.toml").write_text('kind = "page"\n[[refers]]\nat = "$.next"\nto = ["page"]\n', "utf-8")
+    with pair(tmp_path, "pages", one, two) as run:
+        one.pages["first"] = {"id": "first", "name": "First", "text": "x", "next": None}
+        two.pages["kept"] = {"id": "kept", "name": "Kept", "text": "", "next": None}
+        told = run("env", "prove", "there", "--yes").out
+        assert "with another title it has another id: what led to the old one leads nowhere" in told
+        run("export", "here", "First", "--as", "p")
+        run("import", "p", "there", "--yes")
+        before = json.dumps(two.pages)
+        one.pages["first"]["text"] = "y"
+        run("export", "here", "First", "--as", "p")
+        run("import", "p", "there", "--title", "First=The very first", "--yes")
+        renamed = {"id": "the-very-first", "name": "The very first", "text": "y", "next": None}
+        assert two.pages["the-very-first"] == renamed
+        assert "first" not in two.pages
+        run("verify", "last")
+        assert run("import", "p", "there", "--yes").verdict.startswith("Nothing to do")
+        assert run("undo", "last", "--yes").verdict == "there-2 is undone: there is as it was before."
+        assert json.loads(before) == two.pages
+        run("import", "p", "there", "--title", "First=The very first", "--yes")
+        # Ours under whatever id: what a run made and another one called otherwise goes with its package.
+        run("withdraw", "p", "there", "--retire-all")
+        assert set(two.pages) == {"kept"}

@@ -51,6 +51,9 @@ class Proving:
     holders: set[str] = field(default_factory=set)
     """The ids of what was made only to hold copies."""
 
+    renumbered: set[str] = field(default_factory=set)
+    """The kinds of which an item with another title has another id."""
+
     joints: dict[str, str] = field(default_factory=dict)
     """What joins the words of a title, by kind: many platforms take no blanks, some no hyphens."""
 

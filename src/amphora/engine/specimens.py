@@ -142,6 +142,12 @@ def first(proving: Proving, template: Image) -> Image:
 
 def update(proving: Proving, image: Image, title: str, definition: Json, revision: str) -> Image:
     [written] = proving.environment.write([write_of(proving, image, title, definition, revision)])
+    if written.native_id != image.native_id:
+        # Remembered by its new id, in the same order.
+        ids = [written.native_id if id_ == image.native_id else id_ for id_ in proving.made]
+        proving.made = dict(zip(ids, proving.made.values(), strict=True))
+        proving.asked[written.native_id] = proving.asked.pop(image.native_id, None)
+        proving.renumbered.add(image.kind)
     return looked(proving.environment, written)
 
 

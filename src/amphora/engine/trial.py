@@ -6,6 +6,7 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 from contextlib import suppress
+from dataclasses import replace
 
 from amphora.core.form.filled import filled_in
 from amphora.core.form.kinds import KindSheet
@@ -55,6 +56,9 @@ def try_kind(proving: Proving, kind: str) -> None:
     changes = () if sheet.is_fixed else (_updated, _stale)
     for tried in (_twice, *changes, _published, _switched, _kept_while_used):
         tried(proving, template)
+    if kind in proving.renumbered:
+        words = "with another title it has another id: what led to the old one leads nowhere"
+        proving.say("an item can be called otherwise", Kept.ODD, kind, words)
     if not sheet.is_fixed:
         try_emptied(proving, kind, there)
     mine = list[Image]()
@@ -174,13 +178,15 @@ def _stale(proving: Proving, template: Image) -> None:
         if current.revision == image.revision:
             proving.say(name, Kept.UNTOLD, template.kind, "what is written once more as it is keeps its revision")
             return
+        # With the id that it has by now, where a title gives it another.
+        stale = replace(image, native_id=current.native_id)
         expected(
             RevisionMoved,
-            lambda: update(proving, image, titles[1], image.newest, image.revision),
+            lambda: update(proving, stale, titles[1], image.newest, image.revision),
             "it was written over",
         )
         # Looked at, for some platforms refuse with words and write all the same.
-        now = proving.environment.look([image.native_id])[image.native_id]
+        now = proving.environment.look([current.native_id])[current.native_id]
         if (now.states.title, now.revision) != (current.states.title, current.revision):
             raise Broken("it was refused, and changed all the same")
         if not proving.opened.description.capabilities.is_guarded:

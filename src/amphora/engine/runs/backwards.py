@@ -138,7 +138,8 @@ def put_back(stage: Stage, run: Run, kind: str, note: str = "", since: int = 1) 
     )
     try:
         restoration, now = _in_rounds(stage, run, carrier, restoration, now, excluded, since)
-        return _looked(stage, run, mine, restoration, material.renamed, now, note, kind, since)
+        ids = _ids_by_now(now, carrier.bench.now)
+        return _looked(stage, run, mine, restoration, material.renamed, ids, note, kind, since)
     except BaseException as error:
         words = error.message if isinstance(error, AmphoraError) else type(error).__name__
         with contextlib.suppress(AmphoraError):
@@ -227,20 +228,28 @@ def _renewed(restoration: Restoration) -> dict[Key, str]:
     }
 
 
+def _ids_by_now(before: Mapping[Key, Image | None], after: Mapping[Key, Image | None]) -> dict[Key, str]:
+    """The ids under which items are looked for: those that they have now, or had when it was decided. What was
+    removed is looked for as well."""
+    return {key: image.native_id for images in (before, after) for key, image in images.items() if image}
+
+
 def _looked(
     stage: Stage,
     run: Run,
     mine: Run | None,
     restoration: Restoration,
     renamed: Mapping[Key, str],
-    now: Mapping[Key, Image | None],
+    ids: Mapping[Key, str],
     note: str,
     kind: str,
     since: int,
 ) -> Back:
     """Looks once more, at what was touched and at everything else; records and says what is so."""
     sheets = stage.habits.sheets
-    ids = {key: image.native_id for key, image in now.items() if image} | dict(renamed)
+    was = {key: one.now.native_id for key, one in restoration.evidence.items() if one.now}
+    has_moved = {key: native_id for key, native_id in ids.items() if was.get(key, native_id) != native_id}
+    ids = {**ids, **renamed}
     # What was retired and could not be made again is looked for under its old id, so as to be missed.
     ids |= {key: one.before.native_id for key, one in restoration.evidence.items() if one.before and key not in ids}
     after = looked_up(stage.environment, ids)
@@ -293,7 +302,8 @@ def _looked(
         of_state=of_state,
     )
     # Only what is really there gets a link: one to nothing would make the next import look for it in vain.
-    links = [Link(key, run.uid, native_id) for key, native_id in renamed.items() if after.get(key)]
+    known = {**has_moved, **renamed}
+    links = [Link(key, run.uid, native_id) for key, native_id in known.items() if after.get(key)]
     if mine is None:
         return replace(found, is_recorded=False)
     try:

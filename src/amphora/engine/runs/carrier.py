@@ -284,7 +284,7 @@ class Carrier:
             there = {key: image.native_id for key in ready.step.keys if (image := self.bench.now.get(key))}
             for key, native_id in ids.items():
                 self.bench.material.learn(key, native_id)
-            outcome: dict[str, Json] = {"ids": dict(ids), "created": list(ids.values())}
+            outcome: dict[str, Json] = {"ids": dict(ids), "created": self._created(ids)}
             if self._is_to_the_letter(ready.step):
                 # Until somebody looks: a killed process leaves what it meant, and nothing else counts as ours.
                 outcome["left"] = dict(ready.meant)
@@ -294,6 +294,12 @@ class Carrier:
             self._waiting.append((ready.number, outcome))
         if has_to_look:
             self._see()
+
+    def _created(self, ids: Mapping[Key, str]) -> list[str]:
+        """Those of these ids that are of items of ours. What was there before Amphora stays so under another id."""
+        was = {key: image.native_id for key in ids if (image := self.bench.now.get(key))}
+        ours = self.stage.ledger.journal.created(self.stage.uid) if was else set[str]()
+        return [native_id for key, native_id in ids.items() if key not in was or was[key] in ours]
 
     def _is_to_the_letter(self, step: Step) -> bool:
         """Whether what a step leaves is what it meant, so that a look can wait for the end of its portion. Rows are

@@ -139,10 +139,12 @@ class ImageMaterial:
         return frozenset(self.before)
 
     def learn(self, key: Key, native_id: str) -> None:
-        """Remembers the new id of an item that was made again."""
+        """Remembers the new id of an item that was made again; one that has its old id again has no new one."""
         image = self.before.get(key)
         if image and image.native_id != native_id:
             self.renamed[key] = native_id
+        else:
+            self.renamed.pop(key, None)
 
     def following(self, definition: Json, key: Key, sheet: KindSheet, later: Collection[Key] = ()) -> Json:
         """The definition with the new ids of what was made again, without references to what comes `later`."""

@@ -10,7 +10,8 @@ from amphora.engine.steps.contract import Bench
 
 
 def do(step: Step, bench: Bench, drawn: Drafts, token: str) -> Mapping[Key, str]:
-    """Writes the item, if it is as it was last seen."""
-    bench.here(step.key)
-    bench.environment.write([bench.write_of(step.key, drawn[step.key], token)])
-    return {}
+    """Writes the item, if it is as it was last seen; gives the id that it has now, where that is made from its name
+    and has become another one."""
+    here = bench.here(step.key)
+    [written] = bench.environment.write([bench.write_of(step.key, drawn[step.key], token)])
+    return {step.key: written.native_id} if written.native_id != here.native_id else {}
