@@ -31,7 +31,7 @@ def look(amphora: Program) -> Program:
 def test_one_package_goes_into_a_newer_and_an_older_release(look: Program, halcyon: Path) -> None:
     before = everything(halcyon, "grove-south")
     refused = look("import", "look", "grove-south", "--yes")
-    assert (refused.code, "skin:house/press-hall at font" in refused.err) == (3, True)
+    assert (refused.code, "theme:house/press-hall at font" in refused.err) == (3, True)
     checked = look("check", "look", "grove-south", "--json")
     assert {f["rule"] for f in checked.json["findings"]} >= {"converted", "conversion-unfit"}
     assert (checked.code, checked.json["findings"][0]["item"]) == (3, "skin:house/press-hall")

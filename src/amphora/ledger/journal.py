@@ -128,7 +128,7 @@ class Journal:
             return _run(rows[0])
         runs = self.runs()
         raise UsageFault(
-            f"There is no run {name!r}." if runs else "There is no run yet.",
+            f"There is no run {name!r}." if runs or name != "last" else "There is no run yet.",
             subject=name,
             details=[f"latest: {', '.join(run.name for run in runs[:5])}"] if runs else (),
             next_step=to_type("history") if runs else to_type("import", blank("PACKAGE"), blank("ENVIRONMENT")),
