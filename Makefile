@@ -11,13 +11,16 @@ unexport PYTHONDONTWRITEBYTECODE
 # The tests make thousands of small databases: where memory has room for them, nobody has to wait for a disk.
 MEMORY := $(shell test "$$(df -k --output=avail /dev/shm 2>/dev/null | tail -n 1)" -gt 8000000 2>/dev/null && echo TMPDIR=/dev/shm)
 
-.PHONY: demo test whole lint bench mutants hurts attack screenshots clean
+.PHONY: demo test stories whole lint bench mutants hurts attack screenshots clean
 
 demo: $(VENV)/.installed
 	$(BIN)/amphora demo
 
 test: $(VENV)/.tested $(RUNTIME) $(SERVER) $(REPORTS)
 	$(MEMORY) $(BIN)/python -m pytest -n 2 --dist loadgroup
+
+stories: $(VENV)/.tested
+	AMPHORA_STORIES=renew $(BIN)/python -m pytest tests/program/test_stories.py
 
 whole: $(VENV)/.tested $(RUNTIME) $(SERVER) $(REPORTS)
 	AMPHORA_TESTS=whole $(MEMORY) $(BIN)/python -m pytest -n 2 --dist loadgroup

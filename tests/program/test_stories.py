@@ -1,7 +1,7 @@
 """Stories: whole rows of commands, and all that they say and leave, word for word as it was read and found right.
 
-A story is a file: `$` before each command of ours, `%` before one of the shell, and below it what came of it. With
-`AMPHORA_STORIES=renew` the files are written anew; what has changed in them is read before it is kept.
+A story is a file: `$` before each command of ours, `%` before one of the shell, and below it what came of it. `make
+stories` writes the files anew; what has changed in them is read before it is kept.
 """
 
 from __future__ import annotations
