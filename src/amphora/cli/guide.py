@@ -17,7 +17,7 @@ from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import NOTHING, NextStep, advice, blank, to_type
 from amphora.core.values.words import counted
 from amphora.engine.aftercare import open_care
-from amphora.engine.edits import Edited, edits_of
+from amphora.engine.edits import Edited, edits_of, still_ours
 from amphora.engine.journey import Journey, next_stop, route_from
 from amphora.render.json_text import error_json
 from amphora.render.result import Block, Lines, Result, Tone
@@ -149,7 +149,7 @@ class Guide:
         # A target that was never delivered to has nothing that could have been edited.
         known = self.work.session.ledger.environments().values()
         found = edits_of(self.work.session, target) if target in known else []
-        return [one for one in found if one.delivery.package == package]
+        return [one for one in still_ours(found) if one.delivery.package == package]
 
     def _decided(self, mine: list[Edited], target: str) -> str:
         """What becomes of it: said first, before anything is decided."""

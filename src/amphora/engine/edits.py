@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
+from contextlib import suppress
 from dataclasses import replace
 
 from amphora.core.form.bindings import MISSING
@@ -11,7 +12,7 @@ from amphora.core.needs.needs import needs_of
 from amphora.core.plan.claims import Claims
 from amphora.core.plan.decisions import Decisions, ItemDecision
 from amphora.core.plan.docket import Docket
-from amphora.core.values.errors import NotReady
+from amphora.core.values.errors import AmphoraError, NotReady
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Json, Listed
@@ -41,6 +42,8 @@ class Edited:
     who: str = ""
     at: str = ""
     """Who edited it, and when, as far as anybody knows."""
+    is_handed_over: bool = False
+    """In the custody of the target: whoever works there may go on with it."""
 
     @property
     def title(self) -> str:
@@ -53,7 +56,8 @@ def edits_of(session: Session, environment: str) -> list[Edited]:
     side = own_side(session.open(environment), session.ledger, session.crosswalk)
     shapes = Shapes(side.opened.description.sheets)
     latest = {key: shapes.delivery(one) for key, one in session.ledger.last_deliveries(side.uid).items()}
-    claimed = Claims(session.ledger.claims(side.uid)).claimed(latest)
+    claims = Claims(session.ledger.claims(side.uid))
+    claimed, handed_over = claims.claimed(latest), claims.handed_over(latest)
     wanted = [as_packed(delivery) for key, delivery in sorted(latest.items()) if key in claimed]
     found = []
     for one in verify(session, environment, wanted):
@@ -61,8 +65,23 @@ def edits_of(session: Session, environment: str) -> list[Edited]:
         if not one.is_as_promised or _has_draft(side, one):
             row = side.by_key.get(one.key)
             who, at = mender(session.ledger, side.uid, one.key, row)
-            found.append(Edited(one.key, latest[one.key], row, one.differences, who, at))
+            found.append(Edited(one.key, latest[one.key], row, one.differences, who, at, one.key in handed_over))
     return found
+
+
+def still_ours(edits: Sequence[Edited]) -> list[Edited]:
+    """Those of items that were not handed over: somebody has to say what becomes of them."""
+    return [one for one in edits if not one.is_handed_over]
+
+
+def origin_of(session: Session, edits: Sequence[Edited]) -> str:
+    """The environment in which what was edited is built, by the name that it has here; empty where nobody knows."""
+    for name in dict.fromkeys(f"{one.delivery.package}-{one.delivery.version}" for one in edits):
+        with suppress(AmphoraError):
+            source = stored_package(name, session.workspace.packages).source
+            if source in session.workspace.environments:
+                return source
+    return ""
 
 
 def edited_keys(session: Session, environment: str, keys: Collection[Key]) -> list[Key]:
@@ -107,7 +126,8 @@ def put_back_dockets(session: Session, environment: str, edits: list[Edited]) ->
     """For each package whose items were edited, a docket that restores what it delivered."""
     dockets = []
     by_package: dict[tuple[str, str], list[Edited]] = {}
-    for one in edits:
+    # What was handed over is theirs to edit.
+    for one in still_ours(edits):
         if one.changes:
             by_package.setdefault((one.delivery.package, one.delivery.version), []).append(one)
     for (package, version), some in by_package.items():

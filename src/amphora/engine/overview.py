@@ -9,7 +9,7 @@ from amphora.core.values.errors import AmphoraError
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Claim
 from amphora.core.values.versions import is_version, newest, version_order
-from amphora.engine.edits import edits_of
+from amphora.engine.edits import edits_of, still_ours
 from amphora.engine.session import Session
 from amphora.ledger.proofs import Proved
 from amphora.ledger.records import Entry, Run
@@ -162,7 +162,7 @@ def _edited(
             blind[name] = error.message
             continue
         edited[name] = {}
-        for one in found:
+        for one in still_ours(found):
             package = (one.delivery.package, one.delivery.source_uid)
             edited[name][package] = edited[name].get(package, 0) + 1
     return edited, blind

@@ -310,22 +310,30 @@ def of_proof(proof: Proof) -> Verdict:
     return Verdict(words, "bad", after, COUNTS)
 
 
-def of_edits(environment: str, edits: Sequence[Edited], made: str, dockets: Sequence[str]) -> Verdict:
-    """What was edited in an environment; `made` is the package that carries it back, `dockets` what puts it back."""
+def of_edits(
+    environment: str, edits: Sequence[Edited], made: str, dockets: Sequence[str], origin: str = ""
+) -> Verdict:
+    """What was edited in an environment; `made` is the package that carries it back to its `origin`, `dockets` what
+    puts it back. What was handed over counts for nothing: it is theirs to edit."""
     if not edits:
         words = f"Nothing in {environment} was edited: all is as the packages in force delivered it."
         return Verdict(words, "good", to_type("history"))
+    handed_over = sum(one.is_handed_over for one in edits)
     words = f"{counted(len(edits), 'item')} in {environment} edited since the packages in force delivered"
-    words += f" {'it' if len(edits) == 1 else 'them'}."
+    words += f" {'it' if len(edits) == 1 else 'them'}"
+    all_ = "" if handed_over < len(edits) else "it was " if handed_over == 1 else "all were "
+    words += f"; {all_ or f'{handed_over} of them '}handed over before." if handed_over else "."
     after = to_type("edits", environment, "--carry-back")
     if made:
         words += f" They are in {made}, to be carried back."
-        after = to_type("compare", made.rpartition("/")[2].removesuffix(".amphora"), blank("ENVIRONMENT"))
+        name = made.rpartition("/")[2].removesuffix(".amphora")
+        after = to_type("compare", name, origin or blank("ENVIRONMENT"))
     elif dockets:
         words += f" What puts them back is in {', '.join(dockets)}."
         after = to_type("import", dockets[0])
     # Whoever asked for the package or the dockets has got them: nothing is left that a script should stop at.
-    return Verdict(words, "warn", after, 0 if made or dockets else COUNTS)
+    is_open = handed_over < len(edits) and not (made or dockets)
+    return Verdict(words, "warn" if handed_over < len(edits) else "plain", after, COUNTS if is_open else 0)
 
 
 def of_withdrawal(docket: Docket, run: Run | None) -> Verdict:

@@ -16,12 +16,15 @@ from amphora.render.changes import in_words
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row
 
 
-def edits_result(environment: str, edits: Sequence[Edited], made: str = "", dockets: Sequence[str] = ()) -> Result:
-    """What was edited in an environment since the last delivery; `made` is the package that carries it back."""
+def edits_result(
+    environment: str, edits: Sequence[Edited], made: str = "", dockets: Sequence[str] = (), origin: str = ""
+) -> Result:
+    """What was edited in an environment since the last delivery; `made` is the package that carries it back, to its
+    `origin`."""
     blocks: list[Block] = []
     for one in edits:
         who = f"by {one.who or 'somebody'}{f', {one.at}' if one.at else ''}" if one.listed else "gone"
-        title = f"{one.title} ({readable(one.key)}), {who}"
+        title = f"{one.title} ({readable(one.key)}), {who}{', handed over' if one.is_handed_over else ''}"
         if one.listed is None:
             blocks.append(Lines([Cell("It was removed there.", "bad")], title))
         elif one.changes:
@@ -31,7 +34,7 @@ def edits_result(environment: str, edits: Sequence[Edited], made: str = "", dock
             blocks.append(Lines([Cell("Unpublished edits lie there.", "warn")], title))
     return Result.of(
         "edits",
-        of_edits(environment, edits, made, dockets),
+        of_edits(environment, edits, made, dockets, origin),
         blocks,
         {
             "environment": environment,
@@ -43,6 +46,7 @@ def edits_result(environment: str, edits: Sequence[Edited], made: str = "", dock
                     "by": one.who if one.listed else None,
                     "at": one.at if one.listed else None,
                     "is_there": one.listed is not None,
+                    "handed_over": one.is_handed_over,
                     "changes": [edit_json(change) for change in one.changes],
                 }
                 for one in edits

@@ -63,6 +63,10 @@ class Claims:
         kept = {c.key for c in self.of(contents.name, contents.source_uid) if c.custody == "package"}
         return sorted((kept - set(contents.items)).intersection(self.alone(contents.name, contents.source_uid)))
 
+    def handed_over(self, keys: Collection[Key]) -> set[Key]:
+        """Of these items those that somebody claims, and every claim leaves in the hands of the target."""
+        return self.claimed(keys) - {c.key for c in self.rows if c.custody == "package"}
+
     def claimed(self, keys: Collection[Key]) -> set[Key]:
         """Of these items those that anybody claims."""
         return {c.key for c in self.rows} & set(keys)
