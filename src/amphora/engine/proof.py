@@ -98,6 +98,8 @@ class Proof:
     others: int = 0
     absent: str = ""
     """Why nothing of it is in force there, where that is so."""
+    theirs: Mapping[Key, Off] = field(default_factory=dict)
+    """What was handed over, and is another by now: whoever works there may go on with it."""
 
     @property
     def broken(self) -> tuple[Connection, ...]:
@@ -118,7 +120,8 @@ class Proof:
     @property
     def stateless(self) -> tuple[Key, ...]:
         """The items whose states are not as wished."""
-        return tuple(one.key for one in self.items if any(c.place in SWITCHED for c in one.differences))
+        mine = (one for one in self.items if one.key not in self.theirs)
+        return tuple(one.key for one in mine if any(c.place in SWITCHED for c in one.differences))
 
     @property
     def wrong(self) -> dict[str, str]:
@@ -255,19 +258,23 @@ def _proved(session: Session, environment: str, deliveries: Sequence[Delivery]) 
     found = {key: _dangling(place.token for place in item.places) for key, item in look.items.items()}
     told = session.ledger.addresses(look.side.uid)
     linked = {one.key: rows[one.key] for one in deliveries if one.key in rows and told.get(rows[one.key].native_id)}
+    blamed = {one.key: _blamed(session, one, rows.get(one.key), look.side.uid) for one in wrong}
+    handed_over = Claims(session.ledger.claims(look.side.uid)).handed_over(blamed)
+    theirs = {k: o for k, o in blamed.items() if k in handed_over and o.cause in (Cause.EDITED, Cause.GONE)}
     proof = Proof(
         environment,
         "",
         "",
         None,
         look.verified,
-        {one.key: _blamed(session, one, rows.get(one.key), look.side.uid) for one in wrong},
+        {key: off for key, off in blamed.items() if key not in theirs},
         sum(len(item.places) for item in look.items.values()),
         # Only what did not dangle when it was delivered: what led nowhere in the source is what was promised.
         {key: count - promised[key] for key, count in found.items() if count > promised[key]},
         tuple(_connections(session, environment, deliveries)),
         len(linked),
         tuple(key for key, row in linked.items() if row.link != told[row.native_id]),
+        theirs=theirs,
     )
     return proof, look.side
 

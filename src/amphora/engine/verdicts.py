@@ -294,7 +294,8 @@ def of_proof(proof: Proof) -> Verdict:
     if proof.is_whole:
         count = len(proof.items)
         all_ = "the one item" if count == 1 else f"all {count} items"
-        words = f"{proof.environment} is as promised: {all_} {what}.{beside}"
+        theirs = f", but for {counted(len(proof.theirs), 'item')} handed over" if proof.theirs else ""
+        words = f"{proof.environment} is as promised: {all_} {what}{theirs}.{beside}"
         return Verdict(words, "good", to_type("history", *([proof.run.name] if proof.run else [])))
     parts = [f"{len(proof.off):,} of {counted(len(proof.items), 'item')} differ"] if proof.off else []
     parts += [f"{counted(len(proof.broken), 'connection')} not answering"] if proof.broken else []

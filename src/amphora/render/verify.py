@@ -82,7 +82,7 @@ def respects(proof: Proof) -> list[tuple[str, str, str, bool | None]]:
         (
             "definitions and states",
             counted(len(proof.items), "item"),
-            f"{wrong} not as promised" if wrong else AS_PROMISED if proof.items else "nothing left to look at",
+            f"{wrong} not as promised" if wrong else _all_good(proof) if proof.items else "nothing left to look at",
             not wrong if proof.items else None,
         ),
         (
@@ -127,6 +127,11 @@ def respects(proof: Proof) -> list[tuple[str, str, str, bool | None]]:
     return found
 
 
+def _all_good(proof: Proof) -> str:
+    theirs = f"; {len(proof.theirs)} handed over, and another by now" if proof.theirs else ""
+    return f"{AS_PROMISED}{theirs}"
+
+
 def _off_blocks(one: Verified, off: Off, dangling: int) -> list[Block]:
     who = f", by {off.who} {off.at}" if off.who else ""
     title = f"{readable(one.key)}: {off.cause.value}{who}"
@@ -157,7 +162,11 @@ def _beside(proof: Proof) -> list[tuple[str, list[str]]]:
     for one in proof.elsewhere or ():
         who = f", by {one.who} {one.at}" if one.who else ""
         lines[one.is_ours].append(f"{one.title}: {one.what}{who}")
+    theirs = [
+        f"{readable(k)}: {o.cause.value}{f', by {o.who} {o.at}' if o.who else ''}" for k, o in proof.theirs.items()
+    ]
     return [
+        ("Handed over, and another by now", theirs),
         ("Connections that do not answer", broken),
         ("No longer this run's promise", later),
         ("Changed by the run, though it was not to touch it", lines[True]),
@@ -168,6 +177,7 @@ def _beside(proof: Proof) -> list[tuple[str, list[str]]]:
 
 def proof_json(proof: Proof) -> dict[str, object]:
     """One look for machines."""
+    all_off = {**proof.off, **proof.theirs}
     return {
         "package": proof.package,
         "version": proof.version,
@@ -181,9 +191,10 @@ def proof_json(proof: Proof) -> dict[str, object]:
                 "key": one.key,
                 "as_promised": one.is_as_promised,
                 "there": one.is_there,
-                "cause": proof.off[one.key].cause.value if one.key in proof.off else "",
-                "changed_by": proof.off[one.key].who if one.key in proof.off else "",
-                "changed_at": proof.off[one.key].at if one.key in proof.off else "",
+                "cause": all_off[one.key].cause.value if one.key in all_off else "",
+                "changed_by": all_off[one.key].who if one.key in all_off else "",
+                "changed_at": all_off[one.key].at if one.key in all_off else "",
+                "handed_over": one.key in proof.theirs,
                 "differences": [_difference_json(change) for change in one.differences],
             }
             for one in proof.items
