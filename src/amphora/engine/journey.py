@@ -49,6 +49,9 @@ def journey_of(session: Session, words: Sequence[str], name: str) -> Journey:
     if saved and (len(places) < 2 or places[0] == saved.environment):
         target = places[-1] if places and places != [saved.environment] else ""
         return _checked(Journey(name or items[0], saved.environment, target))
+    if not places and any(word in workspace.environments for word in items):
+        # An environment stands there, and behind it what was taken for one: refused by its name.
+        workspace.environment(items[-1])
     if not items or not places:
         missing = "from which environment" if items else "what is to be carried"
         raise UsageFault(
