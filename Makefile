@@ -20,7 +20,7 @@ test: $(VENV)/.tested $(RUNTIME) $(SERVER) $(REPORTS)
 	$(MEMORY) $(BIN)/python -m pytest -n 2 --dist loadgroup
 
 stories: $(VENV)/.tested
-	AMPHORA_STORIES=renew $(BIN)/python -m pytest tests/program/test_stories.py
+	AMPHORA_STORIES=renew $(BIN)/python -m pytest tests/program/test_stories.py tests/contract/test_small_platforms.py
 
 whole: $(VENV)/.tested $(RUNTIME) $(SERVER) $(REPORTS)
 	AMPHORA_TESTS=whole $(MEMORY) $(BIN)/python -m pytest -n 2 --dist loadgroup

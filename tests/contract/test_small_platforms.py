@@ -4,6 +4,7 @@ calls of their own, and nine that each do one thing otherwise."""
 from __future__ import annotations
 
 import json
+import re
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +13,7 @@ import pytest
 from tests.conftest import run_program
 from tests.contract.answering import Said, described, pair, served
 from tests.contract.test_bridge import SMALL, THING
+from tests.told import compared, folded
 
 SLATES = """
 bridge = "slates"
@@ -695,6 +697,8 @@ def test_what_a_platform_does_otherwise_is_found_by_a_proof(quirk: str, code: in
         assert run_program(tmp_path, "env", "add", "t", url, "--bridge", "small.toml", "--role", "test").code == 0
         done = run_program(tmp_path, "env", "prove", "t", "--yes", "--json")
         assert done.code == code, (done.out, done.err)
+        out = re.sub("amphora-proof-[0-9a-f]{6}", "amphora-proof", done.out.replace(url, "PLATFORM"))
+        compared(f"proofs/{'-'.join(re.findall('[a-z]+', quirk)) or 'plain'}.txt", folded(json.loads(out)))
         words = [f"{one['name']}: {one['words']}" for one in done.json["promises"]]
         assert any(told in one for one in words), words
         # What was there is as it was, whatever became of the promises.

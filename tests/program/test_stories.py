@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import hashlib
 import json
-import os
 import re
 import shlex
 import sqlite3
@@ -23,23 +22,7 @@ import pytest
 
 from amphora.cli.chapters import CHAPTERS
 from tests.conftest import run_program
-
-STORIES = Path(__file__).parents[1] / "stories"
-WIDTH = 240
-
-
-def folded(value: object, indent: str = "") -> str:
-    """JSON with short values in one line, so that a story can be read."""
-    line = json.dumps(value, ensure_ascii=False)
-    if len(indent) + len(line) <= WIDTH or not isinstance(value, dict | list) or not value:
-        return line
-    inner = f"{indent} "
-    if isinstance(value, dict):
-        rows = [f"{inner}{json.dumps(name)}: {folded(part, inner)}" for name, part in value.items()]
-    else:
-        rows = [f"{inner}{folded(part, inner)}" for part in value]
-    start, end = "{}" if isinstance(value, dict) else "[]"
-    return "\n".join([start, ",\n".join(rows), f"{indent}{end}"])
+from tests.told import STORIES, compared, folded
 
 
 def states(folder: Path) -> Iterator[str]:
@@ -83,13 +66,6 @@ def _timeless(text: str, start: str) -> str:
     # Whose ledger it was is told by a number that nobody chose.
     text = re.sub(r"another ledger \([0-9a-f]{8}\)", "another ledger", text)
     return re.sub(r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ", lambda at: "NOW" if at[0] >= start else at[0], text)
-
-
-def compared(name: str, text: str) -> None:
-    path = STORIES / name
-    if os.environ.get("AMPHORA_STORIES") == "renew":
-        path.write_text(text, encoding="utf-8")
-    assert text.splitlines() == path.read_text(encoding="utf-8").splitlines()
 
 
 def test_the_demo(tmp_path: Path) -> None:

@@ -133,7 +133,9 @@ def request_of(campaign: Campaign) -> ImportRequest:
 def in_force(session: Session, campaign: Campaign) -> list[Run]:
     """The runs of a campaign that were neither put back nor undone."""
     # The latest of each target: an earlier one was put back, or went on in it.
-    return [run for run in _latest(session, campaign).values() if run.state not in (PUT_BACK, UNDONE)]
+    runs = [run for run in _latest(session, campaign).values() if run.state not in (PUT_BACK, UNDONE)]
+    # The last target first, and not the last run: which of several that went side by side began last is chance.
+    return sorted(runs, key=lambda run: -campaign.targets.index(run.environment))
 
 
 def runs_to_undo(session: Session, campaign: Campaign, only: Sequence[str]) -> list[Run]:

@@ -1,0 +1,32 @@
+"""What a command said, kept word for word in a file, and compared: `make stories` writes these files anew."""
+
+from __future__ import annotations
+
+import json
+import os
+from pathlib import Path
+
+STORIES = Path(__file__).parent / "stories"
+WIDTH = 240
+
+
+def folded(value: object, indent: str = "") -> str:
+    """JSON with short values in one line, so that a story can be read."""
+    line = json.dumps(value, ensure_ascii=False)
+    if len(indent) + len(line) <= WIDTH or not isinstance(value, dict | list) or not value:
+        return line
+    inner = f"{indent} "
+    if isinstance(value, dict):
+        rows = [f"{inner}{json.dumps(name)}: {folded(part, inner)}" for name, part in value.items()]
+    else:
+        rows = [f"{inner}{folded(part, inner)}" for part in value]
+    start, end = "{}" if isinstance(value, dict) else "[]"
+    return "\n".join([start, ",\n".join(rows), f"{indent}{end}"])
+
+
+def compared(name: str, text: str) -> None:
+    """The text is that of the file in the folder of stories."""
+    path = STORIES / name
+    if os.environ.get("AMPHORA_STORIES") == "renew":
+        path.write_text(text, encoding="utf-8")
+    assert text.splitlines() == path.read_text(encoding="utf-8").splitlines()
