@@ -94,3 +94,10 @@ def test_an_equal_id_under_another_key_is_doubtful_and_home_is_known_by_id() -> 
     assert [key for key, _ in away.doubtful] == ["flow:a"]
     home = match(items(("flow:a", "s1")), "source", listed, [], "source", {})
     assert home.by_key["flow:a"].native_id == "s1"
+
+
+def test_no_two_items_there_get_one_key() -> None:
+    listed = [row("t1", "flow", "a"), row("t2", "flow", "a"), row("t3", "flow", "other")]
+    found = match(items(("flow:a", "s1")), "source", listed, [Link("flow:a", "target", "t3")], "target", {})
+    assert found.keys["t3"] == "flow:a"
+    assert len(set(found.keys.values())) == 3, found.keys

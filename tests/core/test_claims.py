@@ -1,0 +1,58 @@
+"""Whose an item is: claims of two packages of one name from two sources, of others, in whose hands."""
+
+from __future__ import annotations
+
+from amphora.core.form.bindings import Bindings, IdStyle
+from amphora.core.plan.claims import Claims
+from amphora.core.values.model import Claim, Contents, Item, States
+
+ROWS = [
+    Claim("a", "mill", "one", "1.0.0"), Claim("b", "mill", "one", "1.2.0", "target"), Claim("c", "mill", "two", "2.0.0"),
+    Claim("a", "press", "one", "0.9.0", "target"), Claim("d", "press", "one", "0.9.0"), Claim("e", "mill", "one", "1.2.0"),
+]  # fmt: skip
+CLAIMS = Claims(ROWS)
+
+
+def packed(version: str, *keys: str) -> Contents:
+    items = {key: Item(key, 1, {}, States(key, "", None, None), None, key) for key in keys}
+    return Contents("mill", version, "dev", "one", items, (), package_digest="0")
+
+
+def test_each_question_is_asked_of_the_whole_claim() -> None:
+    assert [c.key for c in CLAIMS.of("mill")] == ["a", "b", "c", "e"]
+    assert [c.key for c in CLAIMS.of("mill", "one")] == ["a", "b", "e"]
+    assert CLAIMS.others("a", "mill", "one") == [ROWS[3]]
+    assert CLAIMS.others("a", "mill", "two") == [ROWS[0], ROWS[3]]
+    assert CLAIMS.others("d", "press", "one") == []
+    assert CLAIMS.shared(["a", "b", "c"], "mill", "one") == {"a": ("press 0.9.0",), "c": ("mill 2.0.0",)}
+    assert (CLAIMS.alone("mill", "one"), CLAIMS.alone("mill"), CLAIMS.alone("press")) == (
+        ["b", "e"],
+        ["b", "c", "e"],
+        ["d"],
+    )
+    assert CLAIMS.claimed(["a", "d", "x"]) == {"a", "d"}
+    assert CLAIMS.handed_over(["a", "b", "c", "x"]) == {"b"}
+    assert [CLAIMS.custody(*one) for one in (("mill", "one"), ("mill", "two"), ("none", "one"))] == [
+        None,
+        "package",
+        None,
+    ]
+
+
+def test_what_is_dropped_is_its_own_and_in_its_hands_and_not_on_the_way_back() -> None:
+    # `a` is press's too, `b` was handed over, `c` is that of another source.
+    assert CLAIMS.dropped(packed("1.3.0", "x")) == ["e"]
+    assert CLAIMS.dropped(packed("1.3.0", "e")) == []
+    assert CLAIMS.dropped(packed("1.2.0", "x")) == ["e"]
+    assert CLAIMS.dropped(packed("1.1.9", "x")) == []
+    assert CLAIMS.not_held(packed("1.1.9", "x")) == ["e"]
+
+
+def test_the_longest_address_comes_first_whatever_it_is_called() -> None:
+    names = Bindings(IdStyle("(?!)"))
+    for key, url in (("url:a-rather-long-name", "https://x"), ("url:b", "https://x/apps"), ("url:c", "")):
+        names.bind(key, url)
+    assert list(names.url_tokens().items()) == [
+        ("https://x/apps", "amphora:url:b"),
+        ("https://x", "amphora:url:a-rather-long-name"),
+    ]
