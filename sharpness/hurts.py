@@ -35,7 +35,7 @@ HURTS = (
     Hurt("rows are loaded into a table that holds some", "engine/plan.py", "if action.present is None or not action.present.rows:", "if True:", (TRUST, CROSSING, FAULTS)),
     Hurt("two items of a package are matched to one", "core/needs/matches.py", "if c in by_id and c not in given", "if c in by_id", (NAMING,)),
     Hurt("an equal id is taken for the same item", "core/needs/matches.py", "    if uid == source_uid:\n", "    if True:\n", (NAMING,)),
-    Hurt("what the target has in custody is retired all the same", "core/plan/claims.py", ' if c.custody == "package"}', "}", (TRUST, DECIDING, "tests/core/test_checks.py")),
+    Hurt("what the target has in custody is retired all the same", "core/plan/claims.py", 'contents.source_uid) if c.custody == "package"}', "contents.source_uid)}", (TRUST, DECIDING, "tests/core/test_checks.py")),
     Hurt("a run that is not the latest is undone", "engine/undo.py", "if later := journal.later(run):", "if later := ():", (TRUST, DECIDING, FAULTS)),
     Hurt("somebody's change is overwritten by putting back", "core/plan/restoration.py", "mine = one.ours if who in (None, one.account) else one.last", "mine = one.ours | {now}", (PLAN, FAULTS)),
     Hurt("what a changed item uses is taken from under it", "core/plan/restoration.py", "        if not keeping:\n", "        if True:\n", (FAULTS, PLAN)),

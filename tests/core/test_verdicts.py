@@ -338,18 +338,26 @@ def test_a_mapping(rows: dict[str, list[Mapped]], words: str, code: int, after: 
     assert (found.code, found.standing, str(found.next_step)) == (code, "warn" if code else "good", after)
 
 
+MINE, THEIRS = (cast(Any, SimpleNamespace(is_handed_over=one)) for one in (False, True))
+
+
 def test_edits_verification_difference_and_withdrawal() -> None:
+    for some, words in (([THEIRS], "it; it was handed"), ([THEIRS, THEIRS], "them; all were handed")):
+        free = verdicts.of_edits("live", some, "", [])
+        assert (free.words.endswith(f"delivered {words} over before."), free.code) == (True, 0)
     assert verdicts.of_edits("live", [], "", []).words.startswith("Nothing in live was edited")
-    one = verdicts.of_edits("live", cast(Any, [1]), "", [])
+    one = verdicts.of_edits("live", [MINE], "", [])
     assert (one.words, one.code, str(one.next_step)) == (
         "1 item in live edited since the packages in force delivered it.",
         1,
         "amphora edits live --carry-back",
     )
-    made = verdicts.of_edits("live", cast(Any, [1, 2]), "packages/live-edits-1.0.0.amphora", [])
-    assert made.words.endswith("delivered them. They are in packages/live-edits-1.0.0.amphora, to be carried back.")
+    made = verdicts.of_edits("live", [MINE, THEIRS], "packages/live-edits-1.0.0.amphora", [])
+    assert made.words.endswith(
+        "delivered them; 1 of them handed over before. They are in packages/live-edits-1.0.0.amphora, to be carried back."
+    )
     assert (made.code, str(made.next_step)) == (0, "amphora compare live-edits-1.0.0 ENVIRONMENT")
-    back = verdicts.of_edits("live", cast(Any, [1]), "", ["a.yaml", "b.yaml"])
+    back = verdicts.of_edits("live", [MINE], "", ["a.yaml", "b.yaml"])
     assert (back.words.endswith("What puts them back is in a.yaml, b.yaml."), back.code, str(back.next_step)) == (
         True,
         0,
