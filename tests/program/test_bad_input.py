@@ -76,54 +76,6 @@ def test_a_wrong_digest_and_a_member_outside_are_refused(amphora: Program, packe
     assert not (halcyon.parent / "outside.txt").exists()
 
 
-@pytest.mark.parametrize(
-    ("words", "code", "said"),
-    [
-        (
-            ("survey", "grove-dev", "Harvest Intke"),
-            2,
-            ("no item called 'Harvest Intke'", "near: app:intake/harvest-intake"),
-        ),
-        (("export", "grove-dev", "Nothing like it", "--as", "x"), 2, ("no item called",)),
-        (("survey", "grove-prod"), 2, ("no environment 'grove-prod'", "known: grove-dev")),
-        (("peek", "olive-intke"), 2, ("There is no package 'olive-intke'", "there: olive-intake-1.0.0")),
-        (("peek", "nowhere/x.amphora"), 2, ("There is no package file",)),
-        (("survey",), 2, ("Missing argument",)),
-        (("surfey",), 2, ("No such command 'surfey'",)),
-        (("export", "grove-dev", "Olive", "--as", "x", "--take", "both"), 2, ("live or draft",)),
-        (("export", "grove-dev", "Olive", "--as", "x", "--version", "1.0"), 2, ("SemVer",)),
-        (("env", "add", "x", "ftp://somewhere"), 2, ("No adapter knows",)),
-        (("env", "add", "grove-dev", "practice:x"), 2, ("already",)),
-        (("history", "nobody-7"), 2, ("There is no run 'nobody-7'",)),
-        (("verify", "olive-intake", "grove-test"), 3, ("never imported",)),
-        (
-            ("import", "olive-intake", "grove-live"),
-            3,
-            (
-                "Nobody is here to confirm",
-                "nothing was touched",
-                "Next: amphora import olive-intake-1.0.0 grove-live --yes",
-            ),
-        ),
-        (("import", "olive-intake", "grove-south", "--yes"), 3, ("nothing was touched", "not mapped")),
-        (("map", "olive-intake", "grove-live", "--set", "nope=1"), 2, ("is no need",)),
-        (("export", "grove-dev", "Harvest Intake", "--as", "a b"), 2, ("'a b' can't be the name",)),
-        (("init",), 2, ("There is a workspace",)),
-        (("import", "nothing.docket.yaml", "--yes"), 2, ("nothing.docket.yaml can't be used: no such file",)),
-        (("compare", "olive-intake", "grove-live", "--docket", "no/where.docket.yaml"), 2, ("can't be used",)),
-        (("keys", "trust", "nope.json", "--as", "x"), 2, ("nope.json",)),
-    ],
-)
-def test_requests_that_cannot_be_met(
-    amphora: Program, packed: Path, words: tuple[str, ...], code: int, said: tuple[str, ...]
-) -> None:
-    told(amphora(*words), code, *said)
-    # For machines, too: which of the words it is about, as long as it is about one of them.
-    subject = amphora(*words, "--json").json["error"]["subject"]
-    if words[0] in ("survey", "peek", "env", "history", "verify", "map", "export") and len(words) in (2, 3, 4, 5):
-        assert subject in " ".join(words).split("=")[0], subject
-
-
 def test_an_ambiguous_title_lists_what_it_can_mean(amphora: Program, halcyon: Path) -> None:
     amphora("env", "list")
     from amphora.practice.platform import Platform

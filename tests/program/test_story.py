@@ -34,40 +34,6 @@ def test_the_demo_plays_to_its_end_and_leaves_what_it_says(demo: tuple[Path, Don
     assert [one["command"] for one in short["played"]] == [scene.shown for scene in CHAPTERS[0].scenes]
 
 
-def test_every_command_speaks_json(amphora: Program, halcyon: Path) -> None:
-    export = ("export", "grove-dev", "Harvest Intake", "--as", "olive-intake")
-    steps: list[tuple[tuple[str, ...], int]] = [
-        (("env", "list"), 0),
-        (("env", "test", "grove-live"), 0),
-        (("survey", "grove-dev", "flow:*"), 0),
-        (export, 0),
-        (("peek", "olive-intake"), 0),
-        (("peek", "olive-intake", "Weigh ticket"), 0),
-        (("check", "olive-intake", "grove-live", "grove-south"), 3),
-        (("map", "olive-intake", "grove-live"), 0),
-        (("compare", "olive-intake", "grove-live"), 1),
-        (("import", "olive-intake", "grove-live", "--preview"), 0),
-        (("import", "olive-intake", "grove-live", "--yes"), 0),
-        (("import", "olive-intake", "grove-live", "--yes"), 0),
-        (("verify", "last"), 0),
-        (("compare", "olive-intake", "grove-live"), 0),
-        (("compare", "grove-dev", "grove-live"), 1),
-        (("history",), 0),
-        (("history", "last"), 0),
-    ]
-    for words, code in steps:
-        done = amphora(*words, "--json")
-        assert done.code == code, (words, done.out, done.err)
-        assert done.json["amphora_output"] == 1
-        assert done.json["command"].startswith(words[0])
-        assert done.json["verdict"]
-    assert amphora("init", str(halcyon / "new"), "--json").json["workspace"] == str(halcyon / "new")
-    assert amphora("practice", "new", "again", "--json").json["files"]
-    broken = amphora("peek", "nothing", "--json")
-    assert (broken.code, broken.json["exit_code"]) == (2, 2)
-    assert broken.json["error"]["message"]
-
-
 def test_the_first_line_is_the_verdict_and_the_last_the_next_command(amphora: Program) -> None:
     for words in (
         ("survey", "grove-dev"),
@@ -81,17 +47,6 @@ def test_the_first_line_is_the_verdict_and_the_last_the_next_command(amphora: Pr
         assert lines[0].endswith((".", ":"))
         assert lines[-1].startswith("Next: ")
         assert not any(line != line.rstrip() or "\x1b" in line for line in lines)
-
-
-def test_a_selected_package_also_goes_to_several_targets(amphora: Program) -> None:
-    amphora("export", "grove-dev", "Harvest Intake", "--as", "olive-intake")
-    done = amphora("import", "olive-intake", "grove-live", "grove-test", "--yes")
-    assert done.code == 0, done.err
-    assert (
-        done.verdict
-        == "Done: olive-intake 1.0.0 is in grove-live, grove-test (many-1). Still to do: 2 secrets, 2 accesses to give, 2 messages to its users."
-    )
-    assert "grove-test (test, region north), release 2026.2" in done.err
 
 
 def test_a_docket_is_written_answered_and_carried_out(amphora: Program, halcyon: Path) -> None:

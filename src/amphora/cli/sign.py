@@ -102,8 +102,9 @@ def trust(
         try:
             public = parse_json(file.read_bytes())
         except (OSError, JsonFault) as error:
+            reason = (getattr(error, "strerror", None) or str(error)).lower()
             raise UsageFault(
-                f"{file} can't be read as a key: {error}.", next_step=advice("Give a JWK file.")
+                f"{file} can't be read as a key: {reason}.", subject=str(file), next_step=advice("Give a JWK file.")
             ) from error
         fit = public if isinstance(public, dict) else {}
         work.show(trust_result(name, trust_key(fit, name, work.session.workspace.keys)))
