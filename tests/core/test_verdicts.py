@@ -20,7 +20,7 @@ from amphora.core.plan.steps import Create
 from amphora.core.values.model import Contents, Finding, Level, Need, States
 from amphora.core.values.next_step import advice, to_type
 from amphora.core.values.strict_toml import line_of
-from amphora.engine import run_verdicts, verdicts
+from amphora.engine import run_verdicts, target_verdicts, verdicts
 from amphora.engine.overview import Standing
 from amphora.engine.proof import Cause, Connection, Elsewhere, Off, Proof
 from amphora.engine.record import Told
@@ -343,27 +343,27 @@ MINE, THEIRS = (cast(Any, SimpleNamespace(is_handed_over=one)) for one in (False
 
 def test_edits_verification_difference_and_withdrawal() -> None:
     for some, words in (([THEIRS], "it; it was handed"), ([THEIRS, THEIRS], "them; all were handed")):
-        free = verdicts.of_edits("live", some, "", [])
+        free = target_verdicts.of_edits("live", some, "", [])
         assert (free.words.endswith(f"delivered {words} over before."), free.code) == (True, 0)
-    assert verdicts.of_edits("live", [], "", []).words.startswith("Nothing in live was edited")
-    one = verdicts.of_edits("live", [MINE], "", [])
+    assert target_verdicts.of_edits("live", [], "", []).words.startswith("Nothing in live was edited")
+    one = target_verdicts.of_edits("live", [MINE], "", [])
     assert (one.words, one.code, str(one.next_step)) == (
         "1 item in live edited since the packages in force delivered it.",
         1,
         "amphora edits live --carry-back",
     )
-    made = verdicts.of_edits("live", [MINE, THEIRS], "packages/live-edits-1.0.0.amphora", [])
+    made = target_verdicts.of_edits("live", [MINE, THEIRS], "packages/live-edits-1.0.0.amphora", [])
     assert made.words.endswith(
         "delivered them; 1 of them handed over before. They are in packages/live-edits-1.0.0.amphora, to be carried back."
     )
     assert (made.code, str(made.next_step)) == (0, "amphora compare live-edits-1.0.0 ENVIRONMENT")
-    back = verdicts.of_edits("live", [MINE], "", ["a.yaml", "b.yaml"])
+    back = target_verdicts.of_edits("live", [MINE], "", ["a.yaml", "b.yaml"])
     assert (back.words.endswith("What puts them back is in a.yaml, b.yaml."), back.code, str(back.next_step)) == (
         True,
         0,
         "amphora import a.yaml",
     )
-    good = verdicts.of_proof(Proof("live", "olive", "1.0.0", None, cast(Any, (GOOD, GOOD))))
+    good = target_verdicts.of_proof(Proof("live", "olive", "1.0.0", None, cast(Any, (GOOD, GOOD))))
     assert (good.words, good.code, str(good.next_step)) == (
         "live is as promised: all 2 items of olive 1.0.0.",
         0,
@@ -371,18 +371,20 @@ def test_edits_verification_difference_and_withdrawal() -> None:
     )
     for cause, step in ((Cause.GONE, "amphora compare olive live"), (Cause.EDITED, "amphora edits live")):
         off = {"flow:a": Off(cause)}
-        bad = verdicts.of_proof(Proof("live", "olive", "1.0.0", None, cast(Any, (GOOD, BAD)), off))
+        bad = target_verdicts.of_proof(Proof("live", "olive", "1.0.0", None, cast(Any, (GOOD, BAD)), off))
         assert (bad.words, bad.code, bad.standing, str(bad.next_step)) == (
             "live is not as promised: 1 of 2 items differ, of olive 1.0.0.",
             1,
             "bad",
             step,
         )
-    moved = verdicts.of_proof(Proof("live", "olive", "1.0.0", None, cast(Any, (GOOD,)), moved=("flow:a", "flow:b")))
+    moved = target_verdicts.of_proof(
+        Proof("live", "olive", "1.0.0", None, cast(Any, (GOOD,)), moved=("flow:a", "flow:b"))
+    )
     assert moved.words.endswith("of olive 1.0.0. 2 items at another address than people were told."), moved.words
     dead = (Connection("mill-db", "mill", False, "no route"), Connection("lab", "l", None))
     ours = (Elsewhere("Press log", "changed", is_ours=True), Elsewhere("Other", "new"))
-    bad = verdicts.of_proof(
+    bad = target_verdicts.of_proof(
         Proof("live", "olive", "1.0.0", None, cast(Any, (GOOD,)), connections=dead, elsewhere=ours)
     )
     assert bad.words == (

@@ -63,7 +63,7 @@ def import_many(
         # Nothing is begun that somebody would have to be told of later.
         write_links(how.links, [(one.docket, None) for one in dockets])
         result = rounds_result(title, [Came(one.docket, NOTHING_TO_DO) for one in dockets], "")
-        work.show(demanding(work, result, [one.docket for one in dockets]) if how.is_complete else result)
+        work.show(demanding(work, result, [one.docket for one in dockets], how))
         return
     campaign = begin(work.session, dockets, rounds, go_on, request, how.name)
     found = carried(work.session, parts, rounds, go_on, campaign.name)
@@ -71,9 +71,7 @@ def import_many(
     whole = [one for one in found if one.state == NOTHING_TO_DO or (one.outcome and not one.outcome.failure)]
     write_links(how.links, [(one.docket, one.outcome) for one in whole])
     result = rounds_result(title, found, campaign.name)
-    if how.is_complete:
-        result = demanding(work, result, [one.docket for one in found])
-    work.show(result, has_changed=True)
+    work.show(demanding(work, result, [one.docket for one in found], how), has_changed=True)
 
 
 def go_on_with_many(work: Work, campaign: Campaign, has_more: bool = False, preview: bool = False) -> None:

@@ -57,7 +57,7 @@ def import_one(work: Work, prepared: Prepared, request: ImportRequest, preview: 
             if outcome.failure:
                 raise outcome.failure
         write_links(how.links, [(docket, None)])
-        work.show(demanding(work, idle_result(docket), [docket]) if how.is_complete else idle_result(docket))
+        work.show(demanding(work, idle_result(docket), [docket], how))
         return
     question = question_for(work.session, prepared, request)
     if question and not typer.confirm(visible(question), err=True):
@@ -74,14 +74,14 @@ def write_links(links: Path | None, done: Sequence[tuple[Docket, Outcome | None]
         links.write_text(links_table(done), encoding="utf-8-sig", newline="")
 
 
-def demanding(work: Work, result: Result, dockets: Sequence[Docket]) -> Result:
-    """The result, with another exit code where something is still to do: after these imports, or after an earlier one
-    of the same package into the same target."""
+def demanding(work: Work, result: Result, dockets: Sequence[Docket], how: How) -> Result:
+    """The result, where it is asked for with another exit code if something is still to do: after these imports, or
+    after an earlier one of the same package into the same target."""
     from amphora.core.plan.aftercare import told
     from amphora.core.values.next_step import to_type
     from amphora.engine.aftercare import open_after, settled_by_looking
 
-    if result.code:
+    if result.code or not how.is_complete:
         return result
     open_ = open_after(work.session, [(docket.target, docket.package) for docket in dockets])
     still, _ = settled_by_looking(work.session, open_)
@@ -116,7 +116,7 @@ def carried_out(work: Work, prepared: Prepared, run: Run | None = None, how: How
     write_links(how.links, [(prepared.docket, outcome)])
     if outcome.run.state != PAUSED:
         result = import_result(prepared.docket, outcome, verified)
-        work.show(demanding(work, result, [prepared.docket]) if how.is_complete else result, has_changed=True)
+        work.show(demanding(work, result, [prepared.docket], how), has_changed=True)
         return
     with picked_up(work.session, outcome.run) as picked:
         work.show(standstill_result(standstill(work.session, picked), "import"), has_changed=True)

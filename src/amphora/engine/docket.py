@@ -117,7 +117,7 @@ def prepare(
     dropped = [key for key in claims.dropped(packed) if key in side.by_key]
     retirements = retirements_of(session, side, dropped, {a.key: a for a in actions}, said.fates)
     docket = replace(
-        _written_down(session, side, replace(intake, contents=taken), actions),
+        _written_down(session, side, replace(intake, contents=taken), actions, claims),
         mapped=tuple(mapped),
         retirements=tuple(retirements),
         left_out=tuple(sorted(left)),
@@ -135,10 +135,10 @@ def prepare(
     return Prepared(docket, side, opened, taken, False, present.items, packed, said, contents)
 
 
-def _written_down(session: Session, side: Side, intake: Intake, actions: Sequence[Action]) -> Docket:
+def _written_down(session: Session, side: Side, intake: Intake, actions: Sequence[Action], claims: Claims) -> Docket:
     """The docket as far as it follows from the package and what was said."""
     said, contents, since = intake.said, intake.contents, intake.since
-    claimed = Claims(session.ledger.claims(side.uid)).custody(contents.name, contents.source_uid)
+    claimed = claims.custody(contents.name, contents.source_uid)
     was = Custody(claimed) if claimed else None
     # Where people build, what arrives is theirs to go on with; elsewhere it is the package's, and local edits are
     # reported. What was handed over stays so until somebody says otherwise.

@@ -351,6 +351,7 @@ def _as_delivered(session: Session, side: Side, native_ids: Iterable[str]) -> se
     """Of these items those whose contents are what was delivered last: some platforms count a new revision of what
     refers to a changed item, or of what somebody saves as it is."""
     latest = session.ledger.last_deliveries(side.uid)
-    ids = {side.keys[one]: one for one in native_ids}
-    looked = verify(session, side.name, [latest[key] for key in ids if key in latest])
+    ids = {key: one for one in native_ids if (key := side.keys[one]) in latest}
+    # A look begins with the whole index, which nobody needs for nothing.
+    looked = verify(session, side.name, [latest[key] for key in ids]) if ids else []
     return {ids[one.key] for one in looked if one.is_as_promised}

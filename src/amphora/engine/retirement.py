@@ -49,7 +49,8 @@ def retirements_of(
                 users[key].append(user)
     secret = _with_secrets(side, rows)
     ours = session.ledger.journal.created(side.uid)
-    claims = Claims(session.ledger.claims(side.uid) if along else ())
+    claims = Claims(session.ledger.claims(side.uid))
+    handed_over = claims.handed_over(rows)
     # Users before used, as people would remove them.
     order = [key for group in reversed(in_order({key: uses.get(key, set()) for key in rows})) for key in group]
     return [
@@ -63,6 +64,7 @@ def retirements_of(
             along.get(key, ""),
             tuple(sorted({claim.package for claim in claims.others(key, "", "") if key in along})),
             key in secret,
+            key in handed_over,
         )
         for key in order
     ]

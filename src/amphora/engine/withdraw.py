@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import replace
 
 from amphora.core.plan.claims import Claims
-from amphora.core.plan.docket import Custody, Docket, Fate, Leg
+from amphora.core.plan.docket import Docket, Fate, Leg
 from amphora.core.plan.order import import_steps
 from amphora.core.plan.reasons import Consent
 from amphora.core.values.errors import UsageFault
@@ -51,8 +51,7 @@ def withdrawal(
     # What was there before Amphora came is given back to whoever had it, not deleted; and what was handed over is the
     # work of those who took it.
     ours = session.ledger.journal.created(side.uid)
-    handed_over = {claim.key for claim in mine if claim.custody == Custody.TARGET}
-    stays = {key for key in alone if side.by_key[key].native_id not in ours or key in handed_over}
+    stays = {key for key in alone if side.by_key[key].native_id not in ours} | claims.handed_over(alone)
     everything = {key: (Fate.LET_GO if key in stays else Fate.RETIRE).value for key in alone} | dict(fates)
     # Whoever withdraws agrees to all that is listed, and this is.
     retirements = retirements_of(session, side, alone, {}, everything, Fate.RETIRE)
@@ -71,7 +70,7 @@ def withdrawal(
         findings=(),
         fingerprint="",
         words=words,
-        retirements=tuple(replace(one, is_handed_over=one.key in handed_over) for one in retirements),
+        retirements=tuple(retirements),
         legs=(Leg((), tuple(import_steps((), retirements, habits_of(opened.description)))),),
         unclaimed=tuple(sorted({claim.key for claim in mine} - {one.key for one in retirements})),
         other_sources=tuple(sources[1:]),

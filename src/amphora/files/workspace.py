@@ -12,11 +12,11 @@ from typing import TYPE_CHECKING, Any
 
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.late import dataclass
-from amphora.core.values.model import Level
 from amphora.core.values.next_step import advice, blank, to_type
 from amphora.files.names import NAME
 from amphora.files.schemas import SCHEMAS, write_schemas
 from amphora.files.workspace_faults import fault_at, secret_fault
+from amphora.files.workspace_rules import levels_of, silenced_of
 
 if TYPE_CHECKING:
     from amphora.core.checks import Waiver
@@ -221,7 +221,7 @@ def read_workspace(folder: Path) -> Workspace:
             raise fault_at(path, text, (), name, f"{name!r} has to be {'tables' if is_list else 'a table'}")
     about = _about(path, text, table.get("amphora", {}))
     entries = {name: entry_of(path, text, name, entry) for name, entry in table.get("environments", {}).items()}
-    silenced = tuple(_silenced(path, text, row) for row in table.get("silenced", []))
+    silenced = tuple(silenced_of(path, text, row) for row in table.get("silenced", []))
     selections = {name: _selection(path, text, name, row) for name, row in table.get("selections", {}).items()}
     policies = table.get("policies", {})
     for name, value in policies.items():
@@ -235,7 +235,7 @@ def read_workspace(folder: Path) -> Workspace:
             known += " and approvals = {live = 2}: how many others have to agree"
             raise fault_at(path, text, ("policies",), name, known)
     is_required = policies.get("signature") == "required"
-    levels = _levels(path, text, table.get("rules", {}))
+    levels = levels_of(path, text, table.get("rules", {}))
     groups = _groups(path, text, table.get("groups", {}), entries)
     server = (about.get("ledger", ""), about.get("ledger_sign_in", ""))
     stay = tuple(policies.get("stay", ()))
@@ -365,28 +365,6 @@ def _holds_secret(location: str) -> bool:
     from amphora.core.form.detector import hits_in
 
     return any(hit.is_sure for hit in hits_in(location))
-
-
-def _silenced(path: Path, text: str, row: Any) -> Waiver:
-    from amphora.core.checks import RULES, Waiver
-
-    if not isinstance(row, dict) or not all(isinstance(row.get(n), str) for n in ("rule", "item", "reason")):
-        raise fault_at(path, text, (), "silenced", "[[silenced]] needs rule, item and reason (and place, and value)")
-    if row["rule"] not in RULES:
-        raise fault_at(path, text, (), "silenced", f"there is no rule {row['rule']!r} (amphora check --rules)")
-    return Waiver(row["rule"], row["item"], row.get("place", ""), row["reason"], str(row.get("value", "")))
-
-
-def _levels(path: Path, text: str, table: Any) -> dict[str, str]:
-    from amphora.core.checks import RULES
-
-    for name, level in table.items():
-        # A misspelt rule would leave the real one at its level, without anybody noticing.
-        if name not in RULES:
-            raise fault_at(path, text, ("rules",), name, f"there is no rule {name!r} (amphora check --rules)")
-        if level not in tuple(Level):
-            raise fault_at(path, text, ("rules",), name, "a rule is set to error, warning or note")
-    return dict(table)
 
 
 def _groups(path: Path, text: str, table: Any, entries: Mapping[str, EnvironmentEntry]) -> dict[str, tuple[str, ...]]:

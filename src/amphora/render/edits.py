@@ -10,7 +10,7 @@ from amphora.core.merge.phrase import place_phrase
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Json
 from amphora.engine.edits import Edited
-from amphora.engine.verdicts import of_edits
+from amphora.engine.target_verdicts import of_edits
 from amphora.render.beside import text_lines
 from amphora.render.changes import in_words
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row

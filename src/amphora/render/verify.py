@@ -13,13 +13,14 @@ from amphora.core.values.next_step import to_type
 from amphora.core.values.visible import visible
 from amphora.core.values.words import counted, few
 from amphora.engine.proof import Off, Proof
-from amphora.engine.verdicts import COUNTS, of_proof
+from amphora.engine.target_verdicts import of_proof
+from amphora.engine.verdicts import COUNTS
 from amphora.engine.verify import Verified
 from amphora.render.changes import changes_grid
 from amphora.render.markdown import md
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, cut_lines, titled
 
-AS_PROMISED, OFF = "as promised", "not as promised"
+AS_PROMISED, NOT_SO = "as promised", "not as promised"
 _NOT_IN_XML = re.compile("[^\t\n\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 
 
@@ -32,7 +33,7 @@ def proofs_result(package: str, each: Mapping[str, Proof]) -> Result:
         [
             Cell(name, "strong"),
             proof.version,
-            Cell(AS_PROMISED, "good") if proof.is_whole else Cell("not there" if proof.absent else OFF, "bad"),
+            Cell(AS_PROMISED, "good") if proof.is_whole else Cell("not there" if proof.absent else NOT_SO, "bad"),
             f"{len(proof.items) - len(proof.off)} of {len(proof.items)}",
         ]
         for name, proof in each.items()
@@ -82,7 +83,7 @@ def respects(proof: Proof) -> list[tuple[str, str, str, bool | None]]:
         (
             "definitions and states",
             counted(len(proof.items), "item"),
-            f"{wrong} not as promised" if wrong else _all_good(proof) if proof.items else "nothing left to look at",
+            f"{wrong} {NOT_SO}" if wrong else _all_good(proof) if proof.items else "nothing left to look at",
             not wrong if proof.items else None,
         ),
         (

@@ -52,11 +52,13 @@ class Ready:
 
 @dataclass(frozen=True)
 class Made:
-    """A step that was done: the ids of its items, and what is journalled of it."""
+    """A step that was done: the ids of its items, what is journalled of it, and whether what it meant counts as what
+    it left until somebody looks."""
 
     ready: Ready
     ids: Mapping[Key, str]
     outcome: dict[str, Json]
+    is_to_the_letter: bool
 
 
 def side_by_side(portion: Sequence[Ready], material: Material, now: Mapping[Key, Image | None], width: int) -> int:

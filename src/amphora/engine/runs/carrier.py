@@ -95,11 +95,11 @@ class Carrier:
                 self._together(now)
                 done += count
                 if not portion:
-                    self._see(steps[done:])
+                    self._look(steps[done:])
         except Stopped:
             # That it was asked to stop counts more than that nobody could look.
             with contextlib.suppress(AmphoraError):
-                self._see()
+                self._look()
             self._flush()
             raise
         except BaseException:
@@ -279,21 +279,19 @@ class Carrier:
 
     def _settle(self, made: Sequence[tuple[Ready, Mapping[Key, str]]]) -> None:
         """Learns what steps made; what they came to waits to be journalled until the next is begun."""
-        has_to_look = False
         for ready, ids in made:
             there = {key: image.native_id for key in ready.step.keys if (image := self.bench.now.get(key))}
             for key, native_id in ids.items():
                 self.bench.material.learn(key, native_id)
             outcome: dict[str, Json] = {"ids": dict(ids), "created": self._created(ids)}
-            if self._is_to_the_letter(ready.step):
+            is_to_the_letter = self._is_to_the_letter(ready.step)
+            if is_to_the_letter:
                 # Until somebody looks: a killed process leaves what it meant, and nothing else counts as ours.
                 outcome["left"] = dict(ready.meant)
-            else:
-                has_to_look = True
-            self._unseen.append(Made(ready, {**there, **ids}, outcome))
+            self._unseen.append(Made(ready, {**there, **ids}, outcome, is_to_the_letter))
             self._waiting.append((ready.number, outcome))
-        if has_to_look:
-            self._see()
+        if not all(one.is_to_the_letter for one in self._unseen):
+            self._look()
 
     def _created(self, ids: Mapping[Key, str]) -> list[str]:
         """Those of these ids that are of items of ours. What was there before Amphora stays so under another id."""
@@ -306,39 +304,38 @@ class Carrier:
         counted when they are there, and an environment of its own spelling is asked what it made of each."""
         return type(step) in ON_ONE_ITEM and not self.bench.habits.fills_in
 
-    def _see(self, rest: Sequence[Step] = ()) -> None:
+    def _look(self, rest: Sequence[Step] = ()) -> None:
         """Looks at what the steps since the last look left; RevisionMoved where somebody has changed it already, and
         the `rest` would go on from there."""
         if not self._unseen:
             return
         found = self.stage.environment.look([id_ for made in self._unseen for id_ in made.ids.values()])
         unseen, self._unseen = self._unseen, []
-        changed = [key for made in unseen for key in self._seen(made, found)]
-        if changed and (theirs := {key for step in rest for key in step.keys}.intersection(changed)):
-            [key, *_] = sorted(theirs)
-            who = getattr(self.bench.now[key], "modified_by", None)
-            raise RevisionMoved(f"It was changed by {who} while this run was at it.", subject=key)
+        changed: dict[Key, str] = {}
+        for made in unseen:
+            changed |= self._learn(made, found)
+        going_on = {key for step in rest for key in step.keys} if changed else set[Key]()
+        if theirs := sorted(changed.keys() & going_on):
+            key = theirs[0]
+            raise RevisionMoved(f"It was changed by {changed[key]} while this run was at it.", subject=key)
 
-    def _seen(self, made: Made, found: Mapping[str, Image]) -> list[Key]:
-        """Learns what one step left; gives the items that are as somebody else made them since."""
-        ready, outcome, changed = made.ready, made.outcome, []
+    def _learn(self, made: Made, found: Mapping[str, Image]) -> dict[Key, str]:
+        """Learns what one step left; gives the items that somebody else has changed since, with who it was."""
+        ready, changed = made.ready, dict[Key, str]()
         for key in ready.step.keys:
             image = self.bench.now[key] = found.get(made.ids.get(key, ""))
             is_as_meant = is_plainly(image, ready.leaves[key])
             self._marks[key] = ready.meant[key] if is_as_meant else mark_of(image, self.bench.habits.sheets)
-            if "left" in outcome and not is_same(self._marks[key], ready.meant[key]) and self._is_theirs(image):
-                changed.append(key)
+            is_other = made.is_to_the_letter and not is_same(self._marks[key], ready.meant[key])
+            if is_other and image and image.modified_by not in (None, "", self.run.account):
+                changed[key] = str(image.modified_by)
         left = {key: ready.meant[key] if key in changed else self._marks[key] for key in ready.step.keys}
-        if outcome.get("left") != left:
-            outcome["left"] = left
+        if made.outcome.get("left") != left:
+            made.outcome["left"] = left
             # What still waits is journalled with it.
-            if self.is_journalled and all(waiting is not outcome for _, waiting in self._waiting):
-                self.stage.ledger.journal.end_step(self.run, ready.number, "done", outcome)
+            if self.is_journalled and all(waiting is not made.outcome for _, waiting in self._waiting):
+                self.stage.ledger.journal.end_step(self.run, ready.number, "done", made.outcome)
         return changed
-
-    def _is_theirs(self, image: Image | None) -> bool:
-        """Whether the last change of an item is known to be somebody else's."""
-        return image is not None and image.modified_by not in (None, "", self.run.account)
 
     def _left(self, step: Step, key: Key, now: Image | None, drawn: Drawn | None) -> Image | None:
         """The state that a step will leave."""

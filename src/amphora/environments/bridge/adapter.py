@@ -288,7 +288,7 @@ class Bridge:
         single = self.items.seen([seen])[seen.native_id]
         self._put(write, single, between)
         with taken("it was written"):
-            single = self._found_again(write, single)
+            single = self._sameness.found_again(self._part(single), single, write.states.title)
         try:
             self._written_apart(write, single)
         except (EnvironmentRefused, RevisionMoved, Unavailable, Uncertain):
@@ -310,19 +310,6 @@ class Bridge:
         if call.said("how") == "merge patch" and call.method == "PATCH":
             headers["Content-Type"] = "application/merge-patch+json"
         self._change(call, self._values(single), body, headers)
-
-    def _found_again(self, write: Write, before: Single) -> Single:
-        """The item that was just written. Where ids are made from names, one that is called otherwise now has another
-        id: it is what bears the new name, if nothing else does."""
-        part, title, old = self._part(before), write.states.title, before.row.native_id
-        if title == before.row.states.title or self.items.singles([old]):
-            return before
-        ids = self.items.ids_called(part, title)
-        found = self.items.single(part, ids.pop()) if len(ids) == 1 else None
-        if found is None:
-            raise Uncertain(f"{self.client.base_url} does not show {title!r} any more.", subject=old)
-        # What was read of it before still stands; only where it is has changed.
-        return replace(before, row=replace(before.row, native_id=found.row.native_id))
 
     def _is_back(self, write: Write, before: Single) -> bool:
         """Writes an item as it was before a change that stopped in its middle, and looks whether it is."""

@@ -1,19 +1,21 @@
-"""Creations that a platform answers with what is there already: told from those that made something."""
+"""Whether an item is the same: creations that a platform answers with what is there already, and items that have
+another id since they are called otherwise."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 
-from amphora.core.values.errors import EnvironmentRefused
+from amphora.core.values.errors import EnvironmentRefused, Uncertain
 from amphora.core.values.model import Json, Listed
-from amphora.environments.bridge.items import Items
+from amphora.environments.bridge.items import Items, Single
 from amphora.environments.bridge.parts import Call, ItemPart
 from amphora.environments.bridge.paths import value_at
 from amphora.environments.contract import NEXT, NotNew
 
 
 class Sameness:
-    """Refuses what was not made. `where` is the platform's address, `file` that of its sheet."""
+    """Tells what was made from what was there. `where` is the platform's address, `file` that of its sheet."""
 
     def __init__(self, items: Items, where: str, file: str) -> None:
         self._items, self._where, self._file = items, where, file
@@ -45,6 +47,19 @@ class Sameness:
         # In one step: several are made at once.
         if self._made.setdefault(row.native_id, token) != token or was_there:
             raise self._error(part, title, ", and perhaps wrote over it", NotNew)
+
+    def found_again(self, part: ItemPart, before: Single, title: str) -> Single:
+        """The item that was just written, and is to be called so. Where ids are made from names, one that is called
+        otherwise now has another id: it is what bears the new name, if nothing else does."""
+        old = before.row.native_id
+        if title == before.row.states.title or self._items.singles([old]):
+            return before
+        ids = self._items.ids_called(part, title)
+        found = self._items.single(part, ids.pop()) if len(ids) == 1 else None
+        if found is None:
+            raise Uncertain(f"{self._where} does not show {title!r} any more.", subject=old)
+        # What was read of it before still stands; only where it is has changed.
+        return replace(before, row=replace(before.row, native_id=found.row.native_id))
 
     def forget(self, native_id: str) -> None:
         """That an item was made: it is removed, and its id may be given again."""
