@@ -127,7 +127,13 @@ def put_back_dockets(session: Session, environment: str, edits: list[Edited]) ->
     dockets = []
     by_package: dict[tuple[str, str], list[Edited]] = {}
     # What was handed over is theirs to edit.
-    for one in still_ours(edits):
+    mine = still_ours(edits)
+    if edits and not mine:
+        raise NotReady(
+            f"All that was edited in {environment} was handed over before: there is nothing to put back.",
+            next_step=to_type("import", edits[0].delivery.package, environment, "--custody", "package"),
+        )
+    for one in mine:
         if one.changes:
             by_package.setdefault((one.delivery.package, one.delivery.version), []).append(one)
     for (package, version), some in by_package.items():

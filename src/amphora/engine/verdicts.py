@@ -300,7 +300,7 @@ def _after(docket: Docket, reasons: Sequence[Reason]) -> NextStep:
     """The next command; whatever comes next keeps naming the docket."""
     if reasons:
         return next((reason.next_step for reason in reasons if reason.next_step), NOTHING)
-    return _after_nothing(docket) if docket.is_idle else to_import(docket)
+    return _after_nothing(docket) if docket.is_idle and not docket.hands_over else to_import(docket)
 
 
 def _after_nothing(docket: Docket) -> NextStep:
