@@ -290,3 +290,37 @@ def test_a_workspace_says_what_else_is_a_connection(line: Ground, tmp_path: Path
     (kinds / "integration.toml").write_text(rules.replace("never", "nevver"), encoding="utf-8")
     with pytest.raises(SheetFault, match=r"integration\.toml"):
         line.session().open("one")
+
+
+def test_what_somebody_links_to_stays_when_the_run_that_brought_it_is_undone(
+    line: Ground, runtimes: tuple[str, str]
+) -> None:
+    entry = {
+        "id": "aa00000000000001",
+        "type": "link in",
+        "z": TAB,
+        "name": "in",
+        "links": [],
+        "wires": [[]],
+        "x": 9,
+        "y": 9,
+    }
+    line.change("one", "flow:Weigh%20ticket", lambda d: {**d, "nodes": [*d["nodes"], entry]})
+    line.bring(line.export())
+    brought = flows_of(runtimes[1], TOKEN)
+    theirs = {"id": "aa00000000000002", "type": "tab", "label": "Theirs", "disabled": False, "info": "", "env": []}
+    out = {
+        "id": "aa00000000000003",
+        "type": "link out",
+        "z": theirs["id"],
+        "links": [entry["id"]],
+        "x": 1,
+        "y": 1,
+        "wires": [],
+    }
+    deploy(runtimes[1], [*brought.values(), theirs, out], TOKEN)
+    session = line.session()
+    back = undo(session, run_to_undo(session, "last"))
+    now = flows_of(runtimes[1], TOKEN)
+    assert entry["id"] in now, back.told()
+    assert any("'Theirs' uses it" in one for one in back.left)

@@ -48,7 +48,7 @@ def target(**changes: Any) -> TargetIndex:
         name="live",
         account="keeper",
         rows={"table:growers": GROWERS},
-        parts={"table:growers": frozenset({"name"})},
+        present={"table:growers": Item("table:growers", 1, {"columns": [{"id": "name"}]}, States("Growers"))},
         sheets=SHEETS,
         features=frozenset({"mail"}),
         permissions=frozenset({"read", "write"}),
@@ -292,6 +292,7 @@ CASES: list[tuple[str, Level, Situation, Situation]] = [
         S(there=target(shared={"flow:a": ("q 2.0.0",)})),
         S(there=target(shared={})),
     ),
+    ("part-in-use", W, S(there=target(severed=(("report:y", "table:deliveries", "kilos"),))), S()),
     ("would-retire", W, S(there=dropped()), S(there=replace(dropped(), rows={}))),
     (
         "column-lost",
@@ -361,7 +362,8 @@ NAMED = {
     " draft-newer undeclared-reference need-open setting-unfit need-other-type needs-share connection-broken"
     " object-missing need-later secret-to-enter secret-in-clear random-looking source-url-in-text source-host-in-text"
     " source-id-in-text address-in-text region-bound kind-unknown schema-other conversion-drops conversion-unfit"
-    " feature-missing name-taken id-taken limit-exceeded local-edits other-claim other-ledger would-retire column-lost cycle-unbreakable",
+    " feature-missing name-taken id-taken limit-exceeded local-edits other-claim other-ledger would-retire column-lost"
+    " part-in-use cycle-unbreakable",
     "place": "item-missing part-missing reference-empty reference-unfit reference-plain unbound-id"
     " undeclared-reference need-later setting-unfit secret-in-clear random-looking source-url-in-text"
     " source-host-in-text source-id-in-text address-in-text local-edits conversion-unfit",

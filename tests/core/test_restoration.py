@@ -176,6 +176,16 @@ def test_what_others_name_by_its_title_keeps_that_and_all_that_it_uses() -> None
     assert written == [(do, key) for key in ("flow:renamed", "flow:same") for do in ("update", "publish")]
 
 
+def test_what_stays_keeps_the_parts_that_it_uses() -> None:
+    now = image(native_id="n")
+    grown = Evidence("flow:grown", WAS, now, frozenset({mark(now)}), frozenset({mark(now)}), "keeper")
+    changed, same = replace(made("flow:changed"), now=THEIRS), Evidence("flow:same", WAS, WAS)
+    for user, stays in (("flow:changed", True), ("outside:9", True), ("flow:same", False), ("flow:grown", False)):
+        found = decide([grown, changed, same], {}, {}, {}, HABITS, parted={user: {"flow:grown"}})
+        assert (found.verdicts["flow:grown"].fate is Fate.LEFT) is stays, user
+        assert not stays or "uses a part of it that was not there before" in found.verdicts["flow:grown"].reason
+
+
 @pytest.mark.parametrize(
     ("before", "now", "steps"),
     [

@@ -36,7 +36,10 @@ def init(
     from amphora.render.peek import init_result
 
     with working(json, None) as work:
-        work.show(init_result(init_workspace(folder).folder))
+        there = init_workspace(folder).folder
+        # Whoever goes on from here is not in it yet.
+        work.named = () if there.samefile(Path()) else ("--workspace", str(folder))
+        work.show(init_result(there, folder))
 
 
 @app.command("add", cls=PlainCommand)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+from collections.abc import Iterable
 from contextlib import redirect_stdout
 from dataclasses import field
 from typing import Any, NoReturn
@@ -11,7 +12,7 @@ from typing import Any, NoReturn
 import typer
 
 from amphora.cli.boundary import code_of
-from amphora.cli.work import Work
+from amphora.cli.work import Work, elsewhere
 from amphora.core.values.errors import AmphoraError, UsageFault
 from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import NOTHING, NextStep, advice, blank, to_type
@@ -74,7 +75,7 @@ class Guide:
             ("aftercare", target, "--do"),
             ("verify", package, target),
         ]
-        lines = [str(to_type(*words)) for words in commands]
+        lines = [str(_typed(words)) for words in commands]
         self._show(
             f"These would be run to carry {package} from {self.journey.source} into {target}.",
             "plain",
@@ -254,7 +255,7 @@ class Guide:
         """Runs one command as it would be typed, and tells what it came to."""
         from amphora.cli.main import app
 
-        self.tell(["", f"$ {to_type(*words)}"])
+        self.tell(["", f"$ {_typed(words)}"])
         out = io.StringIO()
         place = ["--workspace", str(self.work.session.workspace.folder), "--json"]
         # Each command is a call of its own, and sees what the one before wrote.
@@ -276,7 +277,7 @@ class Guide:
         """Runs a command that asks at the terminal, with all that it shows."""
         from amphora.cli.main import app
 
-        self.tell(["", f"$ {to_type(*words)}"])
+        self.tell(["", f"$ {_typed(words)}"])
         app([*words, "--workspace", str(self.work.session.workspace.folder)], standalone_mode=False)
         self.work.session.reload()
 
@@ -308,12 +309,17 @@ class Guide:
     ) -> NoReturn:
         """Shows how the journey stands, and leaves."""
         blocks: list[Block] = [Lines(lines)] if lines else []
-        steps = [{"command": str(to_type(*ran.words)), "code": ran.code, "verdict": ran.verdict} for ran in self.done]
+        steps = [{"command": to_type(*ran.words), "code": ran.code, "verdict": ran.verdict} for ran in self.done]
         result = Result("carry", words, tone, blocks, {"steps": steps, "package": self.journey.name}, after, code)
         if self.done:
             self.tell([""])
         self.work.show(result, has_changed=bool(self.done))
         raise typer.Exit(0)
+
+
+def _typed(words: Iterable[str]) -> NextStep:
+    """A command as it would be typed here."""
+    return to_type(*words).everywhere(*elsewhere())
 
 
 def _stops(said: dict[str, Any]) -> bool:

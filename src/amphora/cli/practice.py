@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, PlainCommand, working
+from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, PlainCommand, Work, working
 
 app = typer.Typer(
     help="The simulated platform.",
@@ -22,6 +22,19 @@ app = typer.Typer(
 @app.callback()
 def practice() -> None:
     """The simulated platform."""
+
+
+def _stay_near(work: Work, folder: Path) -> None:
+    """Where there is no workspace here, the folder of the files may be one: then that is meant."""
+    from amphora.files.workspace import FILE
+
+    if not work.has_workspace and (folder / FILE).is_file():
+        work.folder, work.named = folder, ("--workspace", str(folder))
+
+
+def _knows(work: Work, file: Path) -> bool:
+    """Whether the workspace has an environment of a file's name: the next command would look at it."""
+    return work.has_workspace and file.stem in work.session.workspace.environments
 
 
 @app.command("new", cls=PlainCommand)
@@ -45,6 +58,7 @@ def new(
 
     with working(json, workspace) as work:
         paths = new_practice(folder)
+        _stay_near(work, folder)
         # Without a workspace the files are made all the same: somebody may want to serve them.
         added = add_practice(work.session.workspace, paths) if work.has_workspace else []
         options = {path.stem: options_of(path.stem) for path in paths}
@@ -76,7 +90,8 @@ def edit(
 
     file = practice_file(file)
     with working(json, None) as work:
-        work.show(edited_result(file, edit_practice(file, item, values, by, draft)))
+        _stay_near(work, file.parent)
+        work.show(edited_result(file, edit_practice(file, item, values, by, draft), _knows(work, file)))
 
 
 @app.command("connect", cls=PlainCommand)
@@ -99,7 +114,9 @@ def connect(
 
     file = practice_file(file)
     with working(json, None) as work:
-        work.show(connected_result(file, name, connect_practice(file, name, type_, not broken)))
+        _stay_near(work, file.parent)
+        native_id = connect_practice(file, name, type_, not broken)
+        work.show(connected_result(file, name, native_id, _knows(work, file)))
 
 
 @app.command("serve", cls=PlainCommand)

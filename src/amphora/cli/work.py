@@ -129,6 +129,8 @@ class Work:
         self.is_json = is_json
         self.folder = folder
         self.progress = Progress(progress)
+        self.named = elsewhere()
+        """What the next command has to say so that it means the same workspace."""
         self._session: Session | None = None
 
     @property
@@ -188,10 +190,8 @@ class Work:
     def show(self, result: Result, has_changed: bool = False) -> None:
         """Prints a result and leaves with its code if it isn't 0. Where something `has_changed`, a screen that is
         gone is no failure: what is done is done, and said so where anybody still listens."""
-        from dataclasses import replace
-
         self.progress.stop()
-        result = replace(result, next_step=result.next_step.everywhere(*elsewhere()))
+        result = result.everywhere(*self.named)
         try:
             if sys.stdout is not None:
                 self._print(result)
@@ -250,7 +250,7 @@ def working(is_json: bool, folder: Path | None, progress: str = "") -> Iterator[
     try:
         yield work
     except AmphoraError as error:
-        error.next_step = error.next_step.everywhere(*elsewhere())
+        error.next_step = error.next_step.everywhere(*work.named)
         raise
     finally:
         work.close()

@@ -11,10 +11,9 @@ from amphora.core.checks.context import Planned, Reach, TargetIndex
 from amphora.core.form.bindings import Bindings
 from amphora.core.form.kinds import KindSheet, parse_sheet
 from amphora.core.form.objects import used_through
-from amphora.core.form.spots import part_ids
 from amphora.core.needs.crosswalk import Mapped, MapState
 from amphora.core.plan.claims import Claims
-from amphora.core.plan.docket import Docket
+from amphora.core.plan.docket import Action, Docket, moves
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Finding, Item
 from amphora.engine.session import Opened, Session
@@ -80,7 +79,6 @@ def target_index(
         name=opened.name,
         account=identity.account,
         rows=side.by_key,
-        parts={key: frozenset(part_ids(item.form, sheets[item.kind])) for key, item in read.items()},
         sheets=opened.description.sheets,
         features=opened.description.features,
         permissions=identity.permissions,
@@ -101,7 +99,19 @@ def target_index(
         has_unique_names=opened.description.capabilities.has_unique_names,
         converted=docket.converted,
         of_others=docket.of_others,
+        severed=docket.severed,
+        mixed={action.key: _mixed(action) for action in docket.actions if _is_mixed(action)},
     )
+
+
+def _is_mixed(action: Action) -> bool:
+    """Whether something of an item stays as the target has it, or becomes what somebody typed in."""
+    changes = action.comparison.changes if action.comparison else ()
+    return any(change.choice is not None or not moves(change) for change in changes)
+
+
+def _mixed(action: Action) -> Item:
+    return Item(action.key, action.item.schema, action.form, action.states)
 
 
 def _named(side: Side, names: Bindings) -> Side:

@@ -39,6 +39,7 @@ from amphora.engine.retirement import retirements_of
 from amphora.engine.runs.material import secrets_at_hand
 from amphora.engine.runs.stage import looked_up
 from amphora.engine.session import Opened, Session
+from amphora.engine.severed import severed_by
 from amphora.engine.sides import OWN_ADDRESS, Side, target_side
 from amphora.environments.contract import ChoosesIds, Wanted, able
 from amphora.files.agreements import Agreement
@@ -116,6 +117,7 @@ def prepare(
     left = (*said.left_out, *given_up)
     dropped = [key for key in claims.dropped(packed) if key in side.by_key]
     retirements = retirements_of(session, side, dropped, {a.key: a for a in actions}, said.fates)
+    leaving = [one.key for one in retirements if one.fate is Fate.RETIRE]
     docket = replace(
         _written_down(session, side, replace(intake, contents=taken), actions, claims),
         mapped=tuple(mapped),
@@ -126,6 +128,7 @@ def prepare(
         care=_care(actions, side, present, taken, mapped),
         of_others=present.of_others,
         stranded=stranded,
+        severed=severed_by(side, actions, present.items, leaving),
     )
     docket = planned(docket, side, taken, said, adopted.keys)
     docket = replace(docket, leaks=leaks_of(session, docket, side, present.items))

@@ -6,18 +6,21 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import field, replace
 from enum import StrEnum
 
+from amphora.core.form.parts import parts_named, parts_of
+from amphora.core.form.places import PartOf
 from amphora.core.plan.claims import Claims
 from amphora.core.values.errors import NotReady
-from amphora.core.values.keys import Key
+from amphora.core.values.keys import Key, readable
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Listed
 from amphora.core.values.next_step import to_type
 from amphora.core.values.scan import token_places
 from amphora.core.values.versions import is_version, newest
+from amphora.core.values.words import few
 from amphora.engine.mender import mender
 from amphora.engine.session import Session
-from amphora.engine.sides import Side
-from amphora.engine.verify import Verified, looked_at, verify
+from amphora.engine.sides import Side, read_items
+from amphora.engine.verify import Look, Verified, looked_at, verify
 from amphora.environments.contract import Probes
 from amphora.ledger.proofs import Proved
 from amphora.ledger.records import IMPORT, PUT_BACK, UNDONE, Delivery, Run
@@ -76,9 +79,10 @@ class Proof:
     """What a look at one target showed.
 
     `references` counts the places that lead to something, `dangling` those, by item, that lead nowhere and did not
-    when they were delivered. `links` are the addresses that people were told, `moved` the items that are elsewhere by
-    now. `later` names, for items that a later run brought again, that run; `gone` how many were retired, withdrawn
-    or let go since. `elsewhere` is None where no run says what was there before; `others` is how many there were.
+    when they were delivered, `lost` those that lead to a part which is not there, in words. `links` are the addresses
+    that people were told, `moved` the items that are elsewhere by now. `later` names, for items that a later run
+    brought again, that run; `gone` how many were retired, withdrawn or let go since. `elsewhere` is None where no run
+    says what was there before; `others` is how many there were.
     """
 
     environment: str
@@ -89,6 +93,7 @@ class Proof:
     off: Mapping[Key, Off] = field(default_factory=dict)
     references: int = 0
     dangling: Mapping[Key, int] = field(default_factory=dict)
+    lost: Mapping[Key, tuple[str, ...]] = field(default_factory=dict)
     connections: tuple[Connection, ...] = ()
     links: int = 0
     moved: tuple[Key, ...] = ()
@@ -126,7 +131,8 @@ class Proof:
     @property
     def wrong(self) -> dict[str, str]:
         """What is off, with the reason."""
-        found: dict[str, str] = {key: off.cause.value for key, off in self.off.items()}
+        found: dict[str, str] = {key: f"uses {few(words)}, which is not there" for key, words in self.lost.items()}
+        found |= {key: off.cause.value for key, off in self.off.items()}
         # Under names of their own: an item may be called like a connection.
         found |= {f"connection:{one.name}": f"does not answer: {one.reason}" for one in self.broken}
         found |= {self.package: self.absent} if self.absent else {}
@@ -135,7 +141,7 @@ class Proof:
     @property
     def only_edited(self) -> int:
         """How many items are not as promised because somebody edited them there; 0 where anything else is off."""
-        is_more = bool(self.dangling or self.broken or self.by_us)
+        is_more = bool(self.dangling or self.lost or self.broken or self.by_us)
         is_more = is_more or any(off.cause is not Cause.EDITED for off in self.off.values())
         return 0 if is_more else len(self.off)
 
@@ -271,12 +277,33 @@ def _proved(session: Session, environment: str, deliveries: Sequence[Delivery]) 
         sum(len(item.places) for item in look.items.values()),
         # Only what did not dangle when it was delivered: what led nowhere in the source is what was promised.
         {key: count - promised[key] for key, count in found.items() if count > promised[key]},
+        _lost(look),
         tuple(_connections(session, environment, deliveries)),
         len(linked),
         tuple(key for key, row in linked.items() if row.link != told[row.native_id]),
         theirs=theirs,
     )
     return proof, look.side
+
+
+def _lost(look: Look) -> dict[Key, tuple[str, ...]]:
+    """The parts that items use of others, where these don't have them (any more), as `PART of ITEM`."""
+    sheets, rows = look.side.opened.description.sheets, look.side.by_key
+    uses = {key: [use for _, use in parts_named(item, sheets[item.kind])] for key, item in look.items.items()}
+    # What they use may be no part of the package: read only for this.
+    others = sorted({use.key for mine in uses.values() for use in mine} & rows.keys() - look.items.keys())
+    holders = {**look.items, **read_items(look.side, others)[0]}
+    known: dict[tuple[Key, PartOf | None], set[str]] = {}
+    found: dict[Key, tuple[str, ...]] = {}
+    for key, mine in uses.items():
+        for use in (use for use in mine if use.key in holders):
+            holder = holders[use.key]
+            if (use.key, use.by) not in known:
+                known[use.key, use.by] = parts_of(holder.form, sheets[holder.kind], use.by)
+            if use.part not in known[use.key, use.by]:
+                words = f"{use.part!r} of {readable(use.key)}"
+                found[key] = tuple(dict.fromkeys((*found.get(key, ()), words)))
+    return found
 
 
 def _dangling(tokens: Iterable[str]) -> int:

@@ -83,10 +83,11 @@ def kept_request(prepared: Prepared) -> dict[str, Json]:
     """What the ledger keeps of an import, should it have to wait: decisions, what was agreed to, and what was on
     offer when it began."""
     docket = prepared.docket
+    seen = [*(action.key for action in docket.edited), *(key for _, key, _ in docket.severed)]
     return {
         "decisions": replace(prepared.said, arrivals=docket.arrivals).to_json(),
         # Shown to whoever started it as it was then, and agreed to; what comes up later is not.
-        "edited": {a.key: prepared.present[a.key].digest for a in docket.edited if a.key in prepared.present},
+        "edited": {key: prepared.present[key].digest for key in seen if key in prepared.present},
         "agreed": [one.words for one in prepared.agreed if one.counts],
         "take_over": sorted({name.partition(" ")[0] for names in docket.shared.values() for name in names}),
         "since": docket.since,

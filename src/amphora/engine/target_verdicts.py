@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from amphora.core.values.keys import readable
 from amphora.core.values.next_step import blank, to_type
 from amphora.core.values.words import counted
 from amphora.engine.proof import Cause
@@ -35,6 +36,8 @@ def of_proof(proof: Proof) -> Verdict:
         words = f"{proof.environment} is as promised: {all_} {what}{theirs}.{beside}"
         return Verdict(words, "good", to_type("history", *([proof.run.name] if proof.run else [])))
     parts = [f"{len(proof.off):,} of {counted(len(proof.items), 'item')} differ"] if proof.off else []
+    lost = sum(map(len, proof.lost.values()))
+    parts += [f"{counted(lost, 'reference leads', 'references lead')} nowhere"] if lost else []
     parts += [f"{counted(len(proof.broken), 'connection')} not answering"] if proof.broken else []
     parts += [f"{counted(len(proof.by_us), 'item')} changed that was not to be touched"] if proof.by_us else []
     words = f"{proof.environment} is not as promised: {', '.join(parts)}, {what}.{beside}"
@@ -43,6 +46,8 @@ def of_proof(proof: Proof) -> Verdict:
     after = to_type("compare", proof.package, proof.environment)
     if causes == {Cause.EDITED}:
         after = to_type("edits", proof.environment)
+    elif proof.lost:
+        after = to_type("uses", proof.environment, readable(next(iter(proof.lost))))
     elif not causes:
         after = to_type("env", "test", proof.environment)
     return Verdict(words, "bad", after, COUNTS)

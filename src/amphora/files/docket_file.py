@@ -49,6 +49,7 @@ _NAMES = (
     "bindings",
     "items",
     "no_longer_packed",
+    "breaks",
     "aftercare",
     AGREED,
 )
@@ -121,6 +122,7 @@ def document_of(docket: Docket) -> dict[str, Any]:
         "items": {action.key: _item(action) for action in docket.actions}
         | {key: {"action": "leave", "reason": "left out", "choice": LEAVE} for key in docket.left_out},
         "no_longer_packed": {one.key: _retirement(one) for one in docket.retirements},
+        **({"breaks": broken} if (broken := _broken(docket)) else {}),
         "aftercare": [task.words for task in docket.care],
     }
 
@@ -233,6 +235,14 @@ def _item(action: Action) -> dict[str, Any]:
     if action.comparison and action.comparison.changes:
         row["changes"] = {change.place or "/": _change(change) for change in action.comparison.changes}
     return row
+
+
+def _broken(docket: Docket) -> dict[Key, list[str]]:
+    """What beside the package would no longer find a part that it uses, with these."""
+    found: dict[Key, list[str]] = {}
+    for user, key, part in docket.severed:
+        found.setdefault(user, []).append(f"{key}#{part}")
+    return found
 
 
 def _retirement(one: Retirement) -> dict[str, Any]:

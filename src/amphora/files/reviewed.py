@@ -15,15 +15,18 @@ from amphora.core.merge.merge import FieldChange
 from amphora.core.plan.decisions import LEAVE
 from amphora.core.plan.docket import Action, Docket
 from amphora.core.values.canon import same
-from amphora.core.values.errors import UsageFault
+from amphora.core.values.errors import NotReady, UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
+from amphora.core.values.next_step import to_type
 from amphora.core.values.scan import token_places
 from amphora.core.values.tokens import parse_token
-from amphora.files.docket_file import AGREED, OPEN, DocketFile, document_of, fault, json_of
+from amphora.files.docket_file import AGREED, OPEN, DocketFile, document_of, fault, json_of, line_of
 
 _FREE = ("action", "reason")
 """What follows from choices: it may be as it was before they were made."""
+
+_BY_THEMSELVES = ("items", "aftercare", "breaks")
 
 _WHERE = {
     "bindings": "Bindings are the crosswalk's: change them there, then amphora compare --refresh.",
@@ -45,9 +48,10 @@ def refuse_otherwise(path: Path, file: DocketFile, docket: Docket, undecided: Ca
         return before[0]
 
     # Agreements stand beside what is agreed to: they are weighed by themselves.
-    _names(path, mine, wanted, "a docket", beside=AGREED)
+    _broken(path, mine, wanted, unmade)
+    _names(path, mine, {"breaks": {}, **wanted} if "breaks" in mine else wanted, "a docket", beside=AGREED)
     for name in wanted:
-        if name not in ("items", "aftercare") and not same(json_of(mine[name], path, mine, name), wanted[name]):
+        if name not in _BY_THEMSELVES and not same(json_of(mine[name], path, mine, name), wanted[name]):
             _differs(path, mine, name, wanted, name)
     _names(path, mine["items"], wanted["items"], f"{docket.title}")
     for key, row in wanted["items"].items():
@@ -55,6 +59,21 @@ def refuse_otherwise(path: Path, file: DocketFile, docket: Docket, undecided: Ca
     care = json_of(mine["aftercare"], path, mine, "aftercare")
     if not same(care, wanted["aftercare"]) and not same(care, unmade()["aftercare"]):
         raise fault(path, "What is left to do by hand follows from the items; it can't be edited.", mine, "aftercare")
+
+
+def _broken(path: Path, mine: Any, wanted: Mapping[str, Any], unmade: Callable[[], Mapping[str, Any]]) -> None:
+    """Refuses a docket that does not say what would break there: somebody agreed to what it says."""
+    said = json_of(mine["breaks"], path, mine, "breaks") if "breaks" in mine else {}
+    found = wanted.get("breaks", {})
+    # As it was before the choices were made, too: one of them may have kept the part.
+    if said != found and (found or said != unmade().get("breaks", {})):
+        raise NotReady(
+            f"{path} does not say what would no longer find there what it uses; nothing was touched.",
+            subject=str(path),
+            place=line_of(mine, "breaks") if "breaks" in mine else None,
+            details=[f"{user} uses {', '.join(parts)}" for user, parts in found.items()],
+            next_step=to_type("compare", "--refresh", str(path)),
+        )
 
 
 def _item(

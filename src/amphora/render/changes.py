@@ -176,7 +176,7 @@ def finding_json(finding: Finding) -> dict[str, Any]:
         "why": RULES[finding.rule].why,
         "todo": todo_of(finding).value,
         "target": finding.target,
-        "next": str(finding.next_step),
+        "next": finding.next_step,
     }
 
 

@@ -18,7 +18,7 @@ from amphora.engine.verdicts import TO_MAP, can_go, of_check, steps_of, untold
 from amphora.render.changes import finding_json
 from amphora.render.imports import reason_blocks, reasons_json
 from amphora.render.markdown import code, md
-from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone, cut_grid
+from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone, cut_grid, to_do
 
 TONE: dict[Level, Tone] = {Level.ERROR: "bad", Level.WARNING: "warn", Level.NOTE: "dim"}
 _ORDER = list(Todo)
@@ -127,7 +127,7 @@ def _blocks(findings: Mapping[str, Sequence[Finding]]) -> Iterable[Block]:
             else:
                 yield Grid(["", "what", "rule"], [[row[0], row[1], row[3]] for row in cells], heading, spare=(2,))
             if steps := steps_of(group):
-                yield Lines([Cell(f"  {step}", "strong") for step in steps])
+                yield Lines([to_do(step) for step in steps])
 
 
 def _grouped(findings: Sequence[Finding]) -> list[tuple[Todo, list[Finding]]]:

@@ -60,7 +60,7 @@ def export_result(report: ExportReport, target: str) -> Result:
     kinds = Counter(need.kind for need in contents.needs if need.kind in _SUPPLIED)
     if kinds:
         words = ", ".join(counted(number, *_SUPPLIED[kind]) for kind, number in kinds.items())
-        notes.append(Cell(f"The target supplies: {words} (amphora peek {contents.name})", "dim"))
+        notes.append(Cell(f"The target supplies: {words} (peek names each)", "dim"))
     if notes:
         blocks.append(Lines(notes, "To know"))
     return Result.of(
@@ -110,7 +110,7 @@ def _growth_blocks(report: ExportReport, growth: Growth) -> list[Block]:
     others = counted(same, "other is", "others are") if rows else f"all {same} items are"
     lines: list[Cell | str] = [f"It is {growth.why(contents.version)}."]
     if same:
-        lines.append(Cell(f"{others} as in {growth.since} (amphora peek {contents.name}-{contents.version}).", "dim"))
+        lines.append(Cell(f"{others} as in {growth.since} (peek lists all).", "dim"))
     return [*blocks, Lines(lines)]
 
 

@@ -10,6 +10,7 @@ from amphora.core.form.routes import told
 from amphora.core.merge.patch import patch_of
 from amphora.core.merge.phrase import place_phrase
 from amphora.core.plan.docket import SAME, Action, Do, Docket, Fate
+from amphora.core.plan.gate import cut_off
 from amphora.core.plan.reasons import Reason
 from amphora.core.values.keys import Key, kind_of, readable, told_apart
 from amphora.core.values.raw import size_of
@@ -38,6 +39,7 @@ from amphora.render.result import (
     cut_grid,
     cut_lines,
     titled,
+    to_do,
 )
 from amphora.render.withdraw import retirement_row, withdrawal_blocks
 
@@ -185,6 +187,7 @@ def docket_json(docket: Docket) -> dict[str, object]:
         "aftercare": [task.words for task in docket.care],
         "needs": [mapped_json(one) for one in docket.mapped],
         "findings": [finding_json(finding) for finding in docket.findings],
+        "breaks": [{"item": user, "uses": f"{key}#{part}"} for user, key, part in docket.severed],
     }
 
 
@@ -195,7 +198,7 @@ def reason_blocks(reasons: Sequence[Reason]) -> list[Block]:
         lines: list[Cell | str] = [Cell(f"- {line}", "warn") for line in reason.details]
         lines = cut_lines(lines, "--json")
         if reason.next_step:
-            lines.append(Cell(f"  {reason.next_step}", "strong"))
+            lines.append(to_do(reason.next_step))
         blocks.append(Lines(lines, reason.message))
     return blocks
 
@@ -203,8 +206,7 @@ def reason_blocks(reasons: Sequence[Reason]) -> list[Block]:
 def reasons_json(reasons: Sequence[Reason]) -> list[dict[str, object]]:
     """The same for machines."""
     return [
-        {"why": r.why.value, "message": r.message, "details": list(r.details), "next": str(r.next_step)}
-        for r in reasons
+        {"why": r.why.value, "message": r.message, "details": list(r.details), "next": r.next_step} for r in reasons
     ]
 
 
@@ -214,7 +216,7 @@ def compare_result(
     """A package against a target; `what` narrows it down to what changed, clashes or was edited. `reasons` are
     what an import would stop at."""
     rows = _rows_blocks(docket) if only is None and not what else []
-    blocks = [*docket_blocks(docket, only, what, is_all), *rows, *reason_blocks(reasons)]
+    blocks = [*docket_blocks(docket, only, what, is_all), *rows, *_broken(docket, reasons), *reason_blocks(reasons)]
     data = {**docket_json(docket), "in_the_way": reasons_json(reasons)}
     return Result.of("compare", of_comparison(docket, reasons), blocks, data)
 
@@ -250,9 +252,25 @@ def target_lines(entry: EnvironmentEntry, identity: Identity, release: str) -> l
 
 def preview_result(docket: Docket, reasons: Sequence[Reason]) -> Result:
     """What an import would do, or what it would stop at; nothing was touched."""
-    blocks = [*docket_blocks(docket), *_rows_blocks(docket), *reason_blocks(reasons)]
+    blocks = [*docket_blocks(docket), *_rows_blocks(docket), *_broken(docket, reasons), *reason_blocks(reasons)]
     data = {"preview": True, **docket_json(docket), "in_the_way": reasons_json(reasons)}
     return Result.of("import", of_preview(docket, reasons), blocks, data)
+
+
+def _broken(docket: Docket, reasons: Sequence[Reason]) -> list[Block]:
+    """What beside the package would no longer find a part that it uses, unless that is in the way and told there."""
+    told = {line for reason in reasons for line in reason.details}
+    lines = [line for one in docket.severed if (line := cut_off(*one)) not in told]
+    return (
+        [
+            Lines(
+                cut_lines([Cell(f"- {line}", "warn") for line in lines], "--json"),
+                "Would no longer find what it uses",
+            )
+        ]
+        if lines
+        else []
+    )
 
 
 def _rows_blocks(docket: Docket) -> list[Block]:

@@ -6,6 +6,7 @@ import json
 from typing import Any
 
 from amphora.core.values.errors import AmphoraError
+from amphora.core.values.next_step import NextStep
 from amphora.core.values.visible import escaped_json
 from amphora.render.result import Result
 
@@ -14,9 +15,7 @@ OUTPUT_VERSION = 1
 
 def result_json(result: Result) -> str:
     """A result as JSON text."""
-    return _document(
-        {"command": result.command, "verdict": result.verdict, **result.data, "next": str(result.next_step)}
-    )
+    return _document({"command": result.command, "verdict": result.verdict, **result.data, "next": result.next_step})
 
 
 def error_json(error: AmphoraError, code: int) -> str:
@@ -31,5 +30,12 @@ def error_json(error: AmphoraError, code: int) -> str:
 
 
 def _document(body: dict[str, Any]) -> str:
-    text = json.dumps({"amphora_output": OUTPUT_VERSION, **body}, ensure_ascii=False, indent=2)
+    text = json.dumps({"amphora_output": OUTPUT_VERSION, **body}, ensure_ascii=False, indent=2, default=_line)
     return escaped_json(text)
+
+
+def _line(step: object) -> str:
+    """A next step that stands inside of a result, as it can be pasted."""
+    if isinstance(step, NextStep):
+        return str(step)
+    raise TypeError(f"{type(step).__name__} is no JSON.")

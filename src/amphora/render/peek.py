@@ -8,7 +8,7 @@ from pathlib import Path
 
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Contents, Item, Listed
-from amphora.core.values.next_step import NextStep, blank, to_type
+from amphora.core.values.next_step import NOTHING, NextStep, advice, blank, to_type
 from amphora.core.values.words import counted, few, of_release
 from amphora.engine.run_verdicts import of_workspace
 from amphora.environments.contract import Description, Identity
@@ -17,18 +17,17 @@ from amphora.files.workspace import EnvironmentEntry
 from amphora.ledger.records import Campaign, Entry, Run, ending
 from amphora.render.aftercare import care_blocks
 from amphora.render.changes import item_json
-from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone
+from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone, to_do
 
 
-def init_result(folder: Path) -> Result:
-    """A workspace was started."""
+def init_result(folder: Path, named: Path) -> Result:
+    """A workspace was started in a folder that was `named` like this."""
+    trying = advice("With nothing at hand, four simulated environments", to_type("practice", "new", str(named)))
     return Result(
         "init",
         f"Started a workspace in {folder}.",
         "good",
-        blocks=[
-            Lines([Cell("With nothing at hand: amphora practice new . makes four simulated environments.", "dim")])
-        ],
+        blocks=[Lines([to_do(trying)])],
         data={"workspace": str(folder)},
         next_step=to_type("env", "add", blank("NAME"), blank("LOCATION"), "--role", blank("ROLE")),
     )
@@ -266,18 +265,20 @@ def _package_state(item: Item) -> str:
     return ", ".join(word for word in ("live" if item.states.is_published else "", on) if word)
 
 
-def edited_result(path: Path, row: Listed) -> Result:
-    """Somebody edited an item in a practice environment."""
+def edited_result(path: Path, row: Listed, is_known: bool) -> Result:
+    """Somebody edited an item in a practice environment, which a workspace knows, or none does."""
     data = {"file": str(path), "native_id": row.native_id, "title": row.states.title}
     verdict = f"{row.states.title} is changed in {path.stem}, past Amphora."
-    return Result("practice edit", verdict, "good", data=data, next_step=to_type("survey", path.stem))
+    after = to_type("survey", path.stem) if is_known else NOTHING
+    return Result("practice edit", verdict, "good", data=data, next_step=after)
 
 
-def connected_result(path: Path, name: str, native_id: str) -> Result:
-    """Somebody made a connection in a practice environment."""
+def connected_result(path: Path, name: str, native_id: str, is_known: bool) -> Result:
+    """Somebody made a connection in a practice environment, which a workspace knows, or none does."""
     data = {"file": str(path), "native_id": native_id, "name": name}
     verdict = f"The connection {name} is in {path.stem} now, past Amphora."
-    return Result("practice connect", verdict, "good", data=data, next_step=to_type("resume"))
+    after = to_type("resume") if is_known else NOTHING
+    return Result("practice connect", verdict, "good", data=data, next_step=after)
 
 
 def served_result(

@@ -21,6 +21,13 @@ class Cell:
 
     text: str
     tone: Tone = "plain"
+    step: NextStep = NOTHING
+    """The next step that the text shows, if it does."""
+
+
+def to_do(step: NextStep) -> Cell:
+    """A next step below what it is about."""
+    return Cell(f"  {step}", "strong", step)
 
 
 Row = Sequence[Cell | str]
@@ -65,6 +72,33 @@ class Result:
     def of(command: str, verdict: Verdict, blocks: Sequence[Block], data: dict[str, Any]) -> Result:
         """The look of a verdict: nothing here decides what is said first, or which code comes out."""
         return Result(command, verdict.words, verdict.standing, blocks, data, verdict.next_step, verdict.code)
+
+    def everywhere(self, *words: str) -> Result:
+        """The same with these words behind each command in it."""
+        if not words:
+            return self
+        return replace(
+            self,
+            blocks=[_everywhere(block, words) for block in self.blocks],
+            data=_data_everywhere(self.data, words),
+            next_step=self.next_step.everywhere(*words),
+        )
+
+
+def _everywhere(block: Block, words: Sequence[str]) -> Block:
+    if isinstance(block, Grid):
+        return block
+    steps = [line.step if isinstance(line, Cell) else NOTHING for line in block.lines]
+    lines = [to_do(step.everywhere(*words)) if step else line for line, step in zip(block.lines, steps, strict=True)]
+    return replace(block, lines=lines)
+
+
+def _data_everywhere(value: Any, words: Sequence[str]) -> Any:
+    if isinstance(value, NextStep):
+        return value.everywhere(*words)
+    if isinstance(value, dict):
+        return {name: _data_everywhere(inner, words) for name, inner in value.items()}
+    return [_data_everywhere(inner, words) for inner in value] if isinstance(value, list) else value
 
 
 def titled(grid: Grid, title: str) -> Grid:

@@ -12,6 +12,7 @@ from amphora.core.merge.phrase import place_phrase
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
 from amphora.core.plan.aftercare import told as care_told
 from amphora.core.plan.docket import Action, Do, Docket, Fate
+from amphora.core.plan.gate import cut_off
 from amphora.core.plan.reasons import Reason
 from amphora.core.values.keys import kind_of, readable
 from amphora.core.values.late import dataclass
@@ -81,6 +82,7 @@ def review_page(docket: Docket, contents: Contents, reasons: Sequence[Reason], s
             "same": len(same),
             "mended": [_mended(action, values) for action in docket.edited],
             "gone": [_gone(docket, number) for number in range(len(docket.retirements))],
+            "severed": [cut_off(*one) for one in docket.severed],
             "afterwards": _afterwards(docket),
             "needs": [_need(one) for one in docket.mapped if one.need.kind != "url"],
             "findings": [

@@ -14,7 +14,7 @@ from amphora.core.values.words import counted, few
 from amphora.engine.run_verdicts import of_rounds, of_standstill, of_undo_all
 from amphora.engine.verdicts import at_stake
 from amphora.render.imports import docket_json, import_result, reason_blocks, reasons_json
-from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone
+from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, Tone, to_do
 from amphora.render.undo import undo_result
 
 if TYPE_CHECKING:
@@ -57,7 +57,7 @@ def rounds_result(
     blocks: list[Block] = [Grid(headings, rows, right=(3, 4, 5))] if rows else []
     for one in waiting:
         names = few([row_name(need.need.key) for need in one.waiting])
-        after = Cell(f"  {of_standstill(one).next_step}", "strong")
+        after = to_do(of_standstill(one).next_step)
         blocks.append(Lines([f"To be made there by hand: {names}", after], one.run.environment))
     for came in found:
         if came.trouble:
@@ -100,7 +100,7 @@ def back_result(
     blocks: list[Block] = []
     if trouble:
         lines: list[Cell | str] = [Cell(trouble.message, "bad"), *trouble.details]
-        blocks.append(Lines([*lines, *([f"  {trouble.next_step}"] if trouble.next_step else [])], rest[0]))
+        blocks.append(Lines([*lines, *([to_do(trouble.next_step)] if trouble.next_step else [])], rest[0]))
     for back in found:
         one = undo_result(back)
         blocks.append(Lines([Cell(one.verdict, one.tone)], back.of.environment))
@@ -159,4 +159,4 @@ def previews_result(title: str, found: Sequence[tuple[Docket, Sequence[Reason]]]
 
 def _next(came: Came) -> list[Cell | str]:
     after = came.trouble.next_step if came.trouble else None
-    return [Cell(f"  {after}", "strong")] if after else []
+    return [to_do(after)] if after else []

@@ -75,7 +75,7 @@ def respects(proof: Proof) -> list[tuple[str, str, str, bool | None]]:
     """In which respects it was looked: the respect, what of it, what was found, and whether that is good; None where
     nobody can tell, or it is for people to judge."""
     wrong, states = len(proof.off), len(proof.stateless)
-    dangling = sum(proof.dangling.values())
+    dangling = sum(proof.dangling.values()) + sum(map(len, proof.lost.values()))
     answering = [one for one in proof.connections if one.is_working]
     # Counted apart: what nobody can try is neither good nor bad.
     untold = len(proof.connections) - len(answering) - len(proof.broken)
@@ -150,6 +150,10 @@ def _difference_json(change: FieldChange) -> dict[str, object]:
     return {"place": change.place, **{name: value for name, value in sides.items() if value is not MISSING}}
 
 
+def _lost_lines(proof: Proof) -> list[str]:
+    return [f"{readable(key)} uses {words}" for key, parts in proof.lost.items() for words in parts]
+
+
 def _beside(proof: Proof) -> list[tuple[str, list[str]]]:
     """What else there is to say: titles with their lines."""
     broken = [f"{one.name} ({one.native}): {one.reason}" for one in proof.broken]
@@ -168,6 +172,7 @@ def _beside(proof: Proof) -> list[tuple[str, list[str]]]:
     ]
     return [
         ("Handed over, and another by now", theirs),
+        ("Parts that are used and are not there", _lost_lines(proof)),
         ("Connections that do not answer", broken),
         ("No longer this run's promise", later),
         ("Changed by the run, though it was not to touch it", lines[True]),
@@ -200,7 +205,8 @@ def proof_json(proof: Proof) -> dict[str, object]:
             }
             for one in proof.items
         ],
-        "references": {"places": proof.references, "dangling": dict(proof.dangling)},
+        "references": {"places": proof.references, "dangling": dict(proof.dangling)}
+        | ({"lost": {key: list(parts) for key, parts in proof.lost.items()}} if proof.lost else {}),
         "connections": [vars(one) for one in proof.connections],
         "links": {"told": proof.links, "moved": list(proof.moved)},
         "later": dict(proof.later),
@@ -263,6 +269,9 @@ def _cases(proof: Proof) -> list[tuple[str, str, str, bool]]:
         places = few([change.place for change in one.differences], 8)
         words = [off.cause.value, f"by {off.who}" if off.who else "", f"at {places}" if places else ""] if off else []
         found.append(("items", one.key, " ".join(filter(None, words)), False))
+    found += [
+        ("references", key, f"uses {few(parts)}, which is not there", False) for key, parts in proof.lost.items()
+    ]
     for connection in proof.connections:
         said = (connection.reason or "it does not answer") if connection.is_working is False else ""
         found.append(("connections", connection.name, said, connection.is_working is None))

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Iterable
 
 from amphora.core.checks.context import CheckContext, Rule, Todo, named
+from amphora.core.form.parts import parts_named, parts_of
 from amphora.core.form.places import PartOf, Refer
-from amphora.core.form.spots import empty_references, part_ids, spotted
+from amphora.core.form.spots import empty_references, spotted
 from amphora.core.values.keys import Key, name_of, readable
 from amphora.core.values.model import Finding, Item, Level
-from amphora.core.values.next_step import to_type
+from amphora.core.values.next_step import NOTHING, to_type
 from amphora.core.values.pointers import write_pointer
 from amphora.core.values.tokens import TokenPlace, parse_token
 
@@ -54,51 +55,31 @@ def item_differs(context: CheckContext) -> Iterable[Finding]:
 
 def part_missing(context: CheckContext) -> Iterable[Finding]:
     """An item uses a part (a column, a node) that the packed or present item doesn't have."""
-    for item, place, key, part, known in (*_parts_in_tokens(context), *_parts_by_name(context)):
-        if part not in known:
-            yield context.finding(
-                "part-missing",
-                Level.ERROR,
-                f"{item.states.title!r} uses {part!r} of {readable(key)}, which has no such part.",
-                item=item.key,
-                place=place,
-                next_step=to_type("uses", context.contents.source, item.key),
-            )
-
-
-PartUse = tuple[Item, str, Key, str, Collection[str]]
-"""Who uses a part and where, of which item, what it is called, and the parts that there are."""
-
-
-def _parts_in_tokens(context: CheckContext) -> Iterator[PartUse]:
-    there = context.target.parts if context.target else {}
-    for item, place, token in context.references:
-        if token.part is None:
-            continue
-        packed = context.contents.items.get(token.key)
-        # What is packed decides where it is packed: the target will have that one after the import.
-        parts = _packed_parts(context, packed) if packed else there.get(token.key)
-        if parts is not None:
-            yield item, place.pointer, token.key, token.part, parts
-
-
-def _parts_by_name(context: CheckContext) -> Iterator[PartUse]:
-    """Those that stand beside their item, by their names (`[[part]]` in a kind sheet)."""
-    there = context.target.present if context.target else {}
-    known: dict[tuple[Key, PartOf], set[str]] = {}
-    for _, item in sorted(context.contents.items.items()):
-        sheet = context.sheets.get(item.kind)
-        for at, name, spot, beside in spotted(item.form, sheet) if sheet and sheet.names_parts else ():
-            part = spot.part_of
-            token = parse_token(str(beside.get(part.of))) if part and isinstance(beside, dict) else None
-            # An id that had no name at home is no name here either; it is carried as it is.
-            if part is None or token is None or not isinstance(name, str) or not name:
+    known: dict[tuple[Key, PartOf | None], set[str]] = {}
+    present = context.target.present if context.target else {}
+    # As they will be: what somebody mended there stays, and may be what uses a part, or what lacks it.
+    mixed = context.target.mixed if context.target else {}
+    after = {**context.contents.items, **mixed}
+    for key, item in sorted(after.items()):
+        where = f" as it would be in {context.name}" if key in mixed else ""
+        for place, use in parts_named(item, context.sheets.get(item.kind)):
+            holder = after.get(use.key) or present.get(use.key)
+            sheet = context.sheets.get(holder.kind) if holder else None
+            if holder is None or sheet is None:
                 continue
-            holder = context.contents.items.get(token.key) or there.get(token.key)
-            if holder is not None:
-                if (token.key, part) not in known:
-                    known[token.key, part] = part.names_in(holder.form)
-                yield item, write_pointer(at), token.key, name, known[token.key, part]
+            if (use.key, use.by) not in known:
+                known[use.key, use.by] = parts_of(holder.form, sheet, use.by)
+            if use.part not in known[use.key, use.by]:
+                there = f" as that would be in {context.name}" if use.key in mixed else ""
+                yield context.finding(
+                    "part-missing",
+                    Level.ERROR,
+                    f"{item.states.title!r}{where} uses {use.part!r} of {readable(use.key)}{there}, which has no such"
+                    " part.",
+                    item=key,
+                    place=place,
+                    next_step=NOTHING if where or there else to_type("uses", context.contents.source, key),
+                )
 
 
 def reference_empty(context: CheckContext) -> Iterable[Finding]:
@@ -196,14 +177,6 @@ def undeclared_reference(context: CheckContext) -> Iterable[Finding]:
                 item=item.key,
                 place=place.pointer,
             )
-
-
-def _packed_parts(context: CheckContext, item: Item) -> frozenset[str] | None:
-    if item.kind not in context.sheets:
-        return None
-    if item.key not in context.known_parts:
-        context.known_parts[item.key] = frozenset(part_ids(item.form, context.sheets[item.kind]))
-    return context.known_parts[item.key]
 
 
 def _outside(context: CheckContext) -> dict[Key, list[tuple[Item, TokenPlace]]]:

@@ -77,16 +77,16 @@ class TargetIndex:
     """What of a target the rules need: its items by (package) key, those that the package touches or refers
     to in portable form, the kinds and features on offer, what the identity may do, and the needs resolved.
 
-    `features` is None where the environment doesn't tell. `parts` holds portable part ids, `natives` what
-    the needs stand for. `dropped` are the items that the package alone claims there and no longer holds, `gone_users`
-    what would still use them, `shared` packed items that other packages claim, `planned` what the import would do,
-    `converted` what was brought to the shape that the target has, `of_others` what another ledger has made there.
+    `features` is None where the environment doesn't tell. `dropped` are the items that the package alone claims
+    there and no longer holds, `gone_users` what would still use them, `shared` packed items that others claim,
+    `planned` what the import would do, `converted` what was brought to the shape that the target has, `of_others`
+    what another ledger has made there, `severed` what beside the package uses a part that the import takes away:
+    user, item, part. `mixed` are packed items as they would be there, of which something stays as the target has it.
     """
 
     name: str
     account: str
     rows: Mapping[Key, Listed]
-    parts: Mapping[Key, frozenset[str]]
     sheets: Mapping[str, KindSheet]
     features: frozenset[str] | None
     permissions: frozenset[str]
@@ -107,6 +107,8 @@ class TargetIndex:
     has_unique_names: bool = True
     converted: tuple[Converted, ...] = ()
     of_others: Mapping[Key, str] = field(default_factory=dict)
+    severed: tuple[tuple[Key, Key, str], ...] = ()
+    mixed: Mapping[Key, Item] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -124,7 +126,6 @@ class CheckContext:
     known_minor: int = 0
     kept: dict[str, object] = field(default_factory=dict, init=False, compare=False)
     _last: dict[str, Any] = field(default_factory=dict, init=False, compare=False)
-    known_parts: dict[Key, frozenset[str]] = field(default_factory=dict, init=False, compare=False)
 
     def finding(
         self,

@@ -111,6 +111,21 @@ def column_lost(context: CheckContext) -> Iterable[Finding]:
             )
 
 
+def part_in_use(context: CheckContext) -> Iterable[Finding]:
+    """A part would be gone that something beside the package uses there."""
+    users: dict[tuple[Key, str], list[Key]] = {}
+    for user, key, part in context.target.severed if context.target else ():
+        users.setdefault((key, part), []).append(user)
+    for (key, part), keys in sorted(users.items()):
+        yield context.finding(
+            "part-in-use",
+            Level.WARNING,
+            f"{part!r} of {context.title(key)} would be gone from {context.name}, where"
+            f" {named([readable(user) for user in keys])} {'uses' if len(keys) == 1 else 'use'} it.",
+            item=key,
+        )
+
+
 def cycle_unbreakable(context: CheckContext) -> Iterable[Finding]:
     """New items require each other, and the target takes items one by one; or a connection that is made from an
     item is needed by that very item, or by what it uses."""
@@ -244,6 +259,15 @@ RULES = (
         "A column that holds data would be removed, or become of another type.",
         "Rows are lost or cut, and undo can't bring them back.",
         column_lost,
+    ),
+    Rule(
+        "part-in-use",
+        FAMILY,
+        Level.WARNING,
+        Todo.DECIDE,
+        "A part (a column, a step) would be gone that something beside the package uses.",
+        "What uses it would no longer work there, although nobody touched it.",
+        part_in_use,
     ),
     Rule(
         "cycle-unbreakable",

@@ -90,7 +90,7 @@ class KindSheet:
     has_data: bool = False
     has_features: bool = False
     has_objects: bool = False
-    names_parts: bool = False
+    parts_by: tuple[PartOf, ...] = ()
     has_files: bool = False
     access: tuple[str, ...] = ()
     shape: str = ""
@@ -173,7 +173,7 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
         # Flags and not searches: they are asked for every item, and most kinds have none of it.
         has_region=bool(table.get("fields", {}).get("region")),
         has_data=bool(table.get("fields", {}).get("data")),
-        names_parts=bool(table.get("part")),
+        parts_by=tuple(map(_part_of, table.get("part", []))),
         has_files=bool(table.get("fields", {}).get("files")),
         has_objects=any(refer.get("object") for refer in table.get("refers", [])),
         has_features=bool(table.get("fields", {}).get("features")),

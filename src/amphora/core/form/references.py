@@ -16,6 +16,12 @@ SHORTEST_ID = 5
 def quick_references(definition: Json, names: Bindings, own: Key) -> set[Key]:
     """The keys of the items that a native definition names, as whole values or inside texts. Linear in
     the size of the definition; declared and undeclared places count alike."""
+    found = {names.owner_of(native) for native in natives_in(definition, names)}
+    return {key for key in found if key and key != own and is_of_item(key)}
+
+
+def natives_in(definition: Json, names: Bindings) -> set[str]:
+    """Whatever in a native definition may be an id: whole values, and what looks like one inside texts."""
     texts: set[str] = set()
     waiting = [definition]
     while waiting:
@@ -27,13 +33,12 @@ def quick_references(definition: Json, names: Bindings, own: Key) -> set[Key]:
             waiting.extend(value)
         elif isinstance(value, str) and len(value) > 1:
             texts.add(value)
-    found = {names.owner_of(value) for value in texts if names.may_be_id(value)}
+    found = {value for value in texts if names.may_be_id(value)}
     # One search through all of them: to begin one takes longer than most texts are. Nothing goes on over what parts
     # them.
     searched = "\0".join(value for value in texts if len(value) > SHORTEST_ID and names.may_hold_ids(value))
-    hits = {native for hit in set(names.text_pattern().findall(searched)) for native in names.readings(hit)}
-    found |= {names.owner_of(native) for native in hits}
-    return {key for key in found if key and key != own and is_of_item(key)}
+    hits = set(names.text_pattern().findall(searched))
+    return found | {native for hit in hits for native in names.readings(hit)}
 
 
 def counts(uses: Mapping[Key, set[Key]]) -> dict[Key, int]:

@@ -216,6 +216,8 @@ class Docket:
     """The run that goes on with it, where it is not an import of its own."""
     stranded: tuple[tuple[Key, Key], ...] = ()
     """Items beside the package, each with what it names by a title that would be another one."""
+    severed: tuple[tuple[Key, Key, str], ...] = ()
+    """Items beside the package, each with an item and the part of it that it uses, and that would be gone."""
     is_guarded: bool = True
     """Whether the target itself refuses to write over what somebody changes in the very moment."""
 
@@ -309,6 +311,12 @@ class Docket:
 
     def _edits(self) -> list[tuple[Action, list[FieldChange]]]:
         return [(action, action.comparison.local_edits) for action in self.edited if action.comparison]
+
+    @property
+    def is_decided(self) -> bool:
+        """Whether somebody has chosen anything in it."""
+        changes = (change for action in self.actions if action.comparison for change in action.comparison.changes)
+        return any(change.choice is not None for change in changes)
 
     @property
     def hands_over(self) -> bool:

@@ -355,13 +355,18 @@ def _findings(docket: Docket) -> list[Reason]:
     # Check knows nothing of what was chosen for this import, and might find nothing at all.
     after = to_type("check", docket.name, docket.target)
     otherwise = f"Choose otherwise, or see to it in {docket.target}"
-    if docket.file and (docket.left_out or docket.arrivals):
+    if docket.file and (docket.left_out or docket.arrivals or docket.is_decided):
         after = advice(otherwise, to_type("compare", "--refresh", docket.file))
     elif not docket.file and any(words[0] in COMPARED for words in docket.words):
         after = advice(otherwise, to_compare(docket))
     # What many items lack is told once; `check` says of each where.
     details = tuple(dict.fromkeys(f.message for f in errors))
     return [Reason(Why.FINDING, f"Check found {count}.", details, after, errors[0].item)]
+
+
+def cut_off(user: Key, key: Key, part: str) -> str:
+    """In words, who would no longer find which part of an item."""
+    return f"{readable(user)} uses {part!r} of {readable(key)}"
 
 
 def _consents(docket: Docket, consent: Consent) -> list[Reason]:
@@ -373,6 +378,12 @@ def _consents(docket: Docket, consent: Consent) -> list[Reason]:
         words = f"--yes does not cover items with local edits in {docket.target}."
         after = _chosen(docket, consent.run, edited)
         found.append(Reason(Why.CONSENT, words, tuple(map(readable, edited)), after))
+    cut = [one for one in docket.severed if one[1] not in consent.edited]
+    if cut:
+        words = f"--yes does not cover what something else in {docket.target} would no longer find."
+        details = tuple(cut_off(*one) for one in cut)
+        after = _chosen(docket, consent.run, list(dict.fromkeys(key for _, key, _ in cut)))
+        found.append(Reason(Why.CONSENT, words, details, after))
     shared = {
         key: rest
         for key, packages in docket.shared.items()

@@ -191,10 +191,11 @@ def decide(
     habits: Habits,
     excluded: Mapping[Key, str] | None = None,
     naming: Mapping[Key, Collection[Key]] | None = None,
+    parted: Mapping[Key, Collection[Key]] | None = None,
 ) -> Restoration:
     """The fate of every touched item. `uses` says what each item of the target uses now, `used` what each touched
     one used before; `excluded` what can't be put back, with the reason (the environment refused); `naming` what each
-    item names by its title.
+    item names by its title, `parted` of what it uses parts that putting back would take away.
 
     What the run made and somebody needs stays: a changed item keeps working, whole, with all that it uses.
     """
@@ -226,6 +227,12 @@ def decide(
             key: (user, "names it by its title")
             for user, keys in sorted(naming.items())
             for key in sorted(renamed & set(keys) - {user})
+            if verdicts[key].fate is Fate.RESTORE and _is_left(user, verdicts)
+        }
+        keeping |= {
+            key: (user, "uses a part of it that was not there before")
+            for user, keys in sorted((parted or {}).items())
+            for key in sorted(set(keys) - {user})
             if verdicts[key].fate is Fate.RESTORE and _is_left(user, verdicts)
         }
         if not keeping:

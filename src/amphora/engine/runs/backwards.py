@@ -215,8 +215,8 @@ def _decided(
     evidence = evidence_of(stage, run, since)
     now = {one.key: one.now for one in evidence}
     usage = usage_of(stage, evidence)
-    decided = decide(evidence, usage.now, usage.before, usage.titles, stage.habits, excluded, usage.naming)
-    return decided, now
+    users = (usage.now, usage.before, usage.titles)
+    return decide(evidence, *users, stage.habits, excluded, usage.naming, usage.parted), now
 
 
 def _renewed(restoration: Restoration) -> dict[Key, str]:

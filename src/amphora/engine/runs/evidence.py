@@ -6,6 +6,9 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import field
 
 from amphora.core.form.bindings import Bindings
+from amphora.core.form.kinds import KindSheet
+from amphora.core.form.parts import parts_gone, parts_used
+from amphora.core.form.places import PartOf
 from amphora.core.form.references import quick_references
 from amphora.core.form.spots import titled_ids
 from amphora.core.form.visit import with_texts
@@ -163,11 +166,13 @@ def _is_surely_ours(now: Image | None, mine: Sequence[tuple[Run, JournalStep]]) 
 @dataclass(frozen=True)
 class Usage:
     """Who uses what of the items that a run touched: `now` everything in the target, `before` the touched ones;
-    `naming` who names what by its title now. `titles` are those of the users."""
+    `naming` who names what by its title now, `parted` who uses parts of what that would lose them if it were put
+    back. `titles` are those of the users."""
 
     before: Mapping[Key, set[Key]]
     now: Mapping[Key, set[Key]] = field(default_factory=dict)
     naming: Mapping[Key, set[Key]] = field(default_factory=dict)
+    parted: Mapping[Key, set[Key]] = field(default_factory=dict)
     titles: Mapping[Key, str] = field(default_factory=dict)
 
 
@@ -185,18 +190,35 @@ def usage_of(stage: Stage, evidence: Sequence[Evidence]) -> Usage:
             was.bind(one.key, one.before.native_id)
     used = {one.key: _used(one.before, was, one.key) for one in evidence if one.before}
     named = frozenset[str]().union(*(sheet.names_by_title for sheet in sheets.values()))
+    gone = {one.key: parts for one in evidence if (parts := _parts_gone(one, sheets))}
     # Reading the whole target is what costs most here; where nobody has to be asked nobody is.
-    if not any((one.before is None and one.now) or _is_renamed(one, named) for one in evidence):
+    if not gone and not any((one.before is None and one.now) or _is_renamed(one, named) for one in evidence):
         return Usage(used)
     uses: dict[Key, set[Key]] = {}
     naming: dict[Key, set[Key]] = {}
+    parted: dict[Key, set[Key]] = {}
     titles: dict[Key, str] = {}
-    for native_id, image in stage.environment.look([row.native_id for row in stage.environment.index()]).items():
+    rows = stage.environment.index()
+    for row in rows:
+        # Where a part has an id of its own, whoever names it uses what holds it.
+        names.part_owner |= {part: keys[row.native_id] for part in row.parts if row.native_id in keys}
+    for native_id, image in stage.environment.look([row.native_id for row in rows]).items():
         key = keys.get(native_id, f"outside:{native_id}")
         uses[key], titles[key] = _used(image, names, key), image.states.title
+        sheet = sheets.get(image.kind)
+        found = [use for v in _versions(image) for use in parts_used(v, sheet, names, key)] if gone else []
+        parted[key] = {use.key for use in found if (use.by, use.part) in gone.get(use.key, ())}
         named_ids = {one for version in _versions(image) for one in titled_ids(version, sheets[image.kind])}
         naming[key] = {keys[one] for one in named_ids if one in keys}
-    return Usage(used, uses, naming, titles)
+    return Usage(used, uses, naming, parted, titles)
+
+
+def _parts_gone(one: Evidence, sheets: Mapping[str, KindSheet]) -> set[tuple[PartOf | None, str]]:
+    """The parts of an item that is there which it did not have before."""
+    if one.before is None or one.now is None or one.now.kind not in sheets:
+        return set()
+    ways = [way for sheet in sheets.values() for way in sheet.parts_by]
+    return parts_gone(one.now.newest, one.before.newest, sheets[one.now.kind], ways)
 
 
 def _is_renamed(one: Evidence, kinds: Collection[str]) -> bool:

@@ -232,7 +232,7 @@ class Items:
         is_same = shown[0] is not None and shown[1] is not None and digest(shown[0]) == digest(shown[1])
         shown[1] = None if is_same else shown[1]
         said: Sequence[Json] = shown
-        if part.kind.names_by_title or part.kind.names_parts:
+        if part.kind.names_by_title or part.kind.parts_by:
             # As it stands there: when something that it names is called otherwise, this item has not changed.
             said = [
                 None if one is None else self._opened(part, form, BLIND)
