@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from amphora.core.form.copies import copied
+from amphora.core.plan.actions import Do
 from amphora.core.plan.arrivals import Arrival
 from amphora.core.plan.decisions import Decisions
-from amphora.core.plan.docket import Do
 from amphora.core.values.model import Contents
 from amphora.engine.docket import prepare
 from amphora.engine.imports import import_prepared

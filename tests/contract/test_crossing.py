@@ -12,8 +12,8 @@ import pytest
 
 from amphora.core.merge.merge import By
 from amphora.core.needs.crosswalk import row_name
+from amphora.core.plan.actions import Do
 from amphora.core.plan.decisions import Decisions
-from amphora.core.plan.docket import Do
 from amphora.core.values.errors import NotReady, Unavailable
 from amphora.core.values.model import Listed
 from amphora.engine.docket import prepare

@@ -11,7 +11,7 @@ import pytest
 from amphora.core.form.settings import is_setting, parse_setting
 from amphora.core.form.spots import setting_values
 from amphora.core.merge.merge import By
-from amphora.core.plan.docket import Do
+from amphora.core.plan.actions import Do
 from amphora.core.plan.gate import reasons_of
 from amphora.core.plan.reasons import Consent, Standing, Why
 from amphora.core.values.errors import EnvironmentRefused, SheetFault, Unavailable

@@ -17,7 +17,7 @@ from amphora.core.form.kinds import parse_sheet
 from amphora.core.merge.compare import Base, compare_item
 from amphora.core.merge.lines import merge_texts
 from amphora.core.merge.merge import By, Merge, differences, merged_order, no_choice
-from amphora.core.plan.docket import Do, decide
+from amphora.core.plan.actions import Do, decide
 from amphora.core.values.canon import same
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.model import Item, Listed, States

@@ -9,7 +9,8 @@ from typing import Any, cast
 import pytest
 
 from amphora.core.form.kinds import parse_sheet
-from amphora.core.plan.docket import Action, Do, Fate, Retirement
+from amphora.core.plan.actions import Action, Do
+from amphora.core.plan.docket import Fate, Retirement
 from amphora.core.plan.order import import_steps
 from amphora.core.plan.states import Habits
 from amphora.core.plan.steps import permissions_of

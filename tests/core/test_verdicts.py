@@ -11,8 +11,9 @@ import pytest
 from amphora.core.form.routes import Converted
 from amphora.core.merge.merge import By, FieldChange
 from amphora.core.needs.crosswalk import Mapped, MapState
+from amphora.core.plan.actions import Do
 from amphora.core.plan.aftercare import words_tasks
-from amphora.core.plan.docket import Custody, Do, Fate
+from amphora.core.plan.docket import Custody, Fate
 from amphora.core.plan.gate import _open, _permissions, _taken
 from amphora.core.plan.reasons import Reason, Why
 from amphora.core.plan.states import Image

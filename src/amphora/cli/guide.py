@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping, Sequence
 from contextlib import redirect_stdout
 from dataclasses import field
 from typing import Any, NoReturn
@@ -13,6 +13,7 @@ import typer
 
 from amphora.cli.boundary import code_of
 from amphora.cli.work import Work, elsewhere
+from amphora.core.plan import consents
 from amphora.core.values.errors import AmphoraError, UsageFault
 from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import NOTHING, NextStep, advice, blank, to_type
@@ -101,8 +102,11 @@ class Guide:
         self._checked(package, target)
         docket = f"{package}-{version}.{target}.docket.yaml"
         compared = self._compared(package, target, docket, how, edited)
+        agreeing = [one for one in compared.said.get("agrees_to", ()) if not how or one["whose"] != consents.EDITS]
+        if agreeing:
+            self._ask_for_others(agreeing, docket)
         # Where nothing would change nobody is asked.
-        if compared.code or any(action["do"] != "leave" for action in compared.said.get("actions", ())):
+        elif compared.code or any(action["do"] != "leave" for action in compared.said.get("actions", ())):
             self._ask(compared)
         imported = self.run("import", docket, "--yes", *(["--why", self.why] if self.why else []))
         # Taken before it may stop: the run is what the next command has to name.
@@ -232,6 +236,17 @@ class Guide:
         if compared.code == 3 or compared.said.get("open"):
             self.stop(compared, 3)
         return compared
+
+    def _ask_for_others(self, agreeing: Sequence[Mapping[str, Any]], docket: str) -> None:
+        """Others' work that would be changed or cut off: no `--yes` covers it."""
+        lines = [line for one in agreeing for line in (f"{one['what']}:", *(f"- {line}" for line in one["details"]))]
+        words = f"{self.journey.name} is not carried yet: that needs somebody's word. Nothing was touched."
+        after = advice(f"Look at {docket}, and import it if it is right", to_type("import", docket))
+        if not self.work.is_terminal:
+            self._show(words, "warn", lines, after, 3)
+        self.tell(["", *lines])
+        if not typer.confirm("Do you agree?", err=True):
+            self._show(words, "plain", lines, after, 3)
 
     def _ask(self, compared: Ran) -> None:
         """The one question, before anything is touched."""

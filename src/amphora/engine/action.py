@@ -11,8 +11,8 @@ from amphora.core.form.native import to_native
 from amphora.core.form.spots import masked_places
 from amphora.core.merge.compare import STATE, Base, Comparison, compare_item
 from amphora.core.merge.merge import LAST_DELIVERED, PACKAGE, TARGET, By, FieldChange, field_choices
+from amphora.core.plan.actions import AS_DECIDED, MENDED, SAME, Action, Do, decide, moves
 from amphora.core.plan.decisions import DRAFT, PUBLICATION, SECRETS, THERE, ItemDecision
-from amphora.core.plan.docket import AS_DECIDED, MENDED, SAME, Action, Do, decide, moves
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.late import dataclass

@@ -12,8 +12,7 @@ from amphora.core.form.bindings import Bindings
 from amphora.core.form.kinds import KindSheet, parse_sheet
 from amphora.core.form.objects import used_through
 from amphora.core.needs.crosswalk import Mapped, MapState
-from amphora.core.plan.claims import Claims
-from amphora.core.plan.docket import Action, Docket, moves
+from amphora.core.plan.docket import Docket
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Contents, Finding, Item
 from amphora.engine.session import Opened, Session
@@ -64,7 +63,6 @@ def target_index(
     side: Side,
     docket: Docket,
     present: Mapping[Key, Item],
-    claims: Claims,
 ) -> TargetIndex:
     """What the rules need to know of a target."""
     opened = side.opened
@@ -93,25 +91,15 @@ def target_index(
         is_stepwise=not opened.description.capabilities.is_atomic,
         reach=_reach(contents, opened, sheets, docket.mapped),
         dropped=tuple(one.key for one in docket.retirements if not one.along),
-        shared=claims.shared(contents.items, contents.name, contents.source_uid),
+        shared=docket.shared,
         planned=tuple(_planned(docket, opened.description.sheets)),
         gone_users={one.key: one.users for one in docket.retirements},
         has_unique_names=opened.description.capabilities.has_unique_names,
         converted=docket.converted,
         of_others=docket.of_others,
         severed=docket.severed,
-        mixed={action.key: _mixed(action) for action in docket.actions if _is_mixed(action)},
+        mixed={action.key: action.as_it_will_be for action in docket.actions if action.is_mixed},
     )
-
-
-def _is_mixed(action: Action) -> bool:
-    """Whether something of an item stays as the target has it, or becomes what somebody typed in."""
-    changes = action.comparison.changes if action.comparison else ()
-    return any(change.choice is not None or not moves(change) for change in changes)
-
-
-def _mixed(action: Action) -> Item:
-    return Item(action.key, action.item.schema, action.form, action.states)
 
 
 def _named(side: Side, names: Bindings) -> Side:

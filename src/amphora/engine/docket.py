@@ -9,10 +9,11 @@ from amphora.core.form.secrets import sealed
 from amphora.core.form.spots import part_ids
 from amphora.core.merge.merge import TARGET
 from amphora.core.needs.crosswalk import Mapped, MapState, resolve, row_name
+from amphora.core.plan.actions import Action, Do
 from amphora.core.plan.aftercare import Task, access_tasks, given_access, secret_task, tell_tasks, words_tasks
 from amphora.core.plan.claims import Claims
 from amphora.core.plan.decisions import KEEP, NEW, THERE, Decisions
-from amphora.core.plan.docket import Action, Custody, Do, Docket, Fate, fingerprint
+from amphora.core.plan.docket import Custody, Docket, Fate, fingerprint
 from amphora.core.plan.order import wanted_places
 from amphora.core.plan.places import Place, place_of
 from amphora.core.values.errors import UsageFault
@@ -123,7 +124,7 @@ def prepare(
         mapped=tuple(mapped),
         retirements=tuple(retirements),
         left_out=tuple(sorted(left)),
-        shared=claims.shared((a.key for a in actions if a.do is Do.UPDATE), taken.name, taken.source_uid),
+        shared=_shared(session, side, taken, actions, claims),
         id_taken=other_ids if said.ids == KEEP else (),
         care=_care(actions, side, present, taken, mapped),
         of_others=present.of_others,
@@ -133,9 +134,20 @@ def prepare(
     docket = planned(docket, side, taken, said, adopted.keys)
     docket = replace(docket, leaks=leaks_of(session, docket, side, present.items))
     docket = replace(docket, fingerprint=_fingerprint(docket, side, packed))
-    findings = _check(session, taken, side, docket, present.items, claims)
+    findings = _check(session, taken, side, docket, present.items)
     docket = replace(docket, findings=tuple(findings))
     return Prepared(docket, side, opened, taken, False, present.items, packed, said, contents)
+
+
+def _shared(
+    session: Session, side: Side, contents: Contents, actions: Sequence[Action], claims: Claims
+) -> dict[Key, tuple[str, ...]]:
+    """What would be updated of which another package's version is in force. Of others that claim it too nothing is
+    taken: this one's is in force already."""
+    mine = (contents.name, contents.source_uid)
+    shared = claims.shared((a.key for a in actions if a.do is Do.UPDATE), *mine)
+    last = session.ledger.last_deliveries(side.uid, shared)
+    return {k: p for k, p in shared.items() if k not in last or (last[k].package, last[k].source_uid) != mine}
 
 
 def _written_down(session: Session, side: Side, intake: Intake, actions: Sequence[Action], claims: Claims) -> Docket:
@@ -319,7 +331,6 @@ def _check(
     side: Side,
     docket: Docket,
     present: Mapping[Key, Item],
-    claims: Claims,
 ) -> list[Finding]:
-    target = target_index(session, contents, side, docket, present, claims)
+    target = target_index(session, contents, side, docket, present)
     return found_by_rules(session, contents, sheets_for(contents, side.opened), target)

@@ -6,8 +6,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import field
 
 from amphora.core.form.spots import region_values
+from amphora.core.plan.actions import Do
 from amphora.core.plan.decisions import Decisions
-from amphora.core.plan.docket import Do, Docket
+from amphora.core.plan.docket import Docket
 from amphora.core.plan.gate import reasons_of
 from amphora.core.plan.reasons import Consent, Reason, Standing, Why
 from amphora.core.plan.steps import Step, permissions_of

@@ -7,10 +7,11 @@ from dataclasses import replace
 from pathlib import Path
 
 from amphora.core.form.copies import as_named
+from amphora.core.plan.actions import Do
 from amphora.core.plan.arrivals import Arrival
 from amphora.core.plan.commands import to_compare, to_import
 from amphora.core.plan.decisions import LEAVE, ItemDecision
-from amphora.core.plan.docket import Do, Docket, IfItFails
+from amphora.core.plan.docket import Docket, IfItFails
 from amphora.core.plan.reasons import Why
 from amphora.core.values.errors import AmphoraError, NotReady, UsageFault
 from amphora.core.values.model import Contents

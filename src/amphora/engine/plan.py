@@ -7,8 +7,9 @@ from dataclasses import replace
 
 from amphora.core.form.spots import requires
 from amphora.core.needs.pauses import WORD, legs_of
+from amphora.core.plan.actions import Do
 from amphora.core.plan.decisions import Decisions
-from amphora.core.plan.docket import Do, Docket, Fate, Leg
+from amphora.core.plan.docket import Docket, Fate, Leg
 from amphora.core.plan.order import import_steps, wanted_places
 from amphora.core.plan.places import Place, place_of, taken
 from amphora.core.values.errors import UsageFault

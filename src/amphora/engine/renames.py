@@ -8,7 +8,7 @@ from dataclasses import replace
 
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.spots import titled_ids
-from amphora.core.plan.docket import REWRITTEN, Action, Do
+from amphora.core.plan.actions import REWRITTEN, Action, Do
 from amphora.core.plan.states import Image
 from amphora.core.values.keys import Key, kind_of
 from amphora.engine.sides import Side

@@ -15,8 +15,8 @@ from amphora.core.form.spots import shown_values
 from amphora.core.needs.crosswalk import Mapped, MapState
 from amphora.core.needs.matches import Link
 from amphora.core.needs.supplies import Supplies
+from amphora.core.plan.actions import Do
 from amphora.core.plan.decisions import LEAVE, Decisions
-from amphora.core.plan.docket import Do
 from amphora.core.plan.restoration import Fate, judged
 from amphora.core.values.errors import NotReady, UsageFault
 from amphora.core.values.keys import Key, kind_of, readable

@@ -7,8 +7,9 @@ from collections.abc import Mapping, Sequence
 from amphora.core.form.references import quick_references
 from amphora.core.form.spots import masked_places
 from amphora.core.needs.selection import choose
+from amphora.core.plan.actions import Action, Do
 from amphora.core.plan.claims import Claims
-from amphora.core.plan.docket import Action, Do, Fate, Retirement
+from amphora.core.plan.docket import Fate, Retirement
 from amphora.core.values.graph import in_order
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Listed

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping, Sequence
 
 from amphora.core.form.parts import parts_gone, parts_used
-from amphora.core.plan.docket import Action, Do
+from amphora.core.plan.actions import Action, Do
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Item
 from amphora.engine.sides import Side

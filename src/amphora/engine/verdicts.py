@@ -8,9 +8,10 @@ from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Literal
 
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
+from amphora.core.plan.actions import Do
 from amphora.core.plan.aftercare import told
 from amphora.core.plan.commands import to_import, to_withdraw
-from amphora.core.plan.docket import Do, Docket, Fate
+from amphora.core.plan.docket import Docket, Fate
 from amphora.core.plan.reasons import Reason, Why
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Finding, Level

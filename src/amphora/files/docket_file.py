@@ -13,9 +13,10 @@ from typing import Any
 from amphora.core.form.bindings import MISSING
 from amphora.core.form.routes import told
 from amphora.core.merge.merge import LAST_DELIVERED, PACKAGE, TARGET, By, FieldChange
+from amphora.core.plan.actions import Action
 from amphora.core.plan.arrivals import AS_PACKED, Arrival
 from amphora.core.plan.decisions import AUTO, IDS, LEAVE, Decisions, ItemDecision
-from amphora.core.plan.docket import Action, Custody, Docket, Fate, IfItFails, Retirement
+from amphora.core.plan.docket import Custody, Docket, Fate, IfItFails, Retirement
 from amphora.core.values.canon import LARGEST_INTEGER
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key

@@ -12,8 +12,9 @@ from typing import Any
 
 from amphora.core.form.bindings import MISSING
 from amphora.core.merge.merge import FieldChange
+from amphora.core.plan.actions import Action
 from amphora.core.plan.decisions import LEAVE
-from amphora.core.plan.docket import Action, Docket
+from amphora.core.plan.docket import Docket
 from amphora.core.values.canon import same
 from amphora.core.values.errors import NotReady, UsageFault
 from amphora.core.values.keys import Key

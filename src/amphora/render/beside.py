@@ -7,7 +7,8 @@ from collections.abc import Iterable, Sequence
 from amphora.core.merge.lines import line_hunks
 from amphora.core.merge.merge import By, FieldChange
 from amphora.core.merge.phrase import place_phrase
-from amphora.core.plan.docket import Do, Docket
+from amphora.core.plan.actions import Do
+from amphora.core.plan.docket import Docket
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Item, Json

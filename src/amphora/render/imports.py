@@ -9,8 +9,9 @@ from typing import TYPE_CHECKING
 from amphora.core.form.routes import told
 from amphora.core.merge.patch import patch_of
 from amphora.core.merge.phrase import place_phrase
-from amphora.core.plan.docket import SAME, Action, Do, Docket, Fate
-from amphora.core.plan.gate import cut_off
+from amphora.core.plan.actions import SAME, Action, Do
+from amphora.core.plan.consents import consents_of
+from amphora.core.plan.docket import Docket, Fate
 from amphora.core.plan.reasons import Reason
 from amphora.core.values.keys import Key, kind_of, readable, told_apart
 from amphora.core.values.raw import size_of
@@ -188,6 +189,7 @@ def docket_json(docket: Docket) -> dict[str, object]:
         "needs": [mapped_json(one) for one in docket.mapped],
         "findings": [finding_json(finding) for finding in docket.findings],
         "breaks": [{"item": user, "uses": f"{key}#{part}"} for user, key, part in docket.severed],
+        "agrees_to": [{"whose": a.whose, "what": a.what, "details": list(a.details)} for a in consents_of(docket)],
     }
 
 
@@ -216,7 +218,7 @@ def compare_result(
     """A package against a target; `what` narrows it down to what changed, clashes or was edited. `reasons` are
     what an import would stop at."""
     rows = _rows_blocks(docket) if only is None and not what else []
-    blocks = [*docket_blocks(docket, only, what, is_all), *rows, *_broken(docket, reasons), *reason_blocks(reasons)]
+    blocks = [*docket_blocks(docket, only, what, is_all), *rows, *_agreed(docket, reasons), *reason_blocks(reasons)]
     data = {**docket_json(docket), "in_the_way": reasons_json(reasons)}
     return Result.of("compare", of_comparison(docket, reasons), blocks, data)
 
@@ -252,25 +254,20 @@ def target_lines(entry: EnvironmentEntry, identity: Identity, release: str) -> l
 
 def preview_result(docket: Docket, reasons: Sequence[Reason]) -> Result:
     """What an import would do, or what it would stop at; nothing was touched."""
-    blocks = [*docket_blocks(docket), *_rows_blocks(docket), *_broken(docket, reasons), *reason_blocks(reasons)]
+    blocks = [*docket_blocks(docket), *_rows_blocks(docket), *_agreed(docket, reasons), *reason_blocks(reasons)]
     data = {"preview": True, **docket_json(docket), "in_the_way": reasons_json(reasons)}
     return Result.of("import", of_preview(docket, reasons), blocks, data)
 
 
-def _broken(docket: Docket, reasons: Sequence[Reason]) -> list[Block]:
-    """What beside the package would no longer find a part that it uses, unless that is in the way and told there."""
+def _agreed(docket: Docket, reasons: Sequence[Reason]) -> list[Block]:
+    """What whoever imports this as a docket agrees to, unless that is in the way and told there."""
     told = {line for reason in reasons for line in reason.details}
-    lines = [line for one in docket.severed if (line := cut_off(*one)) not in told]
-    return (
-        [
-            Lines(
-                cut_lines([Cell(f"- {line}", "warn") for line in lines], "--json"),
-                "Would no longer find what it uses",
-            )
-        ]
-        if lines
-        else []
-    )
+    blocks: list[Block] = []
+    for one in consents_of(docket):
+        if not told.issuperset(one.details):
+            lines = cut_lines([Cell(f"- {line}", "warn") for line in one.details], "--json")
+            blocks.append(Lines(lines, f"To be agreed to by importing it: {one.what}"))
+    return blocks
 
 
 def _rows_blocks(docket: Docket) -> list[Block]:

@@ -10,9 +10,10 @@ from amphora.core.merge.compare import is_given_up
 from amphora.core.merge.merge import LAST_DELIVERED, PACKAGE, TARGET, By, FieldChange
 from amphora.core.merge.phrase import place_phrase
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
+from amphora.core.plan.actions import Action, Do
 from amphora.core.plan.aftercare import told as care_told
-from amphora.core.plan.docket import Action, Do, Docket, Fate
-from amphora.core.plan.gate import cut_off
+from amphora.core.plan.consents import EDITS, consents_of
+from amphora.core.plan.docket import Docket, Fate
 from amphora.core.plan.reasons import Reason
 from amphora.core.values.keys import kind_of, readable
 from amphora.core.values.late import dataclass
@@ -82,7 +83,8 @@ def review_page(docket: Docket, contents: Contents, reasons: Sequence[Reason], s
             "same": len(same),
             "mended": [_mended(action, values) for action in docket.edited],
             "gone": [_gone(docket, number) for number in range(len(docket.retirements))],
-            "severed": [cut_off(*one) for one in docket.severed],
+            # What was mended there has a chapter of its own.
+            "agreed_to": [one for one in consents_of(docket) if one.whose != EDITS],
             "afterwards": _afterwards(docket),
             "needs": [_need(one) for one in docket.mapped if one.need.kind != "url"],
             "findings": [

@@ -7,8 +7,8 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from amphora.core.needs.crosswalk import row_name
+from amphora.core.plan.actions import Do
 from amphora.core.plan.commands import to_compare, to_import
-from amphora.core.plan.docket import Do
 from amphora.core.values.next_step import NOTHING, to_type
 from amphora.core.values.words import counted, few
 from amphora.engine.run_verdicts import of_rounds, of_standstill, of_undo_all

@@ -91,7 +91,8 @@ def column_lost(context: CheckContext) -> Iterable[Finding]:
     """A column that holds data would be removed, or become of another type."""
     if context.target is None:
         return
-    for item in context.written():
+    for packed in context.written():
+        item = context.target.mixed.get(packed.key, packed)
         there, row = context.target.present.get(item.key), context.target.rows.get(item.key)
         sheet = context.sheets.get(item.kind)
         if there is None or row is None or not row.rows or sheet is None or not sheet.has_data:

@@ -13,14 +13,16 @@ from amphora.core.merge.merge import FieldChange
 from amphora.core.merge.phrase import place_phrase
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
 from amphora.core.needs.pauses import WORD
+from amphora.core.plan.actions import Action, Do
 from amphora.core.plan.commands import COMPARED, to_ask_again, to_compare, to_import, to_withdraw
+from amphora.core.plan.consents import lacking_consents, to_choose
 from amphora.core.plan.decisions import DRAFT, PUBLICATION, SECRETS, THERE
-from amphora.core.plan.docket import Action, Do, Docket, Fate
+from amphora.core.plan.docket import Docket, Fate
 from amphora.core.plan.reasons import Consent, Reason, Standing, Why
 from amphora.core.plan.steps import GRANT, Update, permissions_of
 from amphora.core.values.keys import Key, kind_of, readable
 from amphora.core.values.model import Finding, Level
-from amphora.core.values.next_step import NextStep, advice, blank, to_type
+from amphora.core.values.next_step import advice, blank, to_type
 from amphora.core.values.rights import not_permitted
 
 MANY_PLACES = 4
@@ -60,7 +62,7 @@ def reasons_of(docket: Docket, standing: Standing, consent: Consent) -> list[Rea
         *decisions,
         *_findings(docket),
         # The docket in which somebody decides is shown to somebody, and covers what has to be agreed to.
-        *([] if decisions else _consents(docket, consent)),
+        *([] if decisions else lacking_consents(docket, consent)),
     ]
 
 
@@ -306,13 +308,6 @@ def _leaks(docket: Docket) -> list[Reason]:
     return [Reason(Why.SECRET, words, details, to_silence(*docket.leaks[0]), docket.leaks[0][0])]
 
 
-def _chosen(docket: Docket, run: str, keys: Sequence[Key]) -> NextStep:
-    """How one decides on items: in a docket that can be reviewed, or, where a run goes on, beside it."""
-    if not run:
-        return to_compare(docket, "--docket", docket.usual_file)
-    return to_type("resume", run, *(word for key in keys for word in ("--choose", f"{readable(key)}=package")))
-
-
 def _decisions(docket: Docket, consent: Consent) -> list[Reason]:
     details = tuple(line for action in docket.undecided if action.comparison for line in _open(action))
     if not details:
@@ -320,7 +315,7 @@ def _decisions(docket: Docket, consent: Consent) -> list[Reason]:
     count = "one item" if len(docket.undecided) == 1 else f"{len(docket.undecided)} items"
     after = advice(f"Answer the questions in {docket.file}, then", to_type("import", docket.file))
     if not docket.file:
-        after = _chosen(docket, consent.run, [action.key for action in docket.undecided])
+        after = to_choose(docket, consent.run, [action.key for action in docket.undecided])
     return [Reason(Why.DECISION, f"Somebody has to decide on {count}.", details, after)]
 
 
@@ -362,39 +357,3 @@ def _findings(docket: Docket) -> list[Reason]:
     # What many items lack is told once; `check` says of each where.
     details = tuple(dict.fromkeys(f.message for f in errors))
     return [Reason(Why.FINDING, f"Check found {count}.", details, after, errors[0].item)]
-
-
-def cut_off(user: Key, key: Key, part: str) -> str:
-    """In words, who would no longer find which part of an item."""
-    return f"{readable(user)} uses {part!r} of {readable(key)}"
-
-
-def _consents(docket: Docket, consent: Consent) -> list[Reason]:
-    if consent.is_reviewed:
-        return []
-    found = []
-    edited = [a.key for a in docket.edited if a.do is Do.UPDATE and a.key not in consent.edited]
-    if edited:
-        words = f"--yes does not cover items with local edits in {docket.target}."
-        after = _chosen(docket, consent.run, edited)
-        found.append(Reason(Why.CONSENT, words, tuple(map(readable, edited)), after))
-    cut = [one for one in docket.severed if one[1] not in consent.edited]
-    if cut:
-        words = f"--yes does not cover what something else in {docket.target} would no longer find."
-        details = tuple(cut_off(*one) for one in cut)
-        after = _chosen(docket, consent.run, list(dict.fromkeys(key for _, key, _ in cut)))
-        found.append(Reason(Why.CONSENT, words, details, after))
-    shared = {
-        key: rest
-        for key, packages in docket.shared.items()
-        if (rest := [other for other in packages if other.partition(" ")[0] not in consent.take_over])
-    }
-    if shared:
-        others = sorted({other.partition(" ")[0] for packages in shared.values() for other in packages})
-        words = (
-            f"{docket.target} has items of {docket.title} from another package, which would no longer be in force."
-        )
-        details = tuple(f"{readable(key)} is that of {', '.join(rest)}" for key, rest in sorted(shared.items()))
-        names = [word for other in others for word in ("--take-over", other)]
-        found.append(Reason(Why.CONSENT, words, details, to_import(docket, "--yes", *names)))
-    return found

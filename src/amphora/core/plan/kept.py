@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from amphora.core.form.bindings import MISSING
-from amphora.core.plan.docket import Action, Docket
+from amphora.core.plan.actions import Action
+from amphora.core.plan.docket import Docket
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json

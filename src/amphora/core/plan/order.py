@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
 
-from amphora.core.plan.docket import Action, Do, Fate, Retirement, order_of
+from amphora.core.plan.actions import Action, Do
+from amphora.core.plan.docket import Fate, Retirement, order_of
 from amphora.core.plan.places import Place, moves_first, new_place
 from amphora.core.plan.states import Habits
 from amphora.core.plan.steps import (

@@ -12,9 +12,10 @@ from amphora.core.form.hollow import hollowed
 from amphora.core.form.kinds import Sheets
 from amphora.core.merge.compare import Base
 from amphora.core.needs.matches import Link
+from amphora.core.plan.actions import Action, Do
 from amphora.core.plan.aftercare import Care, Task, access_tasks, given_access, placed, tell_tasks
 from amphora.core.plan.commands import to_compare
-from amphora.core.plan.docket import Action, Do, Docket, Fate, IfItFails
+from amphora.core.plan.docket import Docket, Fate, IfItFails
 from amphora.core.plan.kept import kept_docket
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import (
