@@ -35,6 +35,10 @@ class Known:
     is_ours: bool = False
 
 
+ABOUT_ALL = (DRAFT, SECRETS, PUBLICATION)
+"""Questions about an item as a whole: where these are answered for the target's side, nothing of it is written."""
+
+
 def action_of(
     contents: Contents,
     key: Key,
@@ -79,7 +83,7 @@ def action_of(
         words = "published for good: this release can't take it back"
         comparison = _asking(comparison, PUBLICATION, "", "never published", words, said)
         action = replace(action, comparison=comparison)
-    if TARGET in (said.whole, *(said.places.get(place) for place in (DRAFT, SECRETS, PUBLICATION))):
+    if any(change.place in ABOUT_ALL and change.choice == TARGET for change in comparison.changes):
         # The same words whether it was said of the whole item or of each of its places, as in a docket's file.
         reason = action.reason if action.do is Do.LEAVE else AS_DECIDED
         return Action(key, Do.LEAVE, reason, item, present.form, present.states, listed, comparison)

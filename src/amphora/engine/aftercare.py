@@ -63,7 +63,8 @@ def cared_for(
     tasks += [text_task(one.key, titles.get(one.key, one.key), one.address) for one in held]
     tasks += _broken(prepared)
     if tasks:
-        session.ledger.aftercare.add(run, placed(tasks, {}))
+        side = own_side(prepared.opened, session.ledger, session.crosswalk)
+        session.ledger.aftercare.add(run, placed(tasks, {key: row.link for key, row in side.by_key.items()}))
     return session.ledger.aftercare.of_run(run)
 
 

@@ -93,10 +93,12 @@ def _item(
         # Both ways it may have been written: before the choices were made, or after.
         if name not in row or row[name] not in (wanted[name], unmade().get(name)):
             _differs(path, row if name in row else items, name if name in row else key, wanted, name)
-    changes, there = row.get("changes") or {}, {**unmade().get("changes", {}), **wanted.get("changes", {})}
-    _names(path, changes if changes else row, there, f"the changes of {key}", is_empty=not changes)
-    for place, change in there.items():
-        _change(path, key, changes[place], place, change, whole)
+    changes, asked = row.get("changes") or {}, wanted.get("changes", {})
+    # A choice may settle what is asked about another place: then that may stand there, or not.
+    there = {**unmade().get("changes", {}), **asked}
+    _names(path, changes if changes else row, asked, f"the changes of {key}", is_empty=not changes, known=there)
+    for place in changes:
+        _change(path, key, changes[place], place, there[place], whole)
 
 
 def _change(path: Path, key: Key, mine: Any, place: str, wanted: Mapping[str, Any], whole: Any) -> None:
@@ -120,16 +122,24 @@ def _change(path: Path, key: Key, mine: Any, place: str, wanted: Mapping[str, An
 
 
 def _names(
-    path: Path, mine: Any, wanted: Mapping[str, Any], what: str, is_empty: bool = False, beside: str = ""
+    path: Path,
+    mine: Any,
+    wanted: Mapping[str, Any],
+    what: str,
+    is_empty: bool = False,
+    beside: str = "",
+    known: Mapping[str, Any] | None = None,
 ) -> None:
-    """Refuses members that are not known, or that are missing; `beside` is one that need not be there."""
+    """Refuses members that are not known, or that are missing; `beside` is one that need not be there, as are those
+    of the `known` that are not wanted."""
+    known = wanted if known is None else known
     if is_empty:
         if wanted:
             raise fault(path, f"{what} lacks {next(iter(wanted))}.", mine, "changes")
         return
     for name in mine:
-        if str(name) not in wanted and name != (beside or None):
-            raise _unknown(path, mine, name, wanted)
+        if str(name) not in known and name != (beside or None):
+            raise _unknown(path, mine, name, known)
     for name in wanted:
         if name not in mine:
             raise fault(path, f"{what} lacks {name}: its line was deleted.", mine, next(iter(mine), None))

@@ -100,8 +100,8 @@ def respects(proof: Proof) -> list[tuple[str, str, str, bool | None]]:
         ),
     ]
     if proof.connections:
-        said = [f"{len(answering)} answer"] if answering else []
-        said += [f"{len(proof.broken)} do not answer"] if proof.broken else []
+        said = [counted(len(answering), "answers", "answer")] if answering else []
+        said += [counted(len(proof.broken), "does not answer", "do not answer")] if proof.broken else []
         said += [f"{untold} can't be tried from here"] if untold else []
         # One broken connection is a fault, whatever the others say.
         is_good = False if proof.broken else True if answering else None

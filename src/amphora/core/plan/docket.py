@@ -13,7 +13,7 @@ from amphora.core.merge.compare import is_given_up
 from amphora.core.merge.merge import FieldChange
 from amphora.core.needs.crosswalk import Mapped
 from amphora.core.plan.actions import Action, Do
-from amphora.core.plan.aftercare import Care, Task
+from amphora.core.plan.aftercare import Task
 from amphora.core.plan.arrivals import Arrival
 from amphora.core.plan.steps import LoadRows, Step
 from amphora.core.values.canon import digest
@@ -147,11 +147,6 @@ class Docket:
     """Items beside the package, each with an item and the part of it that it uses, and that would be gone."""
     is_guarded: bool = True
     """Whether the target itself refuses to write over what somebody changes in the very moment."""
-
-    @property
-    def to_enter(self) -> tuple[tuple[Key, str], ...]:
-        """The secrets that the target will lack afterwards: item and token."""
-        return tuple((task.key, task.name) for task in self.care if task.kind is Care.SECRET)
 
     @property
     def steps(self) -> tuple[Step, ...]:

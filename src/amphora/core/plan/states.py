@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
 from typing import Final
 
 from amphora.core.form.attachments import kept_apart
@@ -146,8 +145,3 @@ def is_same(left: str, right: str, counts_rows: bool = False) -> bool:
 def rows_in(mark: str) -> int:
     """How many rows a state with this mark has."""
     return int(mark.rpartition(":")[2] or 0) if ":" in mark else 0
-
-
-def emptied(image: Image) -> Image:
-    """The image without what a platform gives anew to an item that is made again: id, revision, rows."""
-    return replace(image, native_id="", revision="", rows=None)

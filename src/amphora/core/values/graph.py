@@ -50,15 +50,6 @@ def in_order(uses: Uses) -> list[list[Key]]:
     return groups
 
 
-def used_by(uses: Uses) -> dict[Key, list[Key]]:
-    """The inverse: who uses each key."""
-    result: dict[Key, list[Key]] = {}
-    for key in sorted(uses):
-        for used in sorted(set(uses[key])):
-            result.setdefault(used, []).append(key)
-    return result
-
-
 def _is_open(used: Key, number: Mapping[Key, int], on_path: Mapping[Key, None]) -> bool:
     return used not in number or used in on_path
 

@@ -1,0 +1,98 @@
+"""Small things that only somebody in a corner meets: each in a row of a table."""
+
+from __future__ import annotations
+
+import base64
+
+import pytest
+
+from amphora.core.form.kinds import parse_sheet
+from amphora.core.form.secrets import sealed
+from amphora.core.form.settings import is_setting, parse_setting, setting_words
+from amphora.core.needs.crosswalk import Crosswalk, MapState, resolve
+from amphora.core.values.errors import SheetFault
+from amphora.core.values.model import Item, Need, States
+from amphora.core.values.versions import newest, version_order
+from amphora.core.values.visible import escaped_json, for_spreadsheet, from_spreadsheet, visible
+
+REFERS = '[[refers]]\nat = "$.a"\nto = ["table"]\n'
+
+
+@pytest.mark.parametrize(
+    ("slip", "words"),
+    [
+        ('[ids]\nwithin = "table"', "line 3: `ids.within` needs `ids.space`, too"),
+        ('[[part]]\nat = "$.a"\nof = "b"', "line 2: each [[part]] needs `at`, `of` (the member beside it) and `parts`"),
+        ('[[mention]]\npattern = "x"\nkind = "table"', "line 2: each [[mention]] needs `pattern` (with {id} in it)"),
+        ('[[mention]]\npattern = "{id}"\nkind = "a"\nby = "x"', "line 5: `mention.by` has to be one of id, title"),
+        (f'{REFERS}form = "x"', "line 5: `refers.form` has to hold {id}"),
+        (f'{REFERS}by = "name"', "line 5: `refers.by` has to be one of id, title"),
+        ('[[refers]]\nat = "$.a"\nto = ["setting"]', "a setting is a value and no item"),
+        ('[[refers]]\nat = "$.a"', "each [[refers]] needs `at` (a path) and `to` (a list of kinds)"),
+        ('[fields]\ntext = [3]', "`fields.text` has to hold texts only"),
+    ],
+)  # fmt: skip
+def test_a_slip_in_a_kind_sheet_is_told_with_its_line(slip: str, words: str) -> None:
+    with pytest.raises(SheetFault) as caught:
+        parse_sheet(f'kind = "flow"\n{slip}')
+    assert any(words in line for line in caught.value.details), caught.value.details
+
+
+@pytest.mark.parametrize(
+    ("type_", "words", "typed", "value"),
+    [
+        ("number", "a number", "3.50", 3.5),
+        ("number", "a number", "3", 3),
+        ("number in text", "a number, in quotes", "3.50", "3.50"),
+        ("yes/no", "yes or no", "yes", True),
+        ("yes/no in text", "yes or no, in quotes", "No", "false"),
+        ("yes/no in text", "yes or no, in quotes", "true", "true"),
+        ("JSON in text", "JSON, in quotes", '{"a": 1}', '{"a": 1}'),
+        ("a|b", "one of a, b", "b", "b"),
+    ],
+)
+def test_a_setting_is_what_its_type_says(type_: str, words: str, typed: str, value: object) -> None:
+    assert (setting_words(type_), parse_setting(typed, type_)) == (words, value)
+    assert is_setting(value, type_)
+    if type_ != "text":
+        with pytest.raises(ValueError):
+            parse_setting("{", type_)
+
+
+def test_an_address_is_one_only_with_its_scheme() -> None:
+    need = Need("url:site", ("flow:a",))
+    for cell, state, native in (
+        ("https://www.x.example", MapState.MAPPED, "https://www.x.example"),
+        ("www.x.example", MapState.OPEN, None),
+        (7, MapState.OPEN, None),
+    ):
+        [found] = resolve([need], Crosswalk({"urls": {"site": {"live": cell}}}), "live", (), {})
+        assert (found.state, found.native) == (state, native)
+        assert found.reason == ("" if native else f"{cell!r} is no address")
+
+
+def test_a_secret_in_a_file_that_stands_in_the_form_is_told_as_the_whole() -> None:
+    sheet = parse_sheet('kind = "note"')
+    text = "password: Wn7kQ2xT9mB4vz\n"
+    for url in (
+        f"data:text/plain;base64,{base64.b64encode(text.encode()).decode()}",
+        "data:,password%3A%20Wn7kQ2xT9mB4vz",
+    ):
+        item = sealed(Item("note:n", 1, {"file": url}, States("N")), sheet)
+        assert [(leak.place, leak.rule) for leak in item.leaks] == [("/file", "a file that holds a secret")], url
+        assert "Wn7kQ2xT9mB4vz" not in str(item.form)
+    for url in ("data:text/plain;base64,!!!", "data:,harmless", "data:image/png;base64,iVBORw0KGgo="):
+        assert sealed(Item("note:n", 1, {"file": url}, States("N")), sheet).leaks == ()
+
+
+def test_what_could_move_the_cursor_or_run_is_shown() -> None:
+    assert visible("a\x1b[2Jb\x7f\u202e\n") == "a␛[2Jb␡‹U+202E›⏎"
+    assert escaped_json('"\u202e\U000e0041"') == '"\\u202e\\udb40\\udc41"'
+    assert [from_spreadsheet(for_spreadsheet(text)) for text in ("=1+1", "plain")] == ["=1+1", "plain"]
+    assert for_spreadsheet("=1+1") == "'=1+1"
+
+
+def test_versions_are_ordered_as_semver_says_and_nothing_else_is_one() -> None:
+    assert newest(["1.9.0", "1.10.0-rc.1", "1.10.0-rc.1+b"]).startswith("1.10.0-rc.1")
+    with pytest.raises(ValueError, match="is no version"):
+        version_order("one")
