@@ -365,6 +365,12 @@ def _given(text: str, mapped: Sequence[Mapped], title: str, types: dict[Key, str
     # Only settings have types; a connection called 15 is a name.
     need = one.need
     typed = _typed(value, types.get(need.key, ""), name) if need.kind == "setting" else value
+    if need.kind == "url" and not value.startswith(OPEN) and "://" not in value:
+        raise UsageFault(
+            f"{value!r} is no address, which {name!r} has to be.",
+            subject=name,
+            next_step=advice("Write it with its scheme, as https://www.example."),
+        )
     return Cell(SECTIONS[need.kind], row_name(need.key), one.environment, typed)
 
 

@@ -38,8 +38,10 @@ def version_for(session: Session, contents: Contents, wanted: str | None) -> tup
         # Asked for by name it may be any, an older line too; but never one that others have with other contents.
         taken = [export for export in past if export.version == wanted]
         if taken and not _is_same(taken[-1], contents):
+            what = "with other contents"
+            what = f"from {taken[-1].environment}" if taken[-1].uid != contents.source_uid else what
             raise UsageFault(
-                f"{contents.name} {wanted} exists with other contents.",
+                f"{contents.name} {wanted} exists {what}.",
                 subject=wanted,
                 next_step=advice("Choose a higher version, or leave --version out."),
             )
@@ -118,7 +120,7 @@ def past_exports(session: Session, contents: Contents) -> list[Export]:
         newest = max(unknown, key=version_order)
         found = read_package(unknown[newest])
         digests = (found.digest(), found.package_digest, str(unknown[newest]), found.layout_digest())
-        past.append(Export("", found.source, found.name, newest, *digests))
+        past.append(Export("", found.source, found.name, newest, *digests, found.source_uid))
     return past
 
 
@@ -147,9 +149,10 @@ def stored(
 
 
 def _is_same(export: Export, contents: Contents) -> bool:
-    """Whether these contents were exported so, to the layout (which older ledgers don't remember)."""
+    """Whether these contents were exported so, to the layout (which older ledgers don't remember). From another
+    source it is another package, whatever it holds: what it brings would be somebody else's."""
     is_laid_out = export.layout_digest in ("", contents.layout_digest())
-    return is_laid_out and export.contents_digest == contents.digest()
+    return is_laid_out and export.contents_digest == contents.digest() and export.uid == contents.source_uid
 
 
 def _is_said_there(last: Export, contents: Contents) -> bool:

@@ -36,6 +36,7 @@ class Exports:
                 r["package_digest"],
                 r["file"],
                 r["layout_digest"],
+                r["uid"],
             )
             for r in self._db.rows("select * from exports where package = ? order by id", (package,))
         ]

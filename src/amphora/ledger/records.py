@@ -239,3 +239,5 @@ class Export:
     package_digest: str
     file: str
     layout_digest: str = ""
+    uid: str = ""
+    """That of the source."""
