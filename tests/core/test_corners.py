@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 import base64
+from dataclasses import replace
 
 import pytest
 
-from amphora.core.form.kinds import parse_sheet
-from amphora.core.form.secrets import sealed
+from amphora.core.checks import Waiver
+from amphora.core.form.kinds import parse_sheet, sheets_in_force
+from amphora.core.form.secrets import Guard, mark_of_secret, sealed
 from amphora.core.form.settings import is_setting, parse_setting, setting_words
 from amphora.core.needs.crosswalk import Crosswalk, MapState, resolve
 from amphora.core.values.errors import SheetFault
-from amphora.core.values.model import Item, Need, States
+from amphora.core.values.model import Contents, Finding, Item, Level, Need, States
+from amphora.core.values.scan import token_places
 from amphora.core.values.versions import newest, version_order
 from amphora.core.values.visible import escaped_json, for_spreadsheet, from_spreadsheet, visible
+from amphora.engine.leaks import leaks_in_settings
 
 REFERS = '[[refers]]\nat = "$.a"\nto = ["table"]\n'
 
@@ -96,3 +100,40 @@ def test_versions_are_ordered_as_semver_says_and_nothing_else_is_one() -> None:
     assert newest(["1.9.0", "1.10.0-rc.1", "1.10.0-rc.1+b"]).startswith("1.10.0-rc.1")
     with pytest.raises(ValueError, match="is no version"):
         version_order("one")
+
+
+def test_a_setting_that_is_a_secret_is_found_although_its_value_has_left_the_form() -> None:
+    form = {"door": {"password": "amphora:setting:door-password", "limit": "amphora:setting:limit"}}
+    item = Item("flow:a", 1, form, States("A"), tuple(token_places(form)))
+    needs = (Need("setting:door-password", ("flow:a",)), Need("setting:limit", ("flow:a",)), Need("person:x", ()))
+    contents = Contents("p", "1.0.0", "dev", "uid", {"flow:a": item}, needs)
+    values = {"setting:door-password": "Wn7kQ2xT9mB4vz", "setting:limit": 15}
+    [(key, leak)] = leaks_in_settings(contents, values, Guard())
+    assert (key, leak.place, leak.shown) == ("flow:a", "/door/password", "the setting 'door-password'")
+    pardoned = Guard(
+        frozenset({("flow:a", "/door/password", mark_of_secret("flow:a", "/door/password", "Wn7kQ2xT9mB4vz"))})
+    )
+    assert leaks_in_settings(contents, values, pardoned) == []
+
+
+@pytest.mark.parametrize(
+    ("waiver", "covers"),
+    [
+        (Waiver("r", "", "", "why"), (True, False)),
+        (Waiver("r", "flow:a", "/x", "why"), (True, False)),
+        (Waiver("r", "flow:b", "", "why"), (False, False)),
+        (Waiver("r", "", "/y", "why"), (False, False)),
+        (Waiver("s", "", "", "why"), (False, False)),
+        (Waiver("r", "flow:a", "/x", "why", "mark"), (True, True)),
+        (Waiver("r", "flow:a", "/x", "why", "other"), (True, False)),
+    ],
+)
+def test_a_finding_about_a_value_is_silenced_for_that_value_only(waiver: Waiver, covers: tuple[bool, bool]) -> None:
+    plain = Finding("r", Level.WARNING, "m.", "flow:a", "/x")
+    assert (waiver.covers(plain), waiver.covers(replace(plain, mark="mark"))) == covers
+
+
+def test_what_leads_out_of_a_shape_is_kept_by_a_sheet_laid_over_it() -> None:
+    shipped = parse_sheet('kind = "flow"\nschema = 2\n[[conversion]]\nfrom = 1\nto = 2\nmove = { "$.a" = "$.b" }')
+    [one] = [sheets_in_force([shipped], [parse_sheet('kind = "flow"\nschema = 2')])["flow"]]
+    assert one.conversions == shipped.conversions

@@ -12,7 +12,7 @@ from amphora.core.needs.selection import choose
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Json, Listed, States
 from amphora.core.values.next_step import advice
-from amphora.core.values.pointers import parse_pointer, with_value
+from amphora.core.values.pointers import Pointer, parse_pointer, value_at, with_value
 from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.environments.contract import Seen, Write
 from amphora.environments.practice import connect
@@ -78,7 +78,24 @@ def _with_value(text: str, definition: Json, states: States) -> tuple[Json, Stat
         raise UsageFault(
             f"{text!r} is not PLACE=VALUE.", next_step=advice("Write it like --set /limit=18")
         ) from error
+    _refuse_nowhere(definition, pointer, place)
     return with_value(definition, pointer, parsed), states
+
+
+def _refuse_nowhere(definition: Json, pointer: Pointer, place: str) -> None:
+    """UsageFault where nothing could stand at a place: an edit that changes nothing would be told as one."""
+    try:
+        holder = value_at(definition, pointer[:-1]) if pointer else None
+        if isinstance(holder, list):
+            value_at(definition, pointer)
+        elif not isinstance(holder, dict):
+            raise LookupError
+    except LookupError as error:
+        raise UsageFault(
+            f"There is no place {place!r} in it.",
+            subject=place,
+            next_step=advice("Name a member of what is there, as amphora peek shows it."),
+        ) from error
 
 
 def add_practice(workspace: Workspace, paths: Sequence[Path]) -> list[str]:
