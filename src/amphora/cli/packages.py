@@ -22,4 +22,5 @@ def opened_package(work: Work, name: str, copy: str = "") -> Contents:
     contents = open_package(name, packages)
     if contents.file:
         work.tell([f"Reading {contents.title} from {contents.file}"])
+    contents = work.session.as_known(contents) if work.has_workspace else contents
     return copied(contents, copy) if copy else contents

@@ -103,7 +103,7 @@ def remaining(session: Session, campaign: Campaign) -> Iterator[Remaining]:
                 subject=campaign.name,
                 next_step=to_type("import", f"{campaign.package}-{campaign.version}", *campaign.targets),
             )
-        contents = as_named(read_package(path), campaign.package)
+        contents = session.as_known(as_named(read_package(path), campaign.package))
         for target in campaign.targets:
             run = runs.get(target)
             if run is not None and run.is_open and not run.can_go_on:

@@ -137,7 +137,7 @@ def put_back_dockets(session: Session, environment: str, edits: list[Edited]) ->
         if one.changes:
             by_package.setdefault((one.delivery.package, one.delivery.version), []).append(one)
     for (package, version), some in by_package.items():
-        contents = stored_package(f"{package}-{version}", session.workspace.packages)
+        contents = session.as_known(stored_package(f"{package}-{version}", session.workspace.packages))
         said = Decisions({one.key: ItemDecision(places=_restoring(one)) for one in some})
         dockets.append(prepare(session, contents, environment, said).docket)
     return dockets

@@ -98,12 +98,10 @@ def _refuse_copy(contents: Contents, targets: Sequence[str]) -> None:
 
 
 def _source(session: Session, contents: Contents) -> EnvironmentEntry:
-    entries = session.workspace.environments.values()
-    named = sorted(entries, key=lambda entry: entry.name != contents.source)
-    for entry in named:
-        # Name and uid: another environment may bear the name by now, and packing from it would mix two sources.
-        if entry.name == contents.source and session.open(entry.name).description.uid == contents.source_uid:
-            return entry
+    entry = session.workspace.environments.get(contents.source)
+    # Name and uid: another environment may bear the name by now, and packing from it would mix two sources.
+    if entry and session.open(entry.name).description.uid == contents.source_uid:
+        return entry
     raise UsageFault(
         f"{contents.title} can't be packed again: its source {contents.source!r} is not in this workspace.",
         subject=contents.source,

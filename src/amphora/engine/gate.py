@@ -135,8 +135,9 @@ def _bound(session: Session, docket: Docket, opened: Opened, contents: Contents 
                 if one in stay and one != region:
                     found[action.key] = one
     source = session.workspace.environments.get(contents.source)
-    if source and source.region in stay and source.region != region:
-        found |= dict.fromkeys(docket.records, source.region)
+    home = source.region if source else f"its region, and nobody here knows that of {contents.source}"
+    if source is None or (home in stay and home != region):
+        found |= dict.fromkeys(docket.records, home)
     return found
 
 

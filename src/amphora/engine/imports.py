@@ -51,6 +51,8 @@ def prepare_from_docket(session: Session, path: Path, request: ImportRequest) ->
     # the file was asked about something else.
     if session.ledger.uid() != file.ledger_uid:
         raise _stale(path, ["the ledger is another one"])
+    if (target := target_of(session, file)) != file.target:
+        raise _stale(path, [f"{file.target} is called {target} by now"])
     since = base_of(session, file)
     try:
         prepared = prepare(session, contents, file.target, said, since)
@@ -91,8 +93,8 @@ def packed(session: Session, file: DocketFile) -> Contents:
     """The package of a docket: where it was then, else by name in the workspace."""
     # Where it was read from when the docket was made: a folder of a pipeline is not in the workspace.
     if file.source and Path(file.source).exists():
-        return as_named(open_package(file.source, session.workspace.packages), file.package)
-    return stored_package(f"{file.package}-{file.version}", session.workspace.packages)
+        return session.as_known(as_named(open_package(file.source, session.workspace.packages), file.package))
+    return session.as_known(stored_package(f"{file.package}-{file.version}", session.workspace.packages))
 
 
 def _stale(path: Path, reasons: Sequence[str]) -> NotReady:
@@ -101,6 +103,13 @@ def _stale(path: Path, reasons: Sequence[str]) -> NotReady:
         subject=str(path),
         next_step=to_type("compare", "--refresh", str(path)),
     )
+
+
+def target_of(session: Session, file: DocketFile) -> str:
+    """The environment that a docket is for, as it is called now: it may have been renamed since."""
+    name = session.ledger.environments().get(file.target_uid, file.target)
+    is_here = file.target in session.workspace.environments or name not in session.workspace.environments
+    return file.target if is_here else name
 
 
 def base_of(session: Session, file: DocketFile) -> Contents | None:

@@ -11,7 +11,7 @@ from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents
 from amphora.engine.docket import Prepared, prepare
-from amphora.engine.imports import base_of, packed
+from amphora.engine.imports import base_of, packed, target_of
 from amphora.engine.session import Session
 from amphora.files.docket_file import AGREED, read_docket, write_docket
 
@@ -31,10 +31,10 @@ def refresh_docket(session: Session, path: Path) -> Refreshed:
     """Makes the docket of a file anew and keeps the decisions whose three values are what they were."""
     file = read_docket(path)
     contents, since = packed(session, file), base_of(session, file)
-    said = file.decisions
+    said, target = file.decisions, target_of(session, file)
     fates = {key: fate for key, fate in said.fates.items() if key not in contents.items and fate != "stay"}
-    plain = replace(said, items={}, fates=_still(session, contents, file.target, fates))
-    undecided = prepare(session, contents, file.target, plain, since)
+    plain = replace(said, items={}, fates=_still(session, contents, target, fates))
+    undecided = prepare(session, contents, target, plain, since)
     now = {
         (action.key, change.place): change.sides
         for action in undecided.docket.actions
@@ -53,7 +53,7 @@ def refresh_docket(session: Session, path: Path) -> Refreshed:
         if mine.whole and not is_kept:
             dropped.append((key, ""))
         kept[key] = ItemDecision(mine.whole if is_kept else "", places)
-    prepared = prepare(session, contents, file.target, replace(plain, items=kept), since)
+    prepared = prepare(session, contents, target, replace(plain, items=kept), since)
     write_docket(path, prepared.docket)
     count = sum(len(one.places) + bool(one.whole) for one in kept.values())
     return Refreshed(prepared, count, tuple(dropped), len(file.document.get(AGREED) or ()))

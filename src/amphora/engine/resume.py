@@ -220,10 +220,10 @@ def _package_of(session: Session, run: Run, digest: str, path: Path) -> Contents
     """The package of a run: as the ledger keeps it, or, of a run that was not to wait, as it lies among packages."""
     # The ledger first: whoever goes on may sit at another machine than whoever began.
     if session.ledger.parcels.take(digest, path):
-        return as_named(read_package(path), run.package)
+        return session.as_known(as_named(read_package(path), run.package))
     stored = session.workspace.packages / f"{taken_apart(run.package)[0]}-{run.version}{SUFFIX}"
     if stored.is_file() and (contents := read_package(stored)).package_digest == digest:
-        return as_named(contents, run.package)
+        return session.as_known(as_named(contents, run.package))
     raise NotReady(
         f"{run.name} can't go on: its package {run.package} {run.version} is neither in the ledger nor in"
         f" {session.workspace.packages}.",

@@ -13,6 +13,7 @@ from amphora.core.form.secrets import STRICT, Guard
 from amphora.core.needs.crosswalk import Crosswalk
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.late import dataclass
+from amphora.core.values.model import Contents
 from amphora.core.values.next_step import advice, blank
 from amphora.environments.contract import Description, Environment
 from amphora.environments.locations import open_environment, sign_in_secret
@@ -125,6 +126,14 @@ class Session:
         sheets = {kind: replace(sheet, schema=own[kind].schema) for kind, sheet in sheets.items()}
         sheeted: Environment = Sheeted(environment, own, sheets)
         return Opened(entry, sheeted, replace(description, sheets=sheets), self.guard)
+
+    def as_known(self, contents: Contents) -> Contents:
+        """A package with its source under the name that this has here by now: it may have been renamed since, and
+        what is said of it in the workspace (its region, its column in the crosswalk) stands under that name."""
+        names = {**self.ledger.environments(), **self.ledger.exports.sources()}
+        name = names.get(contents.source_uid, contents.source)
+        is_here = name != contents.source and name in self.workspace.environments
+        return replace(contents, source=name) if is_here else contents
 
     def likely_target(self, source: str) -> str:
         """The environment where things from a source go next: by the route, else the first with a later role."""

@@ -57,6 +57,7 @@ class Campaigns:
         for row in self._db.rows("select id, request from campaigns"):
             request = json.loads(row["request"])
             request["rounds"] = [[name if one == old else one for one in names] for names in request["rounds"]]
+            request["wanted"] = {name if one == old else one: said for one, said in request["wanted"].items()}
             self._db.do("update campaigns set request = ? where id = ?", (dumped(request), row["id"]))
 
     def names(self) -> list[str]:
