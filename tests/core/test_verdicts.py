@@ -374,7 +374,7 @@ def test_edits_verification_difference_and_withdrawal() -> None:
         off = {"flow:a": Off(cause)}
         bad = target_verdicts.of_proof(Proof("live", "olive", "1.0.0", None, cast(Any, (GOOD, BAD)), off))
         assert (bad.words, bad.code, bad.standing, str(bad.next_step)) == (
-            "live is not as promised: 1 of 2 items differ, of olive 1.0.0.",
+            "live is not as promised: 1 of 2 items differs, of olive 1.0.0.",
             1,
             "bad",
             step,

@@ -74,7 +74,8 @@ def add(
     """
     from amphora.core.values.errors import UsageFault
     from amphora.environments.locations import adapter_for
-    from amphora.files.workspace import ROLES, EnvironmentEntry
+    from amphora.files.workspace import EnvironmentEntry
+    from amphora.files.workspace_rules import ROLES
     from amphora.files.workspace_writer import add_environment
     from amphora.render.peek import env_added_result
 

@@ -20,6 +20,7 @@ from amphora.core.values.next_step import advice
 from amphora.core.values.rights import not_permitted
 from amphora.engine.docket import Prepared
 from amphora.engine.session import Opened, Session
+from amphora.engine.upstream import not_verified_before
 from amphora.files.agreements import Agreement
 
 
@@ -76,6 +77,7 @@ def reasons_for(
         tuple(one.words for one in agreements if one.counts and not one.is_own),
         tuple(_why_not(one) for one in agreements if not one.counts or one.is_own),
         identity.lacks,
+        *(not_verified_before(session, contents, docket.target) if docket.actions else ()),
     )
     return reasons_of(docket, standing, consent)
 

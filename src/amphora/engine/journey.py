@@ -10,7 +10,7 @@ from amphora.core.values.next_step import advice, blank, to_type
 from amphora.core.values.versions import newest
 from amphora.engine.session import Session
 from amphora.files.names import name_for
-from amphora.files.workspace import ROLES
+from amphora.files.workspace_rules import ROLES
 
 
 @dataclass(frozen=True)

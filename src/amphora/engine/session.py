@@ -18,7 +18,8 @@ from amphora.core.values.next_step import advice, blank
 from amphora.environments.contract import Description, Environment
 from amphora.environments.locations import open_environment, sign_in_secret
 from amphora.files.crosswalk_file import read_crosswalk
-from amphora.files.workspace import ROLES, EnvironmentEntry, Workspace
+from amphora.files.workspace import EnvironmentEntry, Workspace
+from amphora.files.workspace_rules import ROLES
 from amphora.ledger.ledger import Ledger
 
 Listener = Callable[[str, int, int], None]

@@ -35,7 +35,8 @@ def of_proof(proof: Proof) -> Verdict:
         theirs = f", but for {counted(len(proof.theirs), 'item')} handed over" if proof.theirs else ""
         words = f"{proof.environment} is as promised: {all_} {what}{theirs}.{beside}"
         return Verdict(words, "good", to_type("history", *([proof.run.name] if proof.run else [])))
-    parts = [f"{len(proof.off):,} of {counted(len(proof.items), 'item')} differ"] if proof.off else []
+    verb = "differs" if len(proof.off) == 1 else "differ"
+    parts = [f"{len(proof.off):,} of {counted(len(proof.items), 'item')} {verb}"] if proof.off else []
     lost = sum(map(len, proof.lost.values()))
     parts += [f"{counted(lost, 'reference leads', 'references lead')} nowhere"] if lost else []
     parts += [f"{counted(len(proof.broken), 'connection')} not answering"] if proof.broken else []

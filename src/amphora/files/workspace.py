@@ -16,14 +16,13 @@ from amphora.core.values.next_step import advice, blank, to_type
 from amphora.files.names import NAME
 from amphora.files.schemas import SCHEMAS, write_schemas
 from amphora.files.workspace_faults import fault_at, secret_fault
-from amphora.files.workspace_rules import levels_of, silenced_of
+from amphora.files.workspace_rules import ROLES, approvals_of, levels_of, policies_of, silenced_of
 
 if TYPE_CHECKING:
     from amphora.core.checks import Waiver
     from amphora.core.form.kinds import KindSheet
 
 FILE = "amphora.toml"
-ROLES = ("build", "test", "live")
 _TOP = {"amphora", "environments", "silenced", "rules", "selections", "policies", "groups"}
 _ABOUT = {"format": int, "ledger": str, "ledger_sign_in": str, "route": list}
 _SELECTION = {
@@ -86,6 +85,8 @@ class Workspace:
     """How many people beside the one who imports have to agree, by the role of the target."""
     route: tuple[str, ...] = ()
     """The environments in the order in which things go from one to the next."""
+    is_verified_before: bool = False
+    """Whether a package has to be as promised in the environment before the target on the route."""
 
     @cached_property
     def sheets(self) -> list[KindSheet]:
@@ -223,48 +224,24 @@ def read_workspace(folder: Path) -> Workspace:
     entries = {name: entry_of(path, text, name, entry) for name, entry in table.get("environments", {}).items()}
     silenced = tuple(silenced_of(path, text, row) for row in table.get("silenced", []))
     selections = {name: _selection(path, text, name, row) for name, row in table.get("selections", {}).items()}
-    policies = table.get("policies", {})
-    for name, value in policies.items():
-        # Each policy with its own test: one that is only nearly right must not count for nothing.
-        if name == "approvals" and _are_approvals(value):
-            continue
-        if name == "stay" and isinstance(value, list) and all(isinstance(one, str) for one in value):
-            continue
-        if name != "signature" or value not in ("required", "optional"):
-            known = 'policies are signature = "required" or "optional", stay = [regions whose data stays there]'
-            known += " and approvals = {live = 2}: how many others have to agree"
-            raise fault_at(path, text, ("policies",), name, known)
-    is_required = policies.get("signature") == "required"
+    policies = policies_of(path, text, table.get("policies", {}))
     levels = levels_of(path, text, table.get("rules", {}))
     groups = _groups(path, text, table.get("groups", {}), entries)
     server = (about.get("ledger", ""), about.get("ledger_sign_in", ""))
-    stay = tuple(policies.get("stay", ()))
     return Workspace(
         folder.resolve(),
         entries,
         silenced,
         selections,
-        is_required,
+        policies.get("signature") == "required",
         levels,
         groups,
         *server,
-        stay,
+        tuple(policies.get("stay", ())),
         approvals_of(policies),
         _route(path, text, about.get("route", []), entries),
+        policies.get("verified") == "required",
     )
-
-
-def _are_approvals(value: object) -> bool:
-    if isinstance(value, dict):
-        return all(role in ROLES and type(n) is int and 0 <= n <= 99 for role, n in value.items())
-    # By type, for in Python True is an int: `approvals = true` says how many?
-    return type(value) is int and 0 <= value <= 99
-
-
-def approvals_of(policies: Mapping[str, Any]) -> dict[str, int]:
-    """How many people have to agree to an import, by the role of its target; a bare number is for live ones."""
-    value = policies.get("approvals", 0)
-    return dict(value) if isinstance(value, dict) else {"live": value} if value else {}
 
 
 def checked_ledger(url: str, sign_in: str, path: Path, text: str = "") -> None:

@@ -47,6 +47,7 @@ def reasons_of(docket: Docket, standing: Standing, consent: Consent) -> list[Rea
     decisions = _decisions(docket, consent)
     return [
         *_policy(standing),
+        *_upstream(standing, consent),
         *_agreement(docket, standing, consent),
         *_regions(docket, standing),
         *_unknown_kinds(docket, standing),
@@ -85,6 +86,13 @@ def _open_run(docket: Docket, standing: Standing) -> list[Reason]:
 
 def _policy(standing: Standing) -> list[Reason]:
     return [Reason(Why.POLICY, standing.policy)] if standing.policy else []
+
+
+def _upstream(standing: Standing, consent: Consent) -> list[Reason]:
+    # A run that goes on was let in when it began.
+    if not standing.upstream or consent.run:
+        return []
+    return [Reason(Why.UPSTREAM, standing.upstream, (), standing.upstream_step)]
 
 
 def _agreement(docket: Docket, standing: Standing, consent: Consent) -> list[Reason]:

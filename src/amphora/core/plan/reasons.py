@@ -31,6 +31,7 @@ class Why(StrEnum):
     POLICY = "policy"
     AGREEMENT = "agreement"
     REGION = "another region"
+    UPSTREAM = "not verified before"
 
 
 @dataclass(frozen=True)
@@ -69,6 +70,9 @@ class Standing:
     """Agreements that are worth nothing here, each with the reason."""
     lacks: Lacks = frozenset()
     """Rights that only some kinds need, and the account does not have."""
+    upstream: str = ""
+    """Why it may not go in before it was verified elsewhere, and what to do."""
+    upstream_step: NextStep = NOTHING
 
 
 @dataclass(frozen=True)
