@@ -30,6 +30,8 @@ class Hurt:
     tests: tuple[str, ...]
 
 
+STORY = "tests/program/test_stories.py::test_a_story[{}.txt]"
+
 HURTS = (
     Hurt("items are retired before what replaces them is written", "core/plan/order.py", "return [*steps, *last]", "return [*last, *steps]", ("tests/core/test_order.py",)),
     Hurt("rows are loaded into a table that holds some", "engine/plan.py", "if action.present is None or not action.present.rows:", "if True:", (TRUST, CROSSING, FAULTS)),
@@ -73,6 +75,17 @@ HURTS = (
     Hurt("a list is read to its second page", "environments/bridge/client.py", 'replace(call, method="GET", path=near, body=None)', 'Call("GET", near, call.at, name=call.name)', ("tests/contract/test_bridge.py",)),
     Hurt("half of an app is packed", "engine/gathered.py", "            found = held.found(items.keys())\n", "            found = {}\n", (HELD,)),
     Hurt("what a title does to a terminal is let through", "core/values/visible.py", "return text if text.isprintable() else _HIDDEN.sub(_mark, text)", "return text", ("tests/program/test_attack.py",)),
+    Hurt("--yes takes a column from a report that the package has nothing to do with", "core/plan/consents.py", "    cut = [one for", "    cut = [] and [one for", (STORY.format("parts"),)),
+    Hurt("verify is content although a used column is gone", "engine/proof.py", "        _lost(look),\n", "        {},\n", (STORY.format("parts"),)),
+    Hurt("an undo takes the column that an edited report uses", "core/plan/restoration.py", "in sorted((parted or {}).items())", "in sorted({}.items())", (PLAN,)),
+    Hurt("an undo takes away what somebody links to by now", "engine/runs/evidence.py", "if row.native_id in keys}\n    for", "if False}\n    for", ("tests/contract/test_nodered.py",)),
+    Hurt("what is kept there is checked as if the package's went in", "engine/check.py", "for action in docket.actions if action.is_mixed}", "for action in () if action.is_mixed}", (STORY.format("parts"),)),
+    Hurt("a choice for one place is passed over", "engine/action.py", "change.place in ABOUT_ALL and change.choice", "change.choice", (DOCKETS,)),
+    Hurt("carry takes over another package's items at a --yes", "cli/guide.py", "        if agreeing:\n", "        if False:\n", (STORY.format("agreeing"),)),
+    Hurt("rows leave their region once their source is called otherwise", "cli/packages.py", "    contents = work.session.as_known(contents) if work.has_workspace else contents\n", "", (STORY.format("places"),)),
+    Hurt("a package passes the test environment by", "engine/upstream.py", "if contents.version not in versions:", "if False:", (STORY.format("upstream"),)),
+    Hurt("what was found edited before goes on", "engine/upstream.py", " or proved.wrong:", ":", (STORY.format("upstream"),)),
+    Hurt("another source's package is taken for the same", "engine/versions.py", " and export.uid == contents.source_uid", "", (STORY.format("places"),)),
 )  # fmt: skip
 
 
