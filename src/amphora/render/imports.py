@@ -260,7 +260,9 @@ def preview_result(docket: Docket, reasons: Sequence[Reason]) -> Result:
 
 
 def _agreed(docket: Docket, reasons: Sequence[Reason]) -> list[Block]:
-    """What whoever imports this as a docket agrees to, unless that is in the way and told there."""
+    """What whoever imports this docket agrees to, unless that is in the way and told there."""
+    if not docket.file:
+        return []
     told = {line for reason in reasons for line in reason.details}
     blocks: list[Block] = []
     for one in consents_of(docket):
