@@ -152,6 +152,12 @@ def sentences(docket: Docket, reasons: Sequence[Reason]) -> list[str]:
     else:
         second = "Nothing that is to change was changed there directly since the last delivery."
     second += f" With what is removed go {rows:,} rows of data." if rows else ""
+    cut = len({user for user, _, _ in docket.severed})
+    if cut:
+        uses = "it uses" if cut == 1 else "they use"
+        second += f" {counted(cut, 'other item')} there would no longer find what {uses}."
+    if docket.shared:
+        second += f" Of {counted(len(docket.shared), 'item')} another package's version is in force there."
     if reasons:
         # Each cause once: ten open needs are one reason.
         third = f"It can't go in as it stands ({few(list(dict.fromkeys(r.why.value for r in reasons)), 6)})."
