@@ -93,9 +93,9 @@ def test_what_is_saved_as_it_was_is_not_changed(brought: Program, halcyon: Path)
     assert (done.code, "Beside it" in done.verdict, respects(done)["everything else"]) == (
         0,
         False,
-        "1 saved again as delivered",
+        "1 saved again as before",
     )
-    assert "Weigh ticket: saved again, and still as it was delivered" in done.out
+    assert "Weigh ticket: saved again, and still as it was before the run" in done.out
     brought("practice", "edit", "grove-live.practice", "Weigh ticket", "--set", "/batch=25")
     assert respects(brought("verify", "last"))["everything else"] == "1 changed since, not by it"
 

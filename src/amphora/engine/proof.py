@@ -18,6 +18,7 @@ from amphora.core.values.scan import token_places
 from amphora.core.values.versions import is_version, newest
 from amphora.core.values.words import few
 from amphora.engine.mender import mender
+from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Session
 from amphora.engine.sides import Side, read_items
 from amphora.engine.verify import Look, Verified, looked_at, verify
@@ -64,7 +65,7 @@ class Connection:
 class Elsewhere:
     """Something outside of what a run was to touch that is not as it was before it. `is_ours` tells that it was
     changed while the run went on, under its account: that would be our doing. `is_same`: its revision is another,
-    its contents are those that were last delivered."""
+    its contents are those from before the run, or those that were last delivered."""
 
     title: str
     what: str
@@ -359,14 +360,17 @@ def _elsewhere(
             known |= set((step.outcome or {}).get("created", ()))
     others = sorted((before.keys() | now.keys()) - known)
     moved = [one for one in others if one not in now or before.get(one) != now[one].revision]
-    same = _as_delivered(session, side, [one for one in moved if one in before and one in now])
+    there = [one for one in moved if one in before and one in now]
+    as_before = stage_of(session, side.name).saved_as_before(run, there)
+    same = as_before | _as_delivered(session, side, [one for one in there if one not in as_before])
     found = []
     for native_id in moved:
         row = now.get(native_id)
         title = row.states.title if row else native_id
         who, at = (row.modified_by or "", row.modified_at or "") if row else ("", "")
         if native_id in same:
-            found.append(Elsewhere(title, "saved again, and still as it was delivered", who, at, is_same=True))
+            was = "before the run" if native_id in as_before else "delivered"
+            found.append(Elsewhere(title, f"saved again, and still as it was {was}", who, at, is_same=True))
             continue
         what = "removed" if row is None else "changed" if native_id in before else "new"
         during = bool(at) and run.started_at <= at <= (run.ended_at or run.started_at)

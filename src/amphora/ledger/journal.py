@@ -49,9 +49,9 @@ class Journal:
             row += (beginning.kind, beginning.of_run, dumped(beginning.docket), dumped(dict(beginning.outside)))
             run_id = self._db.insert(
                 "insert into runs (name, environment, uid, package, version, source_uid, package_digest, account,"
-                " state, started_at, kind, of_run, docket, outside, format, campaign, why)"
-                " values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                (*row, RUN_FORMAT, beginning.campaign, beginning.why),
+                " state, started_at, kind, of_run, docket, outside, format, campaign, why, marks)"
+                " values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                (*row, RUN_FORMAT, beginning.campaign, beginning.why, dumped(dict(beginning.marks))),
             )
             self._begin_leg(run_id, 1, beginning.account, beginning.before)
             if beginning.of_run is not None:
@@ -193,6 +193,11 @@ class Journal:
     def outside(self, run: Run) -> dict[str, str]:
         """The revisions of everything else in the environment when a run began, by native id."""
         found: dict[str, str] = json.loads(self._db.rows("select outside from runs where id = ?", (run.id,))[0][0])
+        return found
+
+    def marks(self, run: Run) -> dict[str, str]:
+        """The marks of the states of everything else when a run began, by native id, as far as they are known."""
+        found: dict[str, str] = json.loads(self._db.rows("select marks from runs where id = ?", (run.id,))[0][0])
         return found
 
     def begin_steps(

@@ -135,6 +135,10 @@ alter table runs add column returned integer not null default 0;
 TENTH = """
 create index runs_of_run on runs (of_run);
 """
+# Revisions alone can't tell a change from something that was saved as it is.
+ELEVENTH = """
+alter table runs add column marks text not null default '{}';
+"""
 
 
 def _first(db: Database) -> None:
@@ -162,7 +166,7 @@ def _all(db: Database, statements: str) -> None:
 
 
 # In this order for ever: what has been carried out somewhere is never changed, only followed.
-_LATER = (THIRD, FOURTH, FIFTH, SIXTH, SEVENTH, EIGHTH, NINTH, TENTH)
+_LATER = (THIRD, FOURTH, FIFTH, SIXTH, SEVENTH, EIGHTH, NINTH, TENTH, ELEVENTH)
 MIGRATIONS: tuple[Callable[[Database], None], ...] = (
     _first,
     _second,

@@ -142,7 +142,8 @@ def ending(run: Run, state: str) -> str:
 @dataclass(frozen=True)
 class Beginning:
     """What is stored of a run before its first step: whose it is, the docket (never a secret's value), the state
-    of every item that it will touch, and the revisions of everything else."""
+    of every item that it will touch, and the revisions of everything else, with the marks of their states where these
+    are known (by native id)."""
 
     kind: str
     environment: str
@@ -160,6 +161,7 @@ class Beginning:
     name: str = ""
     """How the run is to be called; left out, by its environment and a number."""
     why: str = ""
+    marks: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

@@ -116,7 +116,7 @@ def respects(proof: Proof) -> list[tuple[str, str, str, bool | None]]:
         again = len(proof.elsewhere) - ours - others
         told = [f"{ours} changed by the run"] if ours else []
         told += [f"{others} changed since, not by it"] if others else []
-        told += [f"{again} saved again as delivered"] if again else []
+        told += [f"{again} saved again as before"] if again else []
         found.append(
             (
                 "everything else",

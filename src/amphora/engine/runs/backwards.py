@@ -364,6 +364,7 @@ def _moved_outside(stage: Stage, run: Run, touched: set[str], since: int) -> lis
             outcomes = (step.outcome or {} for step in stage.ledger.journal.steps(run))
             moved -= {native_id for outcome in outcomes for native_id in (outcome.get("ids") or {}).values()}
         moved -= _put_back_since(stage, run, before)
+        moved -= stage.saved_as_before(run, moved)
     found = [
         f"{rows[id_].states.title!r} was changed since, by {rows[id_].modified_by or 'somebody'}"
         for id_ in moved & rows.keys()

@@ -90,6 +90,7 @@ def _leg(docket: Docket, stage: Stage, run: Run | None, provision: Provision, ke
             return _carried(docket, stage, stage.ledger.journal.go_on(run, account, before), before, keeper)
         if provision.package:
             stage.ledger.parcels.put(docket.package_digest, provision.package)
+        outside = stage.revisions(image.native_id for image in before.values() if image)
         beginning = Beginning(
             IMPORT if docket.actions else WITHDRAWAL,
             stage.opened.name,
@@ -102,10 +103,11 @@ def _leg(docket: Docket, stage: Stage, run: Run | None, provision: Provision, ke
             None,
             {**kept_docket(docket), **provision.request},
             before,
-            stage.revisions(image.native_id for image in before.values() if image),
+            outside,
             provision.campaign,
             provision.name,
             provision.why,
+            stage.marks(outside),
         )
         return _carried(docket, stage, stage.ledger.journal.begin(beginning), before, keeper)
 

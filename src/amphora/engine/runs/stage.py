@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from pathlib import Path
 
-from amphora.core.plan.states import Habits, Image
+from amphora.core.plan.states import Habits, Image, mark_of
 from amphora.core.values.keys import Key, encode_segment
 from amphora.core.values.late import dataclass
 from amphora.core.values.raw import Raw
@@ -16,6 +16,10 @@ from amphora.environments.contract import Environment, HoldsRows, KeepsFiles, ha
 from amphora.files.folder import OnDisk
 from amphora.files.rows import write_rows
 from amphora.ledger.ledger import Ledger
+from amphora.ledger.records import Run
+
+MOST_MARKED = 2000
+"""So many items are looked at beside a run, before it begins."""
 
 
 @dataclass(frozen=True)
@@ -83,6 +87,25 @@ class Stage:
         # What the run touches is in its images; here is what tells afterwards whether anything else moved.
         left = set(without)
         return {r.native_id: r.revision for r in self.environment.index() if r.native_id not in left}
+
+    def marks(self, native_ids: Collection[str]) -> dict[str, str]:
+        """The marks of the states of these items: they tell what was changed from what was saved as it is. None where
+        that would take a call for each, or too long."""
+        if self.habits.fills_in or len(native_ids) > MOST_MARKED:
+            return {}
+        return self.marks_now(native_ids)
+
+    def marks_now(self, native_ids: Collection[str]) -> dict[str, str]:
+        """The same of whatever is there, however long it takes."""
+        images = self.environment.look(sorted(native_ids)) if native_ids else {}
+        # Rows come and go while people work; and half of the digest is enough for what decides nothing.
+        return {one: mark_of(image, self.habits.sheets)[:32] for one, image in images.items()}
+
+    def saved_as_before(self, run: Run, moved: Collection[str]) -> set[str]:
+        """Of items with another revision those that are as they were when a run began."""
+        before = {one: mark for one, mark in self.ledger.journal.marks(run).items() if one in moved}
+        now = self.marks_now(before)
+        return {one for one, mark in before.items() if now.get(one) == mark}
 
     def _file(self, run: str, key: Key) -> Path:
         return self.kept / run / (encode_segment(key) + ".json")
