@@ -136,11 +136,26 @@ def _bound(session: Session, docket: Docket, opened: Opened, contents: Contents 
             for one in region_values(action.item.form, sheet):
                 if one in stay and one != region:
                     found[action.key] = one
-    source = session.workspace.environments.get(contents.source)
-    home = source.region if source else f"its region, and nobody here knows that of {contents.source}"
-    if source is None or (home in stay and home != region):
-        found |= dict.fromkeys(docket.records, home)
+    if docket.records:
+        home = _home_of(session, contents)
+        if home is None or (home in stay and home != region):
+            words = f"its region, and nobody here knows that of {contents.source}" if home is None else home
+            found |= dict.fromkeys(docket.records, words)
     return found
+
+
+def _home_of(session: Session, contents: Contents) -> str | None:
+    """The region that a package's source is in; None where nobody here knows that source."""
+    entry = session.workspace.environments.get(contents.source)
+    if entry is None:
+        return None
+    try:
+        opened = session.open(entry.name)
+    except AmphoraError:
+        # Perhaps not reachable: then what is remembered counts.
+        return entry.region if session.ledger.exports.sources().get(contents.source_uid) == entry.name else None
+    # By uid: in another workspace another environment may bear that name.
+    return _region_of(opened) if opened.description.uid == contents.source_uid else None
 
 
 def _policy(session: Session, contents: Contents | None) -> str:
