@@ -158,7 +158,7 @@ def runs_to_undo(session: Session, campaign: Campaign, only: Sequence[str]) -> l
         )
     for run in runs:
         # All of them, before the first is touched: one that can't be reached is told while nothing is done.
-        session.open(run.environment)
+        session.placed(run)
     return [run_to_undo(session, run.name) for run in runs]
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import field
 
 from amphora.core.values.errors import AmphoraError
@@ -75,7 +76,7 @@ class Overview:
 def overview(session: Session, environments: Sequence[str], looks: bool = True) -> Overview:
     """How all packages stand in these environments; with a look at each of them, or by the ledger alone."""
     ledger = session.ledger
-    known = ledger.uids()
+    known = _known(session, environments, looks)
     # By claims, for a package that was withdrawn or let go is in force nowhere.
     claims = {name: ledger.claims(known[name]) for name in environments if name in known}
     exported = ledger.exports.versions()
@@ -88,13 +89,14 @@ def overview(session: Session, environments: Sequence[str], looks: bool = True) 
     # Versions that came from elsewhere were never exported here, and count all the same.
     for claim in (claim for rows in claims.values() for claim in rows):
         versions.setdefault(named[claim.package, claim.source_uid], set()).add(claim.version)
-    edited, blind = _edited(session, [name for name in environments if name in known], looks)
+    edited, blind = _edited(session, {name: known[name] for name in environments if name in known}, looks)
     proofs, entries = ledger.proofs.latest(), ledger.aftercare.open()
     runs = [run for run in ledger.journal.runs() if run.is_open]
     cells = {}
     for name, rows in claims.items():
         # A first import that stopped in its middle has no claim yet, and must not be overlooked.
-        open_here = {run.package for run in runs if run.environment == name}
+        uid = known[name]
+        open_here = {run.package for run in runs if run.uid == uid}
         here: dict[str, list[Claim]] = {}
         for claim in rows:
             here.setdefault(named[claim.package, claim.source_uid], []).append(claim)
@@ -106,9 +108,9 @@ def overview(session: Session, environments: Sequence[str], looks: bool = True) 
                 len(mine),
                 _behind(version, versions.get(package, set())),
                 _edits_in(edited, name, mine),
-                tuple(run for run in runs if (run.environment, run.package) == (name, plain)),
-                tuple(entry for entry in entries if (entry.environment, entry.package) == (name, plain)),
-                proofs.get((known[name], plain)),
+                tuple(run for run in runs if (run.uid, run.package) == (uid, plain)),
+                tuple(entry for entry in entries if (entry.uid, entry.package) == (uid, plain)),
+                proofs.get((uid, plain)),
             )
     packages = sorted({*versions, *(package for package, _ in cells)})
     where = ledger.exports.sources()
@@ -120,6 +122,18 @@ def overview(session: Session, environments: Sequence[str], looks: bool = True) 
         {(named[pair], where[pair[1]]) for pair in exported},
         blind,
     )
+
+
+def _known(session: Session, environments: Sequence[str], looks: bool) -> dict[str, str]:
+    """The uids of these environments that the ledger knows, by the names that they have now: somebody may have called
+    one otherwise in the workspace by hand."""
+    known = session.ledger.uids()
+    lost = {uid for name, uid in known.items() if name not in session.workspace.environments}
+    for name in (name for name in environments if looks and lost and name not in known):
+        with suppress(AmphoraError):
+            if (uid := session.open(name).description.uid) in lost:
+                known[name] = uid
+    return known
 
 
 def _named(pairs: Iterable[tuple[str, str]], sources: Mapping[str, str]) -> dict[tuple[str, str], str]:
@@ -149,13 +163,17 @@ def _behind(version: str, known: Collection[str]) -> int:
 
 
 def _edited(
-    session: Session, environments: Sequence[str], looks: bool
+    session: Session, environments: Mapping[str, str], looks: bool
 ) -> tuple[dict[str, dict[tuple[str, str], int]], dict[str, str]]:
-    """How many items of each package were edited in each environment; and where nobody could look."""
+    """How many items of each package were edited in each environment, given with its uid; and where nobody could
+    look."""
     edited: dict[str, dict[tuple[str, str], int]] = {}
     blind: dict[str, str] = {}
-    for name in environments if looks else ():
+    for name, uid in environments.items() if looks else ():
         try:
+            if session.open(name).description.uid != uid:
+                blind[name] = f"{name} is another environment by now."
+                continue
             found = edits_of(session, name)
         # One that is down must not keep the others from being seen.
         except AmphoraError as error:

@@ -223,6 +223,7 @@ def prove_run(session: Session, run: Run) -> Proof:
     # What a later run brought again is what that one promised: the older promise is out of force, not broken.
     latest = {one.key: session.ledger.deliveries_of(run.uid, one.key)[0].run for one in mine}
     later = {key: name for key, name in latest.items() if name != run.name}
+    run = session.placed(run)
     proof, side = _proved(session, run.environment, [one for one in mine if one.key not in later])
     before = session.ledger.journal.outside(run)
     proof = replace(

@@ -187,6 +187,7 @@ def run_names(session: Session, targets: Sequence[str], name: str, is_again: boo
 @contextmanager
 def picked_up(session: Session, run: Run) -> Iterator[PickedUp]:
     """The run with what it kept, as long as this lasts: the package is unpacked beside it."""
+    run = session.placed(run)
     kept = session.ledger.journal.docket(run)
     if "decisions" not in kept:
         raise NotReady(

@@ -5,22 +5,24 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable
+from contextlib import nullcontext, suppress
 from dataclasses import replace
 from datetime import UTC, datetime
 from functools import cached_property, lru_cache
 
 from amphora.core.form.secrets import STRICT, Guard
 from amphora.core.needs.crosswalk import Crosswalk
-from amphora.core.values.errors import SheetFault
+from amphora.core.values.errors import AmphoraError, NotReady, SheetFault
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents
-from amphora.core.values.next_step import advice, blank
+from amphora.core.values.next_step import advice, blank, to_type
 from amphora.environments.contract import Description, Environment
 from amphora.environments.locations import open_environment, sign_in_secret
 from amphora.files.crosswalk_file import read_crosswalk
 from amphora.files.workspace import EnvironmentEntry, Workspace
 from amphora.files.workspace_rules import ROLES
 from amphora.ledger.ledger import Ledger
+from amphora.ledger.records import Run
 
 Listener = Callable[[str, int, int], None]
 """Told what goes on: words, how many are done, how many there are."""
@@ -94,6 +96,24 @@ class Session:
                 environment.close()
                 raise
         return self._opened[name]
+
+    def placed(self, run: Run) -> Run:
+        """A run with its environment under the name that this has now. NotReady where none here is the one that it
+        was into: what a look at another one shows says nothing of it."""
+        entries = self.workspace.environments
+        # The name first; the others only where somebody has written another one into the workspace by hand.
+        names = [name for name in (run.environment, *entries) if name in entries]
+        for name in dict.fromkeys(names):
+            with suppress(AmphoraError) if name != run.environment else nullcontext():
+                if self.open(name).description.uid == run.uid:
+                    return replace(run, environment=name)
+        if run.environment not in entries:
+            self.workspace.environment(run.environment)
+        raise NotReady(
+            f"{run.environment} is another environment by now, and none here is the one that {run.name} was into.",
+            subject=run.name,
+            next_step=to_type("env", "list"),
+        )
 
     def _described(self, entry: EnvironmentEntry, environment: Environment) -> Opened:
         """The environment with what it says of itself; the workspace's kind sheets stand over its own."""

@@ -44,15 +44,18 @@ def run_to_undo(session: Session, name: str) -> Run:
 
 def foreseen(session: Session, run: Run) -> Restoration:
     """What undoing a run would do now."""
+    run = session.placed(run)
     return foresee(stage_of(session, run.environment), run)
 
 
 def undo(session: Session, run: Run) -> Back:
     """Undoes a run; refused before anything is touched where the account may not do what that takes."""
+    run = session.placed(run)
     stage = stage_of(session, run.environment)
     account = stage.environment.whoami().account
     with stage.ledger.locks.held(stage.uid, stage.opened.name, account, f"{run.name} is undone"):
-        run = run_to_undo(session, run.name)  # somebody may have done it while we waited
+        # Somebody may have done it while we waited.
+        run = replace(run_to_undo(session, run.name), environment=run.environment)
         # Before it begins: an undo that stops in its middle for a missing permission leaves more to explain than the
         # run did.
         # What this undo takes, and not what the run took: an item that somebody keeps needs nothing.
