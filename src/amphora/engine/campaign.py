@@ -54,6 +54,7 @@ def begin(
         "take_over": list(request.take_over),
         # Per target: what was remembered of titles and folders differs from one to the other.
         "wanted": {one.docket.target: kept_request(one)["decisions"] for one in dockets},
+        "uids": {one.docket.target: one.docket.target_uid for one in dockets},
     }
     # Into the ledger before anything is touched: who resumes has to bring these very bytes.
     with packed_file(session, dockets[0].original or dockets[0].contents) as file:
@@ -119,9 +120,22 @@ def remaining(session: Session, campaign: Campaign) -> Iterator[Remaining]:
                 else:
                     parts.append(Part(next_leg(session, picked), run))
             else:
+                _refuse_another(session, campaign, target)
                 said = Decisions.from_json(wanted[target])
                 parts.append(Part(prepare(session, contents, target, said)))
         yield Remaining(contents, tuple(parts), tuple(waiting), tuple(done))
+
+
+def _refuse_another(session: Session, campaign: Campaign, target: str) -> None:
+    """NotReady where a target that was not begun is another environment by now: nobody agreed to that one."""
+    # Earlier builds kept names only.
+    uid = campaign.request.get("uids", {}).get(target)
+    if uid not in (None, session.open(target).description.uid):
+        raise NotReady(
+            f"{target} is another environment by now than the one that {campaign.name} was to go into.",
+            subject=campaign.name,
+            next_step=to_type("env", "list"),
+        )
 
 
 def request_of(campaign: Campaign) -> ImportRequest:

@@ -57,7 +57,9 @@ class Campaigns:
         for row in self._db.rows("select id, request from campaigns"):
             request = json.loads(row["request"])
             request["rounds"] = [[name if one == old else one for one in names] for names in request["rounds"]]
-            request["wanted"] = {name if one == old else one: said for one, said in request["wanted"].items()}
+            for part in ("wanted", "uids"):
+                said = request.get(part, {})
+                request[part] = {name if one == old else one: value for one, value in said.items()}
             self._db.do("update campaigns set request = ? where id = ?", (dumped(request), row["id"]))
 
     def names(self) -> list[str]:
