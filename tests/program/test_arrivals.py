@@ -131,7 +131,7 @@ def test_folders_are_moved_with_all_below_them() -> None:
     assert moved(("mill/quality", "q"), ("mill", "m")) == ["m", "q", "millers", ""]
     assert moved(("", "north")) == ["north/mill", "north/mill/quality", "north/millers", "north"]
     assert arranged(contents, {}) is contents
-    assert joined({"a": Arrival("x", "f")}, {"a": Arrival(title="")}) == {"a": Arrival("", "f")}
+    assert joined({"a": Arrival("x", "f")}, {"a": Arrival(title="")}) == {"a": Arrival(None, "f")}
     assert joined({"a": Arrival("x")}, {"a": Arrival(title="")}) == {}
     assert joined({"a": Arrival("x")}, {}) == {"a": Arrival("x")}
 

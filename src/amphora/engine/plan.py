@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from amphora.core.form.spots import requires
 from amphora.core.needs.pauses import WORD, legs_of
-from amphora.core.plan.actions import Do
+from amphora.core.plan.actions import Action, Do
 from amphora.core.plan.decisions import Decisions
 from amphora.core.plan.docket import Docket, Fate, Leg
 from amphora.core.plan.order import import_steps, wanted_places
@@ -33,12 +33,17 @@ def planned(docket: Docket, side: Side, contents: Contents, said: Decisions, beg
     going = [one.key for one in docket.fated(Fate.RETIRE)]
     rows, filled = _rows(docket, contents, side, said)
     sheets = description.sheets
+
+    def waits(action: Action) -> bool:
+        return action.do in (Do.CREATE, Do.UPDATE) or action.key in begun
+
     legs = legs_of(
         {action.key: action.item for action in docket.actions},
         [action.key for action in docket.by(Do.CREATE)],
         docket.mapped,
         lambda item, need: requires(item.form, sheets.get(item.kind), need),
-        [key for key in docket.pause_after if key not in side.by_key or key in begun],
+        # What stays as it is there waits for nothing; what this run has begun to write has yet to get to its pause.
+        [action.key for action in docket.actions if action.key in docket.pause_after if waits(action)],
     )
     planned = []
     for number, keys in enumerate(legs.groups):
@@ -54,10 +59,10 @@ def planned(docket: Docket, side: Side, contents: Contents, said: Decisions, beg
             chooses_ids=description.capabilities.keeps_ids,
             is_last=is_last,
         )
-        waits = () if is_last else tuple(legs.waits_after(number))
-        kinds = dict.fromkeys(kind_of(legs.makers[need]) for need in waits if not need.startswith(WORD))
+        needs = () if is_last else tuple(legs.waits_after(number))
+        kinds = dict.fromkeys(kind_of(legs.makers[need]) for need in needs if not need.startswith(WORD))
         who = tuple(words for kind in kinds if kind in sheets and (words := sheets[kind].pause.who))
-        planned.append(Leg(keys, tuple(steps), waits, who))
+        planned.append(Leg(keys, tuple(steps), needs, who))
     return replace(
         docket,
         legs=tuple(planned),

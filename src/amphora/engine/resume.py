@@ -6,7 +6,7 @@ from __future__ import annotations
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import replace
+from dataclasses import field, replace
 from pathlib import Path
 
 from amphora.core.form.copies import as_named, taken_apart
@@ -16,6 +16,7 @@ from amphora.core.needs.crosswalk import Mapped, MapState
 from amphora.core.needs.matches import Link
 from amphora.core.needs.supplies import Supplies
 from amphora.core.plan.actions import Do
+from amphora.core.plan.arrivals import said_over
 from amphora.core.plan.decisions import LEAVE, Decisions
 from amphora.core.plan.restoration import Fate, judged
 from amphora.core.values.errors import NotReady, UsageFault
@@ -51,6 +52,8 @@ class PickedUp:
     makers: Mapping[Key, Key]
     supplies: frozenset[str]
     later: tuple[Key, ...]
+    words: Mapping[Key, str] = field(default_factory=dict)
+    """The items after which somebody's word was to be awaited, those that are in as well, and what it is about."""
 
 
 @dataclass(frozen=True)
@@ -85,7 +88,8 @@ def kept_request(prepared: Prepared) -> dict[str, Json]:
     docket = prepared.docket
     seen = [*(action.key for action in docket.edited), *(key for _, key, _ in docket.severed)]
     return {
-        "decisions": replace(prepared.said, arrivals=docket.arrivals).to_json(),
+        # With what was taken back: until the run is done, the ledger remembers it as it was before.
+        "decisions": replace(prepared.said, arrivals=said_over(docket.arrivals, prepared.said.arrivals)).to_json(),
         # Shown to whoever started it as it was then, and agreed to; what comes up later is not.
         "edited": {key: prepared.present[key].digest for key in seen if key in prepared.present},
         "agreed": [one.words for one in prepared.agreed if one.counts],
@@ -203,12 +207,22 @@ def picked_up(session: Session, run: Run) -> Iterator[PickedUp]:
         # What is in already was decided on; only what stays out altogether still has a say.
         there = {delivery.key for delivery in session.ledger.delivered(run)}
         items = {k: mine for k, mine in said.items.items() if k not in there or mine.whole == LEAVE}
-        said = replace(said, items=items)
+        # Whoever goes on gives their word for what is in.
+        awaited = {key: about for key, about in said.pause_after.items() if key not in there}
+        words, said = said.pause_after, replace(said, items=items, pause_after=awaited)
         request = ImportRequest(
             said, tuple(kept["take_over"]), yes=True, edited=_agreed(kept["edited"]), run=run.name
         )
         yield PickedUp(
-            run, contents, since, said, request, kept["makers"], frozenset(kept["supplies"]), tuple(kept["later"])
+            run,
+            contents,
+            since,
+            said,
+            request,
+            kept["makers"],
+            frozenset(kept["supplies"]),
+            tuple(kept["later"]),
+            words,
         )
 
 
@@ -330,7 +344,7 @@ def standstill(session: Session, picked: PickedUp) -> Standstill:
     still = [key for key in picked.later if key not in delivered]
     # Given with the leg that follows: only the one that this pause is for.
     recent = session.ledger.journal.touched(picked.run, picked.run.leg)
-    words = tuple((key, about) for key, about in picked.decisions.pause_after.items() if key in recent)
+    words = tuple((key, about) for key, about in picked.words.items() if key in recent)
     return Standstill(
         picked.run, tuple(delivered), tuple(still), tuple(waiting), dict(picked.makers), tuple(made), words
     )

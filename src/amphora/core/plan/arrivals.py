@@ -37,9 +37,14 @@ NOTHING_SAID = Arrival()
 
 def joined(earlier: Mapping[Key, Arrival], now: Mapping[Key, Arrival]) -> dict[Key, Arrival]:
     """What counts for each item, without those for which nothing is left that was said."""
-    keys = earlier.keys() | now.keys()
-    found = {key: now.get(key, NOTHING_SAID).over(earlier.get(key, NOTHING_SAID)) for key in sorted(keys)}
-    return {key: one for key, one in found.items() if one.title or one.folder}
+    found = said_over(earlier, now)
+    # In one way only: what was taken back and what nobody said are the same from here on.
+    return {k: Arrival(one.title or None, one.folder or None) for k, one in found.items() if one.title or one.folder}
+
+
+def said_over(earlier: Mapping[Key, Arrival], now: Mapping[Key, Arrival]) -> dict[Key, Arrival]:
+    """The same with what is taken back now, which has to be said again to count."""
+    return {key: now.get(key, NOTHING_SAID).over(earlier.get(key, NOTHING_SAID)) for key in sorted({*earlier, *now})}
 
 
 def arranged(contents: Contents, arrivals: Mapping[Key, Arrival]) -> Contents:
