@@ -33,7 +33,8 @@ class Hurt:
 STORY = "tests/program/test_stories.py::test_a_story[{}.txt]"
 
 HURTS = (
-    Hurt("items are retired before what replaces them is written", "core/plan/order.py", "return [*steps, *last]", "return [*last, *steps]", ("tests/core/test_order.py",)),
+    Hurt("what was switched off to be changed stays off", "core/plan/rests.py", "            result.append(Switch((key,), True))\n", "            pass\n", ("tests/core/test_rests.py",)),
+    Hurt("items are retired before what replaces them is written", "core/plan/order.py", "at_rest([*steps, *last], on, habits)", "at_rest([*last, *steps], on, habits)", ("tests/core/test_order.py",)),
     Hurt("rows are loaded into a table that holds some", "engine/plan.py", "if action.present is None or not action.present.rows:", "if True:", (TRUST, CROSSING, FAULTS)),
     Hurt("two items of a package are matched to one", "core/needs/matches.py", "if c in by_id and c not in given", "if c in by_id", (NAMING,)),
     Hurt("an equal id is taken for the same item", "core/needs/matches.py", "    if uid == source_uid:\n", "    if True:\n", (NAMING,)),

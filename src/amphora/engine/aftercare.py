@@ -9,6 +9,7 @@ from dataclasses import field
 from amphora.core.form.kinds import KindSheet
 from amphora.core.needs.crosswalk import MapState, row_name
 from amphora.core.plan.aftercare import DOABLE, Care, Task, connection_task, placed, state_task, text_task
+from amphora.core.plan.rests import at_rest
 from amphora.core.plan.states import Image
 from amphora.core.plan.steps import EnterSecret, Publish, Step, Switch
 from amphora.core.values.errors import AmphoraError, NotReady
@@ -289,6 +290,8 @@ def _worked_out(session: Session, name: str, entries: Sequence[Entry], secrets: 
         if (image := work.images[key]) and habits.drafts(image.kind) and image.states.is_published:
             work.steps.append(Publish((key,)))
     work.steps += [step for step in states if step not in work.steps]
+    on = {key for key, image in work.images.items() if image and image.states.is_on}
+    work.steps = at_rest(work.steps, on, habits)
     return work
 
 

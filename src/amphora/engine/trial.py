@@ -4,8 +4,8 @@ removed."""
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
-from contextlib import suppress
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
 from dataclasses import replace
 
 from amphora.core.form.filled import filled_in
@@ -54,7 +54,7 @@ def try_kind(proving: Proving, kind: str) -> None:
     if not any(of_kind(proving, kind)):
         return
     changes = () if sheet.is_fixed else (_updated, _stale)
-    for tried in (_twice, *changes, _published, _switched, _kept_while_used):
+    for tried in (_twice, *changes, _published, _switched, _while_on, _kept_while_used):
         tried(proving, template)
     if kind in proving.renumbered:
         words = "with another title it has another id: what led to the old one leads nowhere"
@@ -244,6 +244,42 @@ def _switched(proving: Proving, template: Image) -> None:
             environment.switch(Seen(now.native_id, now.revision), wanted)
             if first(proving, template).states.is_on is not wanted:
                 raise Broken(f"it is not {'on' if wanted else 'off'} after switching")
+
+
+def _while_on(proving: Proving, template: Image) -> None:
+    """Whether what is on can be changed and removed, where nothing says that it has to be off for that."""
+    environment, kind = proving.environment, template.kind
+    habits = habits_of(proving.opened.description)
+    sheet = habits.sheets[kind]
+    if not sheet.is_switched or not isinstance(environment, Switches):
+        return
+    with proving.trying("what is on can be changed and removed", kind):
+        image = make(proving, template, "on")
+        try:
+            environment.switch(Seen(image.native_id, image.revision), True)
+            with _said(proving, kind, "update"):
+                if ("write", kind) not in habits.rests and not sheet.is_fixed:
+                    image = proving.environment.look([image.native_id])[image.native_id]
+                    update(proving, image, image.states.title, image.newest, image.revision)
+            with _said(proving, kind, "retire"):
+                if ("retire", kind) not in habits.rests:
+                    remove(proving, [image.native_id])
+        finally:
+            # Off before it goes: that is how it goes everywhere.
+            for left in environment.look([image.native_id]).values():
+                if left.states.is_on:
+                    environment.switch(Seen(left.native_id, left.revision), False)
+                remove(proving, [left.native_id])
+
+
+@contextmanager
+def _said(proving: Proving, kind: str, call: str) -> Iterator[None]:
+    """Tells what is refused of something that is on, with the line that says so."""
+    try:
+        yield
+    except EnvironmentRefused as error:
+        words = f'{error.message} If that is because it is on: {call} = {{ …, when = "off" }}'
+        proving.say("what is on can be changed and removed", Kept.FAILS, kind, words)
 
 
 def _kept_while_used(proving: Proving, template: Image) -> None:

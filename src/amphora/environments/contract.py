@@ -60,7 +60,8 @@ class Probe:
 @dataclass(frozen=True)
 class Description:
     """An environment in its own words. `uid` never changes; `features` is None where it can't tell; `tried` are the
-    releases that its adapter was tried with, where it says so."""
+    releases that its adapter was tried with, where it says so; `rests` is what it refuses of which kind while an item
+    is on: ("write", kind) or ("retire", kind)."""
 
     uid: str
     release: str
@@ -72,6 +73,7 @@ class Description:
     features: frozenset[str] | None = None
     limits: Limits = field(default_factory=Limits)
     tried: tuple[str, ...] = ()
+    rests: frozenset[tuple[str, str]] = frozenset()
 
 
 @dataclass(frozen=True)
@@ -346,4 +348,5 @@ def habits_of(description: Description) -> Habits:
         description.sheets,
         can.fills_in,
         can.loads_in_pieces,
+        description.rests,
     )

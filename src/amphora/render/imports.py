@@ -95,6 +95,9 @@ def docket_blocks(docket: Docket, only: Key | None = None, what: str = "", is_al
             f"{docket.target} takes a write over what somebody changes in that very moment: each item is looked at"
         )
         blocks.append(Lines([Cell(f"{words} just before it is written, and the moment between is nobody's.", "dim")]))
+    if docket.resting and only is None:
+        shown_ones: list[Cell | str] = [f"- {readable(key)}" for key in docket.resting]
+        blocks.append(Lines(cut_lines(shown_ones, "--json"), "Switched off while being changed, and on again after"))
     if docket.care and only is None:
         lines = [f"- {task.words}" for task in docket.care]
         blocks.append(Lines(cut_lines(lines, "--json"), "To be done afterwards"))
@@ -157,6 +160,7 @@ def docket_json(docket: Docket) -> dict[str, object]:
         "fingerprint": docket.fingerprint,
         "on_arrival": {key: vars(one) for key, one in docket.arrivals.items()},
         "is_guarded": docket.is_guarded,
+        "off_meanwhile": docket.resting,
         "actions": [
             {
                 "key": action.key,

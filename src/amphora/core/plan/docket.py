@@ -15,6 +15,7 @@ from amphora.core.needs.crosswalk import Mapped
 from amphora.core.plan.actions import Action, Do
 from amphora.core.plan.aftercare import Task
 from amphora.core.plan.arrivals import Arrival
+from amphora.core.plan.rests import resting_in
 from amphora.core.plan.steps import LoadRows, Step
 from amphora.core.values.canon import digest
 from amphora.core.values.graph import in_order
@@ -147,6 +148,11 @@ class Docket:
     """Items beside the package, each with an item and the part of it that it uses, and that would be gone."""
     is_guarded: bool = True
     """Whether the target itself refuses to write over what somebody changes in the very moment."""
+
+    @property
+    def resting(self) -> list[Key]:
+        """What is switched off while it is changed, and on again after."""
+        return resting_in(self.steps)
 
     @property
     def steps(self) -> tuple[Step, ...]:

@@ -7,6 +7,7 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from amphora.core.plan.actions import Action, Do
 from amphora.core.plan.docket import Fate, Retirement, order_of
 from amphora.core.plan.places import Place, moves_first, new_place
+from amphora.core.plan.rests import at_rest
 from amphora.core.plan.states import Habits
 from amphora.core.plan.steps import (
     Complete,
@@ -40,6 +41,7 @@ def import_steps(
     comes last of all. `held` are the places of all items of the target where names are unique, `rows` the
     tables to fill with how many rows. Before the last leg nothing is switched on: it would work with half of it."""
     written = {action.key: action for action in actions if action.do in (Do.CREATE, Do.UPDATE)}
+    retirements = list(retirements)
     # Items that merely lose their claim stay where they are: that is a matter of the ledger, and no step.
     gone = tuple(one.key for one in retirements if one.fate is Fate.RETIRE)
     # As one set: items that use each other can go together, and none of them alone.
@@ -65,7 +67,10 @@ def import_steps(
         steps += _state_steps(written[key], habits, is_last)
     # Tables that are there, empty, and otherwise as they should be, are filled all the same.
     steps += [LoadRows((key,), count) for key, count in (rows or {}).items() if key not in written]
-    return [*steps, *last]
+    there = {action.key: action.present for action in written.values()}
+    there |= {one.key: one.present for one in retirements}
+    on = {key for key, listed in there.items() if listed and listed.states.is_on}
+    return at_rest([*steps, *last], on, habits)
 
 
 def wanted_places(actions: Iterable[Action]) -> dict[Key, Place]:

@@ -8,6 +8,7 @@ from dataclasses import field, replace
 from enum import StrEnum
 
 from amphora.core.plan.places import moves_first
+from amphora.core.plan.rests import at_rest
 from amphora.core.plan.states import ABSENT, Habits, Image, is_same, mark_of
 from amphora.core.plan.steps import (
     Complete,
@@ -297,7 +298,9 @@ def steps_of(restoration: Restoration, used: Mapping[Key, Collection[Key]], habi
     # Retired last, as in an import: until then everything that was made is there, and a failure before this step
     # leaves nothing that refers to nothing.
     kinds = {one.key: image.kind for one in todo if (image := one.before or one.now)}
-    return [*(_granting(step, kinds, habits) for step in steps), *([RetireSet(going)] if going else [])]
+    on = {one.key for one in todo if one.now and one.now.states.is_on}
+    steps = [_granting(step, kinds, habits) for step in steps]
+    return at_rest([*steps, *([RetireSet(going)] if going else [])], on, habits)
 
 
 def _granting(step: Step, kinds: Mapping[Key, str], habits: Habits) -> Step:

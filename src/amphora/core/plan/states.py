@@ -95,6 +95,7 @@ class Habits:
     sheets: Mapping[str, KindSheet]
     fills_in: bool = False
     loads_in_pieces: bool = False
+    rests: frozenset[tuple[str, str]] = frozenset()
 
     def drafts(self, kind: str) -> bool:
         """Whether a write to items of this kind goes to a draft, which somebody has to publish."""

@@ -86,8 +86,9 @@ class DocketMaterial:
         return str(self._names.values[key]) if is_ours and key in self._names.values else None
 
     def uses(self, key: Key) -> frozenset[Key]:
-        """What the package's item uses."""
-        return frozenset(self._actions[key].item.uses())
+        """What the package's item uses; nothing where it has none, as of what is to go."""
+        action = self._actions.get(key)
+        return frozenset(action.item.uses()) if action else frozenset()
 
     def learn(self, key: Key, native_id: str) -> None:
         """Binds the id."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, nullcontext, suppress
 from dataclasses import replace
 
@@ -19,13 +19,14 @@ from amphora.core.values.errors import AmphoraError, EnvironmentRefused, Revisio
 from amphora.core.values.model import Found, Json, Listed, Supply
 from amphora.core.values.next_step import advice
 from amphora.environments.bridge import apart, lines, members
+from amphora.environments.bridge.answer import Answer
 from amphora.environments.bridge.bodies import Bodies, uid_of
 from amphora.environments.bridge.circles import removed_from
-from amphora.environments.bridge.client import Answer, Client
+from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.departure import refuse_departure, takes_of
 from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.items import Items, Single
-from amphora.environments.bridge.jobs import awaited, taken
+from amphora.environments.bridge.jobs import taken
 from amphora.environments.bridge.offers import offered
 from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
 from amphora.environments.bridge.paths import text_at
@@ -82,6 +83,7 @@ class Bridge:
             id_style=IdStyle(id_pattern(self.ids), "", MARK if any(one.space for one in self.ids.values()) else ""),
             sheets={kind: part.kind for kind, part in self.sheet.items.items()},
             tried=self.sheet.tried,
+            rests=rests_of(parts),
         )
 
     def whoami(self) -> Identity:
@@ -178,7 +180,12 @@ class Bridge:
                     apart.removed(self.client, part, name, entry, values)
                 count += 1
         with taken("what it holds is gone") if count else nullcontext():
-            self._do(part.retire, single, "remove")
+            if part.retire and (first := part.retire.said("first", None)):
+                self._change(first, values)
+                with taken("what has to come first was done"):
+                    self._do(part.retire, self._again(single), "remove")
+            else:
+                self._do(part.retire, single, "remove")
         # Some platforms only put away what is removed, and keep its name, until that is said once more.
         if part.retire and (then := part.retire.said("then", None)):
             with taken("it was removed"):
@@ -204,7 +211,7 @@ class Bridge:
         started = time.monotonic()
         answer = self._change(call, values, apart.attached(part, call, body, title))
         if job := call.said("job", None):
-            answer, where = awaited(self.client, job, answer), job.said("id") or where
+            where = job.said("id") or where
         with taken("it was made"):
             if where == lines.IN_LIST:
                 # Where nothing is new it was the one that is there, and perhaps is no longer what it was.
@@ -216,7 +223,7 @@ class Bridge:
                 )
             if part.within and native:
                 native = self.items.holders.made(part, native, values["parent"])
-            single = self.items.single(part, native) if native else None
+            single = self.items.shown(part, native) if native else None
             if single is None:
                 raise Uncertain(f"{self.client.base_url} made {title!r}, and does not show it.", subject=title)
         self._sameness.refuse_after(part, single.row, title, started, write.token)
@@ -347,7 +354,9 @@ class Bridge:
     def _again(self, single: Single) -> Single:
         """The item as it is now, after a call."""
         native_id = single.row.native_id
-        after = self.items.singles([native_id]).get(native_id)
+        after = self.items.singles([native_id]).get(native_id) or self.items.shown(
+            self._part(single), str(closed_id(native_id, self._part(single).kind.ids))
+        )
         if after is None:
             # Not read as `gone`: what vanishes right after a call may only be late.
             title = single.row.states.title
@@ -387,6 +396,12 @@ class Bridge:
         row = single.row
         able = self._able(call, row.states.title, words, row.kind)
         self._change(able, self._values(single), headers=self._match(able, single))
+
+
+def rests_of(parts: Iterable[ItemPart]) -> frozenset[tuple[str, str]]:
+    """What is refused of which kinds while their items are on."""
+    calls = [(what, part.kind.kind, call) for part in parts for what, call in part.changing if call]
+    return frozenset((what, kind) for what, kind, call in calls if call.said("when", "any") == "off")
 
 
 def written_of(single: Single) -> Written:

@@ -37,7 +37,11 @@ def written(
         if how.file:
             _file(client, how, name, value, write, values)
             continue
-        if how.write:
+        if how.write and how.text:
+            client.send(
+                how.write, {**values, "title": write.states.title}, str(value).encode(), f"{how.text}; charset=utf-8"
+            )
+        elif how.write:
             client.change(how.write, {**values, "value": value}, value)
         else:
             _by_entry(client, how, _entries(now, how), _entries(value, how), values)

@@ -16,13 +16,14 @@ import httpx
 from amphora.core.form.places import values_at
 from amphora.core.form.visit import with_texts
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved
-from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import NOTHING, advice
 from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.environments.answers import is_busy, wait_s
 from amphora.environments.bridge import lines
+from amphora.environments.bridge.answer import Absent, Answer
 from amphora.environments.bridge.forms import form_of, holds_files
+from amphora.environments.bridge.jobs import awaited
 from amphora.environments.bridge.parts import BridgeSheet, Call, Pages, pages_of
 from amphora.environments.bridge.paths import (
     bare_id,
@@ -40,27 +41,6 @@ from amphora.environments.contract import NEXT
 
 MOST_PAGES = 100_000
 _SECRET_KINDS = {"client": "a client's secret", "basic": "a password", "login": "a password"}
-
-
-@dataclass(frozen=True)
-class Answer:
-    """What a call answered: its JSON (None where there was none), entity tag and location."""
-
-    body: Json
-    etag: str = ""
-    location: str = ""
-    wait_s: float = 0.0
-
-    def id_at(self, where: str) -> str:
-        """The id of what was made: at a place of the answer, or at the end of the address in its header (RFC 9110,
-        section 10.2.2), for some answer with nothing else."""
-        if where == lines.IN_HEADER:
-            return self.location.rstrip("/").rpartition("/")[2]
-        return text_at(self.body, where)
-
-
-class Absent(EnvironmentRefused):
-    """There is nothing under that id."""
 
 
 class Client(Caller):
@@ -104,8 +84,13 @@ class Client(Caller):
     def change(
         self, call: Call, values: Mapping[str, Json], body: Json = None, headers: Mapping[str, str] | None = None
     ) -> Answer:
-        """What a call that changes something answers: with `body` where the sheet says none."""
-        return self._sent(call, values, body, headers or {}, "", is_read=False)
+        """What a call that changes something answers: with `body` where the sheet says none. Where that is a job,
+        what the job came to."""
+        return self._awaited(call, values, self._sent(call, values, body, headers or {}, "", is_read=False))
+
+    def _awaited(self, call: Call, values: Mapping[str, Json], answer: Answer) -> Answer:
+        job: Call | None = call.said("job", None)
+        return awaited(self.ask, job, answer, values, self.base_url) if job else answer
 
     def rows(self, call: Call, values: Mapping[str, Json] | None = None) -> list[Json]:
         """All rows of a list, whichever way it comes in pieces."""
@@ -190,6 +175,15 @@ class Client(Caller):
             raise Absent(f"{self.base_url} has nothing there.", subject=self.base_url)
         return answer.content, answer.headers.get("Content-Type", "").partition(";")[0].strip().lower()
 
+    def text(self, call: Call, values: Mapping[str, Json]) -> str:
+        """The text that a call answers, which may be empty; Absent where there is none."""
+        values = {"address": self.base_url, **values}
+        answer = self._exchanged(call, self._path(call.path, values), values, {"Accept": "*/*"}, {}, is_read=True)
+        try:
+            return answer.content.decode(answer.charset_encoding or "utf-8")
+        except (UnicodeDecodeError, LookupError) as error:
+            raise self.otherwise(call, "what it answers is no text") from error
+
     def send(self, call: Call, values: Mapping[str, Json], content: bytes, media_type: str) -> None:
         """Sends bytes: as they are, or as the part of a form that the sheet names."""
         values, part = {"address": self.base_url, **values}, call.said("part")
@@ -202,6 +196,8 @@ class Client(Caller):
         # What it says of a file that it took is its own matter; that it did not take it is not.
         if body is not None and self._is_refusal(answer, body):
             self._refuse(call, answer, is_read=False)
+        if call.said("job", None):
+            self._awaited(call, values, self._understood(call, answer, is_read=False))
 
     def _exchanged(
         self,

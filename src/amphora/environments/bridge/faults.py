@@ -107,6 +107,13 @@ class SheetFaults:
             yield from self._path(row.get(member), f"{name}.{member}", name)
         if "pages" in row:
             yield from self._pages(row["pages"], f"{name}.pages")
+        # Whatever is called to change something may answer with a job, or need a call before or after it.
+        for inner, lines_of in (("job", lines.JOB), ("first", lines.CHANGE), ("then", lines.CHANGE)):
+            if further := table_in(row, inner):
+                yield from self._call(further, lines_of, f"{name}.{inner}")
+        if (job := table_in(row, "job")) and not job.get("done"):
+            line = line_of(self._source, last, within)
+            yield f"{line}`{name}.job.done` is missing: the states of a job that is done"
 
     def _keyed(self, row: Any, name: str) -> Iterator[str]:
         yield from self._table_faults(row, lines.KEYED, f"{name}.")
@@ -212,9 +219,10 @@ class SheetFaults:
         yield from self._table_faults(table_in(row, "switch"), lines.SWITCH, f"{name}.switch.")
         for state, call in table_in(row, "switch").items():
             yield from self._call(call, lines.DO, f"{name}.switch.{state}")
-        for call, inner, known in (("create", "job", lines.JOB), ("retire", "then", lines.CALL)):
-            if further := table_in(row, call, inner):
-                yield from self._call(further, known, f"{name}.{call}.{inner}")
+        for one in ("update", "retire"):
+            if table_in(row, one).get("when") == "off" and set(table_in(row, "switch")) != {"on", "off"}:
+                line = line_of(self._source, one, name)
+                yield f"{line}`{name}.{one}.when` needs both calls of `switch`: off before it, and on again after"
         if "needs" in table_in(row) and "rights" not in self._part("account"):
             line = line_of(self._source, "needs", name)
             yield f"{line}`{name}.needs` wants `account.rights`, or nobody compares it"
@@ -288,13 +296,18 @@ class SheetFaults:
     def _apart(self, row: Any, name: str) -> Iterator[str]:
         """A member with calls of its own: read, and perhaps written."""
         yield from self._call(row, lines.MORE, name)
-        is_file = "file" in table_in(row)
+        is_file, is_text = "file" in table_in(row), "text" in table_in(row)
         for call in ("write", "add", "remove", "change", "each"):
             if call in table_in(row):
-                known = lines.FILED if is_file and call == "write" else lines.CALL
-                yield from self._call(row[call], known, f"{name}.{call}")
+                known = lines.FILED if (is_file or is_text) and call == "write" else lines.CHANGE
+                yield from self._call(row[call], lines.CALL if call == "each" else known, f"{name}.{call}")
+        if is_text and {"file", "rows", "add", "remove", "each"} & table_in(row).keys():
+            line = line_of(self._source, name.rpartition(".")[2], name)
+            yield f"{line}`{name}` is a text as a whole: beside `text` only `get` and `write` mean something"
         for one in ("entry", "by"):
             yield from self._path(table_in(row).get(one), f"{name}.{one}", one)
+        if is_text and not _MEDIA.fullmatch(str(table_in(row)["text"])):
+            yield f"{line_of(self._source, 'text')}`{name}.text` has to be a media type, as in text/plain"
         if is_file and not _MEDIA.fullmatch(str(table_in(row)["file"])):
             yield f"{line_of(self._source, 'file')}`{name}.file` has to be a media type, or */* as the platform says"
         if ("add" in table_in(row)) is not ("remove" in table_in(row)) and not is_file:

@@ -19,7 +19,8 @@ from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json, Listed, States
 from amphora.core.values.next_step import advice
 from amphora.environments.bridge import lines, members
-from amphora.environments.bridge.client import Absent, Answer, Client
+from amphora.environments.bridge.answer import Absent, Answer
+from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.holders import Holders
 from amphora.environments.bridge.hooks import hook_of
@@ -31,6 +32,9 @@ from amphora.environments.contract import NEXT, Seen
 
 MOST_LOOKS = 5
 """So often a row is asked for that is another one's."""
+
+LATE_S = (0.1, 0.3, 0.6, 1.0, 2.0)
+"""How long a platform is given to show what it says that it took."""
 
 Value = TypeVar("Value")
 Found = TypeVar("Found")
@@ -240,6 +244,14 @@ class Items:
             ]
         listed = self._listed(part, row, answer.etag, shown, said)
         return Single(listed, shown[0], shown[1], native_form, answer.body, answer.etag)
+
+    def shown(self, part: ItemPart, native: str) -> Single | None:
+        """One item that was just written: some platforms show what they took only after a while."""
+        for wait_s in LATE_S:
+            if single := self.single(part, native):
+                return single
+            time.sleep(wait_s)
+        return self.single(part, native)
 
     def _row(self, part: ItemPart, call: Call, native: str, values: Mapping[str, Json]) -> Json:
         """The row of one item, and no other one; None where there is none. Some platforms mix up what several ask of

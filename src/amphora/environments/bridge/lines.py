@@ -30,6 +30,17 @@ KNOWN: Final = frozenset(
 
 KEYED = {"at": str, "as": str}
 CALL = {**dict.fromkeys(METHODS, str), "at": str, "body": (dict, list, str), "headers": dict, "keyed": dict}
+JOB = {
+    **CALL,
+    "job": str,
+    "state": str,
+    "done": list,
+    "failed": list,
+    "id": str,
+    "words": str,
+    "wait_s": (int, float),
+}
+CHANGE = {**CALL, "job": dict}
 LISTED = {**CALL, "rows": str, "pages": dict}
 TOP: dict[str, Any] = {
     "bridge": str,
@@ -129,7 +140,7 @@ FLAGS = ("on", "published", "unpublished", "gone")
 PERMISSIONS = ("write", "publish", "switch", "retire", "grant")
 WRITE = {"members": dict, "as": dict, "wrapped": str, "with": dict, "without": list, "inside": dict}
 CREATE = {
-    **CALL,
+    **CHANGE,
     "id": str,
     "id_form": str,
     "uid": str,
@@ -137,16 +148,15 @@ CREATE = {
     "along": list,
     "follow": bool,
     "secrets": str,
-    "job": dict,
     "members": dict,
     "nulls": str,
     "same": list,
     "with": dict,
 }
-JOB = {**CALL, "state": str, "done": list, "failed": list, "id": str, "words": str, "wait_s": (int, float)}
 UPDATE = {
-    **CALL,
+    **CHANGE,
     "match": str,
+    "when": str,
     "absent": str,
     "read_only": list,
     "how": str,
@@ -154,10 +164,9 @@ UPDATE = {
     "nulls": str,
     "with": dict,
 }
-RETIRE = {**CALL, "match": str, "takes": list, "empties": list, "then": dict}
-THEN = CALL
+RETIRE = {**CHANGE, "match": str, "when": str, "takes": list, "empties": list, "first": dict, "then": dict}
 TAKES = {"kind": str, "at": str}
-DO = {**CALL, "match": str}
+DO = {**CHANGE, "match": str}
 SWITCH = {"on": dict, "off": dict}
 MORE = {
     **LISTED,
@@ -170,13 +179,14 @@ MORE = {
     "by": str,
     "without": list,
     "file": str,
+    "text": str,
 }
-FILED = {**CALL, "part": str}
+FILED = {**CHANGE, "part": str}
 ANY_TYPE: Final = "*/*"
 """That the platform itself says of which type an attachment is."""
 ROWS = {"read": dict, "load": dict, "count": (str, dict), "without": list, "id": str, "links": list}
 LINKS = {"each": str, "at": str, "of": str}
-LOAD = {**CALL, "at_once": int, "ids": str}
+LOAD = {**CHANGE, "at_once": int, "ids": str}
 COUNT = {**CALL, "from_header": str}
 BY_READING: Final = "by reading"
 """How rows are counted that nobody counts for us."""
@@ -218,6 +228,8 @@ CHOICES: Final[Mapping[str, tuple[str, ...]]] = {
     "create.secrets": ("left out", "empty", "null"),
     "update.nulls": ("sent", "left out"),
     "update.how": ("whole", "by member", "merge patch"),
+    "update.when": ("any", "off"),
+    "retire.when": ("any", "off"),
     "supply.kind": ("connection", "person", "setting"),
 }
 """The named behaviours: the first is what is meant where nothing is said."""

@@ -6,7 +6,8 @@ from collections.abc import Mapping
 
 from amphora.core.form.portable import data_url
 from amphora.core.values.model import Json
-from amphora.environments.bridge.client import Absent, Client
+from amphora.environments.bridge.answer import Absent
+from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.lines import ANY_TYPE
 from amphora.environments.bridge.parts import Apart, ItemPart
 from amphora.environments.bridge.paths import text_at
@@ -16,6 +17,8 @@ def shown(client: Client, part: ItemPart, name: str, values: Mapping[str, Json])
     """What a further call answers as a member, None where an item has none of it."""
     call, how = part.more[name], part.apart[name]
     try:
+        if how.text:
+            return client.text(call, values)
         if how.file:
             content, told = client.content(call, values)
             return data_url(content, told if how.file == ANY_TYPE else how.file)

@@ -110,7 +110,8 @@ class Apart:
     """A member that is written by calls of its own: as a whole, or entry by entry. `entry` is where calls on one find
     what it is called, `by` what tells one from another on every instance (`entry` where nothing else is said), and
     `without` are places of one that only the platform writes. `each` shows one of them in full, where the list
-    shows less. Of an attachment `file` is the media type, or `*/*` where the platform says it."""
+    shows less. Of an attachment `file` is the media type, or `*/*` where the platform says it; of a member that is
+    nothing but text, and no JSON, `text` is."""
 
     write: Call | None
     add: Call | None
@@ -121,6 +122,7 @@ class Apart:
     by: str
     without: tuple[str, ...]
     file: str = ""
+    text: str = ""
 
     def bare(self, value: Json) -> Json:
         """The member without what only the platform writes into its entries."""
@@ -192,6 +194,11 @@ class ItemPart:
         """The rights that it needs; giving access takes those of writing, unless the sheet tells them apart."""
         granting = {"grant": self.needs["write"]} if self.kind.is_access and "write" in self.needs else {}
         return {**granting, **self.needs}
+
+    @property
+    def changing(self) -> Sequence[tuple[str, Call | None]]:
+        """The calls that change or remove what is there, by the permissions that they take."""
+        return ("write", self.update), ("retire", self.retire)
 
     @property
     def is_guarded(self) -> bool:

@@ -7,6 +7,7 @@ import json
 import re
 from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime
+from email.utils import parsedate_to_datetime
 from typing import Any
 from urllib.parse import quote, unquote
 
@@ -256,8 +257,8 @@ def _text(values: Mapping[str, Json], name: str, whole: str, is_path: bool) -> s
 
 
 def moment_of(value: Json) -> str | None:
-    """A time as RFC 3339 in UTC: platforms write it so, or as seconds or milliseconds since 1970. None where it is
-    something else."""
+    """A time as RFC 3339 in UTC: platforms write it so, as in mails, or as seconds or milliseconds since 1970. None
+    where it is something else."""
     if isinstance(value, bool) or value is None:
         return None
     try:
@@ -266,7 +267,9 @@ def moment_of(value: Json) -> str | None:
             # Later than the year 5000 in seconds: they are milliseconds.
             when = datetime.fromtimestamp(number / 1000 if number > 1e11 else number, UTC)
         else:
-            when = datetime.fromisoformat(str(value).strip())
+            text = str(value).strip()
+            # As mail and the headers of HTTP write it (RFC 5322), where it begins with the day of the week.
+            when = parsedate_to_datetime(text) if text[:1].isalpha() else datetime.fromisoformat(text)
             when = when.astimezone(UTC) if when.tzinfo else when.replace(tzinfo=UTC)
     except (ValueError, OverflowError, OSError):
         return None

@@ -13,7 +13,7 @@ from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
 from amphora.environments.bridge.adapter import Bridge
-from amphora.environments.bridge.client import Answer
+from amphora.environments.bridge.answer import Answer
 from amphora.environments.bridge.items import Single
 from amphora.environments.bridge.jobs import taken
 from amphora.environments.bridge.parts import RowsPart

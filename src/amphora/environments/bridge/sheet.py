@@ -76,7 +76,7 @@ def _call_of(row: Any, name: str, pages: Mapping[str, Any] | None = None) -> Cal
     if pages is not None:
         # Laid over and not instead: most lists differ in one word.
         more["pages"] = {**pages, **row.get("pages", {})}
-    for inner in ("job", "then"):
+    for inner in ("job", "first", "then"):
         if inner in more:
             more[inner] = _call_of(more[inner], f"{name}.{inner}")
     return Call(method.upper(), row[method], row.get("at", "$"), row.get("body"), row.get("headers", {}), name, more)
@@ -170,7 +170,8 @@ def _apart(table: Mapping[str, Any], name: str) -> Apart:
     write, add, remove, change, each = (_call_of(table.get(call), f"{name}.{call}") for call in names)
     entry = table.get("entry", "")
     without = tuple(table.get("without", ()))
-    return Apart(write, add, remove, change, each, entry, table.get("by", entry), without, table.get("file", ""))
+    types = table.get("file", ""), table.get("text", "")
+    return Apart(write, add, remove, change, each, entry, table.get("by", entry), without, *types)
 
 
 def _sheet(table: Mapping[str, Any], file: str, items: Mapping[str, ItemPart]) -> BridgeSheet:
