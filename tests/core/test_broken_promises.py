@@ -216,10 +216,10 @@ def test_a_broken_promise_is_named(session: Session, name: str) -> None:
     session._opened["grove-dev"] = broken(opened)
     told = prove(session, "grove-dev")
     found = [one for one in told if one.name.startswith(promise) and one.kind == kind]
-    assert [one.kept for one in found] == [kept], [
+    assert {one.kept for one in found} == {kept}, [
         (one.name, one.kept, one.words) for one in told if one.kind == kind
     ]
-    assert words in found[0].words
+    assert any(words in one.words for one in found)
     again = Session(read_workspace(session.workspace.folder))
     after = {row.native_id: row.revision for row in again.open("grove-dev").environment.index()}
     again.close()
