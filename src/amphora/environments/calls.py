@@ -46,6 +46,9 @@ LOOPBACK = ("127.0.0.1", "localhost", "::1")
 _TURNED_AWAY = (400, 401, 403, 422)
 """What servers say to whoever shows a wrong secret; RFC 6749, section 5.2, says 400 or 401."""
 
+_NOT_REACHED = (httpx.codes.BAD_GATEWAY, httpx.codes.GATEWAY_TIMEOUT)
+"""What a gateway says that got no answer: of a read it is as good as a line that broke off."""
+
 _PACKED = ("content-encoding", "content-length", "transfer-encoding")
 
 
@@ -294,7 +297,7 @@ class Caller:
     def _may_repeat(self, answer: httpx.Response, is_read: bool) -> bool:
         """Whether a call that was answered like this may be made once more."""
         # Reads only: of a write nobody knows whether the first one took effect.
-        return is_read and is_busy(answer)
+        return is_read and (is_busy(answer) or answer.status_code in _NOT_REACHED)
 
     def _open(self) -> httpx.Client:
         """The client, or a new one with the same headers where a call that took too long has closed it: the engine

@@ -101,4 +101,5 @@ class Agreement:
             for member in sorted(table_in(row, table).get(line, {}).keys() - read):
                 near = difflib.get_close_matches(member, read, 1, 0.5)
                 hint = f"; perhaps {near[0]!r}" if near else ""
-                yield f"{line_of(self._source, member)}`{name}.{table}.{line}`: nothing is read at {member!r}{hint}"
+                at = line_of(self._source, table, name)
+                yield f"{at}`{name}.{table}.{line}`: nothing is read at {member!r}{hint}"

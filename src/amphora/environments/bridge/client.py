@@ -30,6 +30,7 @@ from amphora.environments.bridge.paths import (
     filled,
     holds_list,
     is_told_empty,
+    listed_count,
     text_at,
     unkeyed,
     value_at,
@@ -40,6 +41,11 @@ from amphora.environments.calls import Caller, headed
 from amphora.environments.contract import NEXT
 
 MOST_PAGES = 100_000
+MOST_LED = 4
+"""So many addresses are gone to for one call: a slash, a new path, and that is it."""
+
+_LED_AS_IT_IS = (httpx.codes.TEMPORARY_REDIRECT, httpx.codes.PERMANENT_REDIRECT)
+_LED = (*_LED_AS_IT_IS, httpx.codes.MOVED_PERMANENTLY, httpx.codes.FOUND)
 _SECRET_KINDS = {"client": "a client's secret", "basic": "a password", "login": "a password"}
 
 
@@ -126,8 +132,9 @@ class Client(Caller):
                 answer = self.ask(call, place, _query(call, pages, position))
             rows = self._rows_in(call, answer)
             yield rows
-            # Counted and not asked for: servers give what they like.
-            got = len(rows)
+            # Counted and not asked for: servers give what they like; and before a filter of the sheet's own, for what
+            # that leaves out came as well.
+            got = listed_count(answer.body, call.said("rows", "$[*]"))
             count += got
             total = value_at(answer.body, pages.total) if pages.total else None
             if pages.how == "none" or (isinstance(total, int) and count >= total and pages.how != "cursor"):
@@ -211,7 +218,7 @@ class Client(Caller):
         """The answer to a call that was not refused."""
         # What the sheet says of a call counts more than what is usual.
         more = {**headers, **{name: str(filled(text, values)) for name, text in call.headers.items()}}
-        answer = self.exchange(call.method, path, is_read, more, **options)
+        answer = self._followed(call.method, path, is_read, more, options)
         # Many calls may have one path: for whoever writes the sheet its own name says more.
         self.last[-1] += f" ({call.name})" if call.name else ""
         if answer.is_error or answer.is_redirect:
@@ -219,10 +226,39 @@ class Client(Caller):
         self.pace.well()
         return answer
 
+    def _followed(
+        self, method: str, path: str, is_read: bool, headers: Mapping[str, str], options: dict[str, Any]
+    ) -> httpx.Response:
+        """The answer to a call, where that leads elsewhere on this server (a slash at the end, a new path): from
+        there. To a sign-in page and to other servers nobody is led."""
+        told = {status for one in self.sheet.means for status in one.statuses}
+        location = ""
+        for _ in range(MOST_LED):
+            answer = self.exchange(method, path, is_read, headers, **options)
+            status, leads = answer.status_code, answer.headers.get("Location", "")
+            if not leads or status in told or not self._is_near(leads):
+                break
+            if status == httpx.codes.SEE_OTHER and not is_read:
+                # It was done, and what came of it stands elsewhere (RFC 9110, section 15.4.4).
+                method, is_read, options, location = "GET", True, {}, leads
+            elif status not in (_LED if is_read else _LED_AS_IT_IS):
+                break
+            path = self.near(leads)
+        if location:
+            answer.headers["Location"] = location
+        return answer
+
+    def _is_near(self, leads: str) -> bool:
+        try:
+            # What is the same address for us, as with another scheme, would lead round in circles.
+            return bool(self.near(leads))
+        except EnvironmentRefused:
+            return False
+
     def _may_repeat(self, answer: httpx.Response, is_read: bool) -> bool:
         # A gateway may say 503 of a write that went through; one that names a time to wait has refused it.
         is_sure = answer.status_code == httpx.codes.TOO_MANY_REQUESTS or "Retry-After" in answer.headers
-        return is_busy(answer) and (is_read or is_sure)
+        return super()._may_repeat(answer, is_read) or (is_busy(answer) and is_sure)
 
     def _dressed(self, options: dict[str, Any]) -> dict[str, Any]:
         sent = options.get("json")
@@ -340,6 +376,12 @@ class Client(Caller):
         words = said_at(body, self.sheet.words) or words_in(body)
         if words and (where := said_at(body, self.sheet.pointer)):
             words = f"{words.rstrip('.')} (at {where})"
+        if answer.is_redirect and answer.headers.get("Location"):
+            leads = f"{status}, and leads to {_bare(answer.headers['Location'])}"
+            # Some do what they were asked to, and lead to a page that says so.
+            if means is None and not is_read:
+                raise self.lost(False, f"answers {call.method} {call.path} with {leads}")
+            words = f"it answers {leads}"
         if means == "later":
             raise self.lost(True, f"is busy ({words.rstrip('.') or status})")
         if means is None and status >= httpx.codes.INTERNAL_SERVER_ERROR:
@@ -376,6 +418,11 @@ def _json_of(answer: httpx.Response) -> Json:
         return parse_json(answer.content)
     except JsonFault:
         return None
+
+
+def _bare(address: str) -> str:
+    """An address without what may be somebody's secret in it."""
+    return address.partition("?")[0].partition("#")[0]
 
 
 def _query(call: Call, pages: Pages, position: Json) -> str:

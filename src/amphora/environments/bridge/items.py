@@ -79,16 +79,18 @@ class Items:
         found: dict[str, Listed] = {}
         for row in (row for part in self._sheet.items.values() for row in self.of_kind(part)):
             # The first one stays: which of two it is makes no difference where they are the same.
-            other = found.setdefault(row.native_id, row)
-            # The same one twice is a list that moved while it was read; two of one id would hide each other.
-            if other.kind != row.kind:
-                raise EnvironmentRefused(
-                    f"A {other.kind} and a {row.kind} have the same id, {row.native_id!r}.",
-                    subject=row.native_id,
-                    place=self._sheet.file,
-                    next_step=advice("Say [ids] space in the kind sheet of each: their ids are counted apart."),
-                )
+            self._refuse_two_kinds(found.setdefault(row.native_id, row), row)
         return sorted(found.values(), key=lambda row: row.native_id)
+
+    def _refuse_two_kinds(self, one: Listed, other: Listed) -> None:
+        # The same one twice is a list that moved while it was read; two of one id would hide each other.
+        if one.kind != other.kind:
+            raise EnvironmentRefused(
+                f"A {one.kind} and a {other.kind} have the same id, {one.native_id!r}.",
+                subject=one.native_id,
+                place=self._sheet.file,
+                next_step=advice("Say [ids] space in the kind sheet of each: their ids are counted apart."),
+            )
 
     def of_kind(self, part: ItemPart) -> list[Listed]:
         """All of one kind."""
@@ -189,12 +191,15 @@ class Items:
 
     def singles(self, native_ids: Sequence[str]) -> dict[str, Single]:
         """Those of these items that are there, whole."""
-        # An id may be of several kinds where the sheet tells no spaces apart: each is asked.
         known = [(id_, part) for id_ in dict.fromkeys(native_ids) for part in self._parts_of(id_)]
         for part in self._sheet.items.values():
             self.holders.learn(part, [id_ for id_, its in known if its is part])
         found = self._each(lambda one: self.single(one[1], str(closed_id(one[0], one[1].kind.ids))), known)
-        return {one.row.native_id: one for one in found if one}
+        singles: dict[str, Single] = {}
+        for single in found:
+            if single:
+                self._refuse_two_kinds(singles.setdefault(single.row.native_id, single).row, single.row)
+        return singles
 
     def _each(self, look: Callable[[Value], Found], what: Sequence[Value]) -> list[Found]:
         """Many looks, some at a time."""
@@ -210,7 +215,11 @@ class Items:
         if kind := self.known.kind_of(native_id):
             return [self._sheet.items[kind]]
         space, mark, _ = native_id.partition(MARK)
-        return [part for part in self._sheet.items.values() if part.kind.ids.space == (space if mark else "")]
+        parts = [part for part in self._sheet.items.values() if part.kind.ids.space == (space if mark else "")]
+        # An id may be of several kinds where the sheet tells no spaces apart. By the lists, for some platforms answer
+        # for every kind under one path; what none of them has (yet) is asked of each.
+        listed = [part for part in parts if native_id in self.ids(part.kind.kind)] if len(parts) > 1 else []
+        return listed or parts
 
     def single(self, part: ItemPart, native: str) -> Single | None:
         """One item, whole; None where it isn't there."""

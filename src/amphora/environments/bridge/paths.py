@@ -102,6 +102,14 @@ def holds_list(document: Json, path: str) -> bool:
     return False
 
 
+def listed_count(document: Json, path: str) -> int:
+    """How many entries a list has that a path leads into: those that a filter leaves out as well."""
+    segments = _SEGMENT.findall(path)
+    # From the first filter on everything depends on it.
+    place = next((number for number, text in enumerate(segments) if text.startswith("[?")), len(segments))
+    return len(values_at(document, "".join(["$", *segments[:place], *(["[*]"] if place < len(segments) else [])])))
+
+
 def unkeyed(document: Json, path: str, name: str) -> Json:
     """A document in which an object whose member names are ids is the list of what they stand for, each with its id
     as the member `name`."""
