@@ -7,8 +7,9 @@ counted on each board.
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from functools import cache
+from urllib.parse import quote, unquote
 
 from amphora.core.form.kinds import Ids
 
@@ -19,7 +20,14 @@ MARK = "~"
 """Between the space and the id: in nobody's ids, and not in what people write."""
 
 LETTERS = r"[A-Za-z0-9_.-]+?"
-_NAME = r"[A-Za-z0-9_-]+(?:\.[A-Za-z0-9_-]+)*"
+"""What an id is made of, most often."""
+
+OPENED = r"(?:[A-Za-z0-9_.-]|%[0-9A-F]{2})+?"
+"""What an opened id is made of, behind its space: of a path or an address what isn't in `LETTERS` is encoded
+(RFC 3986), so that one can be told from the text around it."""
+
+_ONE = r"(?:[A-Za-z0-9_-]|%[0-9A-F]{2})+"
+_NAME = rf"{_ONE}(?:\.{_ONE})*"
 """The same in a text, where a dot may end the sentence."""
 NUMBER = re.compile(r"0|[1-9][0-9]{0,18}")
 IdsOf = Mapping[str, Ids]
@@ -33,13 +41,22 @@ def in_space(kind: str, space: str) -> str:
 
 def opened_id(native: str | int, ids: Ids) -> str:
     """An id of a kind, as it is called everywhere."""
-    return f"{ids.space}{MARK}{native}" if ids.space else str(native)
+    return f"{ids.space}{MARK}{_by_pieces(_encoded, str(native), ids)}" if ids.space else str(native)
 
 
 def closed_id(text: str, ids: Ids) -> str | int:
     """The inverse of `opened_id`."""
     space, mark, rest = text.partition(MARK)
-    return _typed(rest if mark and space == ids.space else text, ids)
+    return _typed(_by_pieces(unquote, rest, ids) if mark and space == ids.space else text, ids)
+
+
+def _by_pieces(change: Callable[[str], str], native: str, ids: Ids) -> str:
+    # What holds the item and its own id stand side by side.
+    return MARK.join(map(change, native.split(MARK))) if ids.within else change(native)
+
+
+def _encoded(text: str) -> str:
+    return quote(text, safe="").replace(MARK, "%7E")
 
 
 def plain_id(native: str | int, ids: Ids) -> str | int:
@@ -57,8 +74,13 @@ def held_id(native: str | int, holder: str | int) -> str:
 
 
 def written(ids: Ids) -> str:
-    """What an id of a kind looks like where it is written alone."""
-    return "[0-9]+" if ids.is_number else LETTERS
+    """What an id of a kind looks like where it is written."""
+    return "[0-9]+" if ids.is_number else ".+?"
+
+
+def is_plain(text: str) -> bool:
+    """Whether a text looks like most ids do: nothing else in a text would."""
+    return re.fullmatch(LETTERS, text) is not None
 
 
 def id_pattern(ids: IdsOf) -> str:

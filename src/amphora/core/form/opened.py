@@ -21,14 +21,15 @@ from typing import Any, Final
 from amphora.core.form.kinds import Ids, KindSheet, Mention
 from amphora.core.form.native_ids import (
     HOLDER,
-    LETTERS,
     MARK,
     NUMBER,
+    OPENED,
     IdsOf,
     around,
     closed_id,
     held_id,
     in_space,
+    is_plain,
     opened_id,
     plain_id,
     written,
@@ -190,7 +191,8 @@ class _Opening:
 
     def _opened(self, plain: str, kind: str, value: Json) -> Json:
         ids = self._ids[kind]
-        is_other = MARK in plain or (ids.is_number and not NUMBER.fullmatch(plain))
+        # Where strings of JSON stand in each other it may be open already.
+        is_other = plain.startswith(f"{ids.space}{MARK}") or (ids.is_number and not NUMBER.fullmatch(plain))
         if is_other or not ids.within:
             return value if is_other else opened_id(plain, ids)
         holder = _named(self._around, ids)
@@ -212,8 +214,10 @@ class _Opening:
 
     def _mentioned(self, kind: str, found: re.Match[str]) -> str:
         new = str(self._opened(found["id"], kind, found["id"]))
-        # What holds it is nothing that a text says: a number that is none of those there stays as it is.
-        is_one = not self._ids[kind].within or new in self._looks.ids(kind)
+        # What holds it is nothing that a text says, and between two quotation marks may stand anything: what is none
+        # of those there stays as it is.
+        is_sure = not self._ids[kind].within and is_plain(found["id"])
+        is_one = is_sure or new in self._looks.ids(kind)
         return _with_id(found, new) if is_one else found[0]
 
 
@@ -289,14 +293,15 @@ class _Closing:
             ids = self._ids.get(mention.kind)
             if ids is None or not ids.space:
                 continue
-            held = f"(?:{LETTERS}{MARK})?" if ids.within else ""
-            pattern = around(self._looks.here(mention.pattern), f"{re.escape(ids.space)}{MARK}{held}{LETTERS}")
+            held = f"(?:{OPENED}{MARK})?" if ids.within else ""
+            pattern = around(self._looks.here(mention.pattern), f"{re.escape(ids.space)}{MARK}{held}{OPENED}")
             text = pattern.sub(partial(self._mentioned, mention), text)
         return text
 
     def _mentioned(self, mention: Mention, found: re.Match[str]) -> str:
         if not mention.by_title:
-            return _with_id(found, found["id"].rpartition(MARK)[2])
+            ids = self._ids[mention.kind]
+            return _with_id(found, str(plain_id(closed_id(found["id"], ids), ids)))
         titles = self._looks.titles(mention.kind).items()
         return _with_id(found, next((title for title, id_ in titles if id_ == found["id"]), found["id"]))
 

@@ -25,7 +25,8 @@ from amphora.environments.bridge.circles import removed_from
 from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.departure import refuse_departure, takes_of
 from amphora.environments.bridge.folders import Folders
-from amphora.environments.bridge.items import Items, Single
+from amphora.environments.bridge.hold import held
+from amphora.environments.bridge.items import Items, Single, moved
 from amphora.environments.bridge.jobs import taken
 from amphora.environments.bridge.offers import offered
 from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
@@ -180,16 +181,10 @@ class Bridge:
                     apart.removed(self.client, part, name, entry, values)
                 count += 1
         with taken("what it holds is gone") if count else nullcontext():
-            if part.retire and (first := part.retire.said("first", None)):
-                self._change(first, values)
-                with taken("what has to come first was done"):
-                    self._do(part.retire, self._again(single), "remove")
-            else:
-                self._do(part.retire, single, "remove")
-        # Some platforms only put away what is removed, and keep its name, until that is said once more.
-        if part.retire and (then := part.retire.said("then", None)):
-            with taken("it was removed"):
-                self._change(then, values)
+            retire = self._able(part.retire, single.row.states.title, "remove", single.row.kind)
+            # Some platforms only put away what is removed, and keep its name, until that is said once more: `then`.
+            with held(self._change, retire, values, "it was removed") as more:
+                self._do(retire, self._again(single) if retire.said("first", None) else single, "remove", more)
         self.items.forget(single.row.native_id)
         self._sameness.forget(single.row.native_id)
 
@@ -209,7 +204,8 @@ class Bridge:
         # Looked at before as well: what is new of that name is ours, unless somebody made another one just then.
         there = self.items.ids_called(part, title) if where == lines.IN_LIST else set()
         started = time.monotonic()
-        answer = self._change(call, values, apart.attached(part, call, body, title))
+        with held(self._change, call, values, "it was made") as more:
+            answer = self._change(call, more, apart.attached(part, call, body, title))
         if job := call.said("job", None):
             where = job.said("id") or where
         with taken("it was made"):
@@ -310,13 +306,27 @@ class Bridge:
     def _put(self, write: Write, single: Single, between: Callable[[], object] = lambda: None) -> None:
         part = self._part(single)
         call = self._able(part.update, write.states.title, "change", write.kind)
+        # Before anything is taken hold of: a change that can't be is refused, and nothing was asked.
         body = self.bodies.of(part, write, call, single)
-        headers = self._match(call, single)
         between()
-        # Some platforms take a PUT like that: what is left out stays, and null takes it away.
-        if call.said("how") == "merge patch" and call.method == "PATCH":
-            headers["Content-Type"] = "application/merge-patch+json"
-        self._change(call, self._values(single), body, headers)
+        with held(self._change, call, self._values(single), "it was written") as more:
+            # Looked at once more: from here on nobody else can change it, and taking hold of it may have.
+            now = single
+            if call.said("first", None):
+                now = self._still(single)
+                body = self.bodies.of(part, write, call, now)
+            headers = self._match(call, now)
+            # Some platforms take a PUT like that: what is left out stays, and null takes it away.
+            if call.said("how") == "merge patch" and call.method == "PATCH":
+                headers["Content-Type"] = "application/merge-patch+json"
+            self._change(call, more | self._values(now), body, headers)
+
+    def _still(self, single: Single) -> Single:
+        """An item after something that changes at most its revision. RevisionMoved where more is another."""
+        now = self._again(single)
+        if (now.row.states, now.live, now.draft) != (single.row.states, single.live, single.draft):
+            raise moved(self.client.base_url, single)
+        return now
 
     def _is_back(self, write: Write, before: Single) -> bool:
         """Writes an item as it was before a change that stopped in its middle, and looks whether it is."""
@@ -391,11 +401,11 @@ class Bridge:
             raise self.client.otherwise(self._part(single).read, 'there is no ETag, which match = "etag" needs')
         return {"If-Match": single.etag}
 
-    def _do(self, call: Call | None, single: Single, words: str) -> None:
+    def _do(self, call: Call | None, single: Single, words: str, more: Mapping[str, Json] | None = None) -> None:
         """A call on an item that needs no body of ours."""
         row = single.row
         able = self._able(call, row.states.title, words, row.kind)
-        self._change(able, self._values(single), headers=self._match(able, single))
+        self._change(able, {**(more or {}), **self._values(single)}, headers=self._match(able, single))
 
 
 def rests_of(parts: Iterable[ItemPart]) -> frozenset[tuple[str, str]]:

@@ -108,9 +108,9 @@ class SheetFaults:
         if "pages" in row:
             yield from self._pages(row["pages"], f"{name}.pages")
         # Whatever is called to change something may answer with a job, or need a call before or after it.
-        for inner, lines_of in (("job", lines.JOB), ("first", lines.CHANGE), ("then", lines.CHANGE)):
+        for inner in ("job", *lines.AROUND):
             if further := table_in(row, inner):
-                yield from self._call(further, lines_of, f"{name}.{inner}")
+                yield from self._call(further, lines.JOB if inner == "job" else lines.CHANGE, f"{name}.{inner}")
         if (job := table_in(row, "job")) and not job.get("done"):
             line = line_of(self._source, last, within)
             yield f"{line}`{name}.job.done` is missing: the states of a job that is done"

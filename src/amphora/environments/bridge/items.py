@@ -58,6 +58,14 @@ class Single:
         return self.live if self.draft is None else self.draft
 
 
+def moved(where: str, single: Single) -> RevisionMoved:
+    """That an item is no longer as somebody saw it."""
+    title = single.row.states.title
+    return RevisionMoved(
+        f"{title!r} was changed in {where} meanwhile.", subject=single.row.native_id, next_step=NEXT["moved"]
+    )
+
+
 class Items:
     """Reads items, many at a time where the platform bears it."""
 
@@ -397,11 +405,7 @@ class Items:
                 f"{self._client.base_url} has no item {item.native_id!r} (any more).", subject=item.native_id
             )
         if single.row.revision != item.revision:
-            raise RevisionMoved(
-                f"{single.row.states.title!r} was changed in {self._client.base_url} meanwhile.",
-                subject=item.native_id,
-                next_step=NEXT["moved"],
-            )
+            raise moved(self._client.base_url, single)
         return single
 
     def standing(self, single: Single) -> Standing:

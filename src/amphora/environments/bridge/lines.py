@@ -25,7 +25,7 @@ PLACEHOLDER = re.compile(r"\{([a-z_]+|entry\.[A-Za-z_]\w*)\}")
 """A name, or a member of an entry: some platforms tell entries apart by two of theirs."""
 KNOWN: Final = frozenset(
     "id title folder revision parent user address location job page offset cursor size object above entry rows"
-    " row value definition".split()
+    " row value definition held path place".split()
 )
 
 KEYED = {"at": str, "as": str}
@@ -139,8 +139,11 @@ FLAG = {"at": str, "is": list}
 FLAGS = ("on", "published", "unpublished", "gone")
 PERMISSIONS = ("write", "publish", "switch", "retire", "grant")
 WRITE = {"members": dict, "as": dict, "wrapped": str, "with": dict, "without": list, "inside": dict}
+AROUND = {"first": dict, "then": dict, "else": dict}
+"""Calls that come around one."""
 CREATE = {
     **CHANGE,
+    **AROUND,
     "id": str,
     "id_form": str,
     "uid": str,
@@ -155,6 +158,7 @@ CREATE = {
 }
 UPDATE = {
     **CHANGE,
+    **AROUND,
     "match": str,
     "when": str,
     "absent": str,
@@ -164,7 +168,7 @@ UPDATE = {
     "nulls": str,
     "with": dict,
 }
-RETIRE = {**CHANGE, "match": str, "when": str, "takes": list, "empties": list, "first": dict, "then": dict}
+RETIRE = {**CHANGE, "match": str, "when": str, "takes": list, "empties": list, **AROUND}
 TAKES = {"kind": str, "at": str}
 DO = {**CHANGE, "match": str}
 SWITCH = {"on": dict, "off": dict}
