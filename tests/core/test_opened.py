@@ -10,10 +10,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from amphora.core.form.bindings import Bindings, IdStyle
+from amphora.core.form.hollow import loosened
 from amphora.core.form.kinds import Ids, KindSheet, parse_sheet
 from amphora.core.form.native_ids import id_pattern
-from amphora.core.form.opened import Elsewhere, closed, opened
+from amphora.core.form.opened import Elsewhere, Looks, PartMissing, closed, opened
 from amphora.core.form.portable import to_portable
+from amphora.core.values.errors import SheetFault
 from amphora.core.values.model import Json
 
 SHEET = """
@@ -132,6 +134,89 @@ def test_what_an_id_in_a_text_may_be() -> None:
     # Where an id looks like any other word, only all of it is one.
     names = Bindings(IdStyle("[0-9a-z.]{8,}"), {"tab:Mill": "flow"})
     assert to_portable({"text": "flow.get(x)"}, sheet, names, key="note:n").form == {"text": "flow.get(x)"}
+
+
+PIECES = parse_sheet(
+    """
+kind = "chart"
+[[refers]]
+at   = "$.columns[*]"
+to   = ["dataset"]
+form = "{id}.{part}/{rest}"
+part = { parts = "$.columns[*]" }
+[[refers]]
+at      = "$.widths"
+to      = ["dataset"]
+form    = "d{id}:{rest}"
+members = true
+[[refers]]
+at   = "$.rule"
+to   = ["dataset"]
+form = "{part}@{id}"
+[fields]
+settings = { "$.widths.*.at_least" = "number" }
+"""
+)
+
+
+def test_an_id_is_one_piece_of_a_text() -> None:
+    there = {"dataset~12": {"Kilos": "c4", "Day": "c5"}}
+    looks = Looks(parts=lambda owner, part: there.get(owner, {}))
+    written: Json = {
+        "columns": ["12.c4/sum", "12.c9/", "all", "x.c4/sum"],
+        "widths": {"d12:a": {"at_least": 4}, "d12:": {"at_least": 5}, "other": 6},
+        "rule": "own.word@12",
+    }
+    seen = opened(written, PIECES, IDS, looks)
+    assert seen == {
+        "columns": [
+            {"of": "dataset~12", "part": "Kilos", "rest": "sum"},
+            {"of": "dataset~12", "part": "c9", "rest": ""},
+            "all",
+            "x.c4/sum",
+        ],
+        "widths": [
+            {"of": "dataset~12", "rest": "a", "is": {"at_least": 4}},
+            {"of": "dataset~12", "rest": "", "is": {"at_least": 5}},
+            {"rest": "other", "is": 6},
+        ],
+        "rule": {"of": "dataset~12", "part": "own.word"},
+    }
+    assert closed(seen, PIECES, IDS, written, looks=looks) == written
+    # Elsewhere the dataset and its column have other numbers; the circle's while is over when the rule is there again.
+    there["dataset~7"] = {"Kilos": "c1"}
+    moved = opened(written, PIECES, IDS, looks)
+    for one in (moved["columns"][0], *moved["widths"][:2], moved["rule"]):
+        one["of"] = "dataset~7"
+    del moved["columns"][1]
+    found = closed(moved, PIECES, IDS, looks=looks)
+    assert found["columns"] == ["7.c1/sum", "all", "x.c4/sum"]
+    assert (list(found["widths"]), found["rule"]) == (["d7:a", "d7:", "other"], "own.word@7")
+    assert closed({"rule": {"of": None, "part": "own.word"}}, PIECES, IDS) == {"rule": None}
+    moved["columns"][0]["part"] = "Day"
+    with pytest.raises(PartMissing):
+        closed(moved, PIECES, IDS, looks=looks)
+    assert loosened(seen, {"dataset~12"}, PIECES) == {
+        "columns": ["all", "x.c4/sum"],
+        "widths": [{"rest": "other", "is": 6}],
+        "rule": None,
+    }
+
+
+@pytest.mark.parametrize(
+    ("slip", "words"),
+    [
+        ('form = "{id}{rest}"', "its pieces need something between them"),
+        ('form = "{holder}/{id}/{part}"', "{holder} is none of them"),
+        ('form = "{id}/x"\npart = { parts = "$.c[*]" }', "`refers.part` needs {part} in `form`"),
+        ('form = "{id}/{part}"\npart = { id = "$.c" }', "`refers.part.parts` is missing"),
+        ('form = "{id}/{part}"\npart = { parts = "$.c[*]", nmae = "$.c" }', "nmae"),
+    ],
+)
+def test_pieces_that_nobody_could_tell_apart_are_refused(slip: str, words: str) -> None:
+    with pytest.raises(SheetFault) as caught:
+        parse_sheet(f'kind = "chart"\n[[refers]]\nat = "$.a"\nto = ["dataset"]\n{slip}')
+    assert any(words in line for line in caught.value.details), caught.value.details
 
 
 def test_a_number_that_means_something_only_in_what_holds_it() -> None:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
 from typing import Any
 
 from amphora.core.form.conversions import FIELDS as _CONVERSION
 from amphora.core.form.conversions import parse_conversion
+from amphora.core.form.places import has_pieces
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.strict_toml import line_of, unfit
 
@@ -57,6 +59,7 @@ _REFERS = {
     "object_unless": str,
     "object_query": str,
     "form": str,
+    "part": dict,
     "members": bool,
     "by": str,
     "dead": str,
@@ -144,12 +147,29 @@ def _refer(row: Any, source: str) -> Iterable[str]:
     yield from _unfit(row, _REFERS, "refers.", source)
     if "{id}" not in str(row.get("form", "{id}")):
         yield f"{line_of(source, 'form')}`refers.form` has to hold {{id}}"
+    yield from _pieces(row, source)
     for value in _VALUES.intersection(map(str, row["to"])):
         words = f"`refers.to`: a {value} is a value and no item; what has an id of its own there is a connection"
         yield f"{line_of(source, 'to', 'refers')}{words}"
     for name, known in _WORDS.items():
         if row.get(name, known[0]) not in known:
             yield f"{line_of(source, name)}`refers.{name}` has to be one of {', '.join(known)}"
+
+
+def _pieces(row: Mapping[str, Any], source: str) -> Iterable[str]:
+    """Texts of which an id is one piece among others."""
+    form = str(row.get("form", ""))
+    if has_pieces(form):
+        if re.search(r"\}\{", form) or "{holder}" in form:
+            words = "its pieces need something between them, and {holder} is none of them"
+            yield f"{line_of(source, 'form')}`refers.form`: {words}"
+    elif "part" in row:
+        yield f"{line_of(source, 'part', 'refers')}`refers.part` needs {{part}} in `form`: where it stands"
+    if "part" in row and isinstance(row["part"], dict):
+        known = {name: type_ for name, type_ in _PART.items() if name not in ("at", "of")}
+        yield from _unfit(row["part"], known, "refers.part.", source)
+        if "parts" not in row["part"]:
+            yield f"{line_of(source, 'part', 'refers')}`refers.part.parts` is missing: where an item's parts stand"
 
 
 def _conversion(row: Any, source: str) -> Iterable[str]:

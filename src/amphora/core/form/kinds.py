@@ -10,7 +10,7 @@ from typing import Any
 
 from amphora.core.form.conversions import Conversion, parse_conversion
 from amphora.core.form.kind_faults import faults_of
-from amphora.core.form.places import IS, OF, PartOf, Places, Refer, Spot, spots_from
+from amphora.core.form.places import IS, OF, PART, PartOf, Places, Refer, Spot, has_pieces, spots_from
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import advice
@@ -148,12 +148,7 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
     switch = states.get("switch", False)
     roles = spots_from(table.get("fields", {}))
     for refer in table.get("refers", []):
-        spot = Spot(refer=_refer(refer))
-        if refer.get("members"):
-            # Opened, the object is an array of pairs: see `core.form.opened`.
-            roles += [(refer["at"], Spot(named_by=OF, is_members=True)), (f"{refer['at']}[*].{OF}", spot)]
-        else:
-            roles.append((refer["at"], spot))
+        roles += _referring(refer)
     roles += [(row["at"], Spot(part_of=_part_of(row))) for row in table.get("part", [])]
     # A path means that the switch stands in the definition; true that the platform keeps it beside.
     if isinstance(switch, str):
@@ -173,7 +168,7 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
         # Flags and not searches: they are asked for every item, and most kinds have none of it.
         has_region=bool(table.get("fields", {}).get("region")),
         has_data=bool(table.get("fields", {}).get("data")),
-        parts_by=tuple(map(_part_of, table.get("part", []))),
+        parts_by=tuple(_parts_by(table)),
         has_files=bool(table.get("fields", {}).get("files")),
         has_objects=any(refer.get("object") for refer in table.get("refers", [])),
         has_features=bool(table.get("fields", {}).get("features")),
@@ -233,6 +228,28 @@ def sheets_in_force(*layers: Iterable[KindSheet]) -> dict[str, KindSheet]:
     return result
 
 
+def _referring(table: Mapping[str, Any]) -> Iterable[tuple[str, Spot]]:
+    """The roles of the places at which something is referred to: opened (see `core.form.opened`), an object with ids
+    for names is an array of pairs, and a text of which an id is a piece an object of its pieces."""
+    at, form = table["at"], str(table.get("form", ""))
+    pieces = form if has_pieces(form) else ""
+    spot = Spot(refer=_refer({**table, "form": ""} if pieces else table))
+    if table.get("members"):
+        # Several names may begin with one id: no piece alone tells a pair from the others.
+        yield at, Spot(is_members=True, named_by=None if pieces else OF, is_unordered=bool(pieces), pieces=pieces)
+        at = f"{at}[*]"
+    elif pieces:
+        yield at, Spot(pieces=pieces)
+    yield (f"{at}.{OF}" if pieces or table.get("members") else at), spot
+    if pieces and "part" in table:
+        yield f"{at}.{PART}", Spot(part_of=_part_of({**table["part"], "of": OF}), is_piece=True)
+
+
+def _parts_by(table: Mapping[str, Any]) -> Iterable[PartOf]:
+    yield from map(_part_of, table.get("part", []))
+    yield from (_part_of({**row["part"], "of": OF}) for row in table.get("refers", []) if "part" in row)
+
+
 def _refer(table: Mapping[str, Any]) -> Refer:
     return Refer(
         tuple(table["to"]),
@@ -267,7 +284,7 @@ def _opened_paths(roles: list[tuple[str, Spot]]) -> list[tuple[str, Spot]]:
     been opened: `$.by_id.*.limit` is `$.by_id[*].is.limit` where the members of `by_id` are ids."""
     # Outer ones first: an inner one's path leads through the outer one.
     for base in sorted((path for path, spot in roles if spot.is_members), key=len):
-        roles = [(_below(path, base), spot) for path, spot in roles]
+        roles = [(path if spot.is_piece else _below(path, base), spot) for path, spot in roles]
     return roles
 
 

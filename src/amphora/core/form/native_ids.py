@@ -12,6 +12,7 @@ from functools import cache
 from urllib.parse import quote, unquote
 
 from amphora.core.form.kinds import Ids
+from amphora.core.form.places import PART, REST
 
 HOLDER = "{holder}"
 """Where the id of what holds an item stands in the form of a reference to it."""
@@ -98,5 +99,8 @@ def around(form: str, inside: str) -> re.Pattern[str]:
     """Matches an id that looks like `inside` with what stands around it, the id of what holds it among that; one
     blank in the form is any number of them."""
     left, right = (re.escape(part).replace(r"\ ", r"\s*") for part in form.split("{id}", 1))
-    holder = f"(?P<holder>{LETTERS})"
-    return re.compile(f"{left}(?P<id>{inside}){right}".replace(re.escape(HOLDER), holder, 1))
+    found = f"{left}(?P<id>{inside}){right}".replace(re.escape(HOLDER), f"(?P<holder>{LETTERS})", 1)
+    # As little as will do: what stands between two pieces ends the first one.
+    for name, more in ((PART, ".+?"), (REST, ".*?")):
+        found = found.replace(re.escape(f"{{{name}}}"), f"(?P<{name}>{more})", 1)
+    return re.compile(found)

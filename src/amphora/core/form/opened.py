@@ -34,7 +34,7 @@ from amphora.core.form.native_ids import (
     plain_id,
     written,
 )
-from amphora.core.form.places import IS, OF, PartOf, Refer, Walk
+from amphora.core.form.places import IS, OF, PAIR, PART, REST, PartOf, Refer, Spot, Walk
 from amphora.core.values.canon import canonical_bytes
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
@@ -142,7 +142,13 @@ class _Opening:
             # the same stays one, whatever it looks like.
             self._manner.members.setdefault(at, value)
         if spot.is_members and isinstance(value, dict):
-            value = [{OF: name, IS: part} for name, part in value.items()]
+            refer = walk.step("0").step(OF).spot.refer
+            # A name of another form is none of an item.
+            other = REST if spot.pieces else OF
+            value = [{**(self._pieces(name, spot, refer) or {other: name}), IS: part} for name, part in value.items()]
+        elif spot.pieces and isinstance(value, str):
+            # A text of another form is no reference, and stays what it is.
+            value = self._pieces(value, spot, walk.step(OF).spot.refer) or value
         if isinstance(value, dict):
             self._around.append(value)
             found = {name: self.value((*at, name), part, walk.step(name)) for name, part in value.items()}
@@ -156,6 +162,19 @@ class _Opening:
             self._manner.ids.setdefault(at, value)
             return self._reference(value, spot.refer)
         return self._text(value) if spot.is_text and isinstance(value, str) else value
+
+    def _pieces(self, text: str, spot: Spot, refer: Refer | None) -> dict[str, Json]:
+        """What a text is made of, where an id is one piece of it; nothing where it is of another form."""
+        kind = next(iter(_kinds(refer, self._ids)), None) if spot.pieces and refer else None
+        if kind is None or refer is None:
+            return {}
+        inside = ".+?" if refer.by_title else written(self._ids[kind])
+        found = around(self._looks.here(spot.pieces), inside).fullmatch(text)
+        return (
+            {OF: found["id"], **{name: part for name, part in found.groupdict().items() if name != "id"}}
+            if found
+            else {}
+        )
 
     def _part(self, at: Pointer, value: Json, beside: Mapping[str, Json], walk: Walk) -> Json:
         """The name of a part, where its id stands. One that nobody has stays as it is."""
@@ -243,10 +262,12 @@ class _Closing:
             return value if there == value else self._reference(value, spot.refer, type(there))
         elif spot.is_text and isinstance(value, str):
             value = self._text(value)
+        if spot.pieces and not spot.is_members and isinstance(value, dict) and OF in value:
+            value = self._joined(value, spot.pieces)
         there = self._manner.members.get(at)
         is_array = isinstance(there, list) and (bool(there) or value == [])
         if spot.is_members and _are_pairs(value) and not is_array:
-            value = {str(pair[OF]): pair[IS] for pair in value}
+            value = {str(self._joined(pair, spot.pieces)): pair[IS] for pair in value}
         if not spot.is_json:
             return value
         text = self._manner.texts.get(at)
@@ -287,6 +308,15 @@ class _Closing:
         if written is int and NUMBER.fullmatch(str(whole)):
             return int(whole)
         return str(whole) if written is str else whole
+
+    def _joined(self, pieces: Mapping[str, Json], form: str) -> Json:
+        """The text that is made of these, or the id alone; nothing where that is empty for the time being."""
+        if not form or pieces.get(OF) is None:
+            return pieces.get(OF, pieces.get(REST))
+        text = self._looks.here(form).replace("{id}", str(pieces[OF]))
+        for name in (PART, REST):
+            text = text.replace(f"{{{name}}}", str(pieces.get(name, "")))
+        return text
 
     def _text(self, text: str) -> str:
         for mention in self._sheet.mentions:
@@ -331,7 +361,10 @@ def _kinds(refer: Refer, ids: IdsOf) -> list[str]:
 
 
 def _are_pairs(value: Json) -> bool:
-    return isinstance(value, list) and all(isinstance(pair, dict) and pair.keys() == {OF, IS} for pair in value)
+    """Whether an array is an object whose member names are ids."""
+    return isinstance(value, list) and all(
+        isinstance(pair, dict) and IS in pair and len(pair) > 1 and pair.keys() <= PAIR for pair in value
+    )
 
 
 def _with_id(found: re.Match[str], new: str) -> str:

@@ -87,6 +87,8 @@ class Spot:
     is_members: bool = False
     is_order: bool = False
     shown: str = ""
+    pieces: str = ""
+    is_piece: bool = False
     part_of: PartOf | None = None
 
     @property
@@ -97,6 +99,18 @@ class Spot:
 
 OF, IS = "of", "is"
 """The members of a pair: an object whose member names are ids is an array of such, once it has been opened."""
+
+PART, REST = "part", "rest"
+"""What a text is made of besides the id `of` an item, once it has been opened: the name of a part, and anything."""
+
+PAIR = frozenset({OF, IS, PART, REST})
+"""All that a pair may have."""
+
+
+def has_pieces(form: str) -> bool:
+    """Whether more than an id is told apart in what is written so."""
+    return any(f"{{{name}}}" in form for name in (PART, REST))
+
 
 NOWHERE = Spot()
 _PLAIN_STEP = re.compile(r"\.(\*|[A-Za-z_][A-Za-z0-9_]*)|\[(\*|0|[1-9][0-9]{0,8})\]")

@@ -15,7 +15,7 @@ from dataclasses import field
 
 from amphora.core.form.bindings import MISSING, Bindings
 from amphora.core.form.kinds import KindSheet
-from amphora.core.form.places import IS, OF, Refer, Spot, Walk
+from amphora.core.form.places import IS, OF, PAIR, Refer, Spot, Walk
 from amphora.core.form.spots import named_elements, sort_unordered
 from amphora.core.values.keys import Key, encode_segment, name_of, path_of
 from amphora.core.values.late import dataclass
@@ -156,11 +156,11 @@ class _Reader:
 
     def _is_dead(self, value: Json, walk: Walk) -> bool:
         """Whether an id that leads nowhere stands here, of which the kind sheet says that nobody misses it: alone, or
-        as the member name of a pair."""
+        as the member name of a pair, or as a piece of a text."""
         # The usual case: no role here, so nothing to ask.
         if walk.is_dull:
             return False
-        if isinstance(value, dict) and value.keys() == {OF, IS}:
+        if isinstance(value, dict) and OF in value and (walk.spot.pieces or {OF, IS} <= value.keys() <= PAIR):
             return self._is_dead(value[OF], walk.step(OF))
         refer = walk.spot.refer
         if refer is None or not refer.leaves_dead or not isinstance(value, str) or not value:
