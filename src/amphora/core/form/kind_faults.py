@@ -72,7 +72,7 @@ _WORDS = {"by": ("id", "title"), "dead": ("told", "left out"), "hollow": ("id", 
 _VALUES = frozenset({"setting", "url", "secret"})
 _IDS = {"space": str, "number": bool, "within": str}
 _MENTION = {"pattern": str, "kind": str, "by": str}
-_PART = {"at": str, "of": str, "parts": str, "id": str, "name": str}
+_PART = {"at": str, "of": str, "parts": str, "id": str, "name": str, "members": bool}
 _STATES = {"switch": (str, bool), "publish": bool}
 _BELONGING_TO: dict[str, dict[str, Any]] = {
     "[fields]": FIELDS,
@@ -104,8 +104,9 @@ def faults_of(table: Mapping[str, Any], source: str) -> Iterable[str]:
     for row in _rows(table, "mention"):
         yield from _mention(row, source)
     for row in _rows(table, "part"):
-        if not isinstance(row, dict) or not {"at", "of", "parts"} <= set(row):
-            yield f"{line_of(source, 'part')}each [[part]] needs `at`, `of` (the member beside it) and `parts`"
+        if not isinstance(row, dict) or not {"at", "parts"} <= set(row):
+            words = "`at` and `parts`, and `of` (the member beside it) where they are another item's"
+            yield f"{line_of(source, 'part')}each [[part]] needs {words}"
         else:
             yield from _unfit(row, _PART, "part.", source)
     for row in _rows(table, "conversion"):
@@ -166,7 +167,7 @@ def _pieces(row: Mapping[str, Any], source: str) -> Iterable[str]:
     elif "part" in row:
         yield f"{line_of(source, 'part', 'refers')}`refers.part` needs {{part}} in `form`: where it stands"
     if "part" in row and isinstance(row["part"], dict):
-        known = {name: type_ for name, type_ in _PART.items() if name not in ("at", "of")}
+        known = {name: type_ for name, type_ in _PART.items() if name not in ("at", "of", "members")}
         yield from _unfit(row["part"], known, "refers.part.", source)
         if "parts" not in row["part"]:
             yield f"{line_of(source, 'part', 'refers')}`refers.part.parts` is missing: where an item's parts stand"

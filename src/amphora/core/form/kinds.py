@@ -91,6 +91,7 @@ class KindSheet:
     has_features: bool = False
     has_objects: bool = False
     parts_by: tuple[PartOf, ...] = ()
+    own_parts: tuple[PartOf, ...] = ()
     has_files: bool = False
     access: tuple[str, ...] = ()
     shape: str = ""
@@ -149,7 +150,8 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
     roles = spots_from(table.get("fields", {}))
     for refer in table.get("refers", []):
         roles += _referring(refer)
-    roles += [(row["at"], Spot(part_of=_part_of(row))) for row in table.get("part", [])]
+    for row in table.get("part", []):
+        roles += _parted(row)
     # A path means that the switch stands in the definition; true that the platform keeps it beside.
     if isinstance(switch, str):
         roles.append((switch, Spot(is_switch=True)))
@@ -168,7 +170,8 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
         # Flags and not searches: they are asked for every item, and most kinds have none of it.
         has_region=bool(table.get("fields", {}).get("region")),
         has_data=bool(table.get("fields", {}).get("data")),
-        parts_by=tuple(_parts_by(table)),
+        parts_by=tuple(part for part in _parts_by(table) if not part.is_own),
+        own_parts=tuple(part for part in _parts_by(table) if part.is_own),
         has_files=bool(table.get("fields", {}).get("files")),
         has_objects=any(refer.get("object") for refer in table.get("refers", [])),
         has_features=bool(table.get("fields", {}).get("features")),
@@ -199,7 +202,7 @@ def _opens(table: Mapping[str, Any]) -> Iterable[str]:
     yield from (f"ids.{name} {value}" for name, value in table.get("ids", {}).items())
     yield from (f"json {path}" for path in table.get("fields", {}).get("json", []))
     yield from (f"mention {row['pattern']} {row['kind']} {row.get('by', '')}" for row in table.get("mention", []))
-    yield from (f"part {row['at']} {row['of']} {row['parts']}" for row in table.get("part", []))
+    yield from (f"part {row['at']} {row.get('of', '')} {row['parts']}" for row in table.get("part", []))
     for refer in table.get("refers", []):
         if refer.get("members") or refer.get("form"):
             yield f"refers {refer['at']} {refer.get('form', 'members')}"
@@ -245,6 +248,14 @@ def _referring(table: Mapping[str, Any]) -> Iterable[tuple[str, Spot]]:
         yield f"{at}.{PART}", Spot(part_of=_part_of({**table["part"], "of": OF}), is_piece=True)
 
 
+def _parted(row: Mapping[str, Any]) -> Iterable[tuple[str, Spot]]:
+    at, spot = row["at"], Spot(part_of=_part_of(row))
+    if row.get("members"):
+        yield at, Spot(is_members=True, named_by=OF)
+        at = f"{at}[*].{OF}"
+    yield at, spot
+
+
 def _parts_by(table: Mapping[str, Any]) -> Iterable[PartOf]:
     yield from map(_part_of, table.get("part", []))
     yield from (_part_of({**row["part"], "of": OF}) for row in table.get("refers", []) if "part" in row)
@@ -276,7 +287,7 @@ def _named_by_title(refers: Iterable[Mapping[str, Any]], mentions: Iterable[Mapp
 
 
 def _part_of(row: Mapping[str, str]) -> PartOf:
-    return PartOf(row["of"], row["parts"], row.get("id", "$.id"), row.get("name", "$.name"))
+    return PartOf(row.get("of", ""), row["parts"], row.get("id", "$.id"), row.get("name", "$.name"))
 
 
 def _opened_paths(roles: list[tuple[str, Spot]]) -> list[tuple[str, Spot]]:

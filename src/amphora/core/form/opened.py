@@ -35,6 +35,7 @@ from amphora.core.form.native_ids import (
     written,
 )
 from amphora.core.form.places import IS, OF, PAIR, PART, REST, PartOf, Refer, Spot, Walk
+from amphora.core.form.visit import GONE
 from amphora.core.values.canon import canonical_bytes
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
@@ -87,6 +88,8 @@ class Manner:
     members: dict[Pointer, Json] = field(default_factory=dict)
     ids: dict[Pointer, Json] = field(default_factory=dict)
     parts: dict[Pointer, Json] = field(default_factory=dict)
+    own: dict[PartOf, dict[str, Json]] = field(default_factory=dict)
+    """The ids of the item's own parts by their names."""
 
 
 def opened(definition: Json, sheet: KindSheet, ids: IdsOf, looks: Looks = BLIND) -> Json:
@@ -101,22 +104,32 @@ def closed(
     present: Json = None,
     is_spaced: bool = False,
     looks: Looks = BLIND,
+    later: list[str] | None = None,
 ) -> Json:
     """A definition as the platform writes it. Strings of JSON are those of `present` (as the platform wrote it) where
     nothing in them changed, and in its manner where something did; new ones have a space behind commas and colons if
-    `is_spaced`."""
+    `is_spaced`. To `later` the names are added of its own parts that are named and have no id yet: what names them is
+    left out for now."""
     manner = Manner()
     if present is not None:
         _all_opened(present, sheet, ids, looks, manner)
-    return _Closing(sheet, ids, looks, manner, is_spaced).value((), definition, sheet.places.walk(definition))
+    closing = _Closing(sheet, ids, looks, manner, is_spaced)
+    closing.mine = {part: part.ids_in(definition) for part in sheet.own_parts}
+    value = closing.value((), definition, sheet.places.walk(definition))
+    if later is not None:
+        later += closing.later
+    return value
 
 
 def _all_opened(definition: Json, sheet: KindSheet, ids: IdsOf, looks: Looks, manner: Manner) -> Json:
     value = definition
     for _ in range(MOST_LAYERS):
+        for part in sheet.own_parts:
+            # Found at the latest when the string that they stand in is open.
+            manner.own[part] = manner.own.get(part) or part.ids_in(value)
         before, value = value, _Opening(sheet, ids, looks, manner).value((), value, sheet.places.walk(value))
         # Where places are searched for (a filter), what stands in a string is found only once that is open.
-        if sheet.places.is_simple or before == value:
+        if (sheet.places.is_simple and not sheet.own_parts) or before == value:
             break
     return value
 
@@ -182,10 +195,11 @@ class _Opening:
         if part is None or at in named or isinstance(value, bool | dict | list):
             return value
         owner = beside.get(part.of)
-        if not isinstance(owner, str):
+        known: Mapping[str, Json] = self._manner.own[part] if part.is_own else {}
+        if not known and (part.is_own or not isinstance(owner, str)):
             return value
         named[at] = value
-        known = self._looks.parts(owner, part)
+        known = known or self._looks.parts(str(owner), part)
         return next((name for name, id_ in known.items() if str(id_) == str(value)), value)
 
     def _reference(self, value: Json, refer: Refer) -> Json:
@@ -245,17 +259,23 @@ class _Closing:
         self._sheet, self._ids, self._looks = sheet, ids, looks
         self._manner, self._is_spaced = manner, is_spaced
         self._around: list[Mapping[str, Json]] = []
+        self.mine: Mapping[PartOf, Mapping[str, Json]] = {}
+        self.later: list[str] = []
 
     def value(self, at: Pointer, value: Json, walk: Walk) -> Json:
-        """A value with all below it, what it holds first."""
+        """A value with all below it, what it holds first; GONE for an object that names what has no id yet."""
         spot = walk.spot
         if isinstance(value, dict):
             named = {name: self._part((*at, name), part, value, walk.step(name)) for name, part in value.items()}
+            if at and any(part is GONE for part in named.values()):
+                return GONE
             self._around.append(value)
-            value = {name: self.value((*at, name), part, walk.step(name)) for name, part in named.items()}
+            parts = {name: self.value((*at, name), part, walk.step(name)) for name, part in named.items()}
+            value = {name: None if part is GONE else part for name, part in parts.items()}
             self._around.pop()
         elif isinstance(value, list):
-            value = [self.value((*at, str(n)), part, walk.step(str(n))) for n, part in enumerate(value)]
+            parts_of = (self.value((*at, str(n)), part, walk.step(str(n))) for n, part in enumerate(value))
+            value = [part for part in parts_of if part is not GONE]
         elif spot.refer and isinstance(value, str):
             there = self._manner.ids.get(at)
             # What looks open and was written so is somebody's own text.
@@ -279,12 +299,24 @@ class _Closing:
         there without a name stays."""
         part = walk.spot.part_of
         owner = beside.get(part.of) if part else None
+        if part is not None and part.is_own and isinstance(value, str):
+            return self._own(at, value, part)
         if part is None or not isinstance(value, str) or not value or not isinstance(owner, str):
             return value
         known = self._looks.parts(owner, part)
         if value not in known and self._manner.parts.get(at) != value:
             raise PartMissing(owner, value)
         return known.get(value, value)
+
+    def _own(self, at: Pointer, name: str, part: PartOf) -> Any:
+        id_ = self._manner.own.get(part, {}).get(name)
+        if id_ is not None:
+            return id_
+        # What is no name of a part here leads nowhere, as it did at home.
+        if name not in self.mine.get(part, {}):
+            return name
+        self.later.append(name)
+        return GONE
 
     def _reference(self, value: str, refer: Refer, written: type) -> Json:
         kinds, form = _kinds(refer, self._ids), self._looks.here(refer.form)

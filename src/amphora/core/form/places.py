@@ -50,13 +50,31 @@ class Refer:
 
 @dataclass(frozen=True, slots=True)
 class PartOf:
-    """A place at which the id of a part of another item stands: that which the member `of` beside it names. Of that
-    item's definition `parts` are the parts, `id` and `name` where in one these stand."""
+    """A place at which the id of a part stands: of the item that the member `of` beside it names, or of the item
+    itself. Of its definition `parts` are the parts, `id` and `name` where in one these stand."""
 
     of: str
     parts: str
     id: str
     name: str
+
+    @property
+    def is_own(self) -> bool:
+        """Whether it is a part of the item itself."""
+        return not self.of
+
+    def ids_in(self, definition: Any) -> dict[str, Any]:
+        """The ids of the parts, as the platform writes them, by their names; several of one name are numbered."""
+        found: dict[str, Any] = {}
+        for part in values_at(definition, self.parts):
+            id_, name = (next(iter(values_at(part, path)), None) for path in (self.id, self.name))
+            called, count = str(name), 1
+            while called in found:
+                count += 1
+                called = f"{name} ({count})"
+            # One that has no id yet counts all the same: the names of those behind it stay what they are.
+            found[called] = id_
+        return found
 
     def names_in(self, form: Any) -> set[str]:
         """The names of the parts of such an item."""

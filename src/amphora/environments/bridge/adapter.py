@@ -224,7 +224,7 @@ class Bridge:
                 raise Uncertain(f"{self.client.base_url} made {title!r}, and does not show it.", subject=title)
         self._sameness.refuse_after(part, single.row, title, started, write.token)
         self._refuse_renamed(part, single, title)
-        if call.said("follow", False):
+        if call.said("follow", False) or self.bodies.lacks(part, write, None):
             with self._or_none(single):
                 return self._update(self._laid(write, single))
         if any(how.is_written for how in part.apart.values()):
@@ -289,11 +289,17 @@ class Bridge:
     def _update(self, write: Write, between: Callable[[], object] = lambda: None) -> Written:
         seen = Seen(str(write.native_id), str(write.revision))
         single = self.items.seen([seen])[seen.native_id]
+        is_half = self.bodies.lacks(self._part(single), write, single)
         self._put(write, single, between)
         with taken("it was written"):
             single = self._sameness.found_again(self._part(single), single, write.states.title)
         try:
             self._written_apart(write, single)
+            if is_half:
+                # By now they have ids.
+                now = self._again(single)
+                self._put(self._laid(write, now), now)
+                self._written_apart(self._laid(write, now), now)
         except (EnvironmentRefused, RevisionMoved, Unavailable, Uncertain):
             # Half of a change is nobody's state: not what was there, and not what was meant.
             with taken("it was written"):

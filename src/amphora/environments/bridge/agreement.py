@@ -79,6 +79,11 @@ class Agreement:
             if "file" in call and not sheet.places.walk({}).step(member).spot.is_file:
                 words = f"$.{member} has to stand under fields.files of its kind sheet"
                 yield f"{where}`{name}.more.{member}`: {words}: attachments travel as files"
+        for own in sheet.own_parts:
+            member = str(next(iter(parse_path(own.parts)[1] or ()), ""))
+            if own.id in table_in(row, "more", member).get("without", ()):
+                words = f"the kind sheet needs {own.id} to tell parts by; say volatile there instead"
+                yield f"{where}`{name}.more.{member}.without`: {words}"
         for state in {"on", "off"} - row.get("switch", {}).keys() if sheet.is_switched and "switch" in row else ():
             yield f"{where}`{name}.switch.{state}` is missing"
         if "create" in row or "update" in row:

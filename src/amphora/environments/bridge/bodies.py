@@ -85,6 +85,14 @@ class Bodies:
         wrapped = part.write.get("wrapped", "")
         return {wrapped: body} if wrapped else body
 
+    def lacks(self, part: ItemPart, write: Write, there: Single | None) -> bool:
+        """Whether what would be sent lacks what names parts that get their ids only when they are there."""
+        later: list[str] = []
+        if part.kind.own_parts:
+            present = there.native if there else None
+            closed(write.definition, part.kind, self._ids, present, False, self._items.looks, later)
+        return bool(later)
+
     def apart(self, part: ItemPart, write: Write, there: Single) -> dict[str, Json]:
         """The members that are written by calls of their own, as the platform writes them."""
         native = self._native(part, write, there)

@@ -1,0 +1,148 @@
+"""A platform that numbers the widgets of each board when it takes them, and names them by these numbers in the same
+board: in a list, and as names of members."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from amphora.core.values.errors import SheetFault
+from amphora.environments.bridge.sheet import parse_bridge
+from tests.contract.answering import Said, described, pair
+
+BOARDS = 'bridge = "boards"\nkinds = ["board.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
+BOARDS += described("board", "/boards", ["widgets", "layout", "sizes", "main"])
+APART = (
+    'more = { widgets = { get = "/boards/{id}/widgets", entry = "$.id", by = "$.title", '
+    'add = { post = "/boards/{id}/widgets" }, remove = { delete = "/boards/{id}/widgets/{entry}" } } }\n'
+)
+BOARD = """
+kind  = "board"
+start = true
+[[part]]
+at    = "$.layout[*].widget"
+parts = "$.widgets[*]"
+name  = "$.title"
+[[part]]
+at      = "$.sizes"
+parts   = "$.widgets[*]"
+name    = "$.title"
+members = true
+[[part]]
+at    = "$.main"
+parts = "$.widgets[*]"
+name  = "$.title"
+[fields]
+named    = { "$.widgets" = "title" }
+volatile = ["$.widgets[*].id"]
+"""
+
+
+class Boards:
+    """Takes nothing that names a widget which isn't there."""
+
+    def __init__(self, name: str, first: int) -> None:
+        self.name, self.number, self.held = name, first, dict[int, dict[str, Any]]()
+
+    def add(self, **members: Any) -> dict[str, Any]:
+        one = {"id": self._next(), "widgets": [], "layout": [], "sizes": {}, "main": None, **members}
+        self.held[one["id"]] = one
+        self._numbered(one)
+        return one
+
+    def _next(self) -> int:
+        self.number += 1
+        return self.number
+
+    def _numbered(self, one: dict[str, Any]) -> None:
+        for widget in one["widgets"]:
+            if "id" not in widget:
+                widget["id"] = self._next()
+
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        if path == "/about":
+            return 200, {"uid": self.name}, {}
+        _, _, number, *more = [*path.split("/"), ""][:3] + path.split("/")[3:]
+        if not number:
+            return (200, list(self.held.values()), {}) if method == "GET" else self._taken(None, body)
+        one = self.held.get(int(number))
+        if one is None:
+            return 404, {}, {}
+        if more and method == "GET":
+            return 200, one["widgets"], {}
+        if more and method == "POST":
+            one["widgets"].append({**body, "id": self._next()})
+        elif more:
+            one["widgets"] = [widget for widget in one["widgets"] if widget["id"] != int(more[1])]
+        elif method == "DELETE":
+            del self.held[one["id"]]
+        elif method == "PUT":
+            return self._taken(one, body)
+        return 200, one, {}
+
+    def _taken(self, one: dict[str, Any] | None, body: Any) -> Said:
+        there = [widget["id"] for widget in body.get("widgets", (one or {}).get("widgets", [])) if "id" in widget]
+        named = [row["widget"] for row in body.get("layout") or []] + [int(name) for name in body.get("sizes") or {}]
+        named += [body["main"]] if body.get("main") else []
+        if missing := set(named) - set(there):
+            return 422, {"message": f"there is no widget {missing}"}, {}
+        if one is None:
+            return 201, self.add(**body), {}
+        one |= {"layout": [], "sizes": {}, "main": None, **body}
+        self._numbered(one)
+        return 200, one, {}
+
+    def told(self) -> dict[str, Any]:
+        """Each board with what its numbers mean."""
+        found = {}
+        for one in self.held.values():
+            called = {widget["id"]: widget["title"] for widget in one["widgets"]}
+            layout = [(called[row["widget"]], row["x"]) for row in one["layout"]]
+            sizes = {called[int(name)]: size for name, size in one["sizes"].items()}
+            found[one["name"]] = (sorted(called.values()), layout, sizes, one["main"] and called[one["main"]])
+        return found
+
+
+@pytest.mark.parametrize("is_apart", [False, True])
+def test_what_names_its_own_parts_is_completed_when_they_have_numbers(tmp_path: Path, is_apart: bool) -> None:
+    one, two = Boards("one", 0), Boards("two", 700)
+    board = one.add(name="Press", widgets=[{"title": title} for title in ("Yield", "Kilos", "Yield")])
+    first, second, third = (widget["id"] for widget in board["widgets"])
+    board["layout"] = [{"widget": second, "x": 0}, {"widget": first, "x": 9}, {"widget": third, "x": 5}]
+    if is_apart:
+        # Entries with calls of their own are told apart by what they are called.
+        board["widgets"][2]["title"] = "Sum"
+    board |= {"sizes": {str(first): 3, str(second): 4}, "main": second}
+    sheet = BOARDS.replace('"widgets", ', "") + APART if is_apart else BOARDS
+    unordered = 'unordered = ["$.widgets"]\n' if is_apart else ""
+    (tmp_path / "boards.toml").write_text(sheet, "utf-8")
+    (tmp_path / "board.toml").write_text(BOARD + unordered, "utf-8")
+    with pair(tmp_path, "boards", one, two) as run:
+        run("export", "here", "Press", "--as", "p")
+        run("import", "p", "there", "--yes")
+        assert two.told() == one.told()
+        run("verify", "p", "there")
+        assert "Nothing to do" in run("import", "p", "there", "--yes").out
+        # A new widget, and what names it, in one change.
+        board["widgets"].append({"title": "Loss", "id": 99})
+        board["layout"].insert(0, {"widget": 99, "x": 1})
+        board |= {"sizes": {"99": 7}, "main": 99}
+        run("export", "here", "Press", "--as", "p")
+        run("import", "p", "there", "--yes")
+        assert two.told() == one.told()
+        run("verify", "p", "there")
+        assert "is as it was before" in run("undo", "last", "--yes").out
+        assert two.told()["Press"][3] == "Kilos"
+        run("env", "prove", "here", "--yes")
+        assert set(one.told()) == {"Press"}
+
+
+def test_ids_that_are_left_out_tell_no_parts_apart() -> None:
+    sheet = BOARDS.replace('"widgets", ', "") + APART.replace(
+        'by = "$.title",', 'by = "$.title", without = ["$.id"],'
+    )
+    with pytest.raises(SheetFault) as caught:
+        parse_bridge(sheet, "boards.toml", {"board.toml": BOARD + 'unordered = ["$.widgets"]\n'})
+    assert any("needs $.id to tell parts by" in line for line in caught.value.details), caught.value.details
