@@ -139,8 +139,12 @@ class Bodies:
         platform writes, and but for the definition, of which what is meant to be there follows."""
         if call.said("absent") != "default" or there is None or not isinstance(there.whole, dict):
             return {}
-        ours = {member_name(path) for path in part.definition.values()} | set(call.said("read_only", []))
-        return {name: value for name, value in there.whole.items() if name not in ours}
+        ours = [written_at(path) for path in part.definition.values()]
+        ours += [member_path(name) for name in call.said("read_only", [])]
+        whole: dict[str, Any] = there.whole
+        for path in ours:
+            whole = dropped(whole, path)
+        return whole
 
     def _fixed(
         self, part: ItemPart, call: Call, native: Mapping[str, Json], there: Single, write: Write

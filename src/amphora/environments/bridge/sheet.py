@@ -77,7 +77,8 @@ def _call_of(row: Any, name: str, pages: Mapping[str, Any] | None = None) -> Cal
         # Laid over and not instead: most lists differ in one word.
         more["pages"] = {**pages, **row.get("pages", {})}
     for inner in ("job", *AROUND):
-        if inner in more:
+        # In a job `job` is a place: where its name stands.
+        if isinstance(more.get(inner), dict):
             more[inner] = _call_of(more[inner], f"{name}.{inner}")
     return Call(method.upper(), row[method], row.get("at", "$"), row.get("body"), row.get("headers", {}), name, more)
 
