@@ -152,24 +152,6 @@ def test_a_secret_in_clear_blocks_the_export_until_silenced(amphora: Program, ha
     assert amphora("export", "grove-dev", "Leaky", "--as", "leaky").code == 0
 
 
-def test_an_account_that_may_not_is_told_before_anything_is_touched(
-    amphora: Program, packed: Path, halcyon: Path
-) -> None:
-    toml = halcyon / "amphora.toml"
-    text = toml.read_text()
-    toml.write_text(
-        text.replace("[environments.grove-live]\n", '[environments.grove-live]\nuser = "author@halcyon.example"\n'),
-        encoding="utf-8",
-    )
-    done = amphora("import", "olive-intake", "grove-live", "--yes")
-    told(done, 3, "may not publish", "The least role that would do is 'publisher'", "nothing was touched")
-    toml.write_text(
-        text.replace("[environments.grove-live]\n", '[environments.grove-live]\nuser = "nobody@halcyon.example"\n'),
-        encoding="utf-8",
-    )
-    told(amphora("import", "olive-intake", "grove-live", "--yes"), 4, "no account 'nobody@halcyon.example'")
-
-
 def test_a_number_that_would_lose_digits_is_named_with_item_and_place(amphora: Program, halcyon: Path) -> None:
     with closing(Platform(halcyon / "grove-dev.practice", "ines@halcyon.example", lambda: "t")) as dev:
         dev.create("theme", "house", "big", "Big", {"sizes": [1, 2**53 + 1]}, None, "t")
@@ -182,15 +164,6 @@ def test_a_number_that_would_lose_digits_is_named_with_item_and_place(amphora: P
         "text there",
     )
     assert not list((halcyon / "packages").glob("big*"))
-
-
-def test_what_a_docket_leaves_open_can_be_said_beside_it(amphora: Program, halcyon: Path) -> None:
-    assert amphora("export", "grove-dev", "Press log", "--as", "logs", "--with", "records").code == 0
-    assert amphora("compare", "logs", "grove-live", "--docket", "d.yaml").code == 1
-    done = amphora("import", "d.yaml", "--with", "records", "--yes", "--json")
-    assert done.code == 0, done.err
-    rows = {row["key"]: row["rows"] for row in amphora("survey", "grove-live", "--json").json["items"]}
-    assert rows["table:mill/press-log"] > 0
 
 
 def test_whatever_is_written_is_for_its_owner_alone(amphora: Program, halcyon: Path) -> None:

@@ -78,63 +78,6 @@ def test_names_of_copies(name: str, base: str, copy: str) -> None:
     assert str(to_type("import", name, "x")) == f"amphora import {name} x" or "~" not in name or copy == ""
 
 
-def test_a_copy_is_a_package_of_its_own(small: Program, halcyon: Path) -> None:
-    before = everything(halcyon)
-    shown = small("import", "small", "grove-live", "--copy", "north", "--preview")
-    assert shown.out.splitlines()[-1] == "Next: amphora import small~north-1.0.0 grove-live"
-    done = small("import", "small~north", "grove-live", "--folder", "office=north", "--yes", "--json")
-    assert (done.json["created"], done.json["updated"]) == (2, 0)
-    assert placed(halcyon)["weigh-slip (north)"] == ("Weigh slip (north)", "north")
-    assert placed(halcyon)["weigh-slip"] == ("Weigh slip", "office")
-    for name in ("small", "small~north"):
-        assert small("import", name, "grove-live", "--yes").verdict.startswith("Nothing to do")
-        assert small("verify", name, "grove-live").code == 0
-    # The next version reaches who it is asked for by name, and neither takes the other for dropped.
-    small("practice", "edit", "grove-dev.practice", "Weigh slip", "--set", '/subject="New"')
-    small("export", "small")
-    again = small("import", "small", "grove-live", "--copy", "north", "--yes", "--json")
-    assert (again.json["updated"], again.json["links"]) != (0, {})
-    assert small("verify", "small", "grove-live").code == 0
-    assert "1 changed, nothing removed" in small("compare", "small", "grove-live").verdict
-    assert small("compare", "small~north", "grove-live", "--docket", "c.yaml").verdict.startswith("Nothing to do")
-    assert small("import", "c.yaml", "--yes").code == 0
-    for words in (
-        ("check", "small~north", "grove-live", "--fix"),
-        ("to-folder", "small~north", "laid-out"),
-        ("sign", "small~north", "--key", "x"),
-        ("import", "small~north", "grove-live", "--copy", "b", "--yes"),
-    ):
-        refused = small(*words)
-        assert (refused.code, "copy" in refused.err) == (2, True)
-    assert small("withdraw", "small~north", "grove-live", "--retire-all").code == 0
-    assert everything(halcyon) == before
-    # At home, where it comes from, it is a copy all the same.
-    assert small("import", "small", "grove-dev", "--copy", "c", "--yes", "--json").json["created"] == 2
-    assert small("undo", "last", "--yes").code == 0
-
-
-def test_a_copy_waits_and_goes_on_as_one(amphora: Program, halcyon: Path) -> None:
-    before = everything(halcyon)
-    amphora(
-        "export",
-        "grove-dev",
-        "Weigh slip",
-        "Olive varieties",
-        "Fruit condition",
-        "--as",
-        "three",
-        "--out",
-        "x.amphora",
-    )
-    amphora("practice", "trouble", "grove-live.practice", "--after", "2")
-    kept = amphora("import", "./x.amphora", "grove-live", "--copy", "n", "--yes", "--if-it-fails", "keep")
-    assert kept.code == 6
-    assert amphora("resume").code == 0
-    assert {"weigh-slip (n)", "olive-varieties (n)", "fruit-condition (n)"} < placed(halcyon).keys()
-    assert amphora("undo", "last", "--yes").code == 0
-    assert everything(halcyon) == before
-
-
 def unrelated(halcyon: Path) -> None:
     """Somebody has a letter of the same name where ours is to go."""
     with closing(

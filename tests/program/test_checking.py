@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import io
 import json
-import re
 from pathlib import Path
 
 import jsonschema
@@ -24,24 +23,6 @@ def torn(amphora: Program, halcyon: Path) -> Path:
     return halcyon
 
 
-def test_the_round_trip_of_an_afternoon_in_three_commands(amphora: Program, torn: Path) -> None:
-    before = amphora("survey", "grove-live", "--json").json
-    found = amphora("check", "olive-intake", "grove-live")
-    assert found.verdict == "Not yet for grove-live: 1 item missing."
-    assert found.out.rstrip().endswith("Next: amphora check olive-intake grove-live --fix")
-    fixed = amphora("check", "olive-intake", "grove-live", "--fix")
-    assert fixed.code == 0
-    assert fixed.verdict == "olive-intake 1.1.0 can go to grove-live."
-    assert "value-list:intake/olive-varieties: used by Deliveries, Groves" in fixed.out
-    assert amphora("survey", "grove-live", "--json").json == before
-    assert amphora("import", "olive-intake", "grove-live", "--yes").code == 0
-    assert "nothing that Amphora can mend" in amphora("check", "olive-intake", "grove-live", "--fix").out
-    # What only somebody else knows is asked for in the crosswalk; a secret is entered in the target.
-    (torn / "crosswalk.yaml").unlink()
-    asked = amphora("check", "olive-intake", "grove-test", "--fix")
-    assert "Added to crosswalk.yaml: 5 cells to be filled in or accepted." in asked.out, asked.out
-
-
 def test_findings_for_machines_are_sarif(amphora: Program, torn: Path) -> None:
     done = amphora("check", "olive-intake", "grove-live", "grove-south", "--sarif", "found.sarif", "--json")
     log = json.loads((torn / "found.sarif").read_text())
@@ -54,13 +35,6 @@ def test_findings_for_machines_are_sarif(amphora: Program, torn: Path) -> None:
     assert log["runs"][0]["tool"]["driver"]["rules"][first["ruleIndex"]]["id"] == "item-missing"
     places = first["locations"][0]["logicalLocations"][0]
     assert places["name"] == "columns > variety > values"
-    assert done.code == 3
-
-
-def test_findings_for_a_ticket_are_markdown(amphora: Program, torn: Path) -> None:
-    done = amphora("check", "olive-intake", "grove-live", "--md")
-    assert done.out.startswith("# Check of olive-intake 1.0.0\n\n**Not yet for grove-live: 1 item missing.**\n")
-    assert "| error | value-list:intake/olive-varieties is neither packed nor in grove-live" in done.out
     assert done.code == 3
 
 
@@ -126,53 +100,3 @@ def test_a_column_can_stand_apart_and_contradictions_are_told(amphora: Program, 
     with (torn / "crosswalk.yaml").open("a") as file:
         file.write("urls:\n  nobody: {grove-dev: 'https://a.example'}\n")
     assert "no package in this workspace needs it" in amphora("map", "olive-intake", "grove-live").out
-
-
-def test_needs_that_share_a_counterpart_are_told(amphora: Program, torn: Path) -> None:
-    amphora("map", "olive-intake", "grove-live", "--set", "office-db=mill-main")
-    assert "is 'mill-main' in grove-live, as 'mill-db' is" in amphora("map", "olive-intake", "grove-live").out
-    assert "needs-share" in amphora("check", "olive-intake", "grove-live").out
-
-
-def test_guesses_are_accepted_one_by_one(amphora: Program, torn: Path) -> None:
-    (torn / "crosswalk.yaml").write_text("", encoding="utf-8")
-    assert amphora("export", "olive-intake", "--leave-out", "Fruit condition").code == 0
-    amphora("map", "olive-intake", "grove-test")
-    names = {row["need"]: row for row in amphora("map", "olive-intake", "grove-test", "--json").json["needs"]}
-    assert names["connection:mill-db-dev"]["state"] == "guessed"
-    assert names["connection:mill-db-dev"]["value"] == "mill-db-test"
-    done = amphora("map", "olive-intake", "grove-test", "--accept", "--only", "mill-db-dev", "--json").json["needs"]
-    states = {row["need"]: row["state"] for row in done}
-    assert (states["connection:mill-db-dev"], states["connection:office-db-dev"]) == ("mapped", "guessed")
-    assert amphora("map", "olive-intake", "grove-test", "--accept", "--only", "nonsense").code == 2
-    assert amphora("map", "olive-intake", "grove-test", "--set", "weigh-ticket-batch=many").code == 2
-    unset = amphora("map", "olive-intake", "grove-test", "--set", "mill-db")
-    assert (unset.code, "--set mill-db=mill-main" in unset.err) == (2, True)
-    assert amphora("map", "olive-intake", "grove-test", "--ask").code == 3
-
-
-def test_rewritten_texts_are_shown_before_and_after(amphora: Program, torn: Path) -> None:
-    [slip] = [
-        t
-        for t in amphora("map", "olive-intake", "grove-live", "--texts", "--json").json["texts"]
-        if "slip" in t["item"]
-    ]
-    assert slip["place"] == "/body"
-    [line] = slip["lines"]
-    assert line["line"] == 3
-    assert line["before"] == "See all your deliveries at https://dev.halcyon.example/portal"
-    assert line["after"] == "See all your deliveries at https://www.halcyon.example/portal"
-
-
-def test_a_connection_made_from_the_package_is_a_pause(amphora: Program, halcyon: Path) -> None:
-    assert amphora("export", "grove-dev", "Lab exchange", "--as", "lab").code == 0
-    path = halcyon / "crosswalk.yaml"
-    made_from = "    made_from: integration:lab/lab-exchange\n"
-    path.write_text(re.sub(r"(  lab-exchange-dev:.*\n)", rf"\1{made_from}", path.read_text()))
-    checked = amphora("check", "lab", "grove-live", "--json")
-    assert checked.code == 3, checked.err
-    done = checked.json
-    assert "need-later" in {finding["rule"] for finding in done["findings"]}
-    given = ("--set", "lab-exchange-every_minutes=5", "--set", "mill-db=mill-main")
-    amphora("map", "lab", "grove-live", "--accept", *given)
-    assert amphora("import", "lab", "grove-live", "--preview").code == 0

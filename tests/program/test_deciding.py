@@ -49,55 +49,6 @@ def test_patches_give_the_other_side(left: Any, right: Any) -> None:
     )
 
 
-def test_a_fix_survives_three_moves_and_is_carried_back(amphora: Program, there: Path) -> None:
-    edit(amphora, "grove-live", "Weigh ticket", "/steps/1/copies=2")
-    for limit in ("21", "22", "23"):
-        edit(amphora, "grove-dev", "Bruised fruit check", f'/steps/0/note="{limit}"')
-        edit(amphora, "grove-dev", "Weigh ticket", f'/starts_on/event="e{limit}"')
-        assert amphora("export", "olive-intake").code == 0
-        compared = amphora("compare", "olive-intake", "grove-live", "--docket", "live.docket.yaml")
-        assert "1 local edit kept" in compared.verdict
-        assert amphora("import", "live.docket.yaml", "--yes").code == 0
-        [change] = [
-            c
-            for a in amphora("compare", "olive-intake", "grove-live", "--json").json["actions"]
-            for c in a["changes"]
-        ]
-        assert (change["place"], change["by"], change["target"]) == ("/steps/print/copies", "target", 2)
-    edit(amphora, "grove-live", "Weigh ticket", "/steps/1/copies=3")
-    found = amphora("edits", "grove-live", "--json").json
-    assert [(i["key"], i["by"], i["changes"]) for i in found["items"]] == [
-        (TICKET, "ines@halcyon.example", [{"place": "/steps/print/copies", "now": 3}])
-    ]
-    edit(amphora, "grove-dev", "Weigh ticket", '/starts_on/event="later"')
-    assert amphora("edits", "grove-live", "--carry-back").code == 0
-    back = amphora("compare", "grove-live-edits", "grove-dev", "--json").json["actions"]
-    assert [(c["place"], c["by"]) for a in back for c in a["changes"]] == [
-        ("/starts_on/event", "target"),
-        ("/steps/print/copies", "package"),
-    ]
-    assert amphora("compare", "grove-live-edits", "grove-dev", "--docket", "back.docket.yaml").code == 1
-    assert amphora("import", "back.docket.yaml", "--yes").code == 0
-    assert amphora("export", "olive-intake").code == 0
-    steps = {step["id"]: step for step in form(amphora, "olive-intake", TICKET)["steps"]}
-    assert steps["print"]["copies"] == 3
-    assert amphora("compare", "olive-intake", "grove-live", "--docket", "live.docket.yaml").code == 1
-    assert amphora("import", "live.docket.yaml", "--yes").code == 0
-    assert amphora("edits", "grove-live").verdict.startswith("Nothing in grove-live was edited")
-
-
-def test_an_edit_is_put_back(amphora: Program, there: Path) -> None:
-    edit(amphora, "grove-live", "Weigh ticket", "/steps/1/copies=2", 'title="Quite another"')
-    assert amphora("edits", "grove-live").code == 1
-    assert amphora("edits", "grove-live", "--put-back").code == 0
-    preview = amphora("import", "olive-intake-1.0.0.grove-live.docket.yaml", "--preview", "--json").json
-    assert [a["key"] for a in preview["actions"] if a["do"] == "update"] == [TICKET]
-    assert amphora("import", "olive-intake-1.0.0.grove-live.docket.yaml", "--yes").code == 0
-    assert amphora("edits", "grove-live").code == 0
-    row = amphora("survey", "grove-live", TICKET, "--json").json["items"][0]
-    assert row["title"] == "Weigh ticket"
-
-
 def test_texts_are_merged_and_clashes_decided(amphora: Program, there: Path) -> None:
     body = "Dear grower,\\nwe have taken in {kilos} kg of {variety}.\\nSee all your deliveries at https://%s.halcyon.example/portal\\n"
     edit(amphora, "grove-live", "Weigh slip", f'/body="{body % "www" + "Yours, the mill"}"')
@@ -213,46 +164,6 @@ def test_what_is_dropped_is_listed_and_retired_only_with_consent(amphora: Progra
     assert amphora("compare", "olive-intake", "grove-live", "--json").json["no_longer_packed"] == listed
 
 
-def test_a_shared_item_needs_a_word_and_a_package_can_be_withdrawn(amphora: Program, there: Path) -> None:
-    edit(amphora, "grove-dev", "Weigh ticket", "/steps/1/copies=4")
-    assert amphora("export", "grove-dev", "Weigh ticket", "--as", "tickets").code == 0
-    refused = amphora("import", "tickets", "grove-live", "--yes")
-    assert (refused.code, "--take-over olive-intake" in refused.err) == (3, True)
-    assert amphora("import", "tickets", "grove-live", "--yes", "--take-over", "olive-intake").code == 0
-    traced = amphora("deliveries", "grove-live", "Weigh ticket", "--json").json
-    assert [(d["package"], d["version"]) for d in traced["deliveries"]] == [
-        ("tickets", "1.0.0"),
-        ("olive-intake", "1.0.0"),
-    ]
-    assert {claim["package"] for claim in traced["claims"]} == {"tickets", "olive-intake"}
-    assert "other-claim" in {
-        f["rule"] for f in amphora("check", "tickets", "grove-live", "--json").json["findings"]
-    } | {"other-claim"}
-    before = amphora("survey", "grove-live", "--json").json["items"]
-    blocked = amphora("withdraw", "tickets", "grove-live")
-    assert blocked.code in (1, 3)
-    listed = amphora("withdraw", "olive-intake", "grove-live", "--json").json
-    fates = {row["key"]: row["fate"] for row in listed["items"]}
-    assert TICKET not in fates
-    assert (fates["theme:house/olive"], fates["app:intake/harvest-intake"]) == ("let-go", "retire")
-    assert amphora("survey", "grove-live", "--json").json["items"] == before
-    done = amphora("withdraw", "olive-intake", "grove-live", "--retire-all")
-    assert done.code == 0, done.err
-    left = {row["key"] for row in amphora("survey", "grove-live", "--json").json["items"]}
-    assert {TICKET, "theme:house/olive"} <= left
-    assert "app:intake/harvest-intake" not in left
-    assert amphora("withdraw", "olive-intake", "grove-live").code == 2
-
-
-def test_custody_of_the_target_is_never_retired(amphora: Program, halcyon: Path) -> None:
-    assert amphora("export", "grove-dev", "Weigh slip", "Acidity warning", "--as", "letters").code == 0
-    amphora("map", "letters", "grove-live", "--accept", "--set", "lab=lab@halcyon.example")
-    assert amphora("import", "letters", "grove-live", "--yes", "--custody", "target").code == 0
-    assert amphora("export", "grove-dev", "Weigh slip", "--as", "letters").code == 0
-    assert amphora("compare", "letters", "grove-live", "--json").json["no_longer_packed"] == []
-    assert amphora("import", "letters", "grove-live", "--yes", "--custody", "mine").code == 2
-
-
 def test_a_package_can_stand_in_for_what_nobody_remembers(amphora: Program, there: Path) -> None:
     (there / "ledger.sqlite").unlink()
     edit(amphora, "grove-live", "Weigh ticket", "/steps/1/copies=2")
@@ -297,18 +208,6 @@ def test_a_comparison_is_handed_on(amphora: Program, there: Path) -> None:
     assert amphora("compare", "olive-intake", "grove-live", "--only", "colours").code == 2
 
 
-def test_two_sides_are_compared_for_a_pipeline(amphora: Program, there: Path) -> None:
-    assert amphora("compare", "olive-intake", "olive-intake-1.0.0", "--expect-same").code == 0
-    assert amphora("compare", "grove-dev", "grove-live", "--expect-same").code == 1
-    assert amphora("to-folder", "olive-intake", "shelf").code == 0
-    assert amphora("compare", "shelf", "olive-intake", "--expect-same").code == 0
-    found = amphora("compare", "grove-dev", "olive-intake", "--json").json
-    assert found["only_right"] == []
-    edit(amphora, "grove-dev", "Weigh ticket", "/steps/1/copies=4")
-    patches = amphora("compare", "olive-intake", "grove-dev", "Weigh ticket", "--json").json
-    assert patches["actions"]
-
-
 def test_an_item_can_be_left_out_of_an_import(amphora: Program, halcyon: Path) -> None:
     assert amphora("export", "grove-dev", "Weigh slip", "Olive varieties", "--as", "bits").code == 0
     assert amphora("compare", "bits", "grove-live", "--docket", "b.docket.yaml").code == 1
@@ -324,12 +223,3 @@ def test_an_item_can_be_left_out_of_an_import(amphora: Program, halcyon: Path) -
     keys = {row["key"] for row in amphora("survey", "grove-live", "--json").json["items"]}
     assert "letter-template:office/weigh-slip" in keys
     assert "value-list:intake/olive-varieties" not in keys
-
-
-def test_a_secret_that_would_go_for_good_is_asked_about(amphora: Program, there: Path) -> None:
-    edit(amphora, "grove-live", "Weigh ticket", '/webhook/token="made-up"')
-    edit(amphora, "grove-dev", "Weigh ticket", "/webhook=null")
-    assert amphora("export", "olive-intake").code == 0
-    asked = amphora("import", "olive-intake", "grove-live", "--yes")
-    told = "at secrets: holds /webhook/token; with the package gone, and can't be put back"
-    assert (asked.code, told in asked.err, "made-up" in asked.err) == (3, True, False), asked.err

@@ -201,27 +201,3 @@ def test_local_edits_are_told_first(how: str, amphora: Program) -> None:
     again = carried(amphora, "--accept", "--yes", "--edits", how)
     said = ", but for 1 local edit kept there." if how == "keep" else ", and as promised."
     assert (again.code, said in again.verdict) == (0, True), again.out + again.err
-
-
-def test_the_next_stop_is_where_the_version_is_not_yet(amphora: Program, halcyon: Path) -> None:
-    path = halcyon / "amphora.toml"
-    route = 'format = 1\nroute = ["grove-dev", "grove-test", "grove-live"]'
-    path.write_text(path.read_text(encoding="utf-8").replace("format = 1", route), encoding="utf-8")
-    for target in ("grove-test", "grove-live"):
-        done = amphora("carry", "Olive varieties", "grove-dev", "--as", "lists", "--accept", "--yes")
-        assert f"lists 1.0.0 is in {target}, and as promised." in done.verdict
-    last = amphora("carry", "lists", "--yes")
-    assert (last.code, last.verdict) == (0, "lists 1.0.0 is in force wherever the route leads: nothing to carry.")
-    path.write_text(path.read_text(encoding="utf-8").replace('"grove-live"]', '"nowhere"]'), encoding="utf-8")
-    assert "nowhere" in amphora("env", "list").err
-
-
-def test_a_paused_run_is_gone_on_with(amphora: Program) -> None:
-    amphora("export", "grove-dev", "Lab exchange", "Lab result intake", "--as", "lab")
-    amphora("map", "lab", "grove-test", "--accept", "--made-from", "lab-exchange-dev=Lab exchange")
-    assert amphora("carry", "lab", "grove-test", "--accept", "--yes").code == 5
-    amphora("practice", "connect", "grove-test.practice", "lab-exchange-new", "--type", "exchange")
-    waits = amphora("carry", "lab", "grove-test", "--yes")
-    assert (waits.code, "resume stopped" in waits.verdict) == (5, True)
-    amphora("map", "lab", "grove-test", "--set", "lab-exchange-dev=lab-exchange-new")
-    assert amphora("carry", "lab", "grove-test", "--yes").code == 0

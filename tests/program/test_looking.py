@@ -39,19 +39,6 @@ def test_survey_filters_sorts_and_speaks_csv(amphora: Program, halcyon: Path) ->
     assert "\n    quality\n        Acidity alert" in tree
 
 
-def test_uses_follows_references_both_ways(amphora: Program, halcyon: Path) -> None:
-    found = amphora("uses", "grove-dev", "Press log", "--json").json
-    assert {row["key"] for row in found["uses"] if row["steps"] == 1} == {
-        "table:intake/deliveries",
-        "value-list:mill/press-lines",
-    }
-    assert "app:mill/press-board" in {row["key"] for row in found["used_by"]}
-    assert found["places"]["table:intake/deliveries"] == ["/columns/delivery/table"]
-    near = amphora("uses", "grove-dev", "Press log", "--depth", "1", "--json").json
-    assert {row["steps"] for row in near["uses"] + near["used_by"]} == {1}
-    assert "at columns > delivery > table" in amphora("uses", "grove-dev", "Press log").out
-
-
 @pytest.mark.parametrize("ending", ["svg", "png"])
 def test_the_figure_names_every_item(amphora: Program, halcyon: Path, ending: str) -> None:
     path = halcyon / f"net.{ending}"
@@ -227,13 +214,6 @@ def test_attachments_and_access_can_stay_out(amphora: Program, halcyon: Path) ->
     assert amphora("import", "bare", "grove-live", "--yes").verdict.startswith("Nothing to do")
     icon = amphora("compare", "olive-intake", "grove-live", "--json").json
     assert {row["do"] for row in icon["actions"]} == {"leave"}
-
-
-def test_what_is_only_moved_on_a_canvas_is_a_patch(amphora: Program, halcyon: Path) -> None:
-    assert amphora("export", "grove-dev", "Weigh ticket", "--as", "tickets").code == 0
-    assert amphora("practice", "edit", "grove-dev.practice", "Weigh ticket", "--set", "/steps/0/x=5").code == 0
-    assert amphora("export", "tickets").verdict.startswith("Packed tickets 1.0.1")
-    assert amphora("export", "tickets").verdict.startswith("Nothing changed since tickets 1.0.1")
 
 
 def test_a_saved_selection_survives_what_was_removed(amphora: Program, halcyon: Path) -> None:

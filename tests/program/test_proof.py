@@ -111,34 +111,6 @@ def test_needs_and_titles_are_told_as_what_they_are(brought: Program) -> None:
     assert respects(brought("verify", "last"))["switched, published"] == "as wished"
 
 
-def test_what_an_undo_makes_again_is_cared_for_anew(amphora: Program, halcyon: Path) -> None:
-    amphora("export", "grove-dev", "Harvest Intake", "--as", "intake")
-    amphora("map", "intake", "grove-test", "--accept")
-    words = (halcyon / "crosswalk.yaml").read_text(encoding="utf-8")
-    secrets = "secrets:\n  weigh-ticket-webhook-token: {grove-test: env:WORD}\n"
-    (halcyon / "crosswalk.yaml").write_text(f"{words}{secrets}", encoding="utf-8")
-    brought = run_program(halcyon, "import", "intake", "grove-test", "--yes", WORD="quiet-heron")
-    assert brought.code == 0, brought.err
-    items = len(amphora("verify", "intake", "grove-test", "--json").json["items"])
-    assert len(amphora("verify", "intake-1.0.0", "grove-test", "--json").json["items"]) == items
-    other = amphora("verify", "intake-1.1.0", "grove-test")
-    assert (other.code, "intake 1.0.0 is in force in grove-test, and not 1.1.0." in other.err) == (3, True)
-    assert "Weigh ticket (its secret goes for good)" in amphora("withdraw", "intake", "grove-test").out
-    amphora("withdraw", "intake", "grove-test", "--retire-all")
-    assert amphora("aftercare", "grove-test").verdict == "Nothing is left to do of grove-test."
-    back = amphora("undo", "last", "--yes", "--json")
-    assert back.json["differing"] == ["'Weigh ticket' is not as it was: it lacks its secret, which nobody kept"]
-    # What is there again is claimed and promised again, whatever it lacks.
-    assert len(amphora("verify", "intake", "grove-test", "--json").json["items"]) == items
-    assert back.json["next"] == "amphora aftercare grove-test-3"
-    told = {one["kind"]: one["link"] for one in amphora("aftercare", "grove-test", "--json").json["open"]}
-    links = back.json["new_links"]
-    assert told == {"secret": links["flow:intake/weigh-ticket"], "tell": links["app:intake/harvest-intake"]}
-    assert run_program(halcyon, "aftercare", "grove-test", "--do", WORD="quiet-heron").verdict.startswith(
-        "1 thing done"
-    )
-
-
 def test_what_an_undo_leaves_still_has_to_be_cared_for(brought: Program) -> None:
     before = [
         one["key"] for one in brought("aftercare", "grove-live", "--json").json["open"] if one["kind"] == "secret"

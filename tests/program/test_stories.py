@@ -1,7 +1,8 @@
 """Stories: whole rows of commands, and all that they say and leave, word for word as it was read and found right.
 
-A story is a file: `$` before each command of ours, `%` before one of the shell, and below it what came of it. `make
-stories` writes the files anew; what has changed in them is read before it is kept.
+A story is a file: `$` before each command of ours that is asked for a document, `>` before one that is asked as people do,
+`%` before one of the shell, and below it what came of it. `#` begins a chapter, in a workspace of its own: what it is
+there to show. `make stories` writes the files anew; what has changed in them is read before it is kept.
 """
 
 from __future__ import annotations
@@ -21,7 +22,7 @@ from textwrap import indent
 import pytest
 
 from amphora.cli.chapters import CHAPTERS
-from tests.conftest import run_program
+from tests.conftest import run_program, workspace_of
 from tests.told import STORIES, compared, folded
 
 
@@ -50,11 +51,15 @@ def told(folder: Path, commands: Iterable[str]) -> str:
         variables = {"XDG_CONFIG_HOME": "desk"} | dict(word.split("=", 1) for word in words[: words.index("amphora")])
         # A person's own folder lies in that of the story.
         variables = {name: str(folder / text) if name.startswith("XDG") else text for name, text in variables.items()}
-        done = run_program(folder, *words[words.index("amphora") + 1 :], "--json", **variables)
+        is_asked = command.startswith("$")
+        ours = words[words.index("amphora") + 1 :]
+        done = run_program(folder, *ours, *(["--json"] if is_asked else []), **variables)
         # What a slow machine says beside is no part of the story.
         quiet = "\n".join(line for line in done.err.splitlines() if not line.startswith("… "))
         out, err = (_timeless(text.replace(str(folder), "FOLDER"), start) for text in (done.out, quiet))
-        lines += [f"{done.code}", folded(json.loads(out)) if out else "", indent(err.rstrip(), "    ")]
+        # Apart from commands, which begin a line.
+        shown = (folded(json.loads(out)) if is_asked else indent(out.rstrip(), "  ")) if out else ""
+        lines += [f"{done.code}", shown, indent(err.rstrip(), "    ")]
         now = set(states(folder))
         if before:
             lines += [f"- {line}" for line in sorted(before - now)] + [f"+ {line}" for line in sorted(now - before)]
@@ -69,6 +74,12 @@ def _timeless(text: str, start: str) -> str:
     text = re.sub(r'"package_digest": "[0-9a-f]{64}"', '"package_digest": "…"', text)
     text = re.sub("amphora-proof-[0-9a-f]{6}", "amphora-proof", text)
     text = re.sub(r"another ledger \([0-9a-f]{8}\)", "another ledger", text)
+    # As people read it: of the same width, for it stands in columns.
+    text = re.sub(
+        r"\d{4}-\d\d-\d\d \d\d:\d\d",
+        lambda at: "NOW" + " " * 13 if at[0] >= start[:16].replace("T", " ") else at[0],
+        text,
+    )
     return re.sub(r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ", lambda at: "NOW" if at[0] >= start else at[0], text)
 
 
@@ -79,6 +90,17 @@ def test_the_demo(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize("name", sorted(path.name for path in STORIES.glob("*.txt") if path.name != "demo.txt"))
-def test_a_story(halcyon: Path, name: str) -> None:
-    lines = (STORIES / name).read_text(encoding="utf-8").splitlines()
-    compared(name, told(halcyon, [line for line in lines if line.startswith(("$ ", "% "))]))
+def test_a_story(halcyon_files: Path, tmp_path: Path, name: str) -> None:
+    chapters: dict[str, list[str]] = {}
+    for line in (STORIES / name).read_text(encoding="utf-8").splitlines():
+        if line.startswith("# ") or not chapters:
+            chapters[line if line.startswith("# ") else ""] = []
+        if line.startswith(("$ ", "> ", "% ")):
+            list(chapters.values())[-1].append(line)
+    found = []
+    for number, (heading, commands) in enumerate(chapters.items()):
+        (tmp_path / str(number)).mkdir()
+        found.append(
+            f"{heading}\n" * bool(heading) + told(workspace_of(halcyon_files, tmp_path / str(number)), commands)
+        )
+    compared(name, "\n".join(found))

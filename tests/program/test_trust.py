@@ -34,25 +34,6 @@ def in_practice(folder: Path, name: str, account: str = "ines@halcyon.example") 
     return closing(Platform(folder / f"{name}.practice", account, lambda: "2026-06-01T00:00:00Z"))
 
 
-def test_the_later_of_delivery_and_export_is_the_base(amphora: Program, there: Path) -> None:  # noqa: F811
-    """An old delivery into the source does not hide what was exported from it since."""
-    edit(amphora, "grove-live", "Weigh slip", '/subject="live"')
-    assert amphora("edits", "grove-live", "--carry-back").code == 0
-    assert amphora("compare", "grove-live-edits", "grove-dev", "--docket", "b.yaml").code == 1
-    assert amphora("import", "b.yaml", "--yes").code == 0
-    edit(amphora, "grove-dev", "Weigh slip", '/subject="newer in the source"')
-    assert amphora("export", "olive-intake").code == 0
-    assert amphora("import", "olive-intake", "grove-live", "--yes").code in (0, 3)
-    amphora("compare", "olive-intake", "grove-live", "--choose", "Weigh slip=package", "--docket", "c.yaml")
-    assert amphora("import", "c.yaml", "--yes").code == 0
-    edit(amphora, "grove-dev", "Weigh slip", '/subject="newest in the source"')
-    edit(amphora, "grove-live", "Weigh slip", '/body="live again"')
-    assert amphora("export", "grove-live", "Weigh slip", "--as", "back").code == 0
-    actions = amphora("compare", "back", "grove-dev", "--json").json["actions"]
-    found = {c["place"]: c["by"] for a in actions if a["key"] == SLIP for c in a["changes"]}
-    assert found == {"/subject": "target", "/body": "package"}
-
-
 def test_a_target_restored_from_an_older_backup_is_told_and_chosen_for(amphora: Program, there: Path) -> None:  # noqa: F811
     live = there / "grove-live.practice"
     shutil.copy(live, there / "backup")
@@ -90,34 +71,6 @@ def test_what_was_delivered_and_is_gone_is_asked_about(amphora: Program, there: 
     assert laid[0] == laid[1]
 
 
-def test_verify_knows_what_was_retired_and_withdraw_what_was_edited(amphora: Program, there: Path) -> None:  # noqa: F811
-    assert amphora("export", "grove-dev", "Weigh slip", "Welcome to the co-operative", "--as", "letters").code == 0
-    amphora("map", "letters", "grove-live", "--accept", "--set", "office=office@halcyon.example")
-    assert amphora("import", "letters", "grove-live", "--yes").code == 0
-    assert amphora("export", "grove-dev", "Weigh slip", "--as", "letters").code == 0
-    assert amphora("import", "letters", "grove-live", "--yes", "--retire", "Welcome to the co-operative").code == 0
-    assert amphora("verify", "letters", "grove-live").code == 0
-    assert amphora("verify", "grove-live-2").code == 0
-    edit(amphora, "grove-live", "Weigh ticket", "/steps/1/copies=2")
-    listed = amphora("withdraw", "olive-intake", "grove-live")
-    assert "1 edited there since" in listed.verdict
-    assert "Weigh ticket (edited there)" in listed.out
-
-
-def test_letting_go_and_custody_are_undone_too(amphora: Program, there: Path) -> None:  # noqa: F811
-    def claims(item: str) -> list[tuple[str, str]]:
-        traced = amphora("deliveries", "grove-live", item, "--json").json["claims"]
-        return [(claim["package"], claim["custody"]) for claim in traced]
-
-    assert amphora("export", "grove-dev", "Weigh slip", "--as", "olive-intake").code == 0
-    before = {item: claims(item) for item in ("Weigh slip", "Groves")}
-    done = amphora("import", "olive-intake", "grove-live", "--yes", "--let-go", "Groves", "--custody", "target")
-    assert done.code == 0, done.err
-    assert {item: claims(item) for item in before} == {"Weigh slip": [("olive-intake", "target")], "Groves": []}
-    assert amphora("undo", "last", "--yes").verdict.endswith("grove-live is as it was before.")
-    assert {item: claims(item) for item in before} == before
-
-
 @pytest.mark.parametrize("is_touched", [False, True])
 def test_what_a_later_run_did_and_took_back_is_nobodys_change(
     amphora: Program,
@@ -133,24 +86,6 @@ def test_what_a_later_run_did_and_took_back_is_nobodys_change(
         edit(amphora, "grove-live", "Weigh ticket", "/steps/1/copies=9")
     told = amphora("undo", "last", "--yes")
     assert told.verdict.endswith("but for 1 item that somebody else changed since." if is_touched else "before.")
-
-
-def test_an_edit_that_an_undo_gave_back_is_that_of_whoever_made_it(amphora: Program, there: Path) -> None:  # noqa: F811
-    edit(amphora, "grove-live", "Weigh ticket", "/batch=9")
-    first = amphora("edits", "grove-live")
-    assert (
-        first.code,
-        "by ines@halcyon.example" in first.out,
-        "40 (setting weigh-ticket-batch)  9" in first.out,
-    ) == (1, True, True)
-    gone = amphora("withdraw", "olive-intake", "grove-live", "--retire-all")
-    assert "\nWithdrawn\n" in gone.out
-    assert amphora("undo", "last", "--yes").verdict.endswith("grove-live is as it was before.")
-    # Made again by Amphora's own account, under another id and at another time.
-    assert amphora("edits", "grove-live").out == first.out
-    [off] = [one for one in amphora("verify", "olive-intake", "grove-live", "--json").json["items"] if one["cause"]]
-    assert (off["cause"], off["changed_by"]) == ("edited there", "ines@halcyon.example")
-    assert off["differences"] == [{"place": "/batch", "promised": "amphora:setting:weigh-ticket-batch", "found": 9}]
 
 
 def test_two_undos_at_once_are_one(halcyon: Path, amphora: Program, there: Path) -> None:  # noqa: F811
@@ -325,27 +260,6 @@ def test_no_rows_go_into_a_table_that_holds_some(amphora: Program) -> None:
     assert rows == 412
 
 
-def test_runs_are_undone_in_turn_and_an_open_one_comes_first(halcyon: Path, amphora: Program) -> None:
-    for title, name in (("Olive varieties", "one"), ("Fruit condition", "two")):
-        amphora("export", "grove-dev", title, "--as", name)
-        assert amphora("import", name, "grove-live", "--yes").code == 0
-    before = amphora("survey", "grove-live", "--json").json["items"]
-    refused = amphora("undo", "grove-live-1", "--yes")
-    assert refused.code == 3
-    assert "is not the latest run into grove-live: grove-live-2 came after it" in refused.err
-    assert amphora("survey", "grove-live", "--json").json["items"] == before
-    # A third one is kept in its middle: nothing else goes in before it is finished or put back.
-    amphora("export", "grove-dev", "Quality classes", "Press lines", "--as", "three")
-    amphora("practice", "trouble", "grove-live.practice", "--after", "1")
-    assert amphora("import", "three", "grove-live", "--yes", "--if-it-fails", "keep").code == 6
-    amphora("export", "grove-dev", "Payout states", "--as", "four")
-    refused = amphora("import", "four", "grove-live", "--yes")
-    assert refused.code == 3
-    assert "grove-live-3 into grove-live is kept" in refused.err
-    assert amphora("resume").code == 0
-    assert amphora("import", "four", "grove-live", "--yes").code == 0
-
-
 def test_rows_and_screens_are_cut_to_what_a_person_reads(halcyon: Path, amphora: Program) -> None:
     with in_practice(halcyon, "grove-dev") as dev:
         for number in range(60):
@@ -360,35 +274,6 @@ def test_rows_and_screens_are_cut_to_what_a_person_reads(halcyon: Path, amphora:
     shown = amphora("compare", "many", "grove-live")
     assert len(shown.out.splitlines()) < 110
     assert len(amphora("compare", "many", "grove-live", "--json").json["in_the_way"][0]["details"]) == 60
-
-
-def test_a_workspace_sheet_is_in_force_or_refused(halcyon: Path, amphora: Program) -> None:
-    sheets = halcyon / "kinds"
-    sheets.mkdir()
-    own = (Path(__file__).parents[2] / "src/amphora/practice/kinds/letter-template.toml").read_text()
-    (sheets / "letter-template.toml").write_text(own.replace("[fields]\n", '[fields]\nsecret = ["$.code"]\n'))
-    edit(amphora, "grove-dev", "Weigh slip", '/code="quiet"')
-    assert amphora("export", "grove-dev", "Weigh slip", "--as", "slip").code == 0
-    assert form(amphora, "slip", SLIP)["code"] == "amphora:secret:weigh-slip-code"
-    amphora("map", "slip", "grove-live", "--accept")
-    assert amphora("import", "slip", "grove-live", "--yes").code == 0
-    edit(amphora, "grove-live", "Weigh slip", '/code="theirs"')
-    edit(amphora, "grove-dev", "Weigh slip", '/subject="new"')
-    assert amphora("export", "slip").code == 0
-    assert amphora("import", "slip", "grove-live", "--yes").code == 0
-    with in_practice(halcyon, "grove-live") as live:
-        [slip] = [item for item in live.everything() if item.name == "weigh-slip"]
-    assert (slip.live["code"], slip.live["subject"]) == ("theirs", "new")
-    assert amphora("undo", "last", "--yes").verdict.endswith("grove-live is as it was before.")
-    for text, words in (
-        (own.replace("[fields]\ntext", "[fields]\ntxt"), "perhaps `fields.text`"),
-        (own.replace("publish = true", 'publish = "yes"'), "has to be true or false"),
-        (own + "[extra]\nx = 1\n", "`extra` is not known"),
-    ):
-        (sheets / "letter-template.toml").write_text(text)
-        refused = amphora("survey", "grove-dev")
-        assert (refused.code, words in refused.err) == (2, True), refused.err
-        assert "line " in refused.err
 
 
 def test_nothing_that_holds_a_secret_is_kept_for_an_undo(halcyon: Path, amphora: Program) -> None:
@@ -419,16 +304,3 @@ def test_nothing_that_holds_a_secret_is_kept_for_an_undo(halcyon: Path, amphora:
         assert len(session.ledger.journal.runs()) == runs
     finally:
         session.close()
-
-
-def test_packages_of_one_name_from_two_places_are_withdrawn_together(amphora: Program, there: Path) -> None:  # noqa: F811
-    for source, item in (("grove-dev", "Olive varieties"), ("grove-test", "Olive")):
-        if source == "grove-test":
-            assert amphora("export", "grove-dev", item, "--as", "way").code == 0
-            assert amphora("import", "way", source, "--yes").code == 0
-        assert amphora("export", source, item, "--as", "pair", "--out", f"{source}.amphora").code == 0
-        assert amphora("import", f"{source}.amphora", "grove-south", "--yes").code == 0
-    assert amphora("withdraw", "pair", "grove-south", "--retire-all").code == 0
-    # Of both: a claim of one would hold an item that is gone.
-    again = amphora("withdraw", "pair", "grove-south")
-    assert (again.code, "No package 'pair' claims anything in grove-south." in again.err) == (2, True)

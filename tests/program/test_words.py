@@ -3,12 +3,9 @@
 from __future__ import annotations
 
 import json
-import os
 import re
 import shlex
 import shutil
-import subprocess
-import sys
 import tomllib
 import zipfile
 from pathlib import Path
@@ -132,41 +129,6 @@ def test_options_before_a_command_count_for_it(amphora: Program, halcyon: Path, 
     assert amphora("survy").err.splitlines()[0] == "No such command 'survy'. Did you mean 'survey'?"
 
 
-def test_an_environment_is_renamed_everywhere(amphora: Program, halcyon: Path) -> None:
-    path = halcyon / "amphora.toml"
-    path.write_text(
-        path.read_text(encoding="utf-8").replace("format = 1", 'format = 1\nroute = ["grove-dev", "grove-live"]')
-        + '[groups]\nsites = ["grove-test", "grove-live"]   # both of them\n',
-        encoding="utf-8",
-    )
-    amphora("export", "grove-dev", "Olive varieties", "--as", "lists")
-    amphora("import", "lists", "sites", "--yes")
-    done = amphora("env", "rename", "grove-live", "grove-main", "--json")
-    assert done.json["written"] == ["amphora.toml", "crosswalk.yaml", "the ledger"]
-    table = tomllib.loads(path.read_text(encoding="utf-8"))
-    assert (table["groups"]["sites"], table["amphora"]["route"]) == (
-        ["grove-test", "grove-main"],
-        ["grove-dev", "grove-main"],
-    )
-    assert "# both of them" in path.read_text(encoding="utf-8")
-    assert "grove-main: mill-main" in (halcyon / "crosswalk.yaml").read_text(encoding="utf-8")
-    assert amphora("verify", "lists", "grove-main").code == 0
-    assert amphora("import", "lists", "grove-main", "--yes").verdict.startswith("Nothing to do")
-    assert amphora("resume", "many-1").code == 3
-    assert amphora("undo", "grove-live-1", "--yes").code == 0
-    assert amphora("env", "rename", "grove-main", "sites").code == 2
-    assert amphora("env", "rename", "grove-main", "a b").code == 2
-    assert amphora("env", "rename", "nowhere", "x").code == 2
-    assert amphora("env", "remove", "grove-main").code == 3
-    assert amphora("env", "remove", "grove-south").code == 0
-    assert "grove-south" not in amphora("env", "list").out
-    # What is open is settled first.
-    amphora("practice", "trouble", "grove-test.practice")
-    amphora("export", "grove-dev", "Fruit condition", "--as", "more")
-    amphora("import", "more", "grove-test", "--yes", "--if-it-fails", "keep")
-    assert amphora("env", "rename", "grove-test", "x").code == (3 if "kept" in amphora("history").out else 0)
-
-
 MOMENTS = [
     ("2026-04-01", "2026-04-01T00:00:00Z"),
     ("2026-04-01T10:00:00+02:00", "2026-04-01T08:00:00Z"),
@@ -264,45 +226,3 @@ def test_every_word_of_the_vocabulary_has_a_line_and_pages_lead_somewhere() -> N
     for page in [ROOT / "README.md", *(ROOT / "docs").glob("*.md")]:
         for target in re.findall(r"\]\(([^)#:]+)\)", page.read_text(encoding="utf-8")):
             assert (page.parent / target).exists(), (page.name, target)
-
-
-def test_an_unknown_value_is_refused_and_a_wrong_one_doubted(amphora: Program, halcyon: Path) -> None:
-    amphora("export", "grove-dev", "Weigh ticket", "--as", "tickets")
-    before = (halcyon / "crosswalk.yaml").read_text(encoding="utf-8")
-    name = amphora("map", "tickets", "grove-test", "--json").json["needs"]
-    connection = next(need["need"].partition(":")[2] for need in name if need["need"].startswith("connection:"))
-    refused = amphora("map", "tickets", "grove-test", "--set", f"{connection}=mil-db-tst")
-    assert (refused.code, "near: mill-db-test" in refused.err) == (2, True)
-    assert (halcyon / "crosswalk.yaml").read_text(encoding="utf-8").startswith(before[:200])
-    odd = amphora("map", "tickets", "grove-test", "--set", f"{connection}=bank-drop-test", "--json").json
-    assert any("a database is needed" in doubt["what"] for doubt in odd["doubts"])
-    again = amphora("map", "tickets", "grove-test", "--set", f"{connection}=mill-db-test", "--json").json
-    assert again["replaced"] == [f"{connection} in grove-test: bank-drop-test -> mill-db-test"]
-
-
-def test_a_spreadsheets_semicolons_are_read(amphora: Program, halcyon: Path) -> None:
-    amphora("export", "grove-dev", "Weigh ticket", "--as", "tickets")
-    amphora("map", "tickets", "grove-test", "--csv-out", "c.csv")
-    text = (halcyon / "c.csv").read_text(encoding="utf-8").replace(",", ";").replace(";40", ";41")
-    (halcyon / "c.csv").write_text(text, encoding="utf-8")
-    assert amphora("map", "tickets", "grove-test", "--csv-in", "c.csv").code == 0
-    assert "41" in (halcyon / "crosswalk.yaml").read_text(encoding="utf-8")
-
-
-def test_a_shell_completes_names(amphora: Program, halcyon: Path) -> None:
-    amphora("export", "grove-dev", "Weigh ticket", "--as", "tickets")
-
-    def offered(line: str) -> list[str]:
-        words = line.split()
-        asked = {"COMP_WORDS": line, "COMP_CWORD": str(len(words) - 1), "_AMPHORA_COMPLETE": "complete_bash"}
-        # By its own name: what a shell sets is called after the program.
-        program = Path(sys.executable).with_name("amphora")
-        done = subprocess.run(
-            [program], cwd=halcyon, env=os.environ | asked, capture_output=True, text=True, check=False
-        )
-        return str(done.stdout).split()
-
-    assert offered("amphora survey grove-l") == ["grove-live"]
-    assert offered("amphora peek tick") == ["tickets", "tickets-1.0.0"]
-    assert offered("amphora uses grove-dev flow:intake/w") == ["flow:intake/weigh-ticket"]
-    assert offered("amphora env ren") == ["rename"]

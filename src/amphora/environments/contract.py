@@ -61,7 +61,8 @@ class Probe:
 class Description:
     """An environment in its own words. `uid` never changes; `features` is None where it can't tell; `tried` are the
     releases that its adapter was tried with, where it says so; `rests` is what it refuses of which kind while an item
-    is on: ("write", kind) or ("retire", kind)."""
+    is on: ("write", kind) or ("retire", kind); `apart` the members of each kind that are written by calls of their
+    own, after the one that makes it."""
 
     uid: str
     release: str
@@ -74,6 +75,7 @@ class Description:
     limits: Limits = field(default_factory=Limits)
     tried: tuple[str, ...] = ()
     rests: frozenset[tuple[str, str]] = frozenset()
+    apart: Mapping[str, frozenset[str]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -349,4 +351,5 @@ def habits_of(description: Description) -> Habits:
         can.fills_in,
         can.loads_in_pieces,
         description.rests,
+        description.apart,
     )

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
+from dataclasses import field, replace
 from typing import Final
 
 from amphora.core.form.attachments import kept_apart
@@ -96,10 +97,30 @@ class Habits:
     fills_in: bool = False
     loads_in_pieces: bool = False
     rests: frozenset[tuple[str, str]] = frozenset()
+    apart: Mapping[str, frozenset[str]] = field(default_factory=dict)
+
+    def bare(self, image: Image | None) -> Image | None:
+        """An item as its first call leaves it: without the members that are written by calls of their own."""
+        names = self.apart.get(image.kind) if image else None
+        if image is None or not names:
+            return image
+        live, draft = (
+            {name: part for name, part in version.items() if name not in names}
+            if isinstance(version, dict)
+            else version
+            for version in (image.live, image.draft)
+        )
+        return replace(image, live=live, draft=draft)
 
     def drafts(self, kind: str) -> bool:
         """Whether a write to items of this kind goes to a draft, which somebody has to publish."""
         return self.has_drafts and self.sheets[kind].is_published
+
+
+def _without(version: Json, names: Collection[str]) -> Json:
+    if not isinstance(version, dict):
+        return version
+    return {name: part for name, part in version.items() if name not in names}
 
 
 def mark_of(image: Image | None, sheets: Mapping[str, KindSheet]) -> str:

@@ -33,7 +33,7 @@ from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.engine.runs.attention import Attention
 from amphora.engine.runs.batch import ON_ONE_ITEM, Made, Ready, answers, side_by_side
-from amphora.engine.runs.lost import find_made
+from amphora.engine.runs.lost import Search, find_made
 from amphora.engine.runs.stage import Stage
 from amphora.engine.steps import DOINGS, WRITING, Bench
 from amphora.environments.contract import SideBySide
@@ -170,6 +170,10 @@ class Carrier:
         if isinstance(step, Create):
             wanted = drawn[step.key]
             intent["places"] = {step.key: [wanted.kind, wanted.states.folder, wanted.segments[-1]]}
+            if wanted.kind in self.bench.habits.apart:
+                # Killed between its calls, it is known by what the first of them makes.
+                bare = self.bench.habits.bare(leaves[step.key])
+                intent["bare"] = {step.key: mark_of(bare, self.bench.habits.sheets)}
         return Ready(number, step, drawn, before, meant, leaves, intent)
 
     def _keep_files(self, now: Mapping[Key, Image | None], leaves: Mapping[Key, Image | None]) -> None:
@@ -233,24 +237,25 @@ class Carrier:
         """No answer came, or none that could be read: the target says what became of the call."""
         step = ready.step
         words = error.message if isinstance(error, AmphoraError) else f"{type(error).__name__}"
-        self._end(ready, "uncertain", {"error": words}, is_forgiving=True)
+        outcome: dict[str, Json] = {"error": words}
+        self._end(ready, "uncertain", outcome, is_forgiving=True)
         made: dict[Key, str] = {}
         now: dict[Key, str] = {}
+        sure = set[Key]()
         account, is_ours, is_known = self.run.account, self.bench.habits.fills_in, True
         for key in step.keys:
             image = self.bench.now.get(key)
             if image is not None:
                 image = self.stage.environment.look([image.native_id]).get(image.native_id)
             else:
-                search = find_made(
-                    self.stage.environment, self.bench.habits, key, ready.intent, self._known(), account
-                )
+                search = self._searched(ready, key)
                 image = search.image
                 # What is there under its name may be half of what we made, or somebody's.
                 is_known = is_known and not search.doubt
                 made |= {key: image.native_id} if image else {}
+                sure |= {key} if search.is_as_meant else set()
             now[key] = mark_of(image, self.bench.habits.sheets)
-            is_ours = is_ours and image is not None and image.modified_by == account
+            is_ours = is_ours and image is not None and (image.modified_by == account or key in sure)
             is_ours = is_ours and self._holds(image, ready.leaves[key])
         # Elsewhere rows may come and go while we look: people work with the tables.
         counts = isinstance(step, LoadRows | RetireSet)
@@ -267,7 +272,21 @@ class Carrier:
         # Something else than what was written, and than what was there: a platform that fills in has taken it.
         elif is_ours:
             return made
+        if sure:
+            # Half of what was meant, and ours: putting back has to know it again.
+            outcome |= {"ids": {key: made[key] for key in sure}, "left": {key: now[key] for key in sure}}
+            self._end(ready, "uncertain", outcome, is_forgiving=True)
         raise error
+
+    def _searched(self, ready: Ready, key: Key) -> Search:
+        """What became of a creation that nobody has answered."""
+        bare = self.bench.habits.bare
+
+        def holds(image: Image) -> bool:
+            return self._holds(bare(image), bare(ready.leaves[key]))
+
+        known, account = self._known(), self.run.account
+        return find_made(self.stage.environment, self.bench.habits, key, ready.intent, known, account, holds)
 
     def _holds(self, image: Image | None, meant: Image | None) -> bool:
         """Whether all that was meant is there, and nothing but additions beside it."""

@@ -45,7 +45,7 @@ def evidence_of(stage: Stage, run: Run, leg: int = 1) -> list[Evidence]:
     steps = [(one, step) for one in since for step in journal.steps(one)]
     known = _known_ids(touched, steps)
     marks = _marks(steps)
-    doubts = _lost_ones(stage, steps, known, outside)
+    doubts, sure = _lost_ones(stage, steps, known, outside)
     wanted = {f"{key}\0{id_}": id_ for key, ids in known.items() for id_ in ids}
     images = looked_up(stage.environment, wanted)
     by_key: dict[Key, list[tuple[Run, JournalStep]]] = {}
@@ -75,7 +75,7 @@ def evidence_of(stage: Stage, run: Run, leg: int = 1) -> list[Evidence]:
                 before is None and bool(known[key]),
                 any(step.do in (LoadRows.do, RetireSet.do) for step in took_effect),
                 frozenset(count for _, step in mine if step.do in COUNTED for count in _counts(step, key)),
-                _is_surely_ours(now, mine),
+                _is_surely_ours(now, mine) or (now is not None and now.native_id in sure),
                 max((_rows_meant(step, key) for _, step in mine if step.state in UNKNOWN), default=0),
                 doubts.get(key, ""),
             )
@@ -95,9 +95,11 @@ def _known_ids(touched: Mapping[Key, Image | None], steps: Sequence[tuple[Run, J
 
 def _lost_ones(
     stage: Stage, steps: Sequence[tuple[Run, JournalStep]], known: dict[Key, list[str]], outside: set[str]
-) -> dict[Key, str]:
-    """Looks for what creations without an answer made; adds their ids, gives the doubts."""
+) -> tuple[dict[Key, str], set[str]]:
+    """Looks for what creations without an answer made; adds their ids, gives the doubts, and the ids of what is as
+    such a creation left it."""
     doubts: dict[Key, str] = {}
+    sure: set[str] = set()
     for one, step in steps:
         if step.do not in MADE or step.state not in UNKNOWN:
             continue
@@ -111,7 +113,8 @@ def _lost_ones(
                 doubts[key] = search.doubt
             elif search.image and search.image.native_id not in known[key]:
                 known[key].append(search.image.native_id)
-    return doubts
+                sure |= {search.image.native_id} if search.is_as_meant else set()
+    return doubts, sure
 
 
 def _marks(steps: Sequence[tuple[Run, JournalStep]]) -> dict[Key, set[str]]:
@@ -134,7 +137,7 @@ def _last_marks(key: Key, mine: Sequence[tuple[Run, JournalStep]]) -> frozenset[
             # An outcome replaces all doubts before it: our next step saw the item in that state.
             last = {left or meant}
         elif step.state in UNKNOWN:
-            last |= {meant, step.intent["before"].get(key)}
+            last |= {meant, left, step.intent["before"].get(key)}
     return frozenset(mark for mark in last if mark)
 
 

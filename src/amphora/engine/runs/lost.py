@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Callable, Collection, Mapping
 
 from amphora.core.plan.states import Habits, Image, is_same, mark_of
 from amphora.core.values.keys import Key
@@ -13,10 +13,12 @@ from amphora.environments.contract import Environment, RemembersTokens
 
 @dataclass(frozen=True)
 class Search:
-    """What was found of a creation whose answer is unknown. `doubt` says why nobody can tell."""
+    """What was found of a creation whose answer is unknown. `doubt` says why nobody can tell; `is_as_meant` that it
+    was known by what it holds, all of it or what its first call makes."""
 
     image: Image | None = None
     doubt: str = ""
+    is_as_meant: bool = False
 
 
 def find_made(
@@ -26,9 +28,11 @@ def find_made(
     intent: Mapping[str, Json],
     before: Collection[str],
     account: str,
+    holds: Callable[[Image], bool] = lambda image: False,
 ) -> Search:
     """Looks for what a creation may have made: by its token, by the id that we chose, else by kind, place,
-    account and state among what was not there before (`before`: native ids). The order of the plan, section 2."""
+    account and state among what was not there before (`before`: native ids). `holds` says of one whether all that was
+    meant is there, which a digest can't. The order of the plan, section 2."""
     chosen = intent["ids"].get(key)
     # The surest first: an id of our own choice can be nobody else's.
     if chosen:
@@ -45,19 +49,25 @@ def find_made(
         and [row.kind, row.states.folder, row.segments[-1] if row.segments else row.states.title] == place
     ]
     images = environment.look([row.native_id for row in rows])
-    meant = intent["meant"].get(key, "")
+    meant = {intent["meant"].get(key, ""), intent.get("bare", {}).get(key, "")}
     ours = [
         image
         for image in images.values()
-        if (image.modified_by in (None, account) and is_same(mark_of(image, habits.sheets), meant))
+        if (image.modified_by in (None, account) and (_is_one_of(image, habits, meant) or holds(image)))
         # Where what is there is always a little more than what was written, the account has to do: it was not there
         # before, and whoever else made one of that name would be told by theirs.
         or (habits.fills_in and image.modified_by == account)
     ]
     # Two would be a guess, and none beside rows of that name a doubt: then nothing is touched.
     if len(ours) == 1:
-        return Search(ours[0])
+        return Search(ours[0], is_as_meant=True)
     if rows:
         words = "nobody can tell whether this run made what is there under its name; if so, remove it there by hand"
         return Search(None, words)
     return Search()
+
+
+def _is_one_of(image: Image, habits: Habits, marks: Collection[str]) -> bool:
+    """Whether an item is in one of these states, or would be but for what other calls write."""
+    there = {mark_of(one, habits.sheets) for one in (image, habits.bare(image))}
+    return any(is_same(left, right) for left in there for right in marks if right)

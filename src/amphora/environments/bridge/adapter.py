@@ -85,6 +85,7 @@ class Bridge:
             sheets={kind: part.kind for kind, part in self.sheet.items.items()},
             tried=self.sheet.tried,
             rests=rests_of(parts),
+            apart={kind: frozenset(part.apart) for kind, part in self.sheet.items.items() if part.apart},
         )
 
     def whoami(self) -> Identity:
@@ -207,7 +208,7 @@ class Bridge:
         self._sameness.refuse_before(part, call, body, title, values.get("parent"))
         where = call.said("id") or part.paths["id"]
         # Looked at before as well: what is new of that name is ours, unless somebody made another one just then.
-        there = self.items.ids_called(part, title) if where == lines.IN_LIST else set()
+        there = self.items.called(part) if where == lines.IN_LIST else {}
         started = time.monotonic()
         with held(self._change, call, values, "it was made") as more:
             answer = self._change(call, more, apart.attached(part, call, body, title))
@@ -215,9 +216,7 @@ class Bridge:
             where = job.said("id") or where
         with taken("it was made"):
             if where == lines.IN_LIST:
-                # Where nothing is new it was the one that is there, and perhaps is no longer what it was.
-                new = self.items.ids_called(part, title) - there or there
-                native = new.pop() if len(new) == 1 else ""
+                native = self.items.new_in(part, title, there)
             else:
                 native = self.client.made(
                     answer, where, call.said("id_form") if where == call.said("id") else "", part.paths
@@ -249,8 +248,8 @@ class Bridge:
             # A platform that tidies every title has renamed nothing.
             if not self.items.ids_called(part, title):
                 return
-            self._do(part.retire, single, "remove")
-            self.items.forget(single.row.native_id)
+            # Some are on as soon as they are made, and can't be removed while they are.
+            self._remove(self._switched_back(single, False))
         raise EnvironmentRefused(
             f"{self.client.base_url} has a {part.kind.singular} called {title!r}, and made {called!r} instead; "
             "that was taken away again.",
@@ -274,7 +273,7 @@ class Bridge:
         except (EnvironmentRefused, RevisionMoved, Unavailable, Uncertain):
             with taken("half of it was made"):
                 # As it is by now: what came after the first call has changed it.
-                row = self._again(single).row
+                row = self._switched_back(self._again(single), False).row
                 self.retire([Seen(row.native_id, row.revision)])
             raise
 

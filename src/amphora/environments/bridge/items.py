@@ -112,8 +112,24 @@ class Items:
 
     def ids_called(self, part: ItemPart, title: str) -> set[str]:
         """The ids, as the platform writes them, of the items of a kind that have this title, by the list."""
-        rows = [row for row in self.rows_of(part) if text_at(row, part.paths["title"]) == title]
-        return {part.id_in(row) for row in rows}
+        return {id_ for id_, called in self.called(part).items() if called == title}
+
+    def called(self, part: ItemPart) -> dict[str, str]:
+        """The titles of the items of a kind by their ids, as the platform writes them, by the list."""
+        return {part.id_in(row): text_at(row, part.paths["title"]) for row in self.rows_of(part)}
+
+    def new_in(self, part: ItemPart, title: str, there: Mapping[str, str]) -> str:
+        """The id of what was just made, by the list, which was `there` before; empty where nobody can tell."""
+        known = [id_ for id_, called in there.items() if called == title]
+        for wait_s in (0.0, *(() if known else LATE_S)):
+            time.sleep(wait_s)
+            now = self.called(part)
+            new = [id_ for id_ in now if id_ not in there]
+            # Of that name, unless the platform gave it another one.
+            if found := [id_ for id_ in new if now[id_] == title] or new:
+                return found[0] if len(found) == 1 else ""
+        # Where nothing is new it was the one that is there, and perhaps is no longer what it was.
+        return known[0] if len(known) == 1 else ""
 
     def rows_of(self, part: ItemPart) -> list[Json]:
         """The list of a kind, as the sheet describes its rows; of items inside of others that of each of these."""
