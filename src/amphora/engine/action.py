@@ -27,12 +27,13 @@ from amphora.environments.contract import habits_of
 class Known:
     """What the ledger knows of an item: its base, whether it was delivered and is still claimed, and the
     version whose delivery the target's present state is that of, if it is an earlier one's; and whether that state is
-    the work of the run that goes on."""
+    the work of the run that goes on, and the item too."""
 
     base: Base | None = None
     is_delivered: bool = False
     earlier: str = ""
     is_ours: bool = False
+    is_made_by_us: bool = False
 
 
 ABOUT_ALL = (DRAFT, SECRETS, PUBLICATION)
@@ -79,7 +80,8 @@ def action_of(
         comparison = _asking(comparison, SECRETS, "", f"holds {', '.join(lost)}", "gone, and can't be put back", said)
     is_draft_ours = known.is_ours and listed.has_draft and bool(item.states.is_published)
     action = decide(comparison, item, listed, contents.title, is_draft_ours)
-    if _is_first_publication(action, side) and said.on(STATE + "published") != TARGET:
+    # What the run has made itself goes as a whole with it.
+    if not known.is_made_by_us and _is_first_publication(action, side) and said.on(STATE + "published") != TARGET:
         words = "published for good: this release can't take it back"
         comparison = _asking(comparison, PUBLICATION, "", "never published", words, said)
         action = replace(action, comparison=comparison)

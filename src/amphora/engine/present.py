@@ -47,7 +47,7 @@ class Present:
     def known(self, session: Session, side: Side, key: Key, gone: Collection[Key], adopted: Adopted) -> Known:
         """What the ledger knows of one item."""
         earlier = _earlier(session, side, key, self.items.get(key), self.bases.get(key))
-        return Known(self.bases.get(key), key in gone, earlier, key in adopted.keys)
+        return Known(self.bases.get(key), key in gone, earlier, key in adopted.keys, key in adopted.created)
 
 
 def present_in(

@@ -27,7 +27,7 @@ from amphora.core.values.next_step import advice, to_type
 from amphora.core.values.words import counted, few
 from amphora.engine.docket import Prepared, map_needs, prepare
 from amphora.engine.gate import ImportRequest
-from amphora.engine.present import NOTHING_ADOPTED, Adopted
+from amphora.engine.present import Adopted
 from amphora.engine.runs.backwards import foresee
 from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Opened, Session
@@ -253,7 +253,7 @@ def adopted(session: Session, picked: PickedUp) -> Adopted:
     run = picked.run
     # Everything of it was recorded at the pause; looking would find the same.
     if run.state == PAUSED:
-        return NOTHING_ADOPTED
+        return Adopted(created=_created(session, run))
     stage = stage_of(session, run.environment)
     # It may be at work at this very moment.
     stage.ledger.locks.refuse_held(stage.uid, run.environment)
@@ -270,7 +270,15 @@ def adopted(session: Session, picked: PickedUp) -> Adopted:
     there = {key: image for key, one in mine.items() if (image := one.now)}
     links = [Link(key, run.uid, image.native_id) for key, image in there.items()]
     stage.ledger.adopt(run, links, {image.native_id: image.link for image in there.values()})
-    return Adopted(frozenset(there), frozenset(key for key in there if mine[key].before is None))
+    made = frozenset(key for key in there if mine[key].before is None)
+    return Adopted(frozenset(there), made | _created(session, run))
+
+
+def _created(session: Session, run: Run) -> frozenset[Key]:
+    """The items that a run has made so far."""
+    outcomes = [step.outcome or {} for step in session.ledger.journal.steps(run) if step.state == "done"]
+    ids = [(key, id_) for one in outcomes for key, id_ in one.get("ids", {}).items() if id_ in one.get("created", ())]
+    return frozenset(key for key, _ in ids)
 
 
 def waiting_for(session: Session, picked: PickedUp) -> list[Mapped]:

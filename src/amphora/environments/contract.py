@@ -61,8 +61,8 @@ class Probe:
 class Description:
     """An environment in its own words. `uid` never changes; `features` is None where it can't tell; `tried` are the
     releases that its adapter was tried with, where it says so; `rests` is what it refuses of which kind while an item
-    is on: ("write", kind) or ("retire", kind); `apart` the members of each kind that are written by calls of their
-    own, after the one that makes it."""
+    is on: ("write", kind) or ("retire", kind); `apart` the members of those kinds whose items are made by several
+    calls: those that are written after the first, which may leave it switched on."""
 
     uid: str
     release: str

@@ -100,17 +100,13 @@ class Habits:
     apart: Mapping[str, frozenset[str]] = field(default_factory=dict)
 
     def bare(self, image: Image | None) -> Image | None:
-        """An item as its first call leaves it: without the members that are written by calls of their own."""
+        """An item as its first call leaves it: without the members that are written by calls of their own, and
+        perhaps on, where it is to be off."""
         names = self.apart.get(image.kind) if image else None
-        if image is None or not names:
+        if image is None or names is None:
             return image
-        live, draft = (
-            {name: part for name, part in version.items() if name not in names}
-            if isinstance(version, dict)
-            else version
-            for version in (image.live, image.draft)
-        )
-        return replace(image, live=live, draft=draft)
+        live, draft = (_without(version, names) for version in (image.live, image.draft))
+        return replace(image, live=live, draft=draft, states=replace(image.states, is_on=None))
 
     def drafts(self, kind: str) -> bool:
         """Whether a write to items of this kind goes to a draft, which somebody has to publish."""

@@ -33,7 +33,7 @@ from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.engine.runs.attention import Attention
 from amphora.engine.runs.batch import ON_ONE_ITEM, Made, Ready, answers, side_by_side
-from amphora.engine.runs.lost import Search, find_made
+from amphora.engine.runs.lost import Search, find_made, loose_marks
 from amphora.engine.runs.stage import Stage
 from amphora.engine.steps import DOINGS, WRITING, Bench
 from amphora.environments.contract import SideBySide
@@ -167,6 +167,9 @@ class Carrier:
         self._keep_files(now, leaves)
         intent: dict[str, Json] = {"token": self._token(number), "ids": self._ids(step), "meant": meant}
         intent["before"] = before
+        if isinstance(step, RetireSet) and len(step.keys) > 1 and self.bench.habits.fills_in:
+            # Where items go one by one, those of a circle let go of each other first.
+            intent["loose"] = loose_marks({key: now.get(key) for key in step.keys}, self.bench.habits.sheets)
         if isinstance(step, Create):
             wanted = drawn[step.key]
             intent["places"] = {step.key: [wanted.kind, wanted.states.folder, wanted.segments[-1]]}

@@ -18,7 +18,7 @@ from amphora.core.plan.steps import Create, Grant, LoadRows, RetireSet, WriteAll
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
-from amphora.engine.runs.lost import find_made
+from amphora.engine.runs.lost import find_made, loose_mark
 from amphora.engine.runs.stage import Stage, looked_up
 from amphora.ledger.records import JournalStep, Run
 
@@ -48,6 +48,7 @@ def evidence_of(stage: Stage, run: Run, leg: int = 1) -> list[Evidence]:
     doubts, sure = _lost_ones(stage, steps, known, outside)
     wanted = {f"{key}\0{id_}": id_ for key, ids in known.items() for id_ in ids}
     images = looked_up(stage.environment, wanted)
+    sure |= _let_go(stage, steps, known, images)
     by_key: dict[Key, list[tuple[Run, JournalStep]]] = {}
     for one, step in steps:
         for key in step.keys:
@@ -115,6 +116,25 @@ def _lost_ones(
                 known[key].append(search.image.native_id)
                 sure |= {search.image.native_id} if search.is_as_meant else set()
     return doubts, sure
+
+
+def _let_go(
+    stage: Stage,
+    steps: Sequence[tuple[Run, JournalStep]],
+    known: Mapping[Key, Sequence[str]],
+    images: Mapping[str, Image | None],
+) -> set[str]:
+    """The ids of what is there as it was but for what it named of others that were to go with it: a removal that
+    broke off in a circle. Nobody else has touched it."""
+    sure: set[str] = set()
+    for _, step in steps:
+        loose = step.intent.get("loose", {}) if step.state in UNKNOWN else {}
+        ids = set(step.intent["ids"].values()) if loose else set()
+        for key, mark in loose.items():
+            now = images.get(f"{key}\0{step.intent['ids'].get(key)}") if key in known else None
+            if now and loose_mark(now, ids, stage.habits.sheets) == mark:
+                sure.add(now.native_id)
+    return sure
 
 
 def _marks(steps: Sequence[tuple[Run, JournalStep]]) -> dict[Key, set[str]]:

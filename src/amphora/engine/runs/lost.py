@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping
+from dataclasses import replace
 
+from amphora.core.form.hollow import loosened
+from amphora.core.form.kinds import KindSheet
 from amphora.core.plan.states import Habits, Image, is_same, mark_of
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
@@ -71,3 +74,18 @@ def _is_one_of(image: Image, habits: Habits, marks: Collection[str]) -> bool:
     """Whether an item is in one of these states, or would be but for what other calls write."""
     there = {mark_of(one, habits.sheets) for one in (image, habits.bare(image))}
     return any(is_same(left, right) for left in there for right in marks if right)
+
+
+def loose_marks(images: Mapping[Key, Image | None], sheets: Mapping[str, KindSheet]) -> dict[str, Json]:
+    """Marks of some items as they would be if they had let go of each other: equal, however much of that was done."""
+    ids = {image.native_id for image in images.values() if image}
+    return {key: loose_mark(image, ids, sheets) for key, image in images.items() if image}
+
+
+def loose_mark(image: Image, ids: Collection[str], sheets: Mapping[str, KindSheet]) -> str:
+    """The mark of an item as it would be if it had let go of those with these ids."""
+    sheet = sheets[image.kind]
+    live, draft = (None if one is None else loosened(one, ids, sheet) for one in (image.live, image.draft))
+    # Whether it lets go in a draft or in what is live is the platform's matter.
+    newest = live if draft is None else draft
+    return mark_of(replace(image, live=newest, draft=None, states=replace(image.states, is_published=None)), sheets)

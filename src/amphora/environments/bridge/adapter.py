@@ -85,7 +85,7 @@ class Bridge:
             sheets={kind: part.kind for kind, part in self.sheet.items.items()},
             tried=self.sheet.tried,
             rests=rests_of(parts),
-            apart={kind: frozenset(part.apart) for kind, part in self.sheet.items.items() if part.apart},
+            apart={part.kind.kind: frozenset(part.apart) for part in parts if part.apart or part.switch},
         )
 
     def whoami(self) -> Identity:
