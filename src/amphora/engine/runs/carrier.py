@@ -45,6 +45,9 @@ LONGEST_TOKEN = 200
 WAITS_S = (0.5, 2.0)
 """How long an environment that has too much to do is left alone, before a step that took no effect is tried again."""
 
+LATE_S = (0.3, 0.7, 1.5)
+"""So long an effect is waited for that a platform doesn't show yet."""
+
 PORTION = 32
 """How many intents are committed at once. More would save little: a commit costs some four calls."""
 
@@ -54,6 +57,19 @@ NOTHING_HAPPENED = (EnvironmentRefused, RevisionMoved, Unavailable)
 
 class Stopped(AmphoraError):
     """Somebody asked for the run to stop; nothing is under way."""
+
+
+@dataclass(frozen=True)
+class Looked:
+    """What a look shows of a step that nobody has answered: ids and states, of which items it is `sure` that the step
+    made them, and whether all is as it was meant, as it was before, or what a platform made of what was meant."""
+
+    made: Mapping[Key, str]
+    now: Mapping[Key, str]
+    sure: frozenset[Key]
+    is_as_meant: bool
+    is_as_before: bool
+    is_ours: bool
 
 
 @dataclass
@@ -238,14 +254,43 @@ class Carrier:
 
     def _asked(self, ready: Ready, error: Exception, waits: tuple[float, ...]) -> Mapping[Key, str]:
         """No answer came, or none that could be read: the target says what became of the call."""
-        step = ready.step
         words = error.message if isinstance(error, AmphoraError) else f"{type(error).__name__}"
         outcome: dict[str, Json] = {"error": words}
         self._end(ready, "uncertain", outcome, is_forgiving=True)
+        looked = self._looked(ready)
+        # A platform of its own ways may show what it did only after a while: "no effect" would be said too soon.
+        is_open = self.bench.habits.fills_in and isinstance(error, Uncertain) and not isinstance(error, Busy)
+        for wait_s in LATE_S if is_open else ():
+            if not looked.is_as_before:
+                break
+            time.sleep(wait_s)
+            looked = self._looked(ready)
+        if looked.is_as_meant:
+            return looked.made
+        if looked.is_as_before:
+            # It has answered, so that nothing of it is still on its way; and we have looked.
+            if waits and isinstance(error, Busy):
+                time.sleep(waits[0])
+                return self._answered(ready, self._call(ready), waits[1:])
+            self._end(ready, "failed", {"error": words}, is_forgiving=True)
+            if isinstance(error, Uncertain):
+                raise Unavailable(f"{words} It took no effect.", subject=error.subject) from error
+        # Something else than what was written, and than what was there: a platform that fills in has taken it.
+        elif looked.is_ours:
+            return looked.made
+        if looked.sure:
+            # Half of what was meant, and ours: putting back has to know it again.
+            ids, left = ({key: table[key] for key in looked.sure} for table in (looked.made, looked.now))
+            self._end(ready, "uncertain", {**outcome, "ids": ids, "left": left}, is_forgiving=True)
+        raise error
+
+    def _looked(self, ready: Ready) -> Looked:
+        """What became of a step that nobody has answered."""
+        step, account = ready.step, self.run.account
         made: dict[Key, str] = {}
         now: dict[Key, str] = {}
         sure = set[Key]()
-        account, is_ours, is_known = self.run.account, self.bench.habits.fills_in, True
+        is_ours, is_known = self.bench.habits.fills_in, True
         for key in step.keys:
             image = self.bench.now.get(key)
             if image is not None:
@@ -262,24 +307,9 @@ class Carrier:
             is_ours = is_ours and self._holds(image, ready.leaves[key])
         # Elsewhere rows may come and go while we look: people work with the tables.
         counts = isinstance(step, LoadRows | RetireSet)
-        if all(is_same(now[key], ready.meant[key], counts) for key in step.keys):
-            return made
-        if is_known and all(is_same(now[key], ready.before[key], counts) for key in step.keys):
-            # It has answered, so that nothing of it is still on its way; and we have looked.
-            if waits and isinstance(error, Busy):
-                time.sleep(waits[0])
-                return self._answered(ready, self._call(ready), waits[1:])
-            self._end(ready, "failed", {"error": words}, is_forgiving=True)
-            if isinstance(error, Uncertain):
-                raise Unavailable(f"{words} It took no effect.", subject=error.subject) from error
-        # Something else than what was written, and than what was there: a platform that fills in has taken it.
-        elif is_ours:
-            return made
-        if sure:
-            # Half of what was meant, and ours: putting back has to know it again.
-            outcome |= {"ids": {key: made[key] for key in sure}, "left": {key: now[key] for key in sure}}
-            self._end(ready, "uncertain", outcome, is_forgiving=True)
-        raise error
+        is_as_meant = all(is_same(now[key], ready.meant[key], counts) for key in step.keys)
+        is_as_before = is_known and all(is_same(now[key], ready.before[key], counts) for key in step.keys)
+        return Looked(made, now, frozenset(sure), is_as_meant, is_as_before, is_ours)
 
     def _searched(self, ready: Ready, key: Key) -> Search:
         """What became of a creation that nobody has answered."""
