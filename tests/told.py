@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import os
+from difflib import unified_diff
+from itertools import islice
 from pathlib import Path
 
 STORIES = Path(__file__).parent / "stories"
@@ -29,4 +31,6 @@ def compared(name: str, text: str) -> None:
     path = STORIES / name
     if os.environ.get("AMPHORA_STORIES") == "renew":
         path.write_text(text, encoding="utf-8")
-    assert text.splitlines() == path.read_text(encoding="utf-8").splitlines()
+    found, kept = text.splitlines(), path.read_text(encoding="utf-8").splitlines()
+    # What differs, and not the whole of two long texts.
+    assert found == kept, "\n".join(islice(unified_diff(kept, found, name, "now", n=2, lineterm=""), 40))

@@ -86,3 +86,27 @@ def test_a_package_from_elsewhere_goes_on_being_named_by_where_it_lies(small: Pr
     # Both are there, and the folder is what is meant.
     assert small("from-folder", "small", "--out", "mine.amphora").verdict.startswith("Packed small 1.0.0")
     assert small("from-folder", "nix").err.startswith("There is no folder 'nix'.")
+
+
+def test_whoever_has_to_ask_again_asks_for_the_same(small: Program) -> None:
+    # Only a docket holds with what it was compared.
+    shown = small("compare", "small", "grove-live", "--since", "small-1.0.0").out
+    assert "Next: amphora compare small-1.0.0 grove-live --since small-1.0.0 --docket " in shown
+    asked = [*SAID, "--custody", "target", "--if-it-fails", "keep", "--why", "change 7", "--no-pause"]
+    ways = (["grove-live"], ["grove-test", "grove-live", "--rounds", "all", "--go-on"])
+    for way in ways:
+        for more in ([], ["--preview"]):
+            done = small("import", "small", *way, *asked, *more)
+            [again] = [line for line in (done.out + done.err).splitlines() if line.startswith("Next: amphora import")]
+            words = shlex.split(again.removeprefix("Next: amphora "))
+            assert sorted({*words, "--yes"} - {"small-1.0.0", "small"}) == sorted({"import", *way, *asked, "--yes"})
+    assert small(*words, "--yes").code == 0
+    others = (
+        ("withdraw", "small", "grove-live", "--let-go", "letter-template:office/weigh-slip"),
+        ("carry", "Olive", "grove-dev", "grove-test", "--as", "o", "--why", "change 8", "--edits", "keep"),
+        ("export", "grove-dev", "Olive", "--as", "o", "--note", "for 8", "--afterwards", "Tell them"),
+    )
+    for other in others:
+        last = small(*other, *(["--preview"] if other[0] == "export" else [])).out.splitlines()[-1]
+        assert set(other) - {"Olive"} <= set(shlex.split(last.removeprefix("Next: amphora "))), last
+    assert "target's" in small("deliveries", "grove-live", "letter-template:office/weigh-slip").out

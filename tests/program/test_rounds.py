@@ -56,6 +56,19 @@ def test_rounds() -> None:
             rounds_of(["a"], wrong)
 
 
+def test_all_pass_the_gate_before_any_is_touched(small: Program, halcyon: Path) -> None:
+    before = [everything(halcyon, name) for name in SITES]
+    refused = small("import", "small", "sites", "--yes")
+    assert refused.code == 3
+    assert "can't go to 1 of 3 targets as it stands; nothing was touched anywhere" in refused.err
+    assert "grove-south: 2 needs" in refused.err
+    assert "Next: amphora map small-1.0.0 grove-south" in refused.err
+    shown = small("import", "small", "sites", "--preview")
+    assert (shown.code, "1 not as it stands" in shown.verdict) == (3, True)
+    assert small("import", "small", "sites").code == 3
+    assert [everything(halcyon, name) for name in SITES] == before
+
+
 def test_the_first_bad_one_stops_the_rest_and_the_next_command_brings_it(small: Program, halcyon: Path) -> None:
     mapped(small)
     before = everything(halcyon)
@@ -133,6 +146,24 @@ def test_what_remains_is_brought_and_only_that(small: Program, halcyon: Path) ->
     assert small("undo", "many-1", "--yes").code == 3
 
 
+def test_an_undo_of_many_names_what_stays_and_refuses_what_is_not_the_latest(small: Program, halcyon: Path) -> None:
+    assert small("import", "small", "grove-test", "grove-live", "--yes").code == 0
+    small("practice", "edit", "grove-live.practice", "Weigh slip", "--set", '/subject="Mine"')
+    found = small("undo", "many-1", "--yes")
+    assert found.code == 1
+    assert (
+        found.verdict
+        == "many-1 is undone: as it was before in grove-test; but for what is named below in grove-live."
+    )
+    assert "Weigh slip" in found.out
+    assert small("import", "small", "grove-test", "grove-live", "--yes", "--copy", "b").code == 0
+    assert small("export", "grove-dev", "Fruit condition", "--as", "other").code == 0
+    assert small("import", "other", "grove-test", "--yes").code == 0
+    refused = small("undo", "many-2", "--yes")
+    assert (refused.code, "is not the latest run into grove-test" in refused.err) == (3, True)
+    assert small("undo", "grove-test-1", "--only", "grove-test", "--yes").code == 2
+
+
 PAUSING = """connections:
   lab-exchange-dev: {made_from: integration:lab/lab-exchange, grove-test: lab-exchange-test}
   mill-db-dev: {grove-live: mill-main, grove-test: mill-db-test}
@@ -180,6 +211,37 @@ def test_a_group_that_means_nothing_is_refused_with_its_line(
     assert "line " in refused.err
 
 
+def test_a_group_stands_wherever_an_environment_can(small: Program) -> None:
+    checked = small("check", "small", "sites", "--json")
+    assert {finding["target"] for finding in checked.json["findings"] if finding["rule"] == "need-open"} == {
+        "grove-south"
+    }
+    assert "grove-south" in small("map", "small", "sites").out
+    wrong = small("check", "small", "sights")
+    assert wrong.code == 2
+    assert "sites" in wrong.err
+
+
+def test_several_targets_are_verified_and_told_what_is_left_to_do(small: Program, halcyon: Path) -> None:
+    mapped(small)
+    assert small("import", "small", "sites", "--yes").code == 0
+    assert small("verify", "small", "sites").verdict == "All 3 targets are as promised: small."
+    small("practice", "edit", "grove-live.practice", "Weigh slip", "--set", '/subject="Mine"')
+    found = small("verify", "small", "sites", "--json")
+    assert found.code == 1
+    assert found.json["verdict"] == "1 of 3 targets is not as promised: grove-live."
+    assert found.json["next"] == "amphora edits grove-live"
+    assert [len([item for item in one["items"] if item["as_promised"]]) for one in found.json["targets"]] == [2, 1, 2]
+    assert small("export", "grove-dev", "Weighbridge feed", "--as", "feed").code == 0
+    given = ("--accept", "--set", "weighbridge-feed-every_minutes=5")
+    for name in ("grove-test", "grove-live"):
+        small("map", "feed", name, *given)
+    done = small("import", "feed", "grove-test", "grove-live", "--yes")
+    assert done.code == 0, done.err
+    assert "grove-live: still to do" in done.out
+    assert done.out.count("Enter secret weighbridge-feed-access-key") == 2
+
+
 def test_what_is_given_up_is_closed(small: Program, halcyon: Path) -> None:
     refusing(halcyon, "grove-test", True)
     assert small("import", "small", "grove-test", "grove-live", "--rounds", "1", "--yes").code == 4
@@ -188,6 +250,56 @@ def test_what_is_given_up_is_closed(small: Program, halcyon: Path) -> None:
     assert small("undo", "many-1").verdict == "Of many-1 nothing is in force in any target; it is closed."
     assert small().verdict == "Nothing is open."
     assert small("undo", "many-1").code == 3
+
+
+def test_several_targets_are_compared_and_what_they_share_is_told_once(small: Program) -> None:
+    shown = small("compare", "small", "sites", "--json")
+    assert (shown.code, shown.json["verdict"]) == (3, "small 1.0.0 against 3 targets: 3 differ, 1 not as it stands.")
+    assert shown.json["next"] == "amphora compare small-1.0.0 grove-south"
+    assert small("compare", "small", "grove-test", "grove-live").code == 1
+    assert small("import", "small", "grove-test", "grove-live", "--yes").code == 0
+    assert small("compare", "small", "grove-test", "grove-live", "--expect-same").code == 0
+    assert small("compare", "small", "grove-live", "Weigh slip").code == 0
+    assert small("compare", "small", "sites", "--docket", "d.yaml").code == 2
+    assert small("compare", "small", "grove-live", "Weigh slip", "Growers").code == 2
+    # Each has the same to say of both: said once, under the names of both.
+    assert (
+        small(
+            "practice", "edit", "grove-dev.practice", "Weigh slip", "--set", '/body="ask ines@halcyon.example"'
+        ).code
+        == 0
+    )
+    assert small("export", "small").code == 0
+    checked = small("check", "small", "grove-test", "grove-live")
+    assert checked.out.count("address-in-text") == 1
+    assert "grove-test, grove-live: Good to know" in checked.out or "grove-test, grove-live: " in checked.out
+    alone = [one["target"] for one in small("check", "small", "grove-test", "grove-live", "--json").json["findings"]]
+    assert {"grove-test", "grove-live"} <= set(alone)
+
+
+def test_data_that_stays_in_its_region_goes_nowhere_else(amphora: Program, halcyon: Path) -> None:
+    with (halcyon / "amphora.toml").open("a", encoding="utf-8") as file:
+        file.write('[policies]\nstay = ["north"]\n')
+    assert amphora("export", "grove-dev", "Press lines", "--as", "lines", "--with", "records").code == 0
+    amphora("export", "grove-dev", "Press log", "--as", "logs", "--with", "records")
+    amphora("map", "logs", "grove-south", "--accept", "--set", "mill-db-dev=mill-db-south")
+    before = everything(halcyon, "grove-south")
+    refused = amphora("import", "logs", "grove-south", "--yes", "--with", "records", "--json")
+    assert refused.code == 3
+    assert (
+        "grove-south is in region south: data that stays elsewhere would go there."
+        in refused.json["error"]["message"]
+    )
+    assert "table:mill/press-log: stays in north" in refused.json["error"]["details"]
+    assert everything(halcyon, "grove-south") == before
+    assert amphora("import", "logs", "grove-live", "--yes", "--with", "records").code == 0
+    # Without its rows the table holds nothing that would have to stay.
+    assert amphora("import", "logs", "grove-south", "--preview").code in (0, 3)
+    assert "stays in north" not in amphora("import", "logs", "grove-south", "--preview").out
+    text = (halcyon / "amphora.toml").read_text().replace('["north"]', '"north"')
+    (halcyon / "amphora.toml").write_text(text)
+    wrong = amphora("env", "list")
+    assert (wrong.code, "stay = [regions" in wrong.err) == (2, True)
 
 
 def test_a_value_is_set_for_several_targets_at_once(amphora: Program, halcyon: Path) -> None:

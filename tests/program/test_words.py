@@ -226,3 +226,38 @@ def test_every_word_of_the_vocabulary_has_a_line_and_pages_lead_somewhere() -> N
     for page in [ROOT / "README.md", *(ROOT / "docs").glob("*.md")]:
         for target in re.findall(r"\]\(([^)#:]+)\)", page.read_text(encoding="utf-8")):
             assert (page.parent / target).exists(), (page.name, target)
+
+
+def test_an_environment_is_renamed_everywhere(amphora: Program, halcyon: Path) -> None:
+    path = halcyon / "amphora.toml"
+    path.write_text(
+        path.read_text(encoding="utf-8").replace("format = 1", 'format = 1\nroute = ["grove-dev", "grove-live"]')
+        + '[groups]\nsites = ["grove-test", "grove-live"]   # both of them\n',
+        encoding="utf-8",
+    )
+    amphora("export", "grove-dev", "Olive varieties", "--as", "lists")
+    amphora("import", "lists", "sites", "--yes")
+    done = amphora("env", "rename", "grove-live", "grove-main", "--json")
+    assert done.json["written"] == ["amphora.toml", "crosswalk.yaml", "the ledger"]
+    table = tomllib.loads(path.read_text(encoding="utf-8"))
+    assert (table["groups"]["sites"], table["amphora"]["route"]) == (
+        ["grove-test", "grove-main"],
+        ["grove-dev", "grove-main"],
+    )
+    assert "# both of them" in path.read_text(encoding="utf-8")
+    assert "grove-main: mill-main" in (halcyon / "crosswalk.yaml").read_text(encoding="utf-8")
+    assert amphora("verify", "lists", "grove-main").code == 0
+    assert amphora("import", "lists", "grove-main", "--yes").verdict.startswith("Nothing to do")
+    assert amphora("resume", "many-1").code == 3
+    assert amphora("undo", "grove-live-1", "--yes").code == 0
+    assert amphora("env", "rename", "grove-main", "sites").code == 2
+    assert amphora("env", "rename", "grove-main", "a b").code == 2
+    assert amphora("env", "rename", "nowhere", "x").code == 2
+    assert amphora("env", "remove", "grove-main").code == 3
+    assert amphora("env", "remove", "grove-south").code == 0
+    assert "grove-south" not in amphora("env", "list").out
+    # What is open is settled first.
+    amphora("practice", "trouble", "grove-test.practice")
+    amphora("export", "grove-dev", "Fruit condition", "--as", "more")
+    amphora("import", "more", "grove-test", "--yes", "--if-it-fails", "keep")
+    assert amphora("env", "rename", "grove-test", "x").code == (3 if "kept" in amphora("history").out else 0)

@@ -36,7 +36,10 @@ def try_left_out(proving: Proving, image: Image) -> None:
         apart = proving.environment.own_calls(image.kind)
         outer = [at for at in outer if at[0] not in apart]
     _all_stay(proving, image, outer[:MOST_LEFT_OUT])
-    inner = [(name, part) for (name,) in outer for part in _parts(counts[name]) if definition[name][part]]
+    # An object around an id (`{ kind, id }`) is taken whole or not at all: what stands beside the id follows from it.
+    naming = {at[0] for at, _, spot, _ in spotted(definition, sheet) if len(at) == 2 and spot.refer}
+    others = [name for (name,) in outer if name not in naming]
+    inner = [(name, part) for name in others for part in _parts(counts[name]) if definition[name][part]]
     if not inner:
         return
     # On a copy of its own: some platforms take half of a member, and nothing of that item after it.

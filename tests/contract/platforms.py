@@ -1,0 +1,455 @@
+"""Platforms at random: what a server does, and what the sheets say of it, both from the same choices. Boards name
+sources in one of many ways, and each other in a circle."""
+
+from __future__ import annotations
+
+import base64
+import copy
+import json
+import random
+import re
+import uuid
+from typing import Any
+from urllib.parse import unquote
+
+from tests.contract.answering import Said
+
+CHOICES: dict[str, tuple[Any, ...]] = {
+    "ids": ("number", "uuid", "global"),
+    "addressed": (False, False, True),
+    "envelope": (False, True),
+    "wrapped": (False, True),
+    "nested": (False, True),
+    "pages": ("none", "page", "offset", "cursor", "link", "next"),
+    "uses": ("ids", "objects", "text", "string"),
+    "colours": (False, True),
+    "script": (False, True),
+    "next": ("id", "object"),
+    "revision": ("number", "etag", "content"),
+    "update": ("whole", "by member", "merge patch", "default"),
+    "made": ("body", "location", "listed", "job"),
+    "gone": ("gone", "shown", "twice"),
+    "holds_on": (False, True),
+    "refused": ("by status", "in the body"),
+    "names": ("free", "taken", "renamed"),
+    "drafts": (False, False, True),
+    "switch": ("", "beside", "rests"),
+    "starts": (False, True),
+    "tags": ("", "whole", "entries"),
+    "hold": (False, False, True),
+}
+ABSENT, TAKEN, USED, MISSING, RUNNING, MOVED = (404, 409, 409, 422, 409, 412)
+PAGE = 2
+
+
+def chosen(seed: int) -> dict[str, Any]:
+    """One platform."""
+    by_chance = random.Random(seed)
+    choice = {name: by_chance.choice(values) for name, values in CHOICES.items()}
+    # What identifies everywhere needs no address around it.
+    return choice | {"addressed": choice["addressed"] and choice["ids"] != "global"}
+
+
+class Refused(Exception):
+    """What a platform answers with its own words."""
+
+    def __init__(self, status: int, words: str) -> None:
+        self.status, self.words = status, words
+
+
+class Platform:
+    """Boards and sources. What they hold is kept as it is meant, and shown as the choices say."""
+
+    def __init__(self, choice: dict[str, Any], name: str, first: int) -> None:
+        self.choice, self.name, self.number, self.address = choice, name, first, ""
+        self.held: dict[str, dict[Any, dict[str, Any]]] = {"board": {}, "source": {}}
+        self.jobs: dict[str, list[Any]] = {}
+        self.tickets: dict[Any, str] = {}
+
+    def add(self, kind: str, title: str, **meant: Any) -> Any:
+        """A new item, live, and off; gives its id."""
+        one = self._made(kind, title, {**self._empty(), **meant})
+        if one["draft"] is not None:
+            one |= {"live": one["draft"], "draft": None}
+        return one["id"]
+
+    def change(self, kind: str, id_: Any, **meant: Any) -> None:
+        """What somebody does who works there."""
+        one = self.held[kind][id_]
+        one["live"] |= meant
+        one["revision"] += 1
+
+    def told(self) -> dict[str, Any]:
+        """Everything, with titles for ids."""
+        called = {str(id_): one["title"] for held in self.held.values() for id_, one in held.items()}
+
+        def named(meant: dict[str, Any] | None) -> Any:
+            if meant is None:
+                return None
+            script = re.sub(
+                "<([^ >]*)>", lambda found: f"<{called[str(self._plain('source', found[1]))]}>", meant["script"]
+            )
+            tags = sorted(tag["word"] for tag in meant["tags"])
+            uses, colours = [called[str(id_)] for id_ in meant["uses"]], meant["colours"]
+            after = called.get(str(meant["next"]))
+            return [meant["text"], uses, {called[str(k)]: v for k, v in colours.items()}, after, script, tags]
+
+        return {
+            f"{kind} {one['title']}": (one["on"], named(one["live"]), named(one["draft"]))
+            for kind, held in self.held.items()
+            for one in held.values()
+            if not one["gone"]
+        }
+
+    def _made(self, kind: str, title: str, meant: dict[str, Any]) -> dict[str, Any]:
+        self.number += 1
+        id_: Any = self.number
+        if self.choice["ids"] == "uuid":
+            id_ = str(uuid.uuid5(uuid.NAMESPACE_URL, f"{self.name}/{self.number}"))
+        if self.choice["ids"] == "global":
+            id_ = base64.b64encode(f"{kind}:{self.number}".encode()).decode()
+        is_draft = self._has_drafts(kind)
+        one = {"id": id_, "title": title, "revision": 1, "on": False, "gone": False}
+        one |= {"live": None, "draft": meant} if is_draft else {"live": meant, "draft": None}
+        self.held[kind][id_] = one
+        return one
+
+    def _empty(self) -> dict[str, Any]:
+        return {"text": "", "uses": [], "colours": {}, "next": None, "script": "", "tags": []}
+
+    def _has_drafts(self, kind: str) -> bool:
+        return bool(self.choice["drafts"]) and kind == "board"
+
+    def _written(self, kind: str, id_: Any) -> Any:
+        return f"{self.address}/{kind}s/{id_}/" if self.choice["addressed"] else id_
+
+    def _plain(self, kind: str, text: Any) -> Any:
+        plain = str(text).removeprefix(f"{self.address}/{kind}s/").rstrip("/") if self.choice["addressed"] else text
+        return int(plain) if self.choice["ids"] == "number" and str(plain).isdigit() else plain
+
+    def _shown(self, kind: str, one: dict[str, Any], meant: dict[str, Any]) -> dict[str, Any]:
+        choice = self.choice
+        shown: dict[str, Any] = {"text": meant["text"]}
+        if kind == "board":
+            ids = [self._written("source", id_) for id_ in meant["uses"]]
+            shown["uses"] = {
+                "ids": ids,
+                "objects": [{"id": id_, "kind": "source"} for id_ in ids],
+                "text": [f"of {id_}!" for id_ in ids],
+                "string": json.dumps({"list": ids}),
+            }[choice["uses"]]
+            after = None if meant["next"] is None else self._written("board", meant["next"])
+            shown["next"] = {"kind": "board", "id": after} if choice["next"] == "object" and after else after
+            if choice["colours"]:
+                shown["colours"] = {str(self._written("source", id_)): part for id_, part in meant["colours"].items()}
+            if choice["script"]:
+                shown["script"] = meant["script"]
+        row = {"id": self._written(kind, one["id"]), "name": one["title"], "revision": one["revision"]}
+        row |= {"archived": one["gone"], "state": "runs" if one["on"] else "rests"}
+        row |= {"live": one["live"] is not None, "drafted": one["draft"] is not None}
+        return {**row, **({"with": shown} if choice["nested"] else shown)}
+
+    def _taken(self, meant: dict[str, Any], body: dict[str, Any]) -> dict[str, Any]:
+        """What is meant after a body has been laid over what was."""
+        choice, given = self.choice, body.get("with", {}) if self.choice["nested"] else body
+        meant = copy.deepcopy(meant)
+        if "text" in given:
+            # Tidied, as many do.
+            meant["text"] = (given["text"] or "").strip()
+        if "uses" in given:
+            said: Any = given["uses"] or []
+            if choice["uses"] == "string":
+                said = json.loads(said)["list"] if said else []
+            if choice["uses"] == "text":
+                said = [re.fullmatch("of (.*)!", text)[1] for text in said]  # type: ignore[index]
+            meant["uses"] = [self._plain("source", one["id"] if isinstance(one, dict) else one) for one in said]
+        if "next" in given:
+            after = given["next"]
+            after = after["id"] if isinstance(after, dict) else after
+            meant["next"] = None if after is None else self._plain("board", after)
+        if "colours" in given:
+            new = {self._plain("source", name): part for name, part in (given["colours"] or {}).items()}
+            base = meant["colours"] if choice["update"] == "merge patch" else {}
+            meant["colours"] = {name: part for name, part in {**base, **new}.items() if part is not None}
+        if "script" in given:
+            meant["script"] = given["script"] or ""
+        named = [*(("source", id_) for id_ in [*meant["uses"], *meant["colours"]]), ("board", meant["next"])]
+        for kind, id_ in named:
+            if id_ is not None and self.held[kind].get(id_, {"gone": True})["gone"]:
+                raise Refused(MISSING, f"there is no {kind} {id_}")
+        return meant
+
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        try:
+            return self._answer(method, path, said, body, {name.lower(): text for name, text in headers.items()})
+        except (KeyError, TypeError) as error:
+            # Something without what it has to have.
+            return self._refusal(Refused(MISSING, f"{error} is missing"))
+        except Refused as refusal:
+            return self._refusal(refusal)
+
+    def _refusal(self, refusal: Refused) -> Said:
+        status = 200 if self.choice["refused"] == "in the body" else refusal.status
+        return status, {"fault": {"no": refusal.status, "says": refusal.words}}, {}
+
+    def _answer(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        if path == "/about":
+            return 200, {"uid": self.name}, {}
+        kind, id_, *rest = [unquote(step) for step in path.strip("/").split("/")] + [""] * (path.count("/") < 2)
+        if kind == "jobs":
+            self.jobs[id_][0] += 1
+            return 200, {"state": "done" if self.jobs[id_][0] > 1 else "busy", "made": self.jobs[id_][1]}, {}
+        kind = kind.removesuffix("s")
+        inner = (body or {}).get("item", body) if isinstance(body, dict) else body
+        if not id_:
+            return self._list(kind, said) if method == "GET" else self._create(kind, inner)
+        one = self.held[kind].get(self._plain(kind, id_))
+        if one is None or (
+            one["gone"] and not ("finally" in said or (method == "GET" and self.choice["gone"] == "shown"))
+        ):
+            raise Refused(ABSENT, "there is no such thing")
+        return self._on_item(kind, one, method, rest, said, inner, headers)
+
+    def _on_item(
+        self,
+        kind: str,
+        one: dict[str, Any],
+        method: str,
+        rest: list[str],
+        said: dict[str, str],
+        body: Any,
+        headers: dict[str, str],
+    ) -> Said:
+        do = rest[0] if rest else ""
+        meant = one["draft"] if one["draft"] is not None else one["live"]
+        if do == "tags":
+            return self._tags(one, meant, method, rest, body)
+        if do == "hold":
+            self.number += 1
+            self.tickets[one["id"]] = f"ticket-{self.number}"
+            return 200, {"ticket": self.tickets[one["id"]]}, {}
+        if do == "release":
+            self.tickets.pop(one["id"], None)
+        elif do in ("on", "off"):
+            one["on"] = do == "on"
+        elif do == "publish":
+            if one["draft"] is None:
+                raise Refused(TAKEN, "there is no draft")
+            one |= {"live": one["draft"], "draft": None}
+        elif do == "withdraw":
+            one |= {"draft": meant, "live": None}
+        elif method == "DELETE":
+            self._remove(kind, one, said)
+            return 204, None, {}
+        elif method != "GET":
+            self._change(kind, one, meant, body, headers)
+            meant = one["draft"] if self._has_drafts(kind) else one["live"]
+        elif self._has_drafts(kind):
+            meant = one["draft"] if do == "draft" else one["live"]
+            if meant is None:
+                raise Refused(ABSENT, "there is no such version")
+        if method != "GET":
+            one["revision"] += 1
+        shown = self._shown(kind, one, meant)
+        return 200, {"data": shown} if self.choice["envelope"] else shown, {"ETag": f'"{one["revision"]}"'}
+
+    def _tags(self, one: dict[str, Any], meant: dict[str, Any], method: str, rest: list[str], body: Any) -> Said:
+        if method == "GET":
+            return (
+                200,
+                meant["tags"] if self.choice["tags"] == "entries" else [tag["word"] for tag in meant["tags"]],
+                {},
+            )
+        if method == "PUT":
+            meant["tags"] = [{"no": 0, "word": word} for word in body or []]
+        elif method == "POST":
+            self.number += 1
+            meant["tags"] = [*meant["tags"], {"no": self.number, "word": body["word"]}]
+        else:
+            meant["tags"] = [tag for tag in meant["tags"] if str(tag["no"]) != rest[1]]
+        one["revision"] += 1
+        return 204, None, {}
+
+    def _refuse_name(self, kind: str, title: str, me: Any = None) -> None:
+        # What was only put away keeps its name.
+        others = [one for one in self.held[kind].values() if one is not me and one["title"] == title]
+        if self.choice["names"] == "taken" and any(
+            not one["gone"] or self.choice["gone"] == "twice" for one in others
+        ):
+            raise Refused(TAKEN, f"{title} is taken")
+
+    def _create(self, kind: str, body: dict[str, Any]) -> Said:
+        title = body["name"]
+        self._refuse_name(kind, title)
+        while self.choice["names"] == "renamed" and any(
+            one["title"] == title and not one["gone"] for one in self.held[kind].values()
+        ):
+            title += " 2"
+        # Some give what is new something by themselves.
+        own = [{"no": 1, "word": "mine"}] if self.choice["tags"] and kind == "board" else []
+        meant = self._taken({**self._empty(), "tags": own}, body)
+        one = self._made(kind, title, meant)
+        one["on"] = kind == "board" and bool(self.choice["starts"] and self.choice["switch"])
+        written, made = self._written(kind, one["id"]), self.choice["made"]
+        if made == "location":
+            return 201, None, {"Location": f"{self.address}/{kind}s/{one['id']}"}
+        if made == "job":
+            self.number += 1
+            self.jobs[f"j{self.number}"] = [0, written]
+            return 202, {"job": f"j{self.number}"}, {}
+        return (204, None, {}) if made == "listed" else (201, {"made": written}, {})
+
+    def _change(self, kind: str, one: dict[str, Any], meant: Any, body: Any, headers: dict[str, str]) -> None:
+        if self.choice["hold"] and headers.get("x-ticket") != self.tickets.get(one["id"], "none"):
+            raise Refused(RUNNING, "nobody holds it")
+        if self.choice["switch"] == "rests" and one["on"]:
+            raise Refused(RUNNING, "it runs")
+        if self.choice["revision"] == "etag" and headers.get("if-match") != f'"{one["revision"]}"':
+            raise Refused(MOVED, "it was changed meanwhile")
+        if "name" in body:
+            self._refuse_name(kind, body["name"], one)
+            one["title"] = body["name"]
+        if self.choice["update"] in ("whole", "default"):
+            unsaid = "as ever" if self.choice["update"] == "default" else ""
+            meant = {**self._empty(), "text": unsaid, "tags": meant["tags"]}
+        one["draft" if self._has_drafts(kind) else "live"] = self._taken(meant, body)
+
+    def _remove(self, kind: str, one: dict[str, Any], said: dict[str, str]) -> None:
+        if self.choice["switch"] == "rests" and one["on"]:
+            raise Refused(RUNNING, "it runs")
+        if self.choice["holds_on"] and not one["gone"]:
+            for other in self.held["board"].values():
+                for meant in (other["live"], other["draft"]):
+                    named = [*meant["uses"], *meant["colours"]] if meant and kind == "source" else []
+                    named += [meant["next"]] if meant and kind == "board" and other is not one else []
+                    if one["id"] in named and not other["gone"]:
+                        raise Refused(USED, f"{other['title']} uses it")
+        if self.choice["gone"] == "gone" or "finally" in said:
+            del self.held[kind][one["id"]]
+        else:
+            one["gone"] = True
+
+    def _list(self, kind: str, said: dict[str, str]) -> Said:
+        some = [one for one in self.held[kind].values() if not one["gone"] or self.choice["gone"] == "shown"]
+        rows = [self._shown(kind, one, one["draft"] if one["live"] is None else one["live"]) for one in some]
+        how = self.choice["pages"]
+        start = (int(said.get("page", 1)) - 1) * PAGE if how == "page" else int(said.get("from") or 0)
+        end = len(rows) if how == "none" else start + PAGE
+        address = f"{self.address}/{kind}s?from={end}" if end < len(rows) else None
+        body = {"rows": rows[start:end], "after": str(end) if address else None, "next": address}
+        return 200, body, {"Link": f'<{address}>; rel="next"'} if address and how == "link" else {}
+
+
+def sheets(choice: dict[str, Any]) -> dict[str, str]:
+    """The bridge sheet and its kind sheets, by their names."""
+    pages = {
+        "page": 'ask = "page"',
+        "offset": 'ask = "from"',
+        "cursor": 'ask = "from"\nnext = "$.after"',
+        "next": 'next = "$.next"',
+    }
+    how = "link" if choice["pages"] == "next" else choice["pages"]
+    text = 'bridge = "any"\nkinds = ["board.toml", "source.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
+    text += f'[pages]\nhow = "{how}"\n{pages.get(choice["pages"], "")}\n[errors]\ncode = "$.fault.no"\nwords = "$.fault.says"\n'
+    text += 'refused = "$.fault"\n' if choice["refused"] == "in the body" else ""
+    for code, says, means in (
+        (404, "", "absent"),
+        (409, "is taken", "taken"),
+        (409, "uses it", "in use"),
+        (412, "", "moved"),
+        (422, "", "invalid"),
+    ):
+        text += f'[[error]]\ncode = "{code}"\nmeans = "{means}"\n' + (f'says = "{says}"\n' if says else "")
+    text += _kind_lines(choice, "board") + _kind_lines(choice, "source")
+    return {"any": text, "board": _board(choice), "source": f'kind = "source"\n{_ids(choice, "source")}'}
+
+
+def _kind_lines(choice: dict[str, Any], kind: str) -> str:
+    is_board, path = kind == "board", f"/{kind}s"
+    where = "$.with." if choice["nested"] else "$."
+    at = ', at = "$.data"' if choice["envelope"] else ""
+    members = {"text": f"{where}text"}
+    if is_board:
+        members |= {name: f"{where}{name}" for name in ("uses", "next")}
+        members |= {name: f"{where}{name}" for name in ("colours", "script") if choice[name]}
+        members["uses"] += "[*].id" if choice["uses"] == "objects" else ""
+    made = {
+        "body": 'id = "$.made"',
+        "location": 'id = "location"',
+        "listed": 'id = "listed"',
+        "job": 'job = { get = "/jobs/{job}", job = "$.job", done = ["done"], id = "$.made", wait_s = 0.01 }',
+    }[choice["made"]]
+    rests = ', when = "off"' if choice["switch"] == "rests" and is_board else ""
+    change = [f'{"patch" if choice["update"] == "merge patch" else "put"} = "{path}/{{id}}"{rests}']
+    change += [f'how = "{choice["update"]}"'] if choice["update"] in ("by member", "merge patch") else []
+    change += ['match = "etag"'] if choice["revision"] == "etag" else []
+    if choice["update"] == "default":
+        own = '["id", "revision", "archived", "state", "live", "drafted"]'
+        change += [f'absent = "default", read_only = {own}']
+    if choice["hold"]:
+        change += [f'first = {{ post = "{path}/{{id}}/hold", at = "$.ticket" }}', 'headers = { X-Ticket = "{held}" }']
+        change += [f'{name} = {{ post = "{path}/{{id}}/release" }}' for name in ("then", "else")]
+    then = f', then = {{ delete = "{path}/{{id}}?finally=yes" }}' if choice["gone"] == "twice" else ""
+    lines = [
+        f"[item.{kind}]",
+        f'index = {{ get = "{path}", rows = "$.rows[*]" }}',
+        f'read = {{ get = "{path}/{{id}}"{at} }}',
+        'id = "$.id"',
+        'title = "$.name"',
+        f'revision = "{"$.revision" if choice["revision"] == "number" else choice["revision"]}"',
+        f"definition = {{ {', '.join(f'{name} = {json.dumps(place)}' for name, place in members.items())} }}",
+        f'create = {{ post = "{path}", {made} }}',
+        f"update = {{ {', '.join(change)} }}",
+        f'retire = {{ delete = "{path}/{{id}}"{rests}{then} }}',
+    ]
+    lines += [f'id_form = "{{address}}{path}/{{id}}/"'] if choice["addressed"] else []
+    lines += ['gone = "$.archived"'] if choice["gone"] == "shown" else []
+    lines += ['write = { wrapped = "item" }'] if choice["wrapped"] else []
+    if is_board and choice["drafts"]:
+        lines += [
+            f'draft = {{ get = "{path}/{{id}}/draft"{at} }}',
+            'published = "$.live"',
+            'unpublished = "$.drafted"',
+        ]
+        lines += [f'{name} = {{ post = "{path}/{{id}}/{call}" }}' for name, call in PUBLISHING]
+    if is_board and choice["switch"]:
+        calls = ", ".join(f'{name} = {{ post = "{path}/{{id}}/{name}" }}' for name in ("on", "off"))
+        lines += ['on = { at = "$.state", is = ["runs"] }', f"switch = {{ {calls} }}"]
+    if is_board and choice["tags"]:
+        calls = f'get = "{path}/{{id}}/tags", write = {{ put = "{path}/{{id}}/tags" }}'
+        if choice["tags"] == "entries":
+            calls = f'get = "{path}/{{id}}/tags", entry = "$.no", by = "$.word", without = ["$.no"]'
+            calls += (
+                f', add = {{ post = "{path}/{{id}}/tags" }}, remove = {{ delete = "{path}/{{id}}/tags/{{entry}}" }}'
+            )
+        lines += [f"more = {{ tags = {{ {calls} }} }}"]
+    return "\n".join(lines) + "\n"
+
+
+PUBLISHING = (("publish", "publish"), ("take_back", "withdraw"))
+
+
+def _ids(choice: dict[str, Any], kind: str) -> str:
+    return f'[ids]\nspace = "{kind}"\n' + ("number = true\n" if choice["ids"] == "number" else "")
+
+
+def _board(choice: dict[str, Any]) -> str:
+    forms = {kind: f"{{address}}/{kind}s/{{id}}/" if choice["addressed"] else "{id}" for kind in ("board", "source")}
+    of = {"text": f"of {forms['source']}!"}.get(choice["uses"], forms["source"])
+    places = [("$.uses.list[*]" if choice["uses"] == "string" else "$.uses[*]", "source", of, "")]
+    is_object = choice["next"] == "object"
+    hollow = 'hollow = "object"\n' if is_object else ""
+    places += [("$.next.id" if is_object else "$.next", "board", forms["board"], hollow)]
+    places += [("$.colours", "source", forms["source"], "members = true\n")] if choice["colours"] else []
+    text = f'kind = "board"\nstart = true\n{_ids(choice, "board")}'
+    for at, kind, form, more in places:
+        # A form that is nothing but the id would be a number in quotes.
+        said = f'form = "{form}"\n' if form != "{id}" else ""
+        text += f'[[refers]]\nat = "{at}"\nto = ["{kind}"]\n{said}{more}'
+    text += f'[[mention]]\npattern = "<{forms["source"]}>"\nkind = "source"\n' if choice["script"] else ""
+    states = [*(["switch = true"] if choice["switch"] else []), *(["publish = true"] if choice["drafts"] else [])]
+    text += "[states]\n" + "\n".join(states) + "\n"
+    fields = [f"text = {json.dumps(['$.script'] if choice['script'] else ['$.text'])}"]
+    fields += ['json = ["$.uses"]'] if choice["uses"] == "string" else []
+    fields += ['unordered = ["$.tags"]'] if choice["tags"] == "entries" else []
+    return text + "[fields]\n" + "\n".join(fields) + "\n"
