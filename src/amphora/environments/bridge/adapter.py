@@ -317,19 +317,37 @@ class Bridge:
         part = self._part(single)
         call = self._able(part.update, write.states.title, "change", write.kind)
         # Before anything is taken hold of: a change that can't be is refused, and nothing was asked.
-        body = self.bodies.of(part, write, call, single)
+        self.bodies.of(part, write, call, single)
         between()
         with held(self._change, call, self._values(single), "it was written") as more:
             # Looked at once more: from here on nobody else can change it, and taking hold of it may have.
-            now = single
-            if call.said("first", None):
-                now = self._still(single)
+            single = self._still(single) if call.said("first", None) else single
+            try:
+                now = self._named_anew(write, call, single, more)
                 body = self.bodies.of(part, write, call, now)
-            headers = self._match(call, now)
-            # Some platforms take a PUT like that: what is left out stays, and null takes it away.
-            if call.said("how") == "merge patch" and call.method == "PATCH":
-                headers["Content-Type"] = "application/merge-patch+json"
-            self._change(call, more | self._values(now), body, headers)
+                headers = self._match(call, now)
+                # Some platforms take a PUT like that: what is left out stays, and null takes it away.
+                if call.said("how") == "merge patch" and call.method == "PATCH":
+                    headers["Content-Type"] = "application/merge-patch+json"
+                self._change(call, more | self._values(now), body, headers)
+            except (EnvironmentRefused, RevisionMoved, Unavailable):
+                if call.said("titled") or call.said("moved"):
+                    with taken("it was called otherwise"):
+                        back = replace(write, states=single.row.states)
+                        self._named_anew(back, call, self._again(single), more)
+                raise
+
+    def _named_anew(self, write: Write, call: Call, single: Single, more: Mapping[str, Json]) -> Single:
+        """The item with the title and in the folder that it is to have, where these have calls of their own."""
+        was, wanted = single.row.states, write.states
+        ways = (("titled", was.title, wanted.title), ("moved", was.folder, wanted.folder))
+        calls = [named for how, before, after in ways if before != after and (named := call.said(how, None))]
+        for named in calls:
+            values = {**more, **self._values(single), "title": wanted.title, "folder": self.bodies.folder(write)}
+            self._change(named, values, headers=self._match(named, single))
+            with taken("it was called otherwise"):
+                single = self._again(self._sameness.found_again(self._part(single), single, wanted.title))
+        return single
 
     def _still(self, single: Single) -> Single:
         """An item after something that changes at most its revision. RevisionMoved where more is another."""

@@ -73,10 +73,10 @@ class Bodies:
                 lay(part.definition.get(name, member_path(name)), _laid(native.get(name), value))
         # After the definition: where a title stands in it too, this one is meant.
         unsent = part.write.get("without", [])
-        if part.paths["title"] not in unsent:
+        if part.paths["title"] not in unsent and not call.said("titled"):
             lay(part.paths["title"], write.states.title)
-        if (folder := part.paths.get("folder")) and folder not in unsent:
-            lay(folder, self._folders.written(write.states.folder))
+        if (folder := part.paths.get("folder")) and folder not in unsent and not call.said("moved"):
+            lay(folder, self.folder(write))
         if uid:
             lay(call.said("uid"), uid)
         always = {**part.write.get("with", {}), **call.said("with", {})}
@@ -153,8 +153,9 @@ class Bodies:
         would be told."""
         # Nothing can be taken out of what holds it.
         held = [member_name(written_at(part.definition[part.within.member]))] if part.within else []
-        # Nor is something called otherwise by a body that never says how it is called.
-        unsent = [member_name(path) for path in part.write.get("without", []) if path == part.paths["title"]]
+        # Nor is something called otherwise, or moved, by a body that never says how it is called and where it is.
+        named = {part.paths["title"], part.paths.get("folder")}
+        unsent = [member_name(path) for path in part.write.get("without", []) if path in named]
         fixed = frozenset([*call.said("read_only", []), *held, *unsent])
         if not fixed:
             return fixed
@@ -162,15 +163,25 @@ class Bodies:
         ours = {member_name(written_at(path)): name for name, path in part.definition.items()}
         # Left out is another value, too.
         moved = [name for path, name in ours.items() if _is_in(path, fixed) and native.get(name) != present.get(name)]
-        moved += ["title"] if _is_in(member_name(part.paths["title"]), fixed) and was != write.states.title else []
+        for name, how, before, after in (
+            ("title", "titled", was, write.states.title),
+            ("folder", "moved", there.row.states.folder, write.states.folder),
+        ):
+            is_fixed = name in part.paths and _is_in(member_name(part.paths[name]), fixed)
+            moved += [name] if is_fixed and before != after and not call.said(how) else []
         if moved:
             raise EnvironmentRefused(
-                f"{was!r} can't get another {moved[0]}: that of a {part.kind.singular} is never changed there.",
+                f"{was!r} can't get another {' and '.join(moved)}: "
+                f"that of a {part.kind.singular} is never changed there.",
                 subject=was,
                 place=f"{self._sheet.file}, {call.name}",
                 next_step=advice("Leave it as it is there, or bring a copy beside it (--copy)."),
             )
         return fixed
+
+    def folder(self, write: Write) -> Json:
+        """The folder of an item as the platform writes it."""
+        return self._folders.written(write.states.folder)
 
     def holder(self, part: ItemPart, write: Write) -> dict[str, Json]:
         """What holds an item that is to be made, and what holds that."""

@@ -108,7 +108,7 @@ class SheetFaults:
         if "pages" in row:
             yield from self._pages(row["pages"], f"{name}.pages")
         # Whatever is called to change something may answer with a job, or need a call before or after it.
-        for inner in ("job", *lines.AROUND):
+        for inner in ("job", *lines.AROUND, *lines.NAMED):
             if further := table_in(row, inner):
                 yield from self._call(further, lines.JOB if inner == "job" else lines.CHANGE, f"{name}.{inner}")
         if (job := table_in(row, "job")) and not job.get("done"):

@@ -156,9 +156,12 @@ CREATE = {
     "same": list,
     "with": dict,
 }
+NAMED = {"titled": dict, "moved": dict}
+"""Calls by which an item gets another title and another folder, where its body says neither."""
 UPDATE = {
     **CHANGE,
     **AROUND,
+    **NAMED,
     "match": str,
     "when": str,
     "absent": str,

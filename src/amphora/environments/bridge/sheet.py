@@ -13,7 +13,7 @@ from amphora.core.values.next_step import advice
 from amphora.core.values.strict_toml import line_of
 from amphora.environments.bridge.agreement import Agreement
 from amphora.environments.bridge.faults import SheetFaults
-from amphora.environments.bridge.lines import AROUND, FLAGS, METHODS
+from amphora.environments.bridge.lines import AROUND, FLAGS, METHODS, NAMED
 from amphora.environments.bridge.parts import (
     Apart,
     BridgeSheet,
@@ -76,7 +76,7 @@ def _call_of(row: Any, name: str, pages: Mapping[str, Any] | None = None) -> Cal
     if pages is not None:
         # Laid over and not instead: most lists differ in one word.
         more["pages"] = {**pages, **row.get("pages", {})}
-    for inner in ("job", *AROUND):
+    for inner in ("job", *AROUND, *NAMED):
         # In a job `job` is a place: where its name stands.
         if isinstance(more.get(inner), dict):
             more[inner] = _call_of(more[inner], f"{name}.{inner}")
