@@ -65,7 +65,10 @@ def test_what_is_called_otherwise_and_moved(tmp_path: Path, has_calls: bool) -> 
         run("export", "here", "*", "--as", "p")
         if not has_calls:
             # It was said to be updated, and was not as promised.
-            assert "can't get another title and folder" in run("import", "p", "there", "--yes", code=4).err
+            told = run("import", "p", "there", "--yes", code=3).err
+            assert "there never changes this of what is there.\n  jar:oils/A: another title and folder\n" in told, (
+                told
+            )
             assert two.told() == before
             return
         run("import", "p", "there", "--yes")

@@ -109,6 +109,8 @@ class KindSheet:
     """Where it names what holds it (a page its app): whoever packs that one packs this, too."""
     is_fixed: bool = False
     """Whether its items are made and removed there, and never changed."""
+    fixed: frozenset[str] = frozenset()
+    """What of them never changes there once they are made: "title", "folder", and members of the definition."""
     opens: tuple[str, ...] = ()
     """Where a definition has to be opened, in words that can be compared; see `core.form.opened`."""
     source: str = field(repr=False, default="")

@@ -13,7 +13,7 @@ from amphora.core.merge.merge import FieldChange
 from amphora.core.merge.phrase import place_phrase
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
 from amphora.core.needs.pauses import WORD
-from amphora.core.plan.actions import Action, Do
+from amphora.core.plan.actions import Action, Do, moves
 from amphora.core.plan.commands import COMPARED, to_ask_again, to_compare, to_import, to_withdraw
 from amphora.core.plan.consents import lacking_consents, to_choose
 from amphora.core.plan.decisions import DRAFT, PUBLICATION, SECRETS, THERE
@@ -52,6 +52,7 @@ def reasons_of(docket: Docket, standing: Standing, consent: Consent) -> list[Rea
         *_regions(docket, standing),
         *_unknown_kinds(docket, standing),
         *_fixed(docket, standing),
+        *_kept(docket, standing),
         *_permissions(docket, standing),
         *_taken(docket),
         *_ids(docket),
@@ -170,6 +171,30 @@ def _fixed(docket: Docket, standing: Standing) -> list[Reason]:
         "Leave it as it is there, or bring a copy beside it with", to_import(docket, "--copy", blank("NAME"))
     )
     return [Reason(Why.UNKNOWN, words, tuple(map(readable, changed)), how)]
+
+
+def _kept(docket: Docket, standing: Standing) -> list[Reason]:
+    """What an item has for good once it is made: its title, its folder, a member."""
+    details = []
+    for action in docket.actions:
+        fixed = standing.sheets[action.item.kind].fixed if action.item.kind in standing.sheets else frozenset[str]()
+        if not fixed or action.do is not Do.UPDATE or action.present is None:
+            continue
+        was, wanted = action.present.states, action.states
+        states = {"title": was.title != wanted.title, "folder": was.folder != wanted.folder}
+        names = [name for name, is_another in states.items() if is_another and name in fixed]
+        changes = action.comparison.changes if action.comparison else ()
+        # By the first step of a place in the definition: `/kind/of`.
+        steps = {change.place.split("/")[1] for change in changes if moves(change) and change.place.startswith("/")}
+        if names := [*names, *sorted(steps & fixed)]:
+            details.append(f"{readable(action.key)}: another {' and '.join(names)}")
+    if not details:
+        return []
+    words = f"{docket.target} never changes this of what is there."
+    how = advice(
+        "Leave it as it is there, or bring a copy beside it with", to_import(docket, "--copy", blank("NAME"))
+    )
+    return [Reason(Why.UNKNOWN, words, tuple(details), how)]
 
 
 def _permissions(docket: Docket, standing: Standing) -> list[Reason]:

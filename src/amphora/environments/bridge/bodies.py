@@ -21,6 +21,7 @@ from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
 from amphora.environments.bridge.paths import (
     dropped,
     filled,
+    is_in,
     member_name,
     member_path,
     put,
@@ -58,7 +59,7 @@ class Bodies:
         def lay(path: str, value: Json) -> None:
             # Under another name than it is read, if the sheet says so.
             path = written_at(path)
-            if not _is_in(member := member_name(path), fixed):
+            if not is_in(member := member_name(path), fixed):
                 put(body, member_path(names[member]) if member in names else path, _said(shapes.get(member), value))
 
         for name, value in native.items():
@@ -162,12 +163,12 @@ class Bodies:
         was, present = there.row.states.title, self._without_kept(part, write, there)
         ours = {member_name(written_at(path)): name for name, path in part.definition.items()}
         # Left out is another value, too.
-        moved = [name for path, name in ours.items() if _is_in(path, fixed) and native.get(name) != present.get(name)]
+        moved = [name for path, name in ours.items() if is_in(path, fixed) and native.get(name) != present.get(name)]
         for name, how, before, after in (
             ("title", "titled", was, write.states.title),
             ("folder", "moved", there.row.states.folder, write.states.folder),
         ):
-            is_fixed = name in part.paths and _is_in(member_name(part.paths[name]), fixed)
+            is_fixed = name in part.paths and is_in(member_name(part.paths[name]), fixed)
             moved += [name] if is_fixed and before != after and not call.said(how) else []
         if moved:
             raise EnvironmentRefused(
@@ -236,11 +237,6 @@ def _in_body(part: ItemPart, form: Mapping[str, Json], along: Collection[str] = 
     """The members that have no calls of their own, and those that go `along` all the same."""
     some = {name: value for name, value in form.items() if name not in part.apart or name in along}
     return {name: part.apart[name].bare(value) if name in part.apart else value for name, value in some.items()}
-
-
-def _is_in(member: str, names: Collection[str]) -> bool:
-    """Whether a member is one of these, or stands inside of one."""
-    return any(member == name or member.startswith(f"{name}.") for name in names)
 
 
 def _laid(body: Any, more: Any) -> Any:

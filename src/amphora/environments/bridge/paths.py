@@ -5,7 +5,7 @@ from __future__ import annotations
 import copy
 import json
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from typing import Any
@@ -147,6 +147,11 @@ def member_name(path: str) -> str:
 
 _SHORT = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 _DOTTED = re.compile(r"[A-Za-z0-9_-]+(\.[A-Za-z0-9_-]+)*")
+
+
+def is_in(member: str, names: Collection[str]) -> bool:
+    """Whether a member is one of these, or stands inside of one."""
+    return any(member == name or member.startswith(f"{name}.") for name in names)
 
 
 def written_at(path: str) -> str:

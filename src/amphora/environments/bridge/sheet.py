@@ -25,7 +25,7 @@ from amphora.environments.bridge.parts import (
     SupplyPart,
     Within,
 )
-from amphora.environments.bridge.paths import Flag, member_path
+from amphora.environments.bridge.paths import Flag, is_in, member_name, member_path, written_at
 
 
 def parse_bridge(source: str, file: str, kinds: Mapping[str, str]) -> BridgeSheet:
@@ -107,10 +107,16 @@ def _item(sheet: KindSheet, row: Mapping[str, Any], pages: Mapping[str, Any]) ->
     # Half of an app is none: its pages come along, unless the sheet says that they don't.
     held = {*sheet.held_by, member_path(within["as"])} if within.get("along", True) and within else sheet.held_by
     is_fixed = "create" in row and "update" not in row
-    sheet = replace(sheet, hides_secrets=bool(row.get("hidden")), held_by=tuple(sorted(held)), is_fixed=is_fixed)
     definition = row["definition"]
     # A list is the usual case: each member stands where its name says.
     members = definition if isinstance(definition, dict) else {name: member_path(name) for name in definition}
+    sheet = replace(
+        sheet,
+        hides_secrets=bool(row.get("hidden")),
+        held_by=tuple(sorted(held)),
+        is_fixed=is_fixed,
+        fixed=frozenset(_fixed(row, members)),
+    )
     names = ("row", "read", "draft", "create", "update", "retire", "publish", "take_back")
     calls = {call: _call_of(row.get(call), f"{name}.{call}") for call in names}
     return ItemPart(
@@ -139,6 +145,19 @@ def _item(sheet: KindSheet, row: Mapping[str, Any], pages: Mapping[str, Any]) ->
         Within(within["kind"], within["as"]) if within else None,
         tuple(row.get("hidden", ())),
     )
+
+
+def _fixed(row: Mapping[str, Any], members: Mapping[str, str]) -> Iterable[str]:
+    """What no change of an item says: it is as it was made."""
+    update = row.get("update", {})
+    read_only, unsent = update.get("read_only", ()), row.get("write", {}).get("without", ())
+    for name, call in (("title", "titled"), ("folder", "moved")):
+        path = row.get(name)
+        if path and call not in update and (path in unsent or is_in(member_name(path), read_only)):
+            yield name
+    # Nothing can be taken out of what holds it.
+    yield from (row["within"]["as"],) if row.get("within") else ()
+    yield from (name for name, path in members.items() if is_in(member_name(written_at(path)), read_only))
 
 
 def _flag(said: str | Mapping[str, Any], is_strict: bool) -> Flag:
