@@ -323,7 +323,10 @@ class Carrier:
 
     def _holds(self, image: Image | None, meant: Image | None) -> bool:
         """Whether all that was meant is there, and nothing but additions beside it."""
-        if image is None or meant is None or image.states.title != meant.states.title:
+        if image is None or meant is None:
+            return False
+        # What was to be off and is on is half of what was meant.
+        if (image.states.title, image.states.is_on) != (meant.states.title, meant.states.is_on):
             return False
         sheet = self.bench.habits.sheets[image.kind]
         asked, found = settled(meant.newest, sheet), settled(image.newest, sheet)
