@@ -166,12 +166,13 @@ class Bridge:
                         raise
                     removed_from(users, there[one.native_id], there, self._remove, self._rewritten)
 
-    def _rewritten(self, write: Write, single: Single) -> Single:
+    def _rewritten(self, write: Write, single: Single, goes_live: bool) -> Single:
         self._update(write)
         with taken("it was written"):
             after = self._again(single)
             # On some platforms what is live names others still, whatever its draft says.
-            if (publish := self._part(single).publish) and single.draft is None and after.live != after.newest:
+            is_half = goes_live and single.live is not None and after.draft is not None
+            if is_half and (publish := self._part(single).publish):
                 self._do(publish, after, "publish")
                 after = self._again(after)
             return after

@@ -18,23 +18,27 @@ def removed_from(
     single: Single,
     there: dict[str, Single],
     remove: Callable[[Single], None],
-    rewrite: Callable[[Write, Single], Single],
+    rewrite: Callable[[Write, Single, bool], Single],
 ) -> None:
     """Removes an item out of a circle: those `users` of it that are to go as well let go of it first, and stand in
-    `there` as they are then. Refused all the same, they name it again, and EnvironmentRefused comes through."""
+    `there` as they are then. Refused all the same, they name it again, and EnvironmentRefused comes through.
+    `rewrite` writes an item as it was last seen, and makes that live if told so."""
     native_id = single.row.native_id
     sheets = {user.native_id: user.sheet for user in users}
     was = {user.native_id: there[user.native_id] for user in users}
     for user, one in was.items():
         loose = loosened(one.newest, {native_id}, sheets[user])
-        there[user] = rewrite(_as_it_is(one, loose), one)
+        there[user] = rewrite(_as_it_is(one, loose), one, True)
     try:
         # One that named itself is another one by now.
         remove(there[native_id])
     except EnvironmentRefused:
         with taken("some of what was to go with it name it no longer"):
             for user, one in was.items():
-                there[user] = rewrite(_as_it_is(there[user], one.newest), there[user])
+                # What is live first, and what lies unpublished beside it again on top of that.
+                for version, goes_live in ((one.live, True), (one.draft, False)):
+                    if version is not None:
+                        there[user] = rewrite(_as_it_is(there[user], version), there[user], goes_live)
         raise
 
 
