@@ -11,7 +11,7 @@ import pytest
 
 from tests.contract.answering import Said, described, pair
 
-JOB = 'job = { get = "{location}", state = "$.state", done = ["done"], failed = ["failed"], words = "$.why"'
+JOB = 'job = { get = "{location}", state = "$.state", done = ["done"], failed = ["failed"], words = "$.why", wait_s = 0.01'
 SHEET = (
     'bridge = "looms"\nkinds = ["loom.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
     + described("loom", "/looms", ["next"], 'changed_at = "$.at"\non = "$.on"\n')
