@@ -64,9 +64,12 @@ def test_what_is_called_otherwise_and_moved(tmp_path: Path, has_calls: bool) -> 
         jar |= {"shelf": "lids", "name": "AA"}
         run("export", "here", "*", "--as", "p")
         if not has_calls:
+            # `check` and a preview know it as well.
+            assert "never changes this" in run("check", "p", "there", code=3).out
+            assert "another folder and title" in run("import", "p", "there", "--preview", code=3).out
             # It was said to be updated, and was not as promised.
             told = run("import", "p", "there", "--yes", code=3).err
-            assert "there never changes this of what is there.\n  jar:oils/A: another title and folder\n" in told, (
+            assert "there never changes this of what is there.\n  jar:oils/A: another folder and title\n" in told, (
                 told
             )
             assert two.told() == before

@@ -110,7 +110,7 @@ class KindSheet:
     is_fixed: bool = False
     """Whether its items are made and removed there, and never changed."""
     fixed: frozenset[str] = frozenset()
-    """What of them never changes there once they are made: "title", "folder", and members of the definition."""
+    """The places of what never changes there once they are made: `state:title`, `state:folder`, members (`/kind`)."""
     opens: tuple[str, ...] = ()
     """Where a definition has to be opened, in words that can be compared; see `core.form.opened`."""
     source: str = field(repr=False, default="")
@@ -204,8 +204,11 @@ def _opens(table: Mapping[str, Any]) -> Iterable[str]:
     yield from (f"ids.{name} {value}" for name, value in table.get("ids", {}).items())
     yield from (f"json {path}" for path in table.get("fields", {}).get("json", []))
     yield from (f"mention {row['pattern']} {row['kind']} {row.get('by', '')}" for row in table.get("mention", []))
-    yield from (f"part {row['at']} {row.get('of', '')} {row['parts']}" for row in table.get("part", []))
+    for row in table.get("part", []):
+        yield f"part {row['at']} {row.get('of', '')} {row['parts']} {row.get('members', '')}".rstrip()
     for refer in table.get("refers", []):
+        if "part" in refer:
+            yield f"part {refer['at']} {OF} {refer['part']['parts']}"
         if refer.get("members") or refer.get("form"):
             yield f"refers {refer['at']} {refer.get('form', 'members')}"
         if refer.get("by"):

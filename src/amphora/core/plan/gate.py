@@ -52,7 +52,6 @@ def reasons_of(docket: Docket, standing: Standing, consent: Consent) -> list[Rea
         *_regions(docket, standing),
         *_unknown_kinds(docket, standing),
         *_fixed(docket, standing),
-        *_kept(docket, standing),
         *_permissions(docket, standing),
         *_taken(docket),
         *_ids(docket),
@@ -160,41 +159,36 @@ def _unknown_kinds(docket: Docket, standing: Standing) -> list[Reason]:
 
 
 def _fixed(docket: Docket, standing: Standing) -> list[Reason]:
+    """What a target never changes: items of a kind, or their titles, folders, members."""
     sheets = standing.sheets
     fixed = {kind for kind, sheet in sheets.items() if sheet.is_fixed}
     changed = [step.key for step in docket.steps if isinstance(step, Update) and kind_of(step.key) in fixed]
-    if not changed:
-        return []
     kinds = " or ".join(sorted({sheets[kind_of(key)].singular for key in changed}))
-    words = f"In {docket.target} a {kinds} is made and removed, and never changed."
+    kept = [
+        f"{readable(action.key)}: another {' and '.join(map(place_phrase, places))}"
+        for action in docket.actions
+        if action.item.kind in sheets and (places := sorted(_places_of(action) & sheets[action.item.kind].fixed))
+    ]
     how = advice(
         "Leave it as it is there, or bring a copy beside it with", to_import(docket, "--copy", blank("NAME"))
     )
-    return [Reason(Why.UNKNOWN, words, tuple(map(readable, changed)), how)]
+    words = {
+        f"In {docket.target} a {kinds} is made and removed, and never changed.": list(map(readable, changed)),
+        f"{docket.target} never changes this of what is there.": kept,
+    }
+    return [Reason(Why.UNKNOWN, told, tuple(lines), how) for told, lines in words.items() if lines]
 
 
-def _kept(docket: Docket, standing: Standing) -> list[Reason]:
-    """What an item has for good once it is made: its title, its folder, a member."""
-    details = []
-    for action in docket.actions:
-        fixed = standing.sheets[action.item.kind].fixed if action.item.kind in standing.sheets else frozenset[str]()
-        if not fixed or action.do is not Do.UPDATE or action.present is None:
-            continue
-        was, wanted = action.present.states, action.states
-        states = {"title": was.title != wanted.title, "folder": was.folder != wanted.folder}
-        names = [name for name, is_another in states.items() if is_another and name in fixed]
-        changes = action.comparison.changes if action.comparison else ()
-        # By the first step of a place in the definition: `/kind/of`.
-        steps = {change.place.split("/")[1] for change in changes if moves(change) and change.place.startswith("/")}
-        if names := [*names, *sorted(steps & fixed)]:
-            details.append(f"{readable(action.key)}: another {' and '.join(names)}")
-    if not details:
-        return []
-    words = f"{docket.target} never changes this of what is there."
-    how = advice(
-        "Leave it as it is there, or bring a copy beside it with", to_import(docket, "--copy", blank("NAME"))
-    )
-    return [Reason(Why.UNKNOWN, words, tuple(details), how)]
+def _places_of(action: Action) -> set[str]:
+    """What an update changes: its title, its folder, members of its definition."""
+    if action.do is not Do.UPDATE or action.present is None:
+        return set()
+    was, wanted = action.present.states, action.states
+    states = {"state:title": was.title != wanted.title, "state:folder": was.folder != wanted.folder}
+    changes = action.comparison.changes if action.comparison else ()
+    # By the first step of a place in the definition: `/kind` of `/kind/of`.
+    members = {f"/{change.place.split('/')[1]}" for change in changes if moves(change) and change.place[0] == "/"}
+    return members | {place for place, is_another in states.items() if is_another}
 
 
 def _permissions(docket: Docket, standing: Standing) -> list[Reason]:

@@ -53,17 +53,17 @@ def find_made(
     ]
     images = environment.look([row.native_id for row in rows])
     meant = {intent["meant"].get(key, ""), intent.get("bare", {}).get(key, "")}
-    ours = [
+    as_meant = [
         image
         for image in images.values()
-        if (image.modified_by in (None, account) and (_is_one_of(image, habits, meant) or holds(image)))
-        # Where what is there is always a little more than what was written, the account has to do: it was not there
-        # before, and whoever else made one of that name would be told by theirs.
-        or (habits.fills_in and image.modified_by == account)
+        if image.modified_by in (None, account) and (_is_one_of(image, habits, meant) or holds(image))
     ]
+    # Where what is there is always a little more than what was written, the account has to do: it was not there
+    # before, and whoever else made one of that name would be told by theirs.
+    ours = as_meant or [image for image in images.values() if habits.fills_in and image.modified_by == account]
     # Two would be a guess, and none beside rows of that name a doubt: then nothing is touched.
     if len(ours) == 1:
-        return Search(ours[0], is_as_meant=True)
+        return Search(ours[0], is_as_meant=bool(as_meant))
     if rows:
         words = "nobody can tell whether this run made what is there under its name; if so, remove it there by hand"
         return Search(None, words)

@@ -318,14 +318,14 @@ class Bridge:
         part = self._part(single)
         call = self._able(part.update, write.states.title, "change", write.kind)
         # Before anything is taken hold of: a change that can't be is refused, and nothing was asked.
-        self.bodies.of(part, write, call, single)
+        body = self.bodies.of(part, write, call, single)
         between()
         with held(self._change, call, self._values(single), "it was written") as more:
             # Looked at once more: from here on nobody else can change it, and taking hold of it may have.
-            single = self._still(single) if call.said("first", None) else single
+            was = self._still(single) if call.said("first", None) else single
             try:
-                now = self._named_anew(write, call, single, more)
-                body = self.bodies.of(part, write, call, now)
+                now = self._named_anew(write, call, was, more)
+                body = body if now is single else self.bodies.of(part, write, call, now)
                 headers = self._match(call, now)
                 # Some platforms take a PUT like that: what is left out stays, and null takes it away.
                 if call.said("how") == "merge patch" and call.method == "PATCH":
@@ -334,8 +334,8 @@ class Bridge:
             except (EnvironmentRefused, RevisionMoved, Unavailable):
                 if call.said("titled") or call.said("moved"):
                     with taken("it was called otherwise"):
-                        back = replace(write, states=single.row.states)
-                        self._named_anew(back, call, self._again(single), more)
+                        back = replace(write, states=was.row.states)
+                        self._named_anew(back, call, self._again(was), more)
                 raise
 
     def _named_anew(self, write: Write, call: Call, single: Single, more: Mapping[str, Json]) -> Single:

@@ -21,7 +21,6 @@ from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
 from amphora.environments.bridge.paths import (
     dropped,
     filled,
-    is_in,
     member_name,
     member_path,
     put,
@@ -48,9 +47,13 @@ class Bodies:
             empty = "" if unset == "empty" else None
             write = replace(write, definition=with_missing(write.definition, part.kind.secrets, empty))
         native = _in_body(part, self._native(part, write, there), call.said("along", []))
-        fixed = self._fixed(part, call, native, there, write) if there else frozenset()
+        fixed = frozenset[str]()
+        if there:
+            self._refuse_fixed(part, call, native, there, write)
+            fixed = part.kind.fixed
         # The path says what holds it.
-        native = {name: value for name, value in native.items() if not part.within or name != part.within.member}
+        held = part.within.member if part.within else None
+        native = {name: value for name, value in native.items() if name != held and f"/{name}" not in fixed}
         # First what only comes back, then what is meant: the later counts.
         body = self._kept(part, call, there)
         shapes = part.write.get("as", {})
@@ -58,9 +61,8 @@ class Bodies:
 
         def lay(path: str, value: Json) -> None:
             # Under another name than it is read, if the sheet says so.
-            path = written_at(path)
-            if not is_in(member := member_name(path), fixed):
-                put(body, member_path(names[member]) if member in names else path, _said(shapes.get(member), value))
+            member = member_name(path := written_at(path))
+            put(body, member_path(names[member]) if member in names else path, _said(shapes.get(member), value))
 
         for name, value in native.items():
             is_left_out = value is None and call.said("nulls") == "left out"
@@ -71,13 +73,14 @@ class Bodies:
             # What is there now, not what was read for the comparison: somebody may have added a member since.
             there_now = _in_body(part, self._without_kept(part, write, there))
             for name, value in _vanished(there_now, native, how == "merge patch").items():
-                lay(part.definition.get(name, member_path(name)), _laid(native.get(name), value))
+                if f"/{name}" not in fixed:
+                    lay(part.definition.get(name, member_path(name)), _laid(native.get(name), value))
         # After the definition: where a title stands in it too, this one is meant.
-        unsent = part.write.get("without", [])
-        if part.paths["title"] not in unsent and not call.said("titled"):
+        if _is_said(part, call, "title", "titled", fixed):
             lay(part.paths["title"], write.states.title)
-        if (folder := part.paths.get("folder")) and folder not in unsent and not call.said("moved"):
-            lay(folder, self.folder(write))
+        # Last, for a folder is made where there is none yet.
+        if _is_said(part, call, "folder", "moved", fixed):
+            lay(part.paths["folder"], self.folder(write))
         if uid:
             lay(call.said("uid"), uid)
         always = {**part.write.get("with", {}), **call.said("with", {})}
@@ -147,38 +150,26 @@ class Bodies:
             whole = dropped(whole, path)
         return whole
 
-    def _fixed(
+    def _refuse_fixed(
         self, part: ItemPart, call: Call, native: Mapping[str, Json], there: Single, write: Write
-    ) -> frozenset[str]:
-        """What a change may not send. One that would change any of it is refused: it would not be sent, and nobody
-        would be told."""
-        # Nothing can be taken out of what holds it.
-        held = [member_name(written_at(part.definition[part.within.member]))] if part.within else []
-        # Nor is something called otherwise, or moved, by a body that never says how it is called and where it is.
-        named = {part.paths["title"], part.paths.get("folder")}
-        unsent = [member_name(path) for path in part.write.get("without", []) if path in named]
-        fixed = frozenset([*call.said("read_only", []), *held, *unsent])
+    ) -> None:
+        """Refuses a change of what no change says: it would not be sent, and nobody would be told."""
+        fixed = part.kind.fixed
         if not fixed:
-            return fixed
-        was, present = there.row.states.title, self._without_kept(part, write, there)
-        ours = {member_name(written_at(path)): name for name, path in part.definition.items()}
+            return
+        was, wanted, present = there.row.states, write.states, self._without_kept(part, write, there)
         # Left out is another value, too.
-        moved = [name for path, name in ours.items() if is_in(path, fixed) and native.get(name) != present.get(name)]
-        for name, how, before, after in (
-            ("title", "titled", was, write.states.title),
-            ("folder", "moved", there.row.states.folder, write.states.folder),
-        ):
-            is_fixed = name in part.paths and is_in(member_name(part.paths[name]), fixed)
-            moved += [name] if is_fixed and before != after and not call.said(how) else []
+        moved = [name for name in part.definition if f"/{name}" in fixed and native.get(name) != present.get(name)]
+        moved += ["title"] if "state:title" in fixed and was.title != wanted.title else []
+        moved += ["folder"] if "state:folder" in fixed and was.folder != wanted.folder else []
         if moved:
             raise EnvironmentRefused(
-                f"{was!r} can't get another {' and '.join(moved)}: "
+                f"{was.title!r} can't get another {' and '.join(moved)}: "
                 f"that of a {part.kind.singular} is never changed there.",
-                subject=was,
+                subject=was.title,
                 place=f"{self._sheet.file}, {call.name}",
                 next_step=advice("Leave it as it is there, or bring a copy beside it (--copy)."),
             )
-        return fixed
 
     def folder(self, write: Write) -> Json:
         """The folder of an item as the platform writes it."""
@@ -237,6 +228,13 @@ def _in_body(part: ItemPart, form: Mapping[str, Json], along: Collection[str] = 
     """The members that have no calls of their own, and those that go `along` all the same."""
     some = {name: value for name, value in form.items() if name not in part.apart or name in along}
     return {name: part.apart[name].bare(value) if name in part.apart else value for name, value in some.items()}
+
+
+def _is_said(part: ItemPart, call: Call, name: str, how: str, fixed: Collection[str]) -> bool:
+    """Whether a body says a title or a folder: not where it never changes, or has a call of its own."""
+    path = part.paths.get(name)
+    is_sent = path is not None and path not in part.write.get("without", [])
+    return is_sent and f"state:{name}" not in fixed and not call.said(how)
 
 
 def _laid(body: Any, more: Any) -> Any:

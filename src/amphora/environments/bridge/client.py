@@ -233,6 +233,7 @@ class Client(Caller):
         there. To a sign-in page and to other servers nobody is led."""
         told = {status for one in self.sheet.means for status in one.statuses}
         location = ""
+        # So often and no more: what is the same address for us, as with another scheme, leads round in circles.
         for _ in range(MOST_LED):
             answer = self.exchange(method, path, is_read, headers, **options)
             status, leads = answer.status_code, answer.headers.get("Location", "")
@@ -250,7 +251,6 @@ class Client(Caller):
 
     def _is_near(self, leads: str) -> bool:
         try:
-            # What is the same address for us, as with another scheme, would lead round in circles.
             return bool(self.near(leads))
         except EnvironmentRefused:
             return False

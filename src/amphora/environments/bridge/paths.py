@@ -254,7 +254,6 @@ def filled(value: Json, values: Mapping[str, Json], is_path: bool = False) -> Js
         return values[alone[1]]
     if is_path:
         value = _EMPTY.sub(lambda found: "" if values.get(found[2], found) in ("", None) else found[0], value)
-    values = {**values, **_as_paths(values)} if "{p" in value else values
     # What nobody knows stays: braces may be the platform's own.
     return PLACEHOLDER.sub(lambda found: _text(values, found[1], found[0], is_path), value)
 
@@ -264,21 +263,16 @@ _EMPTY = re.compile(r"(?<=[?&])([^=&]+)=\{([a-z_]+)\}(?:&|$)")
 
 
 def _text(values: Mapping[str, Json], name: str, whole: str, is_path: bool) -> str:
-    if name not in values:
+    # Where slashes lead into folders: an id that is a path, and the path of what is about to be made.
+    if name == "path" and "id" in values:
+        text, kept = str(values["id"]).strip("/"), "/"
+    elif name == "place" and "title" in values:
+        text, kept = "/".join(filter(None, (str(values.get("folder") or ""), str(values["title"])))), "/"
+    elif name in values:
+        text, kept = str(values[name]), ""
+    else:
         return whole
-    text = str(values[name])
-    return quote(text, safe=_KEPT.get(name, "")) if is_path and name != "location" else text
-
-
-_KEPT = {"path": "/", "place": "/"}
-
-
-def _as_paths(values: Mapping[str, Json]) -> dict[str, Json]:
-    """What stands where slashes lead into folders: an id that is a path, and the path of what is about to be made."""
-    found: dict[str, Json] = {"path": str(values["id"]).strip("/")} if "id" in values else {}
-    if "title" in values:
-        found["place"] = "/".join(filter(None, (str(values.get("folder") or ""), str(values["title"]))))
-    return found
+    return quote(text, safe=kept) if is_path and name != "location" else text
 
 
 def moment_of(value: Json) -> str | None:

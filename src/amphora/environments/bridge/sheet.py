@@ -148,16 +148,17 @@ def _item(sheet: KindSheet, row: Mapping[str, Any], pages: Mapping[str, Any]) ->
 
 
 def _fixed(row: Mapping[str, Any], members: Mapping[str, str]) -> Iterable[str]:
-    """What no change of an item says: it is as it was made."""
+    """The places of what no change of an item says: it is as it was made."""
     update = row.get("update", {})
     read_only, unsent = update.get("read_only", ()), row.get("write", {}).get("without", ())
     for name, call in (("title", "titled"), ("folder", "moved")):
         path = row.get(name)
+        # Nor is something called otherwise, or moved, by a body that never says how it is called and where it is.
         if path and call not in update and (path in unsent or is_in(member_name(path), read_only)):
-            yield name
+            yield f"state:{name}"
     # Nothing can be taken out of what holds it.
-    yield from (row["within"]["as"],) if row.get("within") else ()
-    yield from (name for name, path in members.items() if is_in(member_name(written_at(path)), read_only))
+    yield from (f"/{row['within']['as']}",) if row.get("within") else ()
+    yield from (f"/{name}" for name, path in members.items() if is_in(member_name(written_at(path)), read_only))
 
 
 def _flag(said: str | Mapping[str, Any], is_strict: bool) -> Flag:
