@@ -12,8 +12,9 @@ from hypothesis import strategies as st
 from amphora.core.form.bindings import Bindings, IdStyle
 from amphora.core.form.hollow import loosened
 from amphora.core.form.kinds import Ids, KindSheet, parse_sheet
+from amphora.core.form.looks import Looks
 from amphora.core.form.native_ids import id_pattern
-from amphora.core.form.opened import Elsewhere, Looks, PartMissing, closed, opened
+from amphora.core.form.opened import Elsewhere, PartMissing, closed, opened
 from amphora.core.form.portable import to_portable
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.model import Json

@@ -259,7 +259,7 @@ def _while_on(proving: Proving, template: Image) -> None:
             environment.switch(Seen(image.native_id, image.revision), True)
             with _said(proving, kind, "update"):
                 if ("write", kind) not in habits.rests and not sheet.is_fixed:
-                    image = proving.environment.look([image.native_id])[image.native_id]
+                    image = environment.look([image.native_id])[image.native_id]
                     update(proving, image, image.states.title, image.newest, image.revision)
             with _said(proving, kind, "retire"):
                 if ("retire", kind) not in habits.rests:

@@ -13,12 +13,13 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import field
 from functools import partial
-from typing import Any, Final
+from typing import Any
 
 from amphora.core.form.kinds import Ids, KindSheet, Mention
+from amphora.core.form.looks import BLIND, Looks
 from amphora.core.form.native_ids import (
     HOLDER,
     MARK,
@@ -44,31 +45,6 @@ from amphora.core.values.strict_json import JsonFault, parse_json
 
 MOST_LAYERS = 8
 """So often something may stand in a string that stands in a string."""
-
-
-def _nothing(*_asked: object) -> Mapping[str, Any]:
-    return {}
-
-
-@dataclass(frozen=True)
-class Looks:
-    """What only a look at the platform tells. `titles` gives the opened ids of the items of a kind by their titles,
-    without those whose title is no name for one; `parts` the ids of an item's parts, as they are written, by their
-    names; `ids` the opened ids of all items of a kind; `address` is the platform's own, which forms of ids may begin
-    with."""
-
-    titles: Callable[[str], Mapping[str, str]] = _nothing
-    parts: Callable[[str, PartOf], Mapping[str, Json]] = _nothing
-    address: str = ""
-    ids: Callable[[str], Collection[str]] = lambda kind: ()
-
-    def here(self, form: str) -> str:
-        """What stands around an id on this platform."""
-        return form.replace("{address}", self.address)
-
-
-BLIND: Final = Looks()
-"""Where nobody looks: nothing is referred to by a name."""
 
 
 class PartMissing(Exception):

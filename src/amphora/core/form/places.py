@@ -68,7 +68,9 @@ class PartOf:
         found: dict[str, Any] = {}
         for part in values_at(definition, self.parts):
             id_, name = (next(iter(values_at(part, path)), None) for path in (self.id, self.name))
-            called, count = str(name), 1
+            # As texts: a platform may call its parts by numbers. What has no name goes by its place.
+            called = name = f"({len(found) + 1})" if name in (None, "") else str(name)
+            count = 1
             while called in found:
                 count += 1
                 called = f"{name} ({count})"
@@ -78,9 +80,7 @@ class PartOf:
 
     def names_in(self, form: Any) -> set[str]:
         """The names of the parts of such an item."""
-        found = (name for part in values_at(form, self.parts) for name in values_at(part, self.name))
-        # As texts: a platform may call its parts by numbers.
-        return {str(name) for name in found}
+        return set(self.ids_in(form))
 
 
 @dataclass(frozen=True, slots=True)

@@ -63,6 +63,9 @@ def line_of(source: str, name: str, within: str = "") -> str:
         if header and within:
             start = header.start()
             break
-    pattern = rf"^\s*(?:\[+\s*)?(?:[\w.]+\.)?[\"']?{re.escape(name)}[\"']?\s*[=\].]"
-    found = re.compile(pattern, re.MULTILINE).search(source, start)
+    word = rf"[\"']?{re.escape(name)}[\"']?"
+    # A header of that name, if the name is in no table; else the beginning of a line, or within the line of a table.
+    ways = [rf"^\s*(?:\[+\s*)?(?:[\w.]+\.)?{word}\s*[=\].]"]
+    ways = [*ways, rf"^[^#\n]*?[{{,]\s*{word}\s*="] if within else [rf"^\s*\[\[\s*{word}\s*\]\]", *ways]
+    found = next((one for way in ways if (one := re.compile(way, re.MULTILINE).search(source, start))), None)
     return f"line {source.count(chr(10), 0, found.start() + 1) + 1}: " if found else ""

@@ -15,10 +15,8 @@ import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import field
 
-from amphora.core.form.filled import filled_in
-from amphora.core.form.settled import settled
 from amphora.core.plan.states import Image, files_of, is_plainly, is_same, mark_of
-from amphora.core.plan.steps import Create, Drawn, LoadRows, RetireSet, Step
+from amphora.core.plan.steps import Create, Drawn, RetireSet, Step
 from amphora.core.values.errors import (
     AmphoraError,
     Busy,
@@ -33,7 +31,7 @@ from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.engine.runs.attention import Attention
 from amphora.engine.runs.batch import ON_ONE_ITEM, Made, Ready, answers, side_by_side
-from amphora.engine.runs.lost import Search, find_made, loose_marks
+from amphora.engine.runs.lost import Looked, looked_at, loose_marks
 from amphora.engine.runs.stage import Stage
 from amphora.engine.steps import DOINGS, WRITING, Bench
 from amphora.environments.contract import SideBySide
@@ -57,19 +55,6 @@ NOTHING_HAPPENED = (EnvironmentRefused, RevisionMoved, Unavailable)
 
 class Stopped(AmphoraError):
     """Somebody asked for the run to stop; nothing is under way."""
-
-
-@dataclass(frozen=True)
-class Looked:
-    """What a look shows of a step that nobody has answered: ids and states, of which items it is `sure` that the step
-    made them, and whether all is as it was meant, as it was before, or what a platform made of what was meant."""
-
-    made: Mapping[Key, str]
-    now: Mapping[Key, str]
-    sure: frozenset[Key]
-    is_as_meant: bool
-    is_as_before: bool
-    is_ours: bool
 
 
 @dataclass
@@ -286,51 +271,8 @@ class Carrier:
 
     def _looked(self, ready: Ready) -> Looked:
         """What became of a step that nobody has answered."""
-        step, account = ready.step, self.run.account
-        made: dict[Key, str] = {}
-        now: dict[Key, str] = {}
-        sure = set[Key]()
-        is_ours, is_known = self.bench.habits.fills_in, True
-        for key in step.keys:
-            image = self.bench.now.get(key)
-            if image is not None:
-                image = self.stage.environment.look([image.native_id]).get(image.native_id)
-            else:
-                search = self._searched(ready, key)
-                image = search.image
-                # What is there under its name may be half of what we made, or somebody's.
-                is_known = is_known and not search.doubt
-                made |= {key: image.native_id} if image else {}
-                sure |= {key} if search.is_as_meant else set()
-            now[key] = mark_of(image, self.bench.habits.sheets)
-            is_ours = is_ours and image is not None and (image.modified_by == account or key in sure)
-            is_ours = is_ours and self._holds(image, ready.leaves[key])
-        # Elsewhere rows may come and go while we look: people work with the tables.
-        counts = isinstance(step, LoadRows | RetireSet)
-        is_as_meant = all(is_same(now[key], ready.meant[key], counts) for key in step.keys)
-        is_as_before = is_known and all(is_same(now[key], ready.before[key], counts) for key in step.keys)
-        return Looked(made, now, frozenset(sure), is_as_meant, is_as_before, is_ours)
-
-    def _searched(self, ready: Ready, key: Key) -> Search:
-        """What became of a creation that nobody has answered."""
-        bare = self.bench.habits.bare
-
-        def holds(image: Image) -> bool:
-            return self._holds(bare(image), bare(ready.leaves[key]))
-
-        known, account = self._known(), self.run.account
-        return find_made(self.stage.environment, self.bench.habits, key, ready.intent, known, account, holds)
-
-    def _holds(self, image: Image | None, meant: Image | None) -> bool:
-        """Whether all that was meant is there, and nothing but additions beside it."""
-        if image is None or meant is None:
-            return False
-        # What was to be off and is on is half of what was meant.
-        if (image.states.title, image.states.is_on) != (meant.states.title, meant.states.is_on):
-            return False
-        sheet = self.bench.habits.sheets[image.kind]
-        asked, found = settled(meant.newest, sheet), settled(image.newest, sheet)
-        return all(one.is_added for one in filled_in(asked, found))
+        bench, known = self.bench, self._known()
+        return looked_at(self.stage.environment, bench.habits, ready, bench.now, known, self.run.account)
 
     def _settle(self, made: Sequence[tuple[Ready, Mapping[Key, str]]]) -> None:
         """Learns what steps made; what they came to waits to be journalled until the next is begun."""

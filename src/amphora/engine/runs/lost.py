@@ -1,16 +1,21 @@
-"""Lost answers: what became of a creation that nobody heard of again? Only the target can say."""
+"""Lost answers: what became of a step that nobody heard of again? Only the target can say."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import replace
+from functools import partial
 
+from amphora.core.form.filled import filled_in
 from amphora.core.form.hollow import loosened
 from amphora.core.form.kinds import KindSheet
+from amphora.core.form.settled import settled
 from amphora.core.plan.states import Habits, Image, is_same, mark_of
+from amphora.core.plan.steps import LoadRows, RetireSet
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
+from amphora.engine.runs.batch import Ready
 from amphora.environments.contract import Environment, RemembersTokens
 
 
@@ -22,6 +27,71 @@ class Search:
     image: Image | None = None
     doubt: str = ""
     is_as_meant: bool = False
+
+
+@dataclass(frozen=True)
+class Looked:
+    """What a look shows of a step that nobody has answered: ids and states, of which items it is `sure` that the step
+    made them, and whether all is as it was meant, as it was before, or what a platform made of what was meant."""
+
+    made: Mapping[Key, str]
+    now: Mapping[Key, str]
+    sure: frozenset[Key]
+    is_as_meant: bool
+    is_as_before: bool
+    is_ours: bool
+
+
+def looked_at(
+    environment: Environment,
+    habits: Habits,
+    ready: Ready,
+    present: Mapping[Key, Image | None],
+    known: Collection[str],
+    account: str,
+) -> Looked:
+    """What became of a step. `present` is what was there before it, `known` the ids of all that was there before the
+    run or was made by it."""
+    step = ready.step
+    made: dict[Key, str] = {}
+    now: dict[Key, str] = {}
+    sure = set[Key]()
+    is_ours, is_known = habits.fills_in, True
+    for key in step.keys:
+        image, meant = present.get(key), ready.leaves[key]
+        if image is not None:
+            image = environment.look([image.native_id]).get(image.native_id)
+        else:
+            holds = partial(_holds, habits, habits.bare(meant))
+            search = find_made(environment, habits, key, ready.intent, known, account, holds)
+            image = search.image
+            # What is there under its name may be half of what we made, or somebody's.
+            is_known = is_known and not search.doubt
+            made |= {key: image.native_id} if image else {}
+            sure |= {key} if search.is_as_meant else set()
+        now[key] = mark_of(image, habits.sheets)
+        is_ours = is_ours and image is not None and (image.modified_by == account or key in sure)
+        is_ours = is_ours and _holds_all(image, meant, habits.sheets)
+    # Elsewhere rows may come and go while we look: people work with the tables.
+    counts = isinstance(step, LoadRows | RetireSet)
+    is_as_meant = all(is_same(now[key], ready.meant[key], counts) for key in step.keys)
+    is_as_before = is_known and all(is_same(now[key], ready.before[key], counts) for key in step.keys)
+    return Looked(made, now, frozenset(sure), is_as_meant, is_as_before, is_ours)
+
+
+def _holds(habits: Habits, meant: Image | None, image: Image) -> bool:
+    return _holds_all(habits.bare(image), meant, habits.sheets)
+
+
+def _holds_all(image: Image | None, meant: Image | None, sheets: Mapping[str, KindSheet]) -> bool:
+    """Whether all that was meant is there, and nothing but additions beside it."""
+    if image is None or meant is None:
+        return False
+    # What was to be off and is on is half of what was meant.
+    if (image.states.title, image.states.is_on) != (meant.states.title, meant.states.is_on):
+        return False
+    sheet = sheets[image.kind]
+    return all(one.is_added for one in filled_in(settled(meant.newest, sheet), settled(image.newest, sheet)))
 
 
 def find_made(

@@ -9,24 +9,21 @@ from contextlib import contextmanager, nullcontext, suppress
 from dataclasses import replace
 
 from amphora.core.form.bindings import Bindings, IdStyle
-from amphora.core.form.kinds import Ids
 from amphora.core.form.native import to_native
-from amphora.core.form.native_ids import MARK, closed_id, id_pattern, in_space
+from amphora.core.form.native_ids import MARK, id_pattern
 from amphora.core.form.places import values_at
 from amphora.core.plan.states import Image
 from amphora.core.values.canon import digest
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved, Unavailable, Uncertain
 from amphora.core.values.model import Found, Json, Listed, Supply
-from amphora.core.values.next_step import advice
 from amphora.environments.bridge import apart, lines, members
-from amphora.environments.bridge.answer import Answer
-from amphora.environments.bridge.bodies import Bodies, uid_of
+from amphora.environments.bridge.acts import Acts
+from amphora.environments.bridge.bodies import uid_of
 from amphora.environments.bridge.circles import removed_from
 from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.departure import refuse_departure, takes_of
-from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.hold import held
-from amphora.environments.bridge.items import Items, Single, moved
+from amphora.environments.bridge.items import Single
 from amphora.environments.bridge.jobs import taken
 from amphora.environments.bridge.offers import offered
 from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
@@ -39,22 +36,11 @@ from amphora.environments.contract import NEXT, Capabilities, Description, Ident
 ALL = frozenset({"read", "write", "publish", "switch", "retire", "grant"})
 
 
-class Bridge:
+class Bridge(Acts):
     """An environment by description. What only some platforms can do stands in classes of their own, below."""
 
     def __init__(self, client: Client, sheet: BridgeSheet, account: str = "") -> None:
-        self.client, self.sheet = client, sheet
-        self._account = account
-        self.ids: dict[str, Ids] = {kind: part.kind.ids for kind, part in sheet.items.items()}
-        for supply in sheet.supplies:
-            ids = Ids(supply.space, supply.is_number)
-            # People and groups are both persons, and counted apart.
-            self.ids |= {in_space(supply.kind, supply.space): ids, supply.kind: self.ids.get(supply.kind, ids)}
-        # Apart from the API: people open items on the host that has the pages.
-        self.links = (sheet.links or "{address}").replace("{address}", client.base_url).rstrip("/")
-        folders = Folders(client, sheet)
-        self.items = Items(client, sheet, self.ids, folders, self.links)
-        self.bodies = Bodies(sheet, self.ids, folders, self.items)
+        super().__init__(client, sheet, account)
         # What rows that were loaded are called here, by what they were called where they come from.
         self.row_ids: dict[str, dict[str, Json]] = {}
         self._sameness = Sameness(self.items, client.base_url, sheet.file)
@@ -350,13 +336,6 @@ class Bridge:
                 single = self._again(self._sameness.found_again(self._part(single), single, wanted.title))
         return single
 
-    def _still(self, single: Single) -> Single:
-        """An item after something that changes at most its revision. RevisionMoved where more is another."""
-        now = self._again(single)
-        if (now.row.states, now.live, now.draft) != (single.row.states, single.live, single.draft):
-            raise moved(self.client.base_url, single)
-        return now
-
     def _is_back(self, write: Write, before: Single) -> bool:
         """Writes an item as it was before a change that stopped in its middle, and looks whether it is."""
         was = replace(write, definition=before.newest, states=before.row.states)
@@ -371,70 +350,6 @@ class Bridge:
     def _written_apart(self, write: Write, single: Single) -> None:
         part, values = self._part(single), self._values(single)
         apart.written(self.client, part, self.bodies, write, single, values)
-
-    def _switched_back(self, single: Single, was_on: bool) -> Single:
-        """What a call switched along is switched back: on and off are decided by steps of their own."""
-        # Only where the sheet has both calls: half a switch would leave it on.
-        is_on, switch = single.row.states.is_on, self._part(single).switch
-        if is_on is None or is_on is was_on or was_on not in switch:
-            return single
-        self._do(switch[was_on], single, "switch")
-        return self._again(single)
-
-    def _change(
-        self, call: Call, values: Mapping[str, Json], body: Json = None, headers: Mapping[str, str] | None = None
-    ) -> Answer:
-        try:
-            return self.client.change(call, values, body, headers)
-        finally:
-            # Also one that is refused may have changed what something is called.
-            self.items.look_again()
-
-    def _again(self, single: Single) -> Single:
-        """The item as it is now, after a call."""
-        native_id = single.row.native_id
-        after = self.items.singles([native_id]).get(native_id) or self.items.shown(
-            self._part(single), str(closed_id(native_id, self._part(single).kind.ids))
-        )
-        if after is None:
-            # Not read as `gone`: what vanishes right after a call may only be late.
-            title = single.row.states.title
-            raise Uncertain(f"{self.client.base_url} does not show {title!r} any more.", subject=native_id)
-        return after
-
-    def _part(self, single: Single) -> ItemPart:
-        return self.sheet.items[single.row.kind]
-
-    def _values(self, single: Single) -> dict[str, Json]:
-        """What stands for placeholders in calls on an item."""
-        row, ids = single.row, self._part(single).kind.ids
-        states = row.states
-        values = self.items.holders.values_of(self._part(single), str(closed_id(row.native_id, ids)))
-        return {**values, "title": states.title, "folder": states.folder, "revision": row.revision}
-
-    def _able(self, call: Call | None, title: str, words: str, kind: str) -> Call:
-        if call is None:
-            raise EnvironmentRefused(
-                f"{title}: the bridge sheet doesn't say how to {words} a {kind}.",
-                subject=title,
-                place=self.sheet.file,
-                next_step=advice("Do it there by hand."),
-            )
-        return call
-
-    def _match(self, call: Call, single: Single) -> dict[str, str]:
-        if call.said("match") != "etag":
-            return {}
-        # Without one the call would go through over whatever somebody has done meanwhile.
-        if not single.etag:
-            raise self.client.otherwise(self._part(single).read, 'there is no ETag, which match = "etag" needs')
-        return {"If-Match": single.etag}
-
-    def _do(self, call: Call | None, single: Single, words: str, more: Mapping[str, Json] | None = None) -> None:
-        """A call on an item that needs no body of ours."""
-        row = single.row
-        able = self._able(call, row.states.title, words, row.kind)
-        self._change(able, {**(more or {}), **self._values(single)}, headers=self._match(able, single))
 
 
 def rests_of(parts: Iterable[ItemPart]) -> frozenset[tuple[str, str]]:

@@ -42,7 +42,7 @@ class Bodies:
     ) -> dict[str, Any]:
         """The body of a creation, or of a change of what is `there`; `uid` is what a creation is to be known by."""
         # What it refers to by title may be called otherwise since it was read.
-        self._items.look_again()
+        self._items.names.forget()
         if (unset := call.said("secrets", "left out")) != "left out":
             empty = "" if unset == "empty" else None
             write = replace(write, definition=with_missing(write.definition, part.kind.secrets, empty))

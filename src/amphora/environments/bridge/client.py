@@ -9,13 +9,12 @@ import secrets
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from typing import Any, NoReturn
-from urllib.parse import urlencode
 
 import httpx
 
 from amphora.core.form.places import values_at
 from amphora.core.form.visit import with_texts
-from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved
+from amphora.core.values.errors import AmphoraError, EnvironmentRefused
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import NOTHING, advice
 from amphora.core.values.strict_json import JsonFault, parse_json
@@ -24,7 +23,8 @@ from amphora.environments.bridge import lines
 from amphora.environments.bridge.answer import Absent, Answer
 from amphora.environments.bridge.forms import form_of, holds_files
 from amphora.environments.bridge.jobs import awaited
-from amphora.environments.bridge.parts import BridgeSheet, Call, Pages, pages_of
+from amphora.environments.bridge.pages import Place, query_of
+from amphora.environments.bridge.parts import BridgeSheet, Call, pages_of
 from amphora.environments.bridge.paths import (
     bare_id,
     filled,
@@ -36,7 +36,7 @@ from amphora.environments.bridge.paths import (
     value_at,
     with_id,
 )
-from amphora.environments.bridge.refusals import said_at, words_in
+from amphora.environments.bridge.refusals import KINDS, bare, meaning, said_at, words_in
 from amphora.environments.calls import Caller, headed
 from amphora.environments.contract import NEXT
 
@@ -104,8 +104,25 @@ class Client(Caller):
 
     def each(self, call: Call, values: Mapping[str, Json] | None = None) -> Iterator[Json]:
         """The same row by row, without holding more than a piece."""
-        for rows in self._pages(call, pages_of(call), values or {}):
-            yield from rows
+        pages, place = pages_of(call), Place()
+        for _ in range(MOST_PAGES):
+            if place.near:
+                # With all that is said of the list: where the page after this one is, too.
+                near = replace(call, method="GET", path=place.near, body=None)
+                answer = self._sent(near, {}, None, {}, "", is_read=True)
+            else:
+                at = place.values(pages)
+                answer = self.ask(call, {**(values or {}), **at}, query_of(call, pages, at))
+            yield from self._rows_in(call, answer)
+            # Counted and not asked for: servers give what they like; and before a filter of the sheet's own, for what
+            # that leaves out came as well.
+            got = listed_count(answer.body, call.said("rows", "$[*]"))
+            named = (
+                self.near(text_at(answer.body, pages.next)) if pages.how == "link" and pages.next else answer.location
+            )
+            if not place.went_on(pages, answer.body, got, named):
+                return
+        raise self.otherwise(call, "it never comes to an end")
 
     def _rows_in(self, call: Call, answer: Answer) -> list[Json]:
         where = call.said("rows", "$[*]")
@@ -118,41 +135,6 @@ class Client(Caller):
     def _leaves_out(self, body: Json) -> bool:
         """Whether what isn't in an answer may be empty: some platforms leave that out."""
         return self.sheet.leaves_out and isinstance(body, dict)
-
-    def _pages(self, call: Call, pages: Pages, values: Mapping[str, Json]) -> Iterator[list[Json]]:
-        position: Json = pages.first if pages.how == "page" else 0 if pages.how == "offset" else ""
-        seen: set[str] = set()
-        near, count = "", 0
-        for _ in range(MOST_PAGES):
-            if near:
-                # With all that is said of the list: where the page after this one is, too.
-                answer = self._sent(replace(call, method="GET", path=near, body=None), {}, None, {}, "", is_read=True)
-            else:
-                place = {**values, "page": position, "offset": position, "cursor": position, "size": pages.size}
-                answer = self.ask(call, place, _query(call, pages, position))
-            rows = self._rows_in(call, answer)
-            yield rows
-            # Counted and not asked for: servers give what they like; and before a filter of the sheet's own, for what
-            # that leaves out came as well.
-            got = listed_count(answer.body, call.said("rows", "$[*]"))
-            count += got
-            total = value_at(answer.body, pages.total) if pages.total else None
-            if pages.how == "none" or (isinstance(total, int) and count >= total and pages.how != "cursor"):
-                return
-            if pages.how == "link":
-                # In a header, or in the answer itself: there the sheet says where.
-                mark = near = self.near(text_at(answer.body, pages.next)) if pages.next else answer.location
-            elif pages.how == "cursor":
-                mark = position = text_at(answer.body, pages.next)
-            else:
-                # A server may give fewer than it was asked for: only none at all is the end, where it tells no total.
-                mark = f"{position}" if got else ""
-                position = int(position) + (1 if pages.how == "page" else got)
-            # A server whose last page leads back to the first would keep us for ever.
-            if not mark or mark in seen:
-                return
-            seen.add(mark)
-        raise self.otherwise(call, "it never comes to an end")
 
     def _sent(
         self,
@@ -372,12 +354,12 @@ class Client(Caller):
         status, body = answer.status_code, _json_of(answer)
         if self._is_unsigned(answer):
             raise self.signed_out()
-        means = self._meaning(call, status, body, answer.text)
+        means = meaning(self.sheet, call, status, body, answer.text)
         words = said_at(body, self.sheet.words) or words_in(body)
         if words and (where := said_at(body, self.sheet.pointer)):
             words = f"{words.rstrip('.')} (at {where})"
         if answer.is_redirect and answer.headers.get("Location"):
-            leads = f"{status}, and leads to {_bare(answer.headers['Location'])}"
+            leads = f"{status}, and leads to {bare(answer.headers['Location'])}"
             # Some do what they were asked to, and lead to a page that says so.
             if means is None and not is_read:
                 raise self.lost(False, f"answers {call.method} {call.path} with {leads}")
@@ -388,20 +370,13 @@ class Client(Caller):
             said = f" ({words.rstrip('.')})" if words else ""
             words = f"failed with {status} at {call.method} {call.path}{said}"
             raise self.overtaxed(words) if is_busy(answer) and not is_read else self.lost(is_read, words)
-        kind: type[AmphoraError] = _KINDS.get(means or "", EnvironmentRefused)
+        kind: type[AmphoraError] = KINDS.get(means or "", EnvironmentRefused)
         raise kind(
             f"{self.base_url} refused {call.method} {call.path}: {words.rstrip('.') or f'it answers {status}'}.",
             subject=self.base_url,
             place=f"{self.sheet.file}, {call.name}",
             next_step=NEXT.get((means or "").replace(" ", "-"), NOTHING),
         )
-
-    def _meaning(self, call: Call, status: int, body: Json, text: str) -> str | None:
-        code = text_at(body, self.sheet.code)
-        for one in self.sheet.means:
-            if one.fits(status, code, text) and one.on in ("", call.name.rpartition(".")[2], call.name):
-                return one.means
-        return _STATUSES.get(status)
 
     def otherwise(self, call: Call, words: str) -> EnvironmentRefused:
         """That a call is answered otherwise than the sheet says."""
@@ -418,22 +393,3 @@ def _json_of(answer: httpx.Response) -> Json:
         return parse_json(answer.content)
     except JsonFault:
         return None
-
-
-def _bare(address: str) -> str:
-    """An address without what may be somebody's secret in it."""
-    return address.partition("?")[0].partition("#")[0]
-
-
-def _query(call: Call, pages: Pages, position: Json) -> str:
-    """What a list is asked with, where its path has no place for it."""
-    said: dict[str, Json] = {}
-    if pages.size_ask and "{size}" not in call.path:
-        said[pages.size_ask] = pages.size
-    if pages.ask and position != "" and "{" + pages.how + "}" not in call.path:
-        said[pages.ask] = position
-    return urlencode(said)
-
-
-_KINDS: dict[str, type[AmphoraError]] = {"moved": RevisionMoved, "absent": Absent, "unpublished": Absent}
-_STATUSES = {403: "forbidden", 404: "absent", 410: "absent", 409: "taken", 412: "moved", 429: "later"}

@@ -109,7 +109,8 @@ class SheetFaults:
             yield from self._pages(row["pages"], f"{name}.pages")
         # Whatever is called to change something may answer with a job, or need a call before or after it.
         for inner in ("job", *lines.AROUND, *lines.NAMED):
-            if further := table_in(row, inner):
+            # In a job `job` is a place. An empty table says nothing, and is told like any other call without a path.
+            if isinstance(further := row.get(inner), dict):
                 yield from self._call(further, lines.JOB if inner == "job" else lines.CHANGE, f"{name}.{inner}")
         if (job := table_in(row, "job")) and not job.get("done"):
             line = line_of(self._source, last, within)

@@ -9,9 +9,10 @@ from dataclasses import replace
 from typing import TypeVar
 
 from amphora.core.form.kinds import Ids
+from amphora.core.form.looks import BLIND, Looks
 from amphora.core.form.native_ids import MARK, closed_id, opened_id
-from amphora.core.form.opened import BLIND, Looks, opened
-from amphora.core.form.places import PartOf, values_at
+from amphora.core.form.opened import opened
+from amphora.core.form.places import values_at
 from amphora.core.form.spots import mask_secrets
 from amphora.core.values.canon import digest
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved
@@ -25,6 +26,7 @@ from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.holders import Holders
 from amphora.environments.bridge.hooks import hook_of
 from amphora.environments.bridge.known import Known
+from amphora.environments.bridge.names import Names
 from amphora.environments.bridge.parts import DERIVED, BridgeSheet, Call, ItemPart
 from amphora.environments.bridge.paths import filled, is_list, moment_of, text_at, value_at, with_hidden
 from amphora.environments.bridge.removal import Standing
@@ -74,12 +76,10 @@ class Items:
     ) -> None:
         self._client, self._sheet, self._ids = client, sheet, ids
         self._folders, self._links = folders, links
-        self._titles: dict[str, dict[str, str]] = {}
-        self._there_are: dict[str, set[str]] = {}
         self.known = Known()
         self.holders = Holders(sheet.items, self.rows_of)
-        self._named: dict[tuple[str, PartOf], dict[str, Json]] = {}
-        self.looks = Looks(self.titles, self.parts, client.base_url, self.ids)
+        self.names = Names(sheet.items, self.rows_of, self._newest)
+        self.looks = Looks(self.names.titles, self.names.parts, client.base_url, self.names.ids)
         self.hook = hook_of(sheet)
 
     def index(self) -> list[Listed]:
@@ -153,43 +153,12 @@ class Items:
         gone = part.flags.get("gone")
         return [row for row in rows if not (gone and gone.holds(row))]
 
-    def titles(self, kind: str) -> Mapping[str, str]:
-        """The ids of the items of a kind by their titles, as the list says now; without titles that several have."""
-        part = self._sheet.items.get(kind)
-        if part is None:
-            return {}
-        # Taken out once: others read at the same time, and may have it forgotten.
-        known = self._titles.get(kind)
-        if known is None:
-            found: dict[str, list[str]] = {}
-            for row in self.rows_of(part):
-                native = opened_id(part.id_in(row), part.kind.ids)
-                found.setdefault(text_at(row, part.paths["title"]), []).append(native)
-            known = {title: ids[0] for title, ids in found.items() if len(set(ids)) == 1}
-            self._titles[kind] = known
-        return known
-
-    def ids(self, kind: str) -> set[str]:
-        """The ids of all items of a kind, as the list says now."""
-        if (known := self._there_are.get(kind)) is None:
-            part = self._sheet.items[kind]
-            known = self._there_are[kind] = {opened_id(part.id_in(row), part.kind.ids) for row in self.rows_of(part)}
-        return known
-
-    def parts(self, owner: str, part: PartOf) -> Mapping[str, Json]:
-        """The ids of an item's parts by their names, as the item is now."""
-        known = self._named.get((owner, part))
-        if known is None:
-            # By what the platform writes, and not by what is shown of it: ids of parts are seldom compared.
-            forms = [found for one in self._parts_of(owner) if (found := self._native(one, owner)) is not None]
-            rows = [row for form in forms[:1] for row in values_at(form, part.parts)]
-            known = {text_at(row, part.name): value_at(row, part.id) for row in rows if text_at(row, part.name)}
-            self._named[owner, part] = known
-        return known
-
-    def _native(self, part: ItemPart, native_id: str) -> Json:
+    def _newest(self, native_id: str) -> Json:
         """The newest definition of an item as it is written, without opening what it refers to: two items may refer
         to each other's parts."""
+        return next((form for part in self._parts_of(native_id) if (form := self._native(part, native_id))), None)
+
+    def _native(self, part: ItemPart, native_id: str) -> Json:
         self.holders.learn(part, [native_id])
         values = self.holders.values_of(part, str(closed_id(native_id, part.kind.ids)))
         answer = self._perhaps(part.draft, values) or self._perhaps(part.read, values)
@@ -206,12 +175,6 @@ class Items:
         """That there was such an item: it is removed, and its id may be given again."""
         self.known.forget(native_id)
         self.holders.forget(native_id)
-
-    def look_again(self) -> None:
-        """Forgets which name leads where: somebody may have renamed something, or we did."""
-        self._titles.clear()
-        self._there_are.clear()
-        self._named.clear()
 
     def singles(self, native_ids: Sequence[str]) -> dict[str, Single]:
         """Those of these items that are there, whole."""
@@ -242,7 +205,7 @@ class Items:
         parts = [part for part in self._sheet.items.values() if part.kind.ids.space == (space if mark else "")]
         # An id may be of several kinds where the sheet tells no spaces apart. By the lists, for some platforms answer
         # for every kind under one path; what none of them has (yet) is asked of each.
-        listed = [part for part in parts if native_id in self.ids(part.kind.kind)] if len(parts) > 1 else []
+        listed = [part for part in parts if native_id in self.names.ids(part.kind.kind)] if len(parts) > 1 else []
         return listed or parts
 
     def single(self, part: ItemPart, native: str) -> Single | None:

@@ -1,9 +1,12 @@
-"""A platform's own words in what it refuses with."""
+"""What a platform refuses with: its own words, and what they mean."""
 
 from __future__ import annotations
 
+from amphora.core.values.errors import AmphoraError, RevisionMoved
 from amphora.core.values.model import Json
-from amphora.environments.bridge.paths import value_at
+from amphora.environments.bridge.answer import Absent
+from amphora.environments.bridge.parts import BridgeSheet, Call
+from amphora.environments.bridge.paths import text_at, value_at
 
 
 def said_at(body: Json, path: str) -> str:
@@ -54,3 +57,23 @@ def _summing(name: str) -> bool:
 
 def _place(where: Json) -> str:
     return ".".join(map(str, where)) if isinstance(where, list) else str(where)
+
+
+KINDS: dict[str, type[AmphoraError]] = {"moved": RevisionMoved, "absent": Absent, "unpublished": Absent}
+"""The errors that some meanings are; any other is a refusal like every other."""
+
+_STATUSES = {403: "forbidden", 404: "absent", 410: "absent", 409: "taken", 412: "moved", 429: "later"}
+
+
+def meaning(sheet: BridgeSheet, call: Call, status: int, body: Json, text: str) -> str | None:
+    """What a refusal means: as the sheet says, else as the status does; None where neither says anything."""
+    code = text_at(body, sheet.code)
+    for one in sheet.means:
+        if one.fits(status, code, text) and one.on in ("", call.name.rpartition(".")[2], call.name):
+            return one.means
+    return _STATUSES.get(status)
+
+
+def bare(address: str) -> str:
+    """An address without what may be somebody's secret in it."""
+    return address.partition("?")[0].partition("#")[0]

@@ -1,0 +1,35 @@
+"""What only a look at a platform tells, where definitions are opened and closed: which name leads where."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Mapping
+from typing import Any, Final
+
+from amphora.core.form.places import PartOf
+from amphora.core.values.late import dataclass
+from amphora.core.values.model import Json
+
+
+def _nothing(*_asked: object) -> Mapping[str, Any]:
+    return {}
+
+
+@dataclass(frozen=True)
+class Looks:
+    """What only a look at the platform tells. `titles` gives the opened ids of the items of a kind by their titles,
+    without those whose title is no name for one; `parts` the ids of an item's parts, as they are written, by their
+    names; `ids` the opened ids of all items of a kind; `address` is the platform's own, which forms of ids may begin
+    with."""
+
+    titles: Callable[[str], Mapping[str, str]] = _nothing
+    parts: Callable[[str, PartOf], Mapping[str, Json]] = _nothing
+    address: str = ""
+    ids: Callable[[str], Collection[str]] = lambda kind: ()
+
+    def here(self, form: str) -> str:
+        """What stands around an id on this platform."""
+        return form.replace("{address}", self.address)
+
+
+BLIND: Final = Looks()
+"""Where nobody looks: nothing is referred to by a name."""

@@ -1,0 +1,106 @@
+"""Calls on one item of a platform, and the looks that go with them: what every change is made of."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from amphora.core.form.kinds import Ids
+from amphora.core.form.native_ids import closed_id, in_space
+from amphora.core.values.errors import EnvironmentRefused, Uncertain
+from amphora.core.values.model import Json
+from amphora.core.values.next_step import advice
+from amphora.environments.bridge.answer import Answer
+from amphora.environments.bridge.bodies import Bodies
+from amphora.environments.bridge.client import Client
+from amphora.environments.bridge.folders import Folders
+from amphora.environments.bridge.items import Items, Single, moved
+from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
+
+
+class Acts:
+    """Whoever acts on items by a sheet: the line to the platform, what it shows, and what is sent to it."""
+
+    def __init__(self, client: Client, sheet: BridgeSheet, account: str = "") -> None:
+        self.client, self.sheet = client, sheet
+        self._account = account
+        self.ids: dict[str, Ids] = {kind: part.kind.ids for kind, part in sheet.items.items()}
+        for supply in sheet.supplies:
+            ids = Ids(supply.space, supply.is_number)
+            # People and groups are both persons, and counted apart.
+            self.ids |= {in_space(supply.kind, supply.space): ids, supply.kind: self.ids.get(supply.kind, ids)}
+        # Apart from the API: people open items on the host that has the pages.
+        self.links = (sheet.links or "{address}").replace("{address}", client.base_url).rstrip("/")
+        folders = Folders(client, sheet)
+        self.items = Items(client, sheet, self.ids, folders, self.links)
+        self.bodies = Bodies(sheet, self.ids, folders, self.items)
+
+    def _still(self, single: Single) -> Single:
+        """An item after something that changes at most its revision. RevisionMoved where more is another."""
+        now = self._again(single)
+        if (now.row.states, now.live, now.draft) != (single.row.states, single.live, single.draft):
+            raise moved(self.client.base_url, single)
+        return now
+
+    def _switched_back(self, single: Single, was_on: bool) -> Single:
+        """What a call switched along is switched back: on and off are decided by steps of their own."""
+        # Only where the sheet has both calls: half a switch would leave it on.
+        is_on, switch = single.row.states.is_on, self._part(single).switch
+        if is_on is None or is_on is was_on or was_on not in switch:
+            return single
+        self._do(switch[was_on], single, "switch")
+        return self._again(single)
+
+    def _change(
+        self, call: Call, values: Mapping[str, Json], body: Json = None, headers: Mapping[str, str] | None = None
+    ) -> Answer:
+        try:
+            return self.client.change(call, values, body, headers)
+        finally:
+            # Also one that is refused may have changed what something is called.
+            self.items.names.forget()
+
+    def _again(self, single: Single) -> Single:
+        """The item as it is now, after a call."""
+        native_id = single.row.native_id
+        after = self.items.singles([native_id]).get(native_id) or self.items.shown(
+            self._part(single), str(closed_id(native_id, self._part(single).kind.ids))
+        )
+        if after is None:
+            # Not read as `gone`: what vanishes right after a call may only be late.
+            title = single.row.states.title
+            raise Uncertain(f"{self.client.base_url} does not show {title!r} any more.", subject=native_id)
+        return after
+
+    def _part(self, single: Single) -> ItemPart:
+        return self.sheet.items[single.row.kind]
+
+    def _values(self, single: Single) -> dict[str, Json]:
+        """What stands for placeholders in calls on an item."""
+        row, ids = single.row, self._part(single).kind.ids
+        states = row.states
+        values = self.items.holders.values_of(self._part(single), str(closed_id(row.native_id, ids)))
+        return {**values, "title": states.title, "folder": states.folder, "revision": row.revision}
+
+    def _able(self, call: Call | None, title: str, words: str, kind: str) -> Call:
+        if call is None:
+            raise EnvironmentRefused(
+                f"{title}: the bridge sheet doesn't say how to {words} a {kind}.",
+                subject=title,
+                place=self.sheet.file,
+                next_step=advice("Do it there by hand."),
+            )
+        return call
+
+    def _match(self, call: Call, single: Single) -> dict[str, str]:
+        if call.said("match") != "etag":
+            return {}
+        # Without one the call would go through over whatever somebody has done meanwhile.
+        if not single.etag:
+            raise self.client.otherwise(self._part(single).read, 'there is no ETag, which match = "etag" needs')
+        return {"If-Match": single.etag}
+
+    def _do(self, call: Call | None, single: Single, words: str, more: Mapping[str, Json] | None = None) -> None:
+        """A call on an item that needs no body of ours."""
+        row = single.row
+        able = self._able(call, row.states.title, words, row.kind)
+        self._change(able, {**(more or {}), **self._values(single)}, headers=self._match(able, single))

@@ -1,0 +1,64 @@
+"""Which name leads where, as a platform says just now: titles of items, and names of their parts."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+from amphora.core.form.native_ids import opened_id
+from amphora.core.form.places import PartOf
+from amphora.core.values.model import Json
+from amphora.environments.bridge.parts import ItemPart
+from amphora.environments.bridge.paths import text_at
+
+
+class Names:
+    """Remembers what was asked for until it is told to forget it: somebody may have renamed something, or we did.
+    `rows` gives the list of a kind, `newest` an item's definition as it is written."""
+
+    def __init__(
+        self,
+        items: Mapping[str, ItemPart],
+        rows: Callable[[ItemPart], list[Json]],
+        newest: Callable[[str], Json],
+    ) -> None:
+        self._items, self._rows, self._newest = items, rows, newest
+        self._titles: dict[str, dict[str, str]] = {}
+        self._ids: dict[str, set[str]] = {}
+        self._parts: dict[tuple[str, PartOf], dict[str, Json]] = {}
+
+    def forget(self) -> None:
+        """Everything is asked for anew."""
+        self._titles.clear()
+        self._ids.clear()
+        self._parts.clear()
+
+    def titles(self, kind: str) -> Mapping[str, str]:
+        """The ids of the items of a kind by their titles, as the list says now; without titles that several have."""
+        part = self._items.get(kind)
+        if part is None:
+            return {}
+        # Taken out once: others read at the same time, and may have it forgotten.
+        known = self._titles.get(kind)
+        if known is None:
+            found: dict[str, list[str]] = {}
+            for row in self._rows(part):
+                native = opened_id(part.id_in(row), part.kind.ids)
+                found.setdefault(text_at(row, part.paths["title"]), []).append(native)
+            known = {title: ids[0] for title, ids in found.items() if len(set(ids)) == 1}
+            self._titles[kind] = known
+        return known
+
+    def ids(self, kind: str) -> set[str]:
+        """The ids of all items of a kind, as the list says now."""
+        if (known := self._ids.get(kind)) is None:
+            part = self._items[kind]
+            known = self._ids[kind] = {opened_id(part.id_in(row), part.kind.ids) for row in self._rows(part)}
+        return known
+
+    def parts(self, owner: str, part: PartOf) -> Mapping[str, Json]:
+        """The ids of an item's parts by their names, as the item is now."""
+        known = self._parts.get((owner, part))
+        if known is None:
+            # By what the platform writes, and not by what is shown of it: ids of parts are seldom compared.
+            known = self._parts[owner, part] = part.ids_in(self._newest(owner))
+        return known
