@@ -26,7 +26,9 @@ core = ctrace
 """
 QUICK_S = 0.5
 ENOUGH = 48
-"""A mutant is tried by all tests that take no longer than this, and by so many of the others."""
+"""A mutant is tried by all tests that take no longer than this, by every story, and by so many of the others."""
+STORIES = "tests/program/test_stories.py"
+"""Each tells all that a dozen commands say, so one of them notices more than a dozen tests of one thing each."""
 
 # Python loads `sitecustomize` by itself, in the processes that tests start too, whatever they are.
 START = "import coverage\ncoverage.process_startup()\n"
@@ -59,9 +61,9 @@ class Reached:
     seconds: dict[str, float]
 
     def of(self, name: str, first: int, last: int) -> list[str]:
-        """Tests that run any of some lines of a file of the package: all the quick ones, and then some of the others,
-        from each module in turn, so that whoever has time for a part of these tries a line in many ways. What these
-        let pass is told as survived, even if another might have caught it."""
+        """Tests that run any of some lines of a file of the package: all the quick ones, the stories, and then some
+        of the others, from each module in turn, so that whoever has time for a part of these tries a line in many
+        ways. What these let pass is told as survived, even if another might have caught it."""
         lines = self.tests.get(name, {})
         found = set[str]().union(*(lines.get(line, set()) for line in range(first, last + 1)))
         if "" in found:
@@ -73,7 +75,9 @@ class Reached:
             modules.setdefault(test.partition("::")[0], []).append(test)
         in_turn = [test for round_ in zip_longest(*modules.values()) for test in round_ if test is not None]
         quick = [test for test in in_turn if self.seconds.get(test, 0.0) <= QUICK_S]
-        return quick + [test for test in in_turn if self.seconds.get(test, 0.0) > QUICK_S][:ENOUGH]
+        slow = [test for test in in_turn if self.seconds.get(test, 0.0) > QUICK_S]
+        stories = [test for test in slow if test.startswith(STORIES)]
+        return quick + stories + [test for test in slow if test not in stories][:ENOUGH]
 
 
 def reached_in(folder: Path, words: list[str]) -> Reached:

@@ -15,7 +15,7 @@ from urllib.parse import unquote
 from tests.contract.answering import Said
 
 CHOICES: dict[str, tuple[Any, ...]] = {
-    "ids": ("number", "uuid", "global"),
+    "ids": ("number", "uuid", "global", "slug"),
     "addressed": (False, False, True),
     "envelope": (False, True),
     "wrapped": (False, True),
@@ -37,9 +37,15 @@ CHOICES: dict[str, tuple[Any, ...]] = {
     "starts": (False, True),
     "tags": ("", "whole", "entries"),
     "hold": (False, False, True),
+    "picture": ("", "", "whole", "form"),
+    "lines": ("", "", "plain", "linked"),
+    "pin": (False, True),
+    "owner": (False, True),
+    "shelf": (False, True),
 }
 ABSENT, TAKEN, USED, MISSING, RUNNING, MOVED = (404, 409, 409, 422, 409, 412)
 PAGE = 2
+PEOPLE = ("Ada", "Ben")
 
 
 def chosen(seed: int) -> dict[str, Any]:
@@ -65,6 +71,7 @@ class Platform:
         self.held: dict[str, dict[Any, dict[str, Any]]] = {"board": {}, "source": {}}
         self.jobs: dict[str, list[Any]] = {}
         self.tickets: dict[Any, str] = {}
+        self.people = [f"{person} of {name}" for person in PEOPLE]
 
     def add(self, kind: str, title: str, **meant: Any) -> Any:
         """A new item, live, and off; gives its id."""
@@ -91,11 +98,16 @@ class Platform:
             )
             tags = sorted(tag["word"] for tag in meant["tags"])
             uses, colours = [called[str(id_)] for id_ in meant["uses"]], meant["colours"]
-            after = called.get(str(meant["next"]))
-            return [meant["text"], uses, {called[str(k)]: v for k, v in colours.items()}, after, script, tags]
+            after, owner = called.get(str(meant["next"])), str(meant["owner"]).partition(" ")[0]
+            colours = {called[str(k)]: v for k, v in colours.items()}
+            return [meant["text"], uses, colours, after, script, tags, meant["picture"], owner]
+
+        def lines(one: dict[str, Any]) -> list[Any]:
+            kilos = {line["no"]: line["kilos"] for line in one["lines"]}
+            return sorted((line["kilos"], kilos.get(line["of"], 0)) for line in one["lines"])
 
         return {
-            f"{kind} {one['title']}": (one["on"], named(one["live"]), named(one["draft"]))
+            f"{kind} {one['title']}": (one["on"], one["shelf"], lines(one), named(one["live"]), named(one["draft"]))
             for kind, held in self.held.items()
             for one in held.values()
             if not one["gone"]
@@ -108,14 +120,28 @@ class Platform:
             id_ = str(uuid.uuid5(uuid.NAMESPACE_URL, f"{self.name}/{self.number}"))
         if self.choice["ids"] == "global":
             id_ = base64.b64encode(f"{kind}:{self.number}".encode()).decode()
+        if self.choice["ids"] == "slug":
+            id_ = "-".join(
+                [*title.lower().split(), *(["x"] * sum(one["title"] == title for one in self.held[kind].values()))]
+            )
         is_draft = self._has_drafts(kind)
-        one = {"id": id_, "title": title, "revision": 1, "on": False, "gone": False}
+        one = {
+            "id": id_,
+            "title": title,
+            "revision": 1,
+            "on": False,
+            "gone": False,
+            "shelf": "",
+            "lines": [],
+            "pin": "",
+        }
         one |= {"live": None, "draft": meant} if is_draft else {"live": meant, "draft": None}
         self.held[kind][id_] = one
         return one
 
     def _empty(self) -> dict[str, Any]:
-        return {"text": "", "uses": [], "colours": {}, "next": None, "script": "", "tags": []}
+        empty: dict[str, Any] = {"text": "", "uses": [], "colours": {}, "next": None, "script": "", "owner": None}
+        return {**empty, "tags": [], "picture": None}
 
     def _has_drafts(self, kind: str) -> bool:
         return bool(self.choice["drafts"]) and kind == "board"
@@ -131,6 +157,8 @@ class Platform:
         choice = self.choice
         shown: dict[str, Any] = {"text": meant["text"]}
         if kind == "board":
+            shown |= {"owner": meant["owner"]} if choice["owner"] else {}
+            shown |= {"pin": one["pin"] and "****"} if choice["pin"] else {}
             ids = [self._written("source", id_) for id_ in meant["uses"]]
             shown["uses"] = {
                 "ids": ids,
@@ -138,8 +166,10 @@ class Platform:
                 "text": [f"of {id_}!" for id_ in ids],
                 "string": json.dumps({"list": ids}),
             }[choice["uses"]]
-            after = None if meant["next"] is None else self._written("board", meant["next"])
+        if kind == "board" or choice["lines"] == "linked":
+            after = None if meant["next"] is None else self._written(kind, meant["next"])
             shown["next"] = {"kind": "board", "id": after} if choice["next"] == "object" and after else after
+        if kind == "board":
             if choice["colours"]:
                 shown["colours"] = {str(self._written("source", id_)): part for id_, part in meant["colours"].items()}
             if choice["script"]:
@@ -147,9 +177,10 @@ class Platform:
         row = {"id": self._written(kind, one["id"]), "name": one["title"], "revision": one["revision"]}
         row |= {"archived": one["gone"], "state": "runs" if one["on"] else "rests"}
         row |= {"live": one["live"] is not None, "drafted": one["draft"] is not None}
+        row |= {"shelf": one["shelf"], "lines": len(one["lines"])}
         return {**row, **({"with": shown} if choice["nested"] else shown)}
 
-    def _taken(self, meant: dict[str, Any], body: dict[str, Any]) -> dict[str, Any]:
+    def _taken(self, by: str, meant: dict[str, Any], body: dict[str, Any]) -> dict[str, Any]:
         """What is meant after a body has been laid over what was."""
         choice, given = self.choice, body.get("with", {}) if self.choice["nested"] else body
         meant = copy.deepcopy(meant)
@@ -166,14 +197,18 @@ class Platform:
         if "next" in given:
             after = given["next"]
             after = after["id"] if isinstance(after, dict) else after
-            meant["next"] = None if after is None else self._plain("board", after)
+            meant["next"] = None if after is None else self._plain(by, after)
         if "colours" in given:
             new = {self._plain("source", name): part for name, part in (given["colours"] or {}).items()}
             base = meant["colours"] if choice["update"] == "merge patch" else {}
             meant["colours"] = {name: part for name, part in {**base, **new}.items() if part is not None}
         if "script" in given:
             meant["script"] = given["script"] or ""
-        named = [*(("source", id_) for id_ in [*meant["uses"], *meant["colours"]]), ("board", meant["next"])]
+        if "owner" in given:
+            meant["owner"] = given["owner"]
+            if meant["owner"] not in (None, *self.people):
+                raise Refused(MISSING, f"there is nobody called {meant['owner']}")
+        named = [*(("source", id_) for id_ in [*meant["uses"], *meant["colours"]]), (by, meant["next"])]
         for kind, id_ in named:
             if id_ is not None and self.held[kind].get(id_, {"gone": True})["gone"]:
                 raise Refused(MISSING, f"there is no {kind} {id_}")
@@ -195,6 +230,8 @@ class Platform:
     def _answer(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
         if path == "/about":
             return 200, {"uid": self.name}, {}
+        if path == "/people":
+            return 200, [{"id": person, "name": person} for person in self.people], {}
         kind, id_, *rest = [unquote(step) for step in path.strip("/").split("/")] + [""] * (path.count("/") < 2)
         if kind == "jobs":
             self.jobs[id_][0] += 1
@@ -224,6 +261,10 @@ class Platform:
         meant = one["draft"] if one["draft"] is not None else one["live"]
         if do == "tags":
             return self._tags(one, meant, method, rest, body)
+        if do == "picture":
+            return self._picture(one, meant, method, body, headers)
+        if do == "lines":
+            return self._lines(one, method, body)
         if do == "hold":
             self.number += 1
             self.tickets[one["id"]] = f"ticket-{self.number}"
@@ -270,6 +311,36 @@ class Platform:
         one["revision"] += 1
         return 204, None, {}
 
+    def _picture(self, one: dict[str, Any], meant: dict[str, Any], method: str, body: Any, headers: Any) -> Said:
+        if method == "GET":
+            if meant["picture"] is None:
+                raise Refused(ABSENT, "there is no picture")
+            kind, content = meant["picture"]
+            return 200, bytes(content), {"Content-Type": kind}
+        meant["picture"] = None
+        if method != "DELETE":
+            raw, kind = body.encode("latin-1"), headers["content-type"]
+            if self.choice["picture"] == "form":
+                head, _, raw = raw.partition(b"\r\n\r\n")
+                raw, kind = raw.rpartition(b"\r\n--")[0], head.decode().rpartition("Content-Type: ")[2]
+                raw = raw.rpartition(b"\r\n--")[0] or raw
+            meant["picture"] = (kind, list(raw))
+        one["revision"] += 1
+        return 200, "taken", {}
+
+    def _lines(self, one: dict[str, Any], method: str, body: Any) -> Said:
+        """Lines have numbers that the platform gives, and those that are linked name each other by these."""
+        if method == "GET":
+            return 200, one["lines"], {}
+        if len(body["lines"]) > PAGE:
+            raise Refused(MISSING, "too many at once")
+        made = []
+        for line in body["lines"]:
+            self.number += 1
+            made.append({"no": self.number, "kilos": line["kilos"], "of": line.get("of")})
+        one["lines"] = [*one["lines"], *made]
+        return 200, {"made": [line["no"] for line in made]}, {}
+
     def _refuse_name(self, kind: str, title: str, me: Any = None) -> None:
         # What was only put away keeps its name.
         others = [one for one in self.held[kind].values() if one is not me and one["title"] == title]
@@ -287,9 +358,10 @@ class Platform:
             title += " 2"
         # Some give what is new something by themselves.
         own = [{"no": 1, "word": "mine"}] if self.choice["tags"] and kind == "board" else []
-        meant = self._taken({**self._empty(), "tags": own}, body)
+        meant = self._taken(kind, {**self._empty(), "tags": own}, body)
         one = self._made(kind, title, meant)
         one["on"] = kind == "board" and bool(self.choice["starts"] and self.choice["switch"])
+        self._set(one, body)
         written, made = self._written(kind, one["id"]), self.choice["made"]
         if made == "location":
             return 201, None, {"Location": f"{self.address}/{kind}s/{one['id']}"}
@@ -311,8 +383,15 @@ class Platform:
             one["title"] = body["name"]
         if self.choice["update"] in ("whole", "default"):
             unsaid = "as ever" if self.choice["update"] == "default" else ""
-            meant = {**self._empty(), "text": unsaid, "tags": meant["tags"]}
-        one["draft" if self._has_drafts(kind) else "live"] = self._taken(meant, body)
+            meant = {**self._empty(), "text": unsaid, "tags": meant["tags"], "picture": meant["picture"]}
+        one["draft" if self._has_drafts(kind) else "live"] = self._taken(kind, meant, body)
+        self._set(one, body)
+
+    def _set(self, one: dict[str, Any], body: dict[str, Any]) -> None:
+        """What is no part of a version: where it stands, and its secret."""
+        one["shelf"] = (body.get("shelf") or "") if self.choice["shelf"] else ""
+        given = body.get("with", {}) if self.choice["nested"] else body
+        one["pin"] = given.get("pin", one["pin"])
 
     def _remove(self, kind: str, one: dict[str, Any], said: dict[str, str]) -> None:
         if self.choice["switch"] == "rests" and one["on"]:
@@ -360,8 +439,11 @@ def sheets(choice: dict[str, Any]) -> dict[str, str]:
         (422, "", "invalid"),
     ):
         text += f'[[error]]\ncode = "{code}"\nmeans = "{means}"\n' + (f'says = "{says}"\n' if says else "")
+    if choice["owner"]:
+        text += '[supply.person]\nkind = "person"\nid = "$.id"\nname = "$.name"\n'
+        text += 'index = { get = "/people", rows = "$[*]", pages = { how = "none" } }\n'
     text += _kind_lines(choice, "board") + _kind_lines(choice, "source")
-    return {"any": text, "board": _board(choice), "source": f'kind = "source"\n{_ids(choice, "source")}'}
+    return {"any": text, "board": _board(choice), "source": _source(choice)}
 
 
 def _kind_lines(choice: dict[str, Any], kind: str) -> str:
@@ -369,9 +451,11 @@ def _kind_lines(choice: dict[str, Any], kind: str) -> str:
     where = "$.with." if choice["nested"] else "$."
     at = ', at = "$.data"' if choice["envelope"] else ""
     members = {"text": f"{where}text"}
+    if is_board or choice["lines"] == "linked":
+        members |= {"next": f"{where}next"}
     if is_board:
-        members |= {name: f"{where}{name}" for name in ("uses", "next")}
-        members |= {name: f"{where}{name}" for name in ("colours", "script") if choice[name]}
+        members |= {"uses": f"{where}uses"}
+        members |= {name: f"{where}{name}" for name in ("colours", "script", "owner", "pin") if choice[name]}
         members["uses"] += "[*].id" if choice["uses"] == "objects" else ""
     made = {
         "body": 'id = "$.made"',
@@ -384,7 +468,7 @@ def _kind_lines(choice: dict[str, Any], kind: str) -> str:
     change += [f'how = "{choice["update"]}"'] if choice["update"] in ("by member", "merge patch") else []
     change += ['match = "etag"'] if choice["revision"] == "etag" else []
     if choice["update"] == "default":
-        own = '["id", "revision", "archived", "state", "live", "drafted"]'
+        own = '["id", "revision", "archived", "state", "live", "drafted", "lines"]'
         change += [f'absent = "default", read_only = {own}']
     if choice["hold"]:
         change += [f'first = {{ post = "{path}/{{id}}/hold", at = "$.ticket" }}', 'headers = { X-Ticket = "{held}" }']
@@ -404,6 +488,7 @@ def _kind_lines(choice: dict[str, Any], kind: str) -> str:
     ]
     lines += [f'id_form = "{{address}}{path}/{{id}}/"'] if choice["addressed"] else []
     lines += ['gone = "$.archived"'] if choice["gone"] == "shown" else []
+    lines += ['folder = "$.shelf"'] if choice["shelf"] else []
     lines += ['write = { wrapped = "item" }'] if choice["wrapped"] else []
     if is_board and choice["drafts"]:
         lines += [
@@ -415,6 +500,7 @@ def _kind_lines(choice: dict[str, Any], kind: str) -> str:
     if is_board and choice["switch"]:
         calls = ", ".join(f'{name} = {{ post = "{path}/{{id}}/{name}" }}' for name in ("on", "off"))
         lines += ['on = { at = "$.state", is = ["runs"] }', f"switch = {{ {calls} }}"]
+    more = []
     if is_board and choice["tags"]:
         calls = f'get = "{path}/{{id}}/tags", write = {{ put = "{path}/{{id}}/tags" }}'
         if choice["tags"] == "entries":
@@ -422,7 +508,24 @@ def _kind_lines(choice: dict[str, Any], kind: str) -> str:
             calls += (
                 f', add = {{ post = "{path}/{{id}}/tags" }}, remove = {{ delete = "{path}/{{id}}/tags/{{entry}}" }}'
             )
-        lines += [f"more = {{ tags = {{ {calls} }} }}"]
+        more += [f"tags = {{ {calls} }}"]
+    if is_board and choice["picture"]:
+        there = f'"{path}/{{id}}/picture"'
+        write = {"whole": f"put = {there}", "form": f'post = {there}, part = "upload"'}[choice["picture"]]
+        more += [
+            f'picture = {{ file = "*/*", get = {there}, write = {{ {write} }}, remove = {{ delete = {there} }} }}'
+        ]
+    lines += [f"more = {{ {', '.join(more)} }}"] if more else []
+    if choice["lines"] and not is_board:
+        there = f'"{path}/{{id}}/lines"'
+        load = f'post = {there}, body = {{ lines = "{{rows}}" }}, at_once = {PAGE}'
+        linked = choice["lines"] == "linked"
+        of = ".id" if choice["next"] == "object" else ""
+        names = f', id = "$.no", links = [{{ at = "$.of", of = "$.next{of}" }}]' if linked else ', without = ["$.no"]'
+        load += ', ids = "$.made[*]"' if linked else ""
+        lines += [
+            f'rows = {{ read = {{ get = {there}, rows = "$[*]", pages = {{ how = "none" }} }}, load = {{ {load} }}, count = "$.lines"{names} }}'
+        ]
     return "\n".join(lines) + "\n"
 
 
@@ -433,23 +536,42 @@ def _ids(choice: dict[str, Any], kind: str) -> str:
     return f'[ids]\nspace = "{kind}"\n' + ("number = true\n" if choice["ids"] == "number" else "")
 
 
-def _board(choice: dict[str, Any]) -> str:
-    forms = {kind: f"{{address}}/{kind}s/{{id}}/" if choice["addressed"] else "{id}" for kind in ("board", "source")}
-    of = {"text": f"of {forms['source']}!"}.get(choice["uses"], forms["source"])
-    places = [("$.uses.list[*]" if choice["uses"] == "string" else "$.uses[*]", "source", of, "")]
+def _source(choice: dict[str, Any]) -> str:
+    text = f'kind = "source"\n{_ids(choice, "source")}'
+    return text + (_after(choice, "source") if choice["lines"] == "linked" else "")
+
+
+def _form(choice: dict[str, Any], kind: str) -> str:
+    return f"{{address}}/{kind}s/{{id}}/" if choice["addressed"] else "{id}"
+
+
+def _after(choice: dict[str, Any], kind: str) -> str:
+    """What comes next, which is one of its own kind."""
     is_object = choice["next"] == "object"
-    hollow = 'hollow = "object"\n' if is_object else ""
-    places += [("$.next.id" if is_object else "$.next", "board", forms["board"], hollow)]
-    places += [("$.colours", "source", forms["source"], "members = true\n")] if choice["colours"] else []
-    text = f'kind = "board"\nstart = true\n{_ids(choice, "board")}'
-    for at, kind, form, more in places:
-        # A form that is nothing but the id would be a number in quotes.
-        said = f'form = "{form}"\n' if form != "{id}" else ""
-        text += f'[[refers]]\nat = "{at}"\nto = ["{kind}"]\n{said}{more}'
-    text += f'[[mention]]\npattern = "<{forms["source"]}>"\nkind = "source"\n' if choice["script"] else ""
+    place = f'at = "{"$.next.id" if is_object else "$.next"}"\n' + ('hollow = "object"\n' if is_object else "")
+    return f'[[refers]]\nto = ["{kind}"]\n{place}' + _formed(_form(choice, kind))
+
+
+def _formed(form: str) -> str:
+    # A form that is nothing but the id would be a number in quotes.
+    return f'form = "{form}"\n' if form != "{id}" else ""
+
+
+def _board(choice: dict[str, Any]) -> str:
+    source = _form(choice, "source")
+    of = f"of {source}!" if choice["uses"] == "text" else source
+    uses = "$.uses.list[*]" if choice["uses"] == "string" else "$.uses[*]"
+    text = f'kind = "board"\nstart = true\n{_ids(choice, "board")}{_after(choice, "board")}'
+    text += '[[refers]]\nat = "$.owner"\nto = ["person"]\n' if choice["owner"] else ""
+    text += f'[[refers]]\nat = "{uses}"\nto = ["source"]\n{_formed(of)}'
+    if choice["colours"]:
+        text += f'[[refers]]\nat = "$.colours"\nto = ["source"]\nmembers = true\n{_formed(source)}'
+    text += f'[[mention]]\npattern = "<{source}>"\nkind = "source"\n' if choice["script"] else ""
     states = [*(["switch = true"] if choice["switch"] else []), *(["publish = true"] if choice["drafts"] else [])]
     text += "[states]\n" + "\n".join(states) + "\n"
     fields = [f"text = {json.dumps(['$.script'] if choice['script'] else ['$.text'])}"]
     fields += ['json = ["$.uses"]'] if choice["uses"] == "string" else []
     fields += ['unordered = ["$.tags"]'] if choice["tags"] == "entries" else []
+    fields += ['secret = ["$.pin"]'] if choice["pin"] else []
+    fields += ['files = ["$.picture"]'] if choice["picture"] else []
     return text + "[fields]\n" + "\n".join(fields) + "\n"

@@ -71,6 +71,11 @@ def masked_places(definition: Json, sheet: KindSheet) -> dict[str, str]:
     }
 
 
+def secret_places(definition: Json, sheet: KindSheet) -> Iterator[Pointer]:
+    """Where secrets stand in a native definition, set or not."""
+    return (here.at for here in visited(definition, sheet.places.walk(definition)) if here.walk.spot.is_secret)
+
+
 def reference_values(definition: Json, sheet: KindSheet) -> Iterator[tuple[str, str, Refer]]:
     """Every text at a declared reference position: (pointer, value, what may stand there)."""
     for here in visited(definition, sheet.places.walk(definition)):

@@ -47,6 +47,15 @@ def value_at(document: Any, parts: Pointer) -> Any:
     return document
 
 
+def holds(document: Any, parts: Pointer) -> bool:
+    """Whether there is anything at a pointer, be it null."""
+    try:
+        value_at(document, parts)
+    except LookupError:
+        return False
+    return True
+
+
 def with_value(document: Any, parts: Pointer, value: Any) -> Any:
     """A copy of the document with `value` at the pointer; only the containers on the way are copied."""
     if not parts:

@@ -15,6 +15,7 @@ from amphora.environments.bridge.faults import table_in
 from amphora.environments.bridge.paths import member_name, member_path, written_at
 
 _SEARCHED = re.compile(r"\[[^'\"]|\.\*")
+_FILTER = re.compile(r"\[\?[^\[\]]*\]")
 
 
 class Agreement:
@@ -79,6 +80,11 @@ class Agreement:
             if "file" in call and not sheet.places.walk({}).step(member).spot.is_file:
                 words = f"$.{member} has to stand under fields.files of its kind sheet"
                 yield f"{where}`{name}.more.{member}`: {words}: attachments travel as files"
+        for link in table_in(row, "rows").get("links", ()):
+            path = _FILTER.sub("[*]", link.get("each", "$")) + link["of"].removeprefix("$")
+            if not _is_reference(sheet, path):
+                at = line_of(self._source, "links", f"{name}.rows")
+                yield f"{at}`{name}.rows.links.of`: there is no [[refers]] at {path} in its kind sheet"
         for own in sheet.own_parts:
             member = str(next(iter(parse_path(own.parts)[1] or ()), ""))
             if own.id in table_in(row, "more", member).get("without", ()):
@@ -108,3 +114,10 @@ class Agreement:
                 hint = f"; perhaps {near[0]!r}" if near else ""
                 at = line_of(self._source, table, name)
                 yield f"{at}`{name}.{table}.{line}`: nothing is read at {member!r}{hint}"
+
+
+def _is_reference(sheet: KindSheet, path: str) -> bool:
+    walk = sheet.places.walk({})
+    for step in parse_path(path)[1] or ():
+        walk = walk.step("0" if step is None else step)
+    return walk.spot.refer is not None

@@ -10,11 +10,11 @@ from typing import Any
 from amphora.core.form.kinds import Ids
 from amphora.core.form.native_ids import closed_id, plain_id
 from amphora.core.form.opened import Elsewhere, PartMissing, closed, opened
-from amphora.core.form.spots import masked_places
+from amphora.core.form.spots import masked_places, secret_places
 from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
-from amphora.core.values.pointers import parse_pointer, with_value, without_value
+from amphora.core.values.pointers import holds, parse_pointer, with_value, without_value
 from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.items import Items, Single
 from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
@@ -202,10 +202,12 @@ class Bodies:
         return {**values, "title": write.states.title, "folder": write.states.folder, **self.holder(part, write)}
 
     def _without_kept(self, part: ItemPart, write: Write, there: Single) -> dict[str, Json]:
-        """What is there but for the secrets that stay: one that isn't sent has not vanished."""
+        """What is there but for the secrets that stay, set or not: one that isn't sent has not vanished."""
         shown = opened(there.native, part.kind, self._ids, self._items.looks)
-        for place in masked_places(write.definition, part.kind):
-            shown = without_value(shown, parse_pointer(place))
+        kept = [*map(parse_pointer, masked_places(write.definition, part.kind))]
+        kept += [at for at in secret_places(shown, part.kind) if not holds(write.definition, at)]
+        for place in kept:
+            shown = without_value(shown, place)
         return dict(closed(shown, part.kind, self._ids, there.native, self._sheet.is_spaced, self._items.looks))
 
     def _unmasked(self, part: ItemPart, definition: Json) -> dict[str, Json]:

@@ -20,7 +20,7 @@ from amphora.core.values.next_step import NOTHING, advice
 from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.environments.answers import is_busy, wait_s
 from amphora.environments.bridge import lines
-from amphora.environments.bridge.answer import Absent, Answer
+from amphora.environments.bridge.answer import Absent, Answer, is_plain, json_of, may_be_json, type_of
 from amphora.environments.bridge.forms import form_of, holds_files
 from amphora.environments.bridge.jobs import awaited
 from amphora.environments.bridge.pages import Place, query_of
@@ -74,11 +74,12 @@ class Client(Caller):
 
     def made(self, answer: Answer, where: str, form: str, paths: Mapping[str, str]) -> str:
         """The id of what was made, by an answer (see `Answer.id_at`); `form` is what stands around it there."""
-        form = form or (paths.get("id_form", "") if where == paths["id"] else "")
-        if not form:
-            return answer.id_at(where)
+        usual = paths.get("id_form", "")
         said = answer.location if where == lines.IN_HEADER else answer.id_at(where)
-        return bare_id(said, self._here(form))
+        if form or (usual and where == paths["id"]):
+            return bare_id(said, self._here(form or usual))
+        # Elsewhere in an answer it may be written as everywhere, or bare.
+        return (usual and bare_id(said, self._here(usual))) or answer.id_at(where)
 
     def _here(self, form: str) -> str:
         return form.replace(lines.BARE, self.base_url)
@@ -158,20 +159,29 @@ class Client(Caller):
 
     def content(self, call: Call, values: Mapping[str, Json]) -> tuple[bytes, str]:
         """The bytes that a call answers, and their media type; Absent where there are none."""
-        values = {"address": self.base_url, **values}
-        answer = self._exchanged(call, self._path(call.path, values), values, {"Accept": "*/*"}, {}, is_read=True)
+        answer = self._content_of(call, values)
         if not answer.content:
             raise Absent(f"{self.base_url} has nothing there.", subject=self.base_url)
-        return answer.content, answer.headers.get("Content-Type", "").partition(";")[0].strip().lower()
+        return answer.content, type_of(answer)
 
     def text(self, call: Call, values: Mapping[str, Json]) -> str:
         """The text that a call answers, which may be empty; Absent where there is none."""
-        values = {"address": self.base_url, **values}
-        answer = self._exchanged(call, self._path(call.path, values), values, {"Accept": "*/*"}, {}, is_read=True)
+        answer = self._content_of(call, values)
         try:
             return answer.content.decode(answer.charset_encoding or "utf-8")
         except (UnicodeDecodeError, LookupError) as error:
             raise self.otherwise(call, "what it answers is no text") from error
+
+    def _content_of(self, call: Call, values: Mapping[str, Json]) -> httpx.Response:
+        """The answer to a call that reads what may be no JSON."""
+        values = {"address": self.base_url, **values}
+        answer = self._exchanged(call, self._path(call.path, values), values, {"Accept": "*/*"}, {}, is_read=True)
+        # What is JSON may be a refusal all the same, where these are answered like anything else.
+        if self.sheet.refused and may_be_json(answer):
+            body = json_of(answer)
+            if body is not None and self._is_refusal(answer, body):
+                self._refuse(call, answer, is_read=True)
+        return answer
 
     def send(self, call: Call, values: Mapping[str, Json], content: bytes, media_type: str) -> None:
         """Sends bytes: as they are, or as the part of a form that the sheet names."""
@@ -181,7 +191,7 @@ class Client(Caller):
         options: dict[str, Any] = {"files": {part: named}} if part else {"content": content}
         headers = {} if part else {"Content-Type": media_type}
         answer = self._exchanged(call, self._path(call.path, values), values, headers, options, is_read=False)
-        body = _json_of(answer)
+        body = json_of(answer)
         # What it says of a file that it took is its own matter; that it did not take it is not.
         if body is not None and self._is_refusal(answer, body):
             self._refuse(call, answer, is_read=False)
@@ -258,7 +268,7 @@ class Client(Caller):
         ended = [one for one in self.sheet.means if one.means == "signed out"]
         if super()._is_unsigned(answer) or not ended:
             return super()._is_unsigned(answer)
-        body = _json_of(answer)
+        body = json_of(answer)
         code = text_at(body, self.sheet.code)
         # Of a good answer the words may be anybody's: those of an item's own text.
         return self._is_refusal(answer, body) and any(
@@ -272,9 +282,10 @@ class Client(Caller):
                 body = parse_json(answer.content)
             except JsonFault as error:
                 # A page that says "please wait" with 200: of a write nobody knows what became of it.
-                raise self.lost(is_read, "answers with something that is no JSON") from error
+                if is_read or not is_plain(answer):
+                    raise self.lost(is_read, "answers with something that is no JSON") from error
             # Some say 200 to everything, and tell inside that they refuse.
-            if self._is_refusal(answer, body):
+            if body is not None and self._is_refusal(answer, body):
                 self._refuse(call, answer, is_read)
         elif is_read:
             raise self.otherwise(call, "it answers nothing")
@@ -351,7 +362,7 @@ class Client(Caller):
 
     def _refuse(self, call: Call, answer: httpx.Response, is_read: bool) -> NoReturn:
         """What a refusal means: as the sheet says, else as the status does."""
-        status, body = answer.status_code, _json_of(answer)
+        status, body = answer.status_code, json_of(answer)
         if self._is_unsigned(answer):
             raise self.signed_out()
         means = meaning(self.sheet, call, status, body, answer.text)
@@ -386,10 +397,3 @@ class Client(Caller):
             place=f"{self.sheet.file}, {call.name}",
             next_step=advice(f"Mend {call.name} in the bridge sheet."),
         )
-
-
-def _json_of(answer: httpx.Response) -> Json:
-    try:
-        return parse_json(answer.content)
-    except JsonFault:
-        return None

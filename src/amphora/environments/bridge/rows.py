@@ -17,7 +17,7 @@ from amphora.environments.bridge.answer import Answer
 from amphora.environments.bridge.items import Single
 from amphora.environments.bridge.jobs import taken
 from amphora.environments.bridge.parts import RowsPart
-from amphora.environments.bridge.paths import changed_at, dropped, text_at, value_at
+from amphora.environments.bridge.paths import changed_at, dropped, text_at
 
 _MEMBER = re.compile(r"\{([^{}]+)\}")
 
@@ -106,7 +106,7 @@ def links_of(part: RowsPart, definition: Json) -> Iterator[tuple[str, str]]:
         for place in values_at(definition, link.each):
             members = place if isinstance(place, dict) else {}
             at = _MEMBER.sub(lambda found, of=members: _in_quotes(of.get(found[1])), link.at)  # type: ignore[misc]
-            if isinstance(other := value_at(place, link.of), str) and other:
+            if other := text_at(place, link.of):
                 yield at, other
 
 
