@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
-from amphora.core.form.filled import Filled, filled_in
+from collections.abc import Sequence
+from dataclasses import replace
+
+from amphora.core.form.filled import Filled, filled_in, stayed
 from amphora.core.plan.states import mark_of
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
+from amphora.core.values.pointers import parse_pointer
 from amphora.core.values.tokens import parse_token
 from amphora.engine.session import Opened, Session
+from amphora.engine.sides import form_of
 from amphora.engine.verify import Look
+from amphora.environments.contract import ByDescription, Environment
 from amphora.ledger.records import Run
 
 
@@ -25,18 +31,33 @@ def learn(session: Session, opened: Opened, run: Run, look: Look) -> dict[Key, l
     }
     promised = {d.key: d for d in session.ledger.delivered(run) if d.key in off and d.key in left}
     images = opened.environment.look([d.native_id for d in promised.values()])
+    before = session.ledger.journal.touched(run)
     found: dict[Key, list[Filled]] = {}
     for key, delivery in promised.items():
         image = images.get(delivery.native_id)
         if image is None or mark_of(image, opened.description.sheets) != left[key]:
             continue
-        if some := filled_in(delivery.merged, look.items[key].form):
+        some = filled_in(delivery.merged, look.items[key].form)
+        if was := before.get(key):
+            form = form_of(look.side, replace(delivery.base, _form=delivery.merged), key, was.newest)
+            # What was not taken is no habit: it is not as promised.
+            ignored = _ignored(opened.environment, image.kind, stayed(some, form))
+            some = [one for one in some if one.at not in ignored]
+        if some:
             # What was known still holds, unless it is another thing now: the look took it back before this one.
             known = [one for one in look.side.filled.get(key, ()) if one.at not in {new.at for new in some}]
             found[key] = [*known, *some]
     if found:
         session.ledger.learn(run, found)
     return found
+
+
+def _ignored(environment: Environment, kind: str, stayed: Sequence[Filled]) -> set[str]:
+    """The places where a change came to nothing, by what is as it was there. What was left out may have returned to
+    its default, but for where it is taken away by name, or by a call of its own."""
+    told = environment if isinstance(environment, ByDescription) else None
+    named, own = (told.names_gone(kind), told.own_calls(kind)) if told else (False, frozenset[str]())
+    return {one.at for one in stayed if not one.is_added or named or parse_pointer(one.at)[0] in own}
 
 
 def _is_secret(asked: Json) -> bool:

@@ -157,6 +157,12 @@ def portable_item(
     return sealed(item, sheet, side.opened.guard), portable
 
 
+def form_of(side: Side, base: Base, key: Key, definition: Json) -> Json:
+    """The portable form of what an item that was delivered held at another time, by the names of its delivery."""
+    found = Found(side.by_key[key], definition)
+    return portable_item(side, key, found, _as_delivered(side.names, base), base.form, False)[0].form
+
+
 def _side(
     opened: Opened,
     matches: Matches,

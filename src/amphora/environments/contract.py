@@ -75,7 +75,7 @@ class Description:
     limits: Limits = field(default_factory=Limits)
     tried: tuple[str, ...] = ()
     rests: frozenset[tuple[str, str]] = frozenset()
-    apart: Mapping[str, frozenset[str]] = field(default_factory=dict)
+    apart: Mapping[str, Sequence[str]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

@@ -60,6 +60,12 @@ def _filled(at: Pointer, asked: Json, found: Json) -> Iterable[Filled]:
         yield Filled(write_pointer(at), asked, found)
 
 
+def stayed(filled: Iterable[Filled], before: Json) -> list[Filled]:
+    """Those places that hold what they held before: nothing has come of what was asked for there."""
+    held = ((one, _at(before, parse_pointer(one.at))) for one in filled)
+    return [one for one, was in held if was is not MISSING and _is_same(was, one.found)]
+
+
 def unfilled(form: Json, filled: Sequence[Filled]) -> Json:
     """A form as it was asked for. Only where a place still holds what the platform made of it: anything else is
     somebody's."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import field, replace
 from typing import Final
 
@@ -97,7 +97,7 @@ class Habits:
     fills_in: bool = False
     loads_in_pieces: bool = False
     rests: frozenset[tuple[str, str]] = frozenset()
-    apart: Mapping[str, frozenset[str]] = field(default_factory=dict)
+    apart: Mapping[str, Sequence[str]] = field(default_factory=dict)
 
     def bare(self, image: Image | None) -> Image | None:
         """An item as its first call leaves it: without the members that are written by calls of their own, and
@@ -108,6 +108,18 @@ class Habits:
         live, draft = (_without(version, names) for version in (image.live, image.draft))
         return replace(image, live=live, draft=draft, states=replace(image.states, is_on=None))
 
+    def halves(self, before: Image, meant: Image) -> list[Image]:
+        """The states in which a change that takes several calls may stop: called otherwise, moved, and its definition
+        written but for the members that come after it, one by one. Each on and off, where it can be either."""
+        title, folder = meant.states.title, meant.states.folder
+        halves = [replace(before, states=replace(before.states, title=title))]
+        halves += [replace(before, states=replace(before.states, title=title, folder=folder))]
+        names = self.apart.get(meant.kind, ())
+        for number in range(len(names)):
+            live, draft = (_but_for(new, before.newest, names[number:]) for new in (meant.live, meant.draft))
+            halves.append(replace(meant, live=live, draft=draft))
+        return [replace(one, states=replace(one.states, is_on=is_on)) for one in halves for is_on in _either(one)]
+
     def drafts(self, kind: str) -> bool:
         """Whether a write to items of this kind goes to a draft, which somebody has to publish."""
         return self.has_drafts and self.sheets[kind].is_published
@@ -117,6 +129,17 @@ def _without(version: Json, names: Collection[str]) -> Json:
     if not isinstance(version, dict):
         return version
     return {name: part for name, part in version.items() if name not in names}
+
+
+def _but_for(new: Json, old: Json, names: Collection[str]) -> Json:
+    """A definition with some members as they were."""
+    if not isinstance(new, dict) or not isinstance(old, dict):
+        return new
+    return {**_without(new, names), **{name: old[name] for name in names if name in old}}
+
+
+def _either(image: Image) -> tuple[bool | None, ...]:
+    return (None,) if image.states.is_on is None else (True, False)
 
 
 def mark_of(image: Image | None, sheets: Mapping[str, KindSheet]) -> str:

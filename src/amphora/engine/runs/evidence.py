@@ -144,6 +144,8 @@ def _marks(steps: Sequence[tuple[Run, JournalStep]]) -> dict[Key, set[str]]:
         for table in (step.intent.get("meant"), (step.outcome or {}).get("left")):
             for key, mark in (table or {}).items():
                 ours.setdefault(key, set()).add(mark)
+        for key, marks in step.intent.get("halves", {}).items() if step.state in UNKNOWN else ():
+            ours.setdefault(key, set()).update(marks)
     return ours
 
 
@@ -157,7 +159,7 @@ def _last_marks(key: Key, mine: Sequence[tuple[Run, JournalStep]]) -> frozenset[
             # An outcome replaces all doubts before it: our next step saw the item in that state.
             last = {left or meant}
         elif step.state in UNKNOWN:
-            last |= {meant, left, step.intent["before"].get(key)}
+            last |= {meant, left, step.intent["before"].get(key), *step.intent.get("halves", {}).get(key, ())}
     return frozenset(mark for mark in last if mark)
 
 

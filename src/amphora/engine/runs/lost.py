@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import replace
 from functools import partial
+from typing import TypeGuard
 
-from amphora.core.form.filled import filled_in
+from amphora.core.form.filled import filled_in, stayed
 from amphora.core.form.hollow import loosened
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.settled import settled
@@ -31,8 +32,9 @@ class Search:
 
 @dataclass(frozen=True)
 class Looked:
-    """What a look shows of a step that nobody has answered: ids and states, of which items it is `sure` that the step
-    made them, and whether all is as it was meant, as it was before, or what a platform made of what was meant."""
+    """What a look shows of a step that nobody has answered: ids and states, of which items it is `sure` that the
+    step made them, and whether all is as it was meant, as it was before, or what a platform made of what was meant.
+    `found` is what was there before, as it is now."""
 
     made: Mapping[Key, str]
     now: Mapping[Key, str]
@@ -40,6 +42,7 @@ class Looked:
     is_as_meant: bool
     is_as_before: bool
     is_ours: bool
+    found: Mapping[Key, Image]
 
 
 def looked_at(
@@ -56,11 +59,16 @@ def looked_at(
     made: dict[Key, str] = {}
     now: dict[Key, str] = {}
     sure = set[Key]()
+    found: dict[Key, Image] = {}
     is_ours, is_known = habits.fills_in, True
     for key in step.keys:
         image, meant = present.get(key), ready.leaves[key]
         if image is not None:
             image = environment.look([image.native_id]).get(image.native_id)
+            found |= {key: image} if image else {}
+            if _is_begun(image, meant, ready.before[key], habits, account):
+                made |= {key: image.native_id}
+                sure.add(key)
         else:
             holds = partial(_holds, habits, habits.bare(meant))
             search = find_made(environment, habits, key, ready.intent, known, account, holds)
@@ -71,27 +79,40 @@ def looked_at(
             sure |= {key} if search.is_as_meant else set()
         now[key] = mark_of(image, habits.sheets)
         is_ours = is_ours and image is not None and (image.modified_by == account or key in sure)
-        is_ours = is_ours and _holds_all(image, meant, habits.sheets)
+        is_ours = is_ours and _holds_all(image, meant, habits.sheets, present.get(key))
     # Elsewhere rows may come and go while we look: people work with the tables.
     counts = isinstance(step, LoadRows | RetireSet)
     is_as_meant = all(is_same(now[key], ready.meant[key], counts) for key in step.keys)
     is_as_before = is_known and all(is_same(now[key], ready.before[key], counts) for key in step.keys)
-    return Looked(made, now, frozenset(sure), is_as_meant, is_as_before, is_ours)
+    return Looked(made, now, frozenset(sure), is_as_meant, is_as_before, is_ours, found)
+
+
+def _is_begun(
+    image: Image | None, meant: Image | None, before: str, habits: Habits, account: str
+) -> TypeGuard[Image]:
+    """Whether a change that nobody has answered was begun: what its first call writes is there. Just now, so that
+    nobody else would have written the same."""
+    if not habits.fills_in or image is None or meant is None or image.modified_by not in (None, account):
+        return False
+    return not is_same(mark_of(image, habits.sheets), before) and _holds(habits, habits.bare(meant), image)
 
 
 def _holds(habits: Habits, meant: Image | None, image: Image) -> bool:
     return _holds_all(habits.bare(image), meant, habits.sheets)
 
 
-def _holds_all(image: Image | None, meant: Image | None, sheets: Mapping[str, KindSheet]) -> bool:
-    """Whether all that was meant is there, and nothing but additions beside it."""
+def _holds_all(
+    image: Image | None, meant: Image | None, sheets: Mapping[str, KindSheet], before: Image | None = None
+) -> bool:
+    """Whether all that was meant is there, and nothing but additions beside it: none that was there `before`."""
     if image is None or meant is None:
         return False
     # What was to be off and is on is half of what was meant.
     if (image.states.title, image.states.is_on) != (meant.states.title, meant.states.is_on):
         return False
     sheet = sheets[image.kind]
-    return all(one.is_added for one in filled_in(settled(meant.newest, sheet), settled(image.newest, sheet)))
+    off = filled_in(settled(meant.newest, sheet), settled(image.newest, sheet))
+    return all(one.is_added for one in off) and not (before and stayed(off, settled(before.newest, sheet)))
 
 
 def find_made(
@@ -138,6 +159,14 @@ def find_made(
         words = "nobody can tell whether this run made what is there under its name; if so, remove it there by hand"
         return Search(None, words)
     return Search()
+
+
+def half_marks(before: Image | None, meant: Image | None, habits: Habits) -> list[Json]:
+    """Marks of the states in which a change may stop half-way, where it takes several calls."""
+    if before is None or meant is None or not habits.fills_in:
+        return []
+    whole = {mark_of(one, habits.sheets) for one in (before, meant)}
+    return sorted({mark_of(one, habits.sheets) for one in habits.halves(before, meant)} - whole)
 
 
 def _is_one_of(image: Image, habits: Habits, marks: Collection[str]) -> bool:
