@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Walk
-from amphora.core.form.spots import sort_unordered
+from amphora.core.form.spots import UNSET, sort_unordered
 from amphora.core.form.visit import BELOW, GONE, rebuilt
 from amphora.core.values.model import Json
 
 
 def settled(definition: Json, sheet: KindSheet) -> Json:
-    """A native definition without volatile, layout and switch places, unordered arrays in a fixed order.
+    """A native definition without volatile, layout and switch places, and without secrets that are not set; unordered
+    arrays in a fixed order.
 
     Native words are compared, not the portable form: what putting back has to know must not depend on a
     crosswalk that somebody may have changed since. Equal portable forms with equal bindings have equal
@@ -22,8 +23,15 @@ def settled(definition: Json, sheet: KindSheet) -> Json:
             return value
         if walk.is_outside:
             return GONE
+        # One platform shows nothing for it, the next an empty text.
+        if walk.spot.is_secret and value in UNSET:
+            return GONE
         # An object in which only secrets can stand is there as long as one of them is.
-        if value == {} and walk.children()[1].spot.is_secret:
+        if (
+            isinstance(value, dict)
+            and walk.children()[1].spot.is_secret
+            and all(part in UNSET for part in value.values())
+        ):
             return GONE
         if isinstance(value, list) and walk.spot.is_unordered:
             parts = [rebuilt(part, walk.step(str(position)), change) for position, part in enumerate(value)]

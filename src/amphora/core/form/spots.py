@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterator
+from typing import Final
 
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.native_ids import around
@@ -14,13 +15,16 @@ from amphora.core.values.model import Json
 from amphora.core.values.pointers import Pointer, write_pointer
 from amphora.core.values.tokens import MASK, PREFIX, parse_token
 
+UNSET: Final[tuple[Json, ...]] = (None, "", [], {})
+"""What stands at the place of a secret that is not set."""
+
 
 def mask_secrets(definition: Json, sheet: KindSheet) -> Json:
     """A copy of a native definition in which every declared secret that is set is masked."""
 
     def masked(value: Json, walk: Walk) -> Json:
         if walk.spot.is_secret:
-            return value if value in (None, "", [], {}) else MASK
+            return value if value in UNSET else MASK
         return BELOW
 
     # Whole branches are shared with the original: most definitions hold no secret, and copying them was half of the

@@ -109,16 +109,21 @@ class Habits:
         return replace(image, live=live, draft=draft, states=replace(image.states, is_on=None))
 
     def halves(self, before: Image, meant: Image) -> list[Image]:
-        """The states in which a change that takes several calls may stop: called otherwise, moved, and its definition
-        written but for the members that come after it, one by one. Each on and off, where it can be either."""
-        title, folder = meant.states.title, meant.states.folder
-        halves = [replace(before, states=replace(before.states, title=title))]
-        halves += [replace(before, states=replace(before.states, title=title, folder=folder))]
-        names = self.apart.get(meant.kind, ())
-        for number in range(len(names)):
-            live, draft = (_but_for(new, before.newest, names[number:]) for new in (meant.live, meant.draft))
-            halves.append(replace(meant, live=live, draft=draft))
-        return [replace(one, states=replace(one.states, is_on=is_on)) for one in halves for is_on in _either(one)]
+        """The states in which a change that takes several calls may stop, without the members that have calls of
+        their own: called otherwise, moved, written."""
+        titled = replace(before, states=replace(before.states, title=meant.states.title))
+        moved = replace(titled, states=replace(titled.states, folder=meant.states.folder))
+        return [bare for one in (before, titled, moved, meant) if (bare := self.bare(one))]
+
+    def pieces(self, image: Image | None) -> dict[str, set[str]]:
+        """What a change of the members with calls of their own may do one after the other: the digests of their
+        entries, or of the whole where one has none."""
+        names = self.apart.get(image.kind, ()) if image else ()
+        newest = image.newest if image and isinstance(image.newest, dict) else {}
+        held = {name: newest[name] for name in names if newest.get(name) is not None}
+        return {
+            name: {digest(one) for one in (part if isinstance(part, list) else [part])} for name, part in held.items()
+        }
 
     def drafts(self, kind: str) -> bool:
         """Whether a write to items of this kind goes to a draft, which somebody has to publish."""
@@ -129,17 +134,6 @@ def _without(version: Json, names: Collection[str]) -> Json:
     if not isinstance(version, dict):
         return version
     return {name: part for name, part in version.items() if name not in names}
-
-
-def _but_for(new: Json, old: Json, names: Collection[str]) -> Json:
-    """A definition with some members as they were."""
-    if not isinstance(new, dict) or not isinstance(old, dict):
-        return new
-    return {**_without(new, names), **{name: old[name] for name in names if name in old}}
-
-
-def _either(image: Image) -> tuple[bool | None, ...]:
-    return (None,) if image.states.is_on is None else (True, False)
 
 
 def mark_of(image: Image | None, sheets: Mapping[str, KindSheet]) -> str:

@@ -31,7 +31,7 @@ from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.engine.runs.attention import Attention
 from amphora.engine.runs.batch import ON_ONE_ITEM, Made, Ready, answers, side_by_side
-from amphora.engine.runs.lost import Looked, half_marks, looked_at, loose_marks
+from amphora.engine.runs.lost import Looked, half_of, looked_at, loose_marks
 from amphora.engine.runs.stage import Stage
 from amphora.engine.steps import DOINGS, WRITING, Bench
 from amphora.environments.contract import SideBySide
@@ -169,8 +169,8 @@ class Carrier:
         intent: dict[str, Json] = {"token": self._token(number), "ids": self._ids(step), "meant": meant}
         intent["before"] = before
         if is_writing:
-            halves = {key: half_marks(now.get(key), leaves[key], self.bench.habits) for key in step.keys}
-            intent["halves"] = {key: marks for key, marks in halves.items() if marks}
+            halves = {key: half_of(now.get(key), leaves[key], self.bench.habits) for key in step.keys}
+            intent["halves"] = {key: half for key, half in halves.items() if half}
         if isinstance(step, RetireSet) and len(step.keys) > 1 and self.bench.habits.fills_in:
             # Where items go one by one, those of a circle let go of each other first.
             intent["loose"] = loose_marks({key: now.get(key) for key in step.keys}, self.bench.habits.sheets)

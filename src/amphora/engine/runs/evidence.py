@@ -18,7 +18,7 @@ from amphora.core.plan.steps import Create, Grant, LoadRows, RetireSet, WriteAll
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
-from amphora.engine.runs.lost import find_made, loose_mark
+from amphora.engine.runs.lost import find_made, is_half, loose_mark
 from amphora.engine.runs.stage import Stage, looked_up
 from amphora.ledger.records import JournalStep, Run
 
@@ -48,7 +48,7 @@ def evidence_of(stage: Stage, run: Run, leg: int = 1) -> list[Evidence]:
     doubts, sure = _lost_ones(stage, steps, known, outside)
     wanted = {f"{key}\0{id_}": id_ for key, ids in known.items() for id_ in ids}
     images = looked_up(stage.environment, wanted)
-    sure |= _let_go(stage, steps, known, images)
+    sure |= _half_way(stage, steps, known, images)
     by_key: dict[Key, list[tuple[Run, JournalStep]]] = {}
     for one, step in steps:
         for key in step.keys:
@@ -118,14 +118,14 @@ def _lost_ones(
     return doubts, sure
 
 
-def _let_go(
+def _half_way(
     stage: Stage,
     steps: Sequence[tuple[Run, JournalStep]],
     known: Mapping[Key, Sequence[str]],
     images: Mapping[str, Image | None],
 ) -> set[str]:
-    """The ids of what is there as it was but for what it named of others that were to go with it: a removal that
-    broke off in a circle. Nobody else has touched it."""
+    """The ids of what a step left half-way, and nobody else has touched: what is as it was but for what it named of
+    others that were to go with it (a removal that broke off in a circle), and what a change began."""
     sure: set[str] = set()
     for _, step in steps:
         loose = step.intent.get("loose", {}) if step.state in UNKNOWN else {}
@@ -133,6 +133,10 @@ def _let_go(
         for key, mark in loose.items():
             now = images.get(f"{key}\0{step.intent['ids'].get(key)}") if key in known else None
             if now and loose_mark(now, ids, stage.habits.sheets) == mark:
+                sure.add(now.native_id)
+        for key, half in step.intent.get("halves", {}).items() if step.state in UNKNOWN else ():
+            now = images.get(f"{key}\0{step.intent['ids'].get(key)}")
+            if now and is_half(now, half, stage.habits):
                 sure.add(now.native_id)
     return sure
 
@@ -144,8 +148,6 @@ def _marks(steps: Sequence[tuple[Run, JournalStep]]) -> dict[Key, set[str]]:
         for table in (step.intent.get("meant"), (step.outcome or {}).get("left")):
             for key, mark in (table or {}).items():
                 ours.setdefault(key, set()).add(mark)
-        for key, marks in step.intent.get("halves", {}).items() if step.state in UNKNOWN else ():
-            ours.setdefault(key, set()).update(marks)
     return ours
 
 
@@ -159,7 +161,7 @@ def _last_marks(key: Key, mine: Sequence[tuple[Run, JournalStep]]) -> frozenset[
             # An outcome replaces all doubts before it: our next step saw the item in that state.
             last = {left or meant}
         elif step.state in UNKNOWN:
-            last |= {meant, left, step.intent["before"].get(key), *step.intent.get("halves", {}).get(key, ())}
+            last |= {meant, left, step.intent["before"].get(key)}
     return frozenset(mark for mark in last if mark)
 
 

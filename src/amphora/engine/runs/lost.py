@@ -161,12 +161,30 @@ def find_made(
     return Search()
 
 
-def half_marks(before: Image | None, meant: Image | None, habits: Habits) -> list[Json]:
-    """Marks of the states in which a change may stop half-way, where it takes several calls."""
+def half_of(before: Image | None, meant: Image | None, habits: Habits) -> Json:
+    """By what a change that stops half-way is known, where it takes several calls: marks of its states without the
+    members that have calls of their own, and of each of these what has to be there and what may."""
     if before is None or meant is None or not habits.fills_in:
-        return []
-    whole = {mark_of(one, habits.sheets) for one in (before, meant)}
-    return sorted({mark_of(one, habits.sheets) for one in habits.halves(before, meant)} - whole)
+        return None
+    marks = sorted({mark_of(one, habits.sheets) for one in habits.halves(before, meant)})
+    was, wanted = habits.pieces(before), habits.pieces(meant)
+    between: dict[str, Json] = {}
+    for name in sorted({*was, *wanted}):
+        one, other = was.get(name, set()), wanted.get(name, set())
+        between[name] = [sorted(one & other), sorted(one | other)]
+    return {"bare": marks, "between": between}
+
+
+def is_half(image: Image, half: Json, habits: Habits) -> bool:
+    """Whether an item is in a state between, and nobody else's hand can be seen in it."""
+    bare = mark_of(habits.bare(image), habits.sheets)
+    if not any(is_same(bare, mark) for mark in half["bare"]):
+        return False
+    there, between = habits.pieces(image), half["between"]
+    return all(
+        set(between.get(name, [[], []])[0]) <= there.get(name, set()) <= set(between.get(name, [[], []])[1])
+        for name in {*there, *between}
+    )
 
 
 def _is_one_of(image: Image, habits: Habits, marks: Collection[str]) -> bool:
