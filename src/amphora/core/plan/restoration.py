@@ -246,6 +246,11 @@ def decide(
     for user, keys in naming.items():
         if not back.isdisjoint(set(keys) - {user}) and user in verdicts and verdicts[user].fate is Fate.NOTHING:
             verdicts[user] = Verdict(Fate.RESTORE)
+    # What is made again has another id, and whatever still names the old one leads nowhere.
+    again = {key for key, one in found.items() if one.now is None and verdicts[key].fate is Fate.RESTORE}
+    for key, verdict in list(verdicts.items()):
+        if verdict.fate is Fate.NOTHING and found[key].now and not again.isdisjoint(set(used.get(key, ())) - {key}):
+            verdicts[key] = replace(verdict, fate=Fate.RESTORE)
     restoration = Restoration(found, verdicts)
     return replace(restoration, steps=tuple(steps_of(restoration, used, habits)))
 
