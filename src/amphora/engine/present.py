@@ -14,7 +14,7 @@ from amphora.core.plan.claims import Claims
 from amphora.core.values.canon import digest
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
-from amphora.core.values.model import Contents, Found, Item
+from amphora.core.values.model import Contents, Found, Item, States
 from amphora.engine.action import Known
 from amphora.engine.session import Session
 from amphora.engine.shapes import Shapes
@@ -24,10 +24,12 @@ from amphora.environments.contract import TellsMakers
 
 @dataclass(frozen=True)
 class Adopted:
-    """What of a run that stopped in its middle is there, as it left it: all of it, and what it created."""
+    """What of a run that stopped in its middle is there, as it left it: all of it, what it created, and of what was
+    there before whether that was on then: off for a change, it is on for whoever decides."""
 
     keys: frozenset[Key] = frozenset()
     created: frozenset[Key] = frozenset()
+    on: Mapping[Key, bool | None] = field(default_factory=dict)
 
 
 NOTHING_ADOPTED = Adopted()
@@ -71,12 +73,17 @@ def present_in(
         # Our own drafts are what has been written so far.
         mine = [key for key in there if key in adopted.keys]
         ours = read_items(side, mine, "draft", guides, bases)
-        items, found, noticed = items | ours[0], found | ours[1], noticed | ours[2]
+        as_before = {key: replace(item, states=_on(item, adopted)) for key, item in ours[0].items()}
+        items, found, noticed = items | as_before, found | ours[1], noticed | ours[2]
         # What the run made is its own base: whatever differs from the package is still to be done.
         natives = {one.need.key: one.native for one in mapped if one.state is MapState.MAPPED}
         for key in adopted.created & items.keys():
             bases.setdefault(key, Base(items[key].form, items[key].states, natives))
     return Present(items, found, noticed, bases, others)
+
+
+def _on(item: Item, adopted: Adopted) -> States:
+    return replace(item.states, is_on=adopted.on.get(item.key, item.states.is_on))
 
 
 def of_others(session: Session, side: Side, keys: Collection[Key]) -> dict[Key, str]:

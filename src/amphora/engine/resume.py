@@ -266,12 +266,27 @@ def adopted(session: Session, picked: PickedUp) -> Adopted:
             details=[f"{readable(key)}: {doubt}" for key, doubt in sorted(doubts.items())],
             next_step=to_type("undo", run.name),
         )
+    # Where some of the rows are in: those that are there can't be told from those that would come, and the rest of a
+    # package's rows is none that anybody has seen.
+    loading = {
+        key: f"{readable(key)} holds {held:,} of {one.rows_in_doubt:,} rows"
+        for key, one in restoration.evidence.items()
+        if one.now and 0 < (held := one.now.rows or 0) < one.rows_in_doubt
+    }
+    if loading:
+        raise NotReady(
+            f"{run.name} can't go on: it broke off while rows were being loaded.",
+            subject=run.name,
+            details=[loading[key] for key in sorted(loading)],
+            next_step=to_type("undo", run.name),
+        )
     mine = {key: one for key, one in restoration.evidence.items() if judged(one, stage.habits).fate is Fate.RESTORE}
     there = {key: image for key, one in mine.items() if (image := one.now)}
     links = [Link(key, run.uid, image.native_id) for key, image in there.items()]
     stage.ledger.adopt(run, links, {image.native_id: image.link for image in there.values()})
     made = frozenset(key for key in there if mine[key].before is None)
-    return Adopted(frozenset(there), made | _created(session, run))
+    was_on = {key: before.states.is_on for key in there if (before := mine[key].before)}
+    return Adopted(frozenset(there), made | _created(session, run), was_on)
 
 
 def _created(session: Session, run: Run) -> frozenset[Key]:

@@ -119,6 +119,9 @@ def decide(comparison: Comparison, item: Item, present: Listed, title: str, is_d
     elif is_draft_ours:
         do = Do.UPDATE
         reason = "written, and not yet live"
+    elif comparison.states.is_on and present.states.is_on is False:
+        do = Do.UPDATE
+        reason = "off for its change, and not yet on again"
     else:
         do = Do.LEAVE
         reason = SAME if not changes else MENDED

@@ -292,8 +292,9 @@ def steps_of(restoration: Restoration, used: Mapping[Key, Collection[Key]], habi
         steps += _made_again({k: image for k, image in makes.items() if image}, used, habits)
         for key in order:
             if key in pairs:
-                # The same as before, it is there for what it names: another title is written into it.
-                steps += _restored(key, *pairs[key], habits) or _again(key, *pairs[key], habits)
+                # The same as before, it is there for what it names: another title, or another id, is written into it.
+                names_again = not makes.keys().isdisjoint(used.get(key, ()))
+                steps += _restored(key, *pairs[key], habits) or _again(key, *pairs[key], habits, names_again)
         # An attempt that was cut off may have made a table again without its rows. Only into empty tables: rows
         # beside those that people have typed since would be doubled.
         emptied = [key for key in pairs if restoration.evidence[key].counts_rows and not pairs[key][1].rows]
@@ -380,8 +381,8 @@ def _states(key: Key, before: Image, now: Image | None, habits: Habits) -> list[
     return [Switch((key,), bool(before.states.is_on))] if is_on_now != bool(before.states.is_on) else []
 
 
-def _again(key: Key, before: Image, now: Image, habits: Habits) -> list[Step]:
-    if not is_same(mark_of(before, habits.sheets), mark_of(now, habits.sheets)):
+def _again(key: Key, before: Image, now: Image, habits: Habits, names_again: bool) -> list[Step]:
+    if not names_again and not is_same(mark_of(before, habits.sheets), mark_of(now, habits.sheets)):
         return []
     if not habits.drafts(before.kind) or before.live is None:
         return [Update((key,), "draft" if habits.drafts(before.kind) else "live")]
