@@ -44,6 +44,7 @@ CHOICES: dict[str, tuple[Any, ...]] = {
     "shelf": (False, True),
 }
 ABSENT, TAKEN, USED, MISSING, RUNNING, MOVED = (404, 409, 409, 422, 409, 412)
+INTERNAL = 500
 PAGE = 2
 PEOPLE = ("Ada", "Ben")
 
@@ -224,7 +225,8 @@ class Platform:
             return self._refusal(refusal)
 
     def _refusal(self, refusal: Refused) -> Said:
-        status = 200 if self.choice["refused"] == "in the body" else refusal.status
+        is_told_inside = self.choice["refused"] == "in the body" and refusal.status < INTERNAL
+        status = 200 if is_told_inside else refusal.status
         return status, {"fault": {"no": refusal.status, "says": refusal.words}}, {}
 
     def _answer(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
