@@ -50,7 +50,7 @@ class Life:
             uses=sources[: number + 1],
             colours={sources[number]: "red"} if choice["colours"] else {},
             script=f"see <{self.one._written('source', sources[number])}>" if choice["script"] else "",
-            tags=[{"no": 1, "word": "x"}, {"no": 2, "word": f"t{number}"}] if choice["tags"] else [],
+            tags=self.tags(1, "x", f"t{number}"),
             picture=("image/png", [number, 13, 10, 255, 0]) if choice["picture"] and number < 2 else None,
             owner=self.one.people[number % 2] if choice["owner"] else None,
         )
@@ -58,6 +58,11 @@ class Life:
         one |= {"on": bool(choice["switch"]) and number > 0, "shelf": f"top/{number % 2}" if choice["shelf"] else ""}
         one["pin"] = "ours" if choice["pin"] else ""
         return board
+
+    def tags(self, size: int, *words: str) -> list[Any]:
+        """Tags with these words, and of this size where they have any."""
+        more = {"size": size} if self.choice["tags"] == "each" else {}
+        return [{"no": n, "word": word, **more} for n, word in enumerate(words if self.choice["tags"] else ())]
 
     def _add_lines(self) -> None:
         is_linked = self.choice["lines"] == "linked"
@@ -120,7 +125,8 @@ class Life:
             process[0] = subprocess.Popen(
                 command, cwd=self.folder, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE
             )
-            process[0].communicate()
+            told = process[0].communicate()
+        assert process[0].returncode <= 0, (self.choice, words, told)
         return bool(process[0].returncode < 0)
 
 

@@ -35,7 +35,7 @@ CHOICES: dict[str, tuple[Any, ...]] = {
     "drafts": (False, False, True),
     "switch": ("", "beside", "rests"),
     "starts": (False, True),
-    "tags": ("", "whole", "entries"),
+    "tags": ("", "whole", "entries", "each"),
     "hold": (False, False, True),
     "picture": ("", "", "whole", "form"),
     "lines": ("", "", "plain", "linked"),
@@ -97,18 +97,22 @@ class Platform:
             script = re.sub(
                 "<([^ >]*)>", lambda found: f"<{called[str(self._plain('source', found[1]))]}>", meant["script"]
             )
-            tags = sorted(tag["word"] for tag in meant["tags"])
+            tags = sorted((tag["word"], tag.get("size")) for tag in meant["tags"])
             uses, colours = [called[str(id_)] for id_ in meant["uses"]], meant["colours"]
             after, owner = called.get(str(meant["next"])), str(meant["owner"]).partition(" ")[0]
             colours = {called[str(k)]: v for k, v in colours.items()}
             return [meant["text"], uses, colours, after, script, tags, meant["picture"], owner]
+
+        def draft_of(one: dict[str, Any]) -> Any:
+            # One that says what is live is none.
+            return None if one["draft"] == one["live"] else named(one["draft"])
 
         def lines(one: dict[str, Any]) -> list[Any]:
             kilos = {line["no"]: line["kilos"] for line in one["lines"]}
             return sorted((line["kilos"], kilos.get(line["of"], 0)) for line in one["lines"])
 
         return {
-            f"{kind} {one['title']}": (one["on"], one["shelf"], lines(one), named(one["live"]), named(one["draft"]))
+            f"{kind} {one['title']}": (one["on"], one["shelf"], lines(one), named(one["live"]), draft_of(one))
             for kind, held in self.held.items()
             for one in held.values()
             if not one["gone"]
@@ -297,17 +301,20 @@ class Platform:
         return 200, {"data": shown} if self.choice["envelope"] else shown, {"ETag": f'"{one["revision"]}"'}
 
     def _tags(self, one: dict[str, Any], meant: dict[str, Any], method: str, rest: list[str], body: Any) -> Said:
+        how = self.choice["tags"]
+        if method == "GET" and len(rest) > 1:
+            return 200, next(tag for tag in meant["tags"] if str(tag["no"]) == rest[1]), {}
         if method == "GET":
-            return (
-                200,
-                meant["tags"] if self.choice["tags"] == "entries" else [tag["word"] for tag in meant["tags"]],
-                {},
-            )
-        if method == "PUT":
+            # The list is short of what each has to say.
+            entries = [{"no": tag["no"], "word": tag["word"]} for tag in meant["tags"]]
+            return 200, [tag["word"] for tag in entries] if how == "whole" else entries, {}
+        if method == "PUT" and len(rest) > 1:
+            meant["tags"] = [{**tag, **body} if str(tag["no"]) == rest[1] else tag for tag in meant["tags"]]
+        elif method == "PUT":
             meant["tags"] = [{"no": 0, "word": word} for word in body or []]
         elif method == "POST":
             self.number += 1
-            meant["tags"] = [*meant["tags"], {"no": self.number, "word": body["word"]}]
+            meant["tags"] = [*meant["tags"], {"no": self.number, **body}]
         else:
             meant["tags"] = [tag for tag in meant["tags"] if str(tag["no"]) != rest[1]]
         one["revision"] += 1
@@ -505,11 +512,14 @@ def _kind_lines(choice: dict[str, Any], kind: str) -> str:
     more = []
     if is_board and choice["tags"]:
         calls = f'get = "{path}/{{id}}/tags", write = {{ put = "{path}/{{id}}/tags" }}'
-        if choice["tags"] == "entries":
+        if choice["tags"] != "whole":
             calls = f'get = "{path}/{{id}}/tags", entry = "$.no", by = "$.word", without = ["$.no"]'
             calls += (
                 f', add = {{ post = "{path}/{{id}}/tags" }}, remove = {{ delete = "{path}/{{id}}/tags/{{entry}}" }}'
             )
+        if choice["tags"] == "each":
+            there = f'"{path}/{{id}}/tags/{{entry}}"'
+            calls += f", each = {{ get = {there} }}, change = {{ put = {there} }}"
         more += [f"tags = {{ {calls} }}"]
     if is_board and choice["picture"]:
         there = f'"{path}/{{id}}/picture"'
@@ -573,7 +583,7 @@ def _board(choice: dict[str, Any]) -> str:
     text += "[states]\n" + "\n".join(states) + "\n"
     fields = [f"text = {json.dumps(['$.script'] if choice['script'] else ['$.text'])}"]
     fields += ['json = ["$.uses"]'] if choice["uses"] == "string" else []
-    fields += ['unordered = ["$.tags"]'] if choice["tags"] == "entries" else []
+    fields += ['unordered = ["$.tags"]'] if choice["tags"] in ("entries", "each") else []
     fields += ['secret = ["$.pin"]'] if choice["pin"] else []
     fields += ['files = ["$.picture"]'] if choice["picture"] else []
     return text + "[fields]\n" + "\n".join(fields) + "\n"

@@ -297,6 +297,7 @@ def test_a_sheet_that_is_wrong_is_told_with_its_lines() -> None:
         (SMALL + SWITCHED, "`item.thing.on` is missing"),
         (SMALL + LINES.replace('id = "$.no"', ""), "`item.thing.rows` needs both `id` and `load.ids`"),
         (SMALL + LINES.replace(', of = "$.a"', ""), "each of `item.thing.rows.links` needs `at` and `of`"),
+        (SMALL + LINES, "line 20: `item.thing.rows.links.of`: there is no [[refers]] at $.a in its kind sheet"),
         (SMALL + MEMBERS, "$.who has to stand under fields.unordered"),
         (f'{SMALL}more = {{ pic = {{ get = "/p", file = "*/*" }} }}', "$.pic has to stand under fields.files"),
         (f'{SMALL}more = {{ pic = {{ get = "/p", file = "png" }} }}', "`item.thing.more.pic.file` has to be a media"),

@@ -19,6 +19,7 @@ from amphora.core.plan.actions import Do
 from amphora.core.plan.arrivals import said_over
 from amphora.core.plan.decisions import LEAVE, Decisions
 from amphora.core.plan.restoration import Fate, judged
+from amphora.core.plan.states import mark_of
 from amphora.core.values.errors import NotReady, UsageFault
 from amphora.core.values.keys import Key, kind_of, readable
 from amphora.core.values.late import dataclass
@@ -285,6 +286,8 @@ def adopted(session: Session, picked: PickedUp) -> Adopted:
     links = [Link(key, run.uid, image.native_id) for key, image in there.items()]
     stage.ledger.adopt(run, links, {image.native_id: image.link for image in there.values()})
     made = frozenset(key for key in there if mine[key].before is None)
+    sheets = stage.habits.sheets
+    stage.ledger.journal.found(run, {key: (there[key].native_id, mark_of(there[key], sheets)) for key in made})
     was_on = {key: before.states.is_on for key in there if (before := mine[key].before)}
     return Adopted(frozenset(there), made | _created(session, run), was_on)
 

@@ -275,6 +275,20 @@ class Journal:
             for r in self._db.rows("select * from steps where run_id = ? order by number", (run.id,))
         ]
 
+    def found(self, run: Run, made: Mapping[Key, tuple[str, str]]) -> None:
+        """Journals what steps without an answer turned out to have created, ids and marks of it: it is ours from now
+        on."""
+        with self._db.transaction():
+            for step in self.steps(run):
+                outcome, mine = step.outcome or {}, [key for key in step.keys if key in made]
+                if step.state == "done" or not mine:
+                    continue
+                ids, left = ({key: made[key][part] for key in mine} for part in (0, 1))
+                outcome |= {"ids": {**outcome.get("ids", {}), **ids}, "left": {**outcome.get("left", {}), **left}}
+                outcome["created"] = sorted({*outcome.get("created", ()), *ids.values()})
+                row = (dumped(outcome), run.id, step.number)
+                self._db.do("update steps set outcome = ? where run_id = ? and number = ?", row)
+
     def created(self, uid: str) -> set[str]:
         """The native ids of what runs into an environment created; all else was there before."""
         query = "select s.outcome from steps s join runs r on r.id = s.run_id where r.uid = ?"
