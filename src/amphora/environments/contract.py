@@ -303,6 +303,14 @@ class ByDescription(Protocol):
 
 
 @runtime_checkable
+class RemovesInTwo(Protocol):
+    """Removes by more than one call: what is put away keeps its name until it is removed for good."""
+
+    def finish_removal(self, kind: str, native_id: str) -> bool:
+        """Removes for good what is put away under an id; whether there was anything."""
+
+
+@runtime_checkable
 class Overtaken(Protocol):
     """Looks just before each change, and can let something happen between that look and the call: so a proof sees
     whether the platform itself refuses to write over somebody's change."""

@@ -28,6 +28,7 @@ from amphora.engine.runs.carrier import Carrier
 from amphora.engine.runs.evidence import evidence_of, usage_of
 from amphora.engine.runs.losses import care_for, lacks_secrets_only
 from amphora.engine.runs.material import ImageMaterial
+from amphora.engine.runs.remains import is_removed_now
 from amphora.engine.runs.stage import Stage, looked_up
 from amphora.engine.steps import Bench
 from amphora.ledger.records import (
@@ -162,7 +163,9 @@ def _in_rounds(
     and decided again. An item that is refused is left, and named."""
     material = carrier.bench.material
     assert isinstance(material, ImageMaterial)
-    for number in range(ROUNDS):
+    finished = set[Key]()
+    # Each refusal takes one, too.
+    for number in range(ROUNDS + 2 * len(restoration.evidence)):
         carrier.bench.now = dict(now)
         step: Step | None = None
         try:
@@ -178,7 +181,8 @@ def _in_rounds(
         except EnvironmentRefused as error:
             assert step is not None
             # The whole item, not the step: half of an item put back would be a state that nobody ever had.
-            excluded |= dict.fromkeys(step.keys, f"it could not be put back: {error.message}")
+            if not is_removed_now(stage, restoration, step, finished):
+                excluded |= dict.fromkeys(step.keys, f"it could not be put back: {error.message}")
         restoration, now = _decided(stage, run, excluded, since)
         material.renamed |= _renewed(restoration)
     return restoration, now

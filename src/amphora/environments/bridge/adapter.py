@@ -10,7 +10,7 @@ from dataclasses import replace
 
 from amphora.core.form.bindings import Bindings, IdStyle
 from amphora.core.form.native import to_native
-from amphora.core.form.native_ids import MARK, id_pattern
+from amphora.core.form.native_ids import MARK, closed_id, id_pattern
 from amphora.core.form.places import values_at
 from amphora.core.plan.states import Image
 from amphora.core.values.canon import digest
@@ -180,6 +180,17 @@ class Bridge(Acts):
                 self._do(retire, self._again(single) if retire.said("first", None) else single, "remove", more)
         self.items.forget(single.row.native_id)
         self._sameness.forget(single.row.native_id)
+
+    def finish_removal(self, kind: str, native_id: str) -> bool:
+        part = self.sheet.items[kind]
+        then: Call | None = part.retire.said("then", None) if part.retire else None
+        if then is None:
+            return False
+        try:
+            self._change(then, self.items.holders.values_of(part, str(closed_id(native_id, part.kind.ids))))
+        except EnvironmentRefused:
+            return False
+        return True
 
     def at_once(self) -> int:
         return self.client.pace.now
