@@ -4,6 +4,9 @@ attack` prints how much of each class was refused or made harmless; the test sui
 
 from __future__ import annotations
 
+import atexit
+import shutil
+import tempfile
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -19,3 +22,10 @@ class Case:
     kind: str
     name: str
     attack: Attack
+
+
+def folder_until_the_end() -> Path:
+    """A folder that many cases share, removed when the process ends."""
+    folder = Path(tempfile.mkdtemp(prefix="attack-"))
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    return folder

@@ -5,7 +5,6 @@ command prints, or in the list of processes.
 from __future__ import annotations
 
 import json
-import tempfile
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import cache, partial
@@ -16,7 +15,7 @@ from tests.conftest import run_program, workspace_of
 
 from amphora.practice.halcyon import make_halcyon
 from amphora.practice.platform import Platform
-from attack import Case
+from attack import Case, folder_until_the_end
 
 PLACES: dict[str, Any] = {
     "under password": {"password": "SECRET"},
@@ -91,7 +90,7 @@ def _filled(value: Any, secret: str, reference: str = "") -> Any:
 @cache
 def _grove(way: str) -> Grove:
     """Every place planted in one way, and every command that could let something out."""
-    parent = Path(tempfile.mkdtemp(prefix="attack-"))
+    parent = folder_until_the_end()
     make_halcyon(parent / "files")
     grove = Grove(workspace_of(parent / "files", parent))
     dev = grove.platform("grove-dev")

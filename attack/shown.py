@@ -13,7 +13,6 @@ import re
 import shutil
 import subprocess
 import sys
-import tempfile
 import unicodedata
 from collections.abc import Iterator, Sequence
 from functools import cache, partial
@@ -25,7 +24,7 @@ from amphora.core.values.errors import AmphoraError, UsageFault
 from amphora.files.signatures import new_key, trust_key, trusted_keys
 from amphora.practice.halcyon import make_halcyon
 from amphora.practice.platform import Platform
-from attack import Case
+from attack import Case, folder_until_the_end
 
 TITLES = {
     "escape sequences": "Red \x1b[31mtitle\x1b[2J\x1b]0;owned\x07",
@@ -98,7 +97,7 @@ def cases() -> Iterator[Case]:
 @cache
 def _workspace() -> Path:
     """A workspace whose source holds an item for each title, made once."""
-    parent = Path(tempfile.mkdtemp(prefix="attack-"))
+    parent = folder_until_the_end()
     files = parent / "files"
     make_halcyon(files)
     folder = workspace_of(files, parent)
