@@ -33,7 +33,7 @@ class Hurt:
 STORY = "tests/program/test_stories.py::test_a_story[{}.txt]"
 
 HURTS = (
-    Hurt("half of a change is taken for somebody else's", "engine/runs/lost.py", "    return not is_same(mark_of(image, habits.sheets), before) and _holds(habits, habits.bare(meant), image)\n", "    return False\n", (ANY,)),
+    Hurt("half of a change is taken for somebody else's", "engine/runs/lost.py", "    return not is_same(mark_of(image, habits.sheets), before) and _holds(habits, habits.bare(meant), image)\n", "    return False\n", ("tests/core/test_lost.py",)),
     Hurt("half of a change is taken for somebody else's after a kill", "engine/runs/evidence.py", "            if now and is_half(now, half, stage.habits):\n", "            if False:\n", (ANY,)),
     Hurt("what was off for a change stays off when a run goes on", "engine/resume.py", "    was_on = {key: before.states.is_on for key in there if (before := mine[key].before)}\n", "    was_on = {}\n", (ANY,)),
     Hurt("what a killed run made is nobody's when it has gone on", "engine/resume.py", "    stage.ledger.journal.found(", "    (lambda *_: None)(", (ANY,)),
@@ -53,7 +53,7 @@ HURTS = (
     Hurt("an equal id is taken for the same item", "core/needs/matches.py", "    if uid == source_uid:\n", "    if True:\n", (NAMING,)),
     Hurt("what the target has in custody is retired all the same", "core/plan/claims.py", 'contents.source_uid) if c.custody == "package"}', "contents.source_uid)}", (STORY.format("trusting"), STORY.format("deciding"), "tests/core/test_checks.py")),
     Hurt("a run that is not the latest is undone", "engine/undo.py", "if later := journal.later(run):", "if later := ():", (STORY.format("trusting"), FAULTS)),
-    Hurt("somebody's change is overwritten by putting back", "core/plan/restoration.py", "mine = one.ours if who in (None, one.account) else one.last", "mine = one.ours | {now}", (PLAN, FAULTS)),
+    Hurt("somebody's change is overwritten by putting back", "core/plan/fates.py", "mine = one.ours if who in (None, one.account) else one.last", "mine = one.ours | {now}", (PLAN, FAULTS)),
     Hurt("what a changed item uses is taken from under it", "core/plan/restoration.py", "        if not keeping:\n", "        if True:\n", (FAULTS, PLAN)),
     Hurt("a clash is decided for the package without a word", "core/merge/merge.py", "NEEDS_CHOICE: Final = frozenset({By.CLASH, By.UNKNOWN})", "NEEDS_CHOICE: Final = frozenset({By.UNKNOWN})", (MERGE, DECIDING)),
     Hurt("a local edit is lost without a base", "core/merge/merge.py", "            by = By.UNKNOWN\n        elif equal(base, target)", "            by = By.PACKAGE\n        elif equal(base, target)", (MERGE,)),
@@ -84,7 +84,7 @@ HURTS = (
     Hurt("what another ledger brought is overwritten", "core/merge/merge.py", "            by = By.UNKNOWN\n        elif equal(base, target)", "            by = By.PACKAGE\n        elif equal(base, target)", ("tests/program/test_beside.py",)),
     Hurt("a version is overwritten with other contents", "files/store.py", "                if self._is_other(contents, path, digest):\n", "                if True:\n", (TRUST, "tests/files/test_package.py")),
     Hurt("references keep the source's ids", "core/form/portable.py", "if spot.refer and (token := self._reference(text, spot.refer)):", "if False:", ("tests/core/test_portable.py", CROSSING)),
-    Hurt("rows that people entered go with an undo", "core/plan/restoration.py", "if one.counts_rows and not _are_our_rows(one, habits):", "if False:", (PLAN,)),
+    Hurt("rows that people entered go with an undo", "core/plan/fates.py", "if one.counts_rows and not _are_our_rows(one, habits):", "if False:", (PLAN,)),
     Hurt("half of a change is left there", "environments/bridge/adapter.py", "                if not self._is_back(write, single):\n", "                if True:\n", (HELD,)),
     Hurt("a list is read to its second page", "environments/bridge/client.py", 'replace(call, method="GET", path=place.near, body=None)', 'Call("GET", place.near, call.at, name=call.name)', ("tests/contract/test_bridge.py",)),
     Hurt("half of an app is packed", "engine/gathered.py", "            found = held.found(items.keys())\n", "            found = {}\n", (HELD,)),

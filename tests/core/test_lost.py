@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import pytest
 
 from amphora.core.form.kinds import parse_sheet
 from amphora.core.plan.states import Habits, Image, mark_of
+from amphora.core.plan.steps import Update
 from amphora.core.values.model import Listed, States
-from amphora.engine.runs.lost import find_made
+from amphora.engine.runs.batch import Ready
+from amphora.engine.runs.lost import find_made, half_of, is_half, looked_at
 from amphora.environments.contract import Written
 
 SHEET = parse_sheet('kind = "flow"')
@@ -64,3 +67,46 @@ def test_what_a_creation_without_an_answer_made(
     intent = {"token": "tok", "ids": ids, "meant": {"flow:f/a": MEANT}, "places": {"flow:f/a": ["flow", "f", "a"]}}
     search = find_made(target, HABITS, "flow:f/a", intent, {"old"}, "keeper")
     assert (search.image.native_id if search.image else None, bool(search.doubt)) == (found, is_doubtful)
+
+
+HALVES = replace(HABITS, fills_in=True, apart={"flow": ("tags",)})
+KEY = "flow:f/a"
+
+
+def tagged(text: str, *tags: str) -> Image:
+    return replace(there(by=None), live={"text": text, **({"tags": list(tags)} if tags else {})})
+
+
+@pytest.mark.parametrize(
+    ("now", "is_between"),
+    [
+        (tagged("b", "x"), True),
+        (tagged("b", "x", "y"), True),
+        (tagged("b"), True),
+        (tagged("a", "y"), True),
+        (tagged("c", "x"), False),
+        (tagged("b", "x", "z"), False),
+    ],
+)
+def test_half_of_a_change_is_known_and_nobody_elses_is(now: Image, is_between: bool) -> None:
+    assert is_half(now, half_of(tagged("a", "x"), tagged("b", "y"), HALVES), HALVES) is is_between
+
+
+@pytest.mark.parametrize(
+    ("now", "meant", "is_sure", "is_done"),
+    [
+        (tagged("b", "x"), tagged("b", "y"), True, False),
+        (tagged("b", "y", "z"), tagged("b", "y"), True, False),
+        (tagged("c", "x"), tagged("b", "y"), False, False),
+        # What was to be taken away and is there still is none of the platform's additions; what is new is one.
+        (tagged("b", "x"), tagged("b"), True, False),
+        (tagged("b", "z"), tagged("b"), True, True),
+    ],
+)
+def test_what_became_of_a_change_that_nobody_answered(now: Image, meant: Image, is_sure: bool, is_done: bool) -> None:
+    before, sheets = tagged("a", "x"), HALVES.sheets
+    was, wanted = ({KEY: mark_of(image, sheets)} for image in (before, meant))
+    ready = Ready(1, Update((KEY,), "live"), {}, was, wanted, {KEY: meant}, {})
+    target: Any = Target(now)
+    looked = looked_at(target, HALVES, ready, {KEY: before}, (), "keeper")
+    assert (KEY in looked.sure, looked.is_ours, looked.is_as_before) == (is_sure, is_done, False)

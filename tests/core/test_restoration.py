@@ -9,8 +9,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from amphora.core.form.kinds import parse_sheet
+from amphora.core.plan.fates import Evidence, Fate, judged
 from amphora.core.plan.places import ASIDE, moves_first, taken
-from amphora.core.plan.restoration import Evidence, Fate, decide, judged
+from amphora.core.plan.restoration import decide
 from amphora.core.plan.states import ABSENT, Habits, Image, is_same, mark_of
 from amphora.core.plan.steps import KINDS, Drawn, Publish, RetireSet, Step, permissions_of
 from amphora.core.values.model import States

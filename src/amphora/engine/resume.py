@@ -18,7 +18,8 @@ from amphora.core.needs.supplies import Supplies
 from amphora.core.plan.actions import Do
 from amphora.core.plan.arrivals import said_over
 from amphora.core.plan.decisions import LEAVE, Decisions
-from amphora.core.plan.restoration import Fate, judged
+from amphora.core.plan.fates import Fate, judged
+from amphora.core.plan.restoration import Restoration
 from amphora.core.plan.states import mark_of
 from amphora.core.values.errors import NotReady, UsageFault
 from amphora.core.values.keys import Key, kind_of, readable
@@ -267,20 +268,7 @@ def adopted(session: Session, picked: PickedUp) -> Adopted:
             details=[f"{readable(key)}: {doubt}" for key, doubt in sorted(doubts.items())],
             next_step=to_type("undo", run.name),
         )
-    # Where some of the rows are in: those that are there can't be told from those that would come, and the rest of a
-    # package's rows is none that anybody has seen.
-    loading = {
-        key: f"{readable(key)} holds {held:,} of {one.rows_in_doubt:,} rows"
-        for key, one in restoration.evidence.items()
-        if one.now and 0 < (held := one.now.rows or 0) < one.rows_in_doubt
-    }
-    if loading:
-        raise NotReady(
-            f"{run.name} can't go on: it broke off while rows were being loaded.",
-            subject=run.name,
-            details=[loading[key] for key in sorted(loading)],
-            next_step=to_type("undo", run.name),
-        )
+    _refuse_half_loaded(run, restoration)
     mine = {key: one for key, one in restoration.evidence.items() if judged(one, stage.habits).fate is Fate.RESTORE}
     there = {key: image for key, one in mine.items() if (image := one.now)}
     links = [Link(key, run.uid, image.native_id) for key, image in there.items()]
@@ -290,6 +278,23 @@ def adopted(session: Session, picked: PickedUp) -> Adopted:
     stage.ledger.journal.found(run, {key: (there[key].native_id, mark_of(there[key], sheets)) for key in made})
     was_on = {key: before.states.is_on for key in there if (before := mine[key].before)}
     return Adopted(frozenset(there), made | _created(session, run), was_on)
+
+
+def _refuse_half_loaded(run: Run, restoration: Restoration) -> None:
+    """NotReady where some of a table's rows are in: those that are there can't be told from those that would come,
+    and the rest of a package's rows is none that anybody has seen."""
+    loading = [
+        f"{readable(key)} holds {held:,} of {one.rows_in_doubt:,} rows"
+        for key, one in sorted(restoration.evidence.items())
+        if one.now and 0 < (held := one.now.rows or 0) < one.rows_in_doubt
+    ]
+    if loading:
+        raise NotReady(
+            f"{run.name} can't go on: it broke off while rows were being loaded.",
+            subject=run.name,
+            details=loading,
+            next_step=to_type("undo", run.name),
+        )
 
 
 def _created(session: Session, run: Run) -> frozenset[Key]:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from amphora.core.plan.restoration import Fate, Restoration
+from amphora.core.plan.fates import Fate
+from amphora.core.plan.restoration import Restoration
 from amphora.core.values.keys import readable
 from amphora.engine.run_verdicts import of_undo, of_undo_to_be
 from amphora.engine.runs.backwards import Back

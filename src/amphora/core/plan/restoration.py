@@ -5,11 +5,11 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping
 from dataclasses import field, replace
-from enum import StrEnum
 
+from amphora.core.plan.fates import Evidence, Fate, Verdict, judged
 from amphora.core.plan.places import moves_first
 from amphora.core.plan.rests import at_rest
-from amphora.core.plan.states import ABSENT, Habits, Image, is_same, mark_of
+from amphora.core.plan.states import Habits, Image, is_same, mark_of
 from amphora.core.plan.steps import (
     Complete,
     Create,
@@ -26,72 +26,9 @@ from amphora.core.plan.steps import (
     WriteAll,
 )
 from amphora.core.values.graph import in_order
-from amphora.core.values.keys import Key, readable
+from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import States
-
-
-class Fate(StrEnum):
-    """What putting back does with one item."""
-
-    NOTHING = "nothing to do"
-    RESTORE = "put back"
-    LEFT = "left"
-
-
-@dataclass(frozen=True)
-class Evidence:
-    """What is known of one item that a run touched.
-
-    `before` is its state when the run began, `now` the one found by looking. `ours` are the marks of all states
-    that our own runs meant or left, `last` those in which the latest of them can have left it. `is_retired_by_us`
-    tells that a step of ours was to remove it, `is_made_by_us` that one was to make it, `is_filled_by_us` that
-    its rows were loaded or removed by one; `row_counts` is how many rows such steps left in it. `is_surely_ours`:
-    a step of which no outcome is known was the last to change it, as account and time show. `rows_in_doubt`: how
-    many rows a loading was to leave whose outcome nobody knows. `doubt` says why nobody can tell (a lost creation
-    with several candidates).
-    """
-
-    key: Key
-    before: Image | None
-    now: Image | None
-    ours: frozenset[str] = frozenset()
-    last: frozenset[str] = frozenset()
-    account: str = ""
-    is_retired_by_us: bool = False
-    is_made_by_us: bool = False
-    is_filled_by_us: bool = False
-    row_counts: frozenset[int] = frozenset({0})
-    is_surely_ours: bool = False
-    rows_in_doubt: int = 0
-    doubt: str = ""
-
-    @property
-    def title(self) -> str:
-        """The item as a person would call it."""
-        image = self.now or self.before
-        return image.states.title if image else readable(self.key)
-
-    @property
-    def is_renamed(self) -> bool:
-        """Whether it is there, and called otherwise than before."""
-        return bool(self.before and self.now and self.before.states.title != self.now.states.title)
-
-    @property
-    def counts_rows(self) -> bool:
-        """Whether the number of rows says whose state this is."""
-        return self.is_made_by_us or self.is_retired_by_us or self.is_filled_by_us
-
-
-@dataclass(frozen=True)
-class Verdict:
-    """What happens to one item, and why. `note` names what nobody has to do anything about; unsettled is what
-    another attempt may settle, once the reason is out of the way."""
-
-    fate: Fate
-    reason: str = ""
-    note: str = ""
-    is_unsettled: bool = False
 
 
 @dataclass(frozen=True)
@@ -124,64 +61,6 @@ class Restoration:
     def notes(self) -> list[str]:
         """What is worth knowing and asks for nothing."""
         return [verdict.note for verdict in self.verdicts.values() if verdict.note]
-
-
-def judged(one: Evidence, habits: Habits) -> Verdict:
-    """The row of the plan's table (section 2) that an item is in."""
-    before, now = mark_of(one.before, habits.sheets), mark_of(one.now, habits.sheets)
-    # Doubt comes before everything else: with several candidates even "it is as it was" would be a guess.
-    if one.doubt:
-        return Verdict(Fate.LEFT, one.doubt, is_unsettled=True)
-    if is_same(before, now, one.counts_rows):
-        # Nothing to do and yet worth a word: whoever reads "as it was before" may have counted on the item.
-        is_gone = one.is_made_by_us and one.now is None and not one.is_retired_by_us
-        return Verdict(
-            Fate.NOTHING, note=f"{one.key} was made by the run, and somebody deleted it" if is_gone else ""
-        )
-    if now == ABSENT:
-        # Whoever deletes what we deleted can not be told from us; making it again harms nobody, losing it might.
-        if one.is_retired_by_us:
-            return Verdict(Fate.RESTORE)
-        return Verdict(Fate.LEFT, "somebody deleted it meanwhile")
-    # Said beforehand, and not found out by the look afterwards: no step takes rows out again.
-    stay = _rows_that_stay(one)
-    if stay and is_same(before, now):
-        return Verdict(Fate.LEFT, f"nothing takes {stay:,} loaded rows out of a table that was there before")
-    who = one.now.modified_by if one.now else None
-    # Somebody else may have brought it into a state that was ours on the way: where a person is known, only the
-    # states count in which we can have left it.
-    mine = one.ours if who in (None, one.account) else one.last
-    if any(is_same(now, mark) for mark in mine) or one.is_surely_ours:
-        # Apart from the state: an update in between has seen rows that people entered, and they are theirs still.
-        if one.counts_rows and not _are_our_rows(one, habits):
-            held = one.now.rows or 0 if one.now else 0
-            return Verdict(Fate.LEFT, f"it holds {held:,} rows by now, which are not those that were loaded")
-        # Asked about before it was done; trying it again would change nothing.
-        if _is_published_for_good(one, habits):
-            return Verdict(Fate.LEFT, "it was published for good: nothing takes a live version back there")
-        return Verdict(Fate.RESTORE, note=f"{stay:,} rows that were loaded stay in {one.title!r}" if stay else "")
-    when = f" at {one.now.modified_at}" if one.now and one.now.modified_at else ""
-    return Verdict(Fate.LEFT, f"{who or 'somebody'} changed it meanwhile{when}")
-
-
-def _is_published_for_good(one: Evidence, habits: Habits) -> bool:
-    was_live, is_live = (image is not None and image.live is not None for image in (one.before, one.now))
-    is_draft = one.before is not None and habits.drafts(one.before.kind)
-    return is_draft and is_live and not was_live and not habits.takes_back
-
-
-def _are_our_rows(one: Evidence, habits: Habits) -> bool:
-    """Whether an item holds as many rows as a step of ours left, or first pieces of those that one was loading."""
-    held = one.now.rows or 0 if one.now else 0
-    is_half_loaded = habits.loads_in_pieces and one.is_made_by_us and held <= one.rows_in_doubt
-    return is_half_loaded or held in one.row_counts
-
-
-def _rows_that_stay(one: Evidence) -> int:
-    """How many rows more than before a table holds that was there before."""
-    if one.before is None or one.now is None or not one.counts_rows:
-        return 0
-    return max(0, (one.now.rows or 0) - (one.before.rows or 0))
 
 
 def decide(

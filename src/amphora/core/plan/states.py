@@ -110,7 +110,7 @@ class Habits:
 
     def halves(self, before: Image, meant: Image) -> list[Image]:
         """The states in which a change that takes several calls may stop, without the members that have calls of
-        their own: called otherwise, moved, written."""
+        their own: not begun, called otherwise, moved, written."""
         titled = replace(before, states=replace(before.states, title=meant.states.title))
         moved = replace(titled, states=replace(titled.states, folder=meant.states.folder))
         return [bare for one in (before, titled, moved, meant) if (bare := self.bare(one))]

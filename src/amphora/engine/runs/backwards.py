@@ -9,7 +9,8 @@ from dataclasses import field, replace
 from functools import partial
 
 from amphora.core.needs.matches import Link
-from amphora.core.plan.restoration import Fate, Restoration, decide
+from amphora.core.plan.fates import Fate
+from amphora.core.plan.restoration import Restoration, decide
 from amphora.core.plan.states import Image, is_same, mark_of
 from amphora.core.plan.steps import LoadRows, Step
 from amphora.core.values.errors import (

@@ -12,7 +12,7 @@ from amphora.core.form.places import PartOf
 from amphora.core.form.references import quick_references
 from amphora.core.form.spots import titled_ids
 from amphora.core.form.visit import with_texts
-from amphora.core.plan.restoration import Evidence
+from amphora.core.plan.fates import Evidence
 from amphora.core.plan.states import Image, rows_in
 from amphora.core.plan.steps import Create, Grant, LoadRows, RetireSet, WriteAll
 from amphora.core.values.keys import Key

@@ -181,10 +181,9 @@ def is_half(image: Image, half: Json, habits: Habits) -> bool:
     if not any(is_same(bare, mark) for mark in half["bare"]):
         return False
     there, between = habits.pieces(image), half["between"]
-    return all(
-        set(between.get(name, [[], []])[0]) <= there.get(name, set()) <= set(between.get(name, [[], []])[1])
-        for name in {*there, *between}
-    )
+    if not there.keys() <= between.keys():
+        return False
+    return all(set(has_to) <= there.get(name, set()) <= set(may) for name, (has_to, may) in between.items())
 
 
 def _is_one_of(image: Image, habits: Habits, marks: Collection[str]) -> bool:

@@ -7,7 +7,7 @@ import contextlib
 from collections.abc import Callable, Mapping
 from dataclasses import field, replace
 
-from amphora.core.plan.restoration import Fate
+from amphora.core.plan.fates import Fate
 from amphora.core.values.errors import AmphoraError, BrokenOff, EnvironmentRefused, FaultInRun, Interrupted
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
