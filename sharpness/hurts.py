@@ -15,7 +15,7 @@ from sharpness.mutants import copy_to, is_red
 FAULTS, PLAN, MERGE = "tests/faults/test_faults.py", "tests/core/test_restoration.py", "tests/core/test_compare.py"
 CROSSING, TRUST = "tests/contract/test_crossing.py", "tests/program/test_trust.py"
 DECIDING, DOCKETS = "tests/program/test_deciding.py", "tests/program/test_docket_file.py"
-HELD, ANY = "tests/contract/test_held.py", "tests/contract/test_any_platform.py"
+HELD, HALF = "tests/contract/test_held.py", "tests/contract/test_half_way.py"
 NAMING, SECRETS = "tests/core/test_naming.py", "tests/core/test_secrets.py"
 
 
@@ -34,13 +34,13 @@ STORY = "tests/program/test_stories.py::test_a_story[{}.txt]"
 
 HURTS = (
     Hurt("half of a change is taken for somebody else's", "engine/runs/lost.py", "    return not is_same(mark_of(image, habits.sheets), before) and _holds(habits, habits.bare(meant), image)\n", "    return False\n", ("tests/core/test_lost.py",)),
-    Hurt("half of a change is taken for somebody else's after a kill", "engine/runs/evidence.py", "            if now and is_half(now, half, stage.habits):\n", "            if False:\n", (ANY,)),
-    Hurt("what was off for a change stays off when a run goes on", "engine/resume.py", "    was_on = {key: before.states.is_on for key in there if (before := mine[key].before)}\n", "    was_on = {}\n", (ANY,)),
-    Hurt("what a killed run made is nobody's when it has gone on", "engine/resume.py", "    stage.ledger.journal.found(", "    (lambda *_: None)(", (ANY,)),
-    Hurt("half of the rows are taken for all of them", "engine/resume.py", "    if loading:\n", "    if False:\n", (ANY,)),
-    Hurt("what a platform ignored is taken for its habit", "engine/habits.py", "            some = [one for one in some if one.at not in ignored]\n", "            pass\n", (ANY, HELD)),
-    Hurt("an unset secret is sent as null", "environments/bridge/bodies.py", "        kept += [at for at in secret_places(shown, part.kind) if not holds(write.definition, at)]\n", "", (ANY,)),
-    Hurt("an error becomes an attachment", "environments/bridge/client.py", "            if body is not None and self._is_refusal(answer, body):\n                self._refuse(call, answer, is_read=True)\n", "            pass\n", (ANY,)),
+    Hurt("half of a change is taken for somebody else's after a kill", "engine/runs/evidence.py", "            if now and is_half(now, half, stage.habits):\n", "            if False:\n", (HALF,)),
+    Hurt("what was off for a change stays off when a run goes on", "engine/resume.py", "    was_on = {key: before.states.is_on for key in there if (before := mine[key].before)}\n", "    was_on = {}\n", (HALF,)),
+    Hurt("what a killed run made is nobody's when it has gone on", "engine/resume.py", "    stage.ledger.journal.found(", "    (lambda *_: None)(", (HALF,)),
+    Hurt("half of the rows are taken for all of them", "engine/resume.py", "    if loading:\n", "    if False:\n", (HALF,)),
+    Hurt("what a platform ignored is taken for its habit", "engine/habits.py", "            some = [one for one in some if one.at not in ignored]\n", "            pass\n", (HALF, HELD)),
+    Hurt("an unset secret is sent as null", "environments/bridge/bodies.py", "        kept += [at for at in secret_places(shown, part.kind) if not holds(write.definition, at)]\n", "", (HALF,)),
+    Hurt("an error becomes an attachment", "environments/bridge/client.py", "            if body is not None and self._is_refusal(answer, body):\n                self._refuse(call, answer, is_read=True)\n", "            pass\n", (HALF,)),
     Hurt("what was switched off to be changed stays off", "core/plan/rests.py", "            result.append(Switch((key,), True))\n", "            pass\n", ("tests/core/test_rests.py",)),
     Hurt("a list ends at a page that holds none of its kind", "environments/bridge/client.py", 'listed_count(answer.body, call.said("rows", "$[*]"))', "len(self._rows_in(call, answer))", ("tests/contract/test_one_path.py",)),
     Hurt("an item is taken for one of another kind", "environments/bridge/items.py", "        return listed or parts\n", "        return parts\n", ("tests/contract/test_one_path.py",)),
@@ -85,7 +85,7 @@ HURTS = (
     Hurt("a version is overwritten with other contents", "files/store.py", "                if self._is_other(contents, path, digest):\n", "                if True:\n", (TRUST, "tests/files/test_package.py")),
     Hurt("references keep the source's ids", "core/form/portable.py", "if spot.refer and (token := self._reference(text, spot.refer)):", "if False:", ("tests/core/test_portable.py", CROSSING)),
     Hurt("rows that people entered go with an undo", "core/plan/fates.py", "if one.counts_rows and not _are_our_rows(one, habits):", "if False:", (PLAN,)),
-    Hurt("half of a change is left there", "environments/bridge/adapter.py", "                if not self._is_back(write, single):\n", "                if True:\n", (HELD,)),
+    Hurt("half of a change is left there", "environments/bridge/adapter.py", "                if not self._is_back(write, single):\n", "                if True:\n", (HALF,)),
     Hurt("a list is read to its second page", "environments/bridge/client.py", 'replace(call, method="GET", path=place.near, body=None)', 'Call("GET", place.near, call.at, name=call.name)', ("tests/contract/test_bridge.py",)),
     Hurt("half of an app is packed", "engine/gathered.py", "            found = held.found(items.keys())\n", "            found = {}\n", (HELD,)),
     Hurt("what a title does to a terminal is let through", "core/values/visible.py", "return text if text.isprintable() else _HIDDEN.sub(_mark, text)", "return text", ("tests/program/test_attack.py",)),

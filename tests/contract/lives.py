@@ -96,16 +96,20 @@ class Life:
         return {**self.one.told(), **self.before}
 
     @contextmanager
-    def broken(self, at: int, how: str, process: list[subprocess.Popen[bytes]] | None = None) -> Iterator[None]:
-        """A platform of which one change, the `at`th, goes wrong in some way; a `process` dies with it."""
+    def broken(
+        self, at: int, how: str, process: list[subprocess.Popen[bytes]] | None = None, of: str = ""
+    ) -> Iterator[None]:
+        """A platform of which one change, the `at`th at a path that ends with `of`, goes wrong in some way; a
+        `process` dies with it."""
         answer, calls = self.two._answer, 0
 
         def answered(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
             nonlocal calls
             if process and calls >= at:
                 time.sleep(0.2)
-            calls += method != "GET"
-            if method == "GET" or calls != at:
+            is_one = method != "GET" and path.endswith(of)
+            calls += is_one
+            if not is_one or calls != at:
                 return answer(method, path, said, body, headers)
             if how.startswith("done"):
                 answer(method, path, said, body, headers)
@@ -117,10 +121,10 @@ class Life:
         yield
         self.two._answer = answer  # type: ignore[method-assign]
 
-    def is_killed(self, at: int, how: str, *words: str) -> bool:
+    def is_killed(self, at: int, how: str, *words: str, of: str = "") -> bool:
         """Whether a command was killed at this change."""
         process: list[Any] = [None]
-        with self.broken(at, how, process):
+        with self.broken(at, how, process, of):
             command = [sys.executable, "-m", "amphora", *words]
             process[0] = subprocess.Popen(
                 command, cwd=self.folder, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE
@@ -131,8 +135,8 @@ class Life:
 
 
 @contextmanager
-def life(folder: Path, seed: int) -> Iterator[Life]:
+def life(folder: Path, seed: int, **choice: Any) -> Iterator[Life]:
     """A life of platforms that are made by these choices."""
-    one, two = Platform(chosen(seed), "one", 0), Platform(chosen(seed), "two", 700)
+    one, two = Platform(chosen(seed) | choice, "one", 0), Platform(chosen(seed) | choice, "two", 700)
     with served(one) as one.address, served(two) as two.address:
         yield Life(folder, seed, one, two)

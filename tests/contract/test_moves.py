@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from pathlib import Path
 from typing import Any
 
@@ -72,6 +73,11 @@ def test_what_is_called_otherwise_and_moved(tmp_path: Path, has_calls: bool) -> 
             assert "there never changes this of what is there.\n  jar:oils/A: another folder and title\n" in told, (
                 told
             )
+            assert two.told() == before
+            # What it says can be done is done.
+            step = shlex.split(told.rsplit("keep what is there: amphora ", 1)[1])
+            assert "has p 1.0.1; 1 item stays as decided" in run(*step).out
+            run("import", step[-1], "--yes")
             assert two.told() == before
             return
         run("import", "p", "there", "--yes")

@@ -21,6 +21,7 @@ FLOW = parse_sheet(
     '[[part]]\nat = "$.sort.by"\nof = "of"\nparts = "$.columns[*]"\nname = "$.id"\n'
     '[[refers]]\nat = "$.sort.of"\nto = ["table"]\n'
     '[fields]\ntext = ["$.script"]\nfeatures = ["$.type"]\nregion = ["$.region"]\nsettings = { "$.limit" = "number" }\n'
+    'outward = ["$.to[*]"]\n[connection]\nmembers = ["host"]\nwords = ["name"]\nnever = ["note"]\n'
     "[states]\nswitch = true\npublish = true"
 )
 TABLE = parse_sheet(
@@ -248,6 +249,13 @@ CASES: list[tuple[str, Level, Situation, Situation]] = [
         S({"note": "ping x.example"}, context={"source_urls": ("https://dev.x.example",)}),
     ),
     ("source-id-in-text", W, S({"note": "open fl-12345678 now"}), S({"note": "open fl-123456789 now"})),
+    (
+        "address-inside",
+        W,
+        S({"to": [{"name": "b:80", "of": [{"v": "http://b.example:80/x"}, "http://b.example:80/y"]}]}),
+        S({"to": [{"host": "/mill", "name": "b.example:80"}, {"v": "${X}"}, {"v": "b c"}]}),
+    ),
+    ("address-inside", W, S({"to": [{"host": "mill"}]}), S({"to": [{"host": "mill", "type": "note"}]})),
     ("address-in-text", W, S({"note": "ask ines@halcyon.example"}), S({"note": "ask @ines, 3 @ 4"})),
     ("region-bound", E, S({"region": "south"}), S({"region": "north"})),
     ("kind-unknown", E, S(there=target(sheets={"table": TABLE})), S()),
@@ -361,12 +369,12 @@ NAMED = {
     "item": "item-missing part-missing reference-empty reference-unfit reference-plain unbound-id item-differs"
     " draft-newer undeclared-reference need-open setting-unfit need-other-type needs-share connection-broken"
     " object-missing need-later secret-to-enter secret-in-clear random-looking source-url-in-text source-host-in-text"
-    " source-id-in-text address-in-text region-bound kind-unknown schema-other conversion-drops conversion-unfit"
+    " source-id-in-text address-inside address-in-text region-bound kind-unknown schema-other conversion-drops conversion-unfit"
     " feature-missing name-taken id-taken limit-exceeded local-edits other-claim other-ledger would-retire column-lost"
     " part-in-use cycle-unbreakable",
     "place": "item-missing part-missing reference-empty reference-unfit reference-plain unbound-id"
     " undeclared-reference need-later setting-unfit secret-in-clear random-looking source-url-in-text"
-    " source-host-in-text source-id-in-text address-in-text local-edits conversion-unfit",
+    " source-host-in-text source-id-in-text address-inside address-in-text local-edits conversion-unfit",
     "next_step": "item-missing part-missing item-differs draft-newer need-open setting-unfit need-other-type needs-share"
     " secret-in-clear region-bound other-ledger conversion-unfit permission-missing signature-missing signature-doubtful",
     "mark": "secret-in-clear random-looking",

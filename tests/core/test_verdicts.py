@@ -56,6 +56,7 @@ class Docket:
     edited_there: tuple[str, ...] = ()
     pauses: tuple[Any, ...] = ()
     makers: dict[str, str] = field(default_factory=dict)
+    pause_after: dict[str, str] = field(default_factory=dict)
     actions: tuple[Any, ...] = ()
     left_out: tuple[str, ...] = ()
     kept: tuple[int, ...] = ()
@@ -95,6 +96,10 @@ STAKES = [
     ),
     (Docket(loading={"a": 1_412}), "olive 1.0.0 into live: 0 new, 0 changed, 1,412 rows to load, nothing removed."),
     (Docket(edited=["a"]), "Nothing to do: live has olive 1.0.0; 1 local edit stays."),
+    (
+        Docket(actions=(SimpleNamespace(is_decided=True), SimpleNamespace(is_decided=False))),
+        "Nothing to do: live has olive 1.0.0; 1 item stays as decided.",
+    ),
     (
         Docket(edited=["a", "b"], left_out=("c",)),
         "Nothing to do: live has olive 1.0.0, but for 1 item left out; 2 local edits stay.",
@@ -431,6 +436,12 @@ def test_an_import_that_pauses() -> None:
     assert verdicts.at_stake(cast(Any, one)) == f"{start} Pauses once, after A: you need Ines."
     two = replace(one, pauses=(leg((), "connection:x"), leg((), "connection:y")))
     assert verdicts.at_stake(cast(Any, two)) == f"{start} Pauses twice, after A, B."
+    # Where somebody wanted to be waited for, and nothing is done that one could wait for.
+    assert verdicts.at_stake(
+        cast(Any, replace(one, makers={"connection:x": "a", "connection:z": "a"}, pause_after={"a": "", "b": ""}))
+    ).endswith("you need Ines. No pause after B: it stays as it is there.")
+    both = replace(Docket(1), pause_after={"a": "", "b": ""}, actions=actions)
+    assert verdicts.at_stake(cast(Any, both)) == f"{start} No pause after A, B: they stay as they are there."
 
     def need(key: str, state: MapState, value: Any = None) -> Mapped:
         return Mapped(Need(key, ()), "live", state, value)

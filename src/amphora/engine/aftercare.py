@@ -4,7 +4,7 @@ off."""
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping, Sequence
-from dataclasses import field
+from dataclasses import field, replace
 
 from amphora.core.form.kinds import KindSheet
 from amphora.core.needs.crosswalk import MapState, row_name
@@ -95,24 +95,40 @@ def open_care(session: Session, what: str = "") -> list[Entry]:
     """What is open of a run, of an import into many targets, of an environment, a group or a package, or of
     everything, as the ledger has it."""
     ledger, workspace = session.ledger, session.workspace
+    open_ = _open(session)
     if not what:
-        return ledger.aftercare.open()
+        return open_
     # An environment before a run of its name: it is what people type.
     if what in workspace.environments or what in workspace.groups:
         names = workspace.targets([what])
-        return [entry for entry in ledger.aftercare.open() if entry.environment in names]
-    if mine := [one for one in ledger.aftercare.open() if what in (one.package, f"{one.package}-{one.version}")]:
+        _, trouble = session.known(names)
+        if trouble and any(entry.environment not in workspace.environments for entry in open_):
+            # What is open may be just that one's.
+            raise trouble
+        return [entry for entry in open_ if entry.environment in names]
+    if mine := [one for one in open_ if what in (one.package, f"{one.package}-{one.version}")]:
         return mine
     if campaign := ledger.campaigns.named(what):
         runs = {run.name for run in ledger.journal.of_campaign(campaign.name)}
-        return [entry for entry in ledger.aftercare.open() if entry.run in runs]
+        return [entry for entry in open_ if entry.run in runs]
     run = ledger.journal.run(what)
-    return [entry for entry in ledger.aftercare.of_run(run) if entry.state == OPEN]
+    return [entry for entry in open_ if entry.run == run.name]
+
+
+def _open(session: Session) -> list[Entry]:
+    """Everything that is open, with environments under the names that they have now."""
+    entries = session.ledger.aftercare.open()
+    here = session.workspace.environments
+    if all(entry.environment in here for entry in entries):
+        return entries
+    known, _ = session.known(here)
+    now = {uid: name for name, uid in known.items() if name in here}
+    return [replace(entry, environment=now.get(entry.uid, entry.environment)) for entry in entries]
 
 
 def open_after(session: Session, imports: Collection[tuple[str, str]]) -> list[Entry]:
     """What is open after imports of packages into environments, each given as (environment, package)."""
-    return [entry for entry in session.ledger.aftercare.open() if (entry.environment, entry.package) in imports]
+    return [entry for entry in _open(session) if (entry.environment, entry.package) in imports]
 
 
 def settled_by_looking(

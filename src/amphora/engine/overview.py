@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from contextlib import suppress
 from dataclasses import field
 
 from amphora.core.values.errors import AmphoraError
@@ -76,7 +75,8 @@ class Overview:
 def overview(session: Session, environments: Sequence[str], looks: bool = True) -> Overview:
     """How all packages stand in these environments; with a look at each of them, or by the ledger alone."""
     ledger = session.ledger
-    known = _known(session, environments, looks)
+    # One that can't be reached is told below.
+    known, _ = session.known(environments) if looks else (ledger.uids(), None)
     # By claims, for a package that was withdrawn or let go is in force nowhere.
     claims = {name: ledger.claims(known[name]) for name in environments if name in known}
     exported = ledger.exports.versions()
@@ -122,18 +122,6 @@ def overview(session: Session, environments: Sequence[str], looks: bool = True) 
         {(named[pair], where[pair[1]]) for pair in exported},
         blind,
     )
-
-
-def _known(session: Session, environments: Sequence[str], looks: bool) -> dict[str, str]:
-    """The uids of these environments that the ledger knows, by the names that they have now: somebody may have called
-    one otherwise in the workspace by hand."""
-    known = session.ledger.uids()
-    lost = {uid for name, uid in known.items() if name not in session.workspace.environments}
-    for name in (name for name in environments if looks and lost and name not in known):
-        with suppress(AmphoraError):
-            if (uid := session.open(name).description.uid) in lost:
-                known[name] = uid
-    return known
 
 
 def _named(pairs: Iterable[tuple[str, str]], sources: Mapping[str, str]) -> dict[tuple[str, str], str]:

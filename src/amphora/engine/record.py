@@ -105,6 +105,8 @@ def told_runs(session: Session, asked: Asked) -> list[Told]:
     # Once for all of them: "yesterday" must not pass by while they are looked through.
     since = moment(asked.since, utc_now(), "--since") if asked.since else ""
     names = set(session.workspace.targets(asked.environments)) if asked.environments else set()
+    known, _ = session.known(names) if names else ({}, None)
+    uids = {known[name] for name in names if name in known}
     if unknown := [state for state in asked.states if state not in STATES]:
         raise UsageFault(
             f"--state is {', '.join(STATES)}, not {unknown[0]!r}.", subject=unknown[0], next_step=to_type("history")
@@ -114,7 +116,7 @@ def told_runs(session: Session, asked: Asked) -> list[Told]:
     return [
         one
         for one in found
-        if (not names or one.run.environment in names)
+        if (not names or one.run.environment in names or one.run.uid in uids)
         and asked.package in ("", one.run.package, f"{one.run.package}-{one.run.version}")
         and asked.by.casefold() in one.run.account.casefold()
         and one.run.started_at >= since

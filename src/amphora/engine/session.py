@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from contextlib import nullcontext, suppress
 from dataclasses import replace
 from datetime import UTC, datetime
@@ -114,6 +114,22 @@ class Session:
             subject=run.name,
             next_step=to_type("env", "list"),
         )
+
+    def known(self, names: Iterable[str]) -> tuple[dict[str, str], AmphoraError | None]:
+        """The uids of environments that the ledger knows, by the names that these have now: somebody may have called
+        one otherwise in the workspace by hand. With what kept one of `names` from being looked at."""
+        known = self.ledger.uids()
+        lost = {uid for name, uid in known.items() if name not in self.workspace.environments}
+        trouble = None
+        for name in (name for name in names if lost and name not in known):
+            try:
+                uid = self.open(name).description.uid
+            except AmphoraError as error:
+                trouble = error
+                continue
+            if uid in lost:
+                known[name] = uid
+        return known, trouble
 
     def _described(self, entry: EnvironmentEntry, environment: Environment) -> Opened:
         """The environment with what it says of itself; the workspace's kind sheets stand over its own."""

@@ -60,6 +60,8 @@ def at_stake(docket: Docket) -> str:
         out = f", but for {counted(len(docket.left_out), 'item')} left out" if docket.left_out else ""
         dropped = len(docket.fated(Fate.STAY))
         more = f"; {counted(dropped, 'item stays', 'items stay')} that it no longer holds" if dropped else ""
+        refused = [a for a in docket.actions if a not in docket.edited and a.is_decided]
+        more += f"; {counted(len(refused), 'item stays', 'items stay')} as decided" if refused else ""
         already = "" if edits or out or more else "already "
         verb = "Only the custody changes" if docket.hands_over else "Nothing to do"
         return f"{verb}: {docket.target} {already}has {docket.title}{out}{edits}{more}.{_custody(docket)}"
@@ -103,12 +105,20 @@ def _conversions(docket: Docket) -> str:
 def _pauses(docket: Docket) -> str:
     """That an import will pause: how often, after what, and who is needed then."""
     if not docket.pauses:
-        return ""
+        return _passed_over(docket)
     titles = {action.key: action.states.title for action in docket.actions}
     after = [titles[maker] for leg in docket.pauses for maker in dict.fromkeys(docket.makers[n] for n in leg.waits)]
     who = list(dict.fromkeys(words for leg in docket.pauses for words in leg.who))
     often = {1: "once", 2: "twice"}.get(len(docket.pauses), f"{len(docket.pauses):,} times")
-    return f" Pauses {often}, after {few(after)}{': you need ' + few(who) if who else ''}."
+    return f" Pauses {often}, after {few(after)}{': you need ' + few(who) if who else ''}.{_passed_over(docket)}"
+
+
+def _passed_over(docket: Docket) -> str:
+    """That an import doesn't wait where somebody wanted it to, for that item has nothing to wait for."""
+    titles = {action.key: action.states.title for action in docket.actions}
+    passed = sorted(titles[key] for key in docket.pause_after.keys() - {*docket.makers.values()} if key in titles)
+    reason = f"{'they stay as they are' if len(passed) > 1 else 'it stays as it is'} there"
+    return f" No pause after {few(passed)}: {reason}." if passed else ""
 
 
 def of_comparison(docket: Docket, reasons: Sequence[Reason]) -> Verdict:
@@ -149,6 +159,7 @@ def of_import(docket: Docket, outcome: Outcome, verified: Sequence[Verified]) ->
     kept = f", {counted(len(docket.kept), 'local edit')} kept" if docket.kept else ""
     words += f" {len(docket.by(Do.UPDATE)):,} updated{retired}{kept}; {checked}. Run {outcome.run.name}."
     still = [entry.task for entry in outcome.care if entry.state == OPEN]
+    words += _passed_over(docket)
     words += f" Still to do: {told(still)}." if still else ""
     # What is missing first: a proof, then what is left to do, then nothing but the record.
     after = to_type("verify" if outcome.unverified else "aftercare" if still else "history", outcome.run.name)

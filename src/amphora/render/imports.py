@@ -87,7 +87,8 @@ def docket_blocks(docket: Docket, only: Key | None = None, what: str = "", is_al
         blocks.append(Lines(cut_lines(lines, "--json"), "Arrives otherwise than packed, from now on"))
     if docket.left_out and only is None:
         left: list[Cell | str] = [f"- {readable(key)}" for key in docket.left_out]
-        hint = Cell("It stays out of later versions, too, until --bring ITEM.", "dim")
+        they = "They stay" if len(left) > 1 else "It stays"
+        hint = Cell(f"{they} out of later versions, too, until --bring ITEM.", "dim")
         blocks.append(Lines([*cut_lines(left, "--json"), hint], "Left out of this import"))
     # Only where something is written over: a creation has nobody's work under it.
     if only is None and not docket.is_guarded and (docket.by(Do.UPDATE) or docket.retirements):

@@ -12,6 +12,7 @@ from dataclasses import field
 from urllib.parse import urlsplit
 
 from amphora.core.checks.context import CheckContext, Rule, Todo
+from amphora.core.form.addresses import addresses_in, shown_address
 from amphora.core.form.glance import may_hold
 from amphora.core.form.secrets import sealed, to_silence
 from amphora.core.form.spots import region_values
@@ -141,6 +142,26 @@ def address_in_text(context: CheckContext) -> Iterable[Finding]:
                     item=item.key,
                     place=at,
                 )
+
+
+def address_inside(context: CheckContext) -> Iterable[Finding]:
+    """A part of an item leads to another machine without being a connection."""
+    for key, item in sorted(context.contents.items.items()):
+        sheet = context.sheets.get(item.kind)
+        if sheet is None or not sheet.has_outward:
+            continue
+        # Once an item: twenty requests to one machine are one thing to look at.
+        told: dict[str, str] = {}
+        for at, text in addresses_in(item.form, sheet):
+            told.setdefault(shown_address(text), write_pointer(at))
+        for shown, place in told.items():
+            yield context.finding(
+                "address-inside",
+                Level.WARNING,
+                f"{item.states.title!r} leads to {shown} by itself, and will from there: no connection to be mapped.",
+                item=key,
+                place=place,
+            )
 
 
 def region_bound(context: CheckContext) -> Iterable[Finding]:
@@ -289,6 +310,15 @@ RULES = (
         "A native id of the source stands where it isn't rewritten.",
         "On the far side it names nothing, or something else.",
         source_id_in_text,
+    ),
+    Rule(
+        "address-inside",
+        FAMILY,
+        Level.WARNING,
+        Todo.DECIDE,
+        "A part of an item leads to another machine, and is no connection that the crosswalk serves.",
+        "On the far side it reaches the same machine, be it one for tests.",
+        address_inside,
     ),
     Rule(
         "address-in-text",

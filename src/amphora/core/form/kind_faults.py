@@ -25,6 +25,7 @@ FIELDS = {
     "files": list,
     "features": list,
     "region": list,
+    "outward": list,
     "data": list,
     "json": list,
 }

@@ -87,6 +87,7 @@ class KindSheet:
     is_published: bool
     has_required: bool = False
     has_region: bool = False
+    has_outward: bool = False
     has_data: bool = False
     has_features: bool = False
     has_objects: bool = False
@@ -171,6 +172,7 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
         is_published=bool(states.get("publish", False)),
         # Flags and not searches: they are asked for every item, and most kinds have none of it.
         has_region=bool(table.get("fields", {}).get("region")),
+        has_outward=bool(table.get("fields", {}).get("outward")),
         has_data=bool(table.get("fields", {}).get("data")),
         parts_by=tuple(part for part in _parts_by(table) if not part.is_own),
         own_parts=tuple(part for part in _parts_by(table) if part.is_own),

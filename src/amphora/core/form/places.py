@@ -99,6 +99,7 @@ class Spot:
     is_file: bool = False
     is_feature: bool = False
     is_region: bool = False
+    is_outward: bool = False
     is_data: bool = False
     is_switch: bool = False
     is_json: bool = False
@@ -380,6 +381,7 @@ def spots_from(table: Mapping[str, Any]) -> list[tuple[str, Spot]]:
         "files": Spot(is_file=True),
         "features": Spot(is_feature=True),
         "region": Spot(is_region=True),
+        "outward": Spot(is_outward=True),
         "data": Spot(is_data=True),
         "json": Spot(is_json=True),
     }

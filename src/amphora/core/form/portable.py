@@ -91,8 +91,8 @@ class _Reader:
             return self._object(value, walk, at, guide)
         if isinstance(value, list):
             return self._array(value, walk, at, guide)
-        # A place may be declared both: an id is then a reference, a number or yes/no a setting.
-        if spot.setting and not (spot.refer and isinstance(value, str)):
+        # A place may be declared both: an id is then a reference, anything else a setting.
+        if spot.setting and not (spot.refer and isinstance(value, str) and self._names(value, spot.refer)):
             return self._setting(value, at, guide)
         return self._string(value, spot, at, guide) if isinstance(value, str) else value
 
@@ -253,6 +253,11 @@ class _Reader:
         if parse_token(guide):
             return _is_value(self.names.value_of(guide), text)
         return render_text(guide, self.names.value_of) == text
+
+    def _names(self, text: str, refer: Refer) -> bool:
+        """Whether a text is a reference at a place where a setting may stand, too: any one, unless only what is known
+        counts."""
+        return not refer.is_known_only or text in self.inward or self._token_of(text) is not None
 
     def _reference(self, text: str, refer: Refer) -> str | None:
         token = self._token_of(text)

@@ -48,6 +48,11 @@ class Action:
     """Whether it is written only because something that it names by its title gets another one."""
 
     @property
+    def is_decided(self) -> bool:
+        """Whether somebody has chosen anything in it."""
+        return any(change.choice is not None for change in (self.comparison.changes if self.comparison else ()))
+
+    @property
     def is_mixed(self) -> bool:
         """Whether something of it stays as the target has it, or becomes what somebody typed in."""
         changes = self.comparison.changes if self.comparison else ()

@@ -243,8 +243,7 @@ class Docket:
     @property
     def is_decided(self) -> bool:
         """Whether somebody has chosen anything in it."""
-        changes = (change for action in self.actions if action.comparison for change in action.comparison.changes)
-        return any(change.choice is not None for change in changes)
+        return any(action.is_decided for action in self.actions)
 
     @property
     def hands_over(self) -> bool:

@@ -164,17 +164,17 @@ def _fixed(docket: Docket, standing: Standing) -> list[Reason]:
     fixed = {kind for kind, sheet in sheets.items() if sheet.is_fixed}
     changed = [step.key for step in docket.steps if isinstance(step, Update) and kind_of(step.key) in fixed]
     kinds = " or ".join(sorted({sheets[kind_of(key)].singular for key in changed}))
-    kept = [
-        f"{readable(action.key)}: another {' and '.join(map(place_phrase, places))}"
+    kept = {
+        action.key: f"{readable(action.key)}: another {' and '.join(map(place_phrase, places))}"
         for action in docket.actions
         if action.item.kind in sheets and (places := sorted(_places_of(action) & sheets[action.item.kind].fixed))
-    ]
-    how = advice(
-        "Leave it as it is there, or bring a copy beside it with", to_import(docket, "--copy", blank("NAME"))
-    )
+    }
+    asked = [f"--choose={key}=target" for key in sorted({*changed, *kept})]
+    keep = to_compare(docket, *asked, "--docket", docket.usual_file)
+    how = advice("Bring a copy beside it (import --copy NAME), or keep what is there", keep)
     words = {
         f"In {docket.target} a {kinds} is made and removed, and never changed.": list(map(readable, changed)),
-        f"{docket.target} never changes this of what is there.": kept,
+        f"{docket.target} never changes this of what is there.": list(kept.values()),
     }
     return [Reason(Why.UNKNOWN, told, tuple(lines), how) for told, lines in words.items() if lines]
 

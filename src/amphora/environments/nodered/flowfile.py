@@ -6,11 +6,11 @@ nodes that carry credentials or a network address are connections; other config 
 
 from __future__ import annotations
 
-import re
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import field, replace
 from functools import cached_property
 
+from amphora.core.form.addresses import is_address
 from amphora.core.form.kinds import Outward
 from amphora.core.values.canon import digest
 from amphora.core.values.late import dataclass
@@ -23,17 +23,6 @@ CONTAINERS = ("tab", "subflow")
 PAGE, GROUP = "ui-page", "ui-group"
 LINK, BASE = "ui-link", "ui-base"
 BUILT_IN = frozenset({"tab", "subflow", "group", "junction", "comment"})
-_LOOKS_LIKE_ONE = re.compile(
-    "|".join(
-        (
-            r"[a-z][a-z0-9+.-]*://[^\s/]+.*",  # a URL with a host
-            r"(?=[^:]*[a-z])[a-z0-9](?:[a-z0-9.-]*[a-z0-9])?:\d{2,5}",  # a host, which no time of day is, with a port
-            r"\d{1,3}(?:\.\d{1,3}){3}(?::\d+)?",  # IPv4
-            r"/dev/(?:tty|cu|serial)\S+|com\d{1,3}",  # a serial port of Linux, macOS or Windows
-        )
-    ),
-    re.IGNORECASE,
-)
 
 
 @dataclass(frozen=True)
@@ -229,9 +218,7 @@ def _is_address(name: str, value: Json, known: Collection[str], outward: Outward
     id of a node is a reference, whatever the member is called."""
     if isinstance(value, list):
         return any(_is_address(name, part, known, outward) for part in value)
-    if not isinstance(value, str) or not value or value in known:
-        return False
-    return name in outward.members or (name not in outward.words and _LOOKS_LIKE_ONE.fullmatch(value) is not None)
+    return isinstance(value, str) and value not in known and is_address(name, value, outward)
 
 
 def _outside(head: Node) -> tuple[str, ...]:

@@ -1,0 +1,58 @@
+"""What leads to another machine: a member by its name, or what stands in it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from urllib.parse import urlsplit
+
+from amphora.core.form.kinds import KindSheet, Outward
+from amphora.core.form.spots import part_ids, spotted
+from amphora.core.form.visit import texts_in
+from amphora.core.values.model import Json
+from amphora.core.values.pointers import Pointer
+from amphora.core.values.tokens import PREFIX
+
+_LOOKS_LIKE_ONE = re.compile(
+    "|".join(
+        (
+            r"[a-z][a-z0-9+.-]*://[^\s/]+.*",  # a URL with a host
+            r"(?=[^:]*[a-z])[a-z0-9](?:[a-z0-9.-]*[a-z0-9])?:\d{2,5}",  # a host, which no time of day is, with a port
+            r"\d{1,3}(?:\.\d{1,3}){3}(?::\d+)?",  # IPv4
+            r"/dev/(?:tty|cu|serial)\S+|com\d{1,3}",  # a serial port of Linux, macOS or Windows
+        )
+    ),
+    re.IGNORECASE,
+)
+_FILLED_IN = (PREFIX, "${", "{{", "/")
+"""What begins like this is rewritten, filled in at run time, or a path on the machine itself."""
+
+
+def is_address(name: str, text: str, outward: Outward) -> bool:
+    """Whether the text of a member leads to another machine: by the member's name, or by what the text looks like."""
+    if not text:
+        return False
+    return name in outward.members or (name not in outward.words and _LOOKS_LIKE_ONE.fullmatch(text) is not None)
+
+
+def addresses_in(form: Json, sheet: KindSheet) -> Iterator[tuple[Pointer, str]]:
+    """The addresses in what leads to other machines without being a connection, each with its place."""
+    own = part_ids(form, sheet)
+    for at, value, spot, _ in spotted(form, sheet, "is_outward"):
+        if not spot.is_outward or (isinstance(value, dict) and value.get("type") in sheet.outward.never):
+            continue
+        for inner, text in texts_in(value):
+            name = next((step for step in reversed(inner) if not step.isdigit()), "")
+            is_own = text.startswith(_FILLED_IN) and not text.startswith("/dev/")
+            if not is_own and text not in own and is_address(name, text, sheet.outward):
+                yield (*at, *inner), text
+
+
+def shown_address(text: str) -> str:
+    """An address as it may be shown: of a URL only the scheme and the machine, for the rest may hold a secret."""
+    try:
+        url = urlsplit(text)
+        port = f":{url.port}" if url.port else ""
+    except ValueError:
+        return text
+    return f"{url.scheme}://{url.hostname}{port}" if url.scheme and url.hostname else text

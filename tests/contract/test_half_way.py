@@ -1,0 +1,119 @@
+"""A command that is killed between two calls of one change: what is left of it is known as its own, undone or gone on with."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.contract.lives import Life, life
+from tests.contract.platforms import CHOICES
+
+PLAIN: dict[str, Any] = {name: values[0] for name, values in CHOICES.items()}
+
+
+def changed_there(all_: Life, **more: Any) -> None:
+    """All has gone over, and then one board has another text and other tags, which go by calls of their own."""
+    all_.export()
+    all_.run("import", "p", "there", "--yes", *all_.rows)
+    all_.one.change("board", all_.boards[1], text="another", tags=all_.tags(2, "new", "x"), **more)
+    all_.export()
+
+
+@pytest.mark.parametrize("way", [["undo", "last", "--yes"], ["resume"]])
+@pytest.mark.parametrize("tags", ["entries", "whole"])
+def test_a_change_whose_definition_is_written_and_whose_tags_are_not(
+    tmp_path: Path, way: list[str], tags: str
+) -> None:
+    with life(tmp_path, 0, **PLAIN | {"tags": tags, "switch": "rests", "revision": "etag"}) as all_:
+        changed_there(all_)
+        then = all_.two.told()
+        # Off, the definition, and not the first of its tags.
+        assert all_.is_killed(3, "before", "import", "p", "there", "--yes")
+        assert "another" in str(all_.two.told())
+        assert all_.two.told() != all_.as_promised()
+        all_.run(*way)
+        all_.is_there(then if way[0] == "undo" else all_.as_promised())
+
+
+@pytest.mark.parametrize(("way", "code"), [("done and 500", 4), ("refused", 4), ("503", 0)])
+def test_a_change_that_is_refused_between_its_calls(tmp_path: Path, way: str, code: int) -> None:
+    with life(tmp_path, 0, **PLAIN | {"tags": "entries"}) as all_:
+        changed_there(all_)
+        then = all_.two.told()
+        with all_.broken(2, way):
+            told = all_.run("import", "p", "there", "--yes", code=code).err
+        # Busy is no refusal: what was begun of it is taken back, and it is tried again.
+        all_.is_there(then if code else all_.as_promised())
+        assert ("as it was before" in told) == bool(code)
+
+
+def test_a_table_with_half_of_its_rows_is_none_that_can_be_gone_on_with(tmp_path: Path) -> None:
+    with life(tmp_path, 0, **PLAIN | {"lines": "plain"}) as all_:
+        all_.export()
+        assert all_.is_killed(2, "before", "import", "p", "there", "--yes", *all_.rows, of="lines")
+        told = all_.run("resume", code=3).err
+        assert "rows" in told
+        assert "amphora undo there-1" in told
+        all_.run("undo", "there-1", "--yes")
+        all_.is_there(all_.before)
+
+
+def test_what_nobody_can_tell_is_no_start_to_go_on_from(tmp_path: Path) -> None:
+    with life(tmp_path, 0, **PLAIN) as all_:
+        all_.export()
+        assert all_.is_killed(1, "done", "import", "p", "there", "--yes")
+        # Somebody else makes the very same.
+        all_.two.add("source", "S0", text="of 0")
+        told = all_.run("resume", code=3).err
+        assert "nobody can tell what became of 1 item" in told
+        assert "amphora undo there-1" in told
+
+
+def test_what_a_killed_import_made_is_its_own_once_it_has_gone_on(tmp_path: Path) -> None:
+    with life(tmp_path, 0, **PLAIN) as all_:
+        all_.export()
+        assert all_.is_killed(4, "done", "import", "p", "there", "--yes")
+        all_.run("resume")
+        all_.is_there(all_.as_promised())
+        all_.run("withdraw", "p", "there", "--retire-all")
+        all_.is_there(all_.before)
+
+
+@pytest.mark.parametrize("update", ["by member", "whole", "merge patch"])
+def test_a_secret_that_is_not_set_is_not_sent(tmp_path: Path, update: str) -> None:
+    with life(tmp_path, 0, **PLAIN | {"pin": True, "update": update}) as all_:
+        changed_there(all_)
+        answer, sent = all_.two._answer, list[Any]()
+
+        def answered(method: str, path: str, said: Any, body: Any, headers: Any) -> Any:
+            sent.append(body if method != "GET" else None)
+            return answer(method, path, said, body, headers)
+
+        all_.two._answer = answered  # type: ignore[method-assign]
+        all_.run("import", "p", "there", "--yes")
+        [body] = [body for body in sent if body]
+        assert "pin" not in body
+        all_.is_there(all_.as_promised())
+
+
+def test_what_a_platform_ignores_is_not_as_promised(tmp_path: Path) -> None:
+    with life(tmp_path, 0, **PLAIN | {"picture": "whole"}) as all_:
+        changed_there(all_, picture=None)
+        answer = all_.two._answer
+
+        def answered(method: str, path: str, said: Any, body: Any, headers: Any) -> Any:
+            # It says that it is removed, and keeps it.
+            return (200, "taken", {}) if method == "DELETE" else answer(method, path, said, body, headers)
+
+        all_.two._answer = answered  # type: ignore[method-assign]
+        done = all_.run("import", "p", "there", "--yes", code=None)
+        assert done.code != 0, done.out
+
+
+def test_a_refusal_that_is_answered_with_200_is_no_picture(tmp_path: Path) -> None:
+    with life(tmp_path, 0, **PLAIN | {"picture": "whole", "refused": "in the body"}) as all_:
+        all_.export()
+        all_.run("import", "p", "there", "--yes")
+        all_.is_there(all_.as_promised())
