@@ -112,7 +112,10 @@ def test_an_id_under_another_key_is_not_taken_for_the_same_item(
     deploy(runtimes[1], [*TARGET, other], TOKEN)
     report = line.export()
     docket = line.prepare(report).docket
-    assert [finding.rule for finding in docket.findings if finding.level == "warning"] == ["id-taken"]
+    # Beside it, the address that a node asks goes along, and is told.
+    told = [finding for finding in docket.findings if finding.level == "warning"]
+    assert [finding.rule for finding in told] == ["address-inside", "id-taken"]
+    assert "'Press' leads to http://127.0.0.1:1 by itself" in told[0].message
     line.bring(report)
     now = flows_of(runtimes[1], TOKEN)
     assert now[TAB] == other
