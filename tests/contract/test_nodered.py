@@ -17,7 +17,8 @@ from amphora.core.plan.reasons import Consent, Standing, Why
 from amphora.core.values.errors import EnvironmentRefused, SheetFault, Unavailable
 from amphora.engine.undo import run_to_undo, undo
 from amphora.environments.nodered.adapter import connect
-from amphora.environments.nodered.flowfile import split
+from amphora.environments.nodered.flowfile import compose, split
+from amphora.environments.nodered.order import PLACE
 from amphora.environments.nodered.sheets import nodered_sheets
 from tests.contract.conftest import nodered_ground
 from tests.contract.grounds import Ground
@@ -119,7 +120,9 @@ def test_an_id_under_another_key_is_not_taken_for_the_same_item(
     line.bring(report)
     now = flows_of(runtimes[1], TOKEN)
     assert now[TAB] == other
-    assert [n["label"] for n in now.values() if n["type"] == "tab"].count("Weigh ticket") == 1
+    # Under another id it still comes before the one that it stood before.
+    tabs = [n["label"] for n in now.values() if n["type"] == "tab"]
+    assert tabs == ["Local", "Another thing", "Somebody else's", "Weigh ticket", "Press"]
     assert now[BROKER]["label"] == "Another thing"
 
 
@@ -188,6 +191,14 @@ def test_what_leads_to_another_machine_is_a_connection_whatever_its_member_is_ca
     assert split([hub, {"id": "n1", "name": "N", **node}])["n1"].kind == kind
 
 
+@pytest.mark.parametrize("name", [{}, {"name": ""}, {"name": "Olive"}])
+def test_a_config_node_without_a_name_stays_so_to_the_letter(name: dict[str, str]) -> None:
+    node = {"id": "0e00000000000009", "type": "ui-theme", "colors": {}, **name}
+    item = split([node])["0e00000000000009"]
+    definition = {n: part for n, part in item.definition().items() if n != PLACE}
+    assert compose("integration", item.native_id, definition, item.states, None) == [node]
+
+
 def test_a_config_node_as_a_value_is_a_reference_and_defaults_of_subflows_travel(
     line: Ground, runtimes: tuple[str, str]
 ) -> None:
@@ -200,7 +211,7 @@ def test_a_config_node_as_a_value_is_a_reference_and_defaults_of_subflows_travel
         elif node["type"] == f"subflow:{STAMP}":
             node = {**node, "env": [entry]}
         elif node["id"] == TAB:
-            node = {**node, "env": [*node["env"], {"name": "OUT", "type": "conf-type", "value": BROKER}]}
+            node = {**node, "env": [*node["env"], entry, {"name": "OUT", "type": "mqtt-broker", "value": BROKER}]}
         changed.append(node)
     deploy(runtimes[0], changed)
     report = line.export()
@@ -212,7 +223,7 @@ def test_a_config_node_as_a_value_is_a_reference_and_defaults_of_subflows_travel
     [used] = [node for node in now.values() if node["type"] == f"subflow:{stamp['id']}"]
     assert [entry["value"] for entry in stamp["env"]] == ["7700000000000001", "5"]
     assert [entry["value"] for entry in used["env"]] == ["7700000000000001"]
-    assert {entry["name"]: entry.get("value") for entry in now[TAB]["env"]}["OUT"] == "7700000000000001"
+    assert [entry.get("value") for entry in now[TAB]["env"]][-2:] == ["7700000000000001"] * 2
 
 
 def test_the_order_of_tabs_and_nodes_is_kept_and_comes_back(line: Ground, runtimes: tuple[str, str]) -> None:

@@ -68,6 +68,8 @@ class FileItem:
     def definition(self) -> Json:
         """The native definition: the head's own members, with nodes or groups under it."""
         own = {name: value for name, value in _cleaned(self.head).items() if name not in _outside(self.head)}
+        # To the letter: some have no name, and some an empty one.
+        own |= {"name": ""} if self.head.get("name") == "" and self.head["type"] != "tab" else {}
         link, listed = _below(self.kind)
         if self.members or self.kind != "integration":
             own[listed] = [
@@ -114,7 +116,9 @@ def compose(kind: str, native_id: str, definition: Json, states: States, present
     # The title of a node without a name is its type: writing that as a name would be a change that nobody made.
     is_unnamed = present is None or not present.head.get("name")
     if is_unnamed and states.title == head["type"]:
-        head.pop("name", None)
+        head |= {"name": definition.get("name")}
+        if head["name"] is None:
+            del head["name"]
     nodes = [head, *(_joined(node, link, native_id) for node in definition.get(listed, ()))]
     return [unmasked(node, before.get(str(node["id"]))) for node in nodes]
 

@@ -28,7 +28,8 @@ def rewritten(flows: Sequence[Node], changes: Sequence[Change]) -> list[Node]:
     # In place where it stays: a diff of the file shows what changed and nothing else.
     stay = [fresh.pop(id_, node) for node in flows if (id_ := str(node["id"])) not in mine or id_ in fresh]
     order = _Order(stay)
-    named = {_hint(id_): id_ for id_ in (*fresh, *(str(node["id"]) for node in stay))}
+    named = {_hint(str(node["id"])): str(node["id"]) for node in stay}
+    named |= {_own_hint(node): id_ for id_, node in fresh.items()}
     spots = {id_: _spot(node, named, order.first) for id_, node in fresh.items()}
     # Several may have stood behind one that is new as well: they are inserted with it.
     beside: dict[str | None, list[str]] = {}
@@ -97,7 +98,6 @@ def _spot(node: Node, named: Mapping[str, str], first: str) -> str | None:
     place = node.get(PLACE)
     if not isinstance(place, dict):
         return None
-    # By the hint alone: an id that was taken here was given another one, and then nobody knows.
     if "after" in place:
         return named.get(str(place["after"]))
     return "" if place.get("before") == _hint(first) else None
@@ -108,9 +108,17 @@ def _hint(id_: str) -> str:
     return hashlib.sha256(id_.encode()).hexdigest()[:8] if id_ else ""
 
 
+def _own_hint(node: Node) -> str:
+    """What those behind it know a node by: its id where it comes from, which may have been taken here."""
+    place = node.get(PLACE)
+    own = place.get("own") if isinstance(place, dict) else None
+    return str(own or _hint(str(node["id"])))
+
+
 def places_of(flows: Sequence[Node]) -> dict[str, Json]:
     """Where each node stands: behind which other one; the first of all, before which."""
     ids = [str(node["id"]) for node in flows]
     # Nothing that changes when somebody adds another tab at the end: that would be no change of this one.
-    places: dict[str, Json] = {id_: {"after": _hint(other)} for other, id_ in pairwise(ids)}
-    return {ids[0]: {"before": _hint(ids[1]) if len(ids) > 1 else ""}, **places} if ids else places
+    behind: dict[str, Json] = {id_: {"after": _hint(other)} for other, id_ in pairwise(ids)}
+    places = {ids[0]: {"before": _hint(ids[1]) if len(ids) > 1 else ""}, **behind} if ids else behind
+    return {id_: {"own": _hint(id_), **place} for id_, place in places.items()}
