@@ -71,7 +71,9 @@ def filled(desk: Desk, uri: str) -> None:
     board = desk.do("POST", "/dashboard/", {"dashboard_title": "Harvest", "slug": "harvest"})["id"]
     one, two, three = charts
     metadata = {
-        "positions": positions(charts),
+        "positions": positions(
+            charts, f"[days](/explore/?slice_id={three}&standalone=1), [old](/superset/dashboard/999/)"
+        ),
         "chart_configuration": {
             str(one): {"id": one, "crossFilters": {"scope": "global", "chartsInScope": [two, three]}}
         },
@@ -82,8 +84,17 @@ def filled(desk: Desk, uri: str) -> None:
                 "type": "NATIVE_FILTER",
                 "filterType": "filter_select",
                 "targets": [{"datasetId": deliveries, "column": {"name": "grove"}}],
-                "scope": {"rootPath": ["ROOT_ID"], "excluded": [three]},
+                "scope": {"rootPath": ["ROOT_ID"], "excluded": [three], "selectedLayers": [f"chart-{two}-layer-1"]},
                 "chartsInScope": [one, two, 77],
+            }
+        ],
+        "chart_customization_config": [
+            {
+                "id": "CHART_CUSTOMIZATION-by",
+                "type": "CHART_CUSTOMIZATION",
+                "targets": [{"datasetId": by_grove, "column": {"name": "grove"}}],
+                "scope": {"rootPath": ["ROOT_ID"], "excluded": [one]},
+                "chartsInScope": [two],
             }
         ],
         "timed_refresh_immune_slices": [three],
@@ -98,12 +109,16 @@ def filled(desk: Desk, uri: str) -> None:
 
 
 def _chart(desk: Desk, name: str, dataset: int, column: str) -> int:
-    form = {
+    form: dict[str, Any] = {
         "datasource": f"{dataset}__table",
         "viz_type": "table",
         "query_mode": "raw",
         "all_columns": [column, "kilos"],
     }
+    # A filter that is filled in from a measure of the dataset.
+    form["adhoc_filters"] = [
+        {"expressionType": "SQL", "sqlExpression": f"kilos > {{{{ metric('count', {dataset}) }}}}"}
+    ]
     query = {"datasource": {"id": dataset, "type": "table"}, "queries": [{"columns": [column], "row_limit": 10}]}
     body = {"slice_name": name, "viz_type": "table", "datasource_id": dataset, "datasource_type": "table"}
     body |= {"params": json.dumps(form), "query_context": json.dumps({**query, "form_data": form})}
@@ -126,8 +141,8 @@ def _annotated(desk: Desk, charts: list[int]) -> None:
     )
 
 
-def positions(charts: list[int]) -> dict[str, Any]:
-    """A dashboard's layout: all charts in one row."""
+def positions(charts: list[int], words: str = "") -> dict[str, Any]:
+    """A dashboard's layout: all charts in one row, and behind them some words."""
     places = [f"CHART-{number}" for number in range(len(charts))]
     found: dict[str, Any] = {
         "DASHBOARD_VERSION_KEY": "v2",
@@ -139,6 +154,10 @@ def positions(charts: list[int]) -> dict[str, Any]:
         meta = {"chartId": chart, "width": 4, "height": 50}
         parents = ["ROOT_ID", "GRID_ID", "ROW-1"]
         found[place] = {"type": "CHART", "id": place, "children": [], "meta": meta, "parents": parents}
+    if words:
+        found["ROW-1"]["children"].append("MARKDOWN-1")
+        said = {"code": words, "width": 2, "height": 20}
+        found["MARKDOWN-1"] = {**found["CHART-0"], "type": "MARKDOWN", "id": "MARKDOWN-1", "meta": said}
     return found
 
 

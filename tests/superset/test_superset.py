@@ -69,7 +69,7 @@ def answers(desk: Desk, title: str) -> list[dict[str, Any]]:
 def ids_in(board: dict[str, Any]) -> list[Any]:
     """Every id that a dashboard's two documents hold, wherever these hide them."""
     metadata, positions = json.loads(board["json_metadata"]), json.loads(board["position_json"])
-    [choice] = metadata["native_filter_configuration"]
+    [choice], [custom] = metadata["native_filter_configuration"], metadata["chart_customization_config"]
     [(member, configured)] = metadata["chart_configuration"].items()
     return [
         [
@@ -80,6 +80,8 @@ def ids_in(board: dict[str, Any]) -> list[Any]:
         [int(member), configured["id"], configured["crossFilters"]["chartsInScope"]],
         [choice["targets"][0]["datasetId"], choice["scope"]["excluded"], choice["chartsInScope"]],
         [metadata["timed_refresh_immune_slices"], list(map(int, metadata["expanded_slices"]))],
+        [choice["scope"]["selectedLayers"], positions["MARKDOWN-1"]["meta"]["code"]],
+        [custom["targets"][0]["datasetId"], custom["scope"]["excluded"], custom["chartsInScope"]],
     ]
 
 
@@ -103,7 +105,14 @@ def test_a_dashboard_goes_over_is_worked_on_on_both_sides_and_is_taken_back(grou
         [one, one, [two, three]],
         [table, [three], [one, two]],
         [[three], [two]],
+        [
+            [f"chart-{two}-layer-1"],
+            f"[days](/explore/?slice_id={three}&standalone=1), [old](/superset/dashboard/999/)",
+        ],
+        [ground.target.titled("dataset", "by_grove")["id"], [one], [two]],
     ]
+    chosen = json.loads(ground.target.titled("chart", "Kilos by variety")["params"])["adhoc_filters"]
+    assert chosen[0]["sqlExpression"] == f"kilos > {{{{ metric('count', {table}) }}}}"
     assert len(board["charts"]) == 3
     assert board["theme"]["theme_name"] == "Grove"
     assert [one["email"] for one in ground.target.titled("chart", "Days")["owners"]] == ["keeper@halcyon.example"]

@@ -10,6 +10,7 @@ from amphora.core.form.bindings import MISSING, Bindings
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Spot, Walk
 from amphora.core.form.portable import data_url
+from amphora.core.form.settled import without_unset, without_volatile
 from amphora.core.form.spots import named_elements
 from amphora.core.form.visit import BELOW, GONE, rebuilt
 from amphora.core.values.keys import name_of
@@ -147,6 +148,13 @@ def _apply_layout(definition: Json, layout: Json, walk: Walk, inner: Mapping[str
                 definition[name] = part
             else:
                 _apply_layout(definition.get(name), part, child, inner)
+
+
+def laid_over(new: Json, present: Json, sheet: KindSheet) -> Json:
+    """A native definition as it is to be written over what is there: with what that one's platform writes by itself,
+    ids of parts and the like, and with none that another one had; and with its secrets."""
+    ours, theirs = without_volatile(new, sheet), without_unset(present, sheet)
+    return _laid_over(ours, theirs, sheet.places.walk(ours), sheet.places.walk(theirs))
 
 
 def _laid_over(new: Json, present: Json, ours: Walk, walk: Walk) -> Json:

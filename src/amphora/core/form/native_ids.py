@@ -94,6 +94,10 @@ def id_pattern(ids: IdsOf) -> str:
     return f"(?:{'|'.join(sorted(forms))})" if forms else r"(?!)"
 
 
+_UNQUOTED = r"[^'\"(){}]*?"
+"""What may stand for `{text}` in a mention: nothing that would end what it stands in."""
+
+
 @cache
 def around(form: str, inside: str) -> re.Pattern[str]:
     """Matches an id that looks like `inside` with what stands around it, the id of what holds it among that; one
@@ -101,6 +105,6 @@ def around(form: str, inside: str) -> re.Pattern[str]:
     left, right = (re.escape(part).replace(r"\ ", r"\s*") for part in form.split("{id}", 1))
     found = f"{left}(?P<id>{inside}){right}".replace(re.escape(HOLDER), f"(?P<holder>{LETTERS})", 1)
     # As little as will do: what stands between two pieces ends the first one.
-    for name, more in ((PART, ".+?"), (REST, ".*?")):
+    for name, more in ((PART, ".+?"), (REST, ".*?"), ("text", _UNQUOTED)):
         found = found.replace(re.escape(f"{{{name}}}"), f"(?P<{name}>{more})", 1)
     return re.compile(found)

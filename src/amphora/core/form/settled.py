@@ -2,11 +2,30 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Walk
 from amphora.core.form.spots import UNSET, sort_unordered
 from amphora.core.form.visit import BELOW, GONE, rebuilt
 from amphora.core.values.model import Json
+
+
+def without_volatile(definition: Json, sheet: KindSheet) -> Json:
+    """A native definition without what the platform writes by itself."""
+    return _without(definition, sheet, lambda value, walk: walk.spot.is_volatile)
+
+
+def without_unset(definition: Json, sheet: KindSheet) -> Json:
+    """A native definition without secrets that are not set."""
+    return _without(definition, sheet, lambda value, walk: walk.spot.is_secret and value in UNSET)
+
+
+def _without(definition: Json, sheet: KindSheet, is_gone: Callable[[Json, Walk], bool]) -> Json:
+    def change(value: Json, walk: Walk) -> Json:
+        return value if walk.is_dull else GONE if is_gone(value, walk) else BELOW
+
+    return rebuilt(definition, sheet.places.walk(definition), change)
 
 
 def settled(definition: Json, sheet: KindSheet) -> Json:

@@ -31,7 +31,7 @@ from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.engine.runs.attention import Attention
 from amphora.engine.runs.batch import ON_ONE_ITEM, Made, Ready, answers, side_by_side
-from amphora.engine.runs.lost import Looked, half_of, looked_at, loose_marks
+from amphora.engine.runs.lost import LATE_S, Looked, half_of, looked_at, loose_marks, only_saved
 from amphora.engine.runs.stage import Stage
 from amphora.engine.steps import DOINGS, WRITING, Bench
 from amphora.environments.contract import SideBySide
@@ -42,9 +42,6 @@ LONGEST_TOKEN = 200
 
 WAITS_S = (0.5, 2.0)
 """How long an environment that has too much to do is left alone, before a step that took no effect is tried again."""
-
-LATE_S = (0.3, 0.7, 1.5)
-"""So long an effect is waited for that a platform doesn't show yet."""
 
 PORTION = 32
 """How many intents are committed at once. More would save little: a commit costs some four calls."""
@@ -224,7 +221,11 @@ class Carrier:
         return lambda: DOINGS[type(ready.step)](ready.step, self.bench, ready.drawn, ready.token)
 
     def _answered(
-        self, ready: Ready, answer: Callable[[], Mapping[Key, str]], waits: tuple[float, ...] = WAITS_S
+        self,
+        ready: Ready,
+        answer: Callable[[], Mapping[Key, str]],
+        waits: tuple[float, ...] = WAITS_S,
+        is_again: bool = False,
     ) -> Mapping[Key, str]:
         """What a call made, or has been found to have made. One that a busy environment turned away is made again,
         after so many waits."""
@@ -232,6 +233,10 @@ class Carrier:
             return dict(answer())
         # An adapter raises these only where it knows: everything else, whatever its type, is asked about.
         except NOTHING_HAPPENED as error:
+            may_be_saved = isinstance(error, RevisionMoved) and not is_again
+            if may_be_saved and (saved := only_saved(self.stage.environment, self.bench, ready)):
+                self.bench.now.update(saved)
+                return self._answered(ready, self._call(ready), waits, is_again=True)
             self._end(ready, "failed", {"error": error.message})
             raise
         except Exception as error:

@@ -17,7 +17,11 @@ from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.engine.runs.batch import Ready
+from amphora.engine.steps import Bench
 from amphora.environments.contract import Environment, RemembersTokens
+
+LATE_S = (0.3, 0.7, 1.5)
+"""So long an effect is waited for that a platform doesn't show yet."""
 
 
 @dataclass(frozen=True)
@@ -85,6 +89,18 @@ def looked_at(
     is_as_meant = all(is_same(now[key], ready.meant[key], counts) for key in step.keys)
     is_as_before = is_known and all(is_same(now[key], ready.before[key], counts) for key in step.keys)
     return Looked(made, now, frozenset(sure), is_as_meant, is_as_before, is_ours, found)
+
+
+def only_saved(environment: Environment, bench: Bench, ready: Ready) -> dict[Key, Image]:
+    """The items that have another revision than was known, where all that a step is on is the same all the same: some
+    platforms save what uses something whenever that is changed."""
+    was = {key: image for key in ready.step.keys if (image := bench.now.get(key))}
+    found = environment.look([image.native_id for image in was.values()])
+    there = {key: found.get(image.native_id) for key, image in was.items()}
+    counts = isinstance(ready.step, LoadRows | RetireSet)
+    if not all(is_same(mark_of(there[key], bench.habits.sheets), ready.before[key], counts) for key in was):
+        return {}
+    return {key: one for key, one in there.items() if one and one.revision != was[key].revision}
 
 
 def _is_begun(

@@ -8,10 +8,11 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, nullcontext, suppress
 from dataclasses import replace
 
-from amphora.core.form.bindings import Bindings, IdStyle
-from amphora.core.form.native import to_native
+from amphora.core.form.bindings import IdStyle
+from amphora.core.form.native import laid_over
 from amphora.core.form.native_ids import MARK, closed_id, id_pattern
 from amphora.core.form.places import values_at
+from amphora.core.form.settled import without_volatile
 from amphora.core.plan.states import Image
 from amphora.core.values.canon import digest
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved, Unavailable, Uncertain
@@ -200,6 +201,7 @@ class Bridge(Acts):
 
     def _create(self, write: Write) -> Written:
         part, title = self.sheet.items[write.kind], write.states.title
+        write = replace(write, definition=without_volatile(write.definition, part.kind))
         call = self._able(part.create, title, "make", write.kind)
         body = self.bodies.of(part, write, call, uid=uid_of(write.token) if call.said("uid") else "")
         values = {"title": title, "folder": write.states.folder, **self.bodies.holder(part, write)}
@@ -258,9 +260,13 @@ class Bridge(Acts):
     def _laid(self, write: Write, single: Single) -> Write:
         """A creation as a change of what it made: the platform has filled in ids of parts meanwhile, and some members
         are taken only from what is there already."""
-        row, kind = single.row, self._part(single).kind
-        laid = to_native(write.definition, kind, Bindings(IdStyle("(?!)")), present=single.newest)
-        return replace(write, definition=laid.definition, native_id=row.native_id, revision=row.revision)
+        row = single.row
+        return replace(self._over(write, single), native_id=row.native_id, revision=row.revision)
+
+    def _over(self, write: Write, single: Single) -> Write:
+        """A change of what is there. What is to be as it was once has numbers in it that the platform has given to
+        something else since, or to nothing."""
+        return replace(write, definition=laid_over(write.definition, single.newest, self._part(single).kind))
 
     @contextmanager
     def _or_none(self, single: Single) -> Iterator[None]:
@@ -291,6 +297,7 @@ class Bridge(Acts):
     def _update(self, write: Write, between: Callable[[], object] = lambda: None) -> Written:
         seen = Seen(str(write.native_id), str(write.revision))
         single = self.items.seen([seen])[seen.native_id]
+        write = self._over(write, single)
         is_half = self.bodies.lacks(self._part(single), write, single)
         self._put(write, single, between)
         with taken("it was written"):
@@ -352,6 +359,7 @@ class Bridge(Acts):
         was = replace(write, definition=before.newest, states=before.row.states)
         with suppress(AmphoraError):
             now = self._again(before)
+            was = self._over(was, now)
             self._put(was, now)
             self._written_apart(was, now)
             after = self._again(before)
