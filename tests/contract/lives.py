@@ -53,6 +53,7 @@ class Life:
             tags=self.tags(1, "x", f"t{number}"),
             picture=("image/png", [number, 13, 10, 255, 0]) if choice["picture"] and number < 2 else None,
             owner=self.one.people[number % 2] if choice["owner"] else None,
+            fields=self.fields(a=1, b=number),
         )
         one = self.one.held["board"][board]
         one |= {"on": bool(choice["switch"]) and number > 0, "shelf": f"top/{number % 2}" if choice["shelf"] else ""}
@@ -63,6 +64,14 @@ class Life:
         """Tags with these words, and of this size where they have any."""
         more = {"size": size} if self.choice["tags"] == "each" else {}
         return [{"no": n, "word": word, **more} for n, word in enumerate(words if self.choice["tags"] else ())]
+
+    def fields(self, **sizes: int) -> list[Any]:
+        """Fields of these sizes, with numbers that only this platform knows."""
+        self.one.number += len(sizes)
+        all_ = [
+            {"no": self.one.number - n, "name": name, "size": size} for n, (name, size) in enumerate(sizes.items())
+        ]
+        return all_ if self.choice["fields"] else []
 
     def _add_lines(self) -> None:
         is_linked = self.choice["lines"] == "linked"

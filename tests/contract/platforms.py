@@ -42,6 +42,8 @@ CHOICES: dict[str, tuple[Any, ...]] = {
     "pin": (False, True),
     "owner": (False, True),
     "shelf": (False, True),
+    "fields": (False, True),
+    "saves": (False, False, True),
 }
 ABSENT, TAKEN, USED, MISSING, RUNNING, MOVED = (404, 409, 409, 422, 409, 412)
 INTERNAL = 500
@@ -101,7 +103,8 @@ class Platform:
             uses, colours = [called[str(id_)] for id_ in meant["uses"]], meant["colours"]
             after, owner = called.get(str(meant["next"])), str(meant["owner"]).partition(" ")[0]
             colours = {called[str(k)]: v for k, v in colours.items()}
-            return [meant["text"], uses, colours, after, script, tags, meant["picture"], owner]
+            fields = sorted((field["name"], field["size"]) for field in meant["fields"])
+            return [meant["text"], uses, colours, after, script, tags, meant["picture"], owner, fields]
 
         def draft_of(one: dict[str, Any]) -> Any:
             # One that says what is live is none.
@@ -146,7 +149,7 @@ class Platform:
 
     def _empty(self) -> dict[str, Any]:
         empty: dict[str, Any] = {"text": "", "uses": [], "colours": {}, "next": None, "script": "", "owner": None}
-        return {**empty, "tags": [], "picture": None}
+        return {**empty, "tags": [], "picture": None, "fields": []}
 
     def _has_drafts(self, kind: str) -> bool:
         return bool(self.choice["drafts"]) and kind == "board"
@@ -163,6 +166,7 @@ class Platform:
         shown: dict[str, Any] = {"text": meant["text"]}
         if kind == "board":
             shown |= {"owner": meant["owner"]} if choice["owner"] else {}
+            shown |= {"fields": meant["fields"]} if choice["fields"] else {}
             shown |= {"pin": one["pin"] and "****"} if choice["pin"] else {}
             ids = [self._written("source", id_) for id_ in meant["uses"]]
             shown["uses"] = {
@@ -207,6 +211,8 @@ class Platform:
             new = {self._plain("source", name): part for name, part in (given["colours"] or {}).items()}
             base = meant["colours"] if choice["update"] == "merge patch" else {}
             meant["colours"] = {name: part for name, part in {**base, **new}.items() if part is not None}
+        if "fields" in given:
+            meant["fields"] = [self._field(field, meant["fields"]) for field in given["fields"] or []]
         if "script" in given:
             meant["script"] = given["script"] or ""
         if "owner" in given:
@@ -218,6 +224,15 @@ class Platform:
             if id_ is not None and self.held[kind].get(id_, {"gone": True})["gone"]:
                 raise Refused(MISSING, f"there is no {kind} {id_}")
         return meant
+
+    def _field(self, field: dict[str, Any], there: list[dict[str, Any]]) -> dict[str, Any]:
+        """A field as it is from now on: one that is there is named by its number, and a new one has none."""
+        if "no" in field and field["no"] not in [one["no"] for one in there]:
+            raise Refused(MISSING, f"there is no field {field['no']}")
+        if "no" not in field and field["name"] in [one["name"] for one in there]:
+            raise Refused(TAKEN, f"there is a field {field['name']}")
+        self.number += 1
+        return {"no": self.number, **field}
 
     def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
         try:
@@ -392,9 +407,14 @@ class Platform:
             one["title"] = body["name"]
         if self.choice["update"] in ("whole", "default"):
             unsaid = "as ever" if self.choice["update"] == "default" else ""
-            meant = {**self._empty(), "text": unsaid, "tags": meant["tags"], "picture": meant["picture"]}
+            given = body.get("with", {}) if self.choice["nested"] else body
+            kept = {name: meant[name] for name in ("tags", "picture", *({"fields"} & given.keys()))}
+            meant = {**self._empty(), "text": unsaid, **kept}
         one["draft" if self._has_drafts(kind) else "live"] = self._taken(kind, meant, body)
         self._set(one, body)
+        # Some platforms save what uses something whenever that is changed.
+        for board in self.held["board"].values() if kind == "source" and self.choice["saves"] else ():
+            board["revision"] += one["id"] in (board["live"] or board["draft"])["uses"]
 
     def _set(self, one: dict[str, Any], body: dict[str, Any]) -> None:
         """What is no part of a version: where it stands, and its secret."""
@@ -464,7 +484,9 @@ def _kind_lines(choice: dict[str, Any], kind: str) -> str:
         members |= {"next": f"{where}next"}
     if is_board:
         members |= {"uses": f"{where}uses"}
-        members |= {name: f"{where}{name}" for name in ("colours", "script", "owner", "pin") if choice[name]}
+        members |= {
+            name: f"{where}{name}" for name in ("colours", "script", "owner", "pin", "fields") if choice[name]
+        }
         members["uses"] += "[*].id" if choice["uses"] == "objects" else ""
     made = {
         "body": 'id = "$.made"',
@@ -585,5 +607,6 @@ def _board(choice: dict[str, Any]) -> str:
     fields += ['json = ["$.uses"]'] if choice["uses"] == "string" else []
     fields += ['unordered = ["$.tags"]'] if choice["tags"] in ("entries", "each") else []
     fields += ['secret = ["$.pin"]'] if choice["pin"] else []
+    fields += ['named = { "$.fields" = "name" }\nvolatile = ["$.fields[*].no"]'] if choice["fields"] else []
     fields += ['files = ["$.picture"]'] if choice["picture"] else []
     return text + "[fields]\n" + "\n".join(fields) + "\n"

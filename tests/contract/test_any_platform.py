@@ -45,7 +45,7 @@ def test_what_goes_over_means_the_same_there_and_comes_back(tmp_path: Path, seed
         one.change("board", all_.boards[1], uses=[new], next=all_.boards[1], picture=None)
         if one.choice["picture"]:
             one.change("board", all_.boards[2], picture=("image/gif", [71, 73, 70]))
-        one.change("board", all_.boards[2], tags=all_.tags(2, "x", "t2"))
+        one.change("board", all_.boards[2], tags=all_.tags(2, "x", "t2"), fields=all_.fields(a=7, c=3))
         all_.export()
         run("import", "p", "there", "--yes")
         all_.is_there(all_.as_promised())
@@ -88,7 +88,8 @@ def test_what_breaks_on_the_way_is_put_back(tmp_path: Path, seed: int) -> None:
         two.change("board", there["B0"], tags=all_.tags(7, "theirs"))
         two.change("board", there["B1"], text="theirs")
         one.change("board", all_.boards[0], text="zero")
-        one.change("board", all_.boards[1], text="ours", picture=None)
+        one.change("board", all_.boards[1], text="ours", picture=None, fields=all_.fields(c=3))
+        one.change("source", all_.sources[0], text="another source")
         one.held["board"][all_.boards[2]]["title"] = "B2 new"
         one.change("board", all_.boards[2])
         all_.export()
@@ -131,7 +132,9 @@ def test_what_is_killed_is_undone_or_gone_on_with(tmp_path: Path, seed: int) -> 
         all_.is_there(all_.as_promised())
         then = two.told()
         one.change("board", all_.boards[0], text="another", uses=[all_.sources[2], all_.sources[0]])
-        one.change("board", all_.boards[1], next=all_.boards[1], picture=None, tags=all_.tags(2, "new", "x"))
+        more = {"tags": all_.tags(2, "new", "x"), "fields": all_.fields(c=3, b=1)}
+        one.change("board", all_.boards[1], next=all_.boards[1], picture=None, **more)
+        one.change("source", all_.sources[1], text="another source")
         one.held["board"][all_.boards[2]]["title"] = "B2 new"
         one.change("board", all_.boards[2], text="x")
         all_.export()

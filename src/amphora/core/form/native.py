@@ -10,7 +10,7 @@ from amphora.core.form.bindings import MISSING, Bindings
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import Spot, Walk
 from amphora.core.form.portable import data_url
-from amphora.core.form.settled import without_unset, without_volatile
+from amphora.core.form.settled import without_secrets, without_volatile
 from amphora.core.form.spots import named_elements
 from amphora.core.form.visit import BELOW, GONE, rebuilt
 from amphora.core.values.keys import name_of
@@ -151,9 +151,9 @@ def _apply_layout(definition: Json, layout: Json, walk: Walk, inner: Mapping[str
 
 
 def laid_over(new: Json, present: Json, sheet: KindSheet) -> Json:
-    """A native definition as it is to be written over what is there: with what that one's platform writes by itself,
-    ids of parts and the like, and with none that another one had; and with its secrets."""
-    ours, theirs = without_volatile(new, sheet), without_unset(present, sheet)
+    """A native definition as it is to be written over what is there: with what the platform has written there by
+    itself, ids of parts and the like, and with nothing of the sort that was there before. Its secrets are its own."""
+    ours, theirs = without_volatile(new, sheet), without_secrets(present, sheet)
     return _laid_over(ours, theirs, sheet.places.walk(ours), sheet.places.walk(theirs))
 
 

@@ -13,17 +13,17 @@ from amphora.core.values.model import Json
 
 def without_volatile(definition: Json, sheet: KindSheet) -> Json:
     """A native definition without what the platform writes by itself."""
-    return _without(definition, sheet, lambda value, walk: walk.spot.is_volatile)
+    return _without(definition, sheet, lambda walk: walk.spot.is_volatile)
 
 
-def without_unset(definition: Json, sheet: KindSheet) -> Json:
-    """A native definition without secrets that are not set."""
-    return _without(definition, sheet, lambda value, walk: walk.spot.is_secret and value in UNSET)
+def without_secrets(definition: Json, sheet: KindSheet) -> Json:
+    """A native definition without what stands where secrets stand."""
+    return _without(definition, sheet, lambda walk: walk.spot.is_secret)
 
 
-def _without(definition: Json, sheet: KindSheet, is_gone: Callable[[Json, Walk], bool]) -> Json:
+def _without(definition: Json, sheet: KindSheet, is_gone: Callable[[Walk], bool]) -> Json:
     def change(value: Json, walk: Walk) -> Json:
-        return value if walk.is_dull else GONE if is_gone(value, walk) else BELOW
+        return value if walk.is_dull else GONE if is_gone(walk) else BELOW
 
     return rebuilt(definition, sheet.places.walk(definition), change)
 
