@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import zipfile
 from pathlib import Path
 from typing import Any
 
@@ -115,5 +116,31 @@ def test_what_a_platform_ignores_is_not_as_promised(tmp_path: Path) -> None:
 def test_a_refusal_that_is_answered_with_200_is_no_picture(tmp_path: Path) -> None:
     with life(tmp_path, 0, **PLAIN | {"picture": "whole", "refused": "in the body"}) as all_:
         all_.export()
+        # The third board has none, and a refusal to show it would look the same over there.
+        with zipfile.ZipFile(tmp_path / "packages" / "p-1.0.0.amphora") as package:
+            assert len([name for name in package.namelist() if "/files/" in name]) == 2
         all_.run("import", "p", "there", "--yes")
         all_.is_there(all_.as_promised())
+
+
+def test_a_field_that_comes_back_gets_a_number_of_its_own(tmp_path: Path) -> None:
+    with life(tmp_path, 0, **PLAIN | {"fields": True}) as all_:
+        changed_there(all_, fields=all_.fields(c=3))
+        then = all_.two.told()
+        all_.run("import", "p", "there", "--yes")
+        all_.is_there(all_.as_promised())
+        all_.run("undo", "last", "--yes")
+        all_.is_there(then)
+        all_.run("withdraw", "p", "there", "--retire-all")
+        all_.run("undo", "last", "--yes")
+        all_.is_there(then)
+
+
+def test_what_another_change_has_only_saved_again_is_gone_on_with(tmp_path: Path) -> None:
+    with life(tmp_path, 0, **PLAIN | {"saves": True, "revision": "etag"}) as all_:
+        changed_there(all_)
+        all_.one.change("source", all_.sources[0], text="another source")
+        all_.export()
+        all_.run("import", "p", "there", "--yes")
+        all_.is_there(all_.as_promised())
+        all_.run("verify", "p", "there")
