@@ -30,6 +30,7 @@ from amphora.core.form.queries import tables_in
         ("select * from a,", "a"),
         ("with x as materialized (select * from y) select * from x", "y"),
         ("select x.with from a.x", "a.x"),
+        ("with a as (select 1) select * from b, b as (", ""),
     ],
 )  # fmt: skip
 def test_what_a_query_reads(query: str, names: str) -> None:

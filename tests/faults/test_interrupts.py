@@ -7,9 +7,14 @@ from pathlib import Path
 
 import pytest
 
+from amphora.core.values.errors import AmphoraError
+from amphora.engine.docket import prepare
+from amphora.engine.imports import import_prepared
+from amphora.files.package import read_package
 from tests.conftest import Done
 from tests.faults.test_faults import back, whole
 from tests.faults.test_kills import practice
+from tests.faults.trouble import failing, refused
 from tests.loaded import called
 
 IMPORT = ("import", "ring", "grove-live", "--yes", "--with", "records")
@@ -33,6 +38,23 @@ def test_an_import_that_is_interrupted_between_two_steps_is_put_back(halcyon: Pa
     # Too late to stop: then it is done, and nobody is told anything else.
     assert (told, at > 14) == (0, True), done.err
     assert back(ground).is_as_before
+    ground.close()
+
+
+def test_who_insists_while_being_asked_leaves_it_to_be_undone(halcyon: Path) -> None:
+    ground = practice(halcyon)
+    before, session = whole(ground), ground.session()
+    failing(session, ground.target, 2, refused)
+
+    def insisting(error: AmphoraError) -> bool:
+        raise KeyboardInterrupt
+
+    prepared = prepare(session, read_package(halcyon / "packages" / "ring-1.0.0.amphora"), ground.target)
+    with pytest.raises(KeyboardInterrupt):
+        import_prepared(session, prepared, keeper=insisting)
+    assert [(run.state, run.note) for run in session.ledger.journal.runs()] == [("broken off", "no more today")]
+    assert back(ground).is_as_before
+    assert whole(ground) == before
     ground.close()
 
 

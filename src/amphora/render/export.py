@@ -117,7 +117,7 @@ def _growth_blocks(report: ExportReport, growth: Growth) -> list[Block]:
 def _rows_lines(report: ExportReport) -> list[Cell | str]:
     """Which rows go along, and which don't."""
     if not report.rows:
-        return []
+        return [Cell("No rows: nothing of it holds any", "warn")] if report.has_records else []
     titles = {key: report.contents.items[key].states.title for key in report.rows}
     told = few([f"{count:,} of {titles[key]}" for key, count in report.rows.items()], 6)
     if report.has_records:
