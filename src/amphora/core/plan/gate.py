@@ -27,6 +27,8 @@ from amphora.core.values.rights import not_permitted
 
 MANY_PLACES = 4
 """From so many on the open places of an item are told in one line."""
+MOST_NAMED = 8
+"""So many items are named one by one in a command that is shown."""
 _OWN = frozenset({"permission-missing", "name-taken", "kind-unknown", "schema-other", "conversion-unfit"})
 """Rules that find what the gate knows by itself: said once."""
 
@@ -169,7 +171,9 @@ def _fixed(docket: Docket, standing: Standing) -> list[Reason]:
         for action in docket.actions
         if action.item.kind in sheets and (places := sorted(_places_of(action) & sheets[action.item.kind].fixed))
     }
-    asked = [f"--choose={key}=target" for key in sorted({*changed, *kept})]
+    keys = sorted({*changed, *kept})
+    # So many that nobody would read the command are for whoever asks to name.
+    asked = [f"--choose={key}=target" for key in keys] if len(keys) <= MOST_NAMED else [blank("--choose ITEM=target")]
     keep = to_compare(docket, *asked, "--docket", docket.usual_file)
     how = advice("Bring a copy beside it (import --copy NAME), or keep what is there", keep)
     words = {

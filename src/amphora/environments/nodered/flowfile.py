@@ -116,9 +116,8 @@ def compose(kind: str, native_id: str, definition: Json, states: States, present
     # The title of a node without a name is its type: writing that as a name would be a change that nobody made.
     is_unnamed = present is None or not present.head.get("name")
     if is_unnamed and states.title == head["type"]:
-        head |= {"name": definition.get("name")}
-        if head["name"] is None:
-            del head["name"]
+        head.pop("name")
+        head |= {"name": ""} if "name" in definition else {}
     nodes = [head, *(_joined(node, link, native_id) for node in definition.get(listed, ()))]
     return [unmasked(node, before.get(str(node["id"]))) for node in nodes]
 
