@@ -8,6 +8,7 @@ from amphora.core.needs.matches import Link, assign_keys, match
 from amphora.core.needs.selection import choose
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Item, Listed, States
+from amphora.core.values.near import near
 
 
 def row(native_id: str, kind: str, *segments: str, title: str = "") -> Listed:
@@ -20,6 +21,21 @@ ROWS = {
     "flow:lab/alert": row("fl-2", "flow", "lab", "alert", title="Lab alert"),
     "app:Press%20board": row("ap-1", "app", "Press board", title="Press Board"),
 }
+
+
+@pytest.mark.parametrize(
+    ("name", "known", "found"),
+    [
+        ("grove-tset", "grove-live grove-test", ["grove-test"]),
+        # What all of them begin with makes none of them like another.
+        ("grove-live", "grove-test grove-dev", []),
+        ("growe-live", "north-live grove-live", ["grove-live"]),
+        ("mill-2.0.0", "mill-1.0.0 lab-2.0.0", ["mill-1.0.0"]),
+        ("WEIGH", "sight weight oil", ["weight"]),
+    ],
+)
+def test_a_near_miss_is_told_by_what_sets_names_apart(name: str, known: str, found: list[str]) -> None:
+    assert near(name, known.split()) == found
 
 
 @pytest.mark.parametrize(

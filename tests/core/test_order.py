@@ -10,7 +10,7 @@ import pytest
 
 from amphora.core.form.kinds import parse_sheet
 from amphora.core.plan.actions import Action, Do
-from amphora.core.plan.docket import Fate, Retirement
+from amphora.core.plan.docket import Parting, Retirement
 from amphora.core.plan.order import import_steps
 from amphora.core.plan.states import Habits
 from amphora.core.plan.steps import permissions_of
@@ -32,7 +32,7 @@ def action(key: str, *uses: str, do: Do = Do.CREATE) -> Action:
     return Action(key, do, "", Item(key, 1, form, states), form, states, present, cast(Any, comparison))
 
 
-GONE = Retirement("flow:old", Listed("o", "flow", ("old",), States("old"), "1", ""), (), Fate.RETIRE)
+GONE = Retirement("flow:old", Listed("o", "flow", ("old",), States("old"), "1", ""), (), Parting.RETIRE)
 STAYS = Retirement("flow:kept", Listed("k", "flow", ("kept",), States("kept"), "1", ""))
 
 

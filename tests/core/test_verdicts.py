@@ -13,7 +13,7 @@ from amphora.core.merge.merge import By, FieldChange
 from amphora.core.needs.crosswalk import Mapped, MapState
 from amphora.core.plan.actions import Do
 from amphora.core.plan.aftercare import words_tasks
-from amphora.core.plan.docket import Custody, Fate
+from amphora.core.plan.docket import Custody, Parting
 from amphora.core.plan.gate import _open, _permissions, _taken
 from amphora.core.plan.reasons import Reason, Why
 from amphora.core.plan.states import Image
@@ -80,8 +80,8 @@ class Docket:
     def by(self, do: Do) -> list[int]:
         return [0] * {Do.CREATE: self.new, Do.UPDATE: self.changed}.get(do, 0)
 
-    def fated(self, fate: Fate) -> list[Any]:
-        count = {Fate.RETIRE: self.gone, Fate.LET_GO: self.let_go}.get(fate, 0)
+    def fated(self, fate: Parting) -> list[Any]:
+        count = {Parting.RETIRE: self.gone, Parting.LET_GO: self.let_go}.get(fate, 0)
         return [SimpleNamespace(present=SimpleNamespace(rows=self.rows if n == 0 else None)) for n in range(count)]
 
 

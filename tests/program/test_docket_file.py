@@ -12,7 +12,7 @@ import pytest
 
 from amphora.core.plan.arrivals import Arrival
 from amphora.core.plan.decisions import LEAVE, Decisions, ItemDecision
-from amphora.core.plan.docket import Custody, Fate, IfItFails
+from amphora.core.plan.docket import Custody, IfItFails, Parting
 from amphora.engine.docket import prepare
 from amphora.engine.gate import ImportRequest
 from amphora.engine.imports import prepare_from_docket
@@ -245,7 +245,7 @@ def test_whatever_is_chosen_stands_in_the_file_and_comes_back_from_it(amphora: P
             some = drawn.sample(sorted(asked), 3)
             said = Decisions(
                 items,
-                {one.key: drawn.choice(list(Fate)).value for one in plain.retirements if drawn.random() < 0.5},
+                {one.key: drawn.choice(list(Parting)).value for one in plain.retirements if drawn.random() < 0.5},
                 custody=drawn.choice([None, *Custody]),
                 without=drawn.choice([(), ("access",), ("attachments",)]),
                 if_it_fails=drawn.choice(list(IfItFails)),

@@ -86,6 +86,7 @@ def filled(desk: Desk, uri: str) -> None:
                 "targets": [{"datasetId": deliveries, "column": {"name": "grove"}}],
                 "scope": {"rootPath": ["ROOT_ID"], "excluded": [three], "selectedLayers": [f"chart-{two}-layer-1"]},
                 "chartsInScope": [one, two, 77],
+                "adhoc_filters": [_formula(deliveries)],
             }
         ],
         "chart_customization_config": [
@@ -116,14 +117,16 @@ def _chart(desk: Desk, name: str, dataset: int, column: str) -> int:
         "all_columns": [column, "kilos"],
     }
     # A filter that is filled in from a measure of the dataset.
-    form["adhoc_filters"] = [
-        {"expressionType": "SQL", "sqlExpression": f"kilos > {{{{ metric('count', {dataset}) }}}}"}
-    ]
+    form["adhoc_filters"] = [_formula(dataset)]
     query = {"datasource": {"id": dataset, "type": "table"}, "queries": [{"columns": [column], "row_limit": 10}]}
     body = {"slice_name": name, "viz_type": "table", "datasource_id": dataset, "datasource_type": "table"}
     body |= {"params": json.dumps(form), "query_context": json.dumps({**query, "form_data": form})}
     made: int = desk.do("POST", "/chart/", body)["id"]
     return made
+
+
+def _formula(dataset: int) -> dict[str, str]:
+    return {"expressionType": "SQL", "sqlExpression": f"kilos > {{{{ metric('count', {dataset}) }}}}"}
 
 
 def _annotated(desk: Desk, charts: list[int]) -> None:

@@ -82,6 +82,7 @@ def ids_in(board: dict[str, Any]) -> list[Any]:
         [metadata["timed_refresh_immune_slices"], list(map(int, metadata["expanded_slices"]))],
         [choice["scope"]["selectedLayers"], positions["MARKDOWN-1"]["meta"]["code"]],
         [custom["targets"][0]["datasetId"], custom["scope"]["excluded"], custom["chartsInScope"]],
+        choice["adhoc_filters"][0]["sqlExpression"],
     ]
 
 
@@ -110,6 +111,7 @@ def test_a_dashboard_goes_over_is_worked_on_on_both_sides_and_is_taken_back(grou
             f"[days](/explore/?slice_id={three}&standalone=1), [old](/superset/dashboard/999/)",
         ],
         [ground.target.titled("dataset", "by_grove")["id"], [one], [two]],
+        f"kilos > {{{{ metric('count', {table}) }}}}",
     ]
     chosen = json.loads(ground.target.titled("chart", "Kilos by variety")["params"])["adhoc_filters"]
     assert chosen[0]["sqlExpression"] == f"kilos > {{{{ metric('count', {table}) }}}}"

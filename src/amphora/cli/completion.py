@@ -38,7 +38,7 @@ def _groups(workspace: Workspace) -> Iterator[str]:
 
 
 def _packages(workspace: Workspace) -> Iterator[str]:
-    from amphora.files.package import SUFFIX
+    from amphora.files.names import SUFFIX
 
     stems = sorted(path.name.removesuffix(SUFFIX) for path in workspace.packages.glob(f"*{SUFFIX}"))
     yield from (stem.rpartition("-")[0] for stem in stems)

@@ -8,7 +8,7 @@ from amphora.cli.work import Work
 def show_workspace(work: Work) -> bool:
     """Shows where the workspace stands; false where there is none."""
     from amphora.core.values.errors import UsageFault
-    from amphora.files.package import SUFFIX
+    from amphora.files.names import SUFFIX
     from amphora.files.workspace import FILE
 
     try:

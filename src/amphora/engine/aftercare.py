@@ -12,10 +12,11 @@ from amphora.core.plan.aftercare import DOABLE, Care, Task, connection_task, pla
 from amphora.core.plan.rests import at_rest
 from amphora.core.plan.states import Image
 from amphora.core.plan.steps import EnterSecret, Publish, Step, Switch
-from amphora.core.values.errors import AmphoraError, NotReady
+from amphora.core.values.errors import AmphoraError, NotReady, UsageFault
 from amphora.core.values.keys import Key, kind_of
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Item
+from amphora.core.values.near import near
 from amphora.core.values.next_step import to_type
 from amphora.core.values.tokens import PREFIX
 from amphora.engine.docket import Prepared
@@ -106,13 +107,24 @@ def open_care(session: Session, what: str = "") -> list[Entry]:
             # What is open may be just that one's.
             raise trouble
         return [entry for entry in open_ if entry.environment in names]
-    if mine := [one for one in open_ if what in (one.package, f"{one.package}-{one.version}")]:
-        return mine
+    runs = ledger.journal.runs()
+    if any(what in (run.package, f"{run.package}-{run.version}") for run in runs):
+        # Perhaps nothing: that all of it is done is an answer.
+        return [entry for entry in open_ if what in (entry.package, f"{entry.package}-{entry.version}")]
     if campaign := ledger.campaigns.named(what):
-        runs = {run.name for run in ledger.journal.of_campaign(campaign.name)}
-        return [entry for entry in open_ if entry.run in runs]
-    run = ledger.journal.run(what)
-    return [entry for entry in open_ if entry.run == run.name]
+        members = {run.name for run in ledger.journal.of_campaign(campaign.name)}
+        return [entry for entry in open_ if entry.run in members]
+    named = {run.name for run in runs}
+    if runs and what not in ("last", *named):
+        known = [*workspace.environments, *workspace.groups, *{run.package: 0 for run in runs}, *sorted(named)]
+        raise UsageFault(
+            f"Nothing here is called {what!r}: no run, environment, group or package.",
+            subject=what,
+            details=[f"there is: {', '.join(near(what, known, 3) or known[:8])}"],
+            next_step=to_type("aftercare"),
+        )
+    name = ledger.journal.run(what).name
+    return [entry for entry in open_ if entry.run == name]
 
 
 def _open(session: Session) -> list[Entry]:

@@ -21,7 +21,8 @@ from amphora.engine.rounds import Came, Part
 from amphora.engine.runs.backwards import Back
 from amphora.engine.session import Session
 from amphora.engine.undo import run_to_undo, undo
-from amphora.files.package import SUFFIX, read_package
+from amphora.files.names import SUFFIX
+from amphora.files.package import read_package
 from amphora.ledger.records import DONE, OPEN, PUT_BACK, UNDONE, Campaign, Run
 
 

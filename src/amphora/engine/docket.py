@@ -13,7 +13,7 @@ from amphora.core.plan.actions import Action, Do
 from amphora.core.plan.aftercare import Task, access_tasks, given_access, secret_task, tell_tasks, words_tasks
 from amphora.core.plan.claims import Claims
 from amphora.core.plan.decisions import KEEP, NEW, THERE, Decisions
-from amphora.core.plan.docket import Custody, Docket, Fate, fingerprint
+from amphora.core.plan.docket import Custody, Docket, Parting, fingerprint
 from amphora.core.plan.order import wanted_places
 from amphora.core.plan.places import Place, place_of
 from amphora.core.values.errors import UsageFault
@@ -118,7 +118,7 @@ def prepare(
     left = (*said.left_out, *given_up)
     dropped = [key for key in claims.dropped(packed) if key in side.by_key]
     retirements = retirements_of(session, side, dropped, {a.key: a for a in actions}, said.fates)
-    leaving = [one.key for one in retirements if one.fate is Fate.RETIRE]
+    leaving = [one.key for one in retirements if one.fate is Parting.RETIRE]
     docket = replace(
         _written_down(session, side, replace(intake, contents=taken), actions, claims),
         mapped=tuple(mapped),
@@ -237,7 +237,7 @@ def leaks_of(
     unread = {
         a.key: a.present.native_id for a in docket.actions if a.do is Do.UPDATE and a.present and a.present.has_draft
     }
-    unread |= {one.key: one.present.native_id for one in docket.fated(Fate.RETIRE)}
+    unread |= {one.key: one.present.native_id for one in docket.fated(Parting.RETIRE)}
     if unread:
         found += leaks_in_images(looked_up(side.opened.environment, unread), sheets, guard)
     return tuple(dict.fromkeys(found))
@@ -256,7 +256,7 @@ def is_current(session: Session, prepared: Prepared) -> bool:
     # With the crosswalk as it is now: a row that was changed meanwhile is a change of what was agreed to.
     side = target_side(opened, session.ledger, session.crosswalk, prepared.contents, mapped, prepared.said.same)
     # Reading all definitions takes as long as the docket did; only a retirement depends on who uses what by now.
-    if docket.fated(Fate.RETIRE):
+    if docket.fated(Parting.RETIRE):
         keys = [one.key for one in docket.retirements if one.key in side.by_key]
         actions = {action.key: action for action in docket.actions}
         fates = {one.key: one.fate.value for one in docket.retirements if one.key in keys}

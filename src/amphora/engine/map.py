@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import replace
-from difflib import get_close_matches
 from urllib.parse import urlsplit
 
 from amphora.core.form.bindings import Bindings, IdStyle
@@ -28,6 +27,7 @@ from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, kind_of
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Item, Json
+from amphora.core.values.near import near
 from amphora.core.values.next_step import advice, to_type
 from amphora.core.values.pointers import parse_pointer, value_at, write_pointer
 from amphora.core.values.tokens import parse_token, render_text
@@ -36,7 +36,8 @@ from amphora.engine.docket import map_needs
 from amphora.engine.export import listed_items
 from amphora.engine.session import Session
 from amphora.files.crosswalk_file import Cell, refuse_in_clear, write_cells
-from amphora.files.package import SUFFIX, needs_packed
+from amphora.files.names import SUFFIX
+from amphora.files.package import needs_packed
 
 Asker = Callable[[Mapped], "str | None"]
 """Asks a person about one need: gives what is to be written, None to leave it open."""
@@ -106,12 +107,12 @@ def _refuse_unknown(session: Session, cells: Sequence[Cell]) -> None:
         if not names or len(found) == 1:
             continue
         # What is near, else all that there is: whoever mistypes a name sees it at once.
-        near = [] if found else get_close_matches(str(cell.value), names, 3, 0.5)
+        alike = [] if found else near(str(cell.value), names, 3)
         shown = offered.told(found or offered.of(kind))
         raise UsageFault(
             f"{lacking(kind, cell.value, cell.column, found)}; nothing was written.",
             subject=cell.row,
-            details=[f"near: {name}" for name in near] or [f"on offer: {one}" for one in shown],
+            details=[f"near: {name}" for name in alike] or [f"on offer: {one}" for one in shown],
             next_step=advice("Name one that is there; or make it there first, and then say it again."),
         )
 

@@ -9,7 +9,7 @@ from amphora.core.form.spots import requires
 from amphora.core.needs.pauses import WORD, legs_of
 from amphora.core.plan.actions import Action, Do
 from amphora.core.plan.decisions import Decisions
-from amphora.core.plan.docket import Docket, Fate, Leg
+from amphora.core.plan.docket import Docket, Leg, Parting
 from amphora.core.plan.order import import_steps, wanted_places
 from amphora.core.plan.places import Place, place_of, taken
 from amphora.core.values.errors import UsageFault
@@ -30,7 +30,7 @@ def planned(docket: Docket, side: Side, contents: Contents, said: Decisions, beg
         held = {key: place_of(row) for key, row in side.by_key.items()}
     written = [action for action in docket.actions if action.do in (Do.CREATE, Do.UPDATE)]
     wanted = wanted_places(written)
-    going = [one.key for one in docket.fated(Fate.RETIRE)]
+    going = [one.key for one in docket.fated(Parting.RETIRE)]
     rows, filled = _rows(docket, contents, side, said)
     sheets = description.sheets
 

@@ -34,8 +34,8 @@ from amphora.engine.runs.backwards import foresee
 from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Opened, Session
 from amphora.environments.contract import Probes
-from amphora.files.names import checked_name
-from amphora.files.package import SUFFIX, is_package, read_package, write_package
+from amphora.files.names import SUFFIX, checked_name
+from amphora.files.package import is_package, read_package, write_package
 from amphora.files.sources import stored_package
 from amphora.ledger.campaigns import PREFIX, free_name
 from amphora.ledger.records import PAUSED, Campaign, Run

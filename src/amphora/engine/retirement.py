@@ -9,7 +9,7 @@ from amphora.core.form.spots import masked_places
 from amphora.core.needs.selection import choose
 from amphora.core.plan.actions import Action, Do
 from amphora.core.plan.claims import Claims
-from amphora.core.plan.docket import Fate, Retirement
+from amphora.core.plan.docket import Parting, Retirement
 from amphora.core.values.graph import in_order
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Listed
@@ -26,7 +26,7 @@ def retirements_of(
     keys: Sequence[Key],
     actions: Mapping[Key, Action],
     fates: Mapping[str, str],
-    usual: Fate = Fate.STAY,
+    usual: Parting = Parting.STAY,
 ) -> list[Retirement]:
     """Items that may go, users before used, each with what stays and uses it; and whatever the environment would
     remove along with them, of which somebody has to say that it may go, if that is not `usual`."""
@@ -34,11 +34,11 @@ def retirements_of(
     # Both as they are now: what is to be removed is what somebody sees in the docket.
     rows = {key: side.by_key[key] for key in [*keys, *along]}
     where = f"What would go from {side.name}"
-    chosen = {key: Fate(fate) for name, fate in fates.items() for key in choose([name], rows, where)}
+    chosen = {key: Parting(fate) for name, fate in fates.items() for key in choose([name], rows, where)}
     if not rows:
         return []
     # First who goes: users that go along are no reason to stay.
-    going = {key for key in rows if chosen.get(key, usual) is Fate.RETIRE}
+    going = {key for key in rows if chosen.get(key, usual) is Parting.RETIRE}
     uses = _uses(side, actions)
     for key, taker in along.items():
         uses[key] = uses.get(key, set()) | {taker}

@@ -11,7 +11,7 @@ from amphora.core.needs.crosswalk import Mapped, MapState, row_name
 from amphora.core.plan.actions import Do
 from amphora.core.plan.aftercare import told
 from amphora.core.plan.commands import to_import, to_withdraw
-from amphora.core.plan.docket import Docket, Fate
+from amphora.core.plan.docket import Docket, Parting
 from amphora.core.plan.reasons import Reason, Why
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Finding, Level
@@ -58,7 +58,7 @@ def at_stake(docket: Docket) -> str:
         # Of what stays as somebody made it there "already has" would be half of the truth.
         edits = f"; {counted(len(docket.edited), 'local edit stays', 'local edits stay')}" if docket.edited else ""
         out = f", but for {counted(len(docket.left_out), 'item')} left out" if docket.left_out else ""
-        dropped = len(docket.fated(Fate.STAY))
+        dropped = len(docket.fated(Parting.STAY))
         more = f"; {counted(dropped, 'item stays', 'items stay')} that it no longer holds" if dropped else ""
         refused = [a for a in docket.actions if a not in docket.edited and a.is_decided]
         more += f"; {counted(len(refused), 'item stays', 'items stay')} as decided" if refused else ""
@@ -77,11 +77,11 @@ def at_stake(docket: Docket) -> str:
         parts.append(f"{len(docket.undecided):,} to decide")
     if docket.loading:
         parts.append(f"{counted(sum(docket.loading.values()), 'row')} to load")
-    gone = docket.fated(Fate.RETIRE)
+    gone = docket.fated(Parting.RETIRE)
     rows = sum(one.present.rows or 0 for one in gone)
     end = f"{counted(len(gone), 'item')} removed" if gone else "nothing removed"
     end += f" with {rows:,} rows" if rows else ""
-    if let_go := docket.fated(Fate.LET_GO):
+    if let_go := docket.fated(Parting.LET_GO):
         end += f", {len(let_go):,} let go"
     more = f"{_custody(docket)}{_conversions(docket)}{_pauses(docket)}"
     return f"{docket.title} into {docket.target}: {', '.join(parts)}, {end}.{more}"
@@ -145,7 +145,7 @@ def of_nothing_to_do(docket: Docket) -> Verdict:
 def of_import(docket: Docket, outcome: Outcome, verified: Sequence[Verified]) -> Verdict:
     """An import was carried out, and looked at afterwards."""
     wrong = [one for one in verified if not one.is_as_promised]
-    gone = docket.fated(Fate.RETIRE)
+    gone = docket.fated(Parting.RETIRE)
     retired = f", {counted(sum(outcome.loaded.values()), 'row')} loaded" if outcome.loaded else ""
     retired += f", {len(gone):,} retired" if gone else ""
     checked = f"{'all ' if len(verified) > 1 else ''}{counted(len(verified), 'item')} verified"
@@ -289,12 +289,12 @@ def of_export(report: ExportReport, target: str) -> Verdict:
 
 def of_withdrawal(docket: Docket, run: Run | None) -> Verdict:
     """A withdrawal, before its run or after it."""
-    gone, free = len(docket.fated(Fate.RETIRE)), len(docket.fated(Fate.LET_GO))
+    gone, free = len(docket.fated(Parting.RETIRE)), len(docket.fated(Parting.LET_GO))
     if run is not None:
         kept = f"; definitions and rows are kept in runs/{run.name}" if gone else ""
         words = f"Done: {docket.package} is withdrawn from {docket.target}, {gone} retired, {free} let go{kept}."
         return Verdict(words, "good", to_type("history", run.name))
-    rows = sum(one.present.rows or 0 for one in docket.fated(Fate.RETIRE))
+    rows = sum(one.present.rows or 0 for one in docket.fated(Parting.RETIRE))
     what = f"{counted(gone, 'item')} to retire" + (f", {free} to let go" if free else "")
     what += f", {rows:,} rows at stake" if rows else ""
     what += f", {len(docket.edited_there):,} edited there since" if docket.edited_there else ""

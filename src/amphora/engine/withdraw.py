@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import replace
 
 from amphora.core.plan.claims import Claims
-from amphora.core.plan.docket import Docket, Fate, Leg
+from amphora.core.plan.docket import Docket, Leg, Parting
 from amphora.core.plan.order import import_steps
 from amphora.core.plan.reasons import Consent
 from amphora.core.values.errors import UsageFault
@@ -52,9 +52,9 @@ def withdrawal(
     # work of those who took it.
     ours = session.ledger.journal.created(side.uid)
     stays = {key for key in alone if side.by_key[key].native_id not in ours} | claims.handed_over(alone)
-    everything = {key: (Fate.LET_GO if key in stays else Fate.RETIRE).value for key in alone} | dict(fates)
+    everything = {key: (Parting.LET_GO if key in stays else Parting.RETIRE).value for key in alone} | dict(fates)
     # Whoever withdraws agrees to all that is listed, and this is.
-    retirements = retirements_of(session, side, alone, {}, everything, Fate.RETIRE)
+    retirements = retirements_of(session, side, alone, {}, everything, Parting.RETIRE)
     sources = sorted({claim.source_uid for claim in mine})
     docket = Docket(
         package=package,

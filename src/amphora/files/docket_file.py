@@ -3,9 +3,8 @@ honoured, or refused with its line (`reviewed`)."""
 
 from __future__ import annotations
 
-import difflib
 import math
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import field
 from pathlib import Path
 from typing import Any
@@ -16,12 +15,13 @@ from amphora.core.merge.merge import LAST_DELIVERED, PACKAGE, TARGET, By, FieldC
 from amphora.core.plan.actions import Action
 from amphora.core.plan.arrivals import AS_PACKED, Arrival
 from amphora.core.plan.decisions import AUTO, IDS, LEAVE, Decisions, ItemDecision
-from amphora.core.plan.docket import Custody, Docket, Fate, IfItFails, Retirement
+from amphora.core.plan.docket import Custody, Docket, IfItFails, Parting, Retirement
 from amphora.core.values.canon import LARGEST_INTEGER
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
+from amphora.core.values.near import near
 from amphora.core.values.next_step import advice, blank, to_type
 from amphora.files.schemas import first_line
 from amphora.files.yaml_text import dump_yaml, load_yaml, write_text
@@ -136,9 +136,7 @@ def read_docket(path: Path) -> DocketFile:
         raise fault(path, "It does not begin with the word docket.")
     for name in document:
         if name not in _NAMES:
-            near = difflib.get_close_matches(str(name), _NAMES, 1, 0.6)
-            hint = f" Perhaps {near[0]}?" if near else ""
-            raise fault(path, f"Nothing is known of {str(name)!r} there.{hint}", document, name)
+            raise unknown(path, document, name, _NAMES)
     # A newer docket may hold decisions that this build would pass over in silence.
     if document["docket"] != FORMAT:
         raise fault(path, f"It has format {document['docket']}; this Amphora reads {FORMAT}.", document, "docket")
@@ -186,6 +184,13 @@ def line_of(holder: Any, name: Any) -> str:
     except (AttributeError, KeyError, TypeError):
         line = getattr(places, "line", None)
     return f"line {line + 1}" if isinstance(line, int) else ""
+
+
+def unknown(path: Path, mine: Any, name: Any, known: Iterable[str]) -> UsageFault:
+    """That nobody knows a name where it stands, with the one that may have been meant."""
+    found = near(str(name), map(str, known))
+    hint = f" Perhaps {found[0]}?" if found else ""
+    return fault(path, f"Nothing is known of {str(name)!r} there.{hint}", mine, name)
 
 
 def fault(path: Path, reason: str, holder: Any = None, name: Any = None) -> UsageFault:
@@ -322,7 +327,7 @@ def _if_it_fails(path: Path, document: Any) -> IfItFails:
 
 def _fate(path: Path, key: Any, row: Any) -> str:
     choice = row.get("choice") if isinstance(row, Mapping) else None
-    if choice not in tuple(Fate):
+    if choice not in tuple(Parting):
         raise fault(path, f"{choice!r} is no choice for {key}: stay, retire or let-go.", row, "choice")
     return str(choice)
 

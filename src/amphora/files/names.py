@@ -8,6 +8,9 @@ from typing import Final
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.next_step import advice
 
+SUFFIX: Final = ".amphora"
+"""How the name of a package file ends."""
+
 NAME: Final = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,99}")
 """No option, no hidden file, nothing that leads elsewhere or that a shell or a screen takes for something else."""
 

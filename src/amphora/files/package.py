@@ -19,6 +19,7 @@ from amphora.core.values.canon import NotCanonical
 from amphora.core.values.errors import PackageDamaged, SheetFault, UsageFault
 from amphora.core.values.keys import Key, is_key, kind_of
 from amphora.core.values.model import Contents, Item, Json, Need, States
+from amphora.core.values.near import near
 from amphora.core.values.next_step import advice, blank, to_type
 from amphora.core.values.pace import uncollected
 from amphora.core.values.raw import Raw, sha256_of, whole
@@ -30,11 +31,11 @@ from amphora.files.archive import read_archive, write_archive
 from amphora.files.bag import TAG_MANIFEST, tag_files, verify_bag
 from amphora.files.bounds import ROW_VALUES, Bounds
 from amphora.files.members import item_members
+from amphora.files.names import SUFFIX
 from amphora.files.packing_list import PACKING_LIST, check_listing, check_states
 from amphora.files.rows import rows_of
 
 FORMAT = (1, 1)
-SUFFIX = ".amphora"
 SURELY_SMALL_BYTES = 1 << 20
 FILE_TOKEN = "amphora:file:"
 
@@ -196,11 +197,15 @@ def find_package(name: str, folder: Path) -> Path:
     if versions:
         return versions[max(versions, key=version_order)]
     there = sorted(path.stem for path in folder.glob(f"*{SUFFIX}"))
+    # By their names too: whoever leaves out the version means the newest.
+    meant = {stem: stem for stem in there} | {stem.rpartition("-")[0]: stem for stem in there}
+    alike = [meant[one] for one in near(name, meant)]
+    new = to_type("export", blank("ENVIRONMENT"), blank("ITEM…"), "--as", blank("NAME"))
     raise UsageFault(
         f"There is no package {name!r} in {folder}.",
         subject=name,
-        details=[f"there: {stem}" for stem in there[-5:]],
-        next_step=to_type("export", blank("ENVIRONMENT"), blank("ITEM…"), "--as", blank("NAME")),
+        details=[f"near: {stem}" for stem in alike] or [f"there: {stem}" for stem in there[-5:]],
+        next_step=to_type("peek", alike[0]) if alike else new,
     )
 
 

@@ -5,7 +5,6 @@ refused with its line. One comparison serves every field, so that none can be fo
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
@@ -16,13 +15,13 @@ from amphora.core.plan.actions import Action
 from amphora.core.plan.decisions import LEAVE
 from amphora.core.plan.docket import Docket
 from amphora.core.values.canon import same
-from amphora.core.values.errors import NotReady, UsageFault
+from amphora.core.values.errors import NotReady
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import to_type
 from amphora.core.values.scan import token_places
 from amphora.core.values.tokens import parse_token
-from amphora.files.docket_file import AGREED, OPEN, DocketFile, document_of, fault, json_of, line_of
+from amphora.files.docket_file import AGREED, OPEN, DocketFile, document_of, fault, json_of, line_of, unknown
 
 _FREE = ("action", "reason")
 """What follows from choices: it may be as it was before they were made."""
@@ -88,7 +87,7 @@ def _item(
     whole = row.get("choice")
     known = {**wanted, "choice": ""}
     if extra := [name for name in row if name not in known and name not in unmade()]:
-        raise _unknown(path, row, extra[0], known)
+        raise unknown(path, row, extra[0], known)
     for name in _FREE:
         # Both ways it may have been written: before the choices were made, or after.
         if name not in row or row[name] not in (wanted[name], unmade().get(name)):
@@ -103,7 +102,7 @@ def _item(
 
 def _change(path: Path, key: Key, mine: Any, place: str, wanted: Mapping[str, Any], whole: Any) -> None:
     if extra := [name for name in mine if name not in (*wanted, "choice")]:
-        raise _unknown(path, mine, extra[0], {**wanted, "choice": ""})
+        raise unknown(path, mine, extra[0], {**wanted, "choice": ""})
     for name in wanted:
         if name == "choice":
             continue
@@ -139,16 +138,10 @@ def _names(
         return
     for name in mine:
         if str(name) not in known and name != (beside or None):
-            raise _unknown(path, mine, name, known)
+            raise unknown(path, mine, name, known)
     for name in wanted:
         if name not in mine:
             raise fault(path, f"{what} lacks {name}: its line was deleted.", mine, next(iter(mine), None))
-
-
-def _unknown(path: Path, mine: Any, name: Any, known: Mapping[str, Any]) -> UsageFault:
-    near = difflib.get_close_matches(str(name), [str(one) for one in known], 1, 0.6)
-    hint = f" Perhaps {near[0]}?" if near else ""
-    return fault(path, f"Nothing is known of {str(name)!r} there.{hint}", mine, name)
 
 
 def _differs(path: Path, holder: Any, at: Any, wanted: Mapping[str, Any], name: str) -> None:

@@ -12,7 +12,8 @@ from amphora.core.values.model import Contents
 from amphora.core.values.next_step import blank, to_type
 from amphora.files.folder import read_folder, read_git
 from amphora.files.git import GIT
-from amphora.files.package import SUFFIX, find_package, read_package
+from amphora.files.names import SUFFIX
+from amphora.files.package import find_package, read_package
 from amphora.files.packing_list import PACKING_LIST
 
 

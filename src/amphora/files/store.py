@@ -10,7 +10,8 @@ from amphora.core.values.errors import AmphoraError, UsageFault
 from amphora.core.values.model import Contents
 from amphora.core.values.next_step import advice
 from amphora.core.values.versions import is_version
-from amphora.files.package import SUFFIX, read_package, write_package
+from amphora.files.names import SUFFIX
+from amphora.files.package import read_package, write_package
 from amphora.files.packing_list import PACKING_LIST
 
 

@@ -12,8 +12,9 @@ from typing import TYPE_CHECKING, Any
 
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.late import dataclass
+from amphora.core.values.near import near
 from amphora.core.values.next_step import advice, blank, to_type
-from amphora.files.names import NAME
+from amphora.files.names import NAME, SUFFIX
 from amphora.files.schemas import SCHEMAS, write_schemas
 from amphora.files.workspace_faults import fault_at, secret_fault
 from amphora.files.workspace_rules import ROLES, approvals_of, levels_of, policies_of, silenced_of
@@ -152,14 +153,20 @@ class Workspace:
                 next_step=advice("Name one of these."),
             )
         # Groups too: whoever types a name means either.
-        known = ", ".join(sorted([*self.environments, *self.groups])) or "none yet"
-        could_be = NAME.fullmatch(name)
+        names = sorted([*self.environments, *self.groups])
+        hints = [f"near: {one}" for one in near(name, names)]
+        hints += [f"{name!r} is a package"] if self.is_package(name) else []
+        could_be_new = NAME.fullmatch(name) and not hints
         raise UsageFault(
             f"The workspace has no environment {name!r}.",
             subject=name,
-            details=[f"known: {known}"],
-            next_step=to_type("env", "add", name, blank("LOCATION")) if could_be else to_type("env", "list"),
+            details=[*hints, f"known: {', '.join(names) or 'none yet'}"],
+            next_step=to_type("env", "add", name, blank("LOCATION")) if could_be_new else to_type("env", "list"),
         )
+
+    def is_package(self, name: str) -> bool:
+        """Whether a package of this name, or this version of one, lies in the workspace."""
+        return any(name in (path.stem, path.stem.rpartition("-")[0]) for path in self.packages.glob(f"*{SUFFIX}"))
 
 
 def init_workspace(folder: Path) -> Workspace:

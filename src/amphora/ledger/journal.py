@@ -10,6 +10,7 @@ from amphora.core.plan.states import Image
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
+from amphora.core.values.near import near
 from amphora.core.values.next_step import blank, to_type
 from amphora.ledger.database import Database, dumped
 from amphora.ledger.records import (
@@ -127,10 +128,15 @@ class Journal:
         if rows := self._db.rows(query, (name, name, name)):
             return _run(rows[0])
         runs = self.runs()
+        # Whoever names what a run is about gets its runs.
+        about = [run.name for run in runs if name in (run.environment, run.package, f"{run.package}-{run.version}")]
+        details = [f"of {name}: {', '.join(about[:5])}"] if about else []
+        details += [f"near: {one}" for one in near(name, [run.name for run in runs])] if not about else []
+        latest = [f"latest: {', '.join(run.name for run in runs[:5])}"] if runs else []
         raise UsageFault(
             f"There is no run {name!r}." if runs or name != "last" else "There is no run yet.",
             subject=name,
-            details=[f"latest: {', '.join(run.name for run in runs[:5])}"] if runs else (),
+            details=details or latest,
             next_step=to_type("history") if runs else to_type("import", blank("PACKAGE"), blank("ENVIRONMENT")),
         )
 

@@ -11,7 +11,7 @@ from amphora.core.merge.patch import patch_of
 from amphora.core.merge.phrase import place_phrase
 from amphora.core.plan.actions import SAME, Action, Do
 from amphora.core.plan.consents import consents_of
-from amphora.core.plan.docket import Docket, Fate
+from amphora.core.plan.docket import Docket, Parting
 from amphora.core.plan.reasons import Reason
 from amphora.core.values.keys import Key, kind_of, readable, told_apart
 from amphora.core.values.raw import size_of
@@ -330,7 +330,7 @@ def import_result(docket: Docket, outcome: Outcome, verified: Sequence[Verified]
         rows = sum(outcome.loaded.values())
         blocks.append(Lines([f"{rows:,} rows were loaded into {counted(len(outcome.loaded), 'table')}."]))
     blocks += _filled_lines(docket)
-    gone = docket.fated(Fate.RETIRE)
+    gone = docket.fated(Parting.RETIRE)
     if gone:
         blocks.append(Lines([f"{counted(len(gone), 'item')} retired; kept in runs/{outcome.run.name}."]))
     return Result.of(

@@ -13,7 +13,7 @@ from amphora.core.needs.crosswalk import Mapped, MapState, row_name
 from amphora.core.plan.actions import Action, Do
 from amphora.core.plan.aftercare import told as care_told
 from amphora.core.plan.consents import EDITS, consents_of
-from amphora.core.plan.docket import Docket, Fate
+from amphora.core.plan.docket import Docket, Parting
 from amphora.core.plan.reasons import Reason
 from amphora.core.values.keys import kind_of, readable
 from amphora.core.values.late import dataclass
@@ -116,7 +116,7 @@ _DO = {"create": "new", "update": "changed", "leave": "stays", "retire": "remove
 def sentences(docket: Docket, reasons: Sequence[Reason]) -> list[str]:
     """What will happen, in three sentences: what goes where, what of the target's own is at stake, what follows."""
     new, changed = len(docket.by(Do.CREATE)), len(docket.by(Do.UPDATE))
-    gone = docket.fated(Fate.RETIRE)
+    gone = docket.fated(Parting.RETIRE)
     counts = ((new, "will be new"), (changed, "will change"), (len(gone), "will be removed"))
     parts = [f"{number:,} {words}" for number, words in counts if number]
     if parts:
@@ -255,15 +255,15 @@ def _mended(action: Action, values: PlainValues) -> dict[str, Any]:
 
 def _gone(docket: Docket, number: int) -> dict[str, Any]:
     one = docket.retirements[number]
-    words = {Fate.RETIRE: "removed", Fate.LET_GO: "stays, and nobody's any more", Fate.STAY: "stays"}
+    words = {Parting.RETIRE: "removed", Parting.LET_GO: "stays, and nobody's any more", Parting.STAY: "stays"}
     # Told here, for it decides whether somebody agrees: a removal can be taken back.
-    kept = "; definition and rows are kept with the run" if one.fate is Fate.RETIRE else ""
+    kept = "; definition and rows are kept with the run" if one.fate is Parting.RETIRE else ""
     kept += ", its secret is not" if kept and one.has_secret else ""
     return {
         "title": one.present.states.title + along_words(one),
         "key": readable(one.key),
         "fate": words[one.fate] + kept,
-        "is_removed": one.fate is Fate.RETIRE,
+        "is_removed": one.fate is Parting.RETIRE,
         "rows": one.present.rows or 0,
         "users": list(one.users),
     }

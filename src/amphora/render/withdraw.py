@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from amphora.core.plan.docket import Docket, Fate, Retirement
+from amphora.core.plan.docket import Docket, Parting, Retirement
 from amphora.core.values.keys import readable
 from amphora.engine.verdicts import of_withdrawal
 from amphora.render.result import Block, Cell, Grid, Result, Row
@@ -15,8 +15,8 @@ if TYPE_CHECKING:
 
 def withdrawal_blocks(docket: Docket, is_done: bool = False) -> list[Block]:
     """What a package no longer holds, or is withdrawn: by itself, with the rows at stake and what uses it."""
-    words = {Fate.RETIRE: "retire", Fate.LET_GO: "let go", Fate.STAY: "stays"}
-    tones = {Fate.RETIRE: "bad", Fate.LET_GO: "warn", Fate.STAY: "dim"}
+    words = {Parting.RETIRE: "retire", Parting.LET_GO: "let go", Parting.STAY: "stays"}
+    tones = {Parting.RETIRE: "bad", Parting.LET_GO: "warn", Parting.STAY: "dim"}
     rows: list[Row] = [
         [
             Cell(words[one.fate], tones[one.fate]),  # type: ignore[arg-type]
@@ -26,7 +26,7 @@ def withdrawal_blocks(docket: Docket, is_done: bool = False) -> list[Block]:
             + (" (handed over)" if one.is_handed_over else "")
             + (" (edited there)" if one.key in docket.edited_there else "")
             + along_words(one)
-            + (" (its secret goes for good)" if one.has_secret and one.fate is not Fate.LET_GO else ""),
+            + (" (its secret goes for good)" if one.has_secret and one.fate is not Parting.LET_GO else ""),
             f"{one.present.rows or 0:,}",
             Cell(", ".join(readable(user) for user in one.users) or "nothing", "dim"),
         ]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import re
 from collections.abc import Iterable, Mapping, Sequence
 from fnmatch import fnmatchcase
@@ -10,6 +9,7 @@ from fnmatch import fnmatchcase
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, name_of, path_of, readable
 from amphora.core.values.model import Listed
+from amphora.core.values.near import near
 from amphora.core.values.next_step import NextStep, advice, to_type
 
 
@@ -133,10 +133,10 @@ def _unknown(name: str, rows: Mapping[Key, Listed], where: str) -> Unknown:
     words = {row.states.title.casefold(): key for key, row in rows.items()}
     words |= {name_of(key).casefold(): key for key in rows} | {readable(key).casefold(): key for key in rows}
     # Five words may be two names of one item; three items are told.
-    near = dict.fromkeys(words[word] for word in difflib.get_close_matches(name.casefold(), words, 5, 0.55))
+    found = dict.fromkeys(words[word] for word in near(name, words, 5))
     return Unknown(
         f"{where} has no item called {name!r}.",
         subject=name,
-        details=[f"near: {readable(key)}  ({rows[key].states.title})" for key in list(near)[:3]],
+        details=[f"near: {readable(key)}  ({rows[key].states.title})" for key in list(found)[:3]],
         next_step=_look(where),
     )

@@ -39,7 +39,7 @@ class IfItFails(StrEnum):
     KEEP = "keep"
 
 
-class Fate(StrEnum):
+class Parting(StrEnum):
     """What becomes of an item that the package no longer holds."""
 
     STAY = "stay"
@@ -59,7 +59,7 @@ class Retirement:
     key: Key
     present: Listed
     users: tuple[str, ...] = ()
-    fate: Fate = Fate.STAY
+    fate: Parting = Parting.STAY
     was_there: bool = False
     everybody: tuple[str, ...] = ()
     along: Key = ""
@@ -178,7 +178,7 @@ class Docket:
         # After the last one nothing is left to wait for.
         return self.legs[:-1]
 
-    def fated(self, fate: Fate) -> list[Retirement]:
+    def fated(self, fate: Parting) -> list[Retirement]:
         """The items that the package no longer holds to which this happens."""
         return [one for one in self.retirements if one.fate is fate]
 
@@ -261,7 +261,7 @@ class Docket:
         # Retirements count as well, and rows: a package that only dropped something still changes the target, and so
         # does one that fills an empty table.
         is_left = all(action.do is Do.LEAVE for action in self.actions)
-        return is_left and not self.loading and all(one.fate is Fate.STAY for one in self.retirements)
+        return is_left and not self.loading and all(one.fate is Parting.STAY for one in self.retirements)
 
     @property
     def is_settled(self) -> bool:

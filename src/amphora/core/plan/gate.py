@@ -17,7 +17,7 @@ from amphora.core.plan.actions import Action, Do, moves
 from amphora.core.plan.commands import COMPARED, to_ask_again, to_compare, to_import, to_withdraw
 from amphora.core.plan.consents import lacking_consents, to_choose
 from amphora.core.plan.decisions import DRAFT, PUBLICATION, SECRETS, THERE
-from amphora.core.plan.docket import Docket, Fate
+from amphora.core.plan.docket import Docket, Parting
 from amphora.core.plan.reasons import Consent, Reason, Standing, Why
 from amphora.core.plan.steps import GRANT, Update, permissions_of
 from amphora.core.values.keys import Key, kind_of, readable
@@ -303,7 +303,7 @@ def _stranded(docket: Docket) -> list[Reason]:
 
 def _blocked(docket: Docket) -> list[Reason]:
     # Users that go in the same set do not block: they are not among these.
-    blocked = [one for one in docket.fated(Fate.RETIRE) if one.users]
+    blocked = [one for one in docket.fated(Parting.RETIRE) if one.users]
     if not blocked:
         return []
     along = {one.key: one.along for one in docket.retirements if one.along}
@@ -324,7 +324,7 @@ def _blocked(docket: Docket) -> list[Reason]:
     if taken:
         # Somebody has to say so of each: what goes along may be another package's, or nobody's.
         words = f"What takes others along in {docket.target} can't be retired without them."
-        gone = [one.key for one in docket.fated(Fate.RETIRE)] + taken
+        gone = [one.key for one in docket.fated(Parting.RETIRE)] + taken
         named = [word for key in dict.fromkeys(gone) for word in ("--retire", readable(key))]
         after = to_import(docket, *named, but="--retire") if docket.actions else after
     return [Reason(Why.BLOCKED, words, tuple(details), after, blocked[0].key)]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Mapping, Sequence
 
 from amphora.core.plan.actions import Action, Do
-from amphora.core.plan.docket import Fate, Retirement, order_of
+from amphora.core.plan.docket import Parting, Retirement, order_of
 from amphora.core.plan.places import Place, moves_first, new_place
 from amphora.core.plan.rests import at_rest
 from amphora.core.plan.states import Habits
@@ -43,7 +43,7 @@ def import_steps(
     written = {action.key: action for action in actions if action.do in (Do.CREATE, Do.UPDATE)}
     retirements = list(retirements)
     # Items that merely lose their claim stay where they are: that is a matter of the ledger, and no step.
-    gone = tuple(one.key for one in retirements if one.fate is Fate.RETIRE)
+    gone = tuple(one.key for one in retirements if one.fate is Parting.RETIRE)
     # As one set: items that use each other can go together, and none of them alone.
     last: list[Step] = [RetireSet(gone)] if gone else []
     order = order_of([action.item for action in written.values()])

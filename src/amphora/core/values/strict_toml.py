@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
-import difflib
 import re
 from collections.abc import Collection, Iterable, Mapping
 from typing import Any
+
+from amphora.core.values.near import near
+
+FEW_NAMES = 8
+"""So many are told to somebody who wrote something else altogether."""
 
 FEW_HOMES = 3
 """What may stand in more tables than these (a path, a call) was rather misspelt."""
@@ -48,8 +52,9 @@ def _hint(name: str, known: Collection[str], before: str, homes: Mapping[str, Co
     at_home = [home for home, names in homes.items() if name in names]
     if 0 < len(at_home) <= FEW_HOMES and name not in before.split("."):
         return f"; it belongs in {' or '.join(at_home)}"
-    near = difflib.get_close_matches(name, known, 1, 0.5)
-    return f"; perhaps `{before}{near[0]}`" if near else ""
+    if found := near(name, known):
+        return f"; perhaps `{before}{found[0]}`"
+    return f"; it knows {', '.join(sorted(known))}" if 0 < len(known) <= FEW_NAMES else ""
 
 
 def line_of(source: str, name: str, within: str = "") -> str:

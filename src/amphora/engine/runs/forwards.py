@@ -15,7 +15,7 @@ from amphora.core.needs.matches import Link
 from amphora.core.plan.actions import Action, Do
 from amphora.core.plan.aftercare import Care, Task, access_tasks, given_access, placed, tell_tasks
 from amphora.core.plan.commands import to_compare
-from amphora.core.plan.docket import Docket, Fate, IfItFails
+from amphora.core.plan.docket import Docket, IfItFails, Parting
 from amphora.core.plan.kept import kept_docket
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import (
@@ -212,7 +212,7 @@ def _recorded(docket: Docket, stage: Stage, run: Run, now: Mapping[Key, Image | 
     ended = [
         (docket.package, source, one.key)
         for one in docket.retirements
-        if one.fate is not Fate.STAY
+        if one.fate is not Parting.STAY
         for source in docket.sources
     ]
     ended += [(docket.package, source, key) for key in docket.unclaimed for source in docket.sources]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import re
 from collections.abc import Iterator, Mapping
 from typing import Any
@@ -10,6 +9,7 @@ from typing import Any
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.native_ids import HOLDER
 from amphora.core.form.places import Refer, parse_path
+from amphora.core.values.near import near
 from amphora.core.values.strict_toml import line_of
 from amphora.environments.bridge.faults import table_in
 from amphora.environments.bridge.paths import member_name, member_path, written_at
@@ -110,8 +110,8 @@ class Agreement:
         read = {member_name(written_at(path)) for path in (*paths, row["title"], row.get("folder", "$.folder"))}
         for table, line in (("write", "members"), ("write", "as"), ("create", "members"), ("update", "members")):
             for member in sorted(table_in(row, table).get(line, {}).keys() - read):
-                near = difflib.get_close_matches(member, read, 1, 0.5)
-                hint = f"; perhaps {near[0]!r}" if near else ""
+                found = near(member, read)
+                hint = f"; perhaps {found[0]!r}" if found else ""
                 at = line_of(self._source, table, name)
                 yield f"{at}`{name}.{table}.{line}`: nothing is read at {member!r}{hint}"
 

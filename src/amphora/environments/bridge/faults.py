@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import re
 from collections.abc import Iterator, Mapping
 from typing import Any
@@ -10,6 +9,7 @@ from urllib.parse import urlsplit
 
 from amphora.core.form.places import parse_path
 from amphora.core.values.errors import SheetFault
+from amphora.core.values.near import near
 from amphora.core.values.strict_toml import line_of, unfit
 from amphora.environments.bridge import lines
 from amphora.environments.bridge.paths import holder_of
@@ -94,8 +94,8 @@ class SheetFaults:
         named = lines.PLACEHOLDER.findall(row[methods[0]]) if methods else []
         if unknown := {found.partition(".")[0] for found in named} - lines.KNOWN:
             # The first by name: all of them would bury the line.
-            near = difflib.get_close_matches(min(unknown), lines.KNOWN, 1, 0.4)
-            hint = f"; perhaps {{{near[0]}}}" if near else ""
+            found = near(min(unknown), lines.KNOWN, alike=0.4)
+            hint = f"; perhaps {{{found[0]}}}" if found else ""
             line = line_of(self._source, last, within)
             yield f"{line}nothing stands for {{{min(unknown)}}} in the path of `{name}`{hint}"
         if isinstance(body := row.get("body"), str) and not lines.PLACEHOLDER.fullmatch(body):

@@ -1,0 +1,42 @@
+"""Near misses: what somebody may have meant who typed a name that is not there."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from heapq import nlargest
+from operator import itemgetter
+
+_PART_END = re.compile(r"[-/:. ]")
+
+
+def near(name: str, known: Iterable[str], most: int = 1, alike: float = 0.55) -> list[str]:
+    """The names most like one that nobody knows, the nearest first; `alike` is how much of two names has to be the
+    same, from 0 to 1. Small and capital letters are one, and parts that both begin with count for nothing: where
+    every environment is called `grove-…`, none of them is near another one for that.
+
+    >>> near("grove-tset", ["grove-live", "grove-test"]), near("grove-live", ["grove-test", "grove-dev"])
+    (['grove-test'], [])
+    """
+    # Loaded where something is wrong, and nowhere else: every command starts without it.
+    from difflib import SequenceMatcher
+
+    wanted, found = name.casefold(), []
+    matcher = SequenceMatcher()
+    for one in dict.fromkeys(known):
+        start = _shared_parts(wanted, one.casefold())
+        matcher.set_seqs(one.casefold()[start:], wanted[start:])
+        # From the cheapest bound to the real thing: a platform may hold ten thousand names.
+        if all(bound() >= alike for bound in (matcher.real_quick_ratio, matcher.quick_ratio, matcher.ratio)):
+            found.append((matcher.ratio(), one))
+    return [one for _, one in nlargest(most, found, key=itemgetter(0))]
+
+
+def _shared_parts(one: str, other: str) -> int:
+    """How long the parts are with which both names begin."""
+    ends = [0]
+    for end in _PART_END.finditer(one):
+        if not other.startswith(one[: end.end()]):
+            break
+        ends.append(end.end())
+    return ends[-1]
