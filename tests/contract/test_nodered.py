@@ -18,7 +18,7 @@ from amphora.core.values.errors import EnvironmentRefused, SheetFault, Unavailab
 from amphora.engine.undo import run_to_undo, undo
 from amphora.environments.nodered.adapter import connect
 from amphora.environments.nodered.flowfile import compose, split
-from amphora.environments.nodered.order import PLACE
+from amphora.environments.nodered.order import PLACE, places_of, rewritten
 from amphora.environments.nodered.sheets import nodered_sheets
 from tests.contract.conftest import nodered_ground
 from tests.contract.grounds import Ground
@@ -197,6 +197,17 @@ def test_a_config_node_without_a_name_stays_so_to_the_letter(name: dict[str, str
     item = split([node])["0e00000000000009"]
     definition = {n: part for n, part in item.definition().items() if n != PLACE}
     assert compose("integration", item.native_id, definition, item.states, None) == [node]
+
+
+def test_tabs_among_other_nodes_keep_their_order_whatever_stands_between_them() -> None:
+    home = [{"id": id_, "type": "tab" if id_[0] == "t" else "debug"} for id_ in ("t1", "a", "c", "t2", "b", "t3")]
+    places = places_of(home)
+    # Only tabs come with their places; `c` stays at home, `b` comes as an item of its own, the last tab before all.
+    coming = {n["id"]: {**n, PLACE: places[n["id"]]} if n["type"] == "tab" else n for n in home}
+    items = [[coming[id_] for id_ in ids.split()] for ids in ("t3", "b", "t2", "t1 a")]
+    ids = [node["id"] for node in rewritten([{"id": "t0", "type": "tab"}], [([], item) for item in items])]
+    assert [id_ for id_ in ids if id_[0] == "t"] == ["t0", "t1", "t2", "t3"]
+    assert sorted(ids) == ["a", "b", "t0", "t1", "t2", "t3"]
 
 
 def test_a_config_node_as_a_value_is_a_reference_and_defaults_of_subflows_travel(

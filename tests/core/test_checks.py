@@ -256,6 +256,22 @@ CASES: list[tuple[str, Level, Situation, Situation]] = [
         S({"to": [{"host": "/mill", "name": "b.example:80"}, {"v": "${X}"}, {"v": "b c"}]}),
     ),
     ("address-inside", W, S({"to": [{"host": "mill"}]}), S({"to": [{"host": "mill", "type": "note"}]})),
+    (
+        "address-inside",
+        W,
+        S({"to": [{"code": "\n".join(["// see https://docs.example", "get('http://mill-test:8080/' + n);"])}]}),
+        S(
+            {
+                "to": [
+                    {
+                        "code": "\n".join(
+                            ["get(`https://${mill}/x`); // http://a.example", "* http://b/", "'ws://a-{{b}}'"]
+                        )
+                    }
+                ]
+            }
+        ),
+    ),
     ("address-in-text", W, S({"note": "ask ines@halcyon.example"}), S({"note": "ask @ines, 3 @ 4"})),
     ("region-bound", E, S({"region": "south"}), S({"region": "north"})),
     ("kind-unknown", E, S(there=target(sheets={"table": TABLE})), S()),

@@ -24,6 +24,12 @@ _LOOKS_LIKE_ONE = re.compile(
     ),
     re.IGNORECASE,
 )
+_INSIDE = re.compile(r"(?<![\w.+-])[a-z][a-z0-9+.-]*://[\w\[][^\s\"'`<>(){}|\\^;,]*", re.IGNORECASE)
+"""A URL in code, in a command or among words; one whose machine is filled in at run time leads where that says."""
+
+_REMARK = re.compile(r"^\s*(?:#|\*|/\*)|(?:^|[^:])//")
+"""What begins a remark, in front of something on its line: addresses in remarks are there to be read."""
+
 _FILLED_IN = (PREFIX, "${", "{{", "/")
 """What begins like this is rewritten, filled in at run time, or a path on the machine itself."""
 
@@ -46,6 +52,19 @@ def addresses_in(form: Json, sheet: KindSheet) -> Iterator[tuple[Pointer, str]]:
             is_own = text.startswith(_FILLED_IN) and not text.startswith("/dev/")
             if not is_own and text not in own and is_address(name, text, sheet.outward):
                 yield (*at, *inner), text
+            elif "://" in text and name not in sheet.outward.words:
+                for url in _urls_in(text):
+                    yield (*at, *inner), url
+
+
+def _urls_in(text: str) -> Iterator[str]:
+    """The URLs inside of a longer text, but for those in remarks."""
+    for line in text.splitlines():
+        for found in _INSIDE.finditer(line):
+            # `https://mill-{{site}}/…`: half of a machine's name names none.
+            is_cut = line[found.end() : found.end() + 1] in ("{", "<") and "/" not in found[0].partition("://")[2]
+            if not is_cut and not _REMARK.search(line[: found.start()]):
+                yield found[0]
 
 
 def shown_address(text: str) -> str:

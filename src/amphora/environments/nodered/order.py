@@ -6,7 +6,7 @@ Told by neighbours, and not by numbers: somebody's new tab at the end is no chan
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from itertools import pairwise
 from typing import Any
 
@@ -30,7 +30,8 @@ def rewritten(flows: Sequence[Node], changes: Sequence[Change]) -> list[Node]:
     order = _Order(stay)
     named = {_hint(str(node["id"])): str(node["id"]) for node in stay}
     named |= {_own_hint(node): id_ for id_, node in fresh.items()}
-    spots = {id_: _spot(node, named, order.first) for id_, node in fresh.items()}
+    placeless = {id_ for id_, node in fresh.items() if PLACE not in node}
+    spots = {id_: _spot(node, named, placeless, order.first) for id_, node in fresh.items()}
     # Several may have stood behind one that is new as well: they are inserted with it.
     beside: dict[str | None, list[str]] = {}
     for id_, spot in spots.items():
@@ -92,14 +93,17 @@ class _Order:
             id_ = self._next[id_]
 
 
-def _spot(node: Node, named: Mapping[str, str], first: str) -> str | None:
+def _spot(node: Node, named: Mapping[str, str], placeless: Collection[str], first: str) -> str | None:
     """The id behind which a node stood in the file that it comes from: empty for the first of all, if what came
-    behind it is the first one now; None where nobody knows."""
+    behind it is the first one now; None where nobody knows. `placeless` are new ones that may end up anywhere."""
     place = node.get(PLACE)
     if not isinstance(place, dict):
         return None
     if "after" in place:
-        return named.get(str(place["after"]))
+        after, tab = (named.get(str(place.get(name))) for name in ("after", "tab"))
+        # Tabs among other nodes: what stood right before one stays at home, as a connection does, or comes without a
+        # place of its own.
+        return tab if tab is not None and (after is None or after in placeless) else after
     return "" if place.get("before") == _hint(first) else None
 
 
@@ -119,6 +123,12 @@ def places_of(flows: Sequence[Node]) -> dict[str, Json]:
     """Where each node stands: behind which other one; the first of all, before which."""
     ids = [str(node["id"]) for node in flows]
     # Nothing that changes when somebody adds another tab at the end: that would be no change of this one.
-    behind: dict[str, Json] = {id_: {"after": _hint(other)} for other, id_ in pairwise(ids)}
-    places = {ids[0]: {"before": _hint(ids[1]) if len(ids) > 1 else ""}, **behind} if ids else behind
+    behind: dict[str, dict[str, Json]] = {id_: {"after": _hint(other)} for other, id_ in pairwise(ids)}
+    places: dict[str, dict[str, Json]] = (
+        {ids[0]: {"before": _hint(ids[1]) if len(ids) > 1 else ""}, **behind} if ids else behind
+    )
+    tabs = [str(node["id"]) for node in flows if node.get("type") == "tab"]
+    for other, id_ in pairwise(tabs):
+        if places[id_].get("after") != _hint(other):
+            places[id_]["tab"] = _hint(other)
     return {id_: {"own": _hint(id_), **place} for id_, place in places.items()}
