@@ -404,6 +404,12 @@ def test_a_place_is_told_as_it_stands_where_nobody_knows_better() -> None:
         assert context.finding("x", E, "m", item=item, place=place).phrase == place
 
 
+def test_parts_of_a_kind_that_nobody_knows_are_not_looked_for() -> None:
+    gadget = Item("gadget:g", 1, {}, States("G"))
+    found = check(S({"column": "amphora:gadget:g#x"}, others=(gadget,)).checked())
+    assert {finding.rule for finding in found} == {"kind-unknown", "reference-unfit"}
+
+
 def test_an_address_that_begins_with_another_is_told_as_itself() -> None:
     urls = ("https://dev.x.example", "https://dev.x.example/apps")
     [found] = check(S({"note": "see https://dev.x.example/apps/7"}, context={"source_urls": urls}).checked())

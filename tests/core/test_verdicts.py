@@ -350,12 +350,14 @@ MINE, THEIRS = (cast(Any, SimpleNamespace(is_handed_over=one)) for one in (False
 def test_edits_verification_difference_and_withdrawal() -> None:
     for some, words in (([THEIRS], "it; it was handed"), ([THEIRS, THEIRS], "them; all were handed")):
         free = target_verdicts.of_edits("live", some, "", [])
-        assert (free.words.endswith(f"delivered {words} over before."), free.code) == (True, 0)
+        told = (free.words.endswith(f"delivered {words} over before."), free.code, free.standing)
+        assert told == (True, 0, "plain")
     assert target_verdicts.of_edits("live", [], "", []).words.startswith("Nothing in live was edited")
     one = target_verdicts.of_edits("live", [MINE], "", [])
-    assert (one.words, one.code, str(one.next_step)) == (
+    assert (one.words, one.code, one.standing, str(one.next_step)) == (
         "1 item in live edited since the packages in force delivered it.",
         1,
+        "warn",
         "amphora edits live --carry-back",
     )
     made = target_verdicts.of_edits("live", [MINE, THEIRS], "packages/live-edits-1.0.0.amphora", [])

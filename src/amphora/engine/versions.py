@@ -64,31 +64,36 @@ def version_for(session: Session, contents: Contents, wanted: str | None) -> tup
 
 @dataclass(frozen=True)
 class Growth:
-    """What changed since the version before: items that are new, changed (with what about them) and gone."""
+    """What changed since the version before: items that are new, changed (with what about them) and gone;
+    `is_laid_out_anew` where their layout did."""
 
     since: str
     new: tuple[Key, ...] = ()
     changed: Mapping[Key, str] = field(default_factory=dict)
     gone: tuple[Key, ...] = ()
+    is_laid_out_anew: bool = False
 
     def why(self, version: str) -> str:
         """Why the number is what it is, in words."""
         if self.gone:
             return f"{version}, for something is no longer in it"
         before, now = (one.partition("-")[0].split(".")[:2] for one in (self.since, version))
-        if before == now:
+        if before == now and self.changed:
             return f"{version}, for only texts, states or layout differ"
+        if before == now:
+            return f"{version}, for only {'the layout' if self.is_laid_out_anew else 'what is said with it'} differs"
         return f"{version}, for {'something is new' if self.new else 'more than texts and states changed'}"
 
 
 def growth_of(session: Session, contents: Contents) -> Growth | None:
     """What changed since the highest version before these contents'; None where the ledger knows of none."""
-    known = {one.version for one in session.ledger.exports.of(contents.name)} - {contents.version}
+    known = {one.version: one for one in session.ledger.exports.of(contents.name)}
     mine = version_order(contents.version)
     lower = [one for one in known if is_version(one) and version_order(one) < mine]
     if not lower:
         return None
     since = max(lower, key=version_order)
+    is_laid_out_anew = known[since].layout_digest not in ("", contents.layout_digest())
     # Bytes against bytes: forms are written in one way only, and parsing ten thousand would take seconds.
     rest = dict(contents.items)
     changed: dict[Key, str] = {}
@@ -105,7 +110,7 @@ def growth_of(session: Session, contents: Contents) -> Growth | None:
             what.append("on, off or published otherwise" if states.folder == item.states.folder else "moved")
         if what:
             changed[key] = "; ".join(what)
-    return Growth(since, tuple(sorted(rest)), changed, tuple(sorted(gone)))
+    return Growth(since, tuple(sorted(rest)), changed, tuple(sorted(gone)), is_laid_out_anew)
 
 
 def past_exports(session: Session, contents: Contents) -> list[Export]:

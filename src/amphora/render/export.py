@@ -107,7 +107,8 @@ def _growth_blocks(report: ExportReport, growth: Growth) -> list[Block]:
         grid = Grid(["", "item", "title", "what"], rows, f"Since {growth.since}", spare=(2,))
         blocks.append(cut_grid(grid, "--json"))
     same = len(contents.items) - len(growth.new) - len(growth.changed)
-    others = counted(same, "other is", "others are") if rows else f"all {same} items are"
+    every = f"All {same:,} items are" if same > 1 else "Its one item is"
+    others = counted(same, "other is", "others are") if rows else every
     lines: list[Cell | str] = [f"It is {growth.why(contents.version)}."]
     if same:
         lines.append(Cell(f"{others} as in {growth.since} (peek lists all).", "dim"))
