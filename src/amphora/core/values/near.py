@@ -21,15 +21,18 @@ def near(name: str, known: Iterable[str], most: int = 1, alike: float = 0.55) ->
     # Loaded where something is wrong, and nowhere else: every command starts without it.
     from difflib import SequenceMatcher
 
-    wanted, found = name.casefold(), []
+    wanted, least = name.casefold(), alike
+    found: list[tuple[float, str]] = []
     matcher = SequenceMatcher()
     for one in dict.fromkeys(known):
         start = _shared_parts(wanted, one.casefold())
         matcher.set_seqs(one.casefold()[start:], wanted[start:])
-        # From the cheapest bound to the real thing: a platform may hold ten thousand names.
-        if all(bound() >= alike for bound in (matcher.real_quick_ratio, matcher.quick_ratio, matcher.ratio)):
-            found.append((matcher.ratio(), one))
-    return [one for _, one in nlargest(most, found, key=itemgetter(0))]
+        # From the cheapest bound to the real thing, and only if it beats what is found: a platform may hold ten thousand
+        # names.
+        if all(bound() >= least for bound in (matcher.real_quick_ratio, matcher.quick_ratio, matcher.ratio)):
+            found = nlargest(most, [*found, (matcher.ratio(), one)], key=itemgetter(0))
+            least = max(alike, found[-1][0]) if len(found) == most else alike
+    return [one for _, one in found]
 
 
 def _shared_parts(one: str, other: str) -> int:
