@@ -125,7 +125,9 @@ def test_a_local_edit_is_kept_and_a_clash_stops_everything(ground: Ground) -> No
     assert ground.told(ground.target, ground.renamed)["remark"] == "mended in the target"
 
 
-def test_what_moved_since_the_docket_was_made_stops_the_import(ground: Ground) -> None:
+def test_what_moved_since_the_docket_was_made_stops_the_import(
+    ground: Ground, monkeypatch: pytest.MonkeyPatch
+) -> None:
     report = ground.export()
     ground.bring(report)
     ground.change(ground.source, ground.renamed, partial(ground.laid, remark="changed in the source"))
@@ -133,8 +135,13 @@ def test_what_moved_since_the_docket_was_made_stops_the_import(ground: Ground) -
     session = ground.session()
     prepared = ground.prepare(report, session)
     ground.change(ground.target, ground.renamed, partial(ground.laid, fix=1))
-    with pytest.raises(Exception, match="moved"):
+    with pytest.raises(NotReady, match="moved"):
         import_prepared(session, prepared)
+    # And if it was between that look and the last one before the first call: then it is known which item it is.
+    monkeypatch.setattr("amphora.engine.imports.is_current", lambda *_: True)
+    with pytest.raises(NotReady, match="nothing was touched") as told:
+        import_prepared(session, prepared)
+    assert told.value.subject == ground.renamed
     assert "remark" not in ground.told(ground.target, ground.renamed)
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 from dataclasses import replace
+from typing import Any, cast
 
 import pytest
 
@@ -12,12 +13,14 @@ from amphora.core.form.kinds import parse_sheet, sheets_in_force
 from amphora.core.form.secrets import Guard, mark_of_secret, sealed
 from amphora.core.form.settings import is_setting, parse_setting, setting_words
 from amphora.core.needs.crosswalk import Crosswalk, MapState, resolve
-from amphora.core.values.errors import SheetFault
+from amphora.core.plan.steps import EnterSecret
+from amphora.core.values.errors import EnvironmentRefused, SheetFault
 from amphora.core.values.model import Contents, Finding, Item, Level, Need, States
 from amphora.core.values.scan import token_places
 from amphora.core.values.versions import newest, version_order
 from amphora.core.values.visible import escaped_json, for_spreadsheet, from_spreadsheet, visible
 from amphora.engine.leaks import leaks_in_settings
+from amphora.engine.runs.aftercare import CareMaterial
 
 REFERS = '[[refers]]\nat = "$.a"\nto = ["table"]\n'
 
@@ -137,3 +140,10 @@ def test_what_leads_out_of_a_shape_is_kept_by_a_sheet_laid_over_it() -> None:
     shipped = parse_sheet('kind = "flow"\nschema = 2\n[[conversion]]\nfrom = 1\nto = 2\nmove = { "$.a" = "$.b" }')
     [one] = [sheets_in_force([shipped], [parse_sheet('kind = "flow"\nschema = 2')])["flow"]]
     assert one.conversions == shipped.conversions
+
+
+def test_a_secret_for_what_is_gone_is_refused_by_name() -> None:
+    material = CareMaterial(cast(Any, None), {}, {})
+    with pytest.raises(EnvironmentRefused, match="not there") as told:
+        material.draw(EnterSecret(("flow:a",)), "flow:a", None)
+    assert told.value.subject == "flow:a"

@@ -93,6 +93,24 @@ def test_half_of_a_change_is_known_and_nobody_elses_is(now: Image, is_between: b
 
 
 @pytest.mark.parametrize(
+    ("title", "folder", "text", "is_between"),
+    [
+        ("B", "f", "a", True),
+        ("B", "g", "a", True),
+        ("B", "g", "b", True),
+        ("A", "g", "a", False),
+        ("B", "f", "b", False),
+    ],
+)
+def test_a_change_stops_called_otherwise_then_moved_then_written(
+    title: str, folder: str, text: str, is_between: bool
+) -> None:
+    meant = replace(tagged("b", "x"), states=States("B", "g"))
+    now = replace(tagged(text, "x"), states=States(title, folder))
+    assert is_half(now, half_of(tagged("a", "x"), meant, HALVES), HALVES) is is_between
+
+
+@pytest.mark.parametrize(
     ("now", "meant", "is_sure", "is_done"),
     [
         (tagged("b", "x"), tagged("b", "y"), True, False),

@@ -350,8 +350,8 @@ MINE, THEIRS = (cast(Any, SimpleNamespace(is_handed_over=one)) for one in (False
 def test_edits_verification_difference_and_withdrawal() -> None:
     for some, words in (([THEIRS], "it; it was handed"), ([THEIRS, THEIRS], "them; all were handed")):
         free = target_verdicts.of_edits("live", some, "", [])
-        told = (free.words.endswith(f"delivered {words} over before."), free.code, free.standing)
-        assert told == (True, 0, "plain")
+        said = (free.words.endswith(f"delivered {words} over before."), free.code, free.standing)
+        assert said == (True, 0, "plain")
     assert target_verdicts.of_edits("live", [], "", []).words.startswith("Nothing in live was edited")
     one = target_verdicts.of_edits("live", [MINE], "", [])
     assert (one.words, one.code, one.standing, str(one.next_step)) == (

@@ -59,6 +59,8 @@ def test_the_script_delivers_and_can_be_run_again(intake: Program, halcyon: Path
     assert (result["amphora_output"], result["run"]) == (1, "build-7")
     progress = lines_of((halcyon / "progress.jsonl").read_text())
     assert {line["amphora_progress"] for line in progress} == {1}
+    # Each of its steps is on one item.
+    assert not any(" more" in str(line.get("what")) for line in progress)
     last = [line for line in progress if str(line.get("what")).startswith("grove-live: ")][-1]
     assert last["done"] == last["total"] > 5
     assert json.loads((halcyon / "findings.sarif").read_text())["version"] == "2.1.0"
