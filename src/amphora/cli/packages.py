@@ -15,6 +15,8 @@ def opened_package(work: Work, name: str, copy: str = "") -> Contents:
     not one of the workspace; files and folders need no workspace."""
     from amphora.core.form.copies import copied
     from amphora.core.values.errors import UsageFault
+    from amphora.core.values.near import near
+    from amphora.core.values.next_step import to_type
     from amphora.files.sources import is_elsewhere, open_package
 
     # Asked for all the same where only a workspace could hold it: then it is told that there is none.
@@ -23,13 +25,14 @@ def opened_package(work: Work, name: str, copy: str = "") -> Contents:
     try:
         contents = open_package(name, packages)
     except UsageFault as error:
-        workspace = work.session.workspace if work.has_workspace else None
-        if workspace is None or name not in (*workspace.environments, *workspace.groups):
+        places = (*work.session.workspace.environments, *work.session.workspace.groups) if work.has_workspace else ()
+        hints = [f"near: {one}, an environment or a group" for one in near(name, places, alike=0.7)]
+        if name in places:
+            hints = [f"{name!r} is an environment or a group; the package comes before it"]
+        if not hints:
             raise
-        hint = f"{name!r} is an environment or a group; the package comes before it"
-        raise UsageFault(
-            error.message, subject=name, details=[hint, *error.details], next_step=error.next_step
-        ) from error
+        details = [*hints, *error.details]
+        raise UsageFault(error.message, subject=name, details=details, next_step=to_type("env", "list")) from error
     if contents.file:
         work.tell([f"Reading {contents.title} from {contents.file}"])
     contents = work.session.as_known(contents) if work.has_workspace else contents

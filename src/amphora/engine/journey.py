@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.late import dataclass
+from amphora.core.values.near import near
 from amphora.core.values.next_step import advice, blank, to_type
 from amphora.core.values.versions import newest
 from amphora.engine.session import Session
@@ -49,8 +50,10 @@ def journey_of(session: Session, words: Sequence[str], name: str) -> Journey:
     if saved and (len(places) < 2 or places[0] == saved.environment):
         target = places[-1] if places and places != [saved.environment] else ""
         return _checked(Journey(name or items[0], saved.environment, target))
-    if not places and any(word in workspace.environments for word in items):
-        # An environment stands there, and behind it what was taken for one: refused by its name.
+    is_slip = len(items) > 1 and near(items[-1], workspace.environments, alike=0.7)
+    if not places and (is_slip or any(word in workspace.environments for word in items)):
+        # An environment stands there, and behind it what was taken for one, or what should be one is misspelt:
+        # refused by its name.
         workspace.environment(items[-1])
     if not items or not places:
         missing = "from which environment" if items else "what is to be carried"
