@@ -147,3 +147,10 @@ def test_a_secret_for_what_is_gone_is_refused_by_name() -> None:
     with pytest.raises(EnvironmentRefused, match="not there") as told:
         material.draw(EnterSecret(("flow:a",)), "flow:a", None)
     assert told.value.subject == "flow:a"
+
+
+def test_kinds_that_are_named_by_title_are_known_from_texts_and_members() -> None:
+    by_title = 'kind = "watch"\n[[mention]]\npattern = "[{id}]"\nkind = "hall"\nby = "title"\n'
+    refers = '[[refers]]\nat = "$.%s"\nto = ["%s"]\nby = "title"\n'
+    sheet = parse_sheet(by_title + refers % ("a", "gate") + refers % ("b", "road") + "follows = true\n")
+    assert sheet.names_by_title == {"hall", "gate"}

@@ -125,10 +125,12 @@ def test_what_was_never_published_has_no_live_version(amphora: Program, halcyon:
     from amphora.practice.platform import Platform
 
     platform = Platform(halcyon / "grove-dev.practice", "ines@halcyon.example", lambda: "2026-05-01T00:00:00Z")
-    platform.create("letter-template", "mill", "new", "New letter", {"subject": "x", "body": "b"}, None, "t")
+    for name, title in (("new", "New letter"), ("newer", "Newer letter")):
+        platform.create("letter-template", "mill", name, title, {"subject": "x", "body": "b"}, None, name)
     platform.close()
-    refused = amphora("export", "grove-dev", "New letter", "--as", "n")
-    assert (refused.code, "was never published" in refused.err) == (3, True)
+    refused = amphora("export", "grove-dev", "New letter", "Newer letter", "--as", "n")
+    assert (refused.code, "'New letter' was never published" in refused.err) == (3, True)
+    assert "nor was letter-template:mill/newer" in refused.err
     assert amphora("export", "grove-dev", "New letter", "--as", "n", "--take", "draft").code == 0
     # Where it is carried as the draft that it is, its draft is what counts there.
     assert "; 1 item verified." in amphora("import", "n", "grove-test", "--yes").verdict

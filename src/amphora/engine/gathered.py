@@ -171,7 +171,7 @@ def _refuse_never_published(keys: Iterable[Key], side: Side, take: Take) -> None
         raise NotReady(
             f"{side.by_key[unborn[0]].states.title!r} was never published in {side.name}: it has no live version.",
             subject=unborn[0],
-            details=[readable(key) for key in unborn[1:]],
+            details=[f"nor was {readable(key)}" for key in unborn[1:]],
             next_step=advice("Publish it there, or take the drafts with --take draft."),
         )
 
