@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import glob
 import zipfile
 import zlib
 from collections.abc import Mapping
@@ -192,11 +191,13 @@ def find_package(name: str, folder: Path) -> Path:
     exact = folder / f"{name}{SUFFIX}"
     if exact.is_file():
         return exact
-    mine = {path.name[len(name) + 1 : -len(SUFFIX)]: path for path in folder.glob(f"{glob.escape(name)}-*{SUFFIX}")}
+    # Not by a pattern made of the name: that may be a path, or hold what a pattern is made of.
+    packages = sorted(folder.glob(f"*{SUFFIX}"))
+    mine = {p.name[len(name) + 1 : -len(SUFFIX)]: p for p in packages if p.name.startswith(f"{name}-")}
     versions = {version: path for version, path in mine.items() if is_version(version)}
     if versions:
         return versions[max(versions, key=version_order)]
-    there = sorted(path.stem for path in folder.glob(f"*{SUFFIX}"))
+    there = [path.stem for path in packages]
     # By their names too: whoever leaves out the version means the newest.
     meant = {stem: stem for stem in there} | {stem.rpartition("-")[0]: stem for stem in there}
     alike = [meant[one] for one in near(name, meant)]
