@@ -210,3 +210,9 @@ def test_a_secret_that_the_import_enters_is_not_left_to_enter(amphora: Program, 
         refused = amphora("check", "ticket", "grove-live")
         told(refused, 2, "a secret stands in clear under secrets", "line", "env:NAME")
         assert "heron7x" not in refused.err
+
+
+def test_what_is_no_file_of_its_kind_is_told_as_that(amphora: Program, halcyon: Path) -> None:
+    (halcyon / "grove-live.practice").write_bytes(b"no database at all")
+    told(amphora("survey", "grove-live"), 75, "can't be read", "comes back from a backup")
+    told(amphora("sign", "/dev/null", "--key", "ines"), 2, "There is no package '/dev/null'")

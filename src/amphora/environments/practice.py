@@ -13,7 +13,7 @@ from amphora.core.form.spots import mask_secrets, masked_places
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved, Unavailable
 from amphora.core.values.model import Found, Json, Limits, Listed, States, Supply
-from amphora.core.values.next_step import NOTHING, to_type
+from amphora.core.values.next_step import NOTHING, advice, to_type
 from amphora.core.values.raw import Raw
 from amphora.environments.contract import (
     NEXT,
@@ -238,7 +238,8 @@ def _translated(name: str) -> Iterator[None]:
             f"{name} refused: {error.message}.", subject=name, next_step=NEXT.get(error.code, NOTHING)
         ) from error
     except sqlite3.Error as error:
-        raise Unavailable(f"{name} can't be read: {error}.", subject=name) from error
+        after = advice("Try again when nobody else works in that file; a damaged one comes back from a backup.")
+        raise Unavailable(f"{name} can't be read: {error}.", subject=name, next_step=after) from error
 
 
 def _number(revision: str) -> int:
