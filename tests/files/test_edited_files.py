@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from amphora.core.needs.crosswalk import Crosswalk, MapState, resolve
-from amphora.core.values.errors import UsageFault
+from amphora.core.values.errors import SheetFault, UsageFault
 from amphora.core.values.model import Need, Supply
 from amphora.files.crosswalk_file import Cell, csv_cells, csv_text, read_crosswalk, write_cells
 from amphora.files.workspace import EnvironmentEntry, init_workspace, read_workspace
@@ -58,6 +58,8 @@ def test_adding_rows_keeps_what_people_wrote(tmp_path: Path) -> None:
         ("connections:\n  a: text\n", "line 2, column 3"),
         ("settings:\n  day:\n    grove-dev: 2026-01-01\n", "line 3, column 5"),
         ("connections:\n  a: {}\n  a: {}\n", "line 3, column 3"),
+        # What the library itself fails at has no place.
+        ("connections:\n? a:\n    b: c\n", None),
     ],
 )
 def test_a_broken_crosswalk_is_told_with_its_place(tmp_path: Path, text: str, place: str) -> None:
@@ -163,3 +165,26 @@ ROWS = st.dictionaries(
 def test_a_crosswalk_is_unchanged_by_a_spreadsheet(rows: Any) -> None:
     crosswalk = Crosswalk(rows)
     assert csv_cells(csv_text(crosswalk, ["dev", "live"]), crosswalk, "table.csv") == []
+
+
+def test_a_table_of_any_system_is_read_and_what_is_none_has_its_line() -> None:
+    crosswalk = Crosswalk({"settings": {"a": {"dev": 1}}})
+    for end in ("\n", "\r\n", "\r"):
+        assert csv_cells(f"section;name;dev{end}settings;a;2{end}", crosswalk, "t") == [
+            Cell("settings", "a", "dev", 2)
+        ]
+    with pytest.raises(UsageFault, match="it is no CSV") as caught:
+        csv_cells("section,name,dev\nsettings,a," + "x" * 200_000, crosswalk, "t")
+    assert caught.value.place == "line 2"
+
+
+@pytest.mark.parametrize("content", [b"\xff\xfe", b"kind = 1" + b"0" * 5000, b"a = " + b"[" * 5000])
+def test_a_sheet_that_can_not_be_read_is_told_as_that(tmp_path: Path, content: bytes) -> None:
+    init_workspace(tmp_path)
+    (tmp_path / "kinds").mkdir()
+    (tmp_path / "kinds" / "flow.toml").write_bytes(content)
+    with pytest.raises(SheetFault, match=r"flow\.toml"):
+        read_workspace(tmp_path).sheets  # noqa: B018
+    (tmp_path / "amphora.toml").write_bytes(content)
+    with pytest.raises(UsageFault, match=r"amphora\.toml is not TOML"):
+        read_workspace(tmp_path)

@@ -107,11 +107,24 @@ REFUSED: list[tuple[list[tuple[str, str]], str]] = [
     ([ANSWERED, ("no_longer_packed:", "no_longer_packd:")], "Perhaps no_longer_packed"),
     ([ANSWERED, ("    rows: 0\n    choice: stay", "    rows: 9\n    choice: stay")], "can't be changed here"),
     ([ANSWERED, ("    choice: stay", "    choice: remove")], "stay, retire or let-go"),
+    ([ANSWERED, ("    rows: 0\n    choice: stay", "    choice: stay")], "a number of rows"),
     (
-        [ANSWERED, ("no_longer_packed:\n", "no_longer_packed:\n  flow:x/y:\n    choice: retire\n")],
+        [ANSWERED, ("  table:growers/groves:\n    action: leave\n", "  table:growers/groves:\n")],
+        "follows from the choices",
+    ),
+    ([ANSWERED, ("  table:growers/groves:\n    action: leave\n", "  table:growers/groves: 7\n")], ""),
+    (
+        [
+            ANSWERED,
+            (
+                "no_longer_packed:\n",
+                "no_longer_packed:\n  flow:x/y:\n    title: Y\n    rows: 0\n    choice: retire\n",
+            ),
+        ],
         "no item called",
     ),
-    ([ANSWERED, ("  - Enter secret weigh", "  - tell the crew: weigh")], "can't be edited"),
+    ([ANSWERED, ("  - Enter secret weigh", "  - tell the crew: weigh")], "a list of texts"),
+    ([ANSWERED, ("  - Enter secret weigh", "  - Tell weigh")], "can't be edited"),
     ([ANSWERED, ("without: []", "without: [everything]")], "--without takes"),
     ([ANSWERED, ("package:\n  name: oi", "package:\n  name: [oi]")], ""),
     ([(OPEN, "        choice: package\n        choice: target\n")], "not YAML"),
@@ -126,6 +139,8 @@ def test_what_nobody_would_honour_is_refused_with_its_line(amphora: Program, cla
     for edits, words in REFUSED:
         clash.write_text(whole, encoding="utf-8")
         changed(clash, *edits)
+        # Whoever only looks at it is told, or shown what stands there.
+        assert amphora("peek", "d.yaml").code in (0, 2), edits
         done = amphora("import", "d.yaml", "--yes")
         assert done.code in (2, 3), (edits, done.out, done.err)
         assert words in done.err, edits

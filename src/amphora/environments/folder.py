@@ -15,7 +15,7 @@ from typing import Any, Final
 from uuid import uuid4
 
 from amphora.core.form.bindings import IdStyle
-from amphora.core.form.kinds import KindSheet, parse_sheet
+from amphora.core.form.kinds import KindSheet
 from amphora.core.form.spots import mask_secrets, masked_places, reference_values
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import EnvironmentRefused, PackageDamaged, RevisionMoved, Unavailable
@@ -37,6 +37,7 @@ from amphora.environments.contract import (
     Written,
 )
 from amphora.files.links import below
+from amphora.files.sheets import read_sheet
 from amphora.practice.sheets import practice_sheets
 
 FILE = "environment.json"
@@ -92,7 +93,7 @@ class FolderEnvironment:
         self._kinds: dict[str, str] = {}
         self.about: Record = self._parsed(self._inside(FILE))
         files = [self._inside(f"kinds/{file.name}") for file in sorted(self._inside("kinds").glob("*.toml"))]
-        self.sheets = {file.stem: parse_sheet(file.read_text(encoding="utf-8"), str(file)) for file in files}
+        self.sheets = {file.stem: read_sheet(file) for file in files}
 
     def describe(self) -> Description:
         return Description(
@@ -295,7 +296,8 @@ class FolderEnvironment:
             record = parse_json(path.read_bytes())
             is_fit = _is_about(record) if path.name == FILE else _is_record(record)
         except (OSError, JsonFault, AttributeError) as error:
-            raise EnvironmentRefused(f"{path} can't be read: {error}.", subject=str(path)) from error
+            after = advice("Mend the file, or put it back from a backup or from git.")
+            raise EnvironmentRefused(f"{path} can't be read: {error}.", subject=str(path), next_step=after) from error
         if not is_fit or (path.name != FILE and record["kind"] not in self.sheets):
             what = "no description of an environment" if path.name == FILE else "no item of a kind that is known here"
             raise EnvironmentRefused(

@@ -53,7 +53,9 @@ def _text(file: Path) -> str | None:
         # None is no file, and empty is one: somebody began it.
         return file.read_text(encoding="utf-8") if file.exists() else None
     except UnicodeDecodeError as error:
-        raise UsageFault(f"{file} is not YAML: {error}", subject=str(file)) from error
+        raise UsageFault(
+            f"{file} is not YAML: {error}.", subject=str(file), next_step=advice("Save it as UTF-8 again.")
+        ) from error
 
 
 # One command reads it several times, with a reader that keeps every comment: a tenth of a second for some hundred
@@ -168,8 +170,13 @@ def csv_cells(text: str, crosswalk: Crosswalk, name: str) -> list[Cell]:
     """The cells of a CSV table that differ from the crosswalk; UsageFault with the line for what is wrong.
     An empty cell says nothing. A value keeps the type that its row has."""
     # Spreadsheets of many countries write semicolons, for the comma stands in their numbers.
-    first = text.partition("\n")[0]
-    table = list(csv.reader(io.StringIO(text), delimiter=";" if first.count(";") > first.count(",") else ","))
+    first = (text.splitlines() or [""])[0]
+    # Line ends as they are: the library knows those of every system, if nobody has changed them before.
+    lines = csv.reader(io.StringIO(text, newline=""), delimiter=";" if first.count(";") > first.count(",") else ",")
+    try:
+        table = list(lines)
+    except csv.Error as error:
+        raise _csv_fault(name, lines.line_num, f"it is no CSV: {error}") from error
     # A doubled column would make the later one win without a word.
     if not table or table[0][:2] != ["section", "name"] or len(set(table[0])) != len(table[0]):
         raise _csv_fault(name, 1, "the first line has to name the columns: section, name, environments")

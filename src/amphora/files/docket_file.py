@@ -12,7 +12,7 @@ from typing import Any
 from amphora.core.form.bindings import MISSING
 from amphora.core.form.routes import told
 from amphora.core.merge.merge import LAST_DELIVERED, PACKAGE, TARGET, By, FieldChange
-from amphora.core.plan.actions import Action
+from amphora.core.plan.actions import Action, Do
 from amphora.core.plan.arrivals import AS_PACKED, Arrival
 from amphora.core.plan.decisions import AUTO, IDS, LEAVE, Decisions, ItemDecision
 from amphora.core.plan.docket import Custody, Docket, IfItFails, Parting, Retirement
@@ -30,6 +30,7 @@ FORMAT = 1
 OPEN = "?"
 AGREED = "agreed"
 """The member in which people sign what stands in all the others."""
+ACTION_FOLLOWS = "An action follows from the choices; an item that is to stay out gets the line: choice: leave."
 CHOICES = (PACKAGE, TARGET, LAST_DELIVERED)
 _NAMES = (
     "docket",
@@ -143,6 +144,7 @@ def read_docket(path: Path) -> DocketFile:
     try:
         package, target = _table(path, document, "package"), _table(path, document, "target")
         items = _table(path, document, "items")
+        _refuse_shapes(path, document, items)
         decisions = Decisions(
             {str(key): _decision(path, items, key) for key in items},
             {str(key): _fate(path, key, row) for key, row in _table(path, document, "no_longer_packed").items()},
@@ -224,6 +226,19 @@ def json_of(value: Any, path: Path, holder: Any, name: Any) -> Json:
         if isinstance(value, kind):
             return kind(value)
     raise fault(path, f"{value!r} is neither text, number nor yes/no: put it in quotation marks.", holder, name)
+
+
+def _refuse_shapes(path: Path, document: Any, items: Mapping[Any, Any]) -> None:
+    """UsageFault for what is shown to people and can't be what it says: looked at once, so that nobody who shows or
+    signs a docket has to ask."""
+    for key, row in items.items():
+        if isinstance(row, Mapping) and row.get("action") not in tuple(Do):
+            holder, name = (row, "action") if "action" in row else (items, key)
+            raise fault(path, ACTION_FOLLOWS, holder, name)
+    for key, row in _table(path, document, "no_longer_packed").items():
+        if isinstance(row, Mapping) and not (isinstance(row.get("title"), str) and isinstance(row.get("rows"), int)):
+            raise fault(path, f"{key} has a title and a number of rows.", row, "title")
+    _texts(path, document, "aftercare")
 
 
 def _table(path: Path, document: Any, name: str) -> Mapping[Any, Any]:

@@ -21,7 +21,17 @@ from amphora.core.values.model import Json
 from amphora.core.values.next_step import to_type
 from amphora.core.values.scan import token_places
 from amphora.core.values.tokens import parse_token
-from amphora.files.docket_file import AGREED, OPEN, DocketFile, document_of, fault, json_of, line_of, unknown
+from amphora.files.docket_file import (
+    ACTION_FOLLOWS,
+    AGREED,
+    OPEN,
+    DocketFile,
+    document_of,
+    fault,
+    json_of,
+    line_of,
+    unknown,
+)
 
 _FREE = ("action", "reason")
 """What follows from choices: it may be as it was before they were made."""
@@ -30,7 +40,7 @@ _BY_THEMSELVES = ("items", "aftercare", "breaks")
 
 _WHERE = {
     "bindings": "Bindings are the crosswalk's: change them there, then amphora compare --refresh.",
-    "action": "An action follows from the choices; an item that is to stay out gets the line: choice: leave.",
+    "action": ACTION_FOLLOWS,
 }
 
 

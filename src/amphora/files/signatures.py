@@ -152,7 +152,15 @@ def private_key(name: str) -> JWK:
     private = private_folder() / (checked_name(name, "a key") + PRIVATE_SUFFIX)
     if not private.is_file():
         raise UsageFault(f"You have no key {name!r}.", subject=name, next_step=to_type("keys", "new", name))
-    return JWK.from_json(private.read_text(encoding="utf-8"))
+    try:
+        return JWK.from_json(private.read_text(encoding="utf-8"))
+    # A library that is given anything may fail in any way.
+    except Exception as error:
+        raise UsageFault(
+            f"Your key {name!r} can't be read ({type(error).__name__}).",
+            subject=str(private),
+            next_step=advice("Put its file back from a backup; or make another key and have that one trusted."),
+        ) from error
 
 
 def own_keys() -> set[str]:

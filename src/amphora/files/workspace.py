@@ -93,11 +93,11 @@ class Workspace:
     def sheets(self) -> list[KindSheet]:
         """The workspace's own kind sheets, `kinds/KIND.toml`: they stand over those of the environments. SheetFault
         for one that can't be used: a rule that is written down and not in force would be worse than none."""
-        from amphora.core.form.kinds import parse_sheet
+        from amphora.files.sheets import read_sheet
 
         # Sorted, so that what is wrong is told in the same order everywhere.
         files = sorted((self.folder / "kinds").glob("*.toml"))
-        return [parse_sheet(path.read_text(encoding="utf-8"), str(path)) for path in files]
+        return [read_sheet(path) for path in files]
 
     @property
     def keys(self) -> Path:
@@ -210,7 +210,7 @@ def read_workspace(folder: Path) -> Workspace:
     try:
         text = path.read_text(encoding="utf-8")
         table = tomllib.loads(text)
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+    except (ValueError, RecursionError) as error:
         # The library says the place only in its words.
         found = re.search(r"^(.*?) \(at (.*)\)$", str(error))
         reason, place = (found[1], found[2]) if found else (str(error), "")

@@ -42,8 +42,17 @@ def load_yaml(path: Path, text: str | None = None) -> Any:
             place=place,
             next_step=advice("Mend that line."),
         ) from error
-    except (YAMLError, UnicodeDecodeError) as error:
-        raise UsageFault(f"{path} is not YAML: {error}", subject=str(path)) from error
+    except OSError:
+        raise
+    # Whatever it is: of keys that are mappings, for one, the library says nothing but that it fails.
+    except Exception as error:
+        told = isinstance(error, YAMLError | UnicodeDecodeError)
+        words = " ".join(str(error).split()) if told else "what stands before a colon has to be plain text"
+        raise UsageFault(
+            f"{path} is not YAML that can be used: {words}.",
+            subject=str(path),
+            next_step=advice("Mend it, or put it back from a backup; git keeps one, where it is in git."),
+        ) from error
 
 
 def dump_yaml(document: Any) -> str:

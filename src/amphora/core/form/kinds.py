@@ -136,7 +136,7 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
     """The sheet that a TOML text holds; SheetFault names everything that is wrong with it."""
     try:
         table = tomllib.loads(source)
-    except (tomllib.TOMLDecodeError, RecursionError) as error:
+    except (ValueError, RecursionError) as error:
         raise SheetFault(
             f"The kind sheet {name} is not TOML: {error}", subject=name, next_step=advice("Mend the sheet.")
         ) from error

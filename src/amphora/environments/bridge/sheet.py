@@ -33,7 +33,7 @@ def parse_bridge(source: str, file: str, kinds: Mapping[str, str]) -> BridgeShee
     names everything that is wrong with it, each with its line."""
     try:
         table = tomllib.loads(source)
-    except (tomllib.TOMLDecodeError, RecursionError) as error:
+    except (ValueError, RecursionError) as error:
         raise _fault(file, [str(error)]) from error
     # All faults at once: whoever writes a sheet mends them together.
     if faults := list(SheetFaults(table, source).all()):

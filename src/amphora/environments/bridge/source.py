@@ -16,6 +16,7 @@ from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.parts import BridgeSheet
 from amphora.environments.bridge.sheet import checked_user, parse_bridge
 from amphora.environments.calls import checked_address
+from amphora.files.sheets import sheet_text
 
 ENDING = ".toml"
 
@@ -46,21 +47,15 @@ def read_bridge(where: str, folder: Path) -> BridgeSheet:
 
 def _parsed(path: Traversable, folder: Traversable, name: str) -> BridgeSheet:
     try:
-        text = path.read_text(encoding="utf-8")
+        text = sheet_text(path, name)
         named: Any = tomllib.loads(text).get("kinds", [])
-    except tomllib.TOMLDecodeError:
+    except (ValueError, RecursionError):
         named = []
-    except (OSError, UnicodeDecodeError) as error:
-        raise UsageFault(
-            f"The bridge sheet {name} can't be read ({type(error).__name__}).",
-            subject=name,
-            next_step=advice("Look at the file and its rights."),
-        ) from error
     kinds = {}
     for one in named if isinstance(named, list) else ():
         # A plain name: a sheet that came from somewhere must not make us read elsewhere.
         if isinstance(one, str) and "/" not in one and "\\" not in one and (folder / one).is_file():
-            kinds[one] = (folder / one).read_text(encoding="utf-8")
+            kinds[one] = sheet_text(folder / one, one)
     return parse_bridge(text, name, kinds)
 
 

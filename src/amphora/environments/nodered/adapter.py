@@ -10,7 +10,7 @@ from pathlib import Path
 from urllib.parse import quote, urlsplit
 
 from amphora.core.form.bindings import IdStyle
-from amphora.core.form.kinds import Outward, parse_sheet
+from amphora.core.form.kinds import Outward
 from amphora.core.form.spots import mask_secrets, reference_values
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, UsageFault
@@ -40,6 +40,7 @@ from amphora.environments.nodered.flowfile import (
 )
 from amphora.environments.nodered.order import Change, Node, rewritten
 from amphora.environments.nodered.sheets import nodered_sheets
+from amphora.files.sheets import read_sheet
 
 ID_PATTERN = r"[0-9a-zA-Z._-]{8,}"
 MOST_AT_ONCE = 8
@@ -68,7 +69,7 @@ def connect(location: str, folder: Path, user: str, secret: str, ca_file: str = 
     # The one rule of a kind sheet that has to be known before there are items at all.
     ours = folder / "kinds" / "integration.toml"
     if ours.is_file():
-        outward = outward.with_more(parse_sheet(ours.read_text(encoding="utf-8"), str(ours)).outward)
+        outward = outward.with_more(read_sheet(ours).outward)
     return NodeRed(Client(base_url, user, secret, ca_file=ca_file), outward)
 
 
