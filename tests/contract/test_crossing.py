@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -24,6 +26,7 @@ from amphora.engine.runs.backwards import Back
 from amphora.engine.undo import run_to_undo, undo
 from amphora.files.crosswalk_file import Cell, write_cells
 from amphora.files.package import read_package
+from amphora.ledger.locks import Locks
 from tests.conftest import SECRETS
 from tests.contract.grounds import Ground
 
@@ -143,6 +146,26 @@ def test_what_moved_since_the_docket_was_made_stops_the_import(
         import_prepared(session, prepared)
     assert told.value.subject == ground.renamed
     assert "remark" not in ground.told(ground.target, ground.renamed)
+
+
+def test_an_undo_that_had_to_wait_looks_whether_somebody_has_done_it(
+    ground: Ground, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    ground.bring(ground.export())
+    session, held = ground.session(), Locks.held
+    run = run_to_undo(session, "last")
+
+    @contextmanager
+    def late(locks: Locks, *words: str) -> Iterator[None]:
+        monkeypatch.setattr(Locks, "held", held)
+        other = ground.session()
+        assert undo(other, run_to_undo(other, "last")).is_as_before
+        with held(locks, *words):
+            yield
+
+    monkeypatch.setattr(Locks, "held", late)
+    with pytest.raises(NotReady, match="was put back already"):
+        undo(session, run)
 
 
 def test_it_can_go_on_and_come_back_to_its_source(ground: Ground) -> None:

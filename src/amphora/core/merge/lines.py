@@ -179,9 +179,8 @@ def _slide(lines: Sequence[str], flags: list[bool], others: list[bool]) -> None:
         while True:
             while end < len(lines) and flags[end]:
                 end += 1
-            up = 0
             while start > 0 and not flags[start - 1] and lines[start - 1] == lines[end - 1]:
-                start, end, unchanged, up = start - 1, end - 1, unchanged - 1, up + 1
+                start, end, unchanged = start - 1, end - 1, unchanged - 1
                 flags[start], flags[end] = True, False
             is_joined = False
             while start > 0 and flags[start - 1]:
