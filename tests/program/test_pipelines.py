@@ -176,5 +176,9 @@ def test_progress_is_told_as_asked(lists: Program, how: str) -> None:
     assert done.code == (2 if how == "loud" else 0)
     if how == "json":
         assert all("what" in line or "said" in line for line in lines_of(done.err))
+        steps = [line for line in lines_of(done.err) if str(line.get("what")).startswith("grove-test: ")]
+        told = [line["done"] for line in steps]
+        assert told == sorted(told)
+        assert (told[0] > 0, told[-1]) == (True, steps[-1]["total"])
     else:
         assert "amphora_progress" not in done.err
