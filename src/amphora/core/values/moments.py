@@ -29,7 +29,8 @@ def moment(text: str, now: str, option: str) -> str:
     if found := _SPAN.fullmatch(said):
         try:
             return _written(present - timedelta(days=int(found[1]) * _UNITS[found[2]]))
-        except OverflowError:
+        # Longer ago than there are dates, or than a number is read: from the beginning.
+        except (OverflowError, ValueError):
             return "0001-01-01T00:00:00Z"
     try:
         meant = datetime.fromisoformat(text.strip())
