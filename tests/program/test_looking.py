@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import json
 import sqlite3
 import zipfile
 from contextlib import closing
@@ -13,6 +14,7 @@ from xml.etree import ElementTree
 import pytest
 
 from tests.conftest import Program
+from tests.program.test_pauses import everything
 
 
 def test_survey_filters_sorts_and_speaks_csv(amphora: Program, halcyon: Path) -> None:
@@ -232,3 +234,29 @@ def test_a_saved_selection_survives_what_was_removed(amphora: Program, halcyon: 
         db.execute("delete from items where name = 'olive-varieties'")
         db.commit()
     assert amphora("export", "some").code == 2
+
+
+def test_numbers_that_no_package_holds_are_in_nobodys_way_but_their_own(amphora: Program, halcyon: Path) -> None:
+    with closing(sqlite3.connect(halcyon / "grove-live.practice")) as db:
+        text = json.dumps({"colours": {}, "id": 2**60, "more": 10**40})
+        db.execute("update items set live = ? where title = 'Olive'", (text,))
+        db.commit()
+    assert amphora("survey", "grove-live", "--json").code == 0
+    before = everything(halcyon)
+    amphora("export", "grove-dev", "Weigh slip", "--as", "slip")
+    amphora("map", "slip", "grove-live", "--accept")
+    assert "1 item verified" in amphora("import", "slip", "grove-live", "--yes").verdict
+    assert amphora("verify", "slip", "grove-live").code == 0
+    assert amphora("undo", "last", "--yes").verdict == "grove-live-1 is undone: grove-live is as it was before."
+    assert everything(halcyon) == before
+    refused = amphora("export", "grove-live", "Olive", "--as", "o")
+    assert (refused.code, "theme:house/olive can't be packed" in refused.err, "At /id." in refused.err) == (
+        3,
+        True,
+        True,
+    )
+    # What is replaced is kept as it was, to the digit.
+    amphora("export", "grove-dev", "Olive", "--as", "o")
+    assert amphora("import", "o", "grove-live", "--yes", "--replace", "Olive").code == 0
+    assert amphora("undo", "last", "--yes").code == 0
+    assert everything(halcyon) == before

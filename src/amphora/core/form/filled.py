@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 
 from amphora.core.form.bindings import MISSING
-from amphora.core.values.canon import digest
+from amphora.core.values.canon import loose_digest
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.pointers import (
@@ -87,4 +87,4 @@ def _is_same(one: Json, other: Json) -> bool:
     if one is MISSING or other is MISSING:
         return one is other
     # By digest: in Python 1, 1.0 and True are equal.
-    return digest(one) == digest(other)
+    return loose_digest(one) == loose_digest(other)

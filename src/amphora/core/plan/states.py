@@ -9,7 +9,7 @@ from typing import Final
 from amphora.core.form.attachments import kept_apart
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.settled import settled
-from amphora.core.values.canon import digest
+from amphora.core.values.canon import loose_digest
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json, Listed, States
 
@@ -122,7 +122,8 @@ class Habits:
         newest = image.newest if image and isinstance(image.newest, dict) else {}
         held = {name: newest[name] for name in names if newest.get(name) is not None}
         return {
-            name: {digest(one) for one in (part if isinstance(part, list) else [part])} for name, part in held.items()
+            name: {loose_digest(one) for one in (part if isinstance(part, list) else [part])}
+            for name, part in held.items()
         }
 
     def drafts(self, kind: str) -> bool:
@@ -149,7 +150,7 @@ def mark_of(image: Image | None, sheets: Mapping[str, KindSheet]) -> str:
     states = image.states
     # The link and the id are left out on purpose: an item made again has others, and is the same state all the same.
     told = [image.kind, states.title, states.folder, states.is_on, states.is_published, live, draft]
-    return f"{digest(told)}:{image.rows or 0}"
+    return f"{loose_digest(told)}:{image.rows or 0}"
 
 
 def files_of(image: Image | None, sheets: Mapping[str, KindSheet]) -> set[str]:

@@ -8,6 +8,7 @@ and large floats, member names beyond the surrogate range) goes to the RFC's own
 from __future__ import annotations
 
 import hashlib
+import json
 import math
 import re
 from typing import Any
@@ -15,7 +16,7 @@ from typing import Any
 import orjson
 import rfc8785
 
-from amphora.core.values.errors import AmphoraError
+from amphora.core.values.errors import NotReady
 from amphora.core.values.next_step import advice
 from amphora.core.values.pointers import Pointer, write_pointer
 
@@ -28,7 +29,7 @@ _TEXTS = re.compile(rb'"[^"\\]*(?:\\.[^"\\]*)*"')
 _BESIDE_NUMBERS = bytes(code for code in range(128) if chr(code) not in "0123456789.e-,:{}[]")
 
 
-class NotCanonical(AmphoraError):
+class NotCanonical(NotReady):
     """A value that RFC 8785 can't hold; `place` is its JSON Pointer."""
 
 
@@ -52,6 +53,16 @@ def canonical_bytes(value: Any) -> bytes:
 def digest(value: Any) -> str:
     """SHA-256 over the canonical bytes, in lower-case hexadecimal."""
     return hashlib.sha256(canonical_bytes(value)).hexdigest()
+
+
+def loose_digest(value: Any) -> str:
+    """A digest by which values are told apart that need not travel: that of their canonical bytes, and of another
+    spelling where they have none. An item that nobody carries may hold an integer of eighteen digits, and whoever looks
+    at its environment must not fail at that."""
+    try:
+        return digest(value)
+    except NotCanonical:
+        return hashlib.sha256(b"\0" + json.dumps(value, sort_keys=True).encode()).hexdigest()
 
 
 def is_plain_float(value: float) -> bool:

@@ -27,7 +27,7 @@ def near(name: str, known: Iterable[str], most: int = 1, alike: float = 0.55) ->
     for one in dict.fromkeys(known):
         start = _shared_parts(wanted, one.casefold())
         matcher.set_seqs(one.casefold()[start:], wanted[start:])
-        # From the cheapest bound to the real thing, and only if it beats what is found: a platform may hold thousands.
+        # From the cheapest bound to the real thing, and only what beats those found: a platform may hold thousands.
         if all(bound() >= least for bound in (matcher.real_quick_ratio, matcher.quick_ratio, matcher.ratio)):
             found = nlargest(most, [*found, (matcher.ratio(), one)], key=itemgetter(0))
             least = max(alike, found[-1][0]) if len(found) == most else alike

@@ -57,7 +57,20 @@ def _parse_slowly(raw: bytes | str) -> Any:
 
 def pretty_bytes(value: Any) -> bytes:
     """The fixed, indented, sorted layout in which JSON stands in packages: one member a line."""
-    return orjson.dumps(value, option=orjson.OPT_INDENT_2 | orjson.OPT_SORT_KEYS | orjson.OPT_APPEND_NEWLINE)
+    try:
+        return orjson.dumps(value, option=orjson.OPT_INDENT_2 | orjson.OPT_SORT_KEYS | orjson.OPT_APPEND_NEWLINE)
+    except TypeError:
+        # Integers beyond 64 bits and text that is not Unicode: no package holds them, and what is kept of a target
+        # may.
+        return json.dumps(value, indent=2, sort_keys=True).encode() + b"\n"
+
+
+def size_of(value: Any) -> int:
+    """How many bytes a value takes as JSON without white space."""
+    try:
+        return len(orjson.dumps(value))
+    except TypeError:
+        return len(json.dumps(value, separators=(",", ":")))
 
 
 def _unique(pairs: list[tuple[str, Any]]) -> dict[str, Any]:

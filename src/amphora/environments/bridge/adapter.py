@@ -14,7 +14,7 @@ from amphora.core.form.native_ids import MARK, closed_id, id_pattern
 from amphora.core.form.places import values_at
 from amphora.core.form.settled import without_volatile
 from amphora.core.plan.states import Image
-from amphora.core.values.canon import digest
+from amphora.core.values.canon import loose_digest
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved, Unavailable, Uncertain
 from amphora.core.values.model import Found, Json, Listed, Supply
 from amphora.environments.bridge import apart, lines, members
@@ -369,7 +369,7 @@ class Bridge(Acts):
                 with suppress(EnvironmentRefused):
                     self._do(publish, after, "publish")
                 after = self._switched_back(self._again(before), bool(before.row.states.is_on))
-            versions = [digest([one.live, one.draft]) for one in (before, after)]
+            versions = [loose_digest([one.live, one.draft]) for one in (before, after)]
             return after.row.states == before.row.states and versions[0] == versions[1]
         return False
 

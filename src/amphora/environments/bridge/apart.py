@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from amphora.core.form.portable import of_data_url
-from amphora.core.values.canon import digest
+from amphora.core.values.canon import loose_digest
 from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.model import Json
 from amphora.environments.bridge.bodies import Bodies
@@ -32,7 +32,7 @@ def written(
     for name, value in wanted.items():
         # Asked anew: writing the rest may have changed it.
         now, how = shown(client, part, name, values), part.apart[name]
-        if digest(how.bare(now)) == digest(value):
+        if loose_digest(how.bare(now)) == loose_digest(value):
             continue
         if how.file:
             _file(client, how, name, value, write, values)
@@ -94,7 +94,7 @@ def _entries(value: Json, how: Apart) -> dict[str, Json]:
     """The entries of a list by what tells one from another."""
     some = value if isinstance(value, list) else []
     # By content where nothing else tells them apart; without what the platform has written into them.
-    return {(text_at(one, how.by) if how.by else digest(how.bare([one]))): one for one in some}
+    return {(text_at(one, how.by) if how.by else loose_digest(how.bare([one]))): one for one in some}
 
 
 def _by_entry(
@@ -110,7 +110,7 @@ def _by_entry(
     for name, one in now.items():
         if name not in wanted:
             change(how.remove, name, one)
-        elif digest(wanted[name]) == digest(how.bare([one])[0]):
+        elif loose_digest(wanted[name]) == loose_digest(how.bare([one])[0]):
             continue
         elif how.change:
             change(how.change, name, wanted[name])

@@ -14,7 +14,7 @@ from amphora.core.form.native_ids import MARK, closed_id, opened_id
 from amphora.core.form.opened import opened
 from amphora.core.form.places import values_at
 from amphora.core.form.spots import mask_secrets
-from amphora.core.values.canon import digest
+from amphora.core.values.canon import loose_digest
 from amphora.core.values.errors import EnvironmentRefused, RevisionMoved
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json, Listed, States
@@ -229,7 +229,7 @@ class Items:
         native_form = forms[1] if forms[1] is not None else forms[0]
         shown = [None if form is None else self._opened(part, form) for form in forms]
         # A draft that says what is live is none.
-        is_same = shown[0] is not None and shown[1] is not None and digest(shown[0]) == digest(shown[1])
+        is_same = shown[0] is not None and shown[1] is not None and loose_digest(shown[0]) == loose_digest(shown[1])
         shown[1] = None if is_same else shown[1]
         said: Sequence[Json] = shown
         if part.kind.names_by_title or part.kind.parts_by:
@@ -308,7 +308,7 @@ class Items:
             kind=part.kind.kind,
             segments=(*(one for one in folder.split("/") if one), *self.holders.path_of(part, native_id), title),
             states=states,
-            revision=stamp or digest([*said, title, folder, is_on]),
+            revision=stamp or loose_digest([*said, title, folder, is_on]),
             link=link if link.startswith("http") else f"{self._links}{link}",
             modified_at=moment_of(value_at(row, paths["changed_at"])) if "changed_at" in paths else None,
             modified_by=text_at(row, paths.get("changed_by")) or None,

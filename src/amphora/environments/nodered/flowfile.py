@@ -12,7 +12,7 @@ from functools import cached_property
 
 from amphora.core.form.addresses import is_address
 from amphora.core.form.kinds import Outward
-from amphora.core.values.canon import digest
+from amphora.core.values.canon import loose_digest
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json, States
 from amphora.core.values.tokens import MASK
@@ -63,7 +63,7 @@ class FileItem:
     def _revision(self) -> str:
         # Of the item alone: the runtime's own revision moves with every other one's change. Worked out once: the list
         # and the single answer both tell it.
-        return digest([_cleaned(node) for node in self.nodes])[:16]
+        return loose_digest([_cleaned(node) for node in self.nodes])[:16]
 
     def definition(self) -> Json:
         """The native definition: the head's own members, with nodes or groups under it."""
