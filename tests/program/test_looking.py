@@ -260,3 +260,16 @@ def test_numbers_that_no_package_holds_are_in_nobodys_way_but_their_own(amphora:
     assert amphora("import", "o", "grove-live", "--yes", "--replace", "Olive").code == 0
     assert amphora("undo", "last", "--yes").code == 0
     assert everything(halcyon) == before
+
+
+def test_rows_are_carried_to_the_digit(amphora: Program, halcyon: Path) -> None:
+    where = "item_id = (select id from items where title = 'Growers') and number = 0"
+    with closing(sqlite3.connect(halcyon / "grove-dev.practice")) as db:
+        db.execute(f"update records set body = ? where {where}", (json.dumps({"id": 2**60, "more": 10**40}),))
+        db.commit()
+    amphora("export", "grove-dev", "Growers", "--as", "g", "--with", "records")
+    amphora("map", "g", "grove-live", "--accept")
+    assert amphora("import", "g", "grove-live", "--yes", "--with", "records").code == 0
+    with closing(sqlite3.connect(halcyon / "grove-live.practice")) as db:
+        [[body]] = db.execute(f"select body from records where {where}").fetchall()
+    assert json.loads(body) == {"id": 2**60, "more": 10**40}

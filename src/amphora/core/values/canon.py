@@ -57,8 +57,8 @@ def digest(value: Any) -> str:
 
 def loose_digest(value: Any) -> str:
     """A digest by which values are told apart that need not travel: that of their canonical bytes, and of another
-    spelling where they have none. An item that nobody carries may hold an integer of eighteen digits, and whoever looks
-    at its environment must not fail at that."""
+    spelling where they have none. An item that nobody carries may hold an integer of eighteen digits, and whoever
+    looks at its environment must not fail at that."""
     try:
         return digest(value)
     except NotCanonical:

@@ -65,6 +65,15 @@ def pretty_bytes(value: Any) -> bytes:
         return json.dumps(value, indent=2, sort_keys=True).encode() + b"\n"
 
 
+def line_bytes(value: Any) -> bytes:
+    """A value on a line of its own, as in JSON Lines, with its members sorted."""
+    try:
+        return orjson.dumps(value, option=orjson.OPT_SORT_KEYS | orjson.OPT_APPEND_NEWLINE)
+    except TypeError:
+        # Rows are somebody's data, and hold what they hold: also numbers of forty digits.
+        return json.dumps(value, sort_keys=True, separators=(",", ":")).encode() + b"\n"
+
+
 def size_of(value: Any) -> int:
     """How many bytes a value takes as JSON without white space."""
     try:
