@@ -92,6 +92,10 @@ def test_half_of_a_change_is_known_and_nobody_elses_is(now: Image, is_between: b
     assert is_half(now, half_of(tagged("a", "x"), tagged("b", "y"), HALVES), HALVES) is is_between
 
 
+def test_a_member_of_its_own_that_nobody_meant_is_somebody_elses() -> None:
+    assert not is_half(tagged("b", "x"), half_of(tagged("a"), tagged("b"), HALVES), HALVES)
+
+
 @pytest.mark.parametrize(
     ("title", "folder", "text", "is_between"),
     [

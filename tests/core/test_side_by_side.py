@@ -78,3 +78,9 @@ def test_each_question_is_told_with_its_number() -> None:
 )  # fmt: skip
 def test_settings_are_of_their_type(value: Json, type_: str, is_one: bool) -> None:
     assert is_setting(value, type_) is is_one
+
+
+def test_whoever_goes_back_and_quits_has_not_decided_that_one() -> None:
+    said = iter([Answer("package"), Answer("target"), Answer(go_back=True), Answer(quit=True)])
+    questions = [Question("flow:a", "A", cast(Any, SimpleNamespace(place=f"/{n}"))) for n in range(3)]
+    assert decide_all(questions, lambda *_: next(said)) == {"flow:a": {"/0": "package"}}
