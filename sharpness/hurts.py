@@ -83,7 +83,7 @@ HURTS = (
     Hurt("data that stays in a region leaves it", "core/plan/gate.py", "        *_regions(docket, standing),\n", "", ("tests/program/test_rounds.py",)),
     Hurt("half of the targets are undone before one is missed", "engine/campaign.py", "        session.placed(run)\n", "        pass\n", ("tests/program/test_rounds.py",)),
     Hurt("a ledger is taken over without a look", "ledger/transfer.py", "if _mark(source, table, names) != _mark(goal, table, names):", "if False:", ("tests/files/test_team.py",)),
-    Hurt("what was edited again since is overwritten", "engine/gate.py", "if not seen or (key in now and now[key].digest == seen)]", "if True]", ("tests/program/test_pauses.py",)),
+    Hurt("what was edited again since is overwritten", "engine/gate.py", "if not seen or (key in now and now[key].fingerprint == seen)", "if True", ("tests/program/test_pauses.py",)),
     Hurt("what another ledger brought is overwritten", "core/merge/merge.py", "            by = By.UNKNOWN\n        elif equal(base, target)", "            by = By.PACKAGE\n        elif equal(base, target)", ("tests/program/test_beside.py",)),
     Hurt("a version is overwritten with other contents", "files/store.py", "                if self._is_other(contents, path, digest):\n", "                if True:\n", (TRUST, "tests/files/test_package.py")),
     Hurt("references keep the source's ids", "core/form/portable.py", "if spot.refer and (token := self._reference(text, spot.refer)):", "if False:", ("tests/core/test_portable.py", CROSSING)),

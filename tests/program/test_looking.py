@@ -260,6 +260,18 @@ def test_numbers_that_no_package_holds_are_in_nobodys_way_but_their_own(amphora:
     assert amphora("import", "o", "grove-live", "--yes", "--replace", "Olive").code == 0
     assert amphora("undo", "last", "--yes").code == 0
     assert everything(halcyon) == before
+    # Beside what is brought, it is a local edit like any other.
+    amphora("import", "o", "grove-live", "--yes", "--replace", "Olive")
+    with closing(sqlite3.connect(halcyon / "grove-live.practice")) as db:
+        db.execute("update items set live = json_set(live, '$.id', ?) where title = 'Olive'", (2**60,))
+        db.commit()
+    amphora("practice", "edit", "grove-dev.practice", "Olive", "--set", '/font="Alegreya Sans"')
+    amphora("export", "o")
+    assert amphora("compare", "o", "grove-live", "--docket", "d.yaml").code == 1
+    assert "1 local edit kept; 1 item verified" in amphora("import", "d.yaml", "--yes").verdict
+    assert amphora("verify", "o", "grove-live").code == 0
+    [there] = [row for row in everything(halcyon) if "Alegreya Sans" in str(row)]
+    assert str(2**60) in str(there)
 
 
 def test_rows_are_carried_to_the_digit(amphora: Program, halcyon: Path) -> None:

@@ -250,7 +250,7 @@ def _with_seen(session: Session, side: Side, needs: Iterable[Need], request: Exp
     at_home = [n.key for n in found if n.key in side.by_key and not side.by_key[n.key].is_drafted_only]
     guides = session.ledger.last_forms(side.uid, at_home)
     read, _, _ = read_items(side, at_home, request.take, guides, binds_new=True)
-    return tuple(replace(need, seen=read[need.key].digest) if need.key in read else need for need in found)
+    return tuple(replace(need, seen=read[need.key].fingerprint) if need.key in read else need for need in found)
 
 
 def _dropped(session: Session, contents: Contents) -> dict[Key, tuple[str, ...]]:

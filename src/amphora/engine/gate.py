@@ -41,7 +41,9 @@ class ImportRequest:
     def consent(self, prepared: Prepared) -> Consent:
         """What is agreed to beyond creations and plain updates."""
         now = prepared.present
-        edited = [key for key, seen in self.edited.items() if not seen or (key in now and now[key].digest == seen)]
+        edited = [
+            key for key, seen in self.edited.items() if not seen or (key in now and now[key].fingerprint == seen)
+        ]
         return Consent(prepared.is_reviewed, self.take_over, edited, self.may_pause, self.run)
 
 

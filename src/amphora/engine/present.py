@@ -11,7 +11,7 @@ from amphora.core.form.portable import Portable
 from amphora.core.merge.compare import Base
 from amphora.core.needs.crosswalk import Mapped, MapState
 from amphora.core.plan.claims import Claims
-from amphora.core.values.canon import digest
+from amphora.core.values.canon import loose_digest
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Found, Item, States
@@ -114,8 +114,8 @@ def _earlier(session: Session, side: Side, key: Key, present: Item | None, base:
     # The last one is the base already: only what came before it would be news.
     for one in past[1:]:
         delivery = one.delivery
-        is_same = digest(delivery.merged) == present.digest and delivery.merged_states == present.states
-        if is_same and digest(past[0].delivery.merged) != present.digest:
+        is_same = loose_digest(delivery.merged) == present.fingerprint and delivery.merged_states == present.states
+        if is_same and loose_digest(past[0].delivery.merged) != present.fingerprint:
             return f"{delivery.package} {delivery.version}"
     return ""
 

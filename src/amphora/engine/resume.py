@@ -93,7 +93,7 @@ def kept_request(prepared: Prepared) -> dict[str, Json]:
         # With what was taken back: until the run is done, the ledger remembers it as it was before.
         "decisions": replace(prepared.said, arrivals=said_over(docket.arrivals, prepared.said.arrivals)).to_json(),
         # Shown to whoever started it as it was then, and agreed to; what comes up later is not.
-        "edited": {key: prepared.present[key].digest for key in seen if key in prepared.present},
+        "edited": {key: prepared.present[key].fingerprint for key in seen if key in prepared.present},
         "agreed": [one.words for one in prepared.agreed if one.counts],
         "take_over": sorted({name.partition(" ")[0] for names in docket.shared.values() for name in names}),
         "since": docket.since,

@@ -208,16 +208,17 @@ def fault(path: Path, reason: str, holder: Any = None, name: Any = None) -> Usag
     )
 
 
-def json_of(value: Any, path: Path, holder: Any, name: Any) -> Json:
-    """A YAML value as the JSON value that it stands for; UsageFault for what JSON can't hold."""
+def json_of(value: Any, path: Path, holder: Any, name: Any, is_chosen: bool = False) -> Json:
+    """A YAML value as the JSON value that it stands for; UsageFault for what JSON can't hold, and for numbers in what
+    is chosen that others would read otherwise. What a target holds may hold such."""
     if isinstance(value, Mapping):
-        return {str(member): json_of(part, path, value, member) for member, part in value.items()}
+        return {str(member): json_of(part, path, value, member, is_chosen) for member, part in value.items()}
     if isinstance(value, list):
-        return [json_of(part, path, value, number) for number, part in enumerate(value)]
+        return [json_of(part, path, value, number, is_chosen) for number, part in enumerate(value)]
     # Before the numbers: in Python True is one.
     if value is None or isinstance(value, bool):
         return value
-    if isinstance(value, int) and abs(value) > LARGEST_INTEGER:
+    if is_chosen and isinstance(value, int) and abs(value) > LARGEST_INTEGER:
         raise fault(path, f"{value} is beyond 2^53-1, where JSON numbers lose digits.", holder, name)
     if isinstance(value, float) and not math.isfinite(value):
         raise fault(path, f"{value} is no number that JSON has.", holder, name)
@@ -382,7 +383,7 @@ def _choice(path: Path, key: Any, place: Any, change: Mapping[str, Any]) -> Json
     choice = change["choice"]
     # Exactly that: a second member beside it would be something that nobody honours.
     if isinstance(choice, Mapping) and set(choice) == {"value"}:
-        return {"value": json_of(choice["value"], path, choice, "value")}
+        return {"value": json_of(choice["value"], path, choice, "value", is_chosen=True)}
     if choice not in CHOICES:
         raise fault(path, f"{choice!r} is no choice for {key} at {place}.", change, "choice")
     return str(choice)

@@ -159,7 +159,7 @@ def item_json(item: Item) -> dict[str, Json]:
         "kind": item.kind,
         "title": item.states.title,
         "states": item.states.to_json(),
-        "digest": item.digest,
+        "digest": item.fingerprint,
         "uses": sorted(item.uses()),
     }
 

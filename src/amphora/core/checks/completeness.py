@@ -42,7 +42,7 @@ def item_differs(context: CheckContext) -> Iterable[Finding]:
     for need in context.contents.needs:
         there = present.get(need.key)
         # Packages of older builds say nothing of what was seen.
-        if there is not None and need.seen and there.digest != need.seen:
+        if there is not None and need.seen and there.fingerprint != need.seen:
             yield context.finding(
                 "item-differs",
                 Level.WARNING,

@@ -10,7 +10,7 @@ from typing import Any
 
 import orjson
 
-from amphora.core.values.canon import digest
+from amphora.core.values.canon import NotCanonical, digest, loose_digest
 from amphora.core.values.keys import Key, kind_of
 from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import NOTHING, NextStep
@@ -192,8 +192,16 @@ class Item:
         if not isinstance(other, Item):
             return NotImplemented
         # By digest: two forms are compared without being parsed.
-        mine = (self.key, self.schema, self.states, self.native_id, self.link, self.layout_bytes, self.digest)
-        its = (other.key, other.schema, other.states, other.native_id, other.link, other.layout_bytes, other.digest)
+        mine = (self.key, self.schema, self.states, self.native_id, self.link, self.layout_bytes, self.fingerprint)
+        its = (
+            other.key,
+            other.schema,
+            other.states,
+            other.native_id,
+            other.link,
+            other.layout_bytes,
+            other.fingerprint,
+        )
         return mine == its
 
     # Equal items would need equal hashes over a form of any size; nobody keeps items in sets.
@@ -206,8 +214,16 @@ class Item:
 
     @cached_property
     def digest(self) -> str:
-        """The item digest: SHA-256 over the canonical portable form."""
+        """The item digest: SHA-256 over the canonical portable form; NotCanonical where that has none."""
         return digest(self.form)
+
+    @property
+    def fingerprint(self) -> str:
+        """What tells this form from another one: its digest, or, of one that no package could hold, another."""
+        try:
+            return self.digest
+        except NotCanonical:
+            return loose_digest(self.form)
 
     @cached_property
     def tokens(self) -> tuple[tuple[TokenPlace, Token], ...]:
