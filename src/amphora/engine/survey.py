@@ -17,7 +17,7 @@ from amphora.core.values.moments import moment
 from amphora.core.values.next_step import to_type
 from amphora.core.values.pace import uncollected
 from amphora.core.values.pointers import parse_pointer, write_pointer
-from amphora.core.values.strict_json import size_of
+from amphora.core.values.strict_json import compact_bytes
 from amphora.engine.session import Session, utc_now
 from amphora.engine.sides import own_side, read_items
 
@@ -56,7 +56,7 @@ def survey(
         for found in side.opened.environment.read(list(side.keys), "draft"):
             key = side.keys[found.listed.native_id]
             uses[key] = quick_references(found.definition, side.names, key)
-            sizes[key] = size_of(found.definition)
+            sizes[key] = len(compact_bytes(found.definition))
     used_by = counts(uses)
     chosen = choose(wanted, side.by_key, environment) if wanted else sorted(side.by_key)
     rows = [Surveyed(key, side.by_key[key], len(uses[key]), used_by.get(key, 0), sizes[key]) for key in chosen]

@@ -11,7 +11,7 @@ from amphora.core.values.errors import PackageDamaged
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
 from amphora.core.values.raw import Raw, chunks_of
-from amphora.core.values.strict_json import MOST_LEVELS, JsonFault, line_bytes, parse_json
+from amphora.core.values.strict_json import MOST_LEVELS, JsonFault, compact_bytes, parse_json
 from amphora.files.bounds import Bounds
 
 
@@ -19,7 +19,7 @@ def write_rows(path: Path, rows: Iterator[Json]) -> None:
     """Writes rows, without holding them."""
     with path.open("wb") as file:
         for row in rows:
-            file.write(line_bytes(row))
+            file.write(compact_bytes(row) + b"\n")
 
 
 def rows_of(raw: Raw) -> Iterator[Json]:

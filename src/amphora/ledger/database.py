@@ -6,18 +6,16 @@ Two kinds: a file of one workspace (`sqlite`), and a team's server (`postgres`).
 
 from __future__ import annotations
 
-import json
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Any, Protocol
 
-import orjson
-
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
+from amphora.core.values.strict_json import compact_bytes
 from amphora.ledger.migrations import MIGRATIONS, migrate, version_of
 
 PORTION = 500
@@ -121,11 +119,7 @@ def open_database(place: Path | str, secret: str = "") -> Database:
 
 def dumped(value: Json) -> str:
     """A value as the ledger keeps it."""
-    try:
-        return orjson.dumps(value, option=orjson.OPT_SORT_KEYS).decode()
-    # Integers beyond 64 bit and lone surrogates, which definitions may hold.
-    except TypeError:
-        return json.dumps(value, ensure_ascii=False, sort_keys=True)
+    return compact_bytes(value).decode()
 
 
 def next_seq(db: Database, count: int = 1) -> int:

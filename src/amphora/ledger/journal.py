@@ -131,7 +131,7 @@ class Journal:
         # Whoever names what a run is about gets its runs.
         about = [run.name for run in runs if name in (run.environment, run.package, f"{run.package}-{run.version}")]
         details = [f"of {name}: {', '.join(about[:5])}"] if about else []
-        details += [f"near: {one}" for one in near(name, [run.name for run in runs])] if not about else []
+        details = details or [f"near: {one}" for one in near(name, [run.name for run in runs])]
         latest = [f"latest: {', '.join(run.name for run in runs[:5])}"] if runs else []
         raise UsageFault(
             f"There is no run {name!r}." if runs or name != "last" else "There is no run yet.",

@@ -13,7 +13,7 @@ from amphora.core.values.keys import Key, decode_segment, path_of, readable
 from amphora.core.values.model import Finding, Item, Level, Listed
 from amphora.core.values.next_step import advice, to_type
 from amphora.core.values.rights import not_permitted
-from amphora.core.values.strict_json import size_of
+from amphora.core.values.strict_json import compact_bytes
 
 FAMILY = "target"
 NEAR = 0.9
@@ -215,7 +215,7 @@ def limit_exceeded(context: CheckContext) -> Iterable[Finding]:
         return
     for item in context.written():
         # The cheap look first: an item is measured only if its bytes give a reason to.
-        if len(item.form_bytes) > most_bytes * NEAR and (size := size_of(item.form)) > most_bytes * NEAR:
+        if len(item.form_bytes) > most_bytes * NEAR and (size := len(compact_bytes(item.form))) > most_bytes * NEAR:
             is_over = size > most_bytes
             yield context.finding(
                 "limit-exceeded",

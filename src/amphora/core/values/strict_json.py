@@ -65,21 +65,13 @@ def pretty_bytes(value: Any) -> bytes:
         return json.dumps(value, indent=2, sort_keys=True).encode() + b"\n"
 
 
-def line_bytes(value: Any) -> bytes:
-    """A value on a line of its own, as in JSON Lines, with its members sorted."""
+def compact_bytes(value: Any) -> bytes:
+    """A value on one line without white space, with its members sorted."""
     try:
-        return orjson.dumps(value, option=orjson.OPT_SORT_KEYS | orjson.OPT_APPEND_NEWLINE)
+        return orjson.dumps(value, option=orjson.OPT_SORT_KEYS)
     except TypeError:
-        # Rows are somebody's data, and hold what they hold: also numbers of forty digits.
-        return json.dumps(value, sort_keys=True, separators=(",", ":")).encode() + b"\n"
-
-
-def size_of(value: Any) -> int:
-    """How many bytes a value takes as JSON without white space."""
-    try:
-        return len(orjson.dumps(value))
-    except TypeError:
-        return len(json.dumps(value, separators=(",", ":")))
+        # As above: rows and what the ledger keeps are somebody's data, and hold what they hold.
+        return json.dumps(value, sort_keys=True, separators=(",", ":")).encode()
 
 
 def _unique(pairs: list[tuple[str, Any]]) -> dict[str, Any]:

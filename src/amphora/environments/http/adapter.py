@@ -13,7 +13,7 @@ from amphora.core.values.errors import EnvironmentRefused, SheetFault
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Found, Json, Listed, Supply
 from amphora.core.values.raw import Raw, chunks_of, size_of
-from amphora.core.values.strict_json import JsonFault, line_bytes, parse_json
+from amphora.core.values.strict_json import JsonFault, compact_bytes, parse_json
 from amphora.environments.calls import checked_address
 from amphora.environments.contract import Description, Identity, Probe, Seen, Take, Write, Written
 from amphora.environments.http.client import Client
@@ -158,7 +158,7 @@ class HoldingRows(HttpEnvironment):
 
     def load(self, native_id: str, rows: Iterator[Json], comes_back: bool = False) -> int:
         # Never read before they are sent: the source gives rows as fast as the target takes them.
-        lines = map(line_bytes, rows)
+        lines = (compact_bytes(row) + b"\n" for row in rows)
         path = f"{_item(native_id)}/rows"
         headers = {"If-None-Match": "*", "Content-Type": "application/x-ndjson"}
         table = self.client.changed("PUT", path, headers=headers, content=lines)

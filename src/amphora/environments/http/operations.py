@@ -12,7 +12,7 @@ from urllib.parse import unquote
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.raw import PIECE_BYTES
-from amphora.core.values.strict_json import line_bytes, parse_json
+from amphora.core.values.strict_json import compact_bytes, parse_json
 from amphora.environments.contract import Environment, Seen, Take
 from amphora.environments.http import wire
 
@@ -177,7 +177,7 @@ def _rows(r: Request) -> Answer:
     # The first one before anything is sent: afterwards no refusal could be told.
     first = list(islice(rows, 1))
     # The others are made while they are sent: nothing of a table is kept here.
-    return Answer(pieces=map(line_bytes, chain(first, rows)))
+    return Answer(pieces=(compact_bytes(row) + b"\n" for row in chain(first, rows)))
 
 
 def _load(r: Request) -> Answer:
