@@ -401,12 +401,13 @@ def test_edits_verification_difference_and_withdrawal() -> None:
     )
     assert str(bad.next_step) == "amphora env test live"
     for counts, words, code in (
-        ((0, 0, 0), "a and b are the same.", 0),
-        ((1, 2, 3), "1 differs, 2 only in a, 3 only in b.", 1),
+        ((0, 0, 0, 0), "a and b are the same.", 0),
+        ((0, 0, 0, 1), "flow:x is the same in a and b.", 0),
+        ((0, 0, 0, 2), "These 2 items are the same in a and b.", 0),
+        ((1, 2, 3, 1), "1 differs, 2 only in a, 3 only in b.", 1),
     ):
-        sides = SimpleNamespace(
-            changed={n: [] for n in range(counts[0])}, only_left=[0] * counts[1], only_right=[0] * counts[2]
-        )
+        changed, left, right, named = ([f"flow:{'xyz'[n]}" for n in range(count)] for count in counts)
+        sides = SimpleNamespace(changed=changed, only_left=left, only_right=right, named=named)
         told = verdicts.of_difference("a", "b", cast(Any, sides))
         assert (told.words, told.code) == (words, code)
     docket = Docket(gone=2, rows=9, let_go=1, edited_there=("flow:a",))

@@ -107,7 +107,7 @@ def compare(
       amphora compare grove-dev grove-live --expect-same
       amphora compare olive-intake-1.0.0 olive-intake-1.1.0
     """
-    from amphora.cli.typed import retyped
+    from amphora.cli.typed import retyped, typed_but
     from amphora.core.plan.commands import COMPARED
     from amphora.core.values.errors import UsageFault
     from amphora.engine.arrivals import Said, wants_records
@@ -119,7 +119,13 @@ def compare(
             raise UsageFault(f"--only takes {', '.join(ONLY)}, not {only!r}.", next_step=to_type("compare", "--help"))
         # First, for it takes no sides: they stand in the docket.
         if refresh is not None:
-            _refresh(work, refresh)
+            if beyond := [*(name for name in (left, right) if name), *typed_but("refresh", "html")]:
+                raise UsageFault(
+                    f"What {refresh} is about and decides stands in it, and {beyond[0]} would be passed over.",
+                    subject=beyond[0],
+                    next_step=to_type("compare", "--refresh", str(refresh)),
+                )
+            _refresh(work, refresh, html)
             return
         if choose and docket is None and not decide:
             raise UsageFault(
@@ -132,6 +138,12 @@ def compare(
         targets, item = _targets_and_item(work, left, right, others or ())
         # Only a package against an environment is an import to be; everything else is two sides.
         if left in environments or not targets:
+            if others_typed := typed_but("side_by_side", "expect_same", "all_"):
+                raise UsageFault(
+                    f"{others_typed[0]} is for a package and an environment that it would go into.",
+                    subject=others_typed[0],
+                    next_step=to_type("compare", left, right, *(others or ())),
+                )
             _two_sides(work, (left, right), item, side_by_side, expect_same)
             return
         shown = _Shown(
@@ -186,7 +198,8 @@ def _imports_to_be(work: Work, left: str, targets: Sequence[str], shown: _Shown)
     from amphora.render.rounds import comparisons_result
 
     # Refused and not done for the first one: a docket belongs to one target.
-    if shown.docket or shown.decide or shown.html or shown.md or shown.side_by_side or shown.only or shown.choose:
+    alone = (shown.docket, shown.decide, shown.html, shown.md, shown.side_by_side, shown.only, shown.since)
+    if any(alone) or shown.choose:
         raise UsageFault(
             "That is for one target at a time.",
             subject=left,
@@ -343,7 +356,7 @@ def _quiet(result: Result) -> Result:
     return replace(result, blocks=[])
 
 
-def _refresh(work: Work, path: Path) -> None:
+def _refresh(work: Work, path: Path, html: Path | None) -> None:
     from dataclasses import replace
 
     from amphora.core.merge.phrase import place_phrase
@@ -357,9 +370,11 @@ def _refresh(work: Work, path: Path) -> None:
 
     found = refresh_docket(work.session, path)
     reviewed = replace(found.prepared, is_reviewed=True)
-    result = compare_result(
-        found.prepared.docket, in_the_way(work.session, reviewed, ImportRequest(Decisions(), yes=True))
-    )
+    reasons = in_the_way(work.session, reviewed, ImportRequest(Decisions(), yes=True))
+    result = compare_result(found.prepared.docket, reasons)
+    if html is not None:
+        # Whoever is to agree to it anew needs the page anew.
+        html.write_text(_review(work, reviewed, reasons, ""), encoding="utf-8")
     lines = [f"- {readable(key)}: {place_phrase(place)}" for key, place in found.dropped]
     blocks = [*([Lines(lines, "Decided before, and to be decided anew")] if lines else []), *result.blocks]
     # Before all else: somebody counts on an agreement that is none any more.

@@ -9,7 +9,7 @@ import typer
 
 from amphora.cli.packages import opened_package
 from amphora.cli.work import DebugFlag, FolderOption, JsonFlag, working
-from amphora.core.values.next_step import advice
+from amphora.core.values.next_step import advice, to_type
 
 
 def map_(
@@ -52,6 +52,7 @@ def map_(
       amphora map olive-intake grove-live --texts
     """
     from amphora.cli.questions import asker
+    from amphora.cli.typed import typed_but
     from amphora.core.values.errors import UsageFault
     from amphora.engine.crosswalk_table import read_table, write_table
     from amphora.engine.map import doubts, map_makers, map_package, replaced, rewritings
@@ -60,7 +61,19 @@ def map_(
     with working(json, workspace) as work:
         contents, session = opened_package(work, package), work.session
         environments = session.workspace.targets(environments)
+        if only and not accept:
+            raise UsageFault(
+                "--only says which guesses --accept takes.",
+                subject="--only",
+                next_step=to_type("map", contents.spoken, environments[0], "--accept", "--only", only[0]),
+            )
         if texts:
+            if writing := typed_but("texts"):
+                raise UsageFault(
+                    f"--texts only shows, and {writing[0]} is for what is written.",
+                    subject=writing[0],
+                    next_step=to_type("map", contents.spoken, environments[0], "--texts"),
+                )
             if len(environments) > 1:
                 raise UsageFault("--texts is for one target at a time.", next_step=advice("Name one environment."))
             found = rewritings(session, contents, environments[0])

@@ -27,13 +27,16 @@ def peek(
     from pathlib import Path
 
     from amphora.cli.packages import opened_package
-    from amphora.core.needs.selection import choose
-    from amphora.engine.export import listed_items
+    from amphora.core.values.errors import UsageFault
+    from amphora.core.values.next_step import to_type
+    from amphora.engine.compare import named_key
     from amphora.files.docket_file import is_docket
     from amphora.render.peek import peek_item_result, peek_result
 
     with working(json, workspace) as work:
         if is_docket(Path(package)):
+            if item is not None:
+                raise UsageFault("A docket is shown whole.", subject=item, next_step=to_type("peek", package))
             from amphora.cli.sign import needed
             from amphora.files.agreements import agreements
             from amphora.files.docket_file import read_docket
@@ -52,5 +55,5 @@ def peek(
             policy = session.workspace.is_signature_required if work.has_workspace else None
             work.show(peek_result(contents, session.likely_target(contents.source), signature, policy))
             return
-        [key, *_] = choose([item], listed_items(contents), contents.title)
+        key = named_key(contents, item)
         work.show(peek_item_result(contents, key))

@@ -9,6 +9,12 @@ OF_ONE_CALL = frozenset("preview yes dry json workspace debug progress wait brea
 """Options that say how a call is made, and nothing of what it is about."""
 
 
+def typed_but(*names: str) -> list[str]:
+    """The options of the present command that were typed, but for those of every call and those that are named: what
+    would be passed over without a word."""
+    return [words[0] for words in retyped(*names)]
+
+
 def retyped(*but: str) -> tuple[tuple[str, ...], ...]:
     """The options of the present command as they were typed, each with its value; without those of one call, and
     without those whose parameters are named."""

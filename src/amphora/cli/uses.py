@@ -29,10 +29,14 @@ def uses(
       amphora uses grove-dev "Press log" --depth 1
       amphora uses grove-dev "Harvest Intake" --figure intake.svg
     """
+    from amphora.core.values.errors import UsageFault
+    from amphora.core.values.next_step import to_type
     from amphora.engine.survey import uses_of
     from amphora.render.survey import uses_result
 
     with working(json, workspace) as work:
+        if depth is not None and depth < 1:
+            raise UsageFault(f"--depth is 1 or more, not {depth}.", next_step=to_type("uses", "--help"))
         net = uses_of(work.session, environment, item)
         if figure is not None:
             from amphora.render.figures import draw_uses

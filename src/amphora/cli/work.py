@@ -83,6 +83,10 @@ BreakFlag = Annotated[
 ]
 
 
+WORDS_OF_ONES_OWN = {"--why", "--note"}
+"""Options for texts that nobody has to write."""
+
+
 class PlainCommand(TyperCommand):
     """A command whose help has no escapes in it, and whose words a shell can complete."""
 
@@ -101,9 +105,19 @@ class PlainCommand(TyperCommand):
         known = {name for one in options for name in (*one.opts, *one.secondary_opts)}
         wanting = {name for one in options if not one.is_flag for name in one.opts}
         # The library takes whatever comes next: a file called --json would be written.
-        for word, after in pairwise(args[: args.index("--")] if "--" in args else args):
+        typed = args[: args.index("--")] if "--" in args else args
+        pairs = list(pairwise(typed))
+        for word, after in pairs:
             if word in wanting and after.partition("=")[0] in known:
                 raise click.UsageError(f"{word} takes a value, and {after} is an option", ctx)
+        # A script's variable that was never set: a copy without a suffix would be no copy, but the item itself.
+        for name in sorted(wanting - WORDS_OF_ONES_OWN):
+            if f"{name}=" in typed or (name, "") in pairs:
+                raise click.UsageError(f"{name} takes a value, and it is empty", ctx)
+        # What was said before the command counts for it, and is not passed over by one that knows no such thing: a
+        # workspace would be started here, and not where it was said.
+        if strange := [name for name in ctx.default_map or () if name not in {one.name for one in options}]:
+            raise click.NoSuchOption(f"--{strange[0]}", ctx=ctx)
         try:
             return super().parse_args(ctx, args)
         except click.UsageError as error:

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 from amphora.core.merge.merge import PACKAGE
-from amphora.core.needs.selection import choose
+from amphora.core.needs.selection import choose, the_one
 from amphora.core.plan.arrivals import NOTHING_SAID, Arrival, moved_folders
 from amphora.core.plan.decisions import LEAVE, Decisions, ItemDecision
 from amphora.core.values.errors import UsageFault
@@ -57,21 +57,14 @@ def arrivals_of(contents: Contents, titles: Sequence[str], folders: Sequence[str
         )
     for text in titles:
         name, title = _pair(text, "ITEM=TITLE", '--title "Weigh slip=Weigh slip (north)"')
-        keys = choose([name], listed_items(contents), contents.title)
-        if len(keys) > 1:
+        key = the_one(name, listed_items(contents), contents.title)
+        if found.get(key, NOTHING_SAID).title is not None:
             raise UsageFault(
-                f"{name!r} can mean {len(keys)} items of {contents.title}.",
-                subject=name,
-                details=keys,
-                next_step=advice("Give each of them a title of its own."),
-            )
-        if found.get(keys[0], NOTHING_SAID).title is not None:
-            raise UsageFault(
-                f"Two titles are said for {readable(keys[0])}.",
-                subject=keys[0],
+                f"Two titles are said for {readable(key)}.",
+                subject=key,
                 next_step=advice("Say one of them."),
             )
-        found[keys[0]] = Arrival(title=title).over(found.get(keys[0], NOTHING_SAID))
+        found[key] = Arrival(title=title).over(found.get(key, NOTHING_SAID))
     return found
 
 

@@ -9,7 +9,7 @@ from amphora.core.form.kinds import KindSheet, parse_sheet
 from amphora.core.form.routes import converted_contents
 from amphora.core.merge.compare import STATE, item_differences
 from amphora.core.merge.merge import FieldChange
-from amphora.core.needs.selection import choose
+from amphora.core.needs.selection import choose, the_one
 from amphora.core.plan.decisions import LEAVE, Decisions, ItemDecision
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
@@ -31,11 +31,13 @@ class Differences:
     changed: dict[Key, list[FieldChange]]
     left: dict[Key, Item]
     right: dict[Key, Item]
+    named: tuple[Key, ...] = ()
+    """The items that it was narrowed down to; none where all was compared."""
 
 
 def named_key(contents: Contents, name: str) -> Key:
     """The one item of a package that a name means."""
-    return choose([name], listed_items(contents), contents.title)[0]
+    return the_one(name, listed_items(contents), contents.title)
 
 
 def chosen_for_items(contents: Contents, texts: Sequence[str]) -> Decisions:
@@ -71,13 +73,14 @@ def compare_sides(session: Session, left: str | Contents, right: str | Contents,
     mine = Contents("", "", "", "", left_items, ())
     left_items = dict(converted_contents(mine, right_sheets, left_sheets.values())[0].items)
     sheets = left_sheets | right_sheets
+    chosen: list[Key] = []
     if only is not None:
         # On either side: what is new stands only on one.
         merged = {**right_items, **left_items}
         index = listed_items(Contents("", "", "", "", merged, ()))
-        [chosen, *_] = choose([only], index, "either side")
+        chosen = choose([only], index, "either side")
         left_items, right_items = (
-            {k: i for k, i in side.items() if k == chosen} for side in (left_items, right_items)
+            {k: i for k, i in side.items() if k in chosen} for side in (left_items, right_items)
         )
     changed = {
         key: changes
@@ -85,7 +88,7 @@ def compare_sides(session: Session, left: str | Contents, right: str | Contents,
         if (changes := item_differences(left_items[key], right_items[key], sheets[left_items[key].kind]))
     }
     only_left, only_right = left_items.keys() - right_items.keys(), right_items.keys() - left_items.keys()
-    return Differences(sorted(only_left), sorted(only_right), changed, left_items, right_items)
+    return Differences(sorted(only_left), sorted(only_right), changed, left_items, right_items, tuple(chosen))
 
 
 def _items(session: Session, side: str | Contents) -> tuple[dict[Key, Item], dict[str, KindSheet]]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from amphora.core.merge.merge import FieldChange
-from amphora.core.needs.selection import choose
+from amphora.core.needs.selection import the_one
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Claim, Listed
@@ -29,7 +29,7 @@ class Traced:
 def trace(session: Session, environment: str, name: str) -> Traced:
     """The history of one item of an environment."""
     side = own_side(session.open(environment), session.ledger, session.crosswalk)
-    [key, *_] = choose([name], side.by_key, environment)
+    key = the_one(name, side.by_key, environment)
     found = session.ledger.deliveries_of(side.uid, key)
     claims = [claim for claim in session.ledger.claims(side.uid) if claim.key == key]
     edits = verify(session, environment, [as_packed(found[0].delivery)])[0].differences if found else ()

@@ -238,7 +238,7 @@ def _packed(
         request.attachments,
         contents.digest(),
         dropped,
-        None if is_unchanged else growth_of(session, contents),
+        None if is_unchanged else growth_of(session, contents, request.version is not None),
         {key: count for key in gathered.items if (count := side.by_key[key].rows)},
         dead=gathered.dead,
     )

@@ -21,7 +21,7 @@ from amphora.core.needs.crosswalk import (
     cell_text,
     row_name,
 )
-from amphora.core.needs.selection import choose
+from amphora.core.needs.selection import the_one
 from amphora.core.needs.supplies import Supplies, lacking
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, kind_of
@@ -150,7 +150,7 @@ def map_makers(session: Session, contents: Contents, environment: str, texts: Se
                 subject=name,
                 next_step=to_type("map", contents.spoken, environment),
             )
-        [maker, *_] = choose([item], listed_items(contents), contents.title)
+        maker = the_one(item, listed_items(contents), contents.title)
         cells.append(Cell(SECTIONS[need.kind], row_name(need.key), MADE_FROM, maker))
     written = len(write_cells(session.workspace.crosswalk, cells))
     session.renew_crosswalk()

@@ -8,7 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from amphora.core.needs.matches import assign_keys
-from amphora.core.needs.selection import choose
+from amphora.core.needs.selection import the_one
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Json, Listed, States
 from amphora.core.values.next_step import advice
@@ -32,7 +32,7 @@ def edit_practice(path: Path, item: str, values: Sequence[str], by: str, is_draf
     with closing(connect(f"practice:{path.resolve()}", path.parent, by, "")) as environment:
         rows = environment.index()
         keys = assign_keys(rows, [], environment.describe().uid)
-        [key, *_] = choose([item], {keys[row.native_id]: row for row in rows}, path.stem)
+        key = the_one(item, {keys[row.native_id]: row for row in rows}, path.stem)
         row = next(row for row in rows if keys[row.native_id] == key)
         [found] = environment.read([row.native_id], "draft")
         definition, states = found.definition, row.states

@@ -9,7 +9,7 @@ from enum import StrEnum
 from amphora.core.form.parts import parts_named, parts_of
 from amphora.core.form.places import PartOf
 from amphora.core.plan.claims import Claims
-from amphora.core.values.errors import NotReady
+from amphora.core.values.errors import AmphoraError, NotReady, UsageFault
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Listed
@@ -24,7 +24,7 @@ from amphora.engine.sides import Side, read_items
 from amphora.engine.verify import Look, Verified, looked_at, verify
 from amphora.environments.contract import Probes
 from amphora.ledger.proofs import Proved
-from amphora.ledger.records import IMPORT, PUT_BACK, UNDONE, Delivery, Run
+from amphora.ledger.records import DONE, IMPORT, PUT_BACK, UNDONE, Delivery, Run
 
 SWITCHED = ("state:on", "state:published")
 """The places of states that are wished for; title and folder are told with the definition."""
@@ -81,9 +81,9 @@ class Proof:
 
     `references` counts the places that lead to something, `dangling` those, by item, that lead nowhere and did not
     when they were delivered, `lost` those that lead to a part which is not there, in words. `links` are the addresses
-    that people were told, `moved` the items that are elsewhere by now. `later` names, for items that a later run
-    brought again, that run; `gone` how many were retired, withdrawn or let go since. `elsewhere` is None where no run
-    says what was there before; `others` is how many there were.
+    that people were told, `moved` the items that are elsewhere by now. `later` names, for items that a later run (of
+    another package, where a package is looked at) brought again, that run; `gone` how many were retired, withdrawn or
+    let go since. `elsewhere` is None where no run says what was there before; `others` is how many there were.
     """
 
     environment: str
@@ -156,23 +156,37 @@ def prove_package(session: Session, package: str, environment: str) -> Proof:
     """The proof for what is in force of a package in an environment; NotReady where that is another version than the
     one that is named (`mill-1.0.0`)."""
     opened = session.open(environment)
-    latest = session.ledger.last_deliveries(opened.description.uid).values()
-    package = _without_version(package, latest, environment)
+    uid = opened.description.uid
+    latest = session.ledger.last_deliveries(uid)
+    package = _without_version(package, latest.values(), environment)
     # By claims and not by deliveries: what was retired, withdrawn or let go since is promised by nobody.
-    claimed = {claim.key for claim in Claims(session.ledger.claims(opened.description.uid)).of(package)}
-    mine = [delivery for delivery in latest if delivery.package == package and delivery.key in claimed]
+    claims = Claims(session.ledger.claims(uid)).of(package)
+    if not claims:
+        raise _nothing_of(session, package, environment, uid)
+    ours = [latest[key] for key in dict.fromkeys(claim.key for claim in claims) if key in latest]
+    # What another package has brought since is that one's promise, although this one still claims it.
+    theirs = [one.key for one in ours if one.package != package]
+    later = {key: session.ledger.deliveries_of(uid, key)[0].run for key in theirs}
+    proof, _ = _proved(session, environment, [one for one in ours if one.key not in later])
+    version = newest(claim.version for claim in claims)
+    return _recorded(session, replace(proof, package=package, version=version, later=later))
+
+
+def _nothing_of(session: Session, package: str, environment: str, uid: str) -> AmphoraError:
+    """Why there is nothing to look at: it never was there, it is gone, or it is not yet all there."""
+    runs = session.ledger.journal.runs()
+    if any(run.name == package for run in runs):
+        words = f"{package} is a run, and a run has an environment of its own."
+        return UsageFault(words, subject=package, next_step=to_type("verify", package))
+    mine = [run for run in runs if run.uid == uid and run.package == package]
+    words = f"Nothing of {package} is in force in {environment}: what was brought is undone, withdrawn or let go."
+    after = to_type("import", package, environment)
     if not mine:
-        uid = opened.description.uid
-        was_there = any(run.uid == uid and run.package == package for run in session.ledger.journal.runs())
         words = f"{package} was never imported into {environment} from this workspace."
-        # Two sentences, for the next step differs: bring it, or find out who took it away.
-        if was_there:
-            words = (
-                f"Nothing of {package} is in force in {environment}: what was brought is undone, withdrawn or let go."
-            )
-        raise NotReady(words, subject=package, next_step=to_type("import", package, environment))
-    proof, _ = _proved(session, environment, mine)
-    return _recorded(session, replace(proof, package=package, version=newest(one.version for one in mine)))
+    elif unfinished := next((run for run in mine if run.is_open), None):
+        words = f"Nothing of {package} is in force in {environment} yet: {unfinished.name} is {unfinished.standing}."
+        after = to_type("resume" if unfinished.can_go_on else "undo", unfinished.name)
+    return NotReady(words, subject=package, next_step=after)
 
 
 def prove_targets(session: Session, package: str, environments: Sequence[str]) -> list[Proof]:
@@ -214,8 +228,10 @@ def prove_run(session: Session, run: Run) -> Proof:
     claimed = Claims(session.ledger.claims(run.uid)).claimed([one.key for one in delivered])
     mine = [one for one in delivered if one.key in claimed]
     if not mine:
+        # Done, and nothing of it claimed: what it brought was taken away by later runs, and not by putting it back.
+        why = "what it brought is withdrawn or let go" if delivered and run.state == DONE else f"it is {run.state}"
         raise NotReady(
-            f"{run.name} left nothing that could be verified: it is {run.state}.",
+            f"{run.name} left nothing that could be verified: {why}.",
             subject=run.name,
             next_step=to_type("history", run.name),
         )
@@ -244,7 +260,19 @@ def run_to_verify(session: Session, name: str) -> Run:
     journal = session.ledger.journal
     brought = [r for r in journal.runs() if r.kind == IMPORT and r.state not in (UNDONE, PUT_BACK)]
     brought = brought if name == "last" else []
-    return brought[0] if brought else journal.run(name)
+    if brought:
+        return brought[0]
+    runs = journal.runs()
+    into = [run.environment for run in runs if name in (run.package, f"{run.package}-{run.version}")]
+    if into and all(run.name != name for run in runs):
+        places = ", ".join(dict.fromkeys(into))
+        raise UsageFault(
+            f"{name} is a package: it isn't said where to look.",
+            subject=name,
+            details=[f"imported into: {places}"],
+            next_step=to_type("verify", name, into[0]),
+        )
+    return journal.run(name)
 
 
 def _recorded(session: Session, proof: Proof) -> Proof:

@@ -7,9 +7,10 @@ from pathlib import Path
 
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.late import dataclass
-from amphora.core.values.next_step import blank, to_type
+from amphora.core.values.next_step import NextStep, blank, to_type
 from amphora.engine.export import ExportReport, ExportRequest, export
 from amphora.engine.session import Session
+from amphora.files.names import name_for
 from amphora.files.workspace import Selection
 from amphora.files.workspace_writer import save_selection
 
@@ -108,7 +109,13 @@ def _selected(session: Session, wish: Wish) -> tuple[str, Selection]:
             f"It isn't said {missing}.",
             subject=wish.first,
             details=[f"saved selections: {', '.join(session.workspace.selections) or 'none'}"],
-            next_step=to_type("export", wish.first, blank("ITEM"), "--as", blank("NAME")),
+            next_step=_whole(wish),
         )
     rest = (wish.leave_out, wish.take, wish.with_, wish.without, wish.afterwards)
     return wish.name, Selection(wish.first, wish.items, *rest)
+
+
+def _whole(wish: Wish) -> NextStep:
+    """What was meant, with a name for it: that of the first item, as in every other advice."""
+    name = wish.name or (name_for(wish.items[0]) if wish.items else blank("NAME"))
+    return to_type("export", wish.first, *(wish.items or [blank("ITEM")]), "--as", name)

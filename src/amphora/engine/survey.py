@@ -8,7 +8,7 @@ from dataclasses import field
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.references import counts, quick_references
 from amphora.core.form.spots import named_pointer
-from amphora.core.needs.selection import choose
+from amphora.core.needs.selection import choose, the_one
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
@@ -121,8 +121,7 @@ class Uses:
 def uses_of(session: Session, environment: str, name: str) -> Uses:
     """The net around one item, from the definitions as they are now (drafts, where there are some)."""
     side = own_side(session.open(environment), session.ledger, session.crosswalk)
-    # A pattern may mean several: the first of them is drawn.
-    [start, *_] = choose([name], side.by_key, environment)
+    start = the_one(name, side.by_key, environment)
     session.listener(f"reading {environment}", 0, len(side.by_key))
     # Drafts where there are some: what somebody is building uses things too, and deleting those would break it.
     items, _, _ = read_items(side, sorted(side.by_key), "draft", binds_new=True)

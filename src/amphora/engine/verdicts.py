@@ -13,6 +13,7 @@ from amphora.core.plan.aftercare import told
 from amphora.core.plan.commands import to_import, to_withdraw
 from amphora.core.plan.docket import Docket, Parting
 from amphora.core.plan.reasons import Reason, Why
+from amphora.core.values.keys import readable
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Finding, Level
 from amphora.core.values.next_step import NOTHING, NextStep, blank, open_value, to_type
@@ -170,7 +171,11 @@ def of_difference(left: str, right: str, found: Differences) -> Verdict:
     """Two sides against each other, with nobody importing anything."""
     counts = (len(found.changed), len(found.only_left), len(found.only_right))
     if not any(counts):
-        return Verdict(f"{left} and {right} are the same.", "good")
+        if not found.named:
+            return Verdict(f"{left} and {right} are the same.", "good")
+        # Of the rest nothing is said, for nobody looked.
+        what = readable(found.named[0]) if len(found.named) == 1 else f"These {len(found.named)} items"
+        return Verdict(f"{what} {'is' if len(found.named) == 1 else 'are'} the same in {left} and {right}.", "good")
     words = f"{counted(counts[0], 'differs', 'differ')}, {counts[1]} only in {left}, {counts[2]} only in {right}."
     return Verdict(words, code=COUNTS)
 
@@ -246,18 +251,11 @@ def steps_of(findings: Sequence[Finding]) -> list[NextStep]:
 
 def of_mapping(contents: Contents, mapped: Mapping[str, Sequence[Mapped]]) -> Verdict:
     """How far the mapping is, for each environment."""
-    needs = [one for rows in mapped.values() for one in rows if one.need.kind != "secret"]
-    # Without the secrets: these are entered, and never mapped.
+    needs = [one for rows in mapped.values() for one in rows]
     still = still_open(needs)
     names = " and ".join(mapped)
     if not still:
-        later = sum(one.state is MapState.LATER for one in needs)
-        words = f"All {len(needs):,} needs of {contents.title} are mapped for {names}"
-        if not needs:
-            words = f"{contents.title} needs nothing that would have to be mapped for {names}"
-        if len(needs) == 1:
-            words = f"The one need of {contents.title} is mapped for {names}"
-        words += f", {later} in a pause of the import." if later else "."
+        words = _all_mapped(contents, needs, names)
         return Verdict(words, "good", to_type("compare", contents.spoken, next(iter(mapped))))
     guessed = sum(one.state is MapState.GUESSED for one in needs)
     words = f"{len(still):,} of {counted(len(needs), 'need')} of {contents.title} to be mapped for {names}"
@@ -266,6 +264,21 @@ def of_mapping(contents: Contents, mapped: Mapping[str, Sequence[Mapped]]) -> Ve
     first = still[0].environment
     after = to_type("map", contents.spoken, first, *_answers([one for one in still if one.environment == first]))
     return Verdict(words, "warn", after, COUNTS)
+
+
+def _all_mapped(contents: Contents, needs: Sequence[Mapped], names: str) -> str:
+    secrets = sum(one.need.kind == "secret" for one in needs)
+    later = sum(one.state is MapState.LATER for one in needs)
+    if len(needs) == secrets:
+        return f"{contents.title} needs nothing that would have to be mapped for {names}."
+    whose = f"of {contents.title}"
+    all_ = f"The one need {whose} is" if len(needs) == 1 else f"All {len(needs):,} needs {whose} are"
+    paused = f", {later} in a pause of the import" if later else ""
+    if not secrets:
+        return f"{all_} mapped for {names}{paused}."
+    # Counted as everywhere else; but a secret is entered there, and never mapped.
+    entered = f"{counted(secrets, 'secret')} to be entered there"
+    return f"{all_} seen to for {names}: {len(needs) - secrets - later:,} mapped{paused}, {entered}."
 
 
 def still_open(needs: Sequence[Mapped]) -> list[Mapped]:

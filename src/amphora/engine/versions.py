@@ -45,6 +45,12 @@ def version_for(session: Session, contents: Contents, wanted: str | None) -> tup
                 subject=wanted,
                 next_step=advice("Choose a higher version, or leave --version out."),
             )
+        if taken and not _is_said_there(taken[-1], contents):
+            raise UsageFault(
+                f"{contents.name} {wanted} exists with other notes, or another word on what has to follow.",
+                subject=wanted,
+                next_step=advice("Choose a higher version, or leave --version out."),
+            )
         return wanted, bool(taken)
     if not past:
         return FIRST_VERSION, False
@@ -65,16 +71,19 @@ def version_for(session: Session, contents: Contents, wanted: str | None) -> tup
 @dataclass(frozen=True)
 class Growth:
     """What changed since the version before: items that are new, changed (with what about them) and gone;
-    `is_laid_out_anew` where their layout did."""
+    `is_laid_out_anew` where their layout did, `is_wanted` where somebody said what the version is to be."""
 
     since: str
     new: tuple[Key, ...] = ()
     changed: Mapping[Key, str] = field(default_factory=dict)
     gone: tuple[Key, ...] = ()
     is_laid_out_anew: bool = False
+    is_wanted: bool = False
 
     def why(self, version: str) -> str:
         """Why the number is what it is, in words."""
+        if self.is_wanted:
+            return f"{version}, as was asked"
         if self.gone:
             return f"{version}, for something is no longer in it"
         before, now = (one.partition("-")[0].split(".")[:2] for one in (self.since, version))
@@ -85,7 +94,7 @@ class Growth:
         return f"{version}, for {'something is new' if self.new else 'more than texts and states changed'}"
 
 
-def growth_of(session: Session, contents: Contents) -> Growth | None:
+def growth_of(session: Session, contents: Contents, is_wanted: bool) -> Growth | None:
     """What changed since the highest version before these contents'; None where the ledger knows of none."""
     known = {one.version: one for one in session.ledger.exports.of(contents.name)}
     mine = version_order(contents.version)
@@ -110,7 +119,7 @@ def growth_of(session: Session, contents: Contents) -> Growth | None:
             what.append("on, off or published otherwise" if states.folder == item.states.folder else "moved")
         if what:
             changed[key] = "; ".join(what)
-    return Growth(since, tuple(sorted(rest)), changed, tuple(sorted(gone)), is_laid_out_anew)
+    return Growth(since, tuple(sorted(rest)), changed, tuple(sorted(gone)), is_laid_out_anew, is_wanted)
 
 
 def past_exports(session: Session, contents: Contents) -> list[Export]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from typing import Any
 
 from amphora.core.plan.aftercare import Care, Task
@@ -10,7 +10,7 @@ from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.next_step import to_type
 from amphora.ledger.database import Database
-from amphora.ledger.records import DONE, OPEN, PAUSED, Entry, Run
+from amphora.ledger.records import DONE, NOT_NEEDED, OPEN, PAUSED, Entry, Run
 
 _JOINED = (
     "select a.*, r.name as run, r.environment, r.uid, r.package, r.version from aftercare a"
@@ -89,9 +89,20 @@ class Aftercare:
                 [(link, key, OPEN, uid) for key, link in links.items()],
             )
 
+    def moot(self, run: Run, keys: Collection[Key]) -> None:
+        """Closes what is open about items that a run retired. Inside the caller's transaction."""
+        # In its name, so that undoing it opens them again.
+        query = (
+            "update aftercare set state = ?, by_whom = ?, note = ?, at = ?, done_by = ? where key = ? and state = ?"
+            " and run_id in (select id from runs where uid = ?)"
+        )
+        values = (NOT_NEEDED, run.account, "it is no longer there", self._clock(), run.id)
+        self._db.do_many(query, [(*values, key, OPEN, run.uid) for key in keys])
+
     def reopen(self, run: Run) -> None:
         """What a run did is to be done again, for it was put back. Inside the caller's transaction."""
-        self._db.do("update aftercare set state = ?, done_by = null where done_by = ?", (OPEN, run.id))
+        query = "update aftercare set state = ?, by_whom = '', note = '', at = '', done_by = null where done_by = ?"
+        self._db.do(query, (OPEN, run.id))
 
     def _mine(self, run: Run) -> list[Entry]:
         """What an earlier leg of a run asked for, which is in the middle of the next one."""

@@ -11,7 +11,7 @@ from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
 from amphora.core.values.near import near
-from amphora.core.values.next_step import blank, to_type
+from amphora.core.values.next_step import NextStep, blank, to_type
 from amphora.ledger.database import Database, dumped
 from amphora.ledger.records import (
     BACKWARDS,
@@ -137,7 +137,7 @@ class Journal:
             f"There is no run {name!r}." if runs or name != "last" else "There is no run yet.",
             subject=name,
             details=details or latest,
-            next_step=to_type("history") if runs else to_type("import", blank("PACKAGE"), blank("ENVIRONMENT")),
+            next_step=_like(name, runs) if runs else to_type("import", blank("PACKAGE"), blank("ENVIRONMENT")),
         )
 
     def of_campaign(self, name: str) -> list[Run]:
@@ -307,6 +307,14 @@ _COLUMNS = (
     " leg, campaign, cared, why, stays, returned,"
     " coalesce((select a.state from runs a where a.of_run = runs.id order by a.id desc limit 1), '') as attempt"
 )
+
+
+def _like(name: str, runs: Iterable[Run]) -> NextStep:
+    """How to see the runs that are about a name; all, where none is."""
+    if any(run.environment == name for run in runs):
+        return to_type("history", "--env", name)
+    is_package = any(name in (run.package, f"{run.package}-{run.version}") for run in runs)
+    return to_type("history", *(("--package", name) if is_package else ()))
 
 
 def _run(row: Any) -> Run:

@@ -114,9 +114,11 @@ class Ledger:
         arrivals: Mapping[Key, Arrival] | None = None,
         omissions: Mapping[Key, bool] | None = None,
         care: Sequence[Task] = (),
+        retired: Collection[Key] = (),
     ) -> Run:
         """Records what a run brought and ends it, all in one transaction. `ended` are claims that it ended:
-        (package, source uid, item). What claims and links were before stays with the run."""
+        (package, source uid, item), `retired` the items that are gone, and with them what was to do about them. What
+        claims and links were before stays with the run."""
         deliveries, links = list(deliveries), list(links)
         touched = {d.key for d in deliveries} | {link.key for link in links} | {key for _, _, key in ended}
         with self._db.transaction():
@@ -129,6 +131,7 @@ class Ledger:
             self._db.do("update runs set remembered = ? where id = ?", (dumped(remembered), run.id))
             self._write_arrivals(run, deliveries, arrivals or {})
             self._write_omissions(run, omissions or {})
+            self.aftercare.moot(run, retired)
             self.aftercare.write(run, care)
             self.journal.write_end(run, state, "")
             self.parcels.drop_unused()
@@ -146,11 +149,13 @@ class Ledger:
         """The claims and links that earlier legs of a run remembered."""
         return json.loads(self._db.rows("select remembered from runs where id = ?", (run.id,))[0][0])
 
-    def finish_leg_backwards(self, run: Run, of: Run, links: Iterable[Link], note: str) -> None:
+    def finish_leg_backwards(
+        self, run: Run, of: Run, links: Iterable[Link], addresses: Mapping[str, str], note: str
+    ) -> None:
         """Ends a run that put the present leg of another one back, of which nothing had been recorded yet: that one
         waits where the leg before ended."""
         with self._db.transaction():
-            write_links(self._db, links, {})
+            write_links(self._db, links, addresses)
             self.journal.write_end(run, DONE, note)
             self.journal.back_to_pause(of, note)
 
@@ -160,6 +165,7 @@ class Ledger:
         of: Run,
         kept: Collection[Key],
         links: Iterable[Link],
+        addresses: Mapping[str, str],
         state: str,
         of_state: str,
         note: str,
@@ -183,7 +189,7 @@ class Ledger:
             self._db.do_many(void, [(run.id, row["id"]) for row in mine if row["key"] not in left])
             self.aftercare.reopen(of)
             restore(self._db, of.uid, set(remembered.get("keys", ())) - left, remembered)
-            write_links(self._db, links, {})
+            write_links(self._db, links, addresses)
             self._db.do("update runs set remembered = ? where id = ?", (dumped(now), run.id))
             # Added up: what an earlier attempt put back is put back.
             counts = (stays, returned, run.id, of.id)

@@ -85,6 +85,10 @@ def docket_blocks(docket: Docket, only: Key | None = None, what: str = "", is_al
     if only is None and (otherwise := rearranged(docket)):
         lines: list[Cell | str] = [f"- {line}" for line in otherwise]
         blocks.append(Lines(cut_lines(lines, "--json"), "Arrives otherwise than packed, from now on"))
+    # Said of them was that something stands in their place: else nobody would hear that it was for nothing.
+    if only is None and (fresh := sorted({action.key for action in docket.by(Do.CREATE)} & set(docket.same))):
+        made: list[Cell | str] = [f"- {readable(key)}" for key in fresh]
+        blocks.append(Lines(cut_lines(made, "--json"), "Said to be there, but nothing is in its place: made new"))
     if docket.left_out and only is None:
         left: list[Cell | str] = [f"- {readable(key)}" for key in docket.left_out]
         they = "They stay" if len(left) > 1 else "It stays"

@@ -173,9 +173,11 @@ def uses_result(net: Uses, depth: int | None, figure: str) -> Result:
         if len(reached) > 1:
             blocks.append(Grid([], _branches(net, backwards, depth), heading))
     blocks += [Lines([Cell(f"The figure is in {figure}.", "dim")])] if figure else []
+    # All of them, however many are shown.
+    everything = {backwards: len(net.reached(backwards, None)) - 1 for backwards in (False, True)}
     verdict = (
-        f"{title} uses {counted(len(direct), 'item')} ({len(ahead) - 1} in all) and is used by"
-        f" {counted(len(inverse), 'item')} ({len(back) - 1} in all) in {net.environment}."
+        f"{title} uses {counted(len(direct), 'item')} ({everything[False]} in all) and is used by"
+        f" {counted(len(inverse), 'item')} ({everything[True]} in all) in {net.environment}."
     )
     data = {
         "environment": net.environment,

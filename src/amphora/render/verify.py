@@ -94,7 +94,7 @@ def respects(proof: Proof) -> list[tuple[str, str, str, bool | None]]:
         ),
         (
             "references",
-            f"{proof.references:,} places",
+            counted(proof.references, "place"),
             f"{dangling} lead nowhere" if dangling else "each leads somewhere",
             not dangling,
         ),
@@ -174,7 +174,7 @@ def _beside(proof: Proof) -> list[tuple[str, list[str]]]:
         ("Handed over, and another by now", theirs),
         ("Parts that are used and are not there", _lost_lines(proof)),
         ("Connections that do not answer", broken),
-        ("No longer this run's promise", later),
+        ("No longer this run's promise" if proof.run else "Brought since by another package", later),
         ("Changed by the run, though it was not to touch it", lines[True]),
         ("Changed there since, beside it", lines[False]),
         ("At another address than people were told", [readable(key) for key in proof.moved]),

@@ -29,6 +29,15 @@ def choose(wanted: Sequence[str], rows: Mapping[Key, Listed], where: str) -> lis
     return sorted(found)
 
 
+def the_one(name: str, rows: Mapping[Key, Listed], where: str) -> Key:
+    """The one key that a name means; UsageFault for a pattern that means several: what is done with the first of them
+    only would be taken for done with all."""
+    first, *more = choose([name], rows, where)
+    if more:
+        raise _several(name, [first, *more], rows, where)
+    return first
+
+
 def spoken(key: Key, titles: Mapping[Key, str]) -> str:
     """What to type for an item: its title if that means nothing else among these, or its key."""
     mine = titles[key].casefold()
@@ -70,15 +79,19 @@ def named(name: str, rows: Mapping[Key, Listed], where: str) -> list[Key]:
     for means in (_by_id, _by_link, _by_pattern, _by_title, _by_path):
         keys = sorted(means(text, rows))
         if len(keys) > 1 and means is not _by_pattern:
-            raise UsageFault(
-                f"{name!r} can mean {len(keys)} items in {where}.",
-                subject=name,
-                details=[f"{readable(key)}  ({rows[key].states.title})" for key in keys],
-                next_step=advice("Name one of them by its key."),
-            )
+            raise _several(name, keys, rows, where)
         if keys:
             return keys
     raise _unknown(name, rows, where)
+
+
+def _several(name: str, keys: Sequence[Key], rows: Mapping[Key, Listed], where: str) -> UsageFault:
+    return UsageFault(
+        f"{name!r} can mean {len(keys)} items in {where}.",
+        subject=name,
+        details=[f"{readable(key)}  ({rows[key].states.title})" for key in keys],
+        next_step=advice("Name one of them by its key."),
+    )
 
 
 def _by_id(text: str, rows: Mapping[Key, Listed]) -> Iterable[Key]:

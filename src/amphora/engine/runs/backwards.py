@@ -308,15 +308,18 @@ def _looked(
     )
     # Only what is really there gets a link: one to nothing would make the next import look for it in vain.
     known = {**has_moved, **renamed}
-    links = [Link(key, run.uid, native_id) for key, native_id in known.items() if after.get(key)]
+    there = {key: image for key in known if (image := after.get(key))}
+    links = [Link(key, run.uid, known[key]) for key in there]
+    # Told with the undo itself: from now on that is where people were told.
+    addresses = {known[key]: image.link for key, image in there.items()}
     if mine is None:
         return replace(found, is_recorded=False)
     try:
         if of_state == PAUSED:
-            stage.ledger.finish_leg_backwards(mine, run, links, note)
+            stage.ledger.finish_leg_backwards(mine, run, links, addresses, note)
         else:
             counts = (len(left) + len(differing), len(found.restored))
-            stage.ledger.finish_backwards(mine, run, kept, links, DONE, of_state, note, *counts)
+            stage.ledger.finish_backwards(mine, run, kept, links, addresses, DONE, of_state, note, *counts)
         stage.ledger.aftercare.move(run.uid, found.renewed)
         if care := [*staying, *care_for(stage, run.uid, wished, after, found.renewed)]:
             stage.ledger.aftercare.add(mine, care)

@@ -229,8 +229,19 @@ def _recorded(docket: Docket, stage: Stage, run: Run, now: Mapping[Key, Image | 
             omissions=docket.omissions,
             care=care,
         )
+    retired = [one.key for one in docket.fated(Parting.RETIRE)]
     return stage.ledger.finish(
-        run, DONE, deliveries, docket.custody, links, addresses, ended, docket.arrivals, docket.omissions, care
+        run,
+        DONE,
+        deliveries,
+        docket.custody,
+        links,
+        addresses,
+        ended,
+        docket.arrivals,
+        docket.omissions,
+        care,
+        retired,
     )
 
 
