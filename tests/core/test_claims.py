@@ -31,6 +31,14 @@ def test_each_question_is_asked_of_the_whole_claim() -> None:
         ["d"],
     )
     assert CLAIMS.claimed(["a", "d", "x"]) == {"a", "d"}
+    by_press, by_one = ("press", "one"), ("mill", "one")
+    assert CLAIMS.keepers({"a": by_press, "b": by_press, "c": by_one, "x": by_one}) == {
+        "a": {by_press},
+        "b": {by_one},
+        "c": {("mill", "two")},
+        "x": set(),
+    }
+    assert CLAIMS.keepers({"a": ("wine", "one")}) == {"a": {by_one, by_press}}
     assert CLAIMS.handed_over(["a", "b", "c", "x"]) == {"b"}
     assert [CLAIMS.custody(*one) for one in (("mill", "one"), ("mill", "two"), ("none", "one"))] == [
         None,

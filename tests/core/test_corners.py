@@ -12,7 +12,9 @@ from amphora.core.checks import Waiver
 from amphora.core.form.kinds import parse_sheet, sheets_in_force
 from amphora.core.form.secrets import Guard, mark_of_secret, sealed
 from amphora.core.form.settings import is_setting, parse_setting, setting_words
+from amphora.core.merge.compare import Base
 from amphora.core.needs.crosswalk import Crosswalk, MapState, resolve
+from amphora.core.plan.states import ABSENT, is_same, rows_in
 from amphora.core.plan.steps import EnterSecret
 from amphora.core.values.errors import EnvironmentRefused, SheetFault
 from amphora.core.values.model import Contents, Finding, Item, Level, Need, States
@@ -21,6 +23,7 @@ from amphora.core.values.versions import newest, version_order
 from amphora.core.values.visible import escaped_json, for_spreadsheet, from_spreadsheet, visible
 from amphora.engine.leaks import leaks_in_settings
 from amphora.engine.runs.aftercare import CareMaterial
+from amphora.engine.sides import _guide
 
 REFERS = '[[refers]]\nat = "$.a"\nto = ["table"]\n'
 
@@ -154,3 +157,42 @@ def test_kinds_that_are_named_by_title_are_known_from_texts_and_members() -> Non
     refers = '[[refers]]\nat = "$.%s"\nto = ["%s"]\nby = "title"\n'
     sheet = parse_sheet(by_title + refers % ("a", "gate") + refers % ("b", "road") + "follows = true\n")
     assert sheet.names_by_title == {"hall", "gate"}
+
+
+@pytest.mark.parametrize(
+    ("delivered", "packed", "guide"),
+    [
+        ({"a": None, "b": 1}, {"a": 2, "b": 3, "c": 4}, {"a": 2, "b": 1}),
+        ({"a": {"b": None}}, {"a": {"b": 2}}, {"a": {"b": 2}}),
+        ([None, 1], [2, 3], [2, 1]),
+        # Nobody can tell what of one belongs to what of the other.
+        ([None], [1, 2], [None]),
+        ({"a": None}, [1], {"a": None}),
+        ({"a": [None]}, {}, {"a": [None]}),
+        (0, None, 0),
+    ],
+)
+def test_what_was_still_empty_when_it_was_delivered_is_read_by_the_package(
+    delivered: Any, packed: Any, guide: Any
+) -> None:
+    base = Base(delivered, States("A"), {})
+    assert _guide(base, packed) == guide
+    assert (_guide(base, None), _guide(None, packed)) == (delivered, packed)
+
+
+@pytest.mark.parametrize(
+    ("left", "right", "counting", "without"),
+    [
+        ("abc:7", "abc:7", True, True),
+        ("abc:7", "abc:8", False, True),
+        ("abc", "abc:8", False, True),
+        ("abd:7", "abc:7", False, False),
+        (ABSENT, "abc", False, False),
+        (ABSENT, f"{ABSENT}:3", False, False),
+        (ABSENT, ABSENT, True, True),
+    ],
+)
+def test_marks_of_one_state_with_and_without_its_rows(left: str, right: str, counting: bool, without: bool) -> None:
+    for one, other in ((left, right), (right, left)):
+        assert (is_same(one, other, counts_rows=True), is_same(one, other)) == (counting, without)
+    assert [rows_in(mark) for mark in ("abc", "abc:", "abc:12")] == [0, 0, 12]

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any
+from types import SimpleNamespace
+from typing import Any, cast
 
 import pytest
 
@@ -19,6 +20,7 @@ from amphora.core.values.canon import NotCanonical, canonical_bytes
 from amphora.core.values.model import Need, States, Supply
 from amphora.core.values.tokens import MASK
 from amphora.core.values.words import few
+from amphora.engine.docket import _made_by_now
 from amphora.engine.resume import _with_offer
 from amphora.engine.runs.material import keepable
 from tests.core.test_checks import MAPPED, S, target
@@ -162,3 +164,16 @@ def test_the_largest_integers_that_json_carries(value: int) -> None:
     assert canonical_bytes({"n": value}) == f'{{"n":{value}}}'.encode()
     with pytest.raises(NotCanonical):
         canonical_bytes({"n": value + (1 if value > 0 else -1)})
+
+
+def test_what_can_be_made_now_is_open_and_no_longer_waited_for() -> None:
+    waiting = replace(
+        resolve([NEED], Crosswalk(), "live", [], {})[0], state=MapState.LATER, value="integration:lab/feed"
+    )
+    there = cast(Any, SimpleNamespace(by_key={"integration:lab/feed": None}))
+    found = _made_by_now(waiting, there)
+    assert (found.state, found.value) == (MapState.OPEN, None)
+    assert found.reason == "it can be made now, from integration:lab/feed, which is there"
+    mapped = replace(waiting, state=MapState.MAPPED)
+    assert _made_by_now(mapped, there) is mapped
+    assert _made_by_now(waiting, cast(Any, SimpleNamespace(by_key={}))) is waiting

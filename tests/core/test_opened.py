@@ -105,6 +105,9 @@ def test_what_changed_is_written_in_the_manner_of_what_was_there() -> None:
         assert closed(found, PLAIN, IDS, {"params": text}) == {"params": text.replace("1", "2", 1)}
     assert closed({"params": {"a": 1}}, PLAIN, IDS) == {"params": '{"a":1}'}
     assert closed({"params": {"a": 1}}, PLAIN, IDS, is_spaced=True) == {"params": '{"a": 1}'}
+    # What was no JSON where it comes from is none here: nothing and plain words are written as they are.
+    for value in (None, "", "by hand", "12"):
+        assert closed({"params": value}, PLAIN, IDS) == {"params": value}
 
 
 def test_an_object_that_had_no_members_is_told_from_an_array() -> None:

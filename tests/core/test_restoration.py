@@ -13,7 +13,7 @@ from amphora.core.plan.fates import Evidence, Fate, judged
 from amphora.core.plan.places import ASIDE, moves_first, taken
 from amphora.core.plan.restoration import decide
 from amphora.core.plan.states import ABSENT, Habits, Image, is_same, mark_of
-from amphora.core.plan.steps import KINDS, Drawn, Publish, RetireSet, Step, permissions_of
+from amphora.core.plan.steps import KINDS, Drawn, LoadRows, Publish, RetireSet, Step, permissions_of
 from amphora.core.values.model import States
 
 SHEET = parse_sheet(
@@ -77,7 +77,14 @@ def test_what_the_target_says(
     verdict = judged(Evidence("flow:a", before, now, **(known | more)), HABITS)  # type: ignore[arg-type]
     assert verdict.fate is fate
     assert words in verdict.reason
+    # When it was is said where it is known, and nothing in its place where it is not.
+    assert verdict.reason.endswith(" at t") is (verdict.reason.split(" at ")[0].endswith("changed it meanwhile"))
     assert verdict.is_unsettled is bool(more.get("doubt"))
+
+
+def test_who_changed_it_and_when_as_far_as_it_is_known() -> None:
+    for at, words in ((None, "tomas changed it meanwhile"), ("noon", "tomas changed it meanwhile at noon")):
+        assert judged(Evidence("flow:a", WAS, replace(THEIRS, modified_at=at)), HABITS).reason == words
 
 
 def test_what_was_made_and_is_gone_is_worth_a_note() -> None:
@@ -220,6 +227,17 @@ def test_an_item_is_given_back_what_differs(before: Image, now: Image, steps: li
         drawn = Drawn("flow", ("a",), before.states, definition, definition)
         state = step.meant("flow:a", state, drawn, HABITS)
     assert mark(state) == mark(before)
+
+
+@pytest.mark.parametrize(
+    ("rows", "held", "loaded"), [(7, None, [7]), (7, 0, [7]), (None, None, []), (0, 0, []), (7, 3, [])]
+)
+def test_rows_go_back_into_what_was_emptied_only(rows: int | None, held: int | None, loaded: list[int]) -> None:
+    before, now = image("was", rows=rows), image("ours", rows=held)
+    ours = frozenset({mark(now)})
+    filled = Evidence("flow:a", before, now, ours, ours, is_filled_by_us=True, row_counts=frozenset({held or 0}))
+    steps = decide([filled], {}, {}, {}, HABITS).steps
+    assert [step.count for step in steps if isinstance(step, LoadRows)] == loaded
 
 
 def test_a_circle_of_retired_items_is_made_again_bare() -> None:

@@ -54,6 +54,7 @@ class Docket:
     target: str = "live"
     title: str = "olive 1.0.0"
     edited_there: tuple[str, ...] = ()
+    unclaimed: tuple[str, ...] = ()
     pauses: tuple[Any, ...] = ()
     makers: dict[str, str] = field(default_factory=dict)
     pause_after: dict[str, str] = field(default_factory=dict)

@@ -62,20 +62,17 @@ def _all_stay(proving: Proving, image: Image, places: Sequence[Pointer]) -> None
     definition = image.newest
     stayed: list[str] = []
     for place in places:
-        there = proving.environment.look([image.native_id]).get(image.native_id)
-        if there is None:
-            raise Broken("what was made is gone")
-        image = there
         try:
             after = update(proving, image, image.states.title, without_value(definition, place), image.revision)
         except AmphoraError:
-            # It can't be left out at all.
+            # It can't be left out at all; what was refused may have moved it all the same.
+            image = proving.environment.look([image.native_id]).get(image.native_id, image)
             continue
         name, held = ".".join(place), _held(after.newest, place)
         if held is None and len(place) > 1:
             raise Broken(f'{name!r} was left out and is null now: say how = "by member", if members are taken whole')
         try:
-            update(proving, after, image.states.title, definition, after.revision)
+            image = update(proving, after, image.states.title, definition, after.revision)
         except AmphoraError:
             # It was taken, and can't be put back: nothing that this is about.
             return

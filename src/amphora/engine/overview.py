@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import field
 
+from amphora.core.plan.claims import Claims
 from amphora.core.values.errors import AmphoraError
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Claim
@@ -168,7 +169,8 @@ def _edited(
             blind[name] = error.message
             continue
         edited[name] = {}
-        for one in still_ours(found):
-            package = (one.delivery.package, one.delivery.source_uid)
-            edited[name][package] = edited[name].get(package, 0) + 1
+        last = {one.key: (one.delivery.package, one.delivery.source_uid) for one in still_ours(found)}
+        for keepers in Claims(session.ledger.claims(uid)).keepers(last).values():
+            for package in keepers:
+                edited[name][package] = edited[name].get(package, 0) + 1
     return edited, blind

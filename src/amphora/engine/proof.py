@@ -160,12 +160,14 @@ def prove_package(session: Session, package: str, environment: str) -> Proof:
     latest = session.ledger.last_deliveries(uid)
     package = _without_version(package, latest.values(), environment)
     # By claims and not by deliveries: what was retired, withdrawn or let go since is promised by nobody.
-    claims = Claims(session.ledger.claims(uid)).of(package)
+    all_claims = Claims(session.ledger.claims(uid))
+    claims = all_claims.of(package)
     if not claims:
         raise _nothing_of(session, package, environment, uid)
     ours = [latest[key] for key in dict.fromkeys(claim.key for claim in claims) if key in latest]
     # What another package has brought since is that one's promise, although this one still claims it.
-    theirs = [one.key for one in ours if one.package != package]
+    keepers = all_claims.keepers({one.key: (one.package, one.source_uid) for one in ours})
+    theirs = [key for key, mine in keepers.items() if all(name != package for name, _ in mine)]
     later = {key: session.ledger.deliveries_of(uid, key)[0].run for key in theirs}
     proof, _ = _proved(session, environment, [one for one in ours if one.key not in later])
     version = newest(claim.version for claim in claims)

@@ -10,9 +10,11 @@ from amphora.core.needs.selection import choose
 from amphora.core.plan.actions import Action, Do
 from amphora.core.plan.claims import Claims
 from amphora.core.plan.docket import Parting, Retirement
+from amphora.core.values.errors import UsageFault
 from amphora.core.values.graph import in_order
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Listed
+from amphora.core.values.next_step import advice
 from amphora.core.values.scan import token_places
 from amphora.core.values.tokens import parse_token
 from amphora.engine.session import Session
@@ -34,6 +36,12 @@ def retirements_of(
     # Both as they are now: what is to be removed is what somebody sees in the docket.
     rows = {key: side.by_key[key] for key in [*keys, *along]}
     where = f"What would go from {side.name}"
+    if fates and not rows:
+        raise UsageFault(
+            f"Nothing would go from {side.name}: about {next(iter(fates))!r} there is nothing to say.",
+            subject=next(iter(fates)),
+            next_step=advice("Leave it out."),
+        )
     chosen = {key: Parting(fate) for name, fate in fates.items() for key in choose([name], rows, where)}
     if not rows:
         return []

@@ -303,13 +303,17 @@ def of_export(report: ExportReport, target: str) -> Verdict:
 def of_withdrawal(docket: Docket, run: Run | None) -> Verdict:
     """A withdrawal, before its run or after it."""
     gone, free = len(docket.fated(Parting.RETIRE)), len(docket.fated(Parting.LET_GO))
+    # Neither retired nor let go, and yet claimed until now: silence would leave somebody to count.
+    rest = f", {len(docket.unclaimed):,} not touched, for another package's too or gone" if docket.unclaimed else ""
     if run is not None:
         kept = f"; definitions and rows are kept in runs/{run.name}" if gone else ""
-        words = f"Done: {docket.package} is withdrawn from {docket.target}, {gone} retired, {free} let go{kept}."
+        words = (
+            f"Done: {docket.package} is withdrawn from {docket.target}, {gone} retired, {free} let go{rest}{kept}."
+        )
         return Verdict(words, "good", to_type("history", run.name))
     rows = sum(one.present.rows or 0 for one in docket.fated(Parting.RETIRE))
     what = f"{counted(gone, 'item')} to retire" + (f", {free} to let go" if free else "")
-    what += f", {rows:,} rows at stake" if rows else ""
+    what += f"{rest}, {rows:,} rows at stake" if rows else rest
     what += f", {len(docket.edited_there):,} edited there since" if docket.edited_there else ""
     words = f"Withdrawing {docket.package} from {docket.target}: {what}. Nothing was touched."
     return Verdict(words, "warn", to_withdraw(docket, "--retire-all"), COUNTS)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
@@ -39,6 +39,15 @@ class Claims:
         # By the whole claim: two packages of one name from two sources are two packages.
         held = {c.key for c in self.rows if c not in mine}
         return sorted({c.key for c in mine} - held)
+
+    def keepers(self, last: Mapping[Key, tuple[str, str]]) -> dict[Key, set[tuple[str, str]]]:
+        """Whose promise items are, given which package delivered each last, as (package, source uid): that one's if
+        it still claims it, and else that of everybody who does."""
+        found: dict[Key, set[tuple[str, str]]] = {key: set() for key in last}
+        for claim in self.rows:
+            if claim.key in found:
+                found[claim.key].add((claim.package, claim.source_uid))
+        return {key: mine & {last[key]} or mine for key, mine in found.items()}
 
     def custody(self, package: str, source_uid: str) -> str | None:
         """In whose hands the items of a package are; None where it has none there, or not all in the same."""
