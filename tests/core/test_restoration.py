@@ -330,3 +330,13 @@ def test_after_the_moves_every_wanted_place_is_free(now: list[str], then: list[s
         at[move.key] = to
     for key, to in wanted.items():
         assert [other for other, there in at.items() if there == to and other != key] == []
+
+
+@pytest.mark.parametrize(("now", "fate"), [(OURS, Fate.NOTHING), (None, Fate.RESTORE)])
+def test_who_uses_what_is_put_back_is_written_only_where_that_gets_another_id(now: Image | None, fate: Fate) -> None:
+    ours = frozenset({mark(now)})
+    used = Evidence("flow:a", WAS, now, ours, ours, is_retired_by_us=now is None)
+    user = Evidence("flow:b", WAS, WAS)
+    found = decide([used, user], {}, {"flow:b": {"flow:a"}}, {}, HABITS)
+    assert (found.verdicts["flow:a"].fate, found.verdicts["flow:b"].fate) == (Fate.RESTORE, fate)
+    assert ({"flow:b"} <= {key for step in found.steps for key in step.keys}) is (fate is Fate.RESTORE)
