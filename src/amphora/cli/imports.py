@@ -123,6 +123,7 @@ def import_(
     from amphora.cli.typed import retyped
     from amphora.core.plan.decisions import Decisions
     from amphora.core.values.errors import UsageFault
+    from amphora.core.values.once import said_once
     from amphora.engine.arrivals import Said, wants_records
     from amphora.engine.docket import prepare
     from amphora.engine.gate import ImportRequest
@@ -134,7 +135,9 @@ def import_(
     with working(json, workspace, progress) as work:
         work.be_patient(wait, break_lock)
         # As they were said: by which naming an item is meant only the docket knows.
-        fates = dict.fromkeys(retire or (), "retire") | dict.fromkeys(let_go or (), "let-go")
+        said_of = [*((name, "retire") for name in retire or ()), *((name, "let-go") for name in let_go or ())]
+        said_once(said_of, "fates")
+        fates = dict(said_of)
         said = Decisions(
             {},
             fates,

@@ -14,6 +14,7 @@ from amphora.core.values.keys import Key, readable
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents
 from amphora.core.values.next_step import advice
+from amphora.core.values.once import said_once
 from amphora.engine.export import listed_items
 
 
@@ -33,6 +34,9 @@ class Said:
     def over(self, contents: Contents, said: Decisions) -> Decisions:
         """These, and what else was decided on the package; UsageFault where they name nothing, or are at odds."""
         taken, left = taken_for(contents, self.same, self.replaced), left_out(contents, self.leave)
+        if both := [key for key in taken.same if key in left]:
+            words = f"{readable(both[0])} can't be left out and be the same as what is there at once."
+            raise UsageFault(words, subject=both[0], next_step=advice("Say one of them."))
         return replace(
             said,
             # What was decided on an item by itself counts more than what was said of many.
@@ -48,22 +52,23 @@ def arrivals_of(contents: Contents, titles: Sequence[str], folders: Sequence[str
     """The arrivals that `ITEM=TITLE` and `FROM=TO` ask for; a title by itself is that of one item."""
     # Folders first: a title is laid over the move of its folder, so that both hold.
     moves = [_pair(text, "FROM=TO", "--folder mill=north/mill") for text in folders]
+    said_once(moves, "folders")
     found = moved_folders(contents, moves)
-    if moves and not found:
-        raise UsageFault(
-            f"No item of {contents.title} is in {moves[0][0]!r}.",
-            subject=moves[0][0],
-            next_step=advice("Name a folder in which the package has something."),
-        )
+    folders_held = {item.states.folder for item in contents.items.values()}
+    # Each of them: one that was mistyped beside one that was not would be passed over.
+    for old, _ in moves:
+        if not any(not old or folder == old or folder.startswith(f"{old}/") for folder in folders_held):
+            raise UsageFault(
+                f"No item of {contents.title} is in {old!r}.",
+                subject=old,
+                next_step=advice("Name a folder in which the package has something."),
+            )
+    titled: list[tuple[Key, str]] = []
     for text in titles:
         name, title = _pair(text, "ITEM=TITLE", '--title "Weigh slip=Weigh slip (north)"')
-        key = the_one(name, listed_items(contents), contents.title)
-        if found.get(key, NOTHING_SAID).title is not None:
-            raise UsageFault(
-                f"Two titles are said for {readable(key)}.",
-                subject=key,
-                next_step=advice("Say one of them."),
-            )
+        titled.append((the_one(name, listed_items(contents), contents.title), title))
+    said_once(titled, "titles")
+    for key, title in titled:
         found[key] = Arrival(title=title).over(found.get(key, NOTHING_SAID))
     return found
 

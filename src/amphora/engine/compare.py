@@ -16,6 +16,7 @@ from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Item
 from amphora.core.values.next_step import advice
+from amphora.core.values.once import said_once
 from amphora.engine.export import listed_items
 from amphora.engine.session import Session
 from amphora.engine.sides import own_side, read_items
@@ -44,6 +45,7 @@ def chosen_for_items(contents: Contents, texts: Sequence[str]) -> Decisions:
     """Choices for whole items, as `ITEM=CHOICE`, and for single places, as `ITEM@/PLACE=CHOICE`; a pattern chooses
     for all that it means."""
     found: dict[Key, ItemDecision] = {}
+    said_once(((name, choice) for name, _, choice in (text.rpartition("=") for text in texts)), "choices")
     for text in texts:
         # The last one: titles may hold the sign, choices never do.
         name, _, choice = text.rpartition("=")

@@ -29,6 +29,7 @@ from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Item, Json
 from amphora.core.values.near import near
 from amphora.core.values.next_step import advice, to_type
+from amphora.core.values.once import said_once
 from amphora.core.values.pointers import parse_pointer, value_at, write_pointer
 from amphora.core.values.tokens import parse_token, render_text
 from amphora.engine.check import sheets_for
@@ -82,6 +83,7 @@ def map_package(
             _named(one, before, contents.title)
         cells += [cell for one in before if (cell := _cell(one, accept and _is_meant(one, only)))]
         given = [_given(text, before, contents.title, types) for text in values]
+        said_once(((cell.row, cell.value) for cell in given), f"values in {name}")
         _refuse_unknown(session, given)
         cells += given
     written = len(write_cells(session.workspace.crosswalk, cells)) if cells else 0
@@ -152,6 +154,7 @@ def map_makers(session: Session, contents: Contents, environment: str, texts: Se
             )
         maker = the_one(item, listed_items(contents), contents.title)
         cells.append(Cell(SECTIONS[need.kind], row_name(need.key), MADE_FROM, maker))
+    said_once(((cell.row, cell.value) for cell in cells), "makers")
     written = len(write_cells(session.workspace.crosswalk, cells))
     session.renew_crosswalk()
     return written
