@@ -17,6 +17,7 @@ from typer.core import TyperCommand, TyperGroup
 from amphora.cli.progress import HOWS, Progress
 from amphora.cli.streams import silence
 from amphora.core.values.errors import AmphoraError
+from amphora.core.values.once import said_once
 
 if TYPE_CHECKING:
     from amphora.engine.session import Session
@@ -114,6 +115,10 @@ class PlainCommand(TyperCommand):
         for name in sorted(wanting - WORDS_OF_ONES_OWN):
             if f"{name}=" in typed or (name, "") in pairs:
                 raise click.UsageError(f"{name} takes a value, and it is empty", ctx)
+        before = [(f"--{name}", str(value)) for name, value in (ctx.default_map or {}).items()]
+        single = {name: one.opts[0] for one in options if not one.is_flag and not one.multiple for name in one.opts}
+        whole = [(name, value) for name, equals, value in (word.partition("=") for word in typed) if equals]
+        said_once(((single[name], value) for name, value in (*before, *pairs, *whole) if name in single), "values")
         # What was said before the command counts for it, and is not passed over by one that knows no such thing: a
         # workspace would be started here, and not where it was said.
         if strange := [name for name in ctx.default_map or () if name not in {one.name for one in options}]:
