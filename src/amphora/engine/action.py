@@ -69,7 +69,12 @@ def action_of(
     )
     if known.earlier and comparison.local_edits:
         comparison = _asking(
-            comparison, THERE, known.base and "as delivered last", f"as {known.earlier} left it", item, said
+            comparison,
+            THERE,
+            known.base and "as delivered last",
+            f"as {known.earlier} left it",
+            "as this version has it",
+            said,
         )
     # An update would overwrite what lies unpublished there; what was never live is compared place by place.
     hides_draft = listed.has_draft and not listed.is_drafted_only
@@ -105,14 +110,13 @@ def _creation(item: Item, known: Known, said: ItemDecision) -> Action:
 
 
 def _asking(
-    comparison: Comparison, place: str, was: object, target: str, package: object, said: ItemDecision
+    comparison: Comparison, place: str, was: object, target: str, package: str, said: ItemDecision
 ) -> Comparison:
     """The comparison with a question about the whole item."""
-    value = package.states.title if isinstance(package, Item) else package
     choice = said.on(place)
     if choice == LAST_DELIVERED:
         choice = PACKAGE if place == THERE else None
-    change = FieldChange(place, By.CLASH, was or MISSING, target, value, choice)
+    change = FieldChange(place, By.CLASH, was or MISSING, target, package, choice)
     return replace(comparison, changes=(*comparison.changes, change))
 
 
