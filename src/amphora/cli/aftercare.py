@@ -47,6 +47,7 @@ def aftercare(
     """
     from amphora.core.values.errors import NotReady, UsageFault
     from amphora.core.values.next_step import to_type
+    from amphora.core.values.once import said_once
     from amphora.engine.aftercare import do_care, open_care, settled_by_looking
     from amphora.engine.aftercare import tick as close
     from amphora.ledger.records import NOT_NEEDED, TICKED
@@ -57,10 +58,12 @@ def aftercare(
             raise UsageFault("--do and --tick are two things.", next_step=to_type("aftercare", "--help"))
         if tick or not_needed:
             name = by or getpass.getuser()
-            both = close(work.session, _numbers(work, tick or (), what), TICKED, name, note)
-            both += close(work.session, _numbers(work, not_needed or (), what), NOT_NEEDED, name, note)
-            if not both:
+            said = [(number, TICKED) for number in _numbers(work, tick or (), what)]
+            said += [(number, NOT_NEEDED) for number in _numbers(work, not_needed or (), what)]
+            said_once(((str(number), state) for number, state in said), "states")
+            if not said:
                 raise NotReady("Nothing is open that could be ticked off.", next_step=to_type("aftercare"))
+            both = close(work.session, dict(said), name, note)
             work.show(ticked_result(both, open_care(work.session)), has_changed=True)
             return
         if by or note:
@@ -76,17 +79,31 @@ def aftercare(
         work.show(done_result(cared, what), has_changed=True)
 
 
+LONGEST_NUMBER = 16
+"""Digits beyond which nothing is a number of a task: none of them has so many."""
+
+
 def _numbers(work: Work, said: list[str] | tuple[str, ...], what: str) -> list[int]:
     """The numbers that are meant; `all` are those that are open of a run or an environment."""
-    from amphora.core.values.errors import UsageFault
+    from amphora.core.values.errors import NotReady, UsageFault
     from amphora.core.values.next_step import to_type
     from amphora.engine.aftercare import open_care
 
     if list(said) == ["all"]:
         return [entry.number for entry in open_care(work.session, what)]
-    if wrong := [one for one in said if not one.isdigit()]:
+    if wrong := [one for one in said if not (one.isascii() and one.isdigit() and len(one) < LONGEST_NUMBER)]:
         raise UsageFault(f"{wrong[0]!r} is no number of a task.", subject=wrong[0], next_step=to_type("aftercare"))
-    return [int(one) for one in said]
+    numbers = [int(one) for one in said]
+    # Whoever names a target means its tasks: a number that was mistyped would be that of another one.
+    if numbers and what:
+        mine = {entry.number for entry in open_care(work.session, what)}
+        if others := [number for number in numbers if number not in mine]:
+            raise NotReady(
+                f"Aftercare {others[0]} is not open of {what}.",
+                subject=str(others[0]),
+                next_step=to_type("aftercare", what),
+            )
+    return numbers
 
 
 def _asker(work: Work) -> Asker:

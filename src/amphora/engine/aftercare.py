@@ -336,9 +336,10 @@ def _carried_out(
     return carry_out_care(stage_of(session, name), work.steps, work.images, material, latest.package, latest.version)
 
 
-def tick(session: Session, numbers: Sequence[int], state: str, by: str, note: str) -> list[Entry]:
-    """Closes tasks in somebody's name. NotReady for one that is closed already."""
-    entries = [session.ledger.aftercare.entry(number) for number in numbers]
+def tick(session: Session, states: Mapping[int, str], by: str, note: str) -> list[Entry]:
+    """Closes tasks in somebody's name, each with the state that it is to have. NotReady for one that is closed
+    already: then none of them is."""
+    entries = [session.ledger.aftercare.entry(number) for number in states]
     for entry in entries:
         if entry.state != OPEN:
             raise NotReady(
@@ -346,5 +347,7 @@ def tick(session: Session, numbers: Sequence[int], state: str, by: str, note: st
                 subject=str(entry.number),
                 next_step=to_type("aftercare"),
             )
-    session.ledger.aftercare.settle(numbers, state, by, note)
-    return [session.ledger.aftercare.entry(number) for number in numbers]
+    for state in dict.fromkeys(states.values()):
+        mine = [number for number, wanted in states.items() if wanted == state]
+        session.ledger.aftercare.settle(mine, state, by, note)
+    return [session.ledger.aftercare.entry(number) for number in states]

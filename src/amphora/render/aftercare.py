@@ -81,9 +81,11 @@ def ticked_result(entries: Sequence[Entry], still: Sequence[Entry]) -> Result:
     """What somebody closed, and whether its runs are complete now."""
     open_runs = {entry.run for entry in still}
     complete = [run for run in dict.fromkeys(entry.run for entry in entries) if run not in open_runs]
-    words = f"{few([str(entry.number) for entry in entries], 8)} {'is' if len(entries) == 1 else 'are'}"
-    words += " not needed" if all(entry.state == NOT_NEEDED for entry in entries) else " done"
-    words += f", says {entries[0].by}."
+    parts = []
+    for is_needed, state in ((True, "done"), (False, "not needed")):
+        if mine := [str(entry.number) for entry in entries if (entry.state != NOT_NEEDED) is is_needed]:
+            parts.append(f"{few(mine, 8)} {'is' if len(mine) == 1 else 'are'} {state}")
+    words = f"{', '.join(parts)}, says {entries[0].by}."
     words += f" {few(complete)} {'is' if len(complete) == 1 else 'are'} complete." if complete else ""
     lines: list[Cell | str] = [f"- {entry.task.words}" for entry in entries]
     data = {"closed": [entry_json(entry) for entry in entries], "complete": complete}
