@@ -9,6 +9,7 @@ from typing import Any, cast
 import pytest
 
 from amphora.core.checks import Waiver
+from amphora.core.checks.target import _release
 from amphora.core.form.kinds import parse_sheet, sheets_in_force
 from amphora.core.form.secrets import Guard, mark_of_secret, sealed
 from amphora.core.form.settings import is_setting, parse_setting, setting_words
@@ -19,7 +20,7 @@ from amphora.core.plan.steps import EnterSecret
 from amphora.core.values.errors import EnvironmentRefused, SheetFault
 from amphora.core.values.model import Contents, Finding, Item, Level, Need, States
 from amphora.core.values.scan import token_places
-from amphora.core.values.versions import newest, version_order
+from amphora.core.values.versions import is_version, newest, version_order
 from amphora.core.values.visible import escaped_json, for_spreadsheet, from_spreadsheet, visible
 from amphora.engine.leaks import leaks_in_settings
 from amphora.engine.runs.aftercare import CareMaterial
@@ -106,6 +107,9 @@ def test_versions_are_ordered_as_semver_says_and_nothing_else_is_one() -> None:
     assert newest(["1.9.0", "1.10.0-rc.1", "1.10.0-rc.1+b"]).startswith("1.10.0-rc.1")
     with pytest.raises(ValueError, match="is no version"):
         version_order("one")
+    # Python would read the one and choke on the other.
+    assert not any(map(is_version, ("1.٣.0", "1.0.²", f"1.0.{'9' * 5000}")))
+    assert [_release(text) for text in ("2026.10-b", "2026.²", f"2026.{'9' * 5000}")] == [(2026, 10), (), ()]
 
 
 def test_a_setting_that_is_a_secret_is_found_although_its_value_has_left_the_form() -> None:

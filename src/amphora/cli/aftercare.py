@@ -79,19 +79,16 @@ def aftercare(
         work.show(done_result(cared, what), has_changed=True)
 
 
-LONGEST_NUMBER = 16
-"""Digits beyond which nothing is a number of a task: none of them has so many."""
-
-
 def _numbers(work: Work, said: list[str] | tuple[str, ...], what: str) -> list[int]:
     """The numbers that are meant; `all` are those that are open of a run or an environment."""
+    from amphora.core.values.digits import is_number
     from amphora.core.values.errors import NotReady, UsageFault
     from amphora.core.values.next_step import to_type
     from amphora.engine.aftercare import open_care
 
     if list(said) == ["all"]:
         return [entry.number for entry in open_care(work.session, what)]
-    if wrong := [one for one in said if not (one.isascii() and one.isdigit() and len(one) < LONGEST_NUMBER)]:
+    if wrong := [one for one in said if not is_number(one)]:
         raise UsageFault(f"{wrong[0]!r} is no number of a task.", subject=wrong[0], next_step=to_type("aftercare"))
     numbers = [int(one) for one in said]
     # Whoever names a target means its tasks: a number that was mistyped would be that of another one.

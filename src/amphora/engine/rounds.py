@@ -12,6 +12,7 @@ from dataclasses import field, replace
 from amphora.core.plan.commands import to_compare
 from amphora.core.plan.docket import Docket
 from amphora.core.plan.reasons import Reason
+from amphora.core.values.digits import is_number
 from amphora.core.values.errors import AmphoraError, NotReady, UsageFault
 from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import advice, to_type
@@ -78,7 +79,7 @@ def rounds_of(names: Sequence[str], how: str) -> list[list[str]]:
         return [list(names)]
     if how == ONE_THEN_REST:
         return [part for part in (list(names[:1]), list(names[1:])) if part]
-    if not how.isdecimal() or int(how) < 1:
+    if not is_number(how) or int(how) < 1:
         raise UsageFault(
             f"--rounds is {ONE_THEN_REST}, {ALL} or a number, not {how!r}.",
             subject=how,

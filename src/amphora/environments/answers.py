@@ -7,6 +7,8 @@ from email.utils import parsedate_to_datetime
 
 import httpx
 
+from amphora.core.values.digits import is_number
+
 LONGEST_WAIT_S = 10.0
 """A server that asks for more patience between two tries is asked again all the same."""
 
@@ -15,7 +17,7 @@ def wait_s(answer: httpx.Response, now: datetime | None = None) -> float:
     """How long a server asks to wait, in seconds or until a date (RFC 9110, section 10.2.3); a second where it says
     nothing that can be understood."""
     said = answer.headers.get("Retry-After", "").strip()
-    if said.isdecimal():
+    if is_number(said):
         return min(float(said), LONGEST_WAIT_S)
     try:
         until = parsedate_to_datetime(said)

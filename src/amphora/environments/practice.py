@@ -11,6 +11,7 @@ from pathlib import Path
 from amphora.core.form.bindings import IdStyle
 from amphora.core.form.spots import mask_secrets, masked_places
 from amphora.core.plan.states import Image
+from amphora.core.values.digits import is_number
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved, Unavailable
 from amphora.core.values.model import Found, Json, Limits, Listed, States, Supply
 from amphora.core.values.next_step import NOTHING, advice, to_type
@@ -244,4 +245,4 @@ def _translated(name: str) -> Iterator[None]:
 
 def _number(revision: str) -> int:
     """A revision as the platform counts; one that is no number of ours is nobody's, and so has moved."""
-    return int(revision) if revision.isdecimal() and revision.isascii() else -1
+    return int(revision) if is_number(revision) else -1

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 
+from amphora.core.values.digits import is_number
 from amphora.core.values.errors import PackageDamaged, UsageFault
 from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import NextStep, advice
@@ -62,7 +63,7 @@ def _number(name: str, usual: int) -> int:
     if not text:
         return usual
     # Refused and not passed over: a bound that is misspelt would silently be the usual one.
-    if not text.isdigit():
+    if not is_number(text):
         raise UsageFault(
             f"{name} is {text!r}, which is no number.", subject=name, next_step=advice("Set a whole number.")
         )

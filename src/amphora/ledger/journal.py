@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
 from amphora.core.plan.states import Image
+from amphora.core.values.digits import is_number
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
@@ -43,7 +44,7 @@ class Journal:
             names = [row["name"] for row in self._db.rows(query, (beginning.environment,))]
             # The highest number and one more, not a count: names of runs are used in scripts and never come twice.
             tails = [name.removeprefix(f"{beginning.environment}-") for name in names]
-            numbers = [int(tail) for tail in tails if tail.isdigit()]
+            numbers = [int(tail) for tail in tails if is_number(tail)]
             name = beginning.name or f"{beginning.environment}-{max(numbers, default=0) + 1}"
             row: tuple[Any, ...] = (name, beginning.environment, beginning.uid, beginning.package, beginning.version)
             row += (beginning.source_uid, beginning.package_digest, beginning.account, RUNNING, self._clock())

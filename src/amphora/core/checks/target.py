@@ -9,6 +9,7 @@ from amphora.core.checks.context import CheckContext, Rule, TargetIndex, Todo, n
 from amphora.core.form.routes import told
 from amphora.core.form.spots import feature_values
 from amphora.core.merge.phrase import place_phrase
+from amphora.core.values.digits import is_number
 from amphora.core.values.keys import Key, decode_segment, path_of, readable
 from amphora.core.values.model import Finding, Item, Level, Listed
 from amphora.core.values.next_step import advice, to_type
@@ -258,7 +259,7 @@ def _segments(item: Item) -> tuple[str, ...]:
 def _release(text: str) -> tuple[int, ...]:
     # As numbers: 2026.10 comes after 2026.9.
     parts = text.split("-")[0].split(".")
-    return tuple(int(part) for part in parts) if all(part.isdigit() for part in parts) else ()
+    return tuple(int(part) for part in parts) if all(map(is_number, parts)) else ()
 
 
 RULES = (

@@ -14,6 +14,7 @@ from typing import Any
 
 from amphora.core.form.places import Step, parse_path
 from amphora.core.values.canon import same
+from amphora.core.values.digits import is_number
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
@@ -284,7 +285,7 @@ def _at(form: Json, at: Pointer) -> Json:
 
 def _is_there(form: Json, at: Pointer) -> bool:
     for name in at:
-        if isinstance(form, list) and name.isdigit() and int(name) < len(form):
+        if isinstance(form, list) and is_number(name) and int(name) < len(form):
             form = form[int(name)]
         elif isinstance(form, dict) and name in form:
             form = form[name]

@@ -12,6 +12,7 @@ from dataclasses import field, fields, replace
 from functools import cache, cached_property, lru_cache
 from typing import Any
 
+from amphora.core.values.digits import is_number
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import advice
@@ -351,7 +352,7 @@ def _children(value: Any, step: Step) -> list[Any]:
     if isinstance(value, list):
         if step is None:
             return value
-        return [value[int(step)]] if step.isdigit() and int(step) < len(value) else []
+        return [value[int(step)]] if is_number(step) and int(step) < len(value) else []
     return []
 
 

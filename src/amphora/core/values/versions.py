@@ -6,12 +6,14 @@ import re
 from collections.abc import Iterable
 from typing import Any
 
-_SEMVER = re.compile(r"(0|[1-9]\d*)\.(0|[1-9]\d*)\.(0|[1-9]\d*)(?:-([0-9A-Za-z.-]+))?(?:\+[0-9A-Za-z.-]+)?")
+_SEMVER = re.compile(r"(0|[1-9]\d*)\.(0|[1-9]\d*)\.(0|[1-9]\d*)(?:-([0-9A-Za-z.-]+))?(?:\+[0-9A-Za-z.-]+)?", re.ASCII)
+LONGEST = 255
+"""Longer texts are no versions here: they end up in the names of files."""
 
 
 def is_version(text: str) -> bool:
     """Whether a text is a version as SemVer 2.0.0 has it."""
-    return _SEMVER.fullmatch(text) is not None
+    return len(text) <= LONGEST and _SEMVER.fullmatch(text) is not None
 
 
 def version_order(text: str) -> tuple[Any, ...]:
