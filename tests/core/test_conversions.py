@@ -58,6 +58,9 @@ QUIZ, NEW = sheet('kind = "quiz"\nschema = 1'), sheet(ASSESSMENT)
 FIRST, SECOND = NEW.conversions
 
 FORWARDS: list[tuple[Conversion, Any, Any]] = [
+    # What held it, and nothing else, goes with it, however deep it was.
+    (rule('move = { "$.a.b.c.d" = "$.e" }'), {"a": {"b": {"c": {"d": 1}}}, "f": 2}, {"e": 1, "f": 2}),
+    (rule('move = { "$.a.b.c" = "$.e" }'), {"a": {"b": {"c": 1}, "x": 3}}, {"a": {"x": 3}, "e": 1}),
     (FIRST, {"mailTo": "a"}, {"notify": {"address": "a"}, "tries": 3, "look": {"font": "plain"}}),
     (FIRST, {"tries": 3, "look": {}}, {"tries": 3, "look": {"font": "plain"}}),
     (FIRST, {"notify": {"by": 1}, "mailTo": None}, None),

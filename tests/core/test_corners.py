@@ -11,7 +11,7 @@ import pytest
 from amphora.core.checks import Waiver
 from amphora.core.checks.target import _release
 from amphora.core.form.kinds import parse_sheet, sheets_in_force
-from amphora.core.form.secrets import Guard, mark_of_secret, sealed
+from amphora.core.form.secrets import STRICT, Guard, mark_of_secret, sealed
 from amphora.core.form.settings import is_setting, parse_setting, setting_words
 from amphora.core.merge.compare import Base
 from amphora.core.needs.crosswalk import Crosswalk, MapState, resolve
@@ -22,7 +22,7 @@ from amphora.core.values.model import Contents, Finding, Item, Level, Need, Stat
 from amphora.core.values.scan import token_places
 from amphora.core.values.versions import is_version, newest, version_order
 from amphora.core.values.visible import escaped_json, for_spreadsheet, from_spreadsheet, visible
-from amphora.engine.leaks import leaks_in_settings
+from amphora.engine.leaks import leaks_in, leaks_in_settings
 from amphora.engine.runs.aftercare import CareMaterial
 from amphora.engine.sides import _guide
 
@@ -92,6 +92,11 @@ def test_a_secret_in_a_file_that_stands_in_the_form_is_told_as_the_whole() -> No
         item = sealed(Item("note:n", 1, {"file": url}, States("N")), sheet)
         assert [(leak.place, leak.rule) for leak in item.leaks] == [("/file", "a file that holds a secret")], url
         assert "Wn7kQ2xT9mB4vz" not in str(item.form)
+    # One that is kept apart is told with the item and the place that hold it.
+    form = {"name": "amphora:item:note/o", "file": "amphora:file:a.txt"}
+    holder = Item("note:n", 1, form, States("N"), tuple(token_places(form)))
+    packed = Contents("p", "1.0.0", "dev", "uid", {"note:n": holder}, (), files={"a.txt": text.encode()})
+    assert {(key, leak.place) for key, leak in leaks_in(packed, {"note": sheet}, STRICT)} == {("note:n", "/file")}
     for url in ("data:text/plain;base64,!!!", "data:,harmless", "data:image/png;base64,iVBORw0KGgo="):
         assert sealed(Item("note:n", 1, {"file": url}, States("N")), sheet).leaks == ()
 
