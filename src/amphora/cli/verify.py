@@ -37,7 +37,8 @@ def verify(
       amphora verify olive-intake grove-live
       amphora verify olive-intake live-sites --junit verify.xml
     """
-    from amphora.engine.proof import prove_run, prove_targets, run_to_verify
+    from amphora.engine.proof import prove_run, prove_targets
+    from amphora.engine.subject import run_to_verify
     from amphora.render.verify import proof_result, proofs_junit, proofs_markdown, proofs_result
 
     one_format(json=json, md=markdown)

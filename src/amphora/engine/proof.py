@@ -2,29 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import field, replace
 from enum import StrEnum
 
 from amphora.core.form.parts import parts_named, parts_of
 from amphora.core.form.places import PartOf
 from amphora.core.plan.claims import Claims
-from amphora.core.values.errors import AmphoraError, NotReady, UsageFault
+from amphora.core.values.errors import NotReady
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Listed
 from amphora.core.values.next_step import to_type
 from amphora.core.values.scan import token_places
-from amphora.core.values.versions import is_version, newest
+from amphora.core.values.versions import newest
 from amphora.core.values.words import few
 from amphora.engine.mender import mender
 from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Session
 from amphora.engine.sides import Side, read_items
+from amphora.engine.subject import nothing_of, without_version
 from amphora.engine.verify import Look, Verified, looked_at, verify
 from amphora.environments.contract import Probes
 from amphora.ledger.proofs import Proved
-from amphora.ledger.records import DONE, IMPORT, PUT_BACK, UNDONE, Delivery, Run
+from amphora.ledger.records import DONE, Delivery, Run
 
 SWITCHED = ("state:on", "state:published")
 """The places of states that are wished for; title and folder are told with the definition."""
@@ -157,13 +158,13 @@ def prove_package(session: Session, package: str, environment: str) -> Proof:
     one that is named (`mill-1.0.0`)."""
     opened = session.open(environment)
     uid = opened.description.uid
-    latest = session.ledger.last_deliveries(uid)
-    package = _without_version(package, latest.values(), environment)
     # By claims and not by deliveries: what was retired, withdrawn or let go since is promised by nobody.
     all_claims = Claims(session.ledger.claims(uid))
+    package = without_version(package, all_claims.rows, environment)
     claims = all_claims.of(package)
     if not claims:
-        raise _nothing_of(session, package, environment, uid)
+        raise nothing_of(session, package, environment, uid)
+    latest = session.ledger.last_deliveries(uid)
     ours = [latest[key] for key in dict.fromkeys(claim.key for claim in claims) if key in latest]
     # What another package has brought since is that one's promise, although this one still claims it.
     keepers = all_claims.keepers({one.key: (one.package, one.source_uid) for one in ours})
@@ -172,23 +173,6 @@ def prove_package(session: Session, package: str, environment: str) -> Proof:
     proof, _ = _proved(session, environment, [one for one in ours if one.key not in later])
     version = newest(claim.version for claim in claims)
     return _recorded(session, replace(proof, package=package, version=version, later=later))
-
-
-def _nothing_of(session: Session, package: str, environment: str, uid: str) -> AmphoraError:
-    """Why there is nothing to look at: it never was there, it is gone, or it is not yet all there."""
-    runs = session.ledger.journal.runs()
-    if any(run.name == package for run in runs):
-        words = f"{package} is a run, and a run has an environment of its own."
-        return UsageFault(words, subject=package, next_step=to_type("verify", package))
-    mine = [run for run in runs if run.uid == uid and run.package == package]
-    words = f"Nothing of {package} is in force in {environment}: what was brought is undone, withdrawn or let go."
-    after = to_type("import", package, environment)
-    if not mine:
-        words = f"{package} was never imported into {environment} from this workspace."
-    elif unfinished := next((run for run in mine if run.is_open), None):
-        words = f"Nothing of {package} is in force in {environment} yet: {unfinished.name} is {unfinished.standing}."
-        after = to_type("resume" if unfinished.can_go_on else "undo", unfinished.name)
-    return NotReady(words, subject=package, next_step=after)
 
 
 def prove_targets(session: Session, package: str, environments: Sequence[str]) -> list[Proof]:
@@ -205,23 +189,6 @@ def prove_targets(session: Session, package: str, environments: Sequence[str]) -
     if len(errors) == len(proofs):
         raise errors[0]
     return proofs
-
-
-def _without_version(named: str, latest: Collection[Delivery], environment: str) -> str:
-    """The package that is meant by its name, or by its name and version."""
-    names = {delivery.package for delivery in latest}
-    whole = [name for name in names if named not in names and named.startswith(f"{name}-")]
-    for name in whole:
-        there = newest(delivery.version for delivery in latest if delivery.package == name)
-        if named == f"{name}-{there}":
-            return name
-        if is_version(version := named.removeprefix(f"{name}-")):
-            raise NotReady(
-                f"{name} {there} is in force in {environment}, and not {version}.",
-                subject=named,
-                next_step=to_type("verify", name, environment),
-            )
-    return named
 
 
 def prove_run(session: Session, run: Run) -> Proof:
@@ -255,26 +222,6 @@ def prove_run(session: Session, run: Run) -> Proof:
         others=len(before),
     )
     return _recorded(session, proof)
-
-
-def run_to_verify(session: Session, name: str) -> Run:
-    """The run that a name means; `last` is the latest that brought something which was not taken back."""
-    journal = session.ledger.journal
-    brought = [r for r in journal.runs() if r.kind == IMPORT and r.state not in (UNDONE, PUT_BACK)]
-    brought = brought if name == "last" else []
-    if brought:
-        return brought[0]
-    runs = journal.runs()
-    into = [run.environment for run in runs if name in (run.package, f"{run.package}-{run.version}")]
-    if into and all(run.name != name for run in runs):
-        places = ", ".join(dict.fromkeys(into))
-        raise UsageFault(
-            f"{name} is a package: it isn't said where to look.",
-            subject=name,
-            details=[f"imported into: {places}"],
-            next_step=to_type("verify", name, into[0]),
-        )
-    return journal.run(name)
 
 
 def _recorded(session: Session, proof: Proof) -> Proof:

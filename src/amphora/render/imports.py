@@ -59,8 +59,9 @@ def docket_blocks(docket: Docket, only: Key | None = None, what: str = "", is_al
     same is counted only, unless `is_all`."""
     narrowed = {one.key: one.changes for one in differing(docket, what)} if what else None
     shown = [a for a in docket.actions if only in (None, a.key) and (narrowed is None or a.key in narrowed)]
-    same = [a for a in shown if _is_same(a)] if only is None and not is_all else []
-    shown = [a for a in shown if a not in same] if same else shown
+    same = [a for a in shown if only is None and not is_all and _is_same(a)]
+    # Asked again, and not looked up: of ten thousand items that would be a hundred million comparisons.
+    shown = [a for a in shown if not _is_same(a)] if same else shown
     rows: list[Row] = [
         [
             Cell(action.do.value, _DO[action.do]),
@@ -80,15 +81,13 @@ def docket_blocks(docket: Docket, only: Key | None = None, what: str = "", is_al
         words = counted(len(same), "other is", "others are") if rows else alone
         blocks.append(Lines([Cell(f"{words} the same (compare --all).", "dim")]))
     blocks += withdrawal_blocks(docket) if only is None else []
-    if docket.converted and only is None:
-        blocks += conversion_blocks(docket)
+    blocks += conversion_blocks(docket) if docket.converted and only is None else []
     if only is None and (otherwise := rearranged(docket)):
         lines: list[Cell | str] = [f"- {line}" for line in otherwise]
         blocks.append(Lines(cut_lines(lines, "--json"), "Arrives otherwise than packed, from now on"))
-    # Said of them was that something stands in their place: else nobody would hear that it was for nothing.
     if only is None and (fresh := sorted({action.key for action in docket.by(Do.CREATE)} & set(docket.same))):
-        made: list[Cell | str] = [f"- {readable(key)}" for key in fresh]
-        blocks.append(Lines(cut_lines(made, "--json"), "Said to be there, but nothing is in its place: made new"))
+        lines = cut_lines([f"- {readable(key)}" for key in fresh], "--json")
+        blocks.append(Lines(lines, "Said to be there, but nothing is in its place: made new"))
     if docket.left_out and only is None:
         left: list[Cell | str] = [f"- {readable(key)}" for key in docket.left_out]
         they = "They stay" if len(left) > 1 else "It stays"
