@@ -19,7 +19,7 @@ from amphora.core.values.model import Contents, Json, Listed
 from amphora.core.values.next_step import to_type
 from amphora.engine.docket import prepare
 from amphora.engine.leaks import leaks_in, refuse_to_pack
-from amphora.engine.mender import mender
+from amphora.engine.mender import Menders
 from amphora.engine.session import Session
 from amphora.engine.shapes import Shapes
 from amphora.engine.sides import Side, own_side, read_items
@@ -59,12 +59,12 @@ def edits_of(session: Session, environment: str) -> list[Edited]:
     claims = Claims(session.ledger.claims(side.uid))
     claimed, handed_over = claims.claimed(latest), claims.handed_over(latest)
     wanted = [as_packed(delivery) for key, delivery in sorted(latest.items()) if key in claimed]
-    found = []
+    found, menders = [], Menders(session.ledger, side.uid)
     for one in verify(session, environment, wanted):
         # A draft is somebody's work, even while the live version is what was delivered.
         if not one.is_as_promised or _has_draft(side, one):
             row = side.by_key.get(one.key)
-            who, at = mender(session.ledger, side.uid, one.key, row)
+            who, at = menders.of(one.key, row)
             found.append(Edited(one.key, latest[one.key], row, one.differences, who, at, one.key in handed_over))
     return found
 

@@ -17,7 +17,7 @@ from amphora.core.values.next_step import to_type
 from amphora.core.values.scan import token_places
 from amphora.core.values.versions import newest
 from amphora.core.values.words import few
-from amphora.engine.mender import mender
+from amphora.engine.mender import Menders
 from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Session
 from amphora.engine.sides import Side, read_items
@@ -243,7 +243,8 @@ def _proved(session: Session, environment: str, deliveries: Sequence[Delivery]) 
     found = {key: _dangling(place.token for place in item.places) for key, item in look.items.items()}
     told = session.ledger.addresses(look.side.uid)
     linked = {one.key: rows[one.key] for one in deliveries if one.key in rows and told.get(rows[one.key].native_id)}
-    blamed = {one.key: _blamed(session, one, rows.get(one.key), look.side.uid) for one in wrong}
+    menders = Menders(session.ledger, look.side.uid)
+    blamed = {one.key: _blamed(session, one, rows.get(one.key), menders) for one in wrong}
     handed_over = Claims(session.ledger.claims(look.side.uid)).handed_over(blamed)
     theirs = {k: o for k, o in blamed.items() if k in handed_over and o.cause in (Cause.EDITED, Cause.GONE)}
     proof = Proof(
@@ -289,13 +290,13 @@ def _dangling(tokens: Iterable[str]) -> int:
     return sum(token.startswith(UNBOUND) for token in tokens)
 
 
-def _blamed(session: Session, one: Verified, row: Listed | None, uid: str) -> Off:
+def _blamed(session: Session, one: Verified, row: Listed | None, menders: Menders) -> Off:
     """Why an item is not as promised, as far as the target and the ledger tell."""
     if row is None:
         return Off(Cause.GONE)
     # What a run of ours wrote back is its maker's, here as among the edits.
-    who, at = mender(session.ledger, uid, one.key, row)
-    found = session.ledger.deliveries_of(uid, one.key)
+    who, at = menders.of(one.key, row)
+    found = session.ledger.deliveries_of(menders.uid, one.key)
     if not found or not at:
         return Off(Cause.UNKNOWN, who, at)
     # Times to the second: whatever is later than the end of the run was not its doing. What is older, and its own
