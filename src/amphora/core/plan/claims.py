@@ -35,10 +35,12 @@ class Claims:
 
     def alone(self, package: str, source_uid: str | None = None) -> list[Key]:
         """The items that nobody claims but this package."""
-        mine = self.of(package, source_uid)
-        # By the whole claim: two packages of one name from two sources are two packages.
-        held = {c.key for c in self.rows if c not in mine}
-        return sorted({c.key for c in mine} - held)
+        mine, held = set[Key](), set[Key]()
+        for claim in self.rows:
+            # By the whole claim: two packages of one name from two sources are two packages.
+            is_mine = claim.package == package and source_uid in (None, claim.source_uid)
+            (mine if is_mine else held).add(claim.key)
+        return sorted(mine - held)
 
     def keepers(self, last: Mapping[Key, tuple[str, str]]) -> dict[Key, set[tuple[str, str]]]:
         """Whose promise items are, given which package delivered each last, as (package, source uid): that one's if
