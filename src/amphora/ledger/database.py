@@ -81,7 +81,7 @@ class Database(ABC):
         return int(self.rows(f"{statement} returning id", values)[0][0])
 
     def rows_for(self, query: str, values: Sequence[Any], wanted: Iterable[str]) -> Iterator[Any]:
-        """The rows of a query that ends in `in (…)`, for these values, asked for in portions."""
+        """The rows of a query whose last values are those of an `in (…)`, for these values, asked for in portions."""
         names = sorted(wanted)
         for start in range(0, len(names), PORTION):
             some = names[start : start + PORTION]

@@ -59,10 +59,12 @@ class Exports:
         """The form and states in which each of these items of an environment was last exported, with a number
         that orders exports and deliveries."""
         # The latest of each item, not of the package: every version may hold another choice of them.
+        # Grouped, and not asked for each: for that every key would walk through all that was ever exported.
         query = (
             'select e.key, e.form, e.states, e."schema", x.seq from exported e join exports x on x.id = e.export_id'
-            " where x.uid = ? and e.export_id = (select max(f.export_id) from exported f join exports y"
-            " on y.id = f.export_id where f.key = e.key and y.uid = x.uid) and e.key in (…)"
+            " join (select max(f.export_id) as latest, f.key as item from exports y join exported f"
+            " on f.export_id = y.id where y.uid = ? and f.key in (…) group by f.key) m"
+            " on m.latest = e.export_id and m.item = e.key"
         )
         return {
             row["key"]: (

@@ -185,7 +185,7 @@ def _in_rounds(
             if not is_removed_now(stage, restoration, step, finished):
                 excluded |= dict.fromkeys(step.keys, f"it could not be put back: {error.message}")
         restoration, now = _decided(stage, run, excluded, since)
-        material.renamed |= _renewed(restoration)
+        material.follow(_renewed(restoration))
     return restoration, now
 
 

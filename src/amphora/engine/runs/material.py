@@ -22,6 +22,7 @@ from amphora.core.values.model import Json
 from amphora.core.values.next_step import to_type
 from amphora.core.values.pointers import parse_pointer, without_value
 from amphora.core.values.raw import Raw
+from amphora.core.values.sought import Sought
 from amphora.core.values.strict_json import pretty_bytes
 from amphora.environments.contract import Description
 from amphora.environments.locations import kept_secret
@@ -106,6 +107,17 @@ class ImageMaterial:
     renamed: dict[Key, str] = field(default_factory=dict)
     kept_file: Callable[[str], Raw | None] = lambda name: None
     comes_back: bool = True
+    _old_ids: Sought = field(default_factory=Sought)
+
+    def __post_init__(self) -> None:
+        self.follow(self.renamed)
+
+    def follow(self, renamed: Mapping[Key, str]) -> None:
+        """Remembers the new ids of items, so that what refers to them follows."""
+        for key, native_id in renamed.items():
+            self.renamed[key] = native_id
+            if image := self.before.get(key):
+                self._old_ids.add(image.native_id, key)
 
     def draw(self, step: Step, key: Key, now: Image | None) -> Drawn:
         """One of the image's two definitions."""
@@ -143,23 +155,26 @@ class ImageMaterial:
         """Remembers the new id of an item that was made again; one that has its old id again has no new one."""
         image = self.before.get(key)
         if image and image.native_id != native_id:
-            self.renamed[key] = native_id
+            self.follow({key: native_id})
         else:
             self.renamed.pop(key, None)
+            if image:
+                self._old_ids.discard(image.native_id)
 
     def following(self, definition: Json, key: Key, sheet: KindSheet, later: Collection[Key] = ()) -> Json:
         """The definition with the new ids of what was made again, without references to what comes `later`."""
-        old = {k: image.native_id for k in {*self.renamed, *later} if (image := self.before.get(k))}
         text = pretty_bytes(definition).decode()
+        named = {*self._old_ids.inside(text), *later}
+        old = {k: image.native_id for k in named if (image := self.before.get(k)) and image.native_id in text}
         # Nearly always: then the definition is given back as it is, to the byte, without going through a portable
         # form.
-        if not any(native_id in text for native_id in old.values()):
+        if not old:
             return definition
         style: IdStyle = self.description.id_style
         names = Bindings(style, dict(old))
         portable = to_portable(definition, sheet, names, key=key)
         form = hollowed(portable.form, later, sheet) if later else portable.form
-        today = Bindings(style, {**names.values, **{k: v for k, v in self.renamed.items() if k in old}})
+        today = Bindings(style, {**names.values, **{k: self.renamed[k] for k in old if k in self.renamed}})
         files = portable.files
         return to_native(form, sheet, today, layout=portable.layout, present=definition, files=files).definition
 
