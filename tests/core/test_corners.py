@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 from dataclasses import replace
+from itertools import pairwise
 from typing import Any, cast
 
 import pytest
@@ -25,6 +26,9 @@ from amphora.core.values.visible import escaped_json, for_spreadsheet, from_spre
 from amphora.engine.leaks import leaks_in, leaks_in_settings
 from amphora.engine.runs.aftercare import CareMaterial
 from amphora.engine.sides import _guide
+from amphora.engine.survey import Uses
+from amphora.render.result import Grid, Lines
+from amphora.render.survey import DEEPEST, uses_result
 
 REFERS = '[[refers]]\nat = "$.a"\nto = ["table"]\n'
 
@@ -205,3 +209,15 @@ def test_marks_of_one_state_with_and_without_its_rows(left: str, right: str, cou
     for one, other in ((left, right), (right, left)):
         assert (is_same(one, other, counts_rows=True), is_same(one, other)) == (counting, without)
     assert [rows_in(mark) for mark in ("abc", "abc:", "abc:12")] == [0, 0, 12]
+
+
+@pytest.mark.parametrize(("length", "rows"), [(3, 3), (DEEPEST, DEEPEST), (5000, DEEPEST)])
+def test_a_chain_of_any_length_is_shown_as_far_as_it_can_be_read(length: int, rows: int) -> None:
+    keys = [f"flow:f{number}" for number in range(length + 1)]
+    direct = {key: {used: ["/next"]} for key, used in pairwise(keys)}
+    told = uses_result(Uses("live", keys[0], dict.fromkeys(keys, "T"), direct), None, "")
+    assert told.verdict == f"T uses 1 item ({length} in all) and is used by 0 items (0 in all) in live."
+    [tree, *rest] = [block for block in told.blocks if isinstance(block, Grid | Lines)]
+    assert isinstance(tree, Grid)
+    assert (len(tree.rows), len(rest)) == (rows, int(length > rows))
+    assert len(uses_result(Uses("live", keys[-1], dict.fromkeys(keys, "T"), direct), 2, "").blocks[0].rows) == 2  # type: ignore[union-attr]

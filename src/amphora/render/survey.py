@@ -15,7 +15,10 @@ from amphora.core.values.words import counted
 from amphora.engine.survey import Surveyed, Uses
 from amphora.files.names import name_for
 from amphora.render.csv_text import csv_text
-from amphora.render.result import Block, Cell, Grid, Lines, Result, Row
+from amphora.render.result import Block, Cell, Grid, Lines, Result, Row, cut_grid
+
+DEEPEST = 12
+"""So many steps are shown as an indented list where nobody says how many: deeper, it is wider than any screen."""
 
 
 def survey_result(
@@ -171,7 +174,12 @@ def uses_result(net: Uses, depth: int | None, figure: str) -> Result:
     blocks: list[Block] = []
     for heading, backwards, reached in (("It uses", False, ahead), ("It is used by", True, back)):
         if len(reached) > 1:
-            blocks.append(Grid([], _branches(net, backwards, depth), heading))
+            # Nobody reads an indentation of hundreds of columns.
+            shown = depth or (DEEPEST if max(reached.values()) > DEEPEST else None)
+            blocks.append(cut_grid(Grid([], _branches(net, backwards, shown), heading), "--json"))
+            if shown != depth:
+                words = f"Only {DEEPEST} of {max(reached.values()):,} steps are followed here: --depth N, or --json."
+                blocks.append(Lines([Cell(words, "dim")]))
     blocks += [Lines([Cell(f"The figure is in {figure}.", "dim")])] if figure else []
     # All of them, however many are shown.
     everything = {backwards: len(net.reached(backwards, None)) - 1 for backwards in (False, True)}
@@ -203,25 +211,27 @@ def _branches(net: Uses, backwards: bool, depth: int | None) -> list[Row]:
     links: Mapping[Key, Mapping[Key, Sequence[str]]] = net.inverse() if backwards else net.direct
     rows: list[Row] = []
     seen = {net.start}
-
-    def unfold(key: Key, level: int) -> None:
-        for other, places in sorted(links.get(key, {}).items()):
-            # Without anything below it `see above` would lead to nothing.
-            is_known = other in seen and bool(links.get(other))
-            where = place_phrase(places[0]) + (f" and {len(places) - 1} more" if len(places) > 1 else "")
-            rows.append(
-                [
-                    Cell("    " * level + readable(other), "plain" if is_known else "strong"),
-                    Cell(net.titles.get(other, ""), "plain"),
-                    Cell(("in it, at " if backwards else "at ") + where, "dim"),
-                    Cell("see above" if is_known else "", "dim"),
-                ]
-            )
-            if other not in seen and (depth is None or level + 1 < depth):
-                seen.add(other)
-                unfold(other, level + 1)
-            # Also where the depth ends: it is not unfolded at another place instead.
-            seen.add(other)
-
-    unfold(net.start, 0)
+    # What is still to be told of each level, and no function that calls itself: chains may be thousands long.
+    levels = [iter(sorted(links.get(net.start, {}).items()))]
+    while levels:
+        level = len(levels) - 1
+        if (found := next(levels[-1], None)) is None:
+            levels.pop()
+            continue
+        other, places = found
+        # Without anything below it `see above` would lead to nothing.
+        is_known = other in seen and bool(links.get(other))
+        where = place_phrase(places[0]) + (f" and {len(places) - 1} more" if len(places) > 1 else "")
+        rows.append(
+            [
+                Cell("    " * level + readable(other), "plain" if is_known else "strong"),
+                Cell(net.titles.get(other, ""), "plain"),
+                Cell(("in it, at " if backwards else "at ") + where, "dim"),
+                Cell("see above" if is_known else "", "dim"),
+            ]
+        )
+        if other not in seen and (depth is None or level + 1 < depth):
+            levels.append(iter(sorted(links.get(other, {}).items())))
+        # Also where the depth ends: it is not unfolded at another place instead.
+        seen.add(other)
     return rows
