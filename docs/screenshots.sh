@@ -48,7 +48,7 @@ shot peek peek olive-intake
 quietly export grove-dev "Press Board" "Weighbridge feed" --as press-hall --leave-out "Press lines"
 quietly map press-hall grove-live --set mill-db-dev=mill-main --set weighbridge-feed-every_minutes=often --accept
 shot check check press-hall grove-south
-shot map map press-hall grove-live grove-test
+shot map map press-hall grove-live
 quietly practice edit grove-dev.practice "Weigh ticket" --set /steps/0/script='"rate = 2\nround = 10\ntotal = kilos * rate"' --set title="Weigh slip flow"
 quietly practice edit grove-live.practice "Weigh ticket" --set /steps/1/copies=3 --set /steps/0/script='"rate = 3\ntotal = kilos * rate"'
 quietly practice edit grove-live.practice "Weigh slip" --set /subject='"Halcyon Grove: {ticket}"'
