@@ -102,6 +102,19 @@ class PlainCommand(TyperCommand):
                     parameter._custom_shell_complete = names_for
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        # A shell that completes words shows none of our refusals.
+        if not ctx.resilient_parsing:
+            self._refuse_passed_over(ctx, args)
+        try:
+            return super().parse_args(ctx, args)
+        except click.UsageError as error:
+            # Some of the library's errors don't say of which command they speak, and help is that command's.
+            error.ctx = error.ctx or ctx
+            raise
+
+    def _refuse_passed_over(self, ctx: click.Context, args: list[str]) -> None:
+        """Refuses what the library would take in silence: an option for a value, nothing for one, two values for one,
+        and what was said before the command and means nothing to it."""
         options = [one for one in self.params if isinstance(one, click.Option)]
         known = {name for one in options for name in (*one.opts, *one.secondary_opts)}
         wanting = {name for one in options if not one.is_flag for name in one.opts}
@@ -123,12 +136,6 @@ class PlainCommand(TyperCommand):
         # workspace would be started here, and not where it was said.
         if strange := [name for name in ctx.default_map or () if name not in {one.name for one in options}]:
             raise click.NoSuchOption(f"--{strange[0]}", ctx=ctx)
-        try:
-            return super().parse_args(ctx, args)
-        except click.UsageError as error:
-            # Some of the library's errors don't say of which command they speak, and help is that command's.
-            error.ctx = error.ctx or ctx
-            raise
 
     def get_help(self, ctx: click.Context) -> str:
         return super().get_help(ctx).replace("\\[", "[")
