@@ -100,6 +100,11 @@ def _next(found: Overview) -> NextStep:
         return to_type("compare", package.partition(" (")[0], name)
     if not found.packages:
         return to_type("export", blank("ENVIRONMENT"), blank("ITEM"))
+    # Nothing is there yet: what comes next is a first crossing, and no history.
+    first = found.packages[0]
+    goals = [name for name in found.environments if (first, name) not in found.sources and name not in found.blind]
+    if not found.cells and goals:
+        return to_type("check", first.partition(" (")[0], goals[0])
     return to_type("history")
 
 
