@@ -138,10 +138,10 @@ def compare(
         targets, item = _targets_and_item(work, left, right, others or ())
         # Only a package against an environment is an import to be; everything else is two sides.
         if left in environments or not targets:
-            if others_typed := typed_but("side_by_side", "expect_same", "all_"):
+            if beyond := typed_but("side_by_side", "expect_same", "all_"):
                 raise UsageFault(
-                    f"{others_typed[0]} is for a package and an environment that it would go into.",
-                    subject=others_typed[0],
+                    f"{beyond[0]} is for a package and an environment that it would go into.",
+                    subject=beyond[0],
                     next_step=to_type("compare", left, right, *(others or ())),
                 )
             _two_sides(work, (left, right), item, side_by_side, expect_same)

@@ -82,7 +82,7 @@ def compare_sides(session: Session, left: str | Contents, right: str | Contents,
         index = listed_items(Contents("", "", "", "", merged, ()))
         chosen = choose([only], index, "either side")
         left_items, right_items = (
-            {k: i for k, i in side.items() if k in chosen} for side in (left_items, right_items)
+            {key: side[key] for key in chosen if key in side} for side in (left_items, right_items)
         )
     changed = {
         key: changes

@@ -83,7 +83,8 @@ def map_package(
             _named(one, before, contents.title)
         cells += [cell for one in before if (cell := _cell(one, accept and _is_meant(one, only)))]
         given = [_given(text, before, contents.title, types) for text in values]
-        said_once(((cell.row, cell.value) for cell in given), f"values in {name}")
+        # A connection and a person may bear one name.
+        said_once(((f"{cell.section}: {cell.row}", cell.value) for cell in given), f"values in {name}")
         _refuse_unknown(session, given)
         cells += given
     written = len(write_cells(session.workspace.crosswalk, cells)) if cells else 0

@@ -104,8 +104,12 @@ def told_runs(session: Session, asked: Asked) -> list[Told]:
     ledger = session.ledger
     # Once for all of them: "yesterday" must not pass by while they are looked through.
     since = moment(asked.since, utc_now(), "--since") if asked.since else ""
-    names = set(session.workspace.targets(asked.environments)) if asked.environments else set()
+    # One that was taken out of the workspace is in the record still.
+    gone = {run.environment for run in ledger.journal.runs()} - session.workspace.environments.keys()
+    here = [name for name in asked.environments if name not in gone or name in session.workspace.groups]
+    names = set(session.workspace.targets(here)) if here else set()
     known, _ = session.known(names) if names else ({}, None)
+    names |= gone.intersection(asked.environments)
     uids = {known[name] for name in names if name in known}
     if unknown := [state for state in asked.states if state not in STATES]:
         raise UsageFault(
