@@ -20,10 +20,12 @@ def opened_package(work: Work, name: str, copy: str = "") -> Contents:
     from amphora.core.values.next_step import to_type
     from amphora.files.sources import is_elsewhere, open_package
 
-    # Only what lies there: to know a docket takes modules that nobody needs for a name.
-    if Path(name).is_file() and _is_docket(Path(name)):
-        raise UsageFault(f"{name} is a docket, and not a package.", subject=name, next_step=to_type("peek", name))
+    if Path(name).is_file():
+        # Loaded for a file only: to know a docket takes modules that nobody needs for a name.
+        from amphora.files.docket_file import is_docket
 
+        if is_docket(Path(name)):
+            raise UsageFault(f"{name} is a docket, and not a package.", subject=name, next_step=to_type("peek", name))
     # Asked for all the same where only a workspace could hold it: then it is told that there is none.
     is_known = work.has_workspace or not is_elsewhere(name)
     packages = work.session.workspace.packages if is_known else None
@@ -42,9 +44,3 @@ def opened_package(work: Work, name: str, copy: str = "") -> Contents:
         work.tell([f"Reading {contents.title} from {contents.file}"])
     contents = work.session.as_known(contents) if work.has_workspace else contents
     return copied(contents, copy) if copy else contents
-
-
-def _is_docket(path: Path) -> bool:
-    from amphora.files.docket_file import is_docket
-
-    return is_docket(path)

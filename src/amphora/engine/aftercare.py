@@ -108,9 +108,9 @@ def open_care(session: Session, what: str = "") -> list[Entry]:
             raise trouble
         return [entry for entry in open_ if entry.environment in names]
     runs = ledger.journal.runs()
-    if any(what in (run.package, f"{run.package}-{run.version}") for run in runs):
+    if mine := {run.name for run in runs if run.is_of(what)}:
         # Perhaps nothing: that all of it is done is an answer.
-        return [entry for entry in open_ if what in (entry.package, f"{entry.package}-{entry.version}")]
+        return [entry for entry in open_ if entry.run in mine]
     if campaign := ledger.campaigns.named(what):
         members = {run.name for run in ledger.journal.of_campaign(campaign.name)}
         return [entry for entry in open_ if entry.run in members]

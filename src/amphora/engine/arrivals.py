@@ -54,13 +54,12 @@ def arrivals_of(contents: Contents, titles: Sequence[str], folders: Sequence[str
     moves = [_pair(text, "FROM=TO", "--folder mill=north/mill") for text in folders]
     said_once(moves, "folders")
     found = moved_folders(contents, moves)
-    folders_held = {item.states.folder for item in contents.items.values()}
-    # Each of them: one that was mistyped beside one that was not would be passed over.
-    for old, _ in moves:
-        if not any(not old or folder == old or folder.startswith(f"{old}/") for folder in folders_held):
+    # Each of them by itself: one that was mistyped beside one that was not would be passed over.
+    for move in moves:
+        if not moved_folders(contents, [move]):
             raise UsageFault(
-                f"No item of {contents.title} is in {old!r}.",
-                subject=old,
+                f"No item of {contents.title} is in {move[0]!r}.",
+                subject=move[0],
                 next_step=advice("Name a folder in which the package has something."),
             )
     titled: list[tuple[Key, str]] = []

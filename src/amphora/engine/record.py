@@ -121,7 +121,7 @@ def told_runs(session: Session, asked: Asked) -> list[Told]:
         one
         for one in found
         if (not names or one.run.environment in names or one.run.uid in uids)
-        and asked.package in ("", one.run.package, f"{one.run.package}-{one.run.version}")
+        and (not asked.package or one.run.is_of(asked.package))
         and asked.by.casefold() in one.run.account.casefold()
         and one.run.started_at >= since
         and (not asked.states or one.state in asked.states)

@@ -20,7 +20,7 @@ def run_to_verify(session: Session, name: str) -> Run:
     if brought:
         return brought[0]
     runs = journal.runs()
-    into = [run.environment for run in runs if name in (run.package, f"{run.package}-{run.version}")]
+    into = [run.environment for run in runs if run.is_of(name)]
     if into and all(run.name != name for run in runs):
         places = ", ".join(dict.fromkeys(into))
         raise UsageFault(

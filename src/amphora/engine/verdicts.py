@@ -313,7 +313,8 @@ def of_withdrawal(docket: Docket, run: Run | None) -> Verdict:
         return Verdict(words, "good", to_type("history", run.name))
     rows = sum(one.present.rows or 0 for one in docket.fated(Parting.RETIRE))
     what = f"{counted(gone, 'item')} to retire" + (f", {free} to let go" if free else "")
-    what += f"{rest}, {rows:,} rows at stake" if rows else rest
+    what += rest
+    what += f", {rows:,} rows at stake" if rows else ""
     what += f", {len(docket.edited_there):,} edited there since" if docket.edited_there else ""
     words = f"Withdrawing {docket.package} from {docket.target}: {what}. Nothing was touched."
     return Verdict(words, "warn", to_withdraw(docket, "--retire-all"), COUNTS)

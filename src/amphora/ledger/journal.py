@@ -130,7 +130,7 @@ class Journal:
             return _run(rows[0])
         runs = self.runs()
         # Whoever names what a run is about gets its runs.
-        about = [run.name for run in runs if name in (run.environment, run.package, f"{run.package}-{run.version}")]
+        about = [run.name for run in runs if name == run.environment or run.is_of(name)]
         details = [f"of {name}: {', '.join(about[:5])}"] if about else []
         details = details or [f"near: {one}" for one in near(name, [run.name for run in runs])]
         latest = [f"latest: {', '.join(run.name for run in runs[:5])}"] if runs else []
@@ -314,8 +314,7 @@ def _like(name: str, runs: Iterable[Run]) -> NextStep:
     """How to see the runs that are about a name; all, where none is."""
     if any(run.environment == name for run in runs):
         return to_type("history", "--env", name)
-    is_package = any(name in (run.package, f"{run.package}-{run.version}") for run in runs)
-    return to_type("history", *(("--package", name) if is_package else ()))
+    return to_type("history", *(("--package", name) if any(run.is_of(name) for run in runs) else ()))
 
 
 def _run(row: Any) -> Run:

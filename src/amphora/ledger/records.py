@@ -106,6 +106,10 @@ class Run:
         """Whether somebody is putting it back just now, or was cut off at it."""
         return self.attempt == RUNNING and self.state not in (PUT_BACK, UNDONE)
 
+    def is_of(self, package: str) -> bool:
+        """Whether it brought a package that is named so, with its version or without."""
+        return package in (self.package, f"{self.package}-{self.version}")
+
     @property
     def is_open(self) -> bool:
         """Whether something of it is or may be there, without it being done."""

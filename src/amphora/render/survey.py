@@ -182,10 +182,10 @@ def uses_result(net: Uses, depth: int | None, figure: str) -> Result:
                 blocks.append(Lines([Cell(words, "dim")]))
     blocks += [Lines([Cell(f"The figure is in {figure}.", "dim")])] if figure else []
     # All of them, however many are shown.
-    everything = {backwards: len(net.reached(backwards, None)) - 1 for backwards in (False, True)}
+    used, users = (len(net.reached(backwards, None)) - 1 for backwards in (False, True))
     verdict = (
-        f"{title} uses {counted(len(direct), 'item')} ({everything[False]} in all) and is used by"
-        f" {counted(len(inverse), 'item')} ({everything[True]} in all) in {net.environment}."
+        f"{title} uses {counted(len(direct), 'item')} ({used} in all) and is used by"
+        f" {counted(len(inverse), 'item')} ({users} in all) in {net.environment}."
     )
     data = {
         "environment": net.environment,

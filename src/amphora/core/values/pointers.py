@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
+from amphora.core.values.digits import is_number
+
 Pointer = tuple[str, ...]
 
 
@@ -37,7 +39,7 @@ def value_at(document: Any, parts: Pointer) -> Any:
         if type(document) is list:
             # Leading zeros and digits of other scripts are refused, as the RFC's grammar has it: two texts must not
             # mean one place.
-            if (part[0:1] == "0" and part != "0") or not (part.isdigit() and part.isascii()):
+            if (part[0:1] == "0" and part != "0") or not is_number(part):
                 raise LookupError(f"{part!r} is no index of an array (RFC 6901, section 4)")
             document = document[int(part)]
         elif type(document) is dict:
