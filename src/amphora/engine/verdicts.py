@@ -304,7 +304,7 @@ def of_withdrawal(docket: Docket, run: Run | None) -> Verdict:
     """A withdrawal, before its run or after it."""
     gone, free = len(docket.fated(Parting.RETIRE)), len(docket.fated(Parting.LET_GO))
     # Neither retired nor let go, and yet claimed until now: silence would leave somebody to count.
-    rest = f", {len(docket.unclaimed):,} not touched, for another package's too or gone" if docket.unclaimed else ""
+    rest = f", {len(docket.unclaimed):,} left alone (another package's too, or gone)" if docket.unclaimed else ""
     if run is not None:
         kept = f"; definitions and rows are kept in runs/{run.name}" if gone else ""
         words = (
