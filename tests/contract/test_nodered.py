@@ -4,7 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import closing
+from functools import partial
+from importlib.resources import files
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -20,6 +23,8 @@ from amphora.environments.nodered.adapter import connect
 from amphora.environments.nodered.flowfile import compose, split
 from amphora.environments.nodered.order import PLACE, places_of, rewritten
 from amphora.environments.nodered.sheets import nodered_sheets
+from amphora.files.workspace import read_workspace
+from tests.conftest import run_program
 from tests.contract.conftest import nodered_ground
 from tests.contract.grounds import Ground
 from tests.nodered.runtime import started_runtime
@@ -349,3 +354,32 @@ def test_what_somebody_links_to_stays_when_the_run_that_brought_it_is_undone(
     now = flows_of(runtimes[1], TOKEN)
     assert entry["id"] in now, back.told()
     assert any("'Theirs' uses it" in one for one in back.left)
+
+
+def test_what_counts_as_a_connection_since_it_was_brought_is_promised_by_nobody(line: Ground) -> None:
+    line.bring(line.export())
+    rules = (files("amphora.environments.nodered") / "kinds" / "integration.toml").read_text("utf-8")
+    (line.folder / "kinds").mkdir()
+    (line.folder / "kinds" / "integration.toml").write_text(rules.replace('types   = ["', 'types = ["ui-theme", "'))
+    run = partial(run_program, line.folder)
+    assert run("edits", "two").code == 0
+    looked = run("verify", "moved", "two")
+    assert (looked.code, "A connection of the environment's own by now\n- integration:Olive" in looked.out) == (
+        0,
+        True,
+    )
+    again = run("import", "moved", "two", "--yes")
+    assert (again.code, again.verdict.startswith("Nothing to do: two already has moved")) == (0, True)
+    assert "integration:Olive is a connection of two's own by now" in run("check", "moved", "two").out
+    # Packed anew it is a connection to be mapped, as for whoever takes it for the first time.
+    assert "connection:Olive" in {need.key for need in line.export().contents.needs}
+    back = run("undo", "last", "--yes")
+    assert (back.code, back.verdict) == (1, "two-1 is undone: two is as it was before but for 1 item.")
+    assert "it is a connection of the environment's own by now" in back.out
+    left = [node["name"] for node in line_flows(line) if node["type"].startswith("ui-")]
+    assert left == ["Olive"]
+
+
+def line_flows(line: Ground) -> list[dict[str, Any]]:
+    address = read_workspace(line.folder).environments["two"].location.removeprefix("nodered+")
+    return list(flows_of(address, TOKEN).values())

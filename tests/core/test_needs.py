@@ -23,6 +23,7 @@ from amphora.core.values.words import few
 from amphora.engine.docket import _made_by_now
 from amphora.engine.resume import _with_offer
 from amphora.engine.runs.material import keepable
+from amphora.environments.nodered.flowfile import FileItem
 from tests.core.test_checks import MAPPED, S, target
 
 NEED = Need("connection:mill", ("flow:a",), "database")
@@ -177,3 +178,41 @@ def test_what_can_be_made_now_is_open_and_no_longer_waited_for() -> None:
     mapped = replace(waiting, state=MapState.MAPPED)
     assert _made_by_now(mapped, there) is mapped
     assert _made_by_now(waiting, cast(Any, SimpleNamespace(by_key={}))) is waiting
+
+
+def test_a_connection_without_a_name_is_told_by_where_it_leads_and_written_down_by_its_id() -> None:
+    brokers = [
+        Supply("connection", f"b{n}", f"mqtt-broker at mill-{n}:1883", "mqtt-broker", is_unnamed=True) for n in (1, 2)
+    ]
+    need = Need("connection:mqtt-broker%20at%20mill-2%3A1883", ("flow:a",), "mqtt-broker")
+    [same] = resolve([need], Crosswalk(), "live", brokers, {})
+    assert (same.state, same.value, same.reason) == (MapState.GUESSED, "b2", "same name")
+    [other] = resolve(
+        [replace(need, key="connection:mqtt-broker%20at%20mill-3%3A1883")], Crosswalk(), "live", brokers, {}
+    )
+    # Alike as they are, the addresses of two machines are no reason to take one for the other.
+    assert (other.state, other.value) == (MapState.OPEN, None)
+    assert other.on_offer == ("b1 (mqtt-broker at mill-1:1883)", "b2 (mqtt-broker at mill-2:1883)")
+    # Crosswalks of earlier builds name the only one by its type.
+    rows = {"connections": {row_name(need.key): {"live": "mqtt-broker"}}}
+    [one] = resolve([need], Crosswalk(rows), "live", brokers[:1], {})
+    assert (one.state, one.native) == (MapState.MAPPED, "b1")
+    [either] = resolve([need], Crosswalk(rows), "live", brokers, {})
+    assert (either.state, either.native) == (MapState.OPEN, None)
+
+
+@pytest.mark.parametrize(
+    ("node", "told"),
+    [
+        ({"type": "mqtt-broker", "name": "Mill", "broker": "mill", "port": "1883"}, "Mill"),
+        ({"type": "mqtt-broker", "name": "", "broker": "mill", "port": "1883"}, "mqtt-broker at mill:1883"),
+        ({"type": "mqtt-broker", "broker": "mqtts://mill:8883", "port": "1883"}, "mqtt-broker at mqtts://mill:8883"),
+        ({"type": "http proxy", "url": "http://ada:pw@mill/x?key=1#y"}, "http proxy at http://mill/x"),
+        ({"type": "press", "path": "/in", "host": "10.0.0.1"}, "press at 10.0.0.1"),
+        ({"type": "press", "serialport": "/dev/ttyS0", "baud": "9600"}, "press at /dev/ttyS0"),
+        ({"type": "press", "host": "${HOST}", "words": "mill"}, "press"),
+        ({"type": "tls-config", "name": "", "cert": ""}, "tls-config"),
+    ],
+)
+def test_what_a_config_node_without_a_name_is_told_as(node: dict[str, Any], told: str) -> None:
+    assert FileItem("connection", {"id": "n1", **node}).told(None) == told

@@ -215,6 +215,12 @@ def test_an_id_is_one_piece_of_a_text() -> None:
         ('form = "{id}/x"\npart = { parts = "$.c[*]" }', "`refers.part` needs {part} in `form`"),
         ('form = "{id}/{part}"\npart = { id = "$.c" }', "`refers.part.parts` is missing"),
         ('form = "{id}/{part}"\npart = { parts = "$.c[*]", nmae = "$.c" }', "nmae"),
+        ('form = "{id}/{rest}-{rest}"', "line 5: `refers.form`: {rest} stands there twice"),
+        ('form = "{id}__{kind}"', "knows {id}, {address}, {holder}, {part}, {rest}, and no {kind}"),
+        (
+            '[[mention]]\nkind = "dataset"\npattern = "{report} {id} {id}"',
+            "`mention.pattern`: {id} stands there twice",
+        ),
     ],
 )
 def test_pieces_that_nobody_could_tell_apart_are_refused(slip: str, words: str) -> None:

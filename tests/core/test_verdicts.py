@@ -598,3 +598,18 @@ def test_many_targets_are_told_by_what_became_of_them() -> None:
     assert (bad.words, bad.code, str(bad.next_step)) == (told, 6, "amphora resume c-1")
     good = run_verdicts.of_rounds("olive 1.0.0", [came("live", "done"), came("south", "nothing to do")], "")
     assert (good.words, good.code) == ("Done: olive 1.0.0 is in live, south.", 0)
+
+
+@pytest.mark.parametrize(
+    ("causes", "more", "count"),
+    [
+        ([Cause.EDITED, Cause.EDITED], {}, 2),
+        ([Cause.EDITED, Cause.GONE], {}, 0),
+        ([Cause.EDITED], {"dangling": {"flow:a": 1}}, 0),
+        ([Cause.EDITED], {"lost": {"flow:a": ("b",)}}, 0),
+        ([], {}, 0),
+    ],
+)
+def test_only_edits_are_off_where_nothing_else_is(causes: list[Cause], more: dict[str, Any], count: int) -> None:
+    off = {f"flow:{number}": Off(cause) for number, cause in enumerate(causes)}
+    assert Proof("live", "olive", "1.0.0", None, (), off, **more).only_edited == count

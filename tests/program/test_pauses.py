@@ -3,6 +3,7 @@ it fails or is given up."""
 
 from __future__ import annotations
 
+import sqlite3
 from contextlib import closing
 from pathlib import Path
 
@@ -170,3 +171,16 @@ def test_a_pause_can_be_written_into_a_docket(amphora: Program, halcyon: Path) -
     (halcyon / "e.yaml").write_text(text.replace("since:", "pause_after: [table:growers/growers]\nsince:"))
     refused = amphora("import", "e.yaml", "--yes")
     assert (refused.code, "`pause_after` has to be a mapping" in refused.err) == (2, True)
+
+
+def test_what_somebody_removed_during_the_pause_is_not_said_to_be_there(packed: Program, halcyon: Path) -> None:
+    paused(packed)
+    with closing(sqlite3.connect(halcyon / "grove-live.practice")) as db, db:
+        db.execute("delete from items where title = 'Lab exchange'")
+    told = packed("resume", "--json")
+    assert told.code == 5
+    assert told.json["verdict"].startswith(
+        "Paused: 9 items of lab 1.0.0 in grove-live, 1 no longer there, 1 still to come."
+    )
+    assert (told.json["gone"], told.json["values"]) == (["integration:lab/lab-exchange"], {})
+    assert "integration:lab/lab-exchange" not in told.json["in"]

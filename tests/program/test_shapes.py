@@ -6,6 +6,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from contextlib import closing
+from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
@@ -94,3 +95,69 @@ def test_a_target_that_came_to_a_newer_release_still_knows_what_was_delivered(
     shown = amphora("compare", "crew", "grove-test", "--json")
     [action] = [one for one in shown.json["actions"] if one["key"].startswith("access-rule")]
     assert [(change["by"], change["place"]) for change in action["changes"]] == [("target", "/rights")]
+
+
+SHEET = files("amphora.practice") / "kinds" / "flow.toml"
+
+LEARNT = [
+    ('volatile = ["', 'volatile = ["$.webhook.path", "'),
+    ('layout   = ["', 'layout   = ["$.webhook.path", "'),
+    ('"$.batch" = "number"', '"$.batches" = "number"'),
+    ('"$.batch" = "number"', '"$.batch" = "number", "$.webhook.path" = "text"'),
+    ("[fields]", '[fields]\nunordered = ["$.steps"]'),
+    ('secret   = ["', 'secret   = ["$.webhook.path", "'),
+]
+NAMES = ["volatile", "layout", "no setting", "setting", "unordered", "secret"]
+
+
+@pytest.mark.parametrize(("was", "now"), LEARNT[:-1], ids=NAMES[:-1])
+def test_what_a_sheet_learns_is_no_edit_of_what_was_delivered_before(
+    amphora: Program, halcyon: Path, was: str, now: str
+) -> None:
+    amphora("export", "grove-dev", "Weigh ticket", "--as", "ticket")
+    amphora("map", "ticket", "grove-test", "--accept")
+    assert amphora("import", "ticket", "grove-test", "--yes").code == 0
+    (halcyon / "kinds").mkdir()
+    (halcyon / "kinds" / "flow.toml").write_text(SHEET.read_text().replace(was, now))
+    assert amphora("edits", "grove-test").code == 0
+    assert amphora("verify", "grove-test-1").code == 0
+    # The package of that day goes in as it would be read today, and there is nothing in it that is not there.
+    again = amphora("import", "ticket", "grove-test", "--yes")
+    assert (again.code, again.verdict.startswith("Nothing to do: grove-test already has")) == (0, True)
+    amphora("practice", "edit", "grove-test.practice", "Weigh ticket", "--set", '/steps/0/do="count"')
+    [edited] = amphora("edits", "grove-test", "--json").json["items"]
+    assert [change["place"] for change in edited["changes"]] == ["/steps/price/do"]
+    amphora("practice", "edit", "grove-test.practice", "Weigh ticket", "--set", '/steps/0/do="compute"')
+    amphora("export", "grove-dev", "Weigh ticket", "--as", "ticket")
+    amphora("map", "ticket", "grove-test", "--accept")
+    assert amphora("import", "ticket", "grove-test", "--yes").code == 0
+    assert amphora("verify", "ticket", "grove-test").code == 0
+
+
+@pytest.mark.parametrize(("was", "now"), LEARNT, ids=NAMES)
+def test_what_was_brought_before_a_sheet_learnt_something_can_be_undone(
+    amphora: Program, halcyon: Path, was: str, now: str
+) -> None:
+    before = everything(halcyon, "grove-test")
+    amphora("export", "grove-dev", "Weigh ticket", "--as", "ticket")
+    amphora("map", "ticket", "grove-test", "--accept")
+    assert amphora("import", "ticket", "grove-test", "--yes").code == 0
+    (halcyon / "kinds").mkdir()
+    (halcyon / "kinds" / "flow.toml").write_text(SHEET.read_text().replace(was, now))
+    assert amphora("undo", "last", "--yes").verdict == "grove-test-1 is undone: grove-test is as it was before."
+    assert everything(halcyon, "grove-test") == before
+    with closing(sqlite3.connect(halcyon / "ledger.sqlite")) as db:
+        kept = "".join(row[0] for row in db.execute("select before from touched where run_id = 2"))
+    assert ("/hooks/weigh" in kept) is ("secret" not in now)
+
+
+def test_a_package_of_before_brings_as_layout_what_is_layout_by_now(amphora: Program, halcyon: Path) -> None:
+    amphora("export", "grove-dev", "Weigh ticket", "--as", "ticket")
+    amphora("map", "ticket", "grove-test", "--accept")
+    (halcyon / "kinds").mkdir()
+    (halcyon / "kinds" / "flow.toml").write_text(
+        SHEET.read_text().replace('layout   = ["', 'layout   = ["$.webhook.path", "')
+    )
+    assert amphora("import", "ticket", "grove-test", "--yes").code == 0
+    assert definitions(halcyon, "grove-test", "flow")["weigh-ticket"]["webhook"]["path"] == "/hooks/weigh"
+    assert amphora("verify", "ticket", "grove-test").code == 0

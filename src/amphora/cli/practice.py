@@ -32,6 +32,13 @@ def _stay_near(work: Work, folder: Path) -> None:
         work.folder, work.named = folder, ("--workspace", str(folder))
 
 
+def _waits(work: Work, file: Path) -> bool:
+    """Whether a run into that environment waits for somebody to go on with it."""
+    if not _knows(work, file) or not work.session.workspace.has_ledger:
+        return False
+    return any(run.can_go_on for run in work.session.ledger.journal.runs() if run.environment == file.stem)
+
+
 def _knows(work: Work, file: Path) -> bool:
     """Whether the workspace has an environment of a file's name: the next command would look at it."""
     return work.has_workspace and file.stem in work.session.workspace.environments
@@ -116,7 +123,7 @@ def connect(
     with working(json, None) as work:
         _stay_near(work, file.parent)
         native_id = connect_practice(file, name, type_, not broken)
-        work.show(connected_result(file, name, native_id, _knows(work, file)))
+        work.show(connected_result(file, name, native_id, _waits(work, file)))
 
 
 @app.command("serve", cls=PlainCommand)

@@ -97,6 +97,7 @@ def target_index(
         has_unique_names=opened.description.capabilities.has_unique_names,
         converted=docket.converted,
         of_others=docket.of_others,
+        turned=frozenset(side.turned.keys() & {key for item in contents.items.values() for key in item.uses()}),
         severed=docket.severed,
         mixed={action.key: action.as_it_will_be for action in docket.actions if action.is_mixed},
     )

@@ -90,6 +90,8 @@ def prepare(
     mapped = map_needs(session, packed, opened)
     side = target_side(opened, session.ledger, session.crosswalk, taken, mapped, said.same)
     mapped = [_made_by_now(one, side) for one in mapped]
+    # What became a connection there stays as it is, and serves whatever names it.
+    taken = lacking(taken, [key for key in side.turned if key in taken.items])
     # One look at the claims for everything below: who shares, what is dropped and what was there have to agree.
     claims = Claims(session.ledger.claims(side.uid))
     gone = no_longer_there(session, taken, side, claims)

@@ -6,11 +6,11 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from amphora.core.form.filled import Filled, filled_in, stayed
-from amphora.core.plan.states import mark_of
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
 from amphora.core.values.pointers import parse_pointer
 from amphora.core.values.tokens import parse_token
+from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Opened, Session
 from amphora.engine.sides import form_of
 from amphora.engine.verify import Look
@@ -33,9 +33,10 @@ def learn(session: Session, opened: Opened, run: Run, look: Look) -> dict[Key, l
     images = opened.environment.look([d.native_id for d in promised.values()])
     before = session.ledger.journal.touched(run)
     found: dict[Key, list[Filled]] = {}
+    habits = stage_of(session, opened.name, run).habits
     for key, delivery in promised.items():
         image = images.get(delivery.native_id)
-        if image is None or mark_of(image, opened.description.sheets) != left[key]:
+        if image is None or habits.mark(image) != left[key]:
             continue
         some = filled_in(delivery.merged, look.items[key].form)
         if was := before.get(key):

@@ -165,7 +165,7 @@ def import_prepared(
             next_step=to_type("compare", "--refresh", docket.file) if docket.file else to_compare(docket),
         )
     # Past this line the target may have changed: whatever happens is told with what it means for it.
-    stage = stage_of(session, opened.name)
+    stage = stage_of(session, opened.name, run)
     if run is not None:
         outcome = go_on(docket, stage, run, keeper)
     elif not docket.pauses and docket.if_it_fails is not IfItFails.KEEP:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping
 from dataclasses import replace
 
+from amphora.core.form.again import as_read_today
 from amphora.core.form.attachments import without_attachments
 from amphora.core.form.declared import secret_faults
 from amphora.core.form.routes import Converted, converted_contents
@@ -41,7 +42,8 @@ def taken_in(session: Session, contents: Contents, opened: Opened, said: Decisio
     sheets = opened.description.sheets
     # Before anything is compared: all sides have the shape that the target has.
     contents, converted, keys = converted_contents(contents, sheets, sheets_packed(contents))
-    since = converted_contents(since, sheets, sheets_packed(since))[0] if since else None
+    contents = as_read_today(contents, sheets)
+    since = as_read_today(converted_contents(since, sheets, sheets_packed(since))[0], sheets) if since else None
     said = said.under(keys) if keys else said
     remembered = session.ledger.arrivals(opened.description.uid, contents.name, contents.source_uid)
     arrivals = joined(remembered, said.arrivals)

@@ -20,6 +20,7 @@ from amphora.core.form.secrets import (
     told,
     without_secrets,
 )
+from amphora.core.form.spots import mask_secrets
 from amphora.core.needs.crosswalk import row_name
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import NotReady, PackageDamaged
@@ -90,6 +91,10 @@ def leaks_in_images(images: Mapping[Key, Image | None], sheets: Sheets, guard: G
 
 def sealed_image(key: Key, image: Image, sheets: Sheets, guard: Guard) -> Image:
     """The image with its secrets hidden: to be remembered, and never written anywhere."""
+    if sheet := sheets.get(image.kind):
+        # It may have been read as it was seen when a sheet did not call that a secret yet.
+        live, draft = (None if one is None else mask_secrets(one, sheet) for one in (image.live, image.draft))
+        image = replace(image, live=live, draft=draft)
     return _sealed(key, image, sheets, guard)[0]
 
 

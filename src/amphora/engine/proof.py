@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import field, replace
 from enum import StrEnum
+from urllib.parse import urldefrag
 
 from amphora.core.form.parts import parts_named, parts_of
 from amphora.core.form.places import PartOf
@@ -24,6 +25,7 @@ from amphora.engine.sides import Side, read_items
 from amphora.engine.subject import nothing_of, without_version
 from amphora.engine.verify import Look, Verified, looked_at, verify
 from amphora.environments.contract import Probes
+from amphora.environments.links import own_pages, pages_opened
 from amphora.ledger.proofs import Proved
 from amphora.ledger.records import DONE, Delivery, Run
 
@@ -82,7 +84,8 @@ class Proof:
 
     `references` counts the places that lead to something, `dangling` those, by item, that lead nowhere and did not
     when they were delivered, `lost` those that lead to a part which is not there, in words. `links` are the addresses
-    that people were told, `moved` the items that are elsewhere by now. `later` names, for items that a later run (of
+    that people were told, `moved` the items that are elsewhere by now; `opened` counts those that were tried, and
+    `closed` are the items where no page came, with what came instead. `later` names, for items that a later run (of
     another package, where a package is looked at) brought again, that run; `gone` how many were retired, withdrawn or
     let go since. `elsewhere` is None where no run says what was there before; `others` is how many there were.
     """
@@ -99,6 +102,10 @@ class Proof:
     connections: tuple[Connection, ...] = ()
     links: int = 0
     moved: tuple[Key, ...] = ()
+    opened: int = 0
+    closed: Mapping[Key, str] = field(default_factory=dict)
+    turned: tuple[Key, ...] = ()
+    """What is one of the environment's own connections by now."""
     later: Mapping[Key, str] = field(default_factory=dict)
     gone: int = 0
     elsewhere: tuple[Elsewhere, ...] | None = None
@@ -247,6 +254,7 @@ def _proved(session: Session, environment: str, deliveries: Sequence[Delivery]) 
     blamed = {one.key: _blamed(session, one, rows.get(one.key), menders) for one in wrong}
     handed_over = Claims(session.ledger.claims(look.side.uid)).handed_over(blamed)
     theirs = {k: o for k, o in blamed.items() if k in handed_over and o.cause in (Cause.EDITED, Cause.GONE)}
+    tried = _opened(session, environment, {key: row.link for key, row in linked.items()})
     proof = Proof(
         environment,
         "",
@@ -261,9 +269,20 @@ def _proved(session: Session, environment: str, deliveries: Sequence[Delivery]) 
         tuple(_connections(session, environment, deliveries)),
         len(linked),
         tuple(key for key, row in linked.items() if row.link != told[row.native_id]),
+        len(tried),
+        {key: words for key, words in tried.items() if words},
+        look.turned,
         theirs=theirs,
     )
     return proof, look.side
+
+
+def _opened(session: Session, environment: str, links: Mapping[Key, str]) -> dict[Key, str]:
+    """What came of opening links, of those that can be tried from here: nothing where a page came, else in words."""
+    entry = session.open(environment).entry
+    ca_file = str(session.workspace.folder / entry.ca_file) if entry.ca_file else ""
+    found = pages_opened(own_pages(entry.location, links.values()), ca_file)
+    return {key: found[page] for key, link in links.items() if (page := urldefrag(link).url) in found}
 
 
 def _lost(look: Look) -> dict[Key, tuple[str, ...]]:
@@ -340,7 +359,7 @@ def _elsewhere(
     others = sorted((before.keys() | now.keys()) - known)
     moved = [one for one in others if one not in now or before.get(one) != now[one].revision]
     there = [one for one in moved if one in before and one in now]
-    as_before = stage_of(session, side.name).saved_as_before(run, there)
+    as_before = stage_of(session, side.name, run).saved_as_before(run, there)
     same = as_before | _as_delivered(session, side, [one for one in there if one not in as_before])
     found = []
     for native_id in moved:

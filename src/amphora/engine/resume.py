@@ -20,7 +20,6 @@ from amphora.core.plan.arrivals import said_over
 from amphora.core.plan.decisions import LEAVE, Decisions
 from amphora.core.plan.fates import Fate, judged
 from amphora.core.plan.restoration import Restoration
-from amphora.core.plan.states import mark_of
 from amphora.core.values.errors import NotReady, UsageFault
 from amphora.core.values.keys import Key, kind_of, readable
 from amphora.core.values.late import dataclass
@@ -82,6 +81,8 @@ class Standstill:
     made: tuple[Made, ...]
     words: tuple[tuple[Key, str], ...] = ()
     """Items after which somebody's word is awaited, and what it is about."""
+    gone: tuple[Key, ...] = ()
+    """What was brought, and somebody removed since."""
 
 
 def kept_request(prepared: Prepared) -> dict[str, Json]:
@@ -256,7 +257,7 @@ def adopted(session: Session, picked: PickedUp) -> Adopted:
     # Everything of it was recorded at the pause; looking would find the same.
     if run.state == PAUSED:
         return Adopted(created=_created(session, run))
-    stage = stage_of(session, run.environment)
+    stage = stage_of(session, run.environment, run)
     # It may be at work at this very moment.
     stage.ledger.locks.refuse_held(stage.uid, run.environment)
     restoration = foresee(stage, run, stage.ledger.journal.since_pause(run))
@@ -274,8 +275,7 @@ def adopted(session: Session, picked: PickedUp) -> Adopted:
     links = [Link(key, run.uid, image.native_id) for key, image in there.items()]
     stage.ledger.adopt(run, links, {image.native_id: image.link for image in there.values()})
     made = frozenset(key for key in there if mine[key].before is None)
-    sheets = stage.habits.sheets
-    stage.ledger.journal.found(run, {key: (there[key].native_id, mark_of(there[key], sheets)) for key in made})
+    stage.ledger.journal.found(run, {key: (there[key].native_id, stage.habits.mark(there[key])) for key in made})
     was_on = {key: before.states.is_on for key in there if (before := mine[key].before)}
     return Adopted(frozenset(there), made | _created(session, run), was_on)
 
@@ -363,6 +363,10 @@ def standstill(session: Session, picked: PickedUp) -> Standstill:
     waiting = waiting_for(session, picked)
     delivered = _there(session, picked)
     makers = dict.fromkeys(picked.makers[one.need.key] for one in waiting)
+    there = {row.native_id for row in opened.environment.index()}
+    # What somebody gave a password may be a connection by now.
+    there |= {supply.native_id for supply in opened.environment.supplies()}
+    gone = tuple(key for key, native_id in delivered.items() if native_id not in there)
     images = opened.environment.look([delivered[key] for key in makers])
     made = []
     for key in makers:
@@ -376,9 +380,8 @@ def standstill(session: Session, picked: PickedUp) -> Standstill:
     # Given with the leg that follows: only the one that this pause is for.
     recent = session.ledger.journal.touched(picked.run, picked.run.leg)
     words = tuple((key, about) for key, about in picked.words.items() if key in recent)
-    return Standstill(
-        picked.run, tuple(delivered), tuple(still), tuple(waiting), dict(picked.makers), tuple(made), words
-    )
+    done = tuple(key for key in delivered if key not in gone)
+    return Standstill(picked.run, done, tuple(still), tuple(waiting), dict(picked.makers), tuple(made), words, gone)
 
 
 def next_leg(session: Session, picked: PickedUp) -> Prepared:

@@ -78,6 +78,7 @@ def of_standstill(found: Standstill) -> Verdict:
     """A run waits for somebody to set something up by hand."""
     run = found.run
     words = f"Paused: {counted(len(found.done), 'item')} of {run.package} {run.version} in {run.environment},"
+    words += f" {len(found.gone):,} no longer there," if found.gone else ""
     words += f" {len(found.still):,} still to come. " if found.still else " not yet complete. "
     names = [row_name(one.need.key) for one in found.waiting]
     words += f"To be made there by hand: {few(names)}. " if names else ""

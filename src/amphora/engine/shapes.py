@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import replace
 
+from amphora.core.form.again import read_again, states_again
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.routes import Routes, form_through, routes_to
 from amphora.core.merge.compare import Base
@@ -23,17 +24,31 @@ class Shapes:
     def base(self, key: Key, base: Base) -> Base | None:
         """A base in the present shape; None where it has no room for it, or no way leads to it."""
         if not self._is_other(key, base.schema):
-            return base
+            return self._as_read(key, base)
         form = self._form(key, base.schema, base.form)
-        return None if form is None else replace(base, _form=form, schema=self._sheets[kind_of(key)].schema)
+        schema = self._sheets[kind_of(key)].schema
+        return None if form is None else self._as_read(key, replace(base, _form=form, schema=schema))
 
     def delivery(self, delivery: Delivery) -> Delivery:
         """A delivery likewise; as it was where there is no way."""
-        schema = delivery.base.schema
-        if not self._is_other(delivery.key, schema):
+        key, schema = delivery.key, delivery.base.schema
+        base, merged = self.base(key, delivery.base), delivery.merged
+        if self._is_other(key, schema):
+            merged = self._form(key, schema, merged)
+        if base is None or merged is None:
             return delivery
-        base, merged = self.base(delivery.key, delivery.base), self._form(delivery.key, schema, delivery.merged)
-        return delivery if base is None or merged is None else replace(delivery, base=base, merged=merged)
+        left = self._as_read(key, Base(merged, delivery.merged_states, base.bindings))
+        return replace(delivery, base=base, merged=left.form, merged_states=left.states)
+
+    def _as_read(self, key: Key, base: Base) -> Base:
+        """What was written down, as the sheet of today reads it: it may say since that a member is volatile."""
+        sheet = self._sheets.get(kind_of(key))
+        if sheet is None or not sheet.places.has_outside:
+            return base
+        again = read_again(base.form, sheet)
+        if again.form == base.form:
+            return base
+        return replace(base, _form=again.form, states=states_again(base.states, again))
 
     def _is_other(self, key: Key, schema: int | None) -> bool:
         sheet = self._sheets.get(kind_of(key))

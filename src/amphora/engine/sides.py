@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import replace
+from dataclasses import field, replace
 
 from amphora.core.form.bindings import Bindings
 from amphora.core.form.filled import Filled, unfilled
@@ -29,7 +29,9 @@ OWN_ADDRESS = "url:environment"
 @dataclass(frozen=True)
 class Side:
     """An environment as one transport sees it. `keys` and `by_key` give every item its key; `names` are
-    the bindings with which its definitions are read and written; `filled` is what it made of what was delivered."""
+    the bindings with which its definitions are read and written; `filled` is what it made of what was delivered.
+    `turned` are the ids of what was an item when it was delivered, and is one of the environment's own connections by
+    now: somebody gave it a password, or a sheet calls it one."""
 
     opened: Opened
     keys: Mapping[str, Key]
@@ -38,6 +40,7 @@ class Side:
     names: Bindings
     filled: Mapping[Key, Sequence[Filled]]
     doubtful: tuple[tuple[Key, Listed], ...] = ()
+    turned: Mapping[Key, str] = field(default_factory=dict)
 
     @property
     def name(self) -> str:
@@ -81,7 +84,16 @@ def target_side(
         places = {place_of(row): own[row.native_id] for row in rows}
         there = {key: places.get(new_place(key, contents.items[key].states)) for key in missing}
         matches = matched({**renamed, **{key: other for key, other in there.items() if other}})
-    return _side(opened, matches, links, crosswalk, mapped, _filled_by(opened, ledger))
+    return with_turned(_side(opened, matches, links, crosswalk, mapped, _filled_by(opened, ledger)))
+
+
+def with_turned(side: Side) -> Side:
+    """The same side, where what was delivered goes on to name what is a connection by now. What is packed anew names
+    it as one."""
+    for key, native_id in side.turned.items():
+        if key not in side.names.values:
+            side.names.bind(key, native_id)
+    return side
 
 
 def _filled_by(opened: Opened, ledger: Ledger) -> Mapping[Key, Sequence[Filled]]:
@@ -193,7 +205,9 @@ def _side(
     # Where each instance counts for itself, the same number says nothing of two items.
     sheets = opened.description.sheets
     doubtful = tuple((key, row) for key, row in matches.doubtful if not sheets[row.kind].ids.is_number)
-    return Side(opened, matches.keys, matches.by_key, supplies, names, filled, doubtful)
+    offered = {supply.native_id for supply in supplies}
+    turned = {one.key: one.native_id for one in links if one.native_id in offered and one.key not in matches.by_key}
+    return Side(opened, matches.keys, matches.by_key, supplies, names, filled, doubtful, turned)
 
 
 def _bind_supplies(names: Bindings, environment: str, supplies: Sequence[Supply], crosswalk: Crosswalk) -> None:
@@ -213,11 +227,8 @@ def _bind_supplies(names: Bindings, environment: str, supplies: Sequence[Supply]
     for supply in supplies:
         # People are named by what stands before the @, as in packages: that is what survives a change of domain.
         own = supply.name.partition("@")[0] if supply.kind == "person" else supply.name
-        key = (
-            rows.get((supply.kind, supply.native_id))
-            or rows.get((supply.kind, offered.called(supply)))
-            or _free(f"{supply.kind}:{encode_segment(own)}", supply.native_id, names)
-        )
+        said = [rows[supply.kind, cell] for cell in offered.cells(supply) if (supply.kind, cell) in rows]
+        key = said[0] if said else _free(f"{supply.kind}:{encode_segment(own)}", supply.native_id, names)
         if key not in names.values:
             names.bind(key, supply.native_id)
         # Its name is taken by something else that the crosswalk means: it gets one of its own.

@@ -45,13 +45,13 @@ def run_to_undo(session: Session, name: str) -> Run:
 def foreseen(session: Session, run: Run) -> Restoration:
     """What undoing a run would do now."""
     run = session.placed(run)
-    return foresee(stage_of(session, run.environment), run)
+    return foresee(stage_of(session, run.environment, run), run)
 
 
 def undo(session: Session, run: Run) -> Back:
     """Undoes a run; refused before anything is touched where the account may not do what that takes."""
     run = session.placed(run)
-    stage = stage_of(session, run.environment)
+    stage = stage_of(session, run.environment, run)
     account = stage.environment.whoami().account
     with stage.ledger.locks.held(stage.uid, stage.opened.name, account, f"{run.name} is undone"):
         # Somebody may have done it while we waited.

@@ -14,7 +14,7 @@ from amphora.core.values.late import dataclass
 from amphora.core.values.model import Item, Json
 from amphora.engine.session import Session
 from amphora.engine.shapes import Shapes
-from amphora.engine.sides import Side, own_side, read_items
+from amphora.engine.sides import Side, own_side, read_items, with_turned
 from amphora.ledger.records import Delivery
 
 
@@ -41,19 +41,22 @@ def verify(session: Session, environment: str, deliveries: Sequence[Delivery]) -
 
 @dataclass(frozen=True)
 class Look:
-    """Delivered items looked at: how each stands, what was found there in portable form, and the whole index."""
+    """Delivered items looked at: how each stands, what was found there in portable form, and the whole index. Nothing
+    is promised of those that `turned` into connections of the environment's own."""
 
     verified: tuple[Verified, ...]
     items: Mapping[Key, Item]
     side: Side
     deliveries: tuple[Delivery, ...] = ()
+    turned: tuple[Key, ...] = ()
 
 
 def looked_at(session: Session, environment: str, deliveries: Sequence[Delivery]) -> Look:
     """The same, with what was found there."""
-    side = own_side(session.open(environment), session.ledger, session.crosswalk)
+    side = with_turned(own_side(session.open(environment), session.ledger, session.crosswalk))
     shapes = Shapes(side.opened.description.sheets)
-    deliveries = [shapes.delivery(one) for one in deliveries]
+    turned = tuple(one.key for one in deliveries if one.key in side.turned)
+    deliveries = [shapes.delivery(one) for one in deliveries if one.key not in side.turned]
     there = [d for d in deliveries if d.key in side.by_key]
     # Read with the bindings of their delivery: a crosswalk that changed since is a change to bring, not damage.
     bases = {d.key: replace(d.base, _form=d.merged, states=d.merged_states) for d in there}
@@ -61,7 +64,7 @@ def looked_at(session: Session, environment: str, deliveries: Sequence[Delivery]
     items, _, _ = read_items(side, [d.key for d in there], bases=bases)
     rows = {d.key: side.by_key[d.key].rows for d in there}
     verified = [_verified(d, items.get(d.key), rows.get(d.key), side) for d in deliveries]
-    return Look(tuple(verified), items, side, tuple(deliveries))
+    return Look(tuple(verified), items, side, tuple(deliveries), turned)
 
 
 def looked_with(look: Look, filled: Mapping[Key, Sequence[Filled]]) -> Look:

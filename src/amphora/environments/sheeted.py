@@ -22,6 +22,13 @@ class Sheeted:
     def __init__(self, inside: Environment, own: Mapping[str, KindSheet], sheets: Mapping[str, KindSheet]) -> None:
         self._inside, self._own, self._sheets = inside, own, sheets
 
+    @staticmethod
+    def seen_with(environment: Environment, own: Mapping[str, KindSheet], sheets: Mapping[str, KindSheet]) -> Sheeted:
+        """An environment as it was seen under other sheets: what was no secret then shows its value."""
+        if not isinstance(environment, Sheeted):
+            return Sheeted(environment, own, sheets)
+        return Sheeted(environment._inside, environment._own, sheets)
+
     def __getattr__(self, name: str) -> Any:
         return getattr(self._inside, name)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
@@ -49,11 +50,12 @@ class Journal:
             row: tuple[Any, ...] = (name, beginning.environment, beginning.uid, beginning.package, beginning.version)
             row += (beginning.source_uid, beginning.package_digest, beginning.account, RUNNING, self._clock())
             row += (beginning.kind, beginning.of_run, dumped(beginning.docket), dumped(dict(beginning.outside)))
+            row += (RUN_FORMAT, beginning.campaign, beginning.why, dumped(dict(beginning.marks)))
             run_id = self._db.insert(
                 "insert into runs (name, environment, uid, package, version, source_uid, package_digest, account,"
-                " state, started_at, kind, of_run, docket, outside, format, campaign, why, marks)"
-                " values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                (*row, RUN_FORMAT, beginning.campaign, beginning.why, dumped(dict(beginning.marks))),
+                " state, started_at, kind, of_run, docket, outside, format, campaign, why, marks, sheets)"
+                " values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                (*row, dumped(self._kept_sheets(beginning.sheets))),
             )
             self._begin_leg(run_id, 1, beginning.account, beginning.before)
             if beginning.of_run is not None:
@@ -205,6 +207,20 @@ class Journal:
     def marks(self, run: Run) -> dict[str, str]:
         """The marks of the states of everything else when a run began, by native id, as far as they are known."""
         found: dict[str, str] = json.loads(self._db.rows("select marks from runs where id = ?", (run.id,))[0][0])
+        return found
+
+    def sheets(self, run: Run) -> dict[str, str]:
+        """The text of each kind sheet with which a run made its marks; empty for runs of earlier builds."""
+        query = "select source from kind_sheets where digest = ?"
+        kept: dict[str, str] = json.loads(self._db.rows("select sheets from runs where id = ?", (run.id,))[0][0])
+        texts = {one: self._db.rows(query, (one,))[0][0] for one in set(kept.values())}
+        return {kind: texts[digest] for kind, digest in kept.items()}
+
+    def _kept_sheets(self, sheets: Mapping[str, str]) -> dict[str, str]:
+        """The digests of sheets by kind. Each text is kept once: thousands of runs have the same."""
+        found = {kind: hashlib.sha256(text.encode()).hexdigest() for kind, text in sheets.items()}
+        query = "insert into kind_sheets (digest, source) values (?, ?) on conflict do nothing"
+        self._db.do_many(query, [(digest, sheets[kind]) for kind, digest in found.items()])
         return found
 
     def begin_steps(

@@ -139,6 +139,11 @@ create index runs_of_run on runs (of_run);
 ELEVENTH = """
 alter table runs add column marks text not null default '{}';
 """
+# A sheet that learns something makes another mark of the same state.
+TWELFTH = """
+create table kind_sheets (digest text primary key, source text not null);
+alter table runs add column sheets text not null default '{}'
+"""
 
 
 def _first(db: Database) -> None:
@@ -166,7 +171,7 @@ def _all(db: Database, statements: str) -> None:
 
 
 # In this order for ever: what has been carried out somewhere is never changed, only followed.
-_LATER = (THIRD, FOURTH, FIFTH, SIXTH, SEVENTH, EIGHTH, NINTH, TENTH, ELEVENTH)
+_LATER = (THIRD, FOURTH, FIFTH, SIXTH, SEVENTH, EIGHTH, NINTH, TENTH, ELEVENTH, TWELFTH)
 MIGRATIONS: tuple[Callable[[Database], None], ...] = (
     _first,
     _second,

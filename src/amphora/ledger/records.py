@@ -166,6 +166,8 @@ class Beginning:
     """How the run is to be called; left out, by its environment and a number."""
     why: str = ""
     marks: Mapping[str, str] = field(default_factory=dict)
+    sheets: Mapping[str, str] = field(default_factory=dict)
+    """The kind sheets, as text by kind, with which marks of states are made."""
 
 
 @dataclass(frozen=True)

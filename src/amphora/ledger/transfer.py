@@ -25,6 +25,7 @@ TABLES = (
     "legs",
     "arrivals",
     "parcels",
+    "kind_sheets",
     "campaigns",
     "omissions",
     "aftercare",

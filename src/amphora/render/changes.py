@@ -79,10 +79,17 @@ def _value(value: Json, sizes: Mapping[str, int], named: Mapping[Key, Json]) -> 
 
 
 def in_words(value: Json, named: Mapping[Key, Json]) -> str:
-    """A value in a table; a need by what it is called in the environment, as far as that is known."""
+    """A value in a table; an item by its key, a need by what it is called in the environment, as far as that is
+    known."""
     token = parse_token(value)
-    if token is None or not token.is_need or token.key not in named:
+    if token is None:
         return shown(value, 44)
+    if token.kind == "unbound":
+        return f"an id that leads nowhere ({token.path})"
+    if not token.is_need:
+        return readable(token.key) + (f", {token.part}" if token.part is not None else "")
+    if token.key not in named:
+        return f"{token.kind} {row_name(token.key)}"
     # The value first: whoever compares two columns compares that, and the name tells why it is no plain value.
     return f"{shown(named[token.key], 30)} ({token.kind} {row_name(token.key)})"
 

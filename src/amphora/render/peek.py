@@ -273,11 +273,11 @@ def edited_result(path: Path, row: Listed, is_known: bool) -> Result:
     return Result("practice edit", verdict, "good", data=data, next_step=after)
 
 
-def connected_result(path: Path, name: str, native_id: str, is_known: bool) -> Result:
-    """Somebody made a connection in a practice environment, which a workspace knows, or none does."""
+def connected_result(path: Path, name: str, native_id: str, is_waited_for: bool) -> Result:
+    """Somebody made a connection in a practice environment, for which a run may have waited."""
     data = {"file": str(path), "native_id": native_id, "name": name}
     verdict = f"The connection {name} is in {path.stem} now, past Amphora."
-    after = to_type("resume") if is_known else NOTHING
+    after = to_type("resume") if is_waited_for else NOTHING
     return Result("practice connect", verdict, "good", data=data, next_step=after)
 
 

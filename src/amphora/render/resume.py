@@ -38,6 +38,9 @@ def standstill_result(found: Standstill, command: str = "resume") -> Result:
         blocks.append(Lines(cut_lines(told, "--json"), "Looked for just now"))
     done: list[Cell | str] = [readable(key) for key in found.done]
     blocks.append(Lines(cut_lines(done, "--json"), "Is in; switched on only at the end"))
+    if found.gone:
+        gone: list[Cell | str] = [readable(key) for key in found.gone]
+        blocks.append(Lines(cut_lines(gone, "--json"), "Was brought, and somebody removed it"))
     if found.still:
         still: list[Cell | str] = [readable(key) for key in found.still]
         blocks.append(Lines(cut_lines(still, "--json"), "Comes after the pause"))
@@ -51,6 +54,7 @@ def standstill_result(found: Standstill, command: str = "resume") -> Result:
             "target": found.run.environment,
             "package": f"{found.run.package} {found.run.version}",
             "in": list(found.done),
+            "gone": list(found.gone),
             "still_to_come": list(found.still),
             "words": dict(found.words),
             "waits_for": [

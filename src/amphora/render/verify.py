@@ -107,9 +107,14 @@ def respects(proof: Proof) -> list[tuple[str, str, str, bool | None]]:
         is_good = False if proof.broken else True if answering else None
         found.append(("connections", counted(len(proof.connections), "connection"), ", ".join(said), is_good))
     if proof.links:
-        moved = f"{len(proof.moved)} are elsewhere by now" if proof.moved else "where people were told"
+        said = [f"{len(proof.moved)} are elsewhere by now" if proof.moved else "where people were told"]
+        said += [counted(len(proof.closed), "doesn't open", "don't open")] if proof.closed else []
+        every = "all open" if proof.opened == proof.links else f"{proof.opened} tried, which open"
+        said += [every if proof.opened > 1 else "opens"] if proof.opened and not proof.closed else []
         # Not what was promised, and no fault in what stands there: people have to be told.
-        found.append(("links", counted(proof.links, "link"), moved, None if proof.moved else True))
+        found.append(
+            ("links", counted(proof.links, "link"), ", ".join(said), None if proof.moved or proof.closed else True)
+        )
     if proof.elsewhere is not None:
         # Only what the run itself changed is a fault; people go on working beside it.
         ours, others = len(proof.by_us), len(proof.changed_since)
@@ -178,6 +183,8 @@ def _beside(proof: Proof) -> list[tuple[str, list[str]]]:
         ("Changed by the run, though it was not to touch it", lines[True]),
         ("Changed there since, beside it", lines[False]),
         ("At another address than people were told", [readable(key) for key in proof.moved]),
+        ("A connection of the environment's own by now", [readable(key) for key in proof.turned]),
+        ("Links that don't open", [f"{readable(key)}: {words}" for key, words in proof.closed.items()]),
     ]
 
 
@@ -208,7 +215,8 @@ def proof_json(proof: Proof) -> dict[str, object]:
         "references": {"places": proof.references, "dangling": dict(proof.dangling)}
         | ({"lost": {key: list(parts) for key, parts in proof.lost.items()}} if proof.lost else {}),
         "connections": [vars(one) for one in proof.connections],
-        "links": {"told": proof.links, "moved": list(proof.moved)},
+        "links": {"told": proof.links, "moved": list(proof.moved)}
+        | ({"tried": proof.opened, "closed": dict(proof.closed)} if proof.opened else {}),
         "later": dict(proof.later),
         "no_longer_promised": proof.gone,
         "elsewhere": None if proof.elsewhere is None else [vars(one) for one in proof.elsewhere],

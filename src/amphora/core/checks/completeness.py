@@ -24,7 +24,7 @@ def item_missing(context: CheckContext) -> Iterable[Finding]:
             message = f"{readable(key)} is used but not packed; the target has to have it."
             yield context.finding("item-missing", Level.NOTE, message, item=uses[0][0].key, place=uses[0][1].pointer)
         # What is there under that key serves, whatever its state: how it differs is another rule's question.
-        elif key not in context.target.rows:
+        elif key not in context.target.rows and key not in context.target.turned:
             users = named(list(dict.fromkeys(repr(item.states.title) for item, _ in uses)))
             yield context.finding(
                 "item-missing",

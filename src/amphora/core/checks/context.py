@@ -80,8 +80,9 @@ class TargetIndex:
     `features` is None where the environment doesn't tell. `dropped` are the items that the package alone claims
     there and no longer holds, `gone_users` what would still use them, `shared` packed items that others claim,
     `planned` what the import would do, `converted` what was brought to the shape that the target has, `of_others`
-    what another ledger has made there, `severed` what beside the package uses a part that the import takes away:
-    user, item, part. `mixed` are packed items as they would be there, of which something stays as the target has it.
+    what another ledger has made there, `turned` what was delivered and is one of its connections by now, `severed`
+    what beside the package uses a part that the import takes away: user, item, part. `mixed` are packed items as they
+    would be there, of which something stays as the target has it.
     """
 
     name: str
@@ -107,6 +108,7 @@ class TargetIndex:
     has_unique_names: bool = True
     converted: tuple[Converted, ...] = ()
     of_others: Mapping[Key, str] = field(default_factory=dict)
+    turned: frozenset[Key] = frozenset()
     severed: tuple[tuple[Key, Key, str], ...] = ()
     mixed: Mapping[Key, Item] = field(default_factory=dict)
 

@@ -47,6 +47,13 @@ def schema_other(context: CheckContext) -> Iterable[Finding]:
             yield context.finding("schema-other", Level.ERROR, message, item=items[0].key)
 
 
+def turned(context: CheckContext) -> Iterable[Finding]:
+    """What was delivered as an item is one of the target's own connections by now."""
+    for key in sorted(context.target.turned) if context.target else ():
+        message = f"{readable(key)} is a connection of {context.name}'s own by now, and stays as it is there."
+        yield context.finding("item-turned", Level.NOTE, message, item=key)
+
+
 def converted(context: CheckContext) -> Iterable[Finding]:
     """Items are brought to the shape that the target has."""
     for line in told(context.target.converted) if context.target else ():
@@ -280,6 +287,15 @@ RULES = (
         "The target has the kind in another version of its shape.",
         "Written as it is, the definition would be refused or misread.",
         schema_other,
+    ),
+    Rule(
+        "item-turned",
+        FAMILY,
+        Level.NOTE,
+        Todo.KNOW,
+        "What was delivered as an item is one of the target's own connections by now.",
+        "Somebody gave it a password there, or a kind sheet calls it a connection since. It is no longer carried.",
+        turned,
     ),
     Rule(
         "converted",

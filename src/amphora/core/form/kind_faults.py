@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from typing import Any
 
 from amphora.core.form.conversions import FIELDS as _CONVERSION
@@ -138,6 +138,7 @@ def _mention(row: Any, source: str) -> Iterable[str]:
         yield f"{line_of(source, 'mention')}each [[mention]] needs `pattern` (with {{id}} in it) and `kind`"
         return
     yield from _unfit(row, _MENTION, "mention.", source)
+    yield from _braces(str(row["pattern"]), (), "mention.pattern", source)
     if row.get("by", "id") not in _WORDS["by"]:
         yield f"{line_of(source, 'by', 'mention')}`mention.by` has to be one of {', '.join(_WORDS['by'])}"
 
@@ -149,6 +150,7 @@ def _refer(row: Any, source: str) -> Iterable[str]:
     yield from _unfit(row, _REFERS, "refers.", source)
     if "{id}" not in str(row.get("form", "{id}")):
         yield f"{line_of(source, 'form')}`refers.form` has to hold {{id}}"
+    yield from _braces(str(row.get("form", "")), ("id", "address", "holder", "part", "rest"), "refers.form", source)
     yield from _pieces(row, source)
     for value in _VALUES.intersection(map(str, row["to"])):
         words = f"`refers.to`: a {value} is a value and no item; what has an id of its own there is a connection"
@@ -156,6 +158,19 @@ def _refer(row: Any, source: str) -> Iterable[str]:
     for name, known in _WORDS.items():
         if row.get(name, known[0]) not in known:
             yield f"{line_of(source, name)}`refers.{name}` has to be one of {', '.join(known)}"
+
+
+def _braces(form: str, known: Collection[str], where: str, source: str) -> Iterable[str]:
+    """What stands in braces and would never match: a name that is there twice, or one that is not `known`. Doubled
+    braces are the platform's own; in a mention, which is a piece of its language, all others may be."""
+    names = re.findall(r"(?<!\{)\{([A-Za-z_]+)\}(?!\})", form)
+    line = line_of(source, where.partition(".")[2])
+    for name in dict.fromkeys(names):
+        if known and name not in known:
+            words = f"knows {', '.join(f'{{{one}}}' for one in known)}, and no {{{name}}}"
+            yield f"{line}`{where}` {words}"
+        elif names.count(name) > 1:
+            yield f"{line}`{where}`: {{{name}}} stands there twice"
 
 
 def _pieces(row: Mapping[str, Any], source: str) -> Iterable[str]:

@@ -252,6 +252,11 @@ class Places:
     def _all_spots(self) -> list[Spot]:
         return [spot for _, spot in self._simple] + [spot for _, spot in self._searched]
 
+    @cached_property
+    def has_outside(self) -> bool:
+        """Whether a portable form lacks or sorts anything that stands in a definition."""
+        return any(spot.is_outside or spot.is_unordered for spot in self._all_spots())
+
     @property
     def is_simple(self) -> bool:
         """Whether a walk is the same for every definition: no place is searched for."""

@@ -62,14 +62,16 @@ def to_portable(
     to native ones. A leaf keeps what stands in `guide`, the delivered form or else the package's, if
     that renders to the value found.
     """
-    reader = _Reader(names, key, {there: here for here, there in (inner or {}).items()}, binds_new)
+    reader = Reader(names, key, {there: here for here, there in (inner or {}).items()}, binds_new)
     form = reader.read(native, sheet.places.walk(native), (), guide)
     return Portable(
         form, reader.layout or None, reader.is_on, tuple(reader.undeclared), reader.files, tuple(reader.dead)
     )
 
 
-class _Reader:
+class Reader:
+    """One reading of one definition."""
+
     def __init__(self, names: Bindings, key: Key, inward: Mapping[str, str], binds_new: bool) -> None:
         self.names = names
         self.key = key
@@ -94,7 +96,10 @@ class _Reader:
         # A place may be declared both: an id is then a reference, anything else a setting.
         if spot.setting and not (spot.refer and isinstance(value, str) and self._names(value, spot.refer)):
             return self._setting(value, at, guide)
-        return self._string(value, spot, at, guide) if isinstance(value, str) else value
+        if isinstance(value, str):
+            return self._string(value, spot, at, guide)
+        # A setting when it was delivered, by the sheet of that day.
+        return guide if isinstance(guide, str) and self._is_meant(guide, value) else value
 
     def _object(self, value: dict[str, Json], walk: Walk, at: Pointer, guide: Json) -> Json:
         guides = guide if isinstance(guide, dict) else {}
@@ -104,9 +109,10 @@ class _Reader:
             child = steps.get(name, other)
             # The short way first: nine in ten members have no role and hold nothing of ours.
             if child.is_bare:
-                kind = type(part)
-                if kind is dict or kind is list or (kind is str and not self._is_own_text(part, guides.get(name))):
-                    result[name] = self.read(part, child, (*at, name), guides.get(name))
+                kind, beside = type(part), guides.get(name)
+                is_plain = self._is_own_text(part, beside) if kind is str else type(beside) is not str
+                if kind is dict or kind is list or not is_plain:
+                    result[name] = self.read(part, child, (*at, name), beside)
                 else:
                     result[name] = part
             elif self._is_dead(part, child):
@@ -246,6 +252,10 @@ class _Reader:
         if token is None or self.names.style.joiner or self.names.part_owner.get(text) != self.key:
             return token
         return None
+
+    def _is_meant(self, guide: str, value: Json) -> bool:
+        """Whether a delivered token stands for a value that is no text."""
+        return parse_token(guide) is not None and _is_value(self.names.value_of(guide), value)
 
     def _renders(self, guide: str, text: str) -> bool:
         if PREFIX not in guide:

@@ -195,7 +195,8 @@ def _guessed(
     name = row_name(need.key)
     mine = supplies.of(need.kind)
     typed = [supply for supply in mine if need.type and supply.type == need.type]
-    near = _near(name, [supply.name for supply in (typed or mine)]) if mine else None
+    # Two addresses that look alike are two machines.
+    near = _near(name, [supply.name for supply in (typed or mine) if not supply.is_unnamed]) if mine else None
     same = [supply for supply in (typed or mine) if supply.name == name] or supplies.meant(need.kind, name)
     alike = [supply for supply in mine if need.kind == "person" and supply.name.partition("@")[0] == name]
     # The surest first; and even that stays a guess that somebody has to accept, since equal names in two environments

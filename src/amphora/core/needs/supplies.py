@@ -17,16 +17,25 @@ class Supplies:
         self._kinds: dict[str, list[Supply]] = {}
         for supply in supplies:
             self._kinds.setdefault(supply.kind, []).append(supply)
-        self._shared = Counter((kind, one.name) for kind, mine in self._kinds.items() for one in mine)
+        every = [one for mine in self._kinds.values() for one in mine]
+        self._shared = Counter((one.kind, one.name) for one in every)
+        self._unnamed = Counter((one.kind, one.type) for one in every if one.is_unnamed)
 
     def of(self, kind: str, type_: str = "") -> list[Supply]:
         """All of a kind, those of a type first; else as the environment lists them."""
         return sorted(self._kinds.get(kind, []), key=lambda supply: bool(type_) and supply.type != type_)
 
     def called(self, supply: Supply) -> str:
-        """What a supply is called in a crosswalk: its name, or its native id where another of its kind has the same
-        name. Platforms let two connections be called alike, and many leave theirs unnamed."""
-        return supply.name if self._shared[supply.kind, supply.name] == 1 else supply.native_id
+        """What a supply is called in a crosswalk: its name, or its native id where it has none or another of its kind
+        has the same. Platforms let two connections be called alike, and many leave theirs unnamed."""
+        is_its_own = not supply.is_unnamed and self._shared[supply.kind, supply.name] == 1
+        return supply.name if is_its_own else supply.native_id
+
+    def cells(self, supply: Supply) -> tuple[str, ...]:
+        """All by which a crosswalk may mean this supply and no other. What has no name stands under its type in
+        crosswalks of earlier builds."""
+        is_alone = supply.is_unnamed and self._unnamed[supply.kind, supply.type] == 1
+        return (supply.native_id, self.called(supply), *([supply.type] if is_alone else []))
 
     def names(self, kind: str, type_: str = "") -> tuple[str, ...]:
         """What all of a kind are called, those of a type first."""
@@ -36,7 +45,8 @@ class Supplies:
         """The supplies that a cell may mean: none, one, or all that share the name in it."""
         by_id = [supply for supply in self.of(kind) if supply.native_id == cell]
         # The id first: it can't be meant for another.
-        return by_id or [supply for supply in self.of(kind) if supply.name == cell]
+        by_name = by_id or [supply for supply in self.of(kind) if supply.name == cell]
+        return by_name or [supply for supply in self.of(kind) if cell in self.cells(supply)]
 
     def told(self, some: Iterable[Supply]) -> tuple[str, ...]:
         """Supplies as they are shown: what each is called, and what is known of it."""
@@ -44,7 +54,9 @@ class Supplies:
 
 
 def _told(supply: Supply, name: str) -> str:
-    known = [f"named {supply.name}" if supply.name != name else "", supply.type]
+    named = f"named {supply.name}" if supply.name != name else ""
+    # The name that an environment gives to what has none begins with its type.
+    known = [supply.name] if supply.is_unnamed else [named, supply.type]
     known += [f"of {supply.owner}" if supply.owner else "", "doesn't work" if supply.is_working is False else ""]
     words = ", ".join(word for word in known if word)
     return f"{name} ({words})" if words else name

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from enum import StrEnum
 
-from amphora.core.plan.states import ABSENT, Habits, Image, is_same, mark_of
+from amphora.core.plan.states import ABSENT, Habits, Image, is_same
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.late import dataclass
 
@@ -27,7 +27,7 @@ class Evidence:
     its rows were loaded or removed by one; `row_counts` is how many rows such steps left in it. `is_surely_ours`:
     a step of which no outcome is known was the last to change it, as account and time show. `rows_in_doubt`: how
     many rows a loading was to leave whose outcome nobody knows. `doubt` says why nobody can tell (a lost creation
-    with several candidates).
+    with several candidates). `is_turned`: it is one of the environment's own connections by now, and no item.
     """
 
     key: Key
@@ -43,6 +43,7 @@ class Evidence:
     is_surely_ours: bool = False
     rows_in_doubt: int = 0
     doubt: str = ""
+    is_turned: bool = False
 
     @property
     def title(self) -> str:
@@ -74,10 +75,12 @@ class Verdict:
 
 def judged(one: Evidence, habits: Habits) -> Verdict:
     """The row of the plan's table (section 2) that an item is in."""
-    before, now = mark_of(one.before, habits.sheets), mark_of(one.now, habits.sheets)
+    before, now = habits.mark(one.before), habits.mark(one.now)
     # Doubt comes before everything else: with several candidates even "it is as it was" would be a guess.
     if one.doubt:
         return Verdict(Fate.LEFT, one.doubt, is_unsettled=True)
+    if one.is_turned:
+        return Verdict(Fate.LEFT, "it is a connection of the environment's own by now, and stays one")
     if is_same(before, now, one.counts_rows):
         # Nothing to do and yet worth a word: whoever reads "as it was before" may have counted on the item.
         is_gone = one.is_made_by_us and one.now is None and not one.is_retired_by_us

@@ -9,7 +9,7 @@ from dataclasses import field, replace
 from amphora.core.plan.fates import Evidence, Fate, Verdict, judged
 from amphora.core.plan.places import moves_first
 from amphora.core.plan.rests import at_rest
-from amphora.core.plan.states import Habits, Image, is_same, mark_of
+from amphora.core.plan.states import Habits, Image, is_same
 from amphora.core.plan.steps import (
     Complete,
     Create,
@@ -261,7 +261,7 @@ def _states(key: Key, before: Image, now: Image | None, habits: Habits) -> list[
 
 
 def _again(key: Key, before: Image, now: Image, habits: Habits, names_again: bool) -> list[Step]:
-    if not names_again and not is_same(mark_of(before, habits.sheets), mark_of(now, habits.sheets)):
+    if not names_again and not is_same(habits.mark(before), habits.mark(now)):
         return []
     if not habits.drafts(before.kind) or before.live is None:
         return [Update((key,), "draft" if habits.drafts(before.kind) else "live")]
@@ -275,8 +275,8 @@ def _differs(before: Image, now: Image, habits: Habits) -> bool:
         states = replace(states, is_on=before.states.is_on)
     # Publishing has steps of its own: whether it differs must not make the definition be written again.
     alike = replace(now, states=replace(states, is_published=before.states.is_published))
-    return not is_same(mark_of(alike, habits.sheets), mark_of(before, habits.sheets))
+    return not is_same(habits.mark(alike), habits.mark(before))
 
 
 def _one(image: Image, definition: object, habits: Habits) -> str:
-    return mark_of(Image("", image.kind, (), States(""), definition), habits.sheets)
+    return habits.mark(Image("", image.kind, (), States(""), definition))

@@ -98,6 +98,12 @@ class Habits:
     loads_in_pieces: bool = False
     rests: frozenset[tuple[str, str]] = frozenset()
     apart: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    marked_with: Mapping[str, KindSheet] | None = None
+
+    def mark(self, image: Image | None) -> str:
+        """The mark of a state, by the kind sheets with which the other marks of the run were made: what a sheet has
+        learned since would make every state look like another one."""
+        return mark_of(image, self.marked_with or self.sheets)
 
     def bare(self, image: Image | None) -> Image | None:
         """An item as its first call leaves it: without the members that are written by calls of their own, and

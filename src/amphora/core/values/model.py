@@ -80,7 +80,8 @@ class Found:
 
 @dataclass(frozen=True, slots=True)
 class Supply:
-    """Something that an environment offers: a connection, a setting or a person (see `kind`)."""
+    """Something that an environment offers: a connection, a setting or a person (see `kind`). `is_unnamed` where
+    people gave it no name: `name` is then what the environment knows of it, which moves with its address."""
 
     kind: str
     native_id: str
@@ -88,6 +89,7 @@ class Supply:
     type: str = ""
     owner: str = ""
     is_working: bool | None = None
+    is_unnamed: bool = False
 
 
 @dataclass(frozen=True)

@@ -83,6 +83,7 @@ def carry_out_care(
             docket={"steps": [[step.do, list(step.keys)] for step in steps]},
             before=touched,
             outside=stage.revisions(image.native_id for image in touched.values() if image),
+            sheets=stage.sheets,
         )
         run = stage.ledger.journal.begin(beginning)
         bench = Bench(stage.environment, stage.habits, material, dict(touched))  # type: ignore[arg-type]

@@ -207,8 +207,9 @@ def _begun(
     sheets, guard = stage.opened.description.sheets, stage.opened.guard
     images = {key: image and sealed_image(key, image, sheets, guard) for key, image in now.items()}
     package = (run.package, run.version, "", "", run.id, docket, images, outside)
+    beginning = Beginning(kind, run.environment, run.uid, account, *package, sheets=stage.sheets)
     try:
-        return stage.ledger.journal.begin(Beginning(kind, run.environment, run.uid, account, *package)), True
+        return stage.ledger.journal.begin(beginning), True
     except LedgerTrouble:
         return None, False
 

@@ -15,7 +15,7 @@ import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import field
 
-from amphora.core.plan.states import Image, files_of, is_plainly, is_same, mark_of
+from amphora.core.plan.states import Image, files_of, is_plainly, is_same
 from amphora.core.plan.steps import Create, Drawn, RetireSet, Step
 from amphora.core.values.errors import (
     AmphoraError,
@@ -155,7 +155,7 @@ class Carrier:
         drawn = {k: self.bench.material.draw(step, k, now.get(k)) for k in step.keys if is_writing}
         before = {key: self._mark(key, now.get(key)) for key in step.keys}
         leaves = {key: self._left(step, key, now.get(key), drawn.get(key)) for key in step.keys}
-        meant = {key: mark_of(image, self.bench.habits.sheets) for key, image in leaves.items()}
+        meant = {key: self.bench.habits.mark(image) for key, image in leaves.items()}
         if isinstance(step, RetireSet):
             for key in step.keys:
                 image = now.get(key)
@@ -170,14 +170,14 @@ class Carrier:
             intent["halves"] = {key: half for key, half in halves.items() if half}
         if isinstance(step, RetireSet) and len(step.keys) > 1 and self.bench.habits.fills_in:
             # Where items go one by one, those of a circle let go of each other first.
-            intent["loose"] = loose_marks({key: now.get(key) for key in step.keys}, self.bench.habits.sheets)
+            intent["loose"] = loose_marks({key: now.get(key) for key in step.keys}, self.bench.habits)
         if isinstance(step, Create):
             wanted = drawn[step.key]
             intent["places"] = {step.key: [wanted.kind, wanted.states.folder, wanted.segments[-1]]}
             if wanted.kind in self.bench.habits.apart:
                 # Killed between its calls, it is known by what the first of them makes.
                 bare = self.bench.habits.bare(leaves[step.key])
-                intent["bare"] = {step.key: mark_of(bare, self.bench.habits.sheets)}
+                intent["bare"] = {step.key: self.bench.habits.mark(bare)}
         return Ready(number, step, drawn, before, meant, leaves, intent)
 
     def _keep_files(self, now: Mapping[Key, Image | None], leaves: Mapping[Key, Image | None]) -> None:
@@ -332,7 +332,7 @@ class Carrier:
         for key in ready.step.keys:
             image = self.bench.now[key] = found.get(made.ids.get(key, ""))
             is_as_meant = is_plainly(image, ready.leaves[key])
-            self._marks[key] = ready.meant[key] if is_as_meant else mark_of(image, self.bench.habits.sheets)
+            self._marks[key] = ready.meant[key] if is_as_meant else self.bench.habits.mark(image)
             is_other = made.is_to_the_letter and not is_same(self._marks[key], ready.meant[key])
             if is_other and image and image.modified_by not in (None, "", self.run.account):
                 changed[key] = str(image.modified_by)
@@ -369,11 +369,10 @@ class Carrier:
 
     def _mark(self, key: Key, image: Image | None) -> str:
         """The mark of an item's state; that of what was last seen is kept, for it is asked for again and again."""
-        sheets = self.bench.habits.sheets
         if image is not self.bench.now.get(key):
-            return mark_of(image, sheets)
+            return self.bench.habits.mark(image)
         if key not in self._marks:
-            self._marks[key] = mark_of(image, sheets)
+            self._marks[key] = self.bench.habits.mark(image)
         return self._marks[key]
 
     def _flush(self) -> None:

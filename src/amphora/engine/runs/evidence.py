@@ -53,6 +53,8 @@ def evidence_of(stage: Stage, run: Run, leg: int = 1) -> list[Evidence]:
     for one, step in steps:
         for key in step.keys:
             by_key.setdefault(key, []).append((one, step))
+    is_all_there = all(any(images[f"{key}\0{id_}"] for id_ in ids) for key, ids in known.items())
+    offered = set[str]() if is_all_there else {one.native_id for one in stage.environment.supplies()}
     found = []
     for key, before in touched.items():
         # The latest id first: an item that was made again may stand beside its former self only in our records.
@@ -79,6 +81,7 @@ def evidence_of(stage: Stage, run: Run, leg: int = 1) -> list[Evidence]:
                 _is_surely_ours(now, mine) or (now is not None and now.native_id in sure),
                 max((_rows_meant(step, key) for _, step in mine if step.state in UNKNOWN), default=0),
                 doubts.get(key, ""),
+                now is None and not offered.isdisjoint(known[key]),
             )
         )
     return found
@@ -132,7 +135,7 @@ def _half_way(
         ids = set(step.intent["ids"].values()) if loose else set()
         for key, mark in loose.items():
             now = images.get(f"{key}\0{step.intent['ids'].get(key)}") if key in known else None
-            if now and loose_mark(now, ids, stage.habits.sheets) == mark:
+            if now and loose_mark(now, ids, stage.habits) == mark:
                 sure.add(now.native_id)
         for key, half in step.intent.get("halves", {}).items() if step.state in UNKNOWN else ():
             now = images.get(f"{key}\0{step.intent['ids'].get(key)}")

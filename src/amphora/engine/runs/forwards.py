@@ -108,6 +108,7 @@ def _leg(docket: Docket, stage: Stage, run: Run | None, provision: Provision, ke
             provision.name,
             provision.why,
             stage.marks(outside),
+            stage.sheets,
         )
         return _carried(docket, stage, stage.ledger.journal.begin(beginning), before, keeper)
 

@@ -11,7 +11,7 @@ from amphora.core.form.filled import filled_in, stayed
 from amphora.core.form.hollow import loosened
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.settled import settled
-from amphora.core.plan.states import Habits, Image, is_same, mark_of
+from amphora.core.plan.states import Habits, Image, is_same
 from amphora.core.plan.steps import LoadRows, RetireSet
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
@@ -81,7 +81,7 @@ def looked_at(
             is_known = is_known and not search.doubt
             made |= {key: image.native_id} if image else {}
             sure |= {key} if search.is_as_meant else set()
-        now[key] = mark_of(image, habits.sheets)
+        now[key] = habits.mark(image)
         is_ours = is_ours and image is not None and (image.modified_by == account or key in sure)
         is_ours = is_ours and _holds_all(image, meant, habits.sheets, present.get(key))
     # Elsewhere rows may come and go while we look: people work with the tables.
@@ -98,7 +98,7 @@ def only_saved(environment: Environment, bench: Bench, ready: Ready) -> dict[Key
     found = environment.look([image.native_id for image in was.values()])
     there = {key: found.get(image.native_id) for key, image in was.items()}
     counts = isinstance(ready.step, LoadRows | RetireSet)
-    if not all(is_same(mark_of(there[key], bench.habits.sheets), ready.before[key], counts) for key in was):
+    if not all(is_same(bench.habits.mark(there[key]), ready.before[key], counts) for key in was):
         return {}
     return {key: one for key, one in there.items() if one and one.revision != was[key].revision}
 
@@ -110,7 +110,7 @@ def _is_begun(
     nobody else would have written the same."""
     if not habits.fills_in or image is None or meant is None or image.modified_by not in (None, account):
         return False
-    return not is_same(mark_of(image, habits.sheets), before) and _holds(habits, habits.bare(meant), image)
+    return not is_same(habits.mark(image), before) and _holds(habits, habits.bare(meant), image)
 
 
 def _holds(habits: Habits, meant: Image | None, image: Image) -> bool:
@@ -182,7 +182,7 @@ def half_of(before: Image | None, meant: Image | None, habits: Habits) -> Json:
     members that have calls of their own, and of each of these what has to be there and what may."""
     if before is None or meant is None or not habits.fills_in:
         return None
-    marks = sorted({mark_of(one, habits.sheets) for one in habits.halves(before, meant)})
+    marks = sorted({habits.mark(one) for one in habits.halves(before, meant)})
     was, wanted = habits.pieces(before), habits.pieces(meant)
     between: dict[str, Json] = {}
     for name in sorted({*was, *wanted}):
@@ -193,7 +193,7 @@ def half_of(before: Image | None, meant: Image | None, habits: Habits) -> Json:
 
 def is_half(image: Image, half: Json, habits: Habits) -> bool:
     """Whether an item is in a state between, and nobody else's hand can be seen in it."""
-    bare = mark_of(habits.bare(image), habits.sheets)
+    bare = habits.mark(habits.bare(image))
     if not any(is_same(bare, mark) for mark in half["bare"]):
         return False
     there, between = habits.pieces(image), half["between"]
@@ -204,20 +204,20 @@ def is_half(image: Image, half: Json, habits: Habits) -> bool:
 
 def _is_one_of(image: Image, habits: Habits, marks: Collection[str]) -> bool:
     """Whether an item is in one of these states, or would be but for what other calls write."""
-    there = {mark_of(one, habits.sheets) for one in (image, habits.bare(image))}
+    there = {habits.mark(one) for one in (image, habits.bare(image))}
     return any(is_same(left, right) for left in there for right in marks if right)
 
 
-def loose_marks(images: Mapping[Key, Image | None], sheets: Mapping[str, KindSheet]) -> dict[str, Json]:
+def loose_marks(images: Mapping[Key, Image | None], habits: Habits) -> dict[str, Json]:
     """Marks of some items as they would be if they had let go of each other: equal, however much of that was done."""
     ids = {image.native_id for image in images.values() if image}
-    return {key: loose_mark(image, ids, sheets) for key, image in images.items() if image}
+    return {key: loose_mark(image, ids, habits) for key, image in images.items() if image}
 
 
-def loose_mark(image: Image, ids: Collection[str], sheets: Mapping[str, KindSheet]) -> str:
+def loose_mark(image: Image, ids: Collection[str], habits: Habits) -> str:
     """The mark of an item as it would be if it had let go of those with these ids."""
-    sheet = sheets[image.kind]
+    sheet = habits.sheets[image.kind]
     live, draft = (None if one is None else loosened(one, ids, sheet) for one in (image.live, image.draft))
     # Whether it lets go in a draft or in what is live is the platform's matter.
     newest = live if draft is None else draft
-    return mark_of(replace(image, live=newest, draft=None, states=replace(image.states, is_published=None)), sheets)
+    return habits.mark(replace(image, live=newest, draft=None, states=replace(image.states, is_published=None)))

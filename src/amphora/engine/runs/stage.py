@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 
-from amphora.core.plan.states import Habits, Image, mark_of
+from amphora.core.form.kinds import KindSheet, parse_sheet
+from amphora.core.plan.states import Habits, Image
 from amphora.core.values.keys import Key, encode_segment
 from amphora.core.values.late import dataclass
 from amphora.core.values.raw import Raw
@@ -13,6 +15,7 @@ from amphora.core.values.strict_json import pretty_bytes
 from amphora.engine.runs.attention import forgiving
 from amphora.engine.session import Listener, Opened, Session
 from amphora.environments.contract import Environment, HoldsRows, KeepsFiles, habits_of
+from amphora.environments.sheeted import Sheeted
 from amphora.files.folder import OnDisk
 from amphora.files.rows import write_rows
 from amphora.ledger.ledger import Ledger
@@ -24,12 +27,14 @@ MOST_MARKED = 2000
 
 @dataclass(frozen=True)
 class Stage:
-    """What carrying out and putting back both need. `kept` is the folder of all runs."""
+    """What carrying out and putting back both need. `kept` is the folder of all runs, `marked_with` the kind sheets
+    by which a run that was begun earlier told one state from another, where they are others than today's."""
 
     opened: Opened
     ledger: Ledger
     listener: Listener
     kept: Path
+    marked_with: Mapping[str, KindSheet] | None = None
 
     @property
     def environment(self) -> Environment:
@@ -37,7 +42,12 @@ class Stage:
 
     @property
     def habits(self) -> Habits:
-        return habits_of(self.opened.description)
+        return replace(habits_of(self.opened.description), marked_with=self.marked_with)
+
+    @property
+    def sheets(self) -> dict[str, str]:
+        """The text of each kind sheet by which states are told from each other."""
+        return {kind: one.source for kind, one in (self.marked_with or self.opened.description.sheets).items()}
 
     @property
     def uid(self) -> str:
@@ -99,7 +109,7 @@ class Stage:
         """The same of whatever is there, however long it takes."""
         images = self.environment.look(sorted(native_ids)) if native_ids else {}
         # Rows come and go while people work; and half of the digest is enough for what decides nothing.
-        return {one: mark_of(image, self.habits.sheets)[:32] for one, image in images.items()}
+        return {one: self.habits.mark(image)[:32] for one, image in images.items()}
 
     def saved_as_before(self, run: Run, moved: Collection[str]) -> set[str]:
         """Of items with another revision those that are as they were when a run began."""
@@ -111,9 +121,19 @@ class Stage:
         return self.kept / run / (encode_segment(key) + ".json")
 
 
-def stage_of(session: Session, environment: str) -> Stage:
-    """The stage for one environment of a workspace."""
-    return Stage(session.open(environment), session.ledger, forgiving(session.listener), session.workspace.runs)
+def stage_of(session: Session, environment: str, run: Run | None = None) -> Stage:
+    """The stage for one environment of a workspace; for what is done with a run, the one on which that began."""
+    opened = session.open(environment)
+    then = session.ledger.journal.sheets(run) if run else {}
+    sheets = opened.description.sheets
+    other = {kind: text for kind, text in then.items() if kind not in sheets or sheets[kind].source != text}
+    marked_with = None
+    if other:
+        marked_with = {**sheets, **{kind: parse_sheet(text, kind) for kind, text in other.items()}}
+        # What was no secret then counts in those marks with its value.
+        seen: Environment = Sheeted.seen_with(opened.environment, sheets, marked_with)
+        opened = replace(opened, environment=seen)
+    return Stage(opened, session.ledger, forgiving(session.listener), session.workspace.runs, marked_with)
 
 
 def looked_up(environment: Environment, ids: Mapping[Key, str]) -> dict[Key, Image | None]:

@@ -129,7 +129,13 @@ class NodeRed:
     def supplies(self) -> list[Supply]:
         items, _, _ = self._items()
         return [
-            Supply("connection", id_, item.title, str(item.head["type"]))
+            Supply(
+                "connection",
+                id_,
+                item.told(self._outward),
+                str(item.head["type"]),
+                is_unnamed=not item.head.get("name"),
+            )
             for id_, item in sorted(items.items())
             if item.kind == "connection"
         ]

@@ -44,6 +44,13 @@ class FileItem:
         name = self.head.get("label" if self.head["type"] == "tab" else "name")
         return str(name or self.head["type"])
 
+    def told(self, outward: Outward | None) -> str:
+        """The title of a connection; of one without a name its type and where it leads, as in "mqtt-broker at
+        mill:1883": a runtime may have ten of a type, and nobody chooses among ids."""
+        rules = outward or nodered_sheets()["integration"].outward
+        address = "" if self.head.get("name") else _address(self.head, rules)
+        return f"{self.title} at {address}" if address else self.title
+
     @property
     def states(self) -> States:
         """Title and switch; only tabs can be switched off."""
@@ -222,6 +229,27 @@ def _is_address(name: str, value: Json, known: Collection[str], outward: Outward
     if isinstance(value, list):
         return any(_is_address(name, part, known, outward) for part in value)
     return isinstance(value, str) and value not in known and is_address(name, value, outward)
+
+
+def _address(node: Node, outward: Outward) -> str:
+    """Where a config node leads to, without what somebody signs in with there; empty where nothing tells."""
+    texts = {name: value for name, value in node.items() if isinstance(value, str) and "${" not in value}
+    # By the order of the members: of `host` and `path` the first tells more.
+    told = [texts[name] for name in outward.members if texts.get(name)]
+    told += [value for name, value in texts.items() if is_address(name, value, outward)]
+    if not told:
+        return ""
+    if "://" in told[0]:
+        return _without_sign_in(told[0])
+    port = str(node.get("port") or "")
+    return f"{told[0]}:{port}" if port and ":" not in told[0] else told[0]
+
+
+def _without_sign_in(url: str) -> str:
+    """A URL without user, password, query and fragment."""
+    scheme, _, rest = url.partition("://")
+    machine, slash, path = rest.partition("/")
+    return f"{scheme}://{machine.rpartition('@')[2]}{slash}{path}".partition("?")[0].partition("#")[0]
 
 
 def _outside(head: Node) -> tuple[str, ...]:

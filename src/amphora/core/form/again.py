@@ -1,0 +1,77 @@
+"""What was read with another kind sheet, as the sheet of today would have read it.
+
+A sheet learns: an administrator finds out that a member is volatile, is layout, or is a switch, and says so. What was
+packed or delivered before holds that member in its form all the same, and against a form that lacks it, it would look
+like an edit that nobody made.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+from amphora.core.form.bindings import Bindings, IdStyle
+from amphora.core.form.kinds import KindSheet
+from amphora.core.form.places import Walk
+from amphora.core.form.portable import Portable, Reader
+from amphora.core.values.model import Contents, Item, Json, States
+from amphora.core.values.pointers import Pointer
+
+
+def read_again(form: Json, sheet: KindSheet) -> Portable:
+    """A portable form as this sheet reads it. Tokens and texts stay as they are."""
+    if not sheet.places.has_outside:
+        return Portable(form)
+    reader = _Again(Bindings(IdStyle("")), "", {}, False)
+    return Portable(reader.read(form, sheet.places.walk(form), (), None), reader.layout or None, reader.is_on)
+
+
+def as_read_today(contents: Contents, wanted: Mapping[str, KindSheet]) -> Contents:
+    """A package as if the sheets of its target had read it; the same where it was made with these."""
+    packed = contents.sheets
+    other = {kind: sheet for kind, sheet in wanted.items() if kind in packed and packed[kind] != sheet.source}
+    # One that nothing converts to the shape there stays as it was packed, so that it can be told.
+    mine = {key: item for key, item in contents.items.items() if item.kind in other}
+    items = {key: _item(i, other[i.kind]) for key, i in mine.items() if i.schema == other[i.kind].schema}
+    if all(item is contents.items[key] for key, item in items.items()):
+        return contents
+    bases = {
+        key: (read_again(form, wanted[items[key].kind]).form, states)
+        for key, (form, states) in contents.bases.items()
+        if key in items
+    }
+    return replace(contents, items={**contents.items, **items}, bases={**contents.bases, **bases})
+
+
+def states_again(states: States, again: Portable) -> States:
+    """States with the switch that was found in a form, where none was known."""
+    return states if again.is_on is None or states.is_on is not None else replace(states, is_on=again.is_on)
+
+
+def _item(item: Item, sheet: KindSheet) -> Item:
+    again = read_again(item.form, sheet)
+    if again.form == item.form:
+        return item
+    layout = item.layout if again.layout is None else _with_more(again.layout, item.layout)
+    return replace(item, _form=again.form, _layout=layout, states=states_again(item.states, again))
+
+
+def _with_more(tree: Json, more: Json) -> Json:
+    """Two sparse trees as one; where both have a leaf it is that of the second."""
+    if not isinstance(tree, dict) or not isinstance(more, dict):
+        return tree if more is None else more
+    return {name: _with_more(tree.get(name), more.get(name)) for name in {**tree, **more}}
+
+
+class _Again(Reader):
+    """Reads what is in portable form by now."""
+
+    def read(self, value: Json, walk: Walk, at: Pointer, guide: Json) -> Json:
+        is_holder = isinstance(value, dict | list) and not walk.spot.is_secret
+        return super().read(value, walk, at, guide) if is_holder else value
+
+    def _is_own_text(self, text: str, guide: Json) -> bool:
+        return True
+
+    def _is_dead(self, value: Json, walk: Walk) -> bool:
+        return False

@@ -1,0 +1,60 @@
+"""Links of items, opened as people would."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+
+from amphora.environments.links import MOST_PAGES, own_pages, pages_opened
+from tests.contract.answering import Said, served
+
+
+def answer(method: str, path: str, query: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+    assert (method, "authorization" in {name.lower() for name in headers}) == ("GET", False)
+    code = int(path.rpartition("/")[2])
+    return code, "a page", {"Location": "https://elsewhere.example/login"} if code == 302 else {}
+
+
+def test_a_page_that_comes_or_asks_who_is_there_opens_and_others_are_told() -> None:
+    with served(answer) as here:
+        codes = ("200", "302", "401", "403", "404", "410", "500", "599")
+        found = pages_opened(own_pages(here, [f"{here}/item/{code}#part" for code in codes]))
+    assert {page.rpartition("/")[2]: words for page, words in found.items()} == {
+        **dict.fromkeys(codes[:4], ""),
+        "404": "404 Not Found",
+        "410": "410 Gone",
+        "500": "500 Internal Server Error",
+        "599": "599",
+    }
+    assert list(pages_opened([f"{here}/item/200"]).values()) == ["no connection"]
+
+
+@pytest.mark.parametrize(
+    ("location", "link", "pages"),
+    [
+        ("nodered+http://127.0.0.1:1880", "http://127.0.0.1:1880/#flow/a1", ["http://127.0.0.1:1880/"]),
+        ("https://mill.example/api", "https://mill.example/report/7", ["https://mill.example/report/7"]),
+        ("https://mill.example/api", "https://MILL.example/report/7", ["https://MILL.example/report/7"]),
+        # Another machine, another port, another scheme, no page of its own, no machine at all.
+        ("https://mill.example/api", "https://press.example/report/7", []),
+        ("https://mill.example/api", "https://mill.example:8443/report/7", []),
+        ("https://mill.example/api", "http://mill.example/report/7", []),
+        ("https://mill.example/api", "https://mill.example", []),
+        ("practice:mill.practice", "https://mill.example/open/7", []),
+        ("folder:mill", "", []),
+    ],
+)
+def test_only_pages_of_the_environments_own_machine_are_asked_for(location: str, link: str, pages: list[str]) -> None:
+    assert own_pages(location, [link, link]) == pages
+
+
+def test_no_more_pages_are_asked_for_than_a_person_would() -> None:
+    asked = []
+
+    def count(method: str, path: str, *_: Any) -> Said:
+        asked.append(path)
+        return 200, "", {}
+
+    with served(count) as here:
+        assert len(pages_opened([f"{here}/item/{n}" for n in range(MOST_PAGES + 9)])) == len(asked) == MOST_PAGES
