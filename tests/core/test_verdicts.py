@@ -452,7 +452,12 @@ def test_an_import_that_pauses() -> None:
 
     waiting = (need("connection:x", MapState.OPEN), need("connection:y", MapState.GUESSED, "y-live"))
     found = SimpleNamespace(
-        run=RUN, done=("a",), still=("b", "c"), waiting=waiting, words=(("flow:a", "the office"), ("flow:b", ""))
+        run=RUN,
+        done=("a",),
+        still=("b", "c"),
+        waiting=waiting,
+        words=(("flow:a", "the office"), ("flow:b", "")),
+        gone=(),
     )
     told = run_verdicts.of_standstill(cast(Any, found))
     assert told.words == (
@@ -461,8 +466,10 @@ def test_an_import_that_pauses() -> None:
     )
     assert (told.code, told.standing) == (5, "warn")
     assert str(told.next_step) == "amphora resume live-1 --set x=… --set y=y-live"
-    found = SimpleNamespace(run=RUN, done=("a",), still=(), waiting=(), words=())
-    assert run_verdicts.of_standstill(cast(Any, found)).words.endswith("in live, not yet complete. Run live-1.")
+    found = SimpleNamespace(run=RUN, done=("a",), still=(), waiting=(), words=(), gone=("b",))
+    assert run_verdicts.of_standstill(cast(Any, found)).words.endswith(
+        "in live, 1 no longer there, not yet complete. Run live-1."
+    )
 
 
 def test_undo_runs_and_the_workspace() -> None:
