@@ -183,6 +183,57 @@ def test_what_a_platform_tidies_is_told_once_and_is_nobodys_edit(tmp_path: Path)
         assert [change["place"] for change in item["changes"]] == ["/text"]
 
 
+WHOLE, LESS = ('"printer", "copies", "pin"]', '"printer", "pin"]')
+
+
+@pytest.mark.parametrize(("then", "now"), [(LESS, WHOLE), (WHOLE, LESS)], ids=["gains", "loses"])
+def test_a_sheet_that_reads_another_member_makes_no_edit_and_no_change_beside(
+    tmp_path: Path, then: str, now: str
+) -> None:
+    source, target = Cellar("dev", True), Cellar("live", False)
+    pages_files(tmp_path)
+    sheet = tmp_path / "cellar.toml"
+    page = sheet.read_text()
+
+    def run(*words: str, code: int = 0) -> Any:
+        done = run_program(tmp_path, *words, "--json", CELLAR_KEY=KEY)
+        assert done.code == code, (words, done.out, done.err)
+        return done.json
+
+    with served(source) as one, served(target) as two:
+        run("init")
+        for name, url in (("dev", one), ("trial", two)):
+            more = ("--bridge", "cellar.toml", "--sign-in", "env:CELLAR_KEY")
+            run("env", "add", name, url, "--role", "test", *more)
+        sheet.write_text(page.replace(WHOLE, then))
+        run("export", "dev", "Early harvest", "--as", "labels")
+        run("map", "labels", "trial", "--set", "Printer of dev=Printer of live", "--accept")
+        run("import", "labels", "trial", "--yes")
+        [id_] = [id_ for id_, one in target.kinds["labels"].items() if one["name"] == "Early harvest"]
+        label = target.kinds["labels"][id_]
+        target.put("labels", id_, {**label, "copies": 7} if then == LESS else label)
+        for label in source.kinds["labels"].values():
+            label["text"] = "Second pressing"
+        run("export", "dev", "Early harvest", "--as", "labels")
+        run("import", "labels", "trial", "--yes")
+        before = target.kinds["labels"][id_]["copies"]
+        sheet.write_text(page.replace(WHOLE, now))
+        assert run("edits", "trial")["items"] == []
+        assert run("verify", "trial-2")["elsewhere"] == []
+        undone = run("undo", "trial-2", "--yes", code=0 if then == LESS else 1)
+        told = [*undone["left"], *undone["notes"]]
+        assert "each label is read otherwise since then" in told[-1]
+        assert undone["changed_by_others"] == []
+        # What the platform counts for a definition by now is not taken away by putting back what was read then.
+        label = target.kinds["labels"][id_]
+        assert (label["copies"], label["text"]) == (
+            before,
+            "First cold pressing" if then == LESS else "Second pressing",
+        )
+        if then == WHOLE:
+            assert "copies is no longer read there, so that nobody can tell" in told[0]
+
+
 def test_every_line_that_a_sheet_may_hold_is_explained() -> None:
     tables = [
         value for name, value in vars(lines).items() if name.isupper() and name not in ("CHOICES", "HOMES", "FIELDS")

@@ -277,6 +277,7 @@ CASES: list[tuple[str, Level, Situation, Situation]] = [
     ("kind-unknown", E, S(there=target(sheets={"table": TABLE})), S()),
     ("schema-other", E, S(there=target(sheets={**SHEETS, "flow": OTHER_FLOW})), S()),
     ("other-ledger", W, S(there=target(of_others={"flow:a": "2f1b8c1e-0000"})), S()),
+    ("item-turned", N, S(there=target(turned=frozenset({"table:a"}))), S()),
     ("converted", N, S(there=shaped()), S()),
     ("conversion-drops", W, S(there=shaped(dropped=(("/colour", "red"),))), S()),
     (
@@ -386,7 +387,7 @@ NAMED = {
     " draft-newer undeclared-reference need-open setting-unfit need-other-type needs-share connection-broken"
     " object-missing need-later secret-to-enter secret-in-clear random-looking source-url-in-text source-host-in-text"
     " source-id-in-text address-inside address-in-text region-bound kind-unknown schema-other conversion-drops conversion-unfit"
-    " feature-missing name-taken id-taken limit-exceeded local-edits other-claim other-ledger would-retire column-lost"
+    " feature-missing item-turned name-taken id-taken limit-exceeded local-edits other-claim other-ledger would-retire column-lost"
     " part-in-use cycle-unbreakable",
     "place": "item-missing part-missing reference-empty reference-unfit reference-plain unbound-id"
     " undeclared-reference need-later setting-unfit secret-in-clear random-looking source-url-in-text"

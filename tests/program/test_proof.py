@@ -235,3 +235,16 @@ def test_an_aftercare_run_can_be_undone_and_asks_again(brought: Program, halcyon
     assert brought("undo", "grove-live-1", "--yes").code == 0
     assert brought("aftercare").verdict == "Nothing is left to do."
     assert brought("aftercare", "--tick", "1").code == 2
+
+
+def test_what_is_about_an_item_that_somebody_removed_was_done_by_nobody(brought: Program, halcyon: Path) -> None:
+    with closing(sqlite3.connect(halcyon / "grove-live.practice")) as db, db:
+        db.execute("delete from items where title = 'Weigh ticket'")
+    brought("aftercare")
+    told = brought("history", "last", "--json").json["aftercare"]
+    secret = next(entry for entry in told if "webhook-token" in entry["words"])
+    assert (secret["state"], secret["note"]) == ("not needed", "it is no longer there")
+    traced = brought("deliveries", "grove-live", "Weigh ticket", "--json").json
+    assert (traced["there"], len(traced["deliveries"]), traced["next"]) == (False, 1, "amphora edits grove-live")
+    assert "it is no longer there" in traced["verdict"]
+    assert brought("deliveries", "grove-live", "Weigh slip", "--json").json["there"] is True

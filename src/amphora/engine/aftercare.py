@@ -29,7 +29,7 @@ from amphora.engine.sides import own_side, read_items
 from amphora.engine.verify import Verified
 from amphora.environments.contract import Probes
 from amphora.environments.locations import kept_secret
-from amphora.ledger.records import DONE, OPEN, Entry, Run
+from amphora.ledger.records import DONE, NOT_NEEDED, OPEN, Entry, Run
 
 Asker = Callable[[Entry], str]
 """Asked for a secret; an empty answer leaves it open."""
@@ -157,7 +157,7 @@ def settled_by_looking(
                 raise NotReady(
                     f"{name} is another environment by now.", subject=name, next_step=to_type("env", "list")
                 )
-            settled = _settled(session, opened, mine, entered)
+            settled, moot = _settled(session, opened, mine, entered)
         # One that can't be reached keeps its tasks, and holds no other up.
         except AmphoraError as error:
             blind.append(f"{name}: {error.message}")
@@ -166,7 +166,9 @@ def settled_by_looking(
         if settled:
             by = run.account if run else "seen by looking"
             session.ledger.aftercare.settle(settled, DONE, by, run=run)
-        still += [one for one in mine if one.number not in settled]
+        if moot:
+            session.ledger.aftercare.settle(moot, NOT_NEEDED, "seen by looking", "it is no longer there")
+        still += [one for one in mine if one.number not in (*settled, *moot)]
     return sorted(still, key=lambda entry: entry.number), blind
 
 
@@ -177,8 +179,11 @@ def _by_environment(entries: Sequence[Entry]) -> dict[str, list[Entry]]:
     return found
 
 
-def _settled(session: Session, opened: Opened, entries: Sequence[Entry], entered: Collection[int]) -> list[int]:
-    """The numbers of the tasks in one environment that a look at it shows to be done, or moot."""
+def _settled(
+    session: Session, opened: Opened, entries: Sequence[Entry], entered: Collection[int]
+) -> tuple[list[int], list[int]]:
+    """The numbers of the tasks in one environment that a look at it shows to be done, and of those that are moot: of
+    an item that is gone nothing is left to do, and nobody did it."""
     side = own_side(opened, session.ledger, session.crosswalk)
     # Of people's tasks, too: what is about an item that is gone is moot.
     keys = {entry.task.key for entry in entries if entry.task.kind is not Care.CONNECTION} - {""}
@@ -192,15 +197,18 @@ def _settled(session: Session, opened: Opened, entries: Sequence[Entry], entered
     def is_settled(number: int, task: Task) -> bool:
         if task.kind is Care.CONNECTION:
             return _answers(opened, task)
-        # Of an item that is gone nothing is left to do.
-        if task.key and task.key not in side.by_key:
-            return True
+        # It was given a password, and is a connection of the environment's own by now.
+        if task.key in side.turned:
+            return task.kind is Care.SECRET
         # That it seems to be there says nothing where it is taken for granted: that somebody entered it does.
         if _is_hidden(task, sheets):
             return number in entered
         return _is_done(task, images.get(task.key), items.get(task.key))
 
-    return [entry.number for entry in entries if is_settled(entry.number, entry.task)]
+    known = {*side.by_key, *side.turned, ""}
+    moot = [one.number for one in entries if one.task.kind is not Care.CONNECTION and one.task.key not in known]
+    done = [one.number for one in entries if one.number not in moot and is_settled(one.number, one.task)]
+    return done, moot
 
 
 def _is_hidden(task: Task, sheets: Mapping[str, KindSheet]) -> bool:

@@ -110,6 +110,8 @@ class Proof:
     gone: int = 0
     elsewhere: tuple[Elsewhere, ...] | None = None
     others: int = 0
+    untold: int = 0
+    """Of how many of these nobody can tell, for they are read otherwise since."""
     absent: str = ""
     """Why nothing of it is in force there, where that is so."""
     theirs: Mapping[Key, Off] = field(default_factory=dict)
@@ -218,6 +220,8 @@ def prove_run(session: Session, run: Run) -> Proof:
     run = session.placed(run)
     proof, side = _proved(session, run.environment, [one for one in mine if one.key not in later])
     before = session.ledger.journal.outside(run)
+    otherwise = stage_of(session, run.environment, run).read_otherwise
+    untold = {row.native_id for row in side.by_key.values() if row.kind in otherwise}
     proof = replace(
         proof,
         package=run.package,
@@ -225,8 +229,9 @@ def prove_run(session: Session, run: Run) -> Proof:
         run=run,
         later=later,
         gone=len(delivered) - len(mine),
-        elsewhere=tuple(_elsewhere(session, side, run, before, after)),
+        elsewhere=tuple(_elsewhere(session, side, run, before, after, untold)),
         others=len(before),
+        untold=len(untold & before.keys()),
     )
     return _recorded(session, proof)
 
@@ -346,9 +351,10 @@ def _connections(session: Session, environment: str, deliveries: Sequence[Delive
 
 
 def _elsewhere(
-    session: Session, side: Side, run: Run, before: Mapping[str, str], after: Sequence[Run]
+    session: Session, side: Side, run: Run, before: Mapping[str, str], after: Sequence[Run], untold: set[str]
 ) -> list[Elsewhere]:
-    """What is not as it was before a run, outside of what it was to touch, and was not touched by a later one."""
+    """What is not as it was before a run, outside of what it was to touch, and was not touched by a later one. Of the
+    `untold` nobody can say."""
     journal = session.ledger.journal
     now = {native_id: side.by_key[key] for native_id, key in side.keys.items()}
     known: set[str] = set()
@@ -356,7 +362,7 @@ def _elsewhere(
         known |= {image.native_id for image in journal.touched(one).values() if image}
         for step in journal.steps(one):
             known |= set((step.outcome or {}).get("created", ()))
-    others = sorted((before.keys() | now.keys()) - known)
+    others = sorted((before.keys() | now.keys()) - known - untold)
     moved = [one for one in others if one not in now or before.get(one) != now[one].revision]
     there = [one for one in moved if one in before and one in now]
     as_before = stage_of(session, side.name, run).saved_as_before(run, there)

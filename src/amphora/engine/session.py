@@ -159,8 +159,10 @@ class Session:
                     next_step=advice("Take [connection] out of that sheet."),
                 )
         sheets = sheets_in_force(own.values(), known)
-        # The schema is what the environment has, whatever a sheet of ours was written for.
-        sheets = {kind: replace(sheet, schema=own[kind].schema) for kind, sheet in sheets.items()}
+        # The schema is what the environment has, whatever a sheet of ours was written for; likewise what is read.
+        sheets = {
+            kind: replace(sheet, schema=own[kind].schema, reads=own[kind].reads) for kind, sheet in sheets.items()
+        }
         sheeted: Environment = Sheeted(environment, own, sheets)
         return Opened(entry, sheeted, replace(description, sheets=sheets), self.guard)
 

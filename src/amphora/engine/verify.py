@@ -9,9 +9,10 @@ from amphora.core.form.bindings import MISSING
 from amphora.core.form.filled import Filled, unfilled
 from amphora.core.merge.compare import item_differences
 from amphora.core.merge.merge import By, FieldChange
-from amphora.core.values.keys import Key
+from amphora.core.values.keys import Key, kind_of
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Item, Json
+from amphora.core.values.pointers import parse_pointer
 from amphora.engine.session import Session
 from amphora.engine.shapes import Shapes
 from amphora.engine.sides import Side, own_side, read_items, with_turned
@@ -49,6 +50,9 @@ class Look:
     side: Side
     deliveries: tuple[Delivery, ...] = ()
     turned: tuple[Key, ...] = ()
+    unread: Mapping[Key, frozenset[str]] = field(default_factory=dict)
+    """Members that are read by now, and were not when an item was delivered, or the other way round: of these nobody
+    knows what was promised."""
 
 
 def looked_at(session: Session, environment: str, deliveries: Sequence[Delivery]) -> Look:
@@ -63,24 +67,43 @@ def looked_at(session: Session, environment: str, deliveries: Sequence[Delivery]
     session.listener(f"verifying {environment}", 0, len(there))
     items, _, _ = read_items(side, [d.key for d in there], bases=bases)
     rows = {d.key: side.by_key[d.key].rows for d in there}
-    verified = [_verified(d, items.get(d.key), rows.get(d.key), side) for d in deliveries]
-    return Look(tuple(verified), items, side, tuple(deliveries), turned)
+    unread = _unread(session, side, deliveries)
+    verified = [_verified(d, items.get(d.key), rows.get(d.key), side, unread) for d in deliveries]
+    return Look(tuple(verified), items, side, tuple(deliveries), turned, unread)
 
 
 def looked_with(look: Look, filled: Mapping[Key, Sequence[Filled]]) -> Look:
     """The same look, once it is known what the environment made of what was written."""
     items = {k: replace(i, _form=unfilled(i.form, filled[k])) if k in filled else i for k, i in look.items.items()}
     rows = {key: row.rows for key, row in look.side.by_key.items()}
-    verified = [_verified(d, items.get(d.key), rows.get(d.key), look.side) for d in look.deliveries]
+    verified = [_verified(d, items.get(d.key), rows.get(d.key), look.side, look.unread) for d in look.deliveries]
     return replace(look, verified=tuple(verified), items=items)
 
 
-def _verified(delivery: Delivery, item: Item | None, rows: int | None, side: Side) -> Verified:
+def _unread(session: Session, side: Side, deliveries: Sequence[Delivery]) -> dict[Key, frozenset[str]]:
+    """Members that are read only now, or were only when these items were delivered."""
+    now = {kind: sheet.reads for kind, sheet in side.opened.description.sheets.items() if sheet.reads}
+    mine = [one for one in deliveries if kind_of(one.key) in now]
+    then = session.ledger.journal.reads({one.run_id for one in mine}) if mine else {}
+    found = {}
+    for one in mine:
+        kind = kind_of(one.key)
+        was, reads = then.get(one.run_id, {}).get(kind), now[kind]
+        if was is not None and reads is not None and reads != was:
+            found[one.key] = reads ^ was
+    return found
+
+
+def _verified(
+    delivery: Delivery, item: Item | None, rows: int | None, side: Side, unread: Mapping[Key, frozenset[str]]
+) -> Verified:
     title = delivery.merged_states.title
     if item is None:
         return Verified(delivery.key, title, False)
     promised = Item(delivery.key, item.schema, delivery.merged, delivery.merged_states)
     found = item_differences(promised, item, side.opened.description.sheets[item.kind])
+    if new := unread.get(delivery.key):
+        found = [one for one in found if one.place[:1] != "/" or parse_pointer(one.place)[0] not in new]
     # Rows that were loaded and are all gone: a table that stands empty is not what was promised. Other numbers
     # are people at work.
     if delivery.rows and not rows:

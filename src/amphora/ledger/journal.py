@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from typing import Any
 
 from amphora.core.plan.states import Image
@@ -27,6 +27,7 @@ from amphora.ledger.records import (
     Beginning,
     JournalStep,
     LegOf,
+    Marking,
     Run,
 )
 
@@ -209,19 +210,25 @@ class Journal:
         found: dict[str, str] = json.loads(self._db.rows("select marks from runs where id = ?", (run.id,))[0][0])
         return found
 
-    def sheets(self, run: Run) -> dict[str, str]:
-        """The text of each kind sheet with which a run made its marks; empty for runs of earlier builds."""
+    def sheets(self, run: Run) -> dict[str, Marking]:
+        """With what a run made the marks of each kind; empty for runs of earlier builds."""
+        kept = json.loads(self._db.rows("select sheets from runs where id = ?", (run.id,))[0][0])
         query = "select source from kind_sheets where digest = ?"
-        kept: dict[str, str] = json.loads(self._db.rows("select sheets from runs where id = ?", (run.id,))[0][0])
-        texts = {one: self._db.rows(query, (one,))[0][0] for one in set(kept.values())}
-        return {kind: texts[digest] for kind, digest in kept.items()}
+        texts = {digest: self._db.rows(query, (digest,))[0][0] for digest in {one[0] for one in kept.values()}}
+        return {kind: Marking(texts[digest], _reads(names)) for kind, (digest, names) in kept.items()}
 
-    def _kept_sheets(self, sheets: Mapping[str, str]) -> dict[str, str]:
-        """The digests of sheets by kind. Each text is kept once: thousands of runs have the same."""
-        found = {kind: hashlib.sha256(text.encode()).hexdigest() for kind, text in sheets.items()}
+    def reads(self, run_ids: Collection[int]) -> dict[int, dict[str, frozenset[str] | None]]:
+        """What of a definition these runs read, by kind, as far as that is known."""
+        query = "select sheets from runs where id = ?"
+        kept = {id_: json.loads(self._db.rows(query, (id_,))[0][0]) for id_ in run_ids}
+        return {id_: {kind: _reads(names) for kind, (_, names) in one.items()} for id_, one in kept.items()}
+
+    def _kept_sheets(self, sheets: Mapping[str, Marking]) -> dict[str, Json]:
+        """Digests and members by kind. Each text is kept once: thousands of runs have the same."""
+        digests = {kind: hashlib.sha256(one.text.encode()).hexdigest() for kind, one in sheets.items()}
         query = "insert into kind_sheets (digest, source) values (?, ?) on conflict do nothing"
-        self._db.do_many(query, [(digest, sheets[kind]) for kind, digest in found.items()])
-        return found
+        self._db.do_many(query, [(digest, sheets[kind].text) for kind, digest in digests.items()])
+        return {k: [digests[k], None if one.reads is None else sorted(one.reads)] for k, one in sheets.items()}
 
     def begin_steps(
         self,
@@ -335,3 +342,7 @@ def _like(name: str, runs: Iterable[Run]) -> NextStep:
 
 def _run(row: Any) -> Run:
     return Run(**dict(row))
+
+
+def _reads(names: Sequence[str] | None) -> frozenset[str] | None:
+    return None if names is None else frozenset(names)

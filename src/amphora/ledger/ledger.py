@@ -368,4 +368,5 @@ def _delivery(row: Any) -> Delivery:
         json.loads(row["merged"]),
         States.from_json(json.loads(row["merged_states"])),
         row["rows"],
+        row["run_id"],
     )

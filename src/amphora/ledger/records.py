@@ -57,6 +57,7 @@ class Delivery:
     merged: Json
     merged_states: States
     rows: int | None = None
+    run_id: int = 0
 
 
 @dataclass(frozen=True)
@@ -144,6 +145,15 @@ def ending(run: Run, state: str) -> str:
 
 
 @dataclass(frozen=True)
+class Marking:
+    """With what the marks of a kind's states are made: its sheet as text, and the members that are read, None where
+    the platform's own definition is taken whole."""
+
+    text: str
+    reads: frozenset[str] | None = None
+
+
+@dataclass(frozen=True)
 class Beginning:
     """What is stored of a run before its first step: whose it is, the docket (never a secret's value), the state
     of every item that it will touch, and the revisions of everything else, with the marks of their states where these
@@ -166,8 +176,8 @@ class Beginning:
     """How the run is to be called; left out, by its environment and a number."""
     why: str = ""
     marks: Mapping[str, str] = field(default_factory=dict)
-    sheets: Mapping[str, str] = field(default_factory=dict)
-    """The kind sheets, as text by kind, with which marks of states are made."""
+    sheets: Mapping[str, Marking] = field(default_factory=dict)
+    """By kind, that with which marks of states are made."""
 
 
 @dataclass(frozen=True)

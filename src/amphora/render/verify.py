@@ -122,12 +122,13 @@ def respects(proof: Proof) -> list[tuple[str, str, str, bool | None]]:
         told = [f"{ours} changed by the run"] if ours else []
         told += [f"{others} changed since, not by it"] if others else []
         told += [f"{again} saved again as before"] if again else []
+        told += [f"{proof.untold} read otherwise since, so that nobody can tell"] if proof.untold else []
         found.append(
             (
                 "everything else",
                 counted(proof.others, "other item"),
                 ", ".join(told) or "as before the run",
-                False if ours else None if others else True,
+                False if ours else None if others or proof.untold else True,
             )
         )
     return found

@@ -108,6 +108,8 @@ class KindSheet:
     """Whether some of its secrets are taken for granted, because the platform shows nobody whether they are there."""
     held_by: tuple[str, ...] = ()
     """Where it names what holds it (a page its app): whoever packs that one packs this, too."""
+    reads: frozenset[str] | None = None
+    """The members that an adapter takes for the definition, where somebody else than the platform says so."""
     is_fixed: bool = False
     """Whether its items are made and removed there, and never changed."""
     fixed: frozenset[str] = frozenset()

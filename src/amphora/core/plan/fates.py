@@ -7,6 +7,7 @@ from enum import StrEnum
 from amphora.core.plan.states import ABSENT, Habits, Image, is_same
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.late import dataclass
+from amphora.core.values.words import few
 
 
 class Fate(StrEnum):
@@ -109,6 +110,11 @@ def judged(one: Evidence, habits: Habits) -> Verdict:
         if _is_published_for_good(one, habits):
             return Verdict(Fate.LEFT, "it was published for good: nothing takes a live version back there")
         return Verdict(Fate.RESTORE, note=f"{stay:,} rows that were loaded stay in {one.title!r}" if stay else "")
+    if one.now and (unread := habits.no_longer_read(one.now.kind)):
+        words = (
+            f"{few(sorted(unread))} is no longer read there, so that nobody can tell whether it is as the run left it"
+        )
+        return Verdict(Fate.LEFT, words)
     when = f" at {one.now.modified_at}" if one.now and one.now.modified_at else ""
     return Verdict(Fate.LEFT, f"{who or 'somebody'} changed it meanwhile{when}")
 

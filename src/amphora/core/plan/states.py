@@ -103,7 +103,25 @@ class Habits:
     def mark(self, image: Image | None) -> str:
         """The mark of a state, by the kind sheets with which the other marks of the run were made: what a sheet has
         learned since would make every state look like another one."""
+        if image and (names := self.unknown_then(image.kind)):
+            image = replace(image, live=_without(image.live, names), draft=_without(image.draft, names))
         return mark_of(image, self.marked_with or self.sheets)
+
+    def unknown_then(self, kind: str) -> frozenset[str]:
+        """Members that are read by now, and were not when a run made its marks."""
+        then, now = self._reads(kind)
+        return now - then
+
+    def no_longer_read(self, kind: str) -> frozenset[str]:
+        """Members that counted in the marks of a run, and that nobody reads any more."""
+        then, now = self._reads(kind)
+        return then - now
+
+    def _reads(self, kind: str) -> tuple[frozenset[str], frozenset[str]]:
+        then, now = (sheets.get(kind) for sheets in (self.marked_with or {}, self.sheets))
+        if not then or not now or then.reads is None or now.reads is None:
+            return frozenset(), frozenset()
+        return then.reads, now.reads
 
     def bare(self, image: Image | None) -> Image | None:
         """An item as its first call leaves it: without the members that are written by calls of their own, and

@@ -29,11 +29,11 @@ from amphora.engine.runs.carrier import Carrier
 from amphora.engine.runs.evidence import evidence_of, usage_of
 from amphora.engine.runs.losses import care_for, lacks_secrets_only
 from amphora.engine.runs.material import ImageMaterial
+from amphora.engine.runs.outside import moved_outside, untold
 from amphora.engine.runs.remains import is_removed_now
 from amphora.engine.runs.stage import Stage, looked_up
 from amphora.engine.steps import Bench
 from amphora.ledger.records import (
-    BACKWARDS,
     BROKEN_OFF,
     DONE,
     OPEN,
@@ -285,7 +285,7 @@ def _looked(
     # Everything else by revision only: reading all of it would make every undo as slow as an export of the whole
     # environment.
     ids_now = {image.native_id for image in after.values() if image}
-    moved = _moved_outside(stage, run, ids_now | set(ids.values()), since)
+    moved = moved_outside(stage, run, ids_now | set(ids.values()), since)
     left = tuple(restoration.left)
     # What stays there still lacks what it lacked, although the run that asked for it is out of force by now.
     stays = set(restoration.by(Fate.LEFT))
@@ -303,7 +303,7 @@ def _looked(
         left,
         tuple(differing),
         tuple(moved),
-        tuple(restoration.notes),
+        (*restoration.notes, *untold(stage)),
         {key: image.link for key in renamed if (image := after.get(key))},
         of_state=of_state,
     )
@@ -359,40 +359,3 @@ def _unlike(wanted: Image | None, found: Image | None) -> str:
     ]
     # Places that only the mark sees (an order, a member that a platform fills in) have no words of their own.
     return ", ".join(words for words, differs in parts if differs) or "something in it"
-
-
-def _moved_outside(stage: Stage, run: Run, touched: set[str], since: int) -> list[str]:
-    """What else in the target is another than when the run began: by name and person."""
-    before = stage.ledger.journal.outside(run)
-    rows = {row.native_id: row for row in stage.environment.index()}
-    moved = {id_ for id_, row in rows.items() if before.get(id_) != row.revision} | (before.keys() - rows.keys())
-    # Only asked where something has moved: it reads what later runs left.
-    if moved := moved - touched:
-        if since > 1:
-            # What earlier legs brought stays.
-            outcomes = (step.outcome or {} for step in stage.ledger.journal.steps(run))
-            moved -= {native_id for outcome in outcomes for native_id in (outcome.get("ids") or {}).values()}
-        moved -= _put_back_since(stage, run, before)
-        moved -= stage.saved_as_before(run, moved)
-    found = [
-        f"{rows[id_].states.title!r} was changed since, by {rows[id_].modified_by or 'somebody'}"
-        for id_ in moved & rows.keys()
-    ]
-    return sorted(found) + [f"an item that was there is gone ({id_})" for id_ in sorted(moved - rows.keys())]
-
-
-def _put_back_since(stage: Stage, run: Run, before: Mapping[str, str]) -> set[str]:
-    """The ids of what later runs of ours changed, and what is again as it was when this one began: its revision
-    is another one, and nobody changed it."""
-    journal, sheets = stage.ledger.journal, stage.habits.sheets
-    first: dict[Key, Image] = {}
-    for one in reversed(journal.runs()):
-        if one.uid == run.uid and one.id > run.id and one.kind not in BACKWARDS:
-            first = {key: image for key, image in journal.touched(one).items() if image} | first
-    # What the later run found has to be what this one found: else somebody was there in between.
-    first = {key: image for key, image in first.items() if before.get(image.native_id) == image.revision}
-    ids = {key: image.native_id for key, image in first.items()}
-    ids |= {link.key: link.native_id for link in stage.ledger.links(run.uid) if link.key in first}
-    after = looked_up(stage.environment, ids)
-    same = [key for key, image in first.items() if is_same(mark_of(image, sheets), mark_of(after[key], sheets))]
-    return {id_ for key in same for id_ in (ids[key], first[key].native_id)}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import field
+from dataclasses import field, replace
 
 from amphora.core.form.bindings import Bindings
 from amphora.core.form.kinds import KindSheet
@@ -60,6 +60,7 @@ def evidence_of(stage: Stage, run: Run, leg: int = 1) -> list[Evidence]:
         # The latest id first: an item that was made again may stand beside its former self only in our records.
         there = [image for id_ in reversed(known[key]) if (image := images[f"{key}\0{id_}"])]
         now = there[0] if there else None
+        before = _with_unknown(before, now, stage)
         mine = by_key.get(key, [])
         # A retirement without an answer counts: if it took no effect the item is there, and nobody asks. A
         # creation without one does not: if it took effect the item was found.
@@ -85,6 +86,18 @@ def evidence_of(stage: Stage, run: Run, leg: int = 1) -> list[Evidence]:
             )
         )
     return found
+
+
+def _with_unknown(before: Image | None, now: Image | None, stage: Stage) -> Image | None:
+    """A state of before with those members that nobody read then as they are now: to leave them out would be to take
+    them away."""
+    names = stage.habits.unknown_then(before.kind) if before and now else frozenset[str]()
+    if not before or not now or not names:
+        return before
+    there = now.newest if isinstance(now.newest, dict) else {}
+    more = {name: there[name] for name in sorted(names) if name in there}
+    live, draft = (one and {**one, **more} for one in (before.live, before.draft))
+    return replace(before, live=live, draft=draft)
 
 
 def _known_ids(touched: Mapping[Key, Image | None], steps: Sequence[tuple[Run, JournalStep]]) -> dict[Key, list[str]]:

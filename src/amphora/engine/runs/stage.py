@@ -19,7 +19,7 @@ from amphora.environments.sheeted import Sheeted
 from amphora.files.folder import OnDisk
 from amphora.files.rows import write_rows
 from amphora.ledger.ledger import Ledger
-from amphora.ledger.records import Run
+from amphora.ledger.records import Marking, Run
 
 MOST_MARKED = 2000
 """So many items are looked at beside a run, before it begins."""
@@ -45,9 +45,17 @@ class Stage:
         return replace(habits_of(self.opened.description), marked_with=self.marked_with)
 
     @property
-    def sheets(self) -> dict[str, str]:
-        """The text of each kind sheet by which states are told from each other."""
-        return {kind: one.source for kind, one in (self.marked_with or self.opened.description.sheets).items()}
+    def read_otherwise(self) -> frozenset[str]:
+        """The kinds of whose definitions other members are read than when the run began: where revisions are those of
+        contents, all of them have moved."""
+        habits = self.habits
+        return frozenset(k for k in habits.sheets if habits.unknown_then(k) or habits.no_longer_read(k))
+
+    @property
+    def sheets(self) -> dict[str, Marking]:
+        """The text of each kind sheet by which states are told from each other, and what is read of a definition."""
+        sheets = self.marked_with or self.opened.description.sheets
+        return {kind: Marking(one.source, one.reads) for kind, one in sheets.items()}
 
     @property
     def uid(self) -> str:
@@ -126,10 +134,17 @@ def stage_of(session: Session, environment: str, run: Run | None = None) -> Stag
     opened = session.open(environment)
     then = session.ledger.journal.sheets(run) if run else {}
     sheets = opened.description.sheets
-    other = {kind: text for kind, text in then.items() if kind not in sheets or sheets[kind].source != text}
+    other = {
+        kind: one
+        for kind, one in then.items()
+        if kind not in sheets or Marking(sheets[kind].source, sheets[kind].reads) != one
+    }
     marked_with = None
     if other:
-        marked_with = {**sheets, **{kind: parse_sheet(text, kind) for kind, text in other.items()}}
+        marked_with = {
+            **sheets,
+            **{k: replace(parse_sheet(one.text, k), reads=one.reads) for k, one in other.items()},
+        }
         # What was no secret then counts in those marks with its value.
         seen: Environment = Sheeted.seen_with(opened.environment, sheets, marked_with)
         opened = replace(opened, environment=seen)

@@ -69,7 +69,10 @@ class Bridge(Acts):
                 is_guarded=all(part.is_guarded for part in parts),
             ),
             id_style=IdStyle(id_pattern(self.ids), "", MARK if any(one.space for one in self.ids.values()) else ""),
-            sheets={kind: part.kind for kind, part in self.sheet.items.items()},
+            sheets={
+                kind: replace(part.kind, reads=frozenset((*part.definition, *part.more)))
+                for kind, part in self.sheet.items.items()
+            },
             tried=self.sheet.tried,
             rests=rests_of(parts),
             apart={part.kind.kind: tuple(part.apart) for part in parts if part.apart or part.switch},
