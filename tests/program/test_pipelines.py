@@ -125,7 +125,14 @@ def test_what_was_kept_is_gone_on_with_by_the_same_line(lists: Program, halcyon:
     assert "b stopped, and what it did is kept" in [line.get("said", "") for line in lines_of(kept.err)][-4]
     said = [line["said"] for line in lines_of(kept.err) if "said" in line]
     assert said[-3:-1] == ["  begun or done: Weigh slip, Fruit condition", "  not yet begun: Olive varieties"]
-    done = lists(*LISTS, "--progress", "json", "--json")
+    half = everything(halcyon)
+    shown = lists(*LISTS, "--preview")
+    assert (shown.code, shown.verdict.startswith("Preview, nothing was touched")) == (0, True)
+    for other in (["--title", "Weigh slip=Slip"], ["--leave", "Olive varieties"], ["--ids", "new"]):
+        refused = lists(*LISTS, *other)
+        assert (refused.code, "b was begun otherwise" in refused.err) == (2, True)
+    assert everything(halcyon) == half
+    done = lists(*LISTS, "--if-it-fails", "keep", "--progress", "json", "--json")
     assert (done.code, done.json["run"]) == (0, "b")
     assert lines_of(done.err)[0]["said"] == "Going on with b, which is kept."
     assert lists(*LISTS).verdict.startswith("Nothing to do")

@@ -33,6 +33,7 @@ from amphora.cli.work import (
 from amphora.core.values.next_step import advice, blank, to_type
 
 if TYPE_CHECKING:
+    from amphora.core.plan.decisions import Decisions
     from amphora.core.plan.docket import Custody, IfItFails
     from amphora.core.values.model import Contents
 
@@ -192,12 +193,12 @@ def import_(
             raise UsageFault("Into which environment?", next_step=to_type("import", package, blank("ENVIRONMENT")))
         # Read before any target is asked: a damaged package touches nobody.
         contents = opened_package(work, package, copy)
-        # Before the names of runs: what is gone on with has one already.
-        if pick_up and _picked_up(work, contents, environments, run_name):
-            return
-        names = run_names(work.session, work.session.workspace.targets(environments), run_name, pick_up)
         arriving = (titles, folders, leave, bring, same, replace_, pause_after)
         said = Said(*(words or () for words in arriving)).over(contents, said)
+        # Before the names of runs: what is gone on with has one already.
+        if pick_up and _picked_up(work, contents, environments, run_name, said, preview):
+            return
+        names = run_names(work.session, work.session.workspace.targets(environments), run_name, pick_up)
         targets = work.session.workspace.targets(environments)
         parts = rounds_of(targets, rounds)
         # All of them before the first one is touched: a target that refuses is found while nothing is done.
@@ -241,10 +242,14 @@ def checked_custody(custody: str) -> Custody | None:
     return Custody(custody) if custody else None
 
 
-def _picked_up(work: Work, contents: Contents, environments: Sequence[str], name: str) -> bool:
-    """Whether there was something unfinished of this package into these targets, which has been gone on with."""
+def _picked_up(
+    work: Work, contents: Contents, environments: Sequence[str], name: str, said: Decisions, preview: bool
+) -> bool:
+    """Whether there was something unfinished of this package into these targets, which has been gone on with, or
+    shown. UsageFault where something else is said now than when it began."""
     from amphora.cli.campaign import go_on_with_many
     from amphora.cli.resume import go_on_with
+    from amphora.core.values.errors import UsageFault
     from amphora.engine.resume import unfinished
     from amphora.ledger.records import Run
 
@@ -252,9 +257,18 @@ def _picked_up(work: Work, contents: Contents, environments: Sequence[str], name
     # Nothing unfinished is no fault: a pipeline says `--pick-up` every time.
     if found is None:
         return False
+    session = work.session
+    begun = session.ledger.journal.docket(found) if isinstance(found, Run) else None
+    kept = [begun.get("decisions", {})] if begun is not None else list(found.request["wanted"].values())
+    if not all(said.is_in(one) for one in kept):
+        raise UsageFault(
+            f"{found.name} was begun otherwise: what is said of an import counts when it begins.",
+            subject=found.name,
+            next_step=to_type("resume", found.name),
+        )
     work.tell([f"Going on with {found.name}, which is {found.state}."])
     if isinstance(found, Run):
-        go_on_with(work, found)
+        go_on_with(work, found, preview=preview)
     else:
-        go_on_with_many(work, found)
+        go_on_with_many(work, found, preview=preview)
     return True

@@ -97,6 +97,11 @@ class Decisions:
             "arrivals": {key: [one.title, one.folder] for key, one in self.arrivals.items()},
         }
 
+    def is_in(self, kept: Mapping[str, Json]) -> bool:
+        """Whether all that is said here stands in what the ledger kept of an import; the usual says nothing."""
+        usual, mine = Decisions().to_json(), self.to_json()
+        return all(_stands_in(mine[name], kept.get(name)) for name in mine if mine[name] != usual[name])
+
     @classmethod
     def from_json(cls, table: Json) -> Decisions:
         """The inverse of `to_json`."""
@@ -139,3 +144,11 @@ class Decisions:
             # Added place by place: at a terminal answers come one after the other.
             items[key] = replace(mine, places={**mine.places, **places})
         return replace(self, items=items)
+
+
+def _stands_in(said: Json, kept: Json) -> bool:
+    if isinstance(said, dict) and isinstance(kept, dict):
+        return all(name in kept and kept[name] == value for name, value in said.items())
+    if isinstance(said, list) and isinstance(kept, list):
+        return all(one in kept for one in said)
+    return bool(said == kept)
