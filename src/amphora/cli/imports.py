@@ -257,9 +257,10 @@ def _picked_up(
     # Nothing unfinished is no fault: a pipeline says `--pick-up` every time.
     if found is None:
         return False
-    session = work.session
-    begun = session.ledger.journal.docket(found) if isinstance(found, Run) else None
-    kept = [begun.get("decisions", {})] if begun is not None else list(found.request["wanted"].values())
+    if isinstance(found, Run):
+        kept = [work.session.ledger.journal.docket(found).get("decisions", {})]
+    else:
+        kept = list(found.request["wanted"].values())
     if not all(said.is_in(one) for one in kept):
         raise UsageFault(
             f"{found.name} was begun otherwise: what is said of an import counts when it begins.",
