@@ -92,7 +92,7 @@ def test_what_was_made_and_is_gone_is_worth_a_note() -> None:
     assert (verdict.fate, "somebody deleted it" in verdict.note) == (Fate.NOTHING, True)
     filled = Evidence("flow:a", EMPTY, replace(OURS, rows=7), frozenset({mark(replace(OURS, rows=7))}))
     told = judged(replace(filled, is_filled_by_us=True, row_counts=frozenset({7}), account="keeper"), HABITS)
-    assert (told.fate, told.note) == (Fate.RESTORE, "7 rows that were loaded stay in 'A'")
+    assert (told.fate, told.note) == (Fate.RESTORE, "7 rows that were loaded, left in 'A'")
     # The first pieces of what a run was loading into what it made are its own; more than that are somebody's.
     pieces = {n: replace(OURS, rows=n) for n in (3, 7, 8)}
     marks = frozenset({mark(OURS), mark(pieces[7])})

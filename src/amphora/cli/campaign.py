@@ -118,7 +118,7 @@ def undo_many(work: Work, campaign: Campaign, only: list[str], preview: bool, ye
     from dataclasses import replace
 
     from amphora.core.values.errors import NotReady
-    from amphora.core.values.words import few
+    from amphora.core.values.words import counted, few
     from amphora.engine.campaign import close, in_force, runs_to_undo, undo_all
     from amphora.engine.undo import foreseen
     from amphora.render.result import Result
@@ -139,7 +139,8 @@ def undo_many(work: Work, campaign: Campaign, only: list[str], preview: bool, ye
     again = [word for name in only for word in ("--only", name)]
     if preview:
         shown = [foreseen_result(run, foreseen(work.session, run)) for run in runs]
-        words = f"Preview, nothing was touched. Undoing {campaign.name} would put back {len(runs)} runs: {names}."
+        back = f"{counted(len(runs), 'run')}: {names}."
+        words = f"Preview, nothing was touched. Undoing {campaign.name} would put back {back}"
         blocks = [
             replace(block, title=run.name) for run, one in zip(runs, shown, strict=True) for block in one.blocks
         ]

@@ -81,7 +81,7 @@ def at_stake(docket: Docket) -> str:
     gone = docket.fated(Parting.RETIRE)
     rows = sum(one.present.rows or 0 for one in gone)
     end = f"{counted(len(gone), 'item')} removed" if gone else "nothing removed"
-    end += f" with {rows:,} rows" if rows else ""
+    end += f" with {counted(rows, 'row')}" if rows else ""
     if let_go := docket.fated(Parting.LET_GO):
         end += f", {len(let_go):,} let go"
     more = f"{_custody(docket)}{_conversions(docket)}{_pauses(docket)}"
@@ -314,7 +314,7 @@ def of_withdrawal(docket: Docket, run: Run | None) -> Verdict:
     rows = sum(one.present.rows or 0 for one in docket.fated(Parting.RETIRE))
     what = f"{counted(gone, 'item')} to retire" + (f", {free} to let go" if free else "")
     what += rest
-    what += f", {rows:,} rows at stake" if rows else ""
+    what += f", {counted(rows, 'row')} at stake" if rows else ""
     what += f", {len(docket.edited_there):,} edited there since" if docket.edited_there else ""
     words = f"Withdrawing {docket.package} from {docket.target}: {what}. Nothing was touched."
     return Verdict(words, "warn", to_withdraw(docket, "--retire-all"), COUNTS)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from amphora.core.merge.phrase import place_phrase
 from amphora.core.plan.docket import Docket
 from amphora.core.values.keys import readable
+from amphora.core.values.words import counted
 from amphora.engine.verdicts import at_stake
 from amphora.render.beside import differing
 from amphora.render.changes import by_words
@@ -35,6 +36,6 @@ def comparison_markdown(docket: Docket, only: str = "") -> str:
             lines.append("")
     for gone in docket.retirements:
         lines.append(
-            f"- {code(readable(gone.key))} is no longer packed: {gone.fate.value} ({gone.present.rows or 0} rows)"
+            f"- {code(readable(gone.key))} is no longer packed: {gone.fate.value} ({counted(gone.present.rows or 0, 'row')})"
         )
     return "\n".join(lines).rstrip() + "\n"

@@ -47,7 +47,7 @@ def docket_result(file: DocketFile, found: Sequence[Agreement], needed: int) -> 
     blocks += [Lines(list(beside))] if beside else []
     gone = file.document["no_longer_packed"] or {}
     lines: list[Cell | str] = [
-        f"- {readable(key)} ({row['title']}): {row['choice']}, {row.get('rows') or 0:,} rows"
+        f"- {readable(key)} ({row['title']}): {row['choice']}, {counted(row.get('rows') or 0, 'row')}"
         for key, row in gone.items()
     ]
     blocks += [Lines(cut_lines(lines, path), "No longer in the package")] if lines else []

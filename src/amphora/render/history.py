@@ -214,7 +214,7 @@ def _item_blocks(record: Record) -> list[Block]:
         blocks.append(Grid(heads, cells, readable(line.key)))
     if record.gone:
         lines: list[Cell | str] = [
-            f"- {readable(key)} ({title}): {fate}{f', {rows:,} rows' if rows else ''}"
+            f"- {readable(key)} ({title}): {fate}" + (f", {counted(rows, 'row')}" if rows else "")
             for key, fate, title, rows in record.gone
         ]
         blocks.append(Lines(cut_lines(lines, "--json"), "No longer in the package"))
@@ -313,7 +313,8 @@ def record_markdown(record: Record) -> str:
     if record.gone:
         lines += ["", "## No longer in the package", ""]
         lines += [
-            f"- {code(readable(key))} {md(title)}: {fate}, {rows} rows" for key, fate, title, rows in record.gone
+            f"- {code(readable(key))} {md(title)}: {fate}, {counted(rows, 'row')}"
+            for key, fate, title, rows in record.gone
         ]
     if record.care:
         lines += ["", "## Aftercare", "", "| | what | state | by |", "|---|---|---|---|"]

@@ -151,7 +151,7 @@ def sentences(docket: Docket, reasons: Sequence[Reason]) -> list[str]:
         second += "."
     else:
         second = "Nothing that is to change was changed there directly since the last delivery."
-    second += f" With what is removed go {rows:,} rows of data." if rows else ""
+    second += f" With what is removed go {counted(rows, 'row')} of data." if rows else ""
     cut = len({user for user, _, _ in docket.severed})
     if cut:
         uses = "it uses" if cut == 1 else "they use"

@@ -102,7 +102,7 @@ def _tree(rows: Sequence[Surveyed]) -> Grid:
         for depth in range(common, len(folder)):
             table.append([Cell("    " * depth + folder[depth], "strong"), "", "", "", ""])
         shown = folder
-        rows_count = "" if row.listed.rows is None else f"{row.listed.rows:,} rows"
+        rows_count = "" if row.listed.rows is None else counted(row.listed.rows, "row")
         table.append(
             [
                 "    " * len(folder) + row.listed.states.title,

@@ -15,6 +15,7 @@ from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Finding, Item, Json, Level
 from amphora.core.values.next_step import advice
 from amphora.core.values.tokens import parse_token
+from amphora.core.values.words import counted
 
 FAMILY = "safety"
 
@@ -60,7 +61,7 @@ def would_retire(context: CheckContext) -> Iterable[Finding]:
     for key in context.target.dropped if context.target else ():
         row = context.target.rows.get(key) if context.target else None
         if row:
-            rows = f", with {row.rows:,} rows" if row.rows else ""
+            rows = f", with {counted(row.rows, 'row')}" if row.rows else ""
             yield context.finding(
                 "would-retire",
                 Level.WARNING,
@@ -107,7 +108,7 @@ def column_lost(context: CheckContext) -> Iterable[Finding]:
             yield context.finding(
                 "column-lost",
                 Level.WARNING,
-                f"{item.states.title!r} holds {row.rows:,} rows in {context.target.name}: {named(words)}.",
+                f"{item.states.title!r} holds {counted(row.rows, 'row')} in {context.target.name}: {named(words)}.",
                 item=item.key,
             )
 

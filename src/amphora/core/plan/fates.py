@@ -7,7 +7,7 @@ from enum import StrEnum
 from amphora.core.plan.states import ABSENT, Habits, Image, is_same
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.late import dataclass
-from amphora.core.values.words import few
+from amphora.core.values.words import counted, few
 
 
 class Fate(StrEnum):
@@ -105,11 +105,12 @@ def judged(one: Evidence, habits: Habits) -> Verdict:
         # Apart from the state: an update in between has seen rows that people entered, and they are theirs still.
         if one.counts_rows and not _are_our_rows(one, habits):
             held = one.now.rows or 0 if one.now else 0
-            return Verdict(Fate.LEFT, f"it holds {held:,} rows by now, which are not those that were loaded")
+            return Verdict(Fate.LEFT, f"it holds {counted(held, 'row')} by now, not those that were loaded")
         # Asked about before it was done; trying it again would change nothing.
         if _is_published_for_good(one, habits):
             return Verdict(Fate.LEFT, "it was published for good: nothing takes a live version back there")
-        return Verdict(Fate.RESTORE, note=f"{stay:,} rows that were loaded stay in {one.title!r}" if stay else "")
+        loaded = f"{counted(stay, 'row')} that {'was' if stay == 1 else 'were'} loaded"
+        return Verdict(Fate.RESTORE, note=f"{loaded}, left in {one.title!r}" if stay else "")
     if one.now and (unread := habits.no_longer_read(one.now.kind)):
         words = (
             f"{few(sorted(unread))} is no longer read there, so that nobody can tell whether it is as the run left it"
