@@ -36,6 +36,7 @@ def comparison_markdown(docket: Docket, only: str = "") -> str:
             lines.append("")
     for gone in docket.retirements:
         lines.append(
-            f"- {code(readable(gone.key))} is no longer packed: {gone.fate.value} ({counted(gone.present.rows or 0, 'row')})"
+            f"- {code(readable(gone.key))} is no longer packed: {gone.fate.value}"
+            f" ({counted(gone.present.rows or 0, 'row')})"
         )
     return "\n".join(lines).rstrip() + "\n"
