@@ -26,6 +26,7 @@ from amphora.engine.steps import Bench
 from amphora.engine.undo import run_to_undo, undo
 from amphora.environments.contract import Environment, Seen, habits_of
 from amphora.environments.practice import PracticeEnvironment, connect
+from amphora.environments.stand_in import stands_before
 from amphora.files.workspace import read_workspace
 from amphora.practice.platform import Platform
 
@@ -89,6 +90,7 @@ class Timed:
 
     def __init__(self, inside: Environment) -> None:
         self.inside, self.seconds = inside, 0.0
+        stands_before(self, inside)
 
     def __getattr__(self, name: str) -> Any:
         method = getattr(self.inside, name)

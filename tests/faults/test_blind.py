@@ -11,6 +11,7 @@ from amphora.core.plan.decisions import Decisions
 from amphora.core.values.errors import BrokenOff, Unavailable
 from amphora.engine.docket import prepare
 from amphora.engine.imports import import_prepared
+from amphora.environments.stand_in import stands_before
 from amphora.files.package import read_package
 from tests.contract.grounds import Ground
 from tests.faults.test_faults import back, whole
@@ -22,6 +23,7 @@ class Blinded:
 
     def __init__(self, inside: Any, at: int, dark: int) -> None:
         self.inside, self.left, self.dark = inside, at, dark
+        stands_before(self, inside)
 
     def __getattr__(self, name: str) -> Any:
         method = getattr(self.inside, name)

@@ -13,6 +13,7 @@ import pytest
 
 from amphora.environments.answers import LONGEST_WAIT_S, wait_s
 from amphora.environments.calls import Pace
+from amphora.environments.stand_in import stands_before
 from tests.contract.grounds import Ground
 from tests.faults.test_faults import back, bring, tried, whole
 from tests.faults.trouble import CHANGING, FAULTS, Fault, killed_after, lost_after, refused
@@ -26,6 +27,7 @@ class Counting:
     def __init__(self, inside: Any) -> None:
         self.inside, self.now, self.most = inside, 0, 0
         self._lock = threading.Lock()
+        stands_before(self, inside)
 
     def __getattr__(self, name: str) -> Any:
         method = getattr(self.inside, name)

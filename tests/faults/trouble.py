@@ -9,6 +9,7 @@ from typing import Any
 from amphora.core.values.errors import EnvironmentRefused, LedgerTrouble, Uncertain
 from amphora.engine.session import Session
 from amphora.environments.contract import Environment
+from amphora.environments.stand_in import stands_before
 
 CHANGING = ("write", "publish", "take_back", "switch", "load", "retire")
 
@@ -59,6 +60,7 @@ class Failing:
 
     def __init__(self, inside: Environment, at: int, fault: Fault) -> None:
         self.inside, self.left, self.fault = inside, at, fault
+        stands_before(self, inside)
 
     def __getattr__(self, name: str) -> Any:
         method = getattr(self.inside, name)

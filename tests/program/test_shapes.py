@@ -7,11 +7,14 @@ import json
 import sqlite3
 from contextlib import closing
 from importlib.resources import files
+from inspect import getattr_static
 from pathlib import Path
 from typing import Any
 
 import pytest
 
+from amphora.environments.practice import connect
+from amphora.environments.sheeted import Sheeted
 from tests.conftest import Program
 from tests.program.test_pauses import everything
 
@@ -161,3 +164,12 @@ def test_a_package_of_before_brings_as_layout_what_is_layout_by_now(amphora: Pro
     assert amphora("import", "ticket", "grove-test", "--yes").code == 0
     assert definitions(halcyon, "grove-test", "flow")["weigh-ticket"]["webhook"]["path"] == "/hooks/weigh"
     assert amphora("verify", "ticket", "grove-test").code == 0
+
+
+def test_what_an_environment_can_do_it_can_do_under_sheets_of_the_workspace(halcyon: Path) -> None:
+    with closing(connect("practice:grove-dev.practice", halcyon, "", "")) as inside:
+        outside = Sheeted(inside, {}, {})
+        can = [name for name in dir(type(inside)) if not name.startswith("_") and callable(getattr(inside, name))]
+        assert {"publish", "switch", "probe", "records", "makers"} <= set(can)
+        # As Python asks from 3.12 on, whether an object keeps a protocol: without `__getattr__`.
+        assert [name for name in can if getattr_static(outside, name, None) is None] == []

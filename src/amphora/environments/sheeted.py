@@ -13,6 +13,7 @@ from amphora.core.plan.states import Image
 from amphora.core.values.model import Found, Json
 from amphora.core.values.pointers import parse_pointer, value_at, with_value
 from amphora.environments.contract import Environment, Take, Write, Written
+from amphora.environments.stand_in import stands_before
 
 
 class Sheeted:
@@ -21,6 +22,7 @@ class Sheeted:
 
     def __init__(self, inside: Environment, own: Mapping[str, KindSheet], sheets: Mapping[str, KindSheet]) -> None:
         self._inside, self._own, self._sheets = inside, own, sheets
+        stands_before(self, inside)
 
     @staticmethod
     def seen_with(environment: Environment, own: Mapping[str, KindSheet], sheets: Mapping[str, KindSheet]) -> Sheeted:
