@@ -13,7 +13,7 @@ from amphora.core.form.references import quick_references
 from amphora.core.form.spots import titled_ids
 from amphora.core.form.visit import with_texts
 from amphora.core.plan.fates import Evidence
-from amphora.core.plan.states import Image, rows_in
+from amphora.core.plan.states import Habits, Image, rows_in
 from amphora.core.plan.steps import Create, Grant, LoadRows, RetireSet, WriteAll
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
@@ -53,6 +53,7 @@ def evidence_of(stage: Stage, run: Run, leg: int = 1) -> list[Evidence]:
     for one, step in steps:
         for key in step.keys:
             by_key.setdefault(key, []).append((one, step))
+    habits = stage.habits
     is_all_there = all(any(images[f"{key}\0{id_}"] for id_ in ids) for key, ids in known.items())
     offered = set[str]() if is_all_there else {one.native_id for one in stage.environment.supplies()}
     found = []
@@ -60,7 +61,7 @@ def evidence_of(stage: Stage, run: Run, leg: int = 1) -> list[Evidence]:
         # The latest id first: an item that was made again may stand beside its former self only in our records.
         there = [image for id_ in reversed(known[key]) if (image := images[f"{key}\0{id_}"])]
         now = there[0] if there else None
-        before = _with_unknown(before, now, stage)
+        before = _with_unknown(before, now, habits)
         mine = by_key.get(key, [])
         # A retirement without an answer counts: if it took no effect the item is there, and nobody asks. A
         # creation without one does not: if it took effect the item was found.
@@ -88,10 +89,10 @@ def evidence_of(stage: Stage, run: Run, leg: int = 1) -> list[Evidence]:
     return found
 
 
-def _with_unknown(before: Image | None, now: Image | None, stage: Stage) -> Image | None:
+def _with_unknown(before: Image | None, now: Image | None, habits: Habits) -> Image | None:
     """A state of before with those members that nobody read then as they are now: to leave them out would be to take
     them away."""
-    names = stage.habits.unknown_then(before.kind) if before and now else frozenset[str]()
+    names = habits.unknown_then(before.kind) if before and now else frozenset[str]()
     if not before or not now or not names:
         return before
     there = now.newest if isinstance(now.newest, dict) else {}

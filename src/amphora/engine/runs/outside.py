@@ -22,10 +22,11 @@ def moved_outside(stage: Stage, run: Run, touched: set[str], since: int) -> list
     """What else in the target is another than when the run began: by name and person."""
     before = stage.ledger.journal.outside(run)
     rows = {row.native_id: row for row in stage.environment.index()}
-    untold = {id_ for id_, row in rows.items() if row.kind in stage.read_otherwise}
+    otherwise = stage.read_otherwise
+    unsure = {id_ for id_, row in rows.items() if row.kind in otherwise}
     moved = {id_ for id_, row in rows.items() if before.get(id_) != row.revision} | (before.keys() - rows.keys())
     # Only asked where something has moved: it reads what later runs left.
-    if moved := moved - touched - untold:
+    if moved := moved - touched - unsure:
         if since > 1:
             # What earlier legs brought stays.
             outcomes = (step.outcome or {} for step in stage.ledger.journal.steps(run))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import replace
+from functools import cached_property
 from pathlib import Path
 
 from amphora.core.form.kinds import KindSheet, parse_sheet
@@ -40,7 +41,7 @@ class Stage:
     def environment(self) -> Environment:
         return self.opened.environment
 
-    @property
+    @cached_property
     def habits(self) -> Habits:
         return replace(habits_of(self.opened.description), marked_with=self.marked_with)
 
