@@ -6,7 +6,7 @@ from typing import Any
 
 import pytest
 
-from amphora.environments.links import MOST_PAGES, own_pages, pages_opened
+from amphora.environments.links import MOST_PAGES, MOST_SILENT, own_pages, pages_opened
 from tests.contract.answering import Said, served
 
 
@@ -58,3 +58,7 @@ def test_no_more_pages_are_asked_for_than_a_person_would() -> None:
 
     with served(count) as here:
         assert len(pages_opened([f"{here}/item/{n}" for n in range(MOST_PAGES + 9)])) == len(asked) == MOST_PAGES
+
+
+def test_a_machine_that_is_silent_is_not_asked_for_every_page() -> None:
+    assert len(pages_opened([f"http://127.0.0.1:1/item/{n}" for n in range(20)])) == MOST_SILENT

@@ -14,6 +14,9 @@ MOST_PAGES = 50
 """So many pages are asked for: a browser's page costs many times what a call does."""
 
 PATIENCE_S = 5.0
+MOST_SILENT = 3
+"""After so many that did not open, and one without an answer, nobody waits for the others."""
+
 GONE = range(400, 600)
 ASKS_WHO = (401, 403, 405, 429)
 """Answers of a page that is there: who are you, not you, not like this, not so often."""
@@ -51,6 +54,8 @@ def pages_opened(pages: Iterable[str], ca_file: str = "") -> dict[str, str]:
                     code = answer.status_code
             except (httpx.HTTPError, httpx.InvalidURL) as error:
                 found[page] = failure_words(error)
+                if sum(map(bool, found.values())) >= MOST_SILENT:
+                    break
                 continue
             found[page] = _words(code) if code in GONE and code not in ASKS_WHO else ""
     return found
