@@ -5,8 +5,8 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Callable
-from contextlib import closing
+from collections.abc import Callable, Iterator
+from contextlib import closing, contextmanager
 from dataclasses import replace
 from email.parser import BytesParser
 from email.policy import HTTP
@@ -155,12 +155,13 @@ def test_the_pages_example_works_from_nothing(tmp_path: Path) -> None:
         assert len(target.kinds["labels"]) == 1
 
 
-def test_what_a_platform_tidies_is_told_once_and_is_nobodys_edit(tmp_path: Path) -> None:
-    source, target = Cellar("dev", True), Cellar("live", False, end=".")
-    pages_files(tmp_path)
+@contextmanager
+def two_cellars(folder: Path, source: Cellar, target: Cellar) -> Iterator[Callable[..., Any]]:
+    """A workspace over both, by the sheets of the page, with what is to go over in a package; gives what runs a
+    command there, and answers with its document."""
 
     def run(*words: str, code: int = 0) -> Any:
-        done = run_program(tmp_path, *words, "--json", CELLAR_KEY=KEY)
+        done = run_program(folder, *words, "--json", CELLAR_KEY=KEY)
         assert done.code == code, (words, done.out, done.err)
         return done.json
 
@@ -171,6 +172,13 @@ def test_what_a_platform_tidies_is_told_once_and_is_nobodys_edit(tmp_path: Path)
             run("env", "add", name, url, "--role", "test", *more)
         run("export", "dev", "Early harvest", "--as", "labels")
         run("map", "labels", "trial", "--set", "Printer of dev=Printer of live", "--accept")
+        yield run
+
+
+def test_what_a_platform_tidies_is_told_once_and_is_nobodys_edit(tmp_path: Path) -> None:
+    source, target = Cellar("dev", True), Cellar("live", False, end=".")
+    pages_files(tmp_path)
+    with two_cellars(tmp_path, source, target) as run:
         done = run("import", "labels", "trial", "--yes")
         assert done["rewritten"] == [{"key": "label:oils/2026/Early%20harvest", "place": "/text"}]
         assert done["not_as_promised"] == []
@@ -194,20 +202,8 @@ def test_a_sheet_that_reads_another_member_makes_no_edit_and_no_change_beside(
     pages_files(tmp_path)
     sheet = tmp_path / "cellar.toml"
     page = sheet.read_text()
-
-    def run(*words: str, code: int = 0) -> Any:
-        done = run_program(tmp_path, *words, "--json", CELLAR_KEY=KEY)
-        assert done.code == code, (words, done.out, done.err)
-        return done.json
-
-    with served(source) as one, served(target) as two:
-        run("init")
-        for name, url in (("dev", one), ("trial", two)):
-            more = ("--bridge", "cellar.toml", "--sign-in", "env:CELLAR_KEY")
-            run("env", "add", name, url, "--role", "test", *more)
-        sheet.write_text(page.replace(WHOLE, then))
-        run("export", "dev", "Early harvest", "--as", "labels")
-        run("map", "labels", "trial", "--set", "Printer of dev=Printer of live", "--accept")
+    sheet.write_text(page.replace(WHOLE, then))
+    with two_cellars(tmp_path, source, target) as run:
         run("import", "labels", "trial", "--yes")
         [id_] = [id_ for id_, one in target.kinds["labels"].items() if one["name"] == "Early harvest"]
         label = target.kinds["labels"][id_]
