@@ -189,6 +189,14 @@ def test_what_a_platform_tidies_is_told_once_and_is_nobodys_edit(tmp_path: Path)
         target.put("labels", id_, {**target.kinds["labels"][id_], "text": "Second pressing"})
         [item] = run("edits", "trial", code=1)["items"]
         assert [change["place"] for change in item["changes"]] == ["/text"]
+        # What a change is tidied to is learned like what was made.
+        target.put("labels", id_, {**target.kinds["labels"][id_], "text": "First cold pressing."})
+        for label in source.kinds["labels"].values():
+            label["text"] = "Third pressing"
+        run("export", "dev", "Early harvest", "--as", "labels")
+        done = run("import", "labels", "trial", "--yes")
+        assert (done["updated"], done["not_as_promised"], len(done["rewritten"])) == (1, [], 1)
+        assert run("edits", "trial")["items"] == []
 
 
 WHOLE, LESS = ('"printer", "copies", "pin"]', '"printer", "pin"]')

@@ -35,7 +35,7 @@ def test_everything_that_is_used_arrives_and_a_second_import_changes_nothing(gro
     others = set(ground.state(ground.target))
     report = ground.export()
     prepared, outcome = ground.bring(report)
-    assert outcome.written == len(prepared.docket.by(Do.CREATE))
+    assert outcome.new == {action.key for action in prepared.docket.by(Do.CREATE)}
     after = ground.state(ground.target)
     assert set(report.contents.items) | others == set(after)
     for key, item in report.contents.items.items():

@@ -436,6 +436,10 @@ def test_what_is_dropped_and_used_still_can_not_be_retired() -> None:
     assert "flow:user" in found[1].message
 
 
+def test_plain_text_is_looked_for_only_where_a_hand_may_have_put_it() -> None:
+    assert "reference-plain" not in {one.rule for one in check(S({"uses": "growers"}).checked())}
+
+
 def test_every_rule_is_tried_here() -> None:
     assert set(RULES) == {case[0] for case in CASES} | {"retire-blocked"}
 

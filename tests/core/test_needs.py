@@ -22,6 +22,7 @@ from amphora.core.values.tokens import MASK
 from amphora.core.values.words import few
 from amphora.engine.docket import _made_by_now
 from amphora.engine.resume import _with_offer
+from amphora.engine.runs.losses import lacks_secrets_only
 from amphora.engine.runs.material import keepable
 from amphora.environments.nodered.flowfile import FileItem
 from tests.core.test_checks import MAPPED, S, target
@@ -152,6 +153,20 @@ def test_a_mask_that_nobody_can_fill_is_left_out() -> None:
     assert keepable(kept, kept, sheet) == kept
     assert keepable(kept, {"key": MASK}, sheet) == {"key": MASK, "doors": [{"at": 1}, {"code": "", "at": 2}]}
     assert keepable(kept, None, sheet) == {"doors": [{"at": 1}, {"code": "", "at": 2}]}
+
+
+@pytest.mark.parametrize(
+    ("live", "draft", "is_all"), [(2, 3, True), (4, 3, False), (2, 4, False)], ids=["both", "live", "draft"]
+)
+def test_secrets_are_all_that_is_missing_where_live_version_and_draft_are_as_they_were(
+    live: int, draft: int, is_all: bool
+) -> None:
+    sheet = parse_sheet('kind = "flow"\n[fields]\nsecret = ["$.key"]\n[states]\npublish = true')
+
+    def image(live: int, draft: int, **secret: str) -> Image:
+        return Image("f1", "flow", ("F",), States("F"), {"size": live, **secret}, {"size": draft, **secret})
+
+    assert lacks_secrets_only(image(2, 3, key=MASK), image(live, draft), {"flow": sheet}) is is_all
 
 
 def test_only_what_is_left_over_is_counted() -> None:

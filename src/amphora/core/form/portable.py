@@ -33,14 +33,12 @@ class Portable:
 
     `layout` is a sparse tree of the values at layout places (elements of named arrays under their
     names), None if there are none. `is_on` is the switch where it stands inside the definition.
-    `undeclared` lists references that the kind sheet doesn't know: (pointer, token); `dead` the places of ids that
-    led nowhere and were left out.
+    `dead` are the places of ids that led nowhere and were left out.
     """
 
     form: Json
     layout: Json = None
     is_on: bool | None = None
-    undeclared: tuple[tuple[str, str], ...] = ()
     files: Mapping[str, Raw] = field(default_factory=dict)
     dead: tuple[str, ...] = ()
 
@@ -64,9 +62,7 @@ def to_portable(
     """
     reader = Reader(names, key, {there: here for here, there in (inner or {}).items()}, binds_new)
     form = reader.read(native, sheet.places.walk(native), (), guide)
-    return Portable(
-        form, reader.layout or None, reader.is_on, tuple(reader.undeclared), reader.files, tuple(reader.dead)
-    )
+    return Portable(form, reader.layout or None, reader.is_on, reader.files, tuple(reader.dead))
 
 
 class Reader:
@@ -79,7 +75,6 @@ class Reader:
         self.binds_new = binds_new
         self.layout: dict[str, Json] = {}
         self.is_on: bool | None = None
-        self.undeclared: list[tuple[str, str]] = []
         self.files: dict[str, Raw] = {}
         self.dead: list[str] = []
 
@@ -229,7 +224,6 @@ class Reader:
         # A reference that no sheet declares. It has to be rewritten all the same, or it would point into the source;
         # `check` reports it, so that somebody may mend the sheet.
         if not spot.refer and (token := self._token_of(text)):
-            self.undeclared.append((write_pointer(at), token))
             return token
         return escape(text)
 

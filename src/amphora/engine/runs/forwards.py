@@ -151,7 +151,7 @@ def _carried(docket: Docket, stage: Stage, run: Run, before: Mapping[Key, Image 
     # Of all legs: what an earlier one made is as new to people as what the last one did.
     at_first = before if run.leg == 1 else stage.ledger.journal.touched(run)
     new = frozenset(key for key, image in at_first.items() if image is None)
-    return Outcome(run, len(written), links, loaded=loaded, new=new)
+    return Outcome(run, links, loaded=loaded, new=new)
 
 
 def _leg_words(docket: Docket, run: Run) -> str:

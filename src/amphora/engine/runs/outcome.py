@@ -32,7 +32,6 @@ class Outcome:
     whichever of its legs they came."""
 
     run: Run
-    written: int
     links: Mapping[Key, str]
     failure: AmphoraError | None = None
     back: Back | None = None
@@ -85,17 +84,17 @@ def _failed(stage: Stage, run: Run, error: AmphoraError, keeper: Keeper, titles:
     except AmphoraError as trouble:
         with contextlib.suppress(AmphoraError):
             run = stage.ledger.journal.end(run, BROKEN_OFF, error.message)
-        return Outcome(run, 0, {}, _broken_off(run, error, [f"Putting back failed: {trouble.message}"]))
+        return Outcome(run, {}, _broken_off(run, error, [f"Putting back failed: {trouble.message}"]))
     except BaseException:
         with contextlib.suppress(AmphoraError):
             stage.ledger.journal.end(run, BROKEN_OFF, error.message)
         raise
     run = replace(run, state=back.of_state)
     if back.is_as_before and back.is_recorded:
-        return Outcome(run, 0, {}, _explained(run, error, back), back)
+        return Outcome(run, {}, _explained(run, error, back), back)
     # The next step is `undo` as long as trying again can change anything, and only then.
     after = NOTHING if back.is_open else to_type("resume" if back.of_state == PAUSED else "history", run.name)
-    return Outcome(run, 0, {}, _broken_off(run, error, [back.sentence(run.environment), *back.told()], after), back)
+    return Outcome(run, {}, _broken_off(run, error, [back.sentence(run.environment), *back.told()], after), back)
 
 
 def _kept(stage: Stage, run: Run, error: AmphoraError, titles: Mapping[Key, str]) -> Outcome:
@@ -114,7 +113,7 @@ def _kept(stage: Stage, run: Run, error: AmphoraError, titles: Mapping[Key, str]
         details=[*error.details, *details, *restoration.left],
         next_step=after,
     )
-    return Outcome(run, 0, {}, kept)
+    return Outcome(run, {}, kept)
 
 
 def _broken_off(run: Run, error: AmphoraError, details: list[str], after: NextStep = NOTHING) -> BrokenOff:
