@@ -219,9 +219,9 @@ class Journal:
 
     def reads(self, run_ids: Collection[int]) -> dict[int, dict[str, frozenset[str] | None]]:
         """What of a definition these runs read, by kind, as far as that is known."""
-        query = "select sheets from runs where id = ?"
-        kept = {id_: json.loads(self._db.rows(query, (id_,))[0][0]) for id_ in run_ids}
-        return {id_: {kind: _reads(names) for kind, (_, names) in one.items()} for id_, one in kept.items()}
+        query = "select id, sheets from runs where id = ?"
+        rows = [row for id_ in run_ids for row in self._db.rows(query, (id_,))]
+        return {r["id"]: {k: _reads(names) for k, (_, names) in json.loads(r["sheets"]).items()} for r in rows}
 
     def _kept_sheets(self, sheets: Mapping[str, Marking]) -> dict[str, Json]:
         """Digests and members by kind. Each text is kept once: thousands of runs have the same."""
