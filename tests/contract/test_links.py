@@ -36,6 +36,7 @@ def test_a_page_that_comes_or_asks_who_is_there_opens_and_others_are_told() -> N
         ("nodered+http://127.0.0.1:1880", "http://127.0.0.1:1880/#flow/a1", ["http://127.0.0.1:1880/"]),
         ("https://mill.example/api", "https://mill.example/report/7", ["https://mill.example/report/7"]),
         ("https://mill.example/api", "https://MILL.example/report/7", ["https://MILL.example/report/7"]),
+        ("https://mill.example/a+b", "https://mill.example/report/7", ["https://mill.example/report/7"]),
         # Another machine, another port, another scheme, no page of its own, no machine at all.
         ("https://mill.example/api", "https://press.example/report/7", []),
         ("https://mill.example/api", "https://mill.example:8443/report/7", []),

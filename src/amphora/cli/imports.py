@@ -250,6 +250,7 @@ def _picked_up(
     from amphora.cli.campaign import go_on_with_many
     from amphora.cli.resume import go_on_with
     from amphora.core.values.errors import UsageFault
+    from amphora.engine.campaign import begun_with
     from amphora.engine.resume import unfinished
     from amphora.ledger.records import Run
 
@@ -257,11 +258,7 @@ def _picked_up(
     # Nothing unfinished is no fault: a pipeline says `--pick-up` every time.
     if found is None:
         return False
-    if isinstance(found, Run):
-        kept = [work.session.ledger.journal.docket(found).get("decisions", {})]
-    else:
-        kept = list(found.request["wanted"].values())
-    if not all(said.is_in(one) for one in kept):
+    if not all(said.is_in(one) for one in begun_with(work.session, found)):
         raise UsageFault(
             f"{found.name} was begun otherwise: what is said of an import counts when it begins.",
             subject=found.name,

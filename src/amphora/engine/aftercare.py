@@ -29,7 +29,7 @@ from amphora.engine.sides import own_side, read_items
 from amphora.engine.verify import Verified
 from amphora.environments.contract import Probes
 from amphora.environments.locations import kept_secret
-from amphora.ledger.records import DONE, NOT_NEEDED, OPEN, Entry, Run
+from amphora.ledger.records import DONE, NO_LONGER_THERE, NOT_NEEDED, OPEN, Entry, Run
 
 Asker = Callable[[Entry], str]
 """Asked for a secret; an empty answer leaves it open."""
@@ -167,7 +167,7 @@ def settled_by_looking(
             by = run.account if run else "seen by looking"
             session.ledger.aftercare.settle(settled, DONE, by, run=run)
         if moot:
-            session.ledger.aftercare.settle(moot, NOT_NEEDED, "seen by looking", "it is no longer there")
+            session.ledger.aftercare.settle(moot, NOT_NEEDED, "seen by looking", NO_LONGER_THERE)
         still += [one for one in mine if one.number not in (*settled, *moot)]
     return sorted(still, key=lambda entry: entry.number), blind
 

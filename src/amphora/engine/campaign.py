@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
 
@@ -11,7 +11,7 @@ from amphora.core.form.copies import as_named
 from amphora.core.plan.decisions import Decisions
 from amphora.core.values.errors import AmphoraError, NotReady, UsageFault
 from amphora.core.values.late import dataclass
-from amphora.core.values.model import Contents
+from amphora.core.values.model import Contents, Json
 from amphora.core.values.next_step import advice, to_type
 from amphora.core.values.words import few
 from amphora.engine.docket import Prepared, prepare
@@ -87,6 +87,13 @@ def campaign_to_resume(session: Session, name: str) -> Campaign | None:
     open_ = session.ledger.campaigns.open()
     others = [run for run in session.ledger.journal.runs() if run.is_open and not run.campaign]
     return open_[0] if len(open_) == 1 and not others else None
+
+
+def begun_with(session: Session, found: Run | Campaign) -> list[Mapping[str, Json]]:
+    """The decisions with which an import began, as the ledger keeps them; of many targets those of each."""
+    if isinstance(found, Campaign):
+        return list(found.request["wanted"].values())
+    return [session.ledger.journal.docket(found).get("decisions", {})]
 
 
 @contextmanager

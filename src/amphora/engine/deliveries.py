@@ -16,8 +16,8 @@ from amphora.ledger.records import Delivered, Delivery
 
 @dataclass(frozen=True)
 class Traced:
-    """One item's deliveries (the latest first, which is in force), claims, and local edits since. `is_there` tells
-    whether it still is; then `listed` is how it stands, else as it was delivered last."""
+    """One item's deliveries (the latest first, which is in force), claims, and local edits since. `gone` says
+    what became of it where it is no item there any more; then `listed` is how it was delivered last."""
 
     environment: str
     key: Key
@@ -25,7 +25,7 @@ class Traced:
     deliveries: tuple[Delivered, ...]
     claims: tuple[Claim, ...]
     edits: tuple[FieldChange, ...]
-    is_there: bool = True
+    gone: str = ""
 
 
 def trace(session: Session, environment: str, name: str) -> Traced:
@@ -38,7 +38,8 @@ def trace(session: Session, environment: str, name: str) -> Traced:
     found = session.ledger.deliveries_of(side.uid, key)
     claims = [claim for claim in session.ledger.claims(side.uid) if claim.key == key]
     if key in rows:
-        return Traced(environment, key, rows[key], tuple(found), tuple(claims), (), is_there=False)
+        gone = "a connection of the environment's own by now" if key in side.turned else "no longer there"
+        return Traced(environment, key, rows[key], tuple(found), tuple(claims), (), gone)
     edits = verify(session, environment, [as_packed(found[0].delivery)])[0].differences if found else ()
     return Traced(environment, key, side.by_key[key], tuple(found), tuple(claims), edits)
 

@@ -24,13 +24,13 @@ ASKS_WHO = (401, 403, 405, 429)
 
 def own_pages(location: str, links: Iterable[str]) -> list[str]:
     """The pages on an environment's own machine to which links lead; what stands behind `#` is the page's matter."""
-    scheme, _, rest = location.rpartition("+")[2].partition("://")
-    home = urlsplit(f"{scheme}://{rest}")
-    if scheme not in ("http", "https"):
+    scheme, _, rest = location.partition("://")
+    home = f"{scheme.rpartition('+')[2]}://{rest}"
+    if urlsplit(home).scheme not in ("http", "https"):
         return []
     pages = dict.fromkeys(urldefrag(link).url for link in links)
     # An address without a page of its own stands for nothing that could be missing.
-    return [page for page in pages if _machine(page) == _machine(home.geturl()) and urlsplit(page).path]
+    return [page for page in pages if _machine(page) == _machine(home) and urlsplit(page).path]
 
 
 def pages_opened(pages: Iterable[str], ca_file: str = "") -> dict[str, str]:

@@ -10,7 +10,7 @@ from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.next_step import to_type
 from amphora.ledger.database import Database
-from amphora.ledger.records import DONE, NOT_NEEDED, OPEN, PAUSED, Entry, Run
+from amphora.ledger.records import DONE, NO_LONGER_THERE, NOT_NEEDED, OPEN, PAUSED, Entry, Run
 
 _JOINED = (
     "select a.*, r.name as run, r.environment, r.uid, r.package, r.version from aftercare a"
@@ -96,7 +96,7 @@ class Aftercare:
             "update aftercare set state = ?, by_whom = ?, note = ?, at = ?, done_by = ? where key = ? and state = ?"
             " and run_id in (select id from runs where uid = ?)"
         )
-        values = (NOT_NEEDED, run.account, "it is no longer there", self._clock(), run.id)
+        values = (NOT_NEEDED, run.account, NO_LONGER_THERE, self._clock(), run.id)
         self._db.do_many(query, [(*values, key, OPEN, run.uid) for key in keys])
 
     def reopen(self, run: Run) -> None:

@@ -144,6 +144,10 @@ def ending(run: Run, state: str) -> str:
     return "nothing put back" if run.kind in BACKWARDS else f"not {state}"
 
 
+NO_LONGER_THERE = "it is no longer there"
+"""Why something about an item need not be done any more."""
+
+
 @dataclass(frozen=True)
 class Marking:
     """With what the marks of a kind's states are made: its sheet as text, and the members that are read, None where

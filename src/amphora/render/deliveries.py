@@ -30,7 +30,7 @@ def deliveries_result(traced: Traced) -> Result:
     latest = traced.deliveries[0]
     rows: list[Row] = [
         [
-            Cell("in force" if number == 0 and traced.is_there else "", "good"),
+            Cell("in force" if number == 0 and not traced.gone else "", "good"),
             Cell(f"{one.delivery.package} {one.delivery.version}", "strong"),
             one.at,
             one.run,
@@ -47,19 +47,19 @@ def deliveries_result(traced: Traced) -> Result:
     if traced.edits:
         blocks.append(edits_grid(traced.edits, f"Edited in {name} since", latest.delivery.base.bindings))
     since = f"; {counted(len(traced.edits), 'field')} edited there since" if traced.edits else "; not edited since"
-    verb, since = ("is", since) if traced.is_there else ("was", "; it is no longer there")
+    verb, since = ("was", f"; it is {traced.gone}") if traced.gone else ("is", since)
     packages = {one.delivery.package for one in traced.deliveries}
     others = f", also delivered by {', '.join(sorted(packages - {latest.delivery.package}))}"
     return Result(
         "deliveries",
         f"{title!r} in {name} {verb} that of {latest.delivery.package} {latest.delivery.version}"
         f"{others if len(packages) > 1 else ''}{since}.",
-        "warn" if traced.edits or len(packages) > 1 or not traced.is_there else "good",
+        "warn" if traced.edits or len(packages) > 1 or traced.gone else "good",
         blocks,
         {
             "environment": name,
             "item": traced.key,
-            "there": traced.is_there,
+            "there": not traced.gone,
             "deliveries": [
                 {
                     "package": one.delivery.package,
@@ -73,5 +73,5 @@ def deliveries_result(traced: Traced) -> Result:
             "claims": [{"package": c.package, "version": c.version, "custody": c.custody} for c in traced.claims],
             "edits": [edit_json(change) for change in traced.edits],
         },
-        to_type("edits", name) if traced.edits or not traced.is_there else to_type("history", latest.run),
+        to_type("edits", name) if traced.edits or traced.gone else to_type("history", latest.run),
     )
