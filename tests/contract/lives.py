@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import random
 import signal
 import subprocess
@@ -16,6 +17,7 @@ from tests.conftest import Done, run_program
 from tests.contract.answering import Said, served
 from tests.contract.platforms import Platform, Refused, chosen, sheets
 
+os.environ["DESK_WORD"] = "olives"
 WAYS = ("500", "503", "refused", "done and 500")
 
 
@@ -36,8 +38,9 @@ class Life:
         for name, text in sheets(self.choice).items():
             (folder / f"{name}.toml").write_text(text, "utf-8")
         self.run("init")
+        signed = ["--user", "keeper", "--sign-in", "env:DESK_WORD"] if self.choice["signs"] else []
         for name, url in (("here", one.address), ("there", two.address)):
-            self.run("env", "add", name, url, "--bridge", "any.toml", "--role", "test")
+            self.run("env", "add", name, url, "--bridge", "any.toml", "--role", "test", *signed)
         self.before = self.two.told()
         self.rows = ["--with", "records"] if self.choice["lines"] else []
 

@@ -44,10 +44,17 @@ CHOICES: dict[str, tuple[Any, ...]] = {
     "shelf": (False, True),
     "fields": (False, True),
     "saves": (False, False, True),
+    "signs": ("", "", "by cookies"),
+    "row": (False, True),
+    "says_id": (True, True, False),
+    "by": (True, False),
+    "bulk": (False, False, True),
 }
 ABSENT, TAKEN, USED, MISSING, RUNNING, MOVED = (404, 409, 409, 422, 409, 412)
 INTERNAL = 500
 PAGE = 2
+VISIT = 60
+ROW = ("id", "name", "revision", "archived", "state", "live", "drafted", "shelf", "lines")
 PEOPLE = ("Ada", "Ben")
 
 
@@ -74,6 +81,7 @@ class Platform:
         self.held: dict[str, dict[Any, dict[str, Any]]] = {"board": {}, "source": {}}
         self.jobs: dict[str, list[Any]] = {}
         self.tickets: dict[Any, str] = {}
+        self.visit, self.calls = 0, 0
         self.people = [f"{person} of {name}" for person in PEOPLE]
 
     def add(self, kind: str, title: str, **meant: Any) -> Any:
@@ -235,13 +243,28 @@ class Platform:
         return {"no": self.number, **field}
 
     def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        headers = {name.lower(): text for name, text in headers.items()}
+        if self.choice["signs"] and (shown_out := self._signed(method, path, body, headers)):
+            return shown_out
         try:
-            return self._answer(method, path, said, body, {name.lower(): text for name, text in headers.items()})
+            return self._answer(method, path, said, body, headers)
         except (KeyError, TypeError) as error:
             # Something without what it has to have.
             return self._refusal(Refused(MISSING, f"{error} is missing"))
         except Refused as refusal:
             return self._refusal(refusal)
+
+    def _signed(self, method: str, path: str, body: Any, headers: dict[str, str]) -> Said | None:
+        """A cookie tells who asks, for a while; whoever changes something says what stands in another one."""
+        if path == "/enter" and body == {"who": "keeper", "word": "olives"}:
+            self.visit, self.calls = self.visit + 1, 0
+            return 204, None, {"Set-Cookie": f"desk=visit-{self.visit}; Path=/"}
+        self.calls += 1
+        if f"desk=visit-{self.visit}" not in headers.get("cookie", "") or self.calls > VISIT:
+            return 401, None, {}
+        if path == "/forms":
+            return 204, None, {"Set-Cookie": "form=a%3Db; Path=/"}
+        return None if method == "GET" or headers.get("x-form") == "a=b" else (403, None, {})
 
     def _refusal(self, refusal: Refused) -> Said:
         is_told_inside = self.choice["refused"] == "in the body" and refusal.status < INTERNAL
@@ -261,6 +284,12 @@ class Platform:
         inner = (body or {}).get("item", body) if isinstance(body, dict) else body
         if not id_:
             return self._list(kind, said) if method == "GET" else self._create(kind, inner)
+        if id_ == "remove":
+            for native in inner["ids"]:
+                if self.choice["ids"] == "number" and not isinstance(native, int):
+                    raise Refused(MISSING, f"{native!r} is no number")
+                self._remove(kind, self.held[kind][native], said)
+            return 204, None, {}
         one = self.held[kind].get(self._plain(kind, id_))
         if one is None or (
             one["gone"] and not ("finally" in said or (method == "GET" and self.choice["gone"] == "shown"))
@@ -313,6 +342,10 @@ class Platform:
         if method != "GET":
             one["revision"] += 1
         shown = self._shown(kind, one, meant)
+        if not self.choice["says_id"] and not self.choice["addressed"]:
+            del shown["id"]
+        if self.choice["row"]:
+            shown = {"about": {name: shown.pop(name) for name in ROW if name in shown}, **shown}
         return 200, {"data": shown} if self.choice["envelope"] else shown, {"ETag": f'"{one["revision"]}"'}
 
     def _tags(self, one: dict[str, Any], meant: dict[str, Any], method: str, rest: list[str], body: Any) -> Said:
@@ -460,6 +493,10 @@ def sheets(choice: dict[str, Any]) -> dict[str, str]:
     text = 'bridge = "any"\nkinds = ["board.toml", "source.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
     text += f'[pages]\nhow = "{how}"\n{pages.get(choice["pages"], "")}\n[errors]\ncode = "$.fault.no"\nwords = "$.fault.says"\n'
     text += 'refused = "$.fault"\n' if choice["refused"] == "in the body" else ""
+    if choice["signs"]:
+        enter = 'post = "/enter", body = { who = "{user}", word = "{secret}" }, cookie = "desk"'
+        text += f'[sign_in]\nhow = "login"\ncall = {{ {enter} }}\n'
+        text += 'also = [{ header = "X-Form", get = "/forms", cookie = "form" }]\n'
     for code, says, means in (
         (404, "", "absent"),
         (409, "is taken", "taken"),
@@ -499,12 +536,15 @@ def _kind_lines(choice: dict[str, Any], kind: str) -> str:
     change += [f'how = "{choice["update"]}"'] if choice["update"] in ("by member", "merge patch") else []
     change += ['match = "etag"'] if choice["revision"] == "etag" else []
     if choice["update"] == "default":
-        own = '["id", "revision", "archived", "state", "live", "drafted", "lines"]'
+        own = '["id", "revision", "archived", "state", "live", "drafted", "lines", "about"]'
         change += [f'absent = "default", read_only = {own}']
     if choice["hold"]:
         change += [f'first = {{ post = "{path}/{{id}}/hold", at = "$.ticket" }}', 'headers = { X-Ticket = "{held}" }']
         change += [f'{name} = {{ post = "{path}/{{id}}/release" }}' for name in ("then", "else")]
     then = f', then = {{ delete = "{path}/{{id}}?finally=yes" }}' if choice["gone"] == "twice" else ""
+    leave = (
+        f'post = "{path}/remove", body = {{ ids = ["{{id}}"] }}' if choice["bulk"] else f'delete = "{path}/{{id}}"'
+    )
     lines = [
         f"[item.{kind}]",
         f'index = {{ get = "{path}", rows = "$.rows[*]" }}',
@@ -515,8 +555,9 @@ def _kind_lines(choice: dict[str, Any], kind: str) -> str:
         f"definition = {{ {', '.join(f'{name} = {json.dumps(place)}' for name, place in members.items())} }}",
         f'create = {{ post = "{path}", {made} }}',
         f"update = {{ {', '.join(change)} }}",
-        f'retire = {{ delete = "{path}/{{id}}"{rests}{then} }}',
+        f"retire = {{ {leave}{rests}{then} }}",
     ]
+    lines += ['row = "$.about"'] if choice["row"] else []
     lines += [f'id_form = "{{address}}{path}/{{id}}/"'] if choice["addressed"] else []
     lines += ['gone = "$.archived"'] if choice["gone"] == "shown" else []
     lines += ['folder = "$.shelf"'] if choice["shelf"] else []
@@ -535,7 +576,8 @@ def _kind_lines(choice: dict[str, Any], kind: str) -> str:
     if is_board and choice["tags"]:
         calls = f'get = "{path}/{{id}}/tags", write = {{ put = "{path}/{{id}}/tags" }}'
         if choice["tags"] != "whole":
-            calls = f'get = "{path}/{{id}}/tags", entry = "$.no", by = "$.word", without = ["$.no"]'
+            by = ', by = "$.word"' if choice["by"] else ""
+            calls = f'get = "{path}/{{id}}/tags", entry = "$.no"{by}, without = ["$.no"]'
             calls += (
                 f', add = {{ post = "{path}/{{id}}/tags" }}, remove = {{ delete = "{path}/{{id}}/tags/{{entry}}" }}'
             )

@@ -341,6 +341,12 @@ def test_a_sheet_that_is_wrong_is_told_with_its_lines() -> None:
             "line 11: `item.thing.create.id` has to be a",
         ),
         (SMALL.replace('put = "/things/{id}"', 'put = "/t", match = "sent"'), "nothing of it sends {revision}"),
+        (SMALL + 'row = "about"', "line 14: `item.thing.row` has to be a call, or a place that begins with $"),
+        (
+            SMALL
+            + 'more = { a = { get = "/a", add = { post = "/a" }, remove = { delete = "/a" }, by = "$.n", without = ["$.n"] } }',
+            "`item.thing.more.a.by` is one of `without`: nothing would be told by it",
+        ),
         (SMALL + SIGNED.format("http://auth.example/t"), "`sign_in.token` has to be a path that begins with / or"),
         (SMALL + SIGNED.format("https://me@auth.example/t"), "`sign_in.token` has to be a path"),
         (SMALL + 'id_form = "/things/"', "`item.thing.id_form` has to hold {id}"),
@@ -526,6 +532,33 @@ also   = [{ header = "X-Form", get = "/form", at = "$.result" }]
         assert (seen[-1]["X-Form"], seen[-1]["Cookie"]) == ("form-Token t1", "session=t1")
         with pytest.raises(UsageFault, match="no user is given"):
             bridge(tmp_path, url, SMALL + sign_in, secret="s3cret")
+
+
+@pytest.mark.parametrize(
+    ("more", "words"),
+    [
+        ("", r'204 and an answer without JSON, .* write cookie = "desk"\.'),
+        (', cookie = "desc"', "it sets no cookie desc"),
+        (', cookie = "desk"', ""),
+    ],
+)
+def test_a_session_may_be_a_cookie(more: str, words: str, tmp_path: Path) -> None:
+    seen: list[dict[str, str]] = []
+
+    def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        if path == "/enter":
+            return 204, None, {"Set-Cookie": "desk=d1; Path=/"}
+        seen.append(headers)
+        return (200, {"rows": ROWS}, {}) if headers.get("Cookie") == "desk=d1" else (401, {}, {})
+
+    sign_in = f'\n[sign_in]\nhow = "login"\ncall = {{ post = "/enter"{more} }}\n'
+    with served(answering) as url, closing(bridge(tmp_path, url, SMALL + sign_in, user="a", secret="s")) as there:
+        if words:
+            with pytest.raises(EnvironmentRefused, match=words):
+                there.index()
+        else:
+            assert len(there.index()) == 7
+            assert "Authorization" not in seen[-1]
 
 
 def test_signing_in_by_a_form(tmp_path: Path) -> None:

@@ -375,6 +375,8 @@ class Quirky:
             self.things[number] = {"a": "", "b": "", "key": "", **body, "id": number, "rev": 1, "name": called}
             if self.quirk == "fills":
                 self.things[number]["b"] += "."
+            if self.quirk == "drops":
+                self.things[number]["b"] = ""
             return 201, {} if self.quirk.startswith("silent") else self.things[number], {}
         if not number:
             rows = list(self.things.values())
@@ -397,7 +399,8 @@ class Quirky:
         elif method == "PATCH":
             self.things[number] = {**one, **body, "rev": one["rev"] + 1}
         elif method == "PUT":
-            left = {} if self.quirk == "keeps" else {"a": "", "b": ""}
+            # Some have defaults that look like what anybody would write.
+            left = {"keeps": {}, "returns": {"a": "x", "b": "y"}}.get(self.quirk, {"a": "", "b": ""})
             self.things[number] = {**one, **left, **body, "rev": one["rev"] + (self.quirk != "still")}
         return 200, self.things.get(number, {}), {}
 
@@ -432,6 +435,8 @@ def test_what_a_busy_platform_turns_away_is_tried_again_and_then_put_back(tmp_pa
         ("fills", 0, "the platform writes its own way: /b"),
         ("still", 1, "its revision is the same after it was changed"),
         ("keeps", 1, "'a' was left out and is still there"),
+        ("returns", 0, "both are there"),
+        ("drops", 1, "what was written at /b is not there"),
         ("stays", 1, "is still there after it was removed"),
         ("slugs", 0, "both are there"),
         ("answers", 1, "with the thing that is there, and perhaps wrote over it"),
@@ -478,6 +483,25 @@ def test_what_a_platform_does_otherwise_is_found_by_a_proof(quirk: str, code: in
         assert platform.names[:1] == ["first"]
         stays = quirk in ("stays", "buries", "buries, and said so")
         assert (len(platform.things) == 1) is not stays
+
+
+def test_what_a_platform_never_takes_is_not_as_promised_and_nobodys_edit(tmp_path: Path) -> None:
+    here, there = Quirky(""), Quirky("drops")
+    here.things[1]["name"] = "second"
+    (tmp_path / "small.toml").write_text(SMALL, "utf-8")
+    (tmp_path / "thing.toml").write_text(THING, "utf-8")
+    with pair(tmp_path, "small", here, there) as run:
+        run("export", "here", "second", "--as", "p")
+        told = run("import", "p", "there", "--yes", code=1).out
+        assert "thing:second is not as promised: something else stands at b" in told
+        assert "that is taken for as promised" not in told
+        assert "thing:second: not taken there as it was written" in run("verify", "p", "there", code=1).out
+        assert "Nothing in there was edited" in run("edits", "there").out
+        assert "Nothing to do" in run("import", "p", "there", "--yes").out
+        # Until somebody says that this is no part of a thing.
+        (tmp_path / "thing.toml").write_text(f'{THING}volatile = ["$.b"]\n', "utf-8")
+        run("verify", "p", "there")
+        assert "is as it was before" in run("undo", "last", "--yes").out
 
 
 def test_slips_that_no_answer_contradicts_are_told_by_a_proof(tmp_path: Path) -> None:

@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any
+from types import SimpleNamespace
+from typing import Any, cast
 
 import pytest
 
 from amphora.core.form.kinds import parse_sheet
 from amphora.core.plan.states import Habits, Image, mark_of
 from amphora.core.plan.steps import Update
+from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.model import Listed, States
+from amphora.engine.apart import Apart
 from amphora.engine.runs.batch import Ready
-from amphora.engine.runs.lost import find_made, half_of, is_half, looked_at
+from amphora.engine.runs.lost import find_made, half_of, is_half, looked_at, loose_mark
+from amphora.engine.steps.contract import Bench
 from amphora.environments.contract import Written
 
 SHEET = parse_sheet('kind = "flow"')
@@ -132,3 +136,26 @@ def test_what_became_of_a_change_that_nobody_answered(now: Image, meant: Image, 
     target: Any = Target(now)
     looked = looked_at(target, HALVES, ready, {KEY: before}, (), "keeper")
     assert (KEY in looked.sure, looked.is_ours, looked.is_as_before) == (is_sure, is_done, False)
+
+
+def test_letting_go_in_a_draft_or_live_is_the_same() -> None:
+    sheet = parse_sheet('kind = "flow"\n[[refers]]\nat = "$.next"\nto = ["flow"]\n')
+    habits = replace(HABITS, sheets={"flow": sheet})
+    held = replace(there(), live={"next": "n2", "text": "a"})
+    gone = {"text": "a", "next": None}
+    marks = {
+        loose_mark(one, {"n2"}, habits)
+        for one in (held, replace(held, live=gone), replace(held, draft=gone), replace(held, draft=held.live))
+    }
+    assert len(marks) == 1
+    assert loose_mark(replace(held, draft={"text": "b", "next": "n2"}), {"n2"}, habits) not in marks
+
+
+def test_what_is_not_there_is_refused_by_whoever_needs_it() -> None:
+    bench = Bench(cast(Any, Target()), HABITS, cast(Any, None), {"flow:f/a": None})
+    with pytest.raises(EnvironmentRefused, match="not there"):
+        bench.seen("flow:f/a")
+    keeper = SimpleNamespace(held_files=lambda names: {"a" * 64: 3})
+    assert Apart(cast(Any, keeper), "a" * 64).size_bytes == 3
+    with pytest.raises(EnvironmentRefused, match="attachment bbbbbbbb is named there, and is not there"):
+        _ = Apart(cast(Any, keeper), "b" * 64).size_bytes

@@ -22,8 +22,9 @@ from amphora.core.values.model import Contents, Finding, Level, Need, States
 from amphora.core.values.next_step import advice, to_type
 from amphora.core.values.strict_toml import line_of
 from amphora.engine import run_verdicts, target_verdicts, verdicts
+from amphora.engine.elsewhere import Elsewhere, Others
 from amphora.engine.overview import Standing
-from amphora.engine.proof import Cause, Connection, Elsewhere, Off, Proof
+from amphora.engine.proof import Cause, Connection, Off, Proof
 from amphora.engine.record import Told
 from amphora.engine.runs.backwards import Back, _unlike
 from amphora.engine.verdicts import Verdict
@@ -394,11 +395,11 @@ def test_edits_verification_difference_and_withdrawal() -> None:
     dead = (Connection("mill-db", "mill", False, "no route"), Connection("lab", "l", None))
     ours = (Elsewhere("Press log", "changed", is_ours=True), Elsewhere("Other", "new"))
     bad = target_verdicts.of_proof(
-        Proof("live", "olive", "1.0.0", None, cast(Any, (GOOD,)), connections=dead, elsewhere=ours)
+        Proof("live", "olive", "1.0.0", None, cast(Any, (GOOD,)), connections=dead, others=Others("live-3", 9, ours))
     )
     assert bad.words == (
         "live is not as promised: 1 connection not answering, 1 item changed that was not to be touched, of olive"
-        " 1.0.0. Beside it 1 item changed there since, not by this run."
+        " 1.0.0. Beside it 1 item changed there since live-3, not by it."
     )
     assert str(bad.next_step) == "amphora env test live"
     for counts, words, code in (

@@ -59,6 +59,10 @@ def test_edits_removals_and_strangers_are_told_apart(brought: Program, halcyon: 
         "Dark": ("changed", False)
     }
     assert (done.code, "Beside it 1 item changed there since, not by this run." in done.json["verdict"]) == (1, True)
+    # The package is looked at since before its latest run, and its own items are told of with it alone.
+    whole = brought("verify", "tickets", "grove-live", "--json").json
+    assert (whole["since"], [one["title"] for one in whole["elsewhere"]]) == ("grove-live-1", ["Dark"])
+    assert "Beside it 1 item changed there since grove-live-1, not by it." in whole["verdict"]
     xmlschema.XMLSchema(FILES / "junit-10.xsd").validate(halcyon / "v.xml")
     text = (halcyon / "v.xml").read_text(encoding="utf-8")
     assert text.count("<failure") == 2

@@ -337,7 +337,7 @@ def _two_sides(work: Work, names: tuple[str, str], item: str | None, beside: boo
 
     from amphora.engine.compare import compare_sides
     from amphora.render.beside import side_by_side
-    from amphora.render.imports import difference_result
+    from amphora.render.differences import difference_result
 
     environments = work.session.workspace.environments
     # An environment before a package of its name: the shorter word is the place.

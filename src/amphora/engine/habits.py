@@ -5,11 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from amphora.core.form.filled import Filled, filled_in, stayed
+from amphora.core.form.filled import Filled, filled_in, is_secret, stayed
 from amphora.core.values.keys import Key
-from amphora.core.values.model import Json
 from amphora.core.values.pointers import parse_pointer
-from amphora.core.values.tokens import parse_token
 from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Opened, Session
 from amphora.engine.sides import form_of
@@ -61,17 +59,13 @@ def _ignored(environment: Environment, kind: str, stayed: Sequence[Filled]) -> s
     return {one.at for one in stayed if not one.is_added or named or parse_pointer(one.at)[0] in own}
 
 
-def _is_secret(asked: Json) -> bool:
-    token = parse_token(asked) if isinstance(asked, str) else None
-    return token is not None and token.kind == "secret"
-
-
 def rewritten(filled: dict[Key, list[Filled]]) -> tuple[tuple[Key, str], ...]:
-    """The places that hold something else than was asked for: what was only added is nobody's loss."""
+    """The places that hold something else than was asked for: what was only added is nobody's loss, and what is lost
+    is told as not as promised."""
     # A secret that is still to be entered is a task, and told as one.
     return tuple(
         (key, one.at)
         for key, some in sorted(filled.items())
         for one in some
-        if not one.is_added and not _is_secret(one.asked)
+        if not one.is_added and not one.is_lost and not is_secret(one.asked)
     )

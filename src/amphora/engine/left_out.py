@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from contextlib import suppress
 
+from amphora.core.form.kinds import KindSheet
 from amphora.core.form.settled import settled
 from amphora.core.form.spots import spotted
 from amphora.core.form.visit import GONE
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused
 from amphora.core.values.model import Json
-from amphora.core.values.pointers import Pointer, value_at, without_value
+from amphora.core.values.pointers import Pointer, value_at, with_value, without_value
 from amphora.engine.promises import Broken, Kept, Proving
 from amphora.engine.specimens import make, remove, update
 from amphora.environments.contract import ByDescription
@@ -23,7 +24,7 @@ MOST_LEFT_OUT = 5
 
 def try_left_out(proving: Proving, image: Image) -> None:
     """A member that is left out: gone, or kept, or nothing that can be left out; and one inside of a member."""
-    sheet = proving.opened.description.sheets[image.kind]
+    sheet = _sheet(proving, image)
     definition, counts = image.newest, settled(image.newest, sheet)
     if not isinstance(counts, dict):
         return
@@ -84,11 +85,42 @@ def _all_stay(proving: Proving, image: Image, places: Sequence[Pointer]) -> None
     if stayed and isinstance(environment, ByDescription) and environment.names_gone(image.kind):
         # Nothing more can be said of it: an import learns it by looking after it has written.
         proving.say(LEFT_OUT, Kept.ODD, image.kind, f"{stayed[0]!r} stays when it is left out")
-    elif stayed:
+    elif stayed and not any(_returns(proving, image, place) for place in places if ".".join(place) in stayed):
         raise Broken(
             f'{stayed[0]!r} was left out and is still there: say how = "by member", or "merge patch" if the '
             "platform takes one; required = true at its [[refers]], if it can never be empty"
         )
+
+
+def _returns(proving: Proving, image: Image, place: Pointer) -> bool:
+    """Whether what stands at a place held its default, and goes back to that when it is left out: tried with another
+    value, as far as the platform takes one."""
+    # Whatever was tried before has given it another revision.
+    image = proving.environment.look([image.native_id])[image.native_id]
+    definition, title = image.newest, image.states.title
+    other = _another(value_at(definition, place))
+    if other is None or place in {at for at, _, spot, _ in spotted(definition, _sheet(proving, image)) if spot.refer}:
+        return False
+    revision = image.revision
+    found: list[Json] = []
+    for form in (with_value(definition, place, other), without_value(definition, place), definition):
+        # By its id of now, and its revision: each of these changes may be refused.
+        with suppress(AmphoraError):
+            after = update(proving, image, title, form, revision)
+            found.append(_held(after.newest, place))
+            revision = after.revision
+    return len(found) == 3 and found[0] == other and found[1] != other
+
+
+def _another(value: Json) -> Json:
+    """Another value like this one; None where nobody can tell what may stand there."""
+    if isinstance(value, bool):
+        return not value
+    return value + 1 if isinstance(value, int | float) else f"{value} 2" if isinstance(value, str) else None
+
+
+def _sheet(proving: Proving, image: Image) -> KindSheet:
+    return proving.opened.description.sheets[image.kind]
 
 
 def _held(definition: Json, place: Pointer) -> Json:

@@ -18,12 +18,12 @@ from amphora.core.values.next_step import to_type
 from amphora.core.values.scan import token_places
 from amphora.core.values.versions import newest
 from amphora.core.values.words import few
+from amphora.engine.elsewhere import Elsewhere, Others, others_since
 from amphora.engine.mender import Menders
-from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Session
 from amphora.engine.sides import Side, read_items
 from amphora.engine.subject import nothing_of, without_version
-from amphora.engine.verify import Look, Verified, looked_at, verify
+from amphora.engine.verify import Look, Verified, looked_at
 from amphora.environments.contract import Probes
 from amphora.environments.links import own_pages, pages_opened
 from amphora.ledger.proofs import Proved
@@ -42,6 +42,7 @@ class Cause(StrEnum):
     EDITED = "edited there"
     GONE = "removed there"
     DAMAGE = "not what was written"
+    REFUSED = "not taken there as it was written"
     UNKNOWN = "differs"
 
 
@@ -65,20 +66,6 @@ class Connection:
 
 
 @dataclass(frozen=True)
-class Elsewhere:
-    """Something outside of what a run was to touch that is not as it was before it. `is_ours` tells that it was
-    changed while the run went on, under its account: that would be our doing. `is_same`: its revision is another,
-    its contents are those from before the run, or those that were last delivered."""
-
-    title: str
-    what: str
-    who: str = ""
-    at: str = ""
-    is_ours: bool = False
-    is_same: bool = False
-
-
-@dataclass(frozen=True)
 class Proof:
     """What a look at one target showed.
 
@@ -87,7 +74,7 @@ class Proof:
     that people were told, `moved` the items that are elsewhere by now; `opened` counts those that were tried, and
     `closed` are the items where no page came, with what came instead. `later` names, for items that a later run (of
     another package, where a package is looked at) brought again, that run; `gone` how many were retired, withdrawn or
-    let go since. `elsewhere` is None where no run says what was there before; `others` is how many there were.
+    let go since. `others` is what became of everything else.
     """
 
     environment: str
@@ -108,10 +95,7 @@ class Proof:
     """What is one of the environment's own connections by now."""
     later: Mapping[Key, str] = field(default_factory=dict)
     gone: int = 0
-    elsewhere: tuple[Elsewhere, ...] | None = None
-    others: int = 0
-    untold: int = 0
-    """Of how many of these nobody can tell, for they are read otherwise since."""
+    others: Others = field(default_factory=Others)
     absent: str = ""
     """Why nothing of it is in force there, where that is so."""
     theirs: Mapping[Key, Off] = field(default_factory=dict)
@@ -126,12 +110,12 @@ class Proof:
     @property
     def by_us(self) -> tuple[Elsewhere, ...]:
         """What a run changed without being asked to."""
-        return tuple(one for one in self.elsewhere or () if one.is_ours)
+        return tuple(one for one in self.others.moved if one.is_ours)
 
     @property
     def changed_since(self) -> tuple[Elsewhere, ...]:
         """What has become another since, by somebody else."""
-        return tuple(one for one in self.elsewhere or () if not one.is_ours and not one.is_same)
+        return tuple(one for one in self.others.moved if not one.is_ours and not one.is_same)
 
     @property
     def stateless(self) -> tuple[Key, ...]:
@@ -179,9 +163,15 @@ def prove_package(session: Session, package: str, environment: str) -> Proof:
     keepers = all_claims.keepers({one.key: (one.package, one.source_uid) for one in ours})
     theirs = [key for key, mine in keepers.items() if all(name != package for name, _ in mine)]
     later = {key: session.ledger.deliveries_of(uid, key)[0].run for key in theirs}
-    proof, _ = _proved(session, environment, [one for one in ours if one.key not in later])
+    mine = [one for one in ours if one.key not in later]
+    proof, side = _proved(session, environment, mine)
     version = newest(claim.version for claim in claims)
-    return _recorded(session, replace(proof, package=package, version=version, later=later))
+    others = Others()
+    if number := max((one.run_id for one in mine), default=0):
+        last = next(run for run in session.ledger.journal.runs() if run.id == number)
+        # Whichever of its runs brought it, what is the package's own is told of with it.
+        others = others_since(session, side, last, {one.key for one in ours})
+    return _recorded(session, replace(proof, package=package, version=version, later=later, others=others))
 
 
 def prove_targets(session: Session, package: str, environments: Sequence[str]) -> list[Proof]:
@@ -213,15 +203,11 @@ def prove_run(session: Session, run: Run) -> Proof:
             subject=run.name,
             next_step=to_type("history", run.name),
         )
-    after = [one for one in session.ledger.journal.runs() if one.uid == run.uid and one.id > run.id]
     # What a later run brought again is what that one promised: the older promise is out of force, not broken.
     latest = {one.key: session.ledger.deliveries_of(run.uid, one.key)[0].run for one in mine}
     later = {key: name for key, name in latest.items() if name != run.name}
     run = session.placed(run)
     proof, side = _proved(session, run.environment, [one for one in mine if one.key not in later])
-    before = session.ledger.journal.outside(run)
-    otherwise = stage_of(session, run.environment, run).read_otherwise
-    untold = {row.native_id for row in side.by_key.values() if row.kind in otherwise}
     proof = replace(
         proof,
         package=run.package,
@@ -229,9 +215,7 @@ def prove_run(session: Session, run: Run) -> Proof:
         run=run,
         later=later,
         gone=len(delivered) - len(mine),
-        elsewhere=tuple(_elsewhere(session, side, run, before, after, untold)),
-        others=len(before),
-        untold=len(untold & before.keys()),
+        others=others_since(session, side, run),
     )
     return _recorded(session, proof)
 
@@ -257,6 +241,7 @@ def _proved(session: Session, environment: str, deliveries: Sequence[Delivery]) 
     linked = {one.key: rows[one.key] for one in deliveries if one.key in rows and told.get(rows[one.key].native_id)}
     menders = Menders(session.ledger, look.side.uid)
     blamed = {one.key: _blamed(session, one, rows.get(one.key), menders) for one in wrong}
+    blamed |= {one.key: Off(Cause.REFUSED) for one in wrong if one.is_there and _never_taken(one, look)}
     handed_over = Claims(session.ledger.claims(look.side.uid)).handed_over(blamed)
     theirs = {k: o for k, o in blamed.items() if k in handed_over and o.cause in (Cause.EDITED, Cause.GONE)}
     tried = _opened(session, environment, {key: row.link for key, row in linked.items()})
@@ -280,6 +265,12 @@ def _proved(session: Session, environment: str, deliveries: Sequence[Delivery]) 
         theirs=theirs,
     )
     return proof, look.side
+
+
+def _never_taken(one: Verified, look: Look) -> bool:
+    """Whether all in which an item is not as promised is what the platform did not take in the first place."""
+    lost = look.lost.get(one.key, frozenset())
+    return all(any(f"{change.place}/".startswith(f"{at}/") for at in lost) for change in one.differences)
 
 
 def _opened(session: Session, environment: str, links: Mapping[Key, str]) -> dict[Key, str]:
@@ -348,45 +339,3 @@ def _connections(session: Session, environment: str, deliveries: Sequence[Delive
         else:
             found.append(Connection(name, native, None))
     return found
-
-
-def _elsewhere(
-    session: Session, side: Side, run: Run, before: Mapping[str, str], after: Sequence[Run], untold: set[str]
-) -> list[Elsewhere]:
-    """What is not as it was before a run, outside of what it was to touch, and was not touched by a later one. Of the
-    `untold` nobody can say."""
-    journal = session.ledger.journal
-    now = {native_id: side.by_key[key] for native_id, key in side.keys.items()}
-    known: set[str] = set()
-    for one in (run, *after):
-        known |= {image.native_id for image in journal.touched(one).values() if image}
-        for step in journal.steps(one):
-            known |= set((step.outcome or {}).get("created", ()))
-    others = sorted((before.keys() | now.keys()) - known - untold)
-    moved = [one for one in others if one not in now or before.get(one) != now[one].revision]
-    there = [one for one in moved if one in before and one in now]
-    as_before = stage_of(session, side.name, run).saved_as_before(run, there)
-    same = as_before | _as_delivered(session, side, [one for one in there if one not in as_before])
-    found = []
-    for native_id in moved:
-        row = now.get(native_id)
-        title = row.states.title if row else native_id
-        who, at = (row.modified_by or "", row.modified_at or "") if row else ("", "")
-        if native_id in same:
-            was = "before the run" if native_id in as_before else "delivered"
-            found.append(Elsewhere(title, f"saved again, and still as it was {was}", who, at, is_same=True))
-            continue
-        what = "removed" if row is None else "changed" if native_id in before else "new"
-        during = bool(at) and run.started_at <= at <= (run.ended_at or run.started_at)
-        found.append(Elsewhere(title, what, who, at, during and who == run.account))
-    return found
-
-
-def _as_delivered(session: Session, side: Side, native_ids: Iterable[str]) -> set[str]:
-    """Of these items those whose contents are what was delivered last: some platforms count a new revision of what
-    refers to a changed item, or of what somebody saves as it is."""
-    latest = session.ledger.last_deliveries(side.uid)
-    ids = {key: one for one in native_ids if (key := side.keys[one]) in latest}
-    # A look begins with the whole index, which nobody needs for nothing.
-    looked = verify(session, side.name, [latest[key] for key in ids]) if ids else []
-    return {ids[one.key] for one in looked if one.is_as_promised}

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from amphora.core.values.keys import readable
-from amphora.core.values.next_step import blank, to_type
+from amphora.core.values.next_step import advice, blank, to_type
 from amphora.core.values.words import counted
 from amphora.engine.proof import Cause
 from amphora.engine.verdicts import COUNTS, Verdict
@@ -23,7 +23,8 @@ def of_proof(proof: Proof) -> Verdict:
     what = f"of {proof.package} {proof.version}"
     # Told and not counted: what others did beside a run is no fault of it.
     strange = len(proof.changed_since)
-    beside = f" Beside it {counted(strange, 'item')} changed there since, not by this run." if strange else ""
+    since = "since, not by this run" if proof.run else f"since {proof.others.since}, not by it"
+    beside = f" Beside it {counted(strange, 'item')} changed there {since}." if strange else ""
     if proof.moved:
         beside += f" {counted(len(proof.moved), 'item')} at another address than people were told."
     if not proof.items and proof.is_whole:
@@ -47,6 +48,11 @@ def of_proof(proof: Proof) -> Verdict:
     after = to_type("compare", proof.package, proof.environment)
     if causes == {Cause.EDITED}:
         after = to_type("edits", proof.environment)
+    elif causes == {Cause.REFUSED}:
+        key = next(iter(proof.off))
+        after = advice(
+            f"Look at {readable(key)} there; what {proof.environment} never keeps is volatile in its sheet."
+        )
     elif proof.lost:
         after = to_type("uses", proof.environment, readable(next(iter(proof.lost))))
     elif not causes:

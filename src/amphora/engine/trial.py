@@ -12,15 +12,17 @@ from amphora.core.form.filled import filled_in
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.objects import objects_used
 from amphora.core.form.settled import settled
-from amphora.core.form.spots import reference_values
+from amphora.core.form.spots import reference_values, secret_places
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved
-from amphora.core.values.pointers import parse_pointer, with_value
+from amphora.core.values.pointers import parse_pointer, with_value, write_pointer
+from amphora.core.values.words import few
 from amphora.engine.emptied import try_emptied
 from amphora.engine.left_out import LEFT_OUT, try_left_out
 from amphora.engine.promises import Broken, Kept, Proving, expected
 from amphora.engine.specimens import first, first_made, make, of_kind, remove, update, write_of
 from amphora.environments.contract import (
+    ByDescription,
     NotNew,
     Overtaken,
     Publishes,
@@ -111,6 +113,11 @@ def _as_asked(proving: Proving, template: Image, made: Image) -> None:
     places = ", ".join(one.at or "/" for one in off[:5])
     if not proving.opened.description.capabilities.fills_in:
         raise Broken(f"something else is there at {places}")
+    hidden = {write_pointer(at) for at in secret_places(asked, sheet)}
+    if lost := [one.at for one in off if one.is_lost and one.at not in hidden]:
+        raise Broken(
+            f"what was written at {few(lost)} is not there: volatile in the kind sheet, if it is never taken"
+        )
     words = "fills in" if all(one.is_added for one in off) else "writes its own way"
     proving.say(name, Kept.ODD, template.kind, f"the platform {words}: {places}")
 
@@ -189,7 +196,13 @@ def _stale(proving: Proving, template: Image) -> None:
         now = proving.environment.look([current.native_id])[current.native_id]
         if (now.states.title, now.revision) != (current.states.title, current.revision):
             raise Broken("it was refused, and changed all the same")
-        if not proving.opened.description.capabilities.is_guarded:
+        # Of the kind, where that is known: one that isn't makes the whole environment one that isn't.
+        is_guarded = (
+            proving.environment.is_guarded(template.kind)
+            if isinstance(proving.environment, ByDescription)
+            else proving.opened.description.capabilities.is_guarded
+        )
+        if not is_guarded:
             proving.say(name, Kept.ODD, template.kind, "by looking just before: the moment between is not guarded")
         elif isinstance(proving.environment, Overtaken):
             _overtaken(proving, proving.environment, now, *titles[2:])

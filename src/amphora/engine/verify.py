@@ -36,8 +36,8 @@ class Verified:
 
 
 def verify(session: Session, environment: str, deliveries: Sequence[Delivery]) -> list[Verified]:
-    """Compares what was delivered, in its merged form, with what is there now."""
-    return list(looked_at(session, environment, deliveries).verified)
+    """Compares what was delivered, in its merged form and as the platform has taken it, with what is there now."""
+    return list(looked_at(session, environment, deliveries, counts_losses=False).verified)
 
 
 @dataclass(frozen=True)
@@ -50,14 +50,20 @@ class Look:
     side: Side
     deliveries: tuple[Delivery, ...] = ()
     turned: tuple[Key, ...] = ()
+    lost: Mapping[Key, frozenset[str]] = field(default_factory=dict)
+    """The places (RFC 6901) at which the platform has not taken what was written."""
     unread: Mapping[Key, frozenset[str]] = field(default_factory=dict)
     """Members that are read by now, and were not when an item was delivered, or the other way round: of these nobody
     knows what was promised."""
 
 
-def looked_at(session: Session, environment: str, deliveries: Sequence[Delivery]) -> Look:
-    """The same, with what was found there."""
+def looked_at(session: Session, environment: str, deliveries: Sequence[Delivery], counts_losses: bool = True) -> Look:
+    """The same, with what was found there. What the platform never took is not as promised, where losses count; it is
+    nobody's edit all the same."""
     side = with_turned(own_side(session.open(environment), session.ledger, session.crosswalk))
+    lost = {key: frozenset(one.at for one in some if one.is_lost) for key, some in side.filled.items()}
+    if counts_losses:
+        side = replace(side, filled={key: _taken(some) for key, some in side.filled.items()})
     shapes = Shapes(side.opened.description.sheets)
     turned = tuple(one.key for one in deliveries if one.key in side.turned)
     deliveries = [shapes.delivery(one) for one in deliveries if one.key not in side.turned]
@@ -69,15 +75,21 @@ def looked_at(session: Session, environment: str, deliveries: Sequence[Delivery]
     rows = {d.key: side.by_key[d.key].rows for d in there}
     unread = _unread(session, side, deliveries)
     verified = [_verified(d, items.get(d.key), rows.get(d.key), side, unread) for d in deliveries]
-    return Look(tuple(verified), items, side, tuple(deliveries), turned, unread)
+    return Look(tuple(verified), items, side, tuple(deliveries), turned, lost, unread)
 
 
 def looked_with(look: Look, filled: Mapping[Key, Sequence[Filled]]) -> Look:
     """The same look, once it is known what the environment made of what was written."""
-    items = {k: replace(i, _form=unfilled(i.form, filled[k])) if k in filled else i for k, i in look.items.items()}
+    items = {
+        k: replace(i, _form=unfilled(i.form, _taken(filled[k]))) if k in filled else i for k, i in look.items.items()
+    }
     rows = {key: row.rows for key, row in look.side.by_key.items()}
     verified = [_verified(d, items.get(d.key), rows.get(d.key), look.side, look.unread) for d in look.deliveries]
     return replace(look, verified=tuple(verified), items=items)
+
+
+def _taken(filled: Sequence[Filled]) -> list[Filled]:
+    return [one for one in filled if not one.is_lost]
 
 
 def _unread(session: Session, side: Side, deliveries: Sequence[Delivery]) -> dict[Key, frozenset[str]]:

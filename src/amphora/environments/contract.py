@@ -301,6 +301,10 @@ class ByDescription(Protocol):
     def names_gone(self, kind: str) -> bool:
         """Whether the description says how members of this kind are taken away."""
 
+    def is_guarded(self, kind: str) -> bool:
+        """Whether the description says that the platform compares what is written to this kind with what was
+        seen."""
+
 
 @runtime_checkable
 class RemovesInTwo(Protocol):

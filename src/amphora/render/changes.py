@@ -15,6 +15,7 @@ from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Finding, Item, Json
 from amphora.core.values.tokens import parse_token
 from amphora.core.values.words import few
+from amphora.render.in_columns import in_columns
 from amphora.render.result import Cell, Grid, Row, Tone, shown
 
 _BY: dict[By, tuple[str, Tone]] = {
@@ -53,11 +54,13 @@ def changes_grid(
             if change.choice is not None
             else Cell(words, tone)
         )
-        told = [_value(value, sizes or {}, named or {}) for value in (change.target, change.package)]
+        values = [change.target, change.package]
         if has_base:
-            # Where the crosswalk changed, what it is called now is not what was delivered.
-            then = {} if change.by is By.CROSSWALK else named or {}
-            told.insert(0, _value(change.last_delivered, sizes or {}, then))
+            values.insert(0, change.last_delivered)
+        told = in_columns(values, lambda value: _value(value, sizes or {}, named or {}))
+        if has_base and change.by is By.CROSSWALK:
+            # What it is called now is not what was delivered.
+            told[0] = _value(change.last_delivered, sizes or {}, {})
         rows.append([place_phrase(change.place), *told, by])
     headings = ["where", *(["last delivered"] if has_base else []), left, right, "changed by"]
     # Without a base nobody knows who changed what: a column of guesses is worse than none.

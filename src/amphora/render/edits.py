@@ -13,6 +13,7 @@ from amphora.engine.edits import Edited
 from amphora.engine.target_verdicts import of_edits
 from amphora.render.beside import text_lines
 from amphora.render.changes import in_words
+from amphora.render.in_columns import in_columns
 from amphora.render.result import Block, Cell, Grid, Lines, Result, Row
 
 
@@ -58,7 +59,8 @@ def edits_result(
 def edits_grid(changes: Sequence[FieldChange], title: str, named: Mapping[Key, Json] | None = None) -> Grid:
     """Local edits: where, as delivered, as it is now; `named` is what needs were called when it was delivered."""
     rows: list[Row] = [
-        [place_phrase(c.place), *(in_words(value, named or {}) for value in (c.target, c.package))] for c in changes
+        [place_phrase(c.place), *in_columns([c.target, c.package], lambda value: in_words(value, named or {}))]
+        for c in changes
     ]
     return Grid(["where", "as delivered", "now"], rows, title)
 

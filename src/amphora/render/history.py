@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
+from amphora.core.form.bindings import MISSING
 from amphora.core.merge.phrase import place_phrase
 from amphora.core.plan.kept import Change
 from amphora.core.values.keys import readable
@@ -28,6 +29,7 @@ from amphora.ledger.records import (
 from amphora.render.aftercare import entry_json
 from amphora.render.changes import in_words
 from amphora.render.csv_text import csv_text
+from amphora.render.in_columns import in_columns
 from amphora.render.markdown import code, md
 from amphora.render.result import MOST_ROWS, Block, Cell, Grid, Lines, Result, Row, Tone, cut_grid, cut_lines, shown
 
@@ -204,8 +206,7 @@ def _item_blocks(record: Record) -> list[Block]:
         blocks.append(Lines([f"{counted(same, 'other is', 'others are')} the same."]))
     for line in [line for line in touched if line.changes][:MOST_ROWS]:
         cells: list[Row] = [
-            [place_phrase(c.place), *(side_words(side, record) for side in c.sides), c.by, choice_words(c, record)]
-            for c in line.changes
+            [place_phrase(c.place), *_sides(c, record), c.by, choice_words(c, record)] for c in line.changes
         ]
         heads = ["where", "last delivered", "there before", "in the package", "changed by", "decided"]
         # Where nobody had to decide nothing is said of it.
@@ -219,6 +220,12 @@ def _item_blocks(record: Record) -> list[Block]:
         ]
         blocks.append(Lines(cut_lines(lines, "--json"), "No longer in the package"))
     return blocks
+
+
+def _sides(change: Change, record: Record) -> list[str]:
+    """The sides of a change beside each other."""
+    values = [MISSING if side is None else side for side in change.sides]
+    return in_columns(values, lambda value: in_words(value, record.bindings))
 
 
 def side_words(value: str | None, record: Record) -> str:

@@ -16,7 +16,7 @@ from amphora.core.plan.reasons import Reason
 from amphora.core.values.keys import Key, kind_of, readable, told_apart
 from amphora.core.values.raw import size_of
 from amphora.core.values.words import counted, few, of_release
-from amphora.engine.verdicts import of_comparison, of_difference, of_import, of_nothing_to_do, of_preview
+from amphora.engine.verdicts import of_comparison, of_import, of_nothing_to_do, of_preview
 from amphora.ledger.records import OPEN
 from amphora.render.aftercare import entry_json
 from amphora.render.beside import differing, text_lines
@@ -42,10 +42,10 @@ from amphora.render.result import (
     titled,
     to_do,
 )
+from amphora.render.verify import off_words
 from amphora.render.withdraw import retirement_row, withdrawal_blocks
 
 if TYPE_CHECKING:
-    from amphora.engine.compare import Differences
     from amphora.engine.runs.outcome import Outcome
     from amphora.engine.verify import Verified
     from amphora.environments.contract import Identity
@@ -231,24 +231,6 @@ def compare_result(
     return Result.of("compare", of_comparison(docket, reasons), blocks, data)
 
 
-def difference_result(left: str, right: str, found: Differences) -> Result:
-    """Two sides against each other, with nobody importing anything."""
-    only_left, only_right, changed = found.only_left, found.only_right, found.changed
-    rows: list[Row] = [[f"only in {left}", Cell(readable(key), "strong")] for key in only_left]
-    rows += [[f"only in {right}", Cell(readable(key), "strong")] for key in only_right]
-    blocks: list[Block] = [Grid([], rows)] if rows else []
-    for key, changes in sorted(changed.items()):
-        blocks.append(titled(changes_grid(changes, left, right, False), readable(key)))
-        blocks += text_lines(changes, (left, right))
-    data = {
-        "only_left": list(only_left),
-        "only_right": list(only_right),
-        "changed": {key: [change_json(change) for change in changes] for key, changes in changed.items()},
-        "patches": {key: patch_of(found.left[key].form, found.right[key].form) for key in changed},
-    }
-    return Result.of("compare", of_difference(left, right, found), blocks, data)
-
-
 def target_lines(entry: EnvironmentEntry, identity: Identity, release: str) -> list[str]:
     """Where an import is going, shown before anything happens."""
     where = ", ".join(
@@ -322,7 +304,7 @@ def import_result(docket: Docket, outcome: Outcome, verified: Sequence[Verified]
             lines.append(Cell(f"{entry.number:>4}  {entry.task.words}{link}", "warn"))
         blocks.append(Lines(cut_lines(lines, f"amphora aftercare {outcome.run.name}"), "Still to do"))
     if wrong:
-        told = [Cell(f"- {readable(one.key)} is not as promised", "bad") for one in wrong]
+        told = [Cell(f"- {off_words(one)}", "bad") for one in wrong]
         blocks.append(Lines(cut_lines(told, "--json"), "Verified"))
     # Told once, right here: later looks take it for as promised.
     if outcome.rewritten:

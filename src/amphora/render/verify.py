@@ -8,6 +8,7 @@ from collections.abc import Mapping, Sequence
 
 from amphora.core.form.bindings import MISSING
 from amphora.core.merge.merge import FieldChange
+from amphora.core.merge.phrase import place_phrase
 from amphora.core.values.keys import readable
 from amphora.core.values.next_step import to_type
 from amphora.core.values.visible import visible
@@ -115,20 +116,21 @@ def respects(proof: Proof) -> list[tuple[str, str, str, bool | None]]:
         found.append(
             ("links", counted(proof.links, "link"), ", ".join(said), None if proof.moved or proof.closed else True)
         )
-    if proof.elsewhere is not None:
+    if proof.others.since:
         # Only what the run itself changed is a fault; people go on working beside it.
         ours, others = len(proof.by_us), len(proof.changed_since)
-        again = len(proof.elsewhere) - ours - others
-        told = [f"{ours} changed by the run"] if ours else []
+        again = len(proof.others.moved) - ours - others
+        told = [f"{ours} changed by {_run(proof)}"] if ours else []
         told += [f"{others} changed since, not by it"] if others else []
         told += [f"{again} saved again as before"] if again else []
-        told += [f"{proof.untold} read otherwise since, so that nobody can tell"] if proof.untold else []
+        untold = proof.others.untold
+        told += [f"{untold} read otherwise since, so that nobody can tell"] if untold else []
         found.append(
             (
                 "everything else",
-                counted(proof.others, "other item"),
-                ", ".join(told) or "as before the run",
-                False if ours else None if others or proof.untold else True,
+                counted(proof.others.count, "other item"),
+                ", ".join(told) or f"as before {_run(proof)}",
+                False if ours else None if others or untold else True,
             )
         )
     return found
@@ -137,6 +139,12 @@ def respects(proof: Proof) -> list[tuple[str, str, str, bool | None]]:
 def _all_good(proof: Proof) -> str:
     theirs = f"; {len(proof.theirs)} handed over, and another by now" if proof.theirs else ""
     return f"{AS_PROMISED}{theirs}"
+
+
+def off_words(one: Verified) -> str:
+    """Of an item that was just brought, that it is not as promised, and where."""
+    places = few([place_phrase(change.place) for change in one.differences], 3)
+    return f"{readable(one.key)} is not as promised{f': something else stands at {places}' if places else ''}"
 
 
 def _off_blocks(one: Verified, off: Off, dangling: int) -> list[Block]:
@@ -170,7 +178,7 @@ def _beside(proof: Proof) -> list[tuple[str, list[str]]]:
     later = [f"{counted(len(keys), 'item')} brought again by {run}: {few(keys)}" for run, keys in since.items()]
     later += [f"{counted(proof.gone, 'item')} retired, withdrawn or let go"] if proof.gone else []
     lines: dict[bool, list[str]] = {False: [], True: []}
-    for one in proof.elsewhere or ():
+    for one in proof.others.moved:
         who = f", by {one.who} {one.at}" if one.who else ""
         lines[one.is_ours].append(f"{one.title}: {one.what}{who}")
     theirs = [
@@ -181,7 +189,7 @@ def _beside(proof: Proof) -> list[tuple[str, list[str]]]:
         ("Parts that are used and are not there", _lost_lines(proof)),
         ("Connections that do not answer", broken),
         ("No longer this run's promise" if proof.run else "Brought since by another package", later),
-        ("Changed by the run, though it was not to touch it", lines[True]),
+        (f"Changed by {_run(proof)}, though it was not to touch it", lines[True]),
         ("Changed there since, beside it", lines[False]),
         ("At another address than people were told", [readable(key) for key in proof.moved]),
         ("A connection of the environment's own by now", [readable(key) for key in proof.turned]),
@@ -220,7 +228,8 @@ def proof_json(proof: Proof) -> dict[str, object]:
         | ({"tried": proof.opened, "closed": dict(proof.closed)} if proof.opened else {}),
         "later": dict(proof.later),
         "no_longer_promised": proof.gone,
-        "elsewhere": None if proof.elsewhere is None else [vars(one) for one in proof.elsewhere],
+        "since": proof.others.since,
+        "elsewhere": [vars(one) for one in proof.others.moved] if proof.others.since else None,
     }
 
 
@@ -284,10 +293,15 @@ def _cases(proof: Proof) -> list[tuple[str, str, str, bool]]:
     for connection in proof.connections:
         said = (connection.reason or "it does not answer") if connection.is_working is False else ""
         found.append(("connections", connection.name, said, connection.is_working is None))
-    if proof.elsewhere is not None:
+    if proof.others.since:
         said = few([f"{one.title}: {one.what}" for one in proof.by_us], 8)
         found.append(("elsewhere", "nothing else was changed by the run", said, False))
     return found
+
+
+def _run(proof: Proof) -> str:
+    """Since which run it was looked: whoever asked for that one knows its name."""
+    return "the run" if proof.run else proof.others.since
 
 
 def _named(proof: Proof) -> str:

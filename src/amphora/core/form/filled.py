@@ -17,6 +17,7 @@ from amphora.core.values.pointers import (
     without_value,
     write_pointer,
 )
+from amphora.core.values.tokens import parse_token
 
 
 @dataclass(frozen=True)
@@ -32,6 +33,19 @@ class Filled:
         """Whether the platform only added what nobody had said anything about."""
         return self.asked is MISSING
 
+    @property
+    def is_lost(self) -> bool:
+        """Whether something that was asked for is not there at all: no way of writing it, but a loss. What is off,
+        zero or empty may be left out, and of equal entries one may stand for all."""
+        # A secret that is still to be entered is a task.
+        if not self.asked or self.asked is MISSING or is_secret(self.asked):
+            return False
+        if isinstance(self.asked, list) and isinstance(self.found, list):
+            kept = {loose_digest(one) for one in self.found}
+            is_shorter = len(self.found) < len(self.asked)
+            return is_shorter and any(loose_digest(one) not in kept for one in self.asked)
+        return self.found is MISSING or self.found in (None, "", [], {})
+
     def to_json(self) -> Json:
         """As it stands in the ledger: a list with the value, or an empty one for none."""
         asked, found = ([] if value is MISSING else [value] for value in (self.asked, self.found))
@@ -42,6 +56,12 @@ class Filled:
         """The inverse of `to_json`."""
         at, asked, found = row
         return Filled(at, asked[0] if asked else MISSING, found[0] if found else MISSING)
+
+
+def is_secret(asked: Json) -> bool:
+    """Whether what was asked for is a secret, which may wait until somebody enters it."""
+    token = parse_token(asked) if isinstance(asked, str) else None
+    return token is not None and token.kind == "secret"
 
 
 def filled_in(asked: Json, found: Json) -> list[Filled]:

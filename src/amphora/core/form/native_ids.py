@@ -62,7 +62,7 @@ def _encoded(text: str) -> str:
 
 def plain_id(native: str | int, ids: Ids) -> str | int:
     """A closed id as the platform writes it: alone, where it is called by what holds the item as well."""
-    return _typed(str(native).rpartition(MARK)[2], ids) if ids.within else native
+    return _typed(str(native).rpartition(MARK)[2] if ids.within else str(native), ids)
 
 
 def _typed(plain: str, ids: Ids) -> str | int:

@@ -13,8 +13,9 @@ from amphora.environments.bridge.answer import Answer
 from amphora.environments.bridge.bodies import Bodies
 from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.folders import Folders
-from amphora.environments.bridge.items import Items, Single, moved
+from amphora.environments.bridge.items import Items
 from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
+from amphora.environments.bridge.single import Single, moved
 
 
 class Acts:
@@ -79,7 +80,8 @@ class Acts:
         row, ids = single.row, self._part(single).kind.ids
         states = row.states
         values = self.items.holders.values_of(self._part(single), str(closed_id(row.native_id, ids)))
-        return {**values, "title": states.title, "folder": states.folder, "revision": row.revision}
+        revision = row.revision if single.stamp is None else single.stamp
+        return {**values, "title": states.title, "folder": states.folder, "revision": revision}
 
     def _able(self, call: Call | None, title: str, words: str, kind: str) -> Call:
         if call is None:

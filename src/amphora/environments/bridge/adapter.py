@@ -24,13 +24,13 @@ from amphora.environments.bridge.circles import removed_from
 from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.departure import refuse_departure, takes_of
 from amphora.environments.bridge.hold import held
-from amphora.environments.bridge.items import Single
 from amphora.environments.bridge.jobs import taken
 from amphora.environments.bridge.offers import offered
 from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
 from amphora.environments.bridge.paths import text_at
 from amphora.environments.bridge.removal import in_order, taken_along, users_of
 from amphora.environments.bridge.sameness import Sameness
+from amphora.environments.bridge.single import Single
 from amphora.environments.bridge.slips import slips_of
 from amphora.environments.contract import NEXT, Capabilities, Description, Identity, Seen, Take, Write, Written
 
@@ -293,6 +293,9 @@ class Bridge(Acts):
     def names_gone(self, kind: str) -> bool:
         update = self.sheet.items[kind].update
         return update is not None and update.said("how", "whole") != "whole"
+
+    def is_guarded(self, kind: str) -> bool:
+        return self.sheet.items[kind].is_guarded
 
     def overtaken(self, item: Write, between: Callable[[], object]) -> Written:
         return self._update(item, between)

@@ -11,10 +11,10 @@ from amphora.core.values.model import Json
 from amphora.environments.bridge.bodies import Bodies
 from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.forms import Attached
-from amphora.environments.bridge.items import Single
 from amphora.environments.bridge.members import entry_values, shown
 from amphora.environments.bridge.parts import Apart, Call, ItemPart
 from amphora.environments.bridge.paths import text_at
+from amphora.environments.bridge.single import Single
 from amphora.environments.contract import Write
 
 
@@ -90,17 +90,26 @@ def _change(client: Client, call: Call | None, how: Apart, values: Mapping[str, 
         client.change(call, {**values, **entry_values(there, how)}, body)
 
 
-def _entries(value: Json, how: Apart) -> dict[str, Json]:
-    """The entries of a list by what tells one from another."""
-    some = value if isinstance(value, list) else []
-    # By content where nothing else tells them apart; without what the platform has written into them.
-    return {(text_at(one, how.by) if how.by else loose_digest(how.bare([one]))): one for one in some}
+def _entries(value: Json, how: Apart) -> dict[tuple[str, int], Json]:
+    """The entries of a list by what tells one from another, and which of those that are alike in that it is."""
+    found: dict[tuple[str, int], Json] = {}
+    counts: dict[str, int] = {}
+    for one in value if isinstance(value, list) else []:
+        # By content where nothing else tells them apart; without what the platform has written into them.
+        name = (text_at(one, how.by) if how.by else "") or loose_digest(how.bare([one]))
+        counts[name] = counts.get(name, 0) + 1
+        found[name, counts[name]] = one
+    return found
 
 
 def _by_entry(
-    client: Client, how: Apart, now: Mapping[str, Json], wanted: Mapping[str, Json], values: Mapping[str, Json]
+    client: Client,
+    how: Apart,
+    now: Mapping[tuple[str, int], Json],
+    wanted: Mapping[tuple[str, int], Json],
+    values: Mapping[str, Json],
 ) -> None:
-    def change(call: Call | None, name: str, one: Json) -> None:
+    def change(call: Call | None, name: tuple[str, int], one: Json) -> None:
         _change(client, call, how, {**values, "value": one}, now.get(name, one))
 
     # What is new first: a list that has to hold somebody who owns the item never is without.

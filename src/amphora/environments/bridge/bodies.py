@@ -16,7 +16,7 @@ from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
 from amphora.core.values.pointers import holds, parse_pointer, with_value, without_value
 from amphora.environments.bridge.folders import Folders
-from amphora.environments.bridge.items import Items, Single
+from amphora.environments.bridge.items import Items
 from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
 from amphora.environments.bridge.paths import (
     dropped,
@@ -24,10 +24,10 @@ from amphora.environments.bridge.paths import (
     member_name,
     member_path,
     put,
-    value_at,
     with_missing,
     written_at,
 )
+from amphora.environments.bridge.single import Single
 from amphora.environments.contract import Write
 
 
@@ -193,9 +193,7 @@ class Bodies:
     def _values(self, part: ItemPart, write: Write, there: Single | None) -> dict[str, Json]:
         """What stands for placeholders in what is always sent."""
         # Where it is content we made it up ourselves, and no platform wants it back.
-        path = part.paths.get("revision", "")
-        # As the platform has it, a number or a text: some want it back in the body.
-        seen = value_at(there.whole, path) if there and path.startswith("$") else None
+        seen = there.stamp if there else None
         ids = part.kind.ids
         native_id = plain_id(closed_id(write.native_id, ids), ids) if write.native_id else None
         values: dict[str, Json] = {"id": native_id, "revision": write.revision if seen is None else seen}

@@ -7,9 +7,9 @@ from collections.abc import Callable, Sequence
 from amphora.core.form.hollow import loosened
 from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.model import Json
-from amphora.environments.bridge.items import Single
 from amphora.environments.bridge.jobs import taken
 from amphora.environments.bridge.removal import Standing
+from amphora.environments.bridge.single import Single
 from amphora.environments.contract import Write
 
 

@@ -3,7 +3,6 @@ words."""
 
 from __future__ import annotations
 
-import base64
 import json
 import secrets
 from collections.abc import Iterator, Mapping
@@ -37,6 +36,7 @@ from amphora.environments.bridge.paths import (
     with_id,
 )
 from amphora.environments.bridge.refusals import KINDS, bare, meaning, said_at, words_in
+from amphora.environments.bridge.sign_in import signed_in
 from amphora.environments.calls import Caller, headed
 from amphora.environments.contract import NEXT
 
@@ -314,27 +314,19 @@ class Client(Caller):
         return Answer(whole, answer.headers.get("ETag", ""), location, asked)
 
     def _sign_in(self) -> Mapping[str, str]:
-        table, headers = self.sheet.sign_in, dict[str, str]()
-        values: dict[str, Json] = {"user": self._user, "secret": self._secret, "address": self.base_url}
-        headers |= {name: str(filled(text, values)) for name, text in table.get("fixed", {}).items()}
-        if self._how == "bearer" and self._secret:
-            headers["Authorization"] = f"Bearer {self._secret}"
-        elif self._how == "basic":
-            pair = base64.b64encode(f"{self._user}:{self._secret}".encode()).decode()
-            headers["Authorization"] = f"Basic {pair}"
-        elif self._how == "header":
-            headers[table["header"]] = self._secret
-        elif self._how == "client":
-            headers["Authorization"] = f"Bearer {self._client_token(table)}"
-        elif self._how == "login":
-            assert self.sheet.login
-            self._shown = token = self._token(self.sheet.login, values, headers)
-            # Where it stands in the bodies it may be no header at all.
-            if header := table.get("header", "Authorization"):
-                headers[header] = f"{table.get('scheme', 'Bearer')} {token}".strip()
-        for call in self.sheet.also:
-            headers[call.said("header")] = self._token(call, values, headers)
-        return headers
+        signed = signed_in(self, self.sheet, self._user, self._secret, self._path)
+        self._shown = signed.shown
+        return signed.headers
+
+    def sign(self, call: Call, path: str, headers: Mapping[str, str], **options: Any) -> httpx.Response:
+        """What a call answers by which one signs in; EnvironmentRefused where it knows nobody by that."""
+        answer = self.call(call.method, path, is_read=True, headers=headers, **options)
+        self.refuse_unsigned(answer)
+        return answer
+
+    def cookies(self) -> Mapping[str, str]:
+        """The cookies that the platform has set; of one name the latest."""
+        return {cookie.name: cookie.value or "" for cookie in self._http.cookies.jar}
 
     def _path(self, said: str, values: Mapping[str, Json]) -> str:
         """Where a call goes: behind the base, or behind the bare address if the sheet says so. A whole address stands
@@ -342,23 +334,6 @@ class Client(Caller):
         path = str(filled(said.removeprefix(lines.BARE), values, is_path=True))
         is_whole = path.startswith(lines.SCHEMES) or said.startswith(lines.BARE)
         return path if is_whole else self.sheet.base + path
-
-    def _client_token(self, table: Mapping[str, Any]) -> str:
-        path, scope = self._path(table["token"], {}), table.get("scope", "")
-        return self.client_token(path, self._user, self._secret, scope, table.get("credentials") == "body")
-
-    def _token(self, call: Call, values: Mapping[str, Json], headers: Mapping[str, str]) -> str:
-        path = self._path(call.path, values)
-        options: dict[str, Any] = {"json": filled(call.body, values)} if call.body is not None else {}
-        # As RFC 6749 wants it, and whoever follows it.
-        options |= {"data": filled(form, values)} if (form := call.said("form", None)) else {}
-        more = {name: str(filled(text, values)) for name, text in call.headers.items()}
-        answer = self.call(call.method, path, is_read=True, headers={**headers, **more}, **options)
-        self.refuse_unsigned(answer)
-        token = text_at(self.json(answer), call.at)
-        if not token:
-            raise self.otherwise(call, f"at {call.at} there is no token")
-        return headed(token, self.base_url)
 
     def _refuse(self, call: Call, answer: httpx.Response, is_read: bool) -> NoReturn:
         """What a refusal means: as the sheet says, else as the status does."""

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping
 
 from amphora.core.values.errors import EnvironmentRefused
-from amphora.environments.bridge.items import Items, Single
+from amphora.environments.bridge.items import Items
 from amphora.environments.bridge.parts import BridgeSheet
 from amphora.environments.bridge.removal import Standing, refuse_danglings, taken_along, users
+from amphora.environments.bridge.single import Single
 from amphora.environments.contract import NEXT
 
 

@@ -210,8 +210,14 @@ class SheetFaults:
             "take_back": lines.DO,
         }
         for call, known in calls.items():
-            if call in table_in(row):
+            if call in table_in(row) and not isinstance(row[call], str):
                 yield from self._call(row[call], known, f"{name}.{call}")
+        if isinstance(place := table_in(row).get("row"), str):
+            # Else nothing would be looked for there, and what the list has would seem to be missing.
+            if not place.startswith("$"):
+                line = line_of(self._source, "row", name)
+                yield f"{line}`{name}.row` has to be a call, or a place that begins with $"
+            yield from self._path(place, f"{name}.row", "row")
         for member, call in table_in(row, "more").items():
             yield from self._apart(call, f"{name}.more.{member}")
         if "rows" in table_in(row):
@@ -307,6 +313,9 @@ class SheetFaults:
             yield f"{line}`{name}` is a text as a whole: beside `text` only `get` and `write` mean something"
         for one in ("entry", "by"):
             yield from self._path(table_in(row).get(one), f"{name}.{one}", one)
+        by, without = (table_in(row).get(one) for one in ("by", "without"))
+        if by and isinstance(without, list) and by in without:
+            yield f"{line_of(self._source, 'by', name)}`{name}.by` is one of `without`: nothing would be told by it"
         if is_text and not _MEDIA.fullmatch(str(table_in(row)["text"])):
             yield f"{line_of(self._source, 'text')}`{name}.text` has to be a media type, as in text/plain"
         if is_file and not _MEDIA.fullmatch(str(table_in(row)["file"])):

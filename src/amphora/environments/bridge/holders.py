@@ -55,7 +55,7 @@ class Holders:
         if part.kind.ids.within and holder is None:
             # It is told by what the item is called: nobody has to have listed it.
             holder = native.rpartition(MARK)[0] or None
-        return {"id": str(plain_id(native, part.kind.ids)), **self.values_in(part, holder)}
+        return {"id": plain_id(native, part.kind.ids), **self.values_in(part, holder)}
 
     def values_in(self, part: ItemPart, holder: Json) -> dict[str, Json]:
         """The same of what holds an item, and of what holds that in turn."""

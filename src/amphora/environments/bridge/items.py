@@ -15,8 +15,7 @@ from amphora.core.form.opened import opened
 from amphora.core.form.places import values_at
 from amphora.core.form.spots import mask_secrets
 from amphora.core.values.canon import loose_digest
-from amphora.core.values.errors import EnvironmentRefused, RevisionMoved
-from amphora.core.values.late import dataclass
+from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.model import Json, Listed, States
 from amphora.core.values.next_step import advice
 from amphora.environments.bridge import lines, members
@@ -28,9 +27,10 @@ from amphora.environments.bridge.hooks import hook_of
 from amphora.environments.bridge.known import Known
 from amphora.environments.bridge.names import Names
 from amphora.environments.bridge.parts import DERIVED, BridgeSheet, Call, ItemPart
-from amphora.environments.bridge.paths import filled, is_list, moment_of, text_at, value_at, with_hidden
+from amphora.environments.bridge.paths import changed_at, filled, is_list, moment_of, text_at, value_at, with_hidden
 from amphora.environments.bridge.removal import Standing
-from amphora.environments.contract import NEXT, Seen
+from amphora.environments.bridge.single import Single, moved, row_in
+from amphora.environments.contract import Seen
 
 MOST_LOOKS = 5
 """So often a row is asked for that is another one's."""
@@ -40,32 +40,6 @@ LATE_S = (0.1, 0.3, 0.6, 1.0, 2.0)
 
 Value = TypeVar("Value")
 Found = TypeVar("Found")
-
-
-@dataclass(frozen=True)
-class Single:
-    """One item as a platform answers it: its row, the live definition and the draft (opened, secrets masked); the
-    newer of the two as it was written, the whole answer that it stood in, and the entity tag."""
-
-    row: Listed
-    live: Json
-    draft: Json
-    native: Json
-    whole: Json
-    etag: str
-
-    @property
-    def newest(self) -> Json:
-        """What a change is laid over."""
-        return self.live if self.draft is None else self.draft
-
-
-def moved(where: str, single: Single) -> RevisionMoved:
-    """That an item is no longer as somebody saw it."""
-    title = single.row.states.title
-    return RevisionMoved(
-        f"{title!r} was changed in {where} meanwhile.", subject=single.row.native_id, next_step=NEXT["moved"]
-    )
 
 
 class Items:
@@ -106,7 +80,7 @@ class Items:
         rows = self.rows_of(part)
         if part.tells_too_little:
             # Such a platform tells only item by item what changed, or what is live.
-            native = [self._id_of(part, row) for row in rows]
+            native = [self._id_of(part, row, part.index) for row in rows]
             return [single.row for single in self._each(lambda id_: self.single(part, id_), native) if single]
         return [self._listed(part, row) for row in rows]
 
@@ -162,13 +136,17 @@ class Items:
         self.holders.learn(part, [native_id])
         values = self.holders.values_of(part, str(closed_id(native_id, part.kind.ids)))
         answer = self._perhaps(part.draft, values) or self._perhaps(part.read, values)
-        if answer is None or not self._there(part, [answer.body]):
+        if answer is None or not self._there(part, [row_in(part, native_id, answer.body)]):
             return None
-        return self._definition(part, self._as_shown(part, answer.body, values.get("parent")), values)
+        return self._definition(part, self._as_shown(part, answer.body, values.get("parent"), is_single=True), values)
 
-    def _as_shown(self, part: ItemPart, answer: Json, holder: Json) -> Json:
+    def _as_shown(self, part: ItemPart, answer: Json, holder: Json, is_single: bool = False) -> Json:
         """An answer as the sheet describes it, with what holds the item, if it doesn't say that by itself."""
-        shown = self._client.with_id(self.hook.shown(part.kind.kind, answer), part.paths)
+        answer = self.hook.shown(part.kind.kind, answer)
+        if is_single and "row" in part.paths:
+            shown = changed_at(answer, part.paths["row"], lambda row: self._client.with_id(row, part.paths))
+        else:
+            shown = self._client.with_id(answer, part.paths)
         return {part.within.member: holder, **shown} if part.within and isinstance(shown, dict) else shown
 
     def forget(self, native_id: str) -> None:
@@ -215,13 +193,17 @@ class Items:
             return None
         live, draft = self._perhaps(part.read, values), self._perhaps(part.draft, values)
         live, draft = (
-            one and replace(one, body=self._as_shown(part, one.body, values.get("parent"))) for one in (live, draft)
+            one and replace(one, body=self._as_shown(part, one.body, values.get("parent"), is_single=True))
+            for one in (live, draft)
         )
         # An item that was never published has only a draft, and is an item all the same.
         answer = live or draft
-        if answer is None or not self._there(part, [answer.body]):
+        if answer is None:
             return None
-        row = self._row(part, part.row, native, values) if part.row else answer.body
+        row = row_in(part, native, answer.body)
+        if not self._there(part, [row]):
+            return None
+        row = self._row(part, part.row, native, values) if part.row else row
         # It went between the two calls.
         if row is None:
             return None
@@ -239,7 +221,9 @@ class Items:
                 for one, form in zip(shown, forms, strict=True)
             ]
         listed = self._listed(part, row, answer.etag, shown, said)
-        return Single(listed, shown[0], shown[1], native_form, answer.body, answer.etag)
+        at = part.paths.get("revision", "")
+        stamp = value_at(row, at) if at.startswith("$") else None
+        return Single(listed, shown[0], shown[1], native_form, answer.body, answer.etag, stamp)
 
     def shown(self, part: ItemPart, native: str) -> Single | None:
         """One item that was just written: some platforms show what they took only after a while."""
@@ -290,8 +274,8 @@ class Items:
         self, part: ItemPart, row: Json, etag: str = "", shown: Sequence[Json] = (), said: Sequence[Json] = ()
     ) -> Listed:
         paths = part.paths
-        native = self._id_of(part, row)
         call = (part.row or part.read) if shown else part.index
+        native = self._id_of(part, row, call)
         self._refuse_unlike(part, call, row)
         title, folder = text_at(row, paths["title"]), self._folders.of(row, paths.get("folder", ""))
         revision = paths.get("revision", "content")
@@ -317,13 +301,13 @@ class Items:
             is_drafted_only=is_published is False,
         )
 
-    def _id_of(self, part: ItemPart, row: Json) -> str:
+    def _id_of(self, part: ItemPart, row: Json, call: Call) -> str:
         """The id in a row. EnvironmentRefused where there is none: it could be seen and never touched again, or
         would not even be seen, where each is asked for by itself."""
         native = part.id_in(row)
         if not native:
             written = f" that is written like {part.paths['id_form']}" if "id_form" in part.paths else ""
-            raise self._client.otherwise(part.index, f"there is no id at {part.paths['id']}{written}")
+            raise self._client.otherwise(call, f"there is no id at {part.paths['id']}{written}")
         return native
 
     def _refuse_unlike(self, part: ItemPart, call: Call, row: Json) -> None:

@@ -74,8 +74,8 @@ SIGN_IN = {
     "fixed": dict,
     "also": list,
 }
-LOGIN = {**CALL, "form": dict}
-ALSO = {**CALL, "header": str}
+LOGIN = {**CALL, "form": dict, "cookie": str}
+ALSO = {**CALL, "header": str, "cookie": str}
 ACCOUNT = {**CALL, "name": (str, list), "rights": str, "allows": dict}
 PAGES = {"how": str, "ask": str, "size": dict, "first": int, "next": str, "total": str, "header": str}
 SIZE = {"ask": str, "of": int}
@@ -98,7 +98,7 @@ SUPPLY = {
 }
 ITEM: dict[str, Any] = {
     "index": dict,
-    "row": dict,
+    "row": (dict, str),
     "id": str,
     "id_form": str,
     "uid": str,

@@ -14,10 +14,10 @@ from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
 from amphora.environments.bridge.adapter import Bridge
 from amphora.environments.bridge.answer import Answer
-from amphora.environments.bridge.items import Single
 from amphora.environments.bridge.jobs import taken
 from amphora.environments.bridge.parts import RowsPart
 from amphora.environments.bridge.paths import changed_at, dropped, text_at
+from amphora.environments.bridge.single import Single
 
 _MEMBER = re.compile(r"\{([^{}]+)\}")
 

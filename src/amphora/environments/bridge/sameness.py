@@ -8,9 +8,10 @@ from dataclasses import replace
 
 from amphora.core.values.errors import EnvironmentRefused, Uncertain
 from amphora.core.values.model import Json, Listed
-from amphora.environments.bridge.items import Items, Single
+from amphora.environments.bridge.items import Items
 from amphora.environments.bridge.parts import Call, ItemPart
 from amphora.environments.bridge.paths import value_at
+from amphora.environments.bridge.single import Single
 from amphora.environments.contract import NEXT, NotNew
 
 

@@ -89,6 +89,7 @@ def _sure(call: Call | None) -> Call:
 
 
 _PATHS = (
+    "row",
     "id",
     "id_form",
     "uid",
@@ -129,7 +130,7 @@ def _item(sheet: KindSheet, row: Mapping[str, Any], pages: Mapping[str, Any]) ->
             member: _sure(_call_of(call, f"{name}.more.{member}", pages))
             for member, call in row.get("more", {}).items()
         },
-        {path: row[path] for path in _PATHS if path in row},
+        {path: row[path] for path in _PATHS if isinstance(row.get(path), str)},
         {flag: _flag(row[flag], flag == "on") for flag in FLAGS if flag in row},
         members,
         row.get("write", {}),
@@ -192,7 +193,9 @@ def _apart(table: Mapping[str, Any], name: str) -> Apart:
     entry = table.get("entry", "")
     without = tuple(table.get("without", ()))
     types = table.get("file", ""), table.get("text", "")
-    return Apart(write, add, remove, change, each, entry, table.get("by", entry), without, *types)
+    # What each instance gives anew tells nothing from anything: then it is what an entry says.
+    by = table.get("by", "" if entry in without else entry)
+    return Apart(write, add, remove, change, each, entry, by, without, *types)
 
 
 def _sheet(table: Mapping[str, Any], file: str, items: Mapping[str, ItemPart]) -> BridgeSheet:

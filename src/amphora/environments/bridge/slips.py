@@ -7,9 +7,9 @@ from collections.abc import Iterable, Mapping
 
 from amphora.core.form.places import OF, parse_path, values_at
 from amphora.core.values.model import Json
-from amphora.environments.bridge.items import Single
 from amphora.environments.bridge.parts import ItemPart
 from amphora.environments.bridge.paths import moment_of
+from amphora.environments.bridge.single import Single, row_in
 
 BESIDE = ("uid", "folder", "changed_at", "changed_by")
 """What an item may lack, but hardly all of a kind."""
@@ -36,11 +36,13 @@ def _empty(part: ItemPart, answers: list[Json]) -> list[str]:
     places = {f"{path} (definition)": path for name, path in part.definition.items() if name != held}
     # Where a call of its own gives the row, these stand in that answer and not in the one that is looked at.
     beside = [name for name in BESIDE if name in part.paths] if part.row is None else []
-    places |= {f"{part.paths[name]} ({name})": part.paths[name] for name in beside}
+    rows = [row_in(part, "", answer) for answer in answers]
     found = [told for told, path in places.items() if not any(values_at(answer, path) for answer in answers)]
+    aside = {f"{part.paths[name]} ({name})": part.paths[name] for name in beside}
+    found += [told for told, path in aside.items() if not any(values_at(row, path) for row in rows)]
     if "changed_at" in beside:
         path = part.paths["changed_at"]
-        times = [value for answer in answers for value in values_at(answer, path) if value not in (None, "")]
+        times = [value for row in rows for value in values_at(row, path) if value not in (None, "")]
         if times and not any(moment_of(value) for value in times):
             found.append(f"{path} (changed_at: {str(times[0])[:40]!r} is no time)")
     return found
@@ -54,7 +56,11 @@ def _idle(part: ItemPart, forms: list[Json]) -> list[str]:
 
 
 def _unnamed(part: ItemPart, answers: list[Json]) -> list[str]:
-    paths = [*part.definition.values(), *part.paths.values(), *(flag.at for flag in part.flags.values())]
+    paths = [*part.definition.values()]
+    if "row" in part.paths:
+        paths.append(part.paths["row"])
+    else:
+        paths += [*part.paths.values(), *(flag.at for flag in part.flags.values())]
     named = ({part.within.member} if part.within else set()) | part.more.keys()
     for path in paths:
         # By its first name: what lies deeper stands in a member that somebody has looked at.
