@@ -49,6 +49,7 @@ CHOICES: dict[str, tuple[Any, ...]] = {
     "says_id": (True, True, False),
     "by": (True, False),
     "bulk": (False, False, True),
+    "takes_id": (False, True),
 }
 ABSENT, TAKEN, USED, MISSING, RUNNING, MOVED = (404, 409, 409, 422, 409, 412)
 INTERNAL = 500
@@ -63,7 +64,9 @@ def chosen(seed: int) -> dict[str, Any]:
     by_chance = random.Random(seed)
     choice = {name: by_chance.choice(values) for name, values in CHOICES.items()}
     # What identifies everywhere needs no address around it.
-    return choice | {"addressed": choice["addressed"] and choice["ids"] != "global"}
+    choice["addressed"] = choice["addressed"] and choice["ids"] != "global"
+    # Whoever makes something may say its id, where that can be any.
+    return choice | {"takes_id": choice["takes_id"] and choice["ids"] == "uuid" and not choice["addressed"]}
 
 
 class Refused(Exception):
@@ -129,10 +132,10 @@ class Platform:
             if not one["gone"]
         }
 
-    def _made(self, kind: str, title: str, meant: dict[str, Any]) -> dict[str, Any]:
+    def _made(self, kind: str, title: str, meant: dict[str, Any], asked: str = "") -> dict[str, Any]:
         self.number += 1
-        id_: Any = self.number
-        if self.choice["ids"] == "uuid":
+        id_: Any = asked or self.number
+        if self.choice["ids"] == "uuid" and not asked:
             id_ = str(uuid.uuid5(uuid.NAMESPACE_URL, f"{self.name}/{self.number}"))
         if self.choice["ids"] == "global":
             id_ = base64.b64encode(f"{kind}:{self.number}".encode()).decode()
@@ -291,6 +294,8 @@ class Platform:
                 self._remove(kind, self.held[kind][native], said)
             return 204, None, {}
         one = self.held[kind].get(self._plain(kind, id_))
+        if one is None and method == "PUT" and self.choice["takes_id"] and not rest:
+            return self._create(kind, inner, id_)
         if one is None or (
             one["gone"] and not ("finally" in said or (method == "GET" and self.choice["gone"] == "shown"))
         ):
@@ -406,7 +411,7 @@ class Platform:
         ):
             raise Refused(TAKEN, f"{title} is taken")
 
-    def _create(self, kind: str, body: dict[str, Any]) -> Said:
+    def _create(self, kind: str, body: dict[str, Any], id_: str = "") -> Said:
         title = body["name"]
         self._refuse_name(kind, title)
         while self.choice["names"] == "renamed" and any(
@@ -416,10 +421,10 @@ class Platform:
         # Some give what is new something by themselves.
         own = [{"no": 1, "word": "mine"}] if self.choice["tags"] and kind == "board" else []
         meant = self._taken(kind, {**self._empty(), "tags": own}, body)
-        one = self._made(kind, title, meant)
+        one = self._made(kind, title, meant, id_)
         one["on"] = kind == "board" and bool(self.choice["starts"] and self.choice["switch"])
         self._set(one, body)
-        written, made = self._written(kind, one["id"]), self.choice["made"]
+        written, made = self._written(kind, one["id"]), "listed" if id_ else self.choice["made"]
         if made == "location":
             return 201, None, {"Location": f"{self.address}/{kind}s/{one['id']}"}
         if made == "job":
@@ -553,7 +558,7 @@ def _kind_lines(choice: dict[str, Any], kind: str) -> str:
         'title = "$.name"',
         f'revision = "{"$.revision" if choice["revision"] == "number" else choice["revision"]}"',
         f"definition = {{ {', '.join(f'{name} = {json.dumps(place)}' for name, place in members.items())} }}",
-        f'create = {{ post = "{path}", {made} }}',
+        f'create = {{ put = "{path}/{{uid}}" }}' if choice["takes_id"] else f'create = {{ post = "{path}", {made} }}',
         f"update = {{ {', '.join(change)} }}",
         f"retire = {{ {leave}{rests}{then} }}",
     ]

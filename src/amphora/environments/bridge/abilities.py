@@ -102,10 +102,10 @@ class Recognising(Bridge):
 
     def answered(self, token: str) -> Written | None:
         for part in self.sheet.items.values():
-            if part.create is None or not part.create.said("uid"):
+            if not part.known_by:
                 continue
             for row in self.items.rows_of(part):
-                if text_at(row, part.paths["uid"]) == uid_of(token):
+                if text_at(row, part.known_by) == uid_of(token):
                     single = self.items.single(part, part.id_in(row))
                     return written_of(single) if single else None
         return None
@@ -121,7 +121,7 @@ def bridged(client: Client, sheet: BridgeSheet, account: str) -> Bridge:
         Holding: any(part.rows for part in parts),
         Probing: any(supply.probe for supply in sheet.supplies),
         # Half of the kinds would be half of an answer.
-        Recognising: all(part.create is None or bool(part.create.said("uid")) for part in parts),
+        Recognising: all(part.create is None or bool(part.known_by) for part in parts),
     }
     bases = tuple(kind for kind, is_able in able.items() if is_able)
     made: type[Bridge] = type("Bridge", bases or (Bridge,), {})

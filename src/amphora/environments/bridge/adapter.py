@@ -206,8 +206,9 @@ class Bridge(Acts):
         part, title = self.sheet.items[write.kind], write.states.title
         write = replace(write, definition=without_volatile(write.definition, part.kind))
         call = self._able(part.create, title, "make", write.kind)
-        body = self.bodies.of(part, write, call, uid=uid_of(write.token) if call.said("uid") else "")
-        values = {"title": title, "folder": write.states.folder, **self.bodies.holder(part, write)}
+        uid = uid_of(write.token)
+        body = self.bodies.of(part, write, call, uid=uid if call.said("uid") else "")
+        values = {"title": title, "folder": write.states.folder, "uid": uid, **self.bodies.holder(part, write)}
         self._sameness.refuse_before(part, call, body, title, values.get("parent"))
         where = call.said("id") or part.paths["id"]
         # Looked at before as well: what is new of that name is ours, unless somebody made another one just then.
@@ -224,6 +225,8 @@ class Bridge(Acts):
                 native = self.client.made(
                     answer, where, call.said("id_form") if where == call.said("id") else "", part.paths
                 )
+            # Some take the id that they are given in the path, and need not say it again.
+            native = native or (uid if "{uid}" in call.path else "")
             if part.within and native:
                 native = self.items.holders.made(part, native, values["parent"])
             single = self.items.shown(part, native) if native else None

@@ -25,7 +25,7 @@ PLACEHOLDER = re.compile(r"\{([a-z_]+|entry\.[A-Za-z_]\w*)\}")
 """A name, or a member of an entry: some platforms tell entries apart by two of theirs."""
 KNOWN: Final = frozenset(
     "id title folder revision parent user address location job page offset cursor size object above entry rows"
-    " row value definition held path place".split()
+    " row value definition held path place uid".split()
 )
 
 KEYED = {"at": str, "as": str}

@@ -201,6 +201,14 @@ class ItemPart:
         return ("write", self.update), ("retire", self.retire)
 
     @property
+    def known_by(self) -> str:
+        """The place of what a creation of ours is known by for certain; empty where nothing is."""
+        if self.create is None or not (self.create.said("uid") or "{uid}" in self.create.path):
+            return ""
+        # In the path it is the id, if nothing else is said.
+        return self.paths.get("uid") or self.paths["id"]
+
+    @property
     def is_guarded(self) -> bool:
         """Whether the platform itself compares what is written with what was seen."""
         # What is never changed can't be written over either.
