@@ -15,9 +15,11 @@ from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.model import Listed, States
 from amphora.engine.apart import Apart
 from amphora.engine.runs.batch import Ready
+from amphora.engine.runs.evidence import _rows_meant
 from amphora.engine.runs.lost import find_made, half_of, is_half, looked_at, loose_mark
 from amphora.engine.steps.contract import Bench
 from amphora.environments.contract import Written
+from amphora.ledger.records import JournalStep
 
 SHEET = parse_sheet('kind = "flow"')
 HABITS = Habits(False, True, False, True, {"flow": SHEET})
@@ -159,3 +161,11 @@ def test_what_is_not_there_is_refused_by_whoever_needs_it() -> None:
     assert Apart(cast(Any, keeper), "a" * 64).size_bytes == 3
     with pytest.raises(EnvironmentRefused, match="attachment bbbbbbbb is named there, and is not there"):
         _ = Apart(cast(Any, keeper), "b" * 64).size_bytes
+
+
+def test_rows_are_expected_only_of_a_step_that_was_loading_them() -> None:
+    def step(do: str) -> JournalStep:
+        return JournalStep(1, do, ("table:t/a",), {"meant": {"table:t/a": "mark:7"}}, "intended", None, "")
+
+    assert [_rows_meant(step(do), "table:t/a") for do in ("load rows", "create")] == [7, 0]
+    assert _rows_meant(step("load rows"), "table:t/b") == 0

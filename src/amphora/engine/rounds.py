@@ -207,7 +207,7 @@ def _apart(session: Session, part: Part, campaign: str) -> Came:
                 subject=part.target,
                 next_step=to_compare(docket),
             )
-        return _one(own, replace(part, prepared=replace(again, is_reviewed=mine.is_reviewed)), campaign, None)
+        return _one(own, replace(part, prepared=again), campaign, None)
     except AmphoraError as error:
         return Came(docket, NOT_BEGUN, trouble=error)
     finally:
