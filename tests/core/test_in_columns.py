@@ -8,6 +8,7 @@ import pytest
 
 from amphora.core.form.bindings import MISSING
 from amphora.core.form.filled import Filled, filled_in
+from amphora.render.changes import in_words
 from amphora.render.in_columns import in_columns
 from amphora.render.result import shown
 
@@ -39,6 +40,16 @@ def test_one_sees_in_what_values_differ(values: tuple[Any, ...], words: list[str
         assert told == [shown(value, 44) for value in values]
     else:
         assert [text[: len(part)] for text, part in zip(told, words, strict=True)] == words, told
+
+
+def test_tokens_are_told_as_what_they_stand_for_wherever_they_stand() -> None:
+    held = {"form": "amphora:form:Mill/Intake", "via": ["amphora:connection:mill-db"]}
+    assert in_words(held, {"connection:mill-db": "mill"}) == '{"form": "form:Mill/Intake", …on mill-db)"]}'
+    assert (
+        in_words("see form('${amphora:form:Mill%20One}'), ${amphora:literal:x}", {})
+        == "see form('form:Mill One'), ${amphora:x}"
+    )
+    assert in_words("amphora:literal:form:a", {}) == "amphora:form:a"
 
 
 @pytest.mark.parametrize(

@@ -7,13 +7,14 @@ from typing import Any
 
 from amphora.core.checks import RULES, todo_of
 from amphora.core.form.bindings import MISSING
+from amphora.core.form.visit import with_texts
 from amphora.core.merge.merge import By, FieldChange
 from amphora.core.merge.phrase import place_phrase
 from amphora.core.needs.crosswalk import Mapped, MapState, row_name
 from amphora.core.plan.docket import Docket
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.model import Finding, Item, Json
-from amphora.core.values.tokens import parse_token
+from amphora.core.values.tokens import Token, parse_token, render_text
 from amphora.core.values.words import few
 from amphora.render.in_columns import in_columns
 from amphora.render.result import Cell, Grid, Row, Tone, shown
@@ -83,10 +84,19 @@ def _value(value: Json, sizes: Mapping[str, int], named: Mapping[Key, Json]) -> 
 
 def in_words(value: Json, named: Mapping[Key, Json]) -> str:
     """A value in a table; an item by its key, a need by what it is called in the environment, as far as that is
-    known."""
+    known, also inside of texts, lists and objects."""
     token = parse_token(value)
-    if token is None:
-        return shown(value, 44)
+    if token is not None:
+        return _token_words(token, named)
+
+    def said(text: str) -> str:
+        one = parse_token(text)
+        return _token_words(one, named) if one else render_text(text, lambda inner: said(str(inner)))
+
+    return shown(with_texts(value, said), 44)
+
+
+def _token_words(token: Token, named: Mapping[Key, Json]) -> str:
     if token.kind == "unbound":
         return f"an id that leads nowhere ({token.path})"
     if not token.is_need:
