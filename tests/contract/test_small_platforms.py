@@ -12,6 +12,7 @@ import pytest
 
 from tests.conftest import run_program
 from tests.contract.answering import Said, described, pair, served
+from tests.contract.lives import life
 from tests.contract.test_bridge import SMALL, THING
 from tests.told import compared, folded
 
@@ -502,6 +503,25 @@ def test_what_a_platform_never_takes_is_not_as_promised_and_nobodys_edit(tmp_pat
         (tmp_path / "thing.toml").write_text(f'{THING}volatile = ["$.b"]\n', "utf-8")
         run("verify", "p", "there")
         assert "is as it was before" in run("undo", "last", "--yes").out
+
+
+def test_what_a_platform_saves_along_is_known_from_what_somebody_changed(tmp_path: Path) -> None:
+    made = {"saves": True, "revision": "number", "update": "whole", "lines": "", "row": False}
+    with life(tmp_path, 3, **made) as all_:
+        one, two, run = all_.one, all_.two, all_.run
+        for _ in range(2):
+            run("export", "here", "S0", "--as", "s")
+            run("import", "s", "there", "--yes")
+            [there] = [id_ for id_, source in two.held["source"].items() if source["title"] == "S0"]
+            two.change("board", next(iter(two.held["board"])), uses=[there])
+            one.change("source", all_.sources[0], text="another")
+        run("export", "here", "S0", "--as", "s")
+        run("import", "s", "there", "--yes")
+        [found] = run("verify", "s", "there", "--json").json["elsewhere"]
+        assert (found["title"], found["is_same"]) == ("Else", True), found
+        two.change("board", next(iter(two.held["board"])), text="theirs")
+        [found] = run("verify", "last", "--json").json["elsewhere"]
+        assert (found["what"], found["is_same"]) == ("changed", False), found
 
 
 def test_slips_that_no_answer_contradicts_are_told_by_a_proof(tmp_path: Path) -> None:

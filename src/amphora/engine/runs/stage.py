@@ -9,6 +9,7 @@ from pathlib import Path
 
 from amphora.core.form.kinds import KindSheet, parse_sheet
 from amphora.core.plan.states import Habits, Image
+from amphora.core.values.errors import AmphoraError
 from amphora.core.values.keys import Key, encode_segment
 from amphora.core.values.late import dataclass
 from amphora.core.values.raw import Raw
@@ -24,6 +25,9 @@ from amphora.ledger.records import Marking, Run
 
 MOST_MARKED = 2000
 """So many items are looked at beside a run, before it begins."""
+
+MOST_READ = 100
+"""The same where each of them takes a call, or several."""
 
 
 @dataclass(frozen=True)
@@ -109,10 +113,13 @@ class Stage:
 
     def marks(self, native_ids: Collection[str]) -> dict[str, str]:
         """The marks of the states of these items: they tell what was changed from what was saved as it is. None where
-        that would take a call for each, or too long."""
-        if self.habits.fills_in or len(native_ids) > MOST_MARKED:
+        that would take too long, or can't be read: nothing of it is to be touched."""
+        if len(native_ids) > (MOST_READ if self.habits.fills_in else MOST_MARKED):
             return {}
-        return self.marks_now(native_ids)
+        try:
+            return self.marks_now(native_ids)
+        except AmphoraError:
+            return {}
 
     def marks_now(self, native_ids: Collection[str]) -> dict[str, str]:
         """The same of whatever is there, however long it takes."""
