@@ -145,7 +145,7 @@ def test_the_pages_example_works_from_nothing(tmp_path: Path) -> None:
         for words in steps:
             done = run_program(tmp_path, *words, CELLAR_KEY=KEY)
             assert done.code == 0, (words, done.out, done.err)
-        assert done.verdict == "trial is as promised: all 2 items of labels 1.0.0."
+        assert done.verdict == "trial is as promised: both items of labels 1.0.0."
         [label] = [one for one in target.kinds["labels"].values() if one["name"] == "Early harvest"]
         [stencil] = target.kinds["stencils"].values()
         assert (label["stencil"], label["printer"], label["pin"]) == (stencil["id"], "pr-live", "")

@@ -216,7 +216,7 @@ DONE = [
         "history",
     ),
     ([GOOD], "", "; 1 item verified.", "good", 0, "history"),
-    ([GOOD, GOOD], "", "; all 2 items verified.", "good", 0, "history"),
+    ([GOOD, GOOD], "", "; both items verified.", "good", 0, "history"),
     ([GOOD, BAD], "", "; 1 item is not as promised.", "bad", 1, "history"),
     ([], "no answer", "; not verified (no answer).", "good", 1, "verify"),
 ]
@@ -375,7 +375,7 @@ def test_edits_verification_difference_and_withdrawal() -> None:
     )
     good = target_verdicts.of_proof(Proof("live", "olive", "1.0.0", None, cast(Any, (GOOD, GOOD))))
     assert (good.words, good.code, str(good.next_step)) == (
-        "live is as promised: all 2 items of olive 1.0.0.",
+        "live is as promised: both items of olive 1.0.0.",
         0,
         "amphora history",
     )

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from amphora.core.values.keys import readable
 from amphora.core.values.next_step import advice, blank, to_type
-from amphora.core.values.words import counted
+from amphora.core.values.words import counted, every
 from amphora.engine.proof import Cause
 from amphora.engine.verdicts import COUNTS, Verdict
 
@@ -31,10 +31,8 @@ def of_proof(proof: Proof) -> Verdict:
         words = f"Nothing {what} is left to look at in {proof.environment}: later runs brought or removed it.{beside}"
         return Verdict(words, "plain", to_type("history", *([proof.run.name] if proof.run else [])))
     if proof.is_whole:
-        count = len(proof.items)
-        all_ = "the one item" if count == 1 else f"all {count} items"
         theirs = f", but for {counted(len(proof.theirs), 'item')} handed over" if proof.theirs else ""
-        words = f"{proof.environment} is as promised: {all_} {what}{theirs}.{beside}"
+        words = f"{proof.environment} is as promised: {every(len(proof.items), 'item')} {what}{theirs}.{beside}"
         return Verdict(words, "good", to_type("history", *([proof.run.name] if proof.run else [])))
     verb = "differs" if len(proof.off) == 1 else "differ"
     parts = [f"{len(proof.off):,} of {counted(len(proof.items), 'item')} {verb}"] if proof.off else []

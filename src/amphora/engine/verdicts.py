@@ -17,7 +17,7 @@ from amphora.core.values.keys import readable
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Finding, Level
 from amphora.core.values.next_step import NOTHING, NextStep, blank, open_value, to_type
-from amphora.core.values.words import counted, few
+from amphora.core.values.words import begun, counted, every, few
 from amphora.ledger.records import OPEN
 
 if TYPE_CHECKING:
@@ -149,7 +149,7 @@ def of_import(docket: Docket, outcome: Outcome, verified: Sequence[Verified]) ->
     gone = docket.fated(Parting.RETIRE)
     retired = f", {counted(sum(outcome.loaded.values()), 'row')} loaded" if outcome.loaded else ""
     retired += f", {len(gone):,} retired" if gone else ""
-    checked = f"{'all ' if len(verified) > 1 else ''}{counted(len(verified), 'item')} verified"
+    checked = f"{every(len(verified), 'item') if len(verified) > 1 else counted(len(verified), 'item')} verified"
     if outcome.unverified:
         checked = f"not verified ({outcome.unverified})"
     elif wrong:
@@ -272,7 +272,7 @@ def _all_mapped(contents: Contents, needs: Sequence[Mapped], names: str) -> str:
     if len(needs) == secrets:
         return f"{contents.title} needs nothing that would have to be mapped for {names}."
     whose = f"of {contents.title}"
-    all_ = f"The one need {whose} is" if len(needs) == 1 else f"All {len(needs):,} needs {whose} are"
+    all_ = begun(f"{every(len(needs), 'need')} {whose} {'is' if len(needs) == 1 else 'are'}")
     paused = f", {later} in a pause of the import" if later else ""
     if not secrets:
         return f"{all_} mapped for {names}{paused}."

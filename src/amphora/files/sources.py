@@ -19,9 +19,9 @@ from amphora.files.packing_list import PACKING_LIST
 
 def open_package(name: str, packages: Path | None) -> Contents:
     """Reads and verifies the package that a name on the command line means. A path is a path; a bare name is a
-    package of the workspace (`packages`, None outside of one), and only where there is none of that name something
-    that lies in the present folder; `NAME~COPY` is a copy of it. UsageFault where both are there and differ: neither
-    is taken for the other."""
+    package of the workspace (`packages`, None outside of one), with or without its ending, and only where there is
+    none of that name something that lies in the present folder; `NAME~COPY` is a copy of it. UsageFault where both
+    are there and differ: neither is taken for the other."""
     base, copy = taken_apart(name)
     return copied(_open(base, packages), copy) if copy else _open(name, packages)
 
@@ -53,6 +53,9 @@ def _open(name: str, packages: Path | None) -> Contents:
         return replace(read_git(name), file=name)
     here = Path(name)
     is_ours = here.is_file() or (here / PACKING_LIST).is_file()
+    if packages and here.name == name and not here.exists() and (packages / name).is_file():
+        # The name of the file, as a list of the folder shows it.
+        return read_package(packages / name)
     if _is_path(name) or packages is None:
         return _read_here(here, packages)
     try:

@@ -13,7 +13,7 @@ from amphora.core.values.keys import readable
 from amphora.core.values.model import Contents, Finding, Level
 from amphora.core.values.next_step import NOTHING, NextStep
 from amphora.core.values.visible import visible
-from amphora.core.values.words import counted
+from amphora.core.values.words import begun, counted
 from amphora.engine.verdicts import TO_MAP, can_go, of_check, steps_of, untold
 from amphora.render.changes import finding_json
 from amphora.render.imports import reason_blocks, reasons_json
@@ -138,7 +138,7 @@ def _grouped(findings: Sequence[Finding]) -> list[tuple[Todo, list[Finding]]]:
 
 
 def _heading(todo: Todo) -> str:
-    return todo.value[0].upper() + todo.value[1:]
+    return begun(todo.value)
 
 
 def _where(finding: Finding) -> str:

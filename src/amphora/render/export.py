@@ -6,7 +6,7 @@ from collections import Counter
 
 from amphora.core.values.keys import readable
 from amphora.core.values.model import Listed
-from amphora.core.values.words import counted, few
+from amphora.core.values.words import begun, counted, every, few
 from amphora.engine.export import ExportReport
 from amphora.engine.verdicts import of_export
 from amphora.engine.versions import Growth
@@ -107,8 +107,8 @@ def _growth_blocks(report: ExportReport, growth: Growth) -> list[Block]:
         grid = Grid(["", "item", "title", "what"], rows, f"Since {growth.since}", spare=(2,))
         blocks.append(cut_grid(grid, "--json"))
     same = len(contents.items) - len(growth.new) - len(growth.changed)
-    every = f"All {same:,} items are" if same > 1 else "Its one item is"
-    others = counted(same, "other is", "others are") if rows else every
+    alone = begun(f"{every(same, 'item')} {'is' if same == 1 else 'are'}")
+    others = counted(same, "other is", "others are") if rows else alone
     lines: list[Cell | str] = [f"It is {growth.why(contents.version)}."]
     if same:
         lines.append(Cell(f"{others} as in {growth.since} (peek lists all).", "dim"))

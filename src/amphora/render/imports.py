@@ -15,7 +15,7 @@ from amphora.core.plan.docket import Docket, Parting
 from amphora.core.plan.reasons import Reason
 from amphora.core.values.keys import Key, kind_of, readable, told_apart
 from amphora.core.values.raw import size_of
-from amphora.core.values.words import counted, few, of_release
+from amphora.core.values.words import begun, counted, every, few, of_release
 from amphora.engine.verdicts import of_comparison, of_import, of_nothing_to_do, of_preview
 from amphora.ledger.records import OPEN
 from amphora.render.aftercare import entry_json
@@ -77,7 +77,7 @@ def docket_blocks(docket: Docket, only: Key | None = None, what: str = "", is_al
     blocks: list[Block] = _by_place(shown) if len(rows) > MOST_ROWS else []
     blocks += [grid] if rows else []
     if same:
-        alone = "The one item is" if len(same) == 1 else f"All {len(same)} items are"
+        alone = begun(f"{every(len(same), 'item')} {'is' if len(same) == 1 else 'are'}")
         words = counted(len(same), "other is", "others are") if rows else alone
         blocks.append(Lines([Cell(f"{words} the same (compare --all).", "dim")]))
     blocks += withdrawal_blocks(docket) if only is None else []

@@ -12,7 +12,7 @@ from amphora.core.merge.phrase import place_phrase
 from amphora.core.values.keys import readable
 from amphora.core.values.next_step import to_type
 from amphora.core.values.visible import visible
-from amphora.core.values.words import counted, few
+from amphora.core.values.words import begun, counted, every, few
 from amphora.engine.proof import Off, Proof
 from amphora.engine.target_verdicts import of_proof
 from amphora.engine.verdicts import COUNTS
@@ -42,7 +42,7 @@ def proofs_result(package: str, each: Mapping[str, Proof]) -> Result:
     blocks: list[Block] = [Grid(["target", "version", "", "items"], rows, right=(3,))]
     for name in wrong:
         blocks += [Lines([], name), *single[name].blocks]
-    words = f"All {len(each)} targets are as promised: {package}."
+    words = begun(f"{every(len(each), 'target')} are as promised: {package}.")
     if wrong:
         verb = "is" if len(wrong) == 1 else "are"
         words = f"{len(wrong)} of {len(each)} targets {verb} not as promised: {few(wrong, 8)}."

@@ -14,6 +14,15 @@ def counted(number: int, one: str, many: str = "") -> str:
     return f"{number:,} {one if number == 1 else many or one + 's'}"
 
 
+def every(number: int, one: str) -> str:
+    """All of what is told by their number, to begin with or in a sentence.
+
+    >>> every(1, "item"), every(2, "item"), every(1200, "item")
+    ('the one item', 'both items', 'all 1,200 items')
+    """
+    return f"the one {one}" if number == 1 else f"both {one}s" if number == 2 else f"all {number:,} {one}s"
+
+
 def of_release(release: str, before: str = ", ") -> str:
     """Which release something is, behind what it is called; nothing where it does not tell.
 
@@ -21,6 +30,11 @@ def of_release(release: str, before: str = ", ") -> str:
     (', release 6.1', '')
     """
     return f"{before}release {release}" if release else ""
+
+
+def begun(sentence: str) -> str:
+    """A sentence with its first letter large."""
+    return sentence[:1].upper() + sentence[1:]
 
 
 def ended(sentence: str) -> str:
