@@ -35,11 +35,13 @@ from amphora.environments.http.adapter import connect
 from amphora.environments.http.operations import ROUTES, Problem
 from amphora.environments.http.practice import served
 from amphora.environments.http.service import Service, server_of
+from amphora.environments.http.wire import description_json
 from amphora.environments.practice import PracticeEnvironment
 from amphora.environments.practice import connect as practice
 from amphora.practice.halcyon import KEEPER
 from amphora.practice.platform import Platform
 from tests.conftest import Program, run_program
+from tests.contract.answering import served as answered_by
 from tests.contract.document import DOCUMENT, JSON, at_fault, schema_of, watched
 from tests.serving import on_loopback
 
@@ -236,6 +238,28 @@ def test_sign_in_and_whatever_is_no_server(base: str, tmp_path: Path) -> None:
         connect("http://127.0.0.1:9/x", tmp_path, "", "t")
     with pytest.raises(EnvironmentRefused):
         connect(f"{base}/nowhere", tmp_path, KEEPER, SECRET)
+
+
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [
+        ({"capabilities": None}, "GET / -> 200: something of it is of another type than it should be"),
+        ({"uid": ...}, "GET / -> 200: 'uid' is missing"),
+        ({"kinds": {"a": "kind = 'a'\n[fields]\ntexts = []"}}, "line 3: `fields.texts` is not known"),
+    ],
+)
+def test_a_server_is_told_what_its_description_lacks(
+    change: dict[str, Any], words: str, halcyon: Path, tmp_path: Path
+) -> None:
+    with closing(practice(f"practice:{halcyon / 'grove-live.practice'}", halcyon, KEEPER, "")) as real:
+        whole = description_json(real.describe(), [])
+    table = {name: value for name, value in {**whole, **change}.items() if value is not ...}
+    with (
+        answered_by(lambda *_: (200, table, {})) as url,
+        pytest.raises(EnvironmentRefused, match="not as the environment protocol") as caught,
+    ):
+        connect(url, tmp_path, "", "t")
+    assert any(words in line for line in caught.value.details), caught.value.details
 
 
 def test_a_token_that_has_expired_is_renewed_once(base: str, tmp_path: Path) -> None:

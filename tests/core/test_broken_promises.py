@@ -106,14 +106,16 @@ BREAKS: dict[str, tuple[Callable[[Opened], Opened], Told]] = {
         _breaks("index", lambda _, index: index() + index()[-1:]),
         ("its list is whole", Kept.FAILS, "", "ids come twice"),
     ),
-    "lists without links": (
-        lambda opened: _breaks("index", lambda _, index: [replace(row, link="") for row in index()])(
+    "links that lead nowhere": (
+        lambda opened: _breaks("index", lambda _, index: [replace(row, link="home") for row in index()])(
             _breaks(
                 "read",
-                lambda _, read, *words: [replace(one, listed=replace(one.listed, link="")) for one in read(*words)],
+                lambda _, read, *words: [
+                    replace(one, listed=replace(one.listed, link="home")) for one in read(*words)
+                ],
             )(opened)
         ),
-        ("its list is whole", Kept.FAILS, "", "has no title, no revision or no link"),
+        ("its list is whole", Kept.FAILS, "", "has no title, no revision, or a link that is no address"),
     ),
     "shows somebody for anybody": (
         _breaks(

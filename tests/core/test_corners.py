@@ -36,6 +36,7 @@ REFERS = '[[refers]]\nat = "$.a"\nto = ["table"]\n'
 @pytest.mark.parametrize(
     ("slip", "words"),
     [
+        ('[fields]\nsettings = { "$.n" = "int" }', "line 3: `fields.settings`: 'int' is no type: number, text, yes/no"),
         ('[ids]\nwithin = "table"', "line 3: `ids.within` needs `ids.space`, too"),
         ('[[part]]\nat = "$.a"\nof = "b"', "line 2: each [[part]] needs `at` and `parts`, and `of` (the member beside it)"),
         ('[[mention]]\npattern = "x"\nkind = "table"', "line 2: each [[mention]] needs `pattern` (with {id} in it)"),

@@ -94,8 +94,9 @@ def _listed(environment: Environment) -> None:
                 raise Broken(
                     f"{row.states.title!r}: the list says {name} {_shown(here)}, its own answer {_shown(there)}"
                 )
-        if not row.states.title or not row.revision or "://" not in row.link:
-            raise Broken(f"{row.native_id} has no title, no revision or no link")
+        # Not everything can be opened by itself; but where a link is, people have to be able to follow it.
+        if not row.states.title or not row.revision or (row.link and "://" not in row.link):
+            raise Broken(f"{row.native_id} has no title, no revision, or a link that is no address")
 
 
 def _shown(value: object) -> str:

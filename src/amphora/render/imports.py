@@ -346,7 +346,7 @@ def link_blocks(docket: Docket, outcome: Outcome) -> list[Block]:
     mine = {key: pair for key, pair in mine.items() if key in outcome.new}
     # Where items have no address of their own each has that of the platform, which says nothing.
     count = Counter(link for _, link in mine.values())
-    mine = {key: pair for key, pair in mine.items() if count[pair[1]] == 1}
+    mine = {key: pair for key, pair in mine.items() if pair[1] and count[pair[1]] == 1}
     titles = told_apart({key: action.states.title for key, (action, _) in mine.items()})
     blocks: list[Block] = []
     # Copies have no old address: what they are copies of is where it was.

@@ -9,6 +9,7 @@ from typing import Any
 from amphora.core.form.conversions import FIELDS as _CONVERSION
 from amphora.core.form.conversions import parse_conversion
 from amphora.core.form.places import has_pieces
+from amphora.core.form.settings import TYPES
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.strict_toml import line_of, unfit
 
@@ -97,6 +98,7 @@ def faults_of(table: Mapping[str, Any], source: str) -> Iterable[str]:
         if isinstance(part := table.get(name, {}), dict):
             yield from _unfit(part, known, f"{name}.", source)
             yield from _texts(name, part, source)
+    yield from _types(table.get("fields"), source)
     ids = table.get("ids", {})
     if isinstance(ids, dict):
         yield from _unfit(ids, _IDS, "ids.", source)
@@ -131,6 +133,15 @@ def _texts(table: str, part: Mapping[str, Any], source: str) -> Iterable[str]:
         given = ends if isinstance(ends, list) else ends.values() if isinstance(ends, dict) else ()
         if not all(isinstance(end, str) for end in given):
             yield f"{line_of(source, name)}`{table}.{name}` has to hold texts only"
+
+
+def _types(fields: Any, source: str) -> Iterable[str]:
+    """A type that is none would be taken for a choice of one value, which no value is."""
+    settings = fields.get("settings") if isinstance(fields, dict) else None
+    for type_ in settings.values() if isinstance(settings, dict) else ():
+        if isinstance(type_, str) and type_ not in TYPES and "|" not in type_:
+            words = f"{type_!r} is no type: {', '.join(TYPES)}, or a choice (low|high)"
+            yield f"{line_of(source, 'settings')}`fields.settings`: {words}"
 
 
 def _mention(row: Any, source: str) -> Iterable[str]:

@@ -12,6 +12,8 @@ NUMBER, TEXT, YES_NO = "number", "text", "yes/no"
 IN_TEXT = " in text"
 """Behind a type: the platform writes such values as texts (`"15"`, `"true"`), and so does the crosswalk."""
 JSON_IN_TEXT = f"JSON{IN_TEXT}"
+TYPES = (NUMBER, TEXT, YES_NO, f"{NUMBER}{IN_TEXT}", f"{YES_NO}{IN_TEXT}", JSON_IN_TEXT)
+"""All of them but for choices, which hold a `|`."""
 
 
 def is_setting(value: Json, type_: str) -> bool:

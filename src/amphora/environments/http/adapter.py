@@ -270,7 +270,7 @@ def _read(client: Client, parse: Callable[[], Value]) -> Value:
     try:
         return parse()
     except (KeyError, TypeError, ValueError, AttributeError, SheetFault) as error:
-        raise client.unlike() from error
+        raise client.unlike(error) from error
 
 
 def _known(client: Client, parse: Callable[[], Value]) -> Value:

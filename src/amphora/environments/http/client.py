@@ -21,6 +21,14 @@ _NO_ANSWER = (401, 404, 410, 429)
 """What is answered to whoever asks after a job without being the answer of the job."""
 
 
+def _fault_words(fault: Exception) -> str:
+    if isinstance(fault, KeyError):
+        return f"{fault.args[0]!r} is missing"
+    if isinstance(fault, AmphoraError):
+        return fault.message
+    return "something of it is of another type than it should be"
+
+
 class Client(Caller):
     """`secret` is a bearer token, or the secret of the OAuth 2.0 client `user` (RFC 6749, section 4.4)."""
 
@@ -29,11 +37,16 @@ class Client(Caller):
         super().__init__(base_url, "the environment protocol says", "a client's secret", ca_file)
         self._is_renewable = bool(user)
 
-    def unlike(self) -> EnvironmentRefused:
-        """That what answers is something else; perhaps a platform with an interface of its own."""
+    def unlike(self, fault: Exception | None = None) -> EnvironmentRefused:
+        """That what answers is something else; perhaps a platform with an interface of its own. `fault` is what was
+        found when its answer was read."""
         error = super().unlike()
         words = "Check its location in amphora.toml; a platform with an interface of its own needs a bridge sheet"
         error.next_step = advice(f"{words} (docs/bridges.md).")
+        if fault:
+            # For whoever serves the protocol: the call, and what of its answer is not as it should be.
+            further = fault.details if isinstance(fault, AmphoraError) else ()
+            error.details = (f"{self.last[-1] if self.last else 'its answer'}: {_fault_words(fault)}", *further)
         return error
 
     def get(self, path: str) -> Any:
