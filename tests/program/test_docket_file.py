@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import random
 import re
 import shutil
@@ -275,3 +276,27 @@ def test_whatever_is_chosen_stands_in_the_file_and_comes_back_from_it(amphora: P
             read = prepare_from_docket(session, path, ImportRequest(Decisions())).docket
             assert (document_of(read), read.steps) == (document_of(made), made.steps), said
             assert document_of(refresh_docket(session, path).prepared.docket) == document_of(made), said
+
+
+def test_what_an_editor_puts_before_and_at_the_ends_of_lines_is_no_part_of_a_file(
+    amphora: Program, halcyon: Path
+) -> None:
+    def saved(*names: str) -> None:
+        for path in map(halcyon.joinpath, names):
+            path.write_bytes(codecs.BOM_UTF8 + path.read_bytes().replace(b"\n", b"\r\n"))
+
+    amphora("export", "grove-dev", "Harvest Intake", "--as", "olive-intake")
+    assert amphora("map", "olive-intake", "grove-live", "--accept").code in (0, 1)
+    saved("amphora.toml", "crosswalk.yaml")
+    assert amphora("compare", "olive-intake", "grove-live", "--docket", "d.yaml").code == 1
+    text = (halcyon / "d.yaml").read_text("utf-8")
+    # Without the words at its top: what it is stands in the first line then.
+    (halcyon / "d.yaml").write_text(text[text.index("docket:") :], "utf-8")
+    saved("d.yaml")
+    done = amphora("import", "d.yaml", "--yes")
+    assert done.code == 0, done.err
+    assert amphora("to-folder", "olive-intake", "f").code == 0
+    saved("f/data/packing-list.json", "f/data/items/flow/intake/weigh-ticket.json", "f/data/kinds/flow.toml")
+    assert amphora("from-folder", "f", "--out", "again.amphora").code == 0
+    assert amphora("compare", "olive-intake", "again.amphora").verdict.endswith("are the same.")
+    assert amphora("env", "rename", "grove-south", "south").code == 0

@@ -19,6 +19,7 @@ from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
 from amphora.core.values.visible import for_spreadsheet, from_spreadsheet
 from amphora.files.schemas import first_line
+from amphora.files.typed import TYPED
 from amphora.files.yaml_text import dump_yaml, load_yaml, plain, write_text
 
 _HEADER = """\
@@ -51,7 +52,7 @@ def read_crosswalk(path: Path) -> Crosswalk:
 def _text(file: Path) -> str | None:
     try:
         # None is no file, and empty is one: somebody began it.
-        return file.read_text(encoding="utf-8") if file.exists() else None
+        return file.read_text(encoding=TYPED) if file.exists() else None
     except UnicodeDecodeError as error:
         raise UsageFault(
             f"{file} is not YAML: {error}.", subject=str(file), next_step=advice("Save it as UTF-8 again.")

@@ -3,6 +3,7 @@ honoured, or refused with its line (`reviewed`)."""
 
 from __future__ import annotations
 
+import codecs
 import math
 from collections.abc import Iterable, Mapping
 from dataclasses import field
@@ -86,7 +87,7 @@ def is_docket(path: Path) -> bool:
     """Whether a file is a docket, by what stands in it."""
     try:
         with path.open("rb") as file:
-            start = file.read(1 << 16)
+            start = file.read(1 << 16).removeprefix(codecs.BOM_UTF8)
     except OSError:
         return False
     # By the contents: a docket that was renamed is one still, and a package named `x.docket.yaml` is none.

@@ -8,6 +8,7 @@ from pathlib import Path
 from amphora.core.form.kinds import KindSheet, parse_sheet
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.next_step import advice
+from amphora.files.typed import TYPED
 
 
 def read_sheet(path: Path) -> KindSheet:
@@ -18,7 +19,7 @@ def read_sheet(path: Path) -> KindSheet:
 def sheet_text(path: Traversable, name: str) -> str:
     """The text of a sheet's file, whatever kind of sheet; SheetFault where it can't be read."""
     try:
-        return path.read_text(encoding="utf-8")
+        return path.read_text(encoding=TYPED)
     except (OSError, UnicodeDecodeError) as error:
         why = str(error.strerror) if isinstance(error, OSError) else "it is not UTF-8"
         raise SheetFault(

@@ -16,6 +16,7 @@ from amphora.core.values.near import near
 from amphora.core.values.next_step import advice, blank, to_type
 from amphora.files.names import NAME, SUFFIX
 from amphora.files.schemas import SCHEMAS, write_schemas
+from amphora.files.typed import TYPED
 from amphora.files.workspace_faults import fault_at, secret_fault
 from amphora.files.workspace_rules import ROLES, approvals_of, levels_of, policies_of, silenced_of
 
@@ -208,7 +209,7 @@ def read_workspace(folder: Path) -> Workspace:
     """Reads `amphora.toml`; UsageFault with line and column for what is wrong in it."""
     path = folder / FILE
     try:
-        text = path.read_text(encoding="utf-8")
+        text = path.read_text(encoding=TYPED)
         table = tomllib.loads(text)
     except (ValueError, RecursionError) as error:
         # The library says the place only in its words.

@@ -11,6 +11,7 @@ from typing import Any
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.next_step import advice
 from amphora.files.names import checked_name
+from amphora.files.typed import TYPED
 from amphora.files.workspace import (
     FILE,
     EnvironmentEntry,
@@ -28,7 +29,7 @@ def add_environment(workspace: Workspace, entry: EnvironmentEntry) -> Workspace:
 
     _refuse_name(workspace, entry.name)
     path = workspace.folder / FILE
-    document = tomlkit.parse(path.read_text(encoding="utf-8"))
+    document = tomlkit.parse(path.read_text(encoding=TYPED))
     table = tomlkit.table()
     for name in ("location", "bridge", "role", "region", "customer", "sign_in", "user"):
         if value := getattr(entry, name):
@@ -49,7 +50,7 @@ def set_ledger(workspace: Workspace, url: str, sign_in: str) -> None:
     import tomlkit
 
     path = workspace.folder / FILE
-    document = tomlkit.parse(path.read_text(encoding="utf-8"))
+    document = tomlkit.parse(path.read_text(encoding=TYPED))
     if "amphora" not in document:
         document.add("amphora", tomlkit.table())
     table: Any = document["amphora"]
@@ -67,7 +68,7 @@ def set_sign_in(workspace: Workspace, name: str, sign_in: str) -> None:
     import tomlkit
 
     path = workspace.folder / FILE
-    document = tomlkit.parse(path.read_text(encoding="utf-8"))
+    document = tomlkit.parse(path.read_text(encoding=TYPED))
     document["environments"][name]["sign_in"] = sign_in
     _write(path, tomlkit.dumps(document))
 
@@ -79,7 +80,7 @@ def save_selection(workspace: Workspace, name: str, selection: Selection) -> Non
     if workspace.selections.get(name) == selection:
         return
     path = workspace.folder / FILE
-    document = tomlkit.parse(path.read_text(encoding="utf-8"))
+    document = tomlkit.parse(path.read_text(encoding=TYPED))
     table = tomlkit.table()
     values = {"environment": selection.environment, "items": list(selection.items)}
     values |= {
@@ -103,7 +104,7 @@ def drop_environment(workspace: Workspace, name: str) -> None:
     import tomlkit
 
     path = workspace.folder / FILE
-    document = tomlkit.parse(path.read_text(encoding="utf-8"))
+    document = tomlkit.parse(path.read_text(encoding=TYPED))
     environments: Any = document["environments"]
     del environments[name]
     _write(path, tomlkit.dumps(document))
@@ -115,7 +116,7 @@ def move_environment(workspace: Workspace, old: str, name: str) -> None:
 
     _refuse_name(workspace, name)
     path = workspace.folder / FILE
-    document: Any = tomlkit.parse(path.read_text(encoding="utf-8"))
+    document: Any = tomlkit.parse(path.read_text(encoding=TYPED))
     # In the order in which they stand: that is the order in which they are listed.
     tables = {(name if one == old else one): table for one, table in document["environments"].items()}
     for one in list(document["environments"]):

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.next_step import advice
+from amphora.files.typed import TYPED
 
 if TYPE_CHECKING:
     from ruamel.yaml import YAML
@@ -31,7 +32,7 @@ def load_yaml(path: Path, text: str | None = None) -> Any:
     from ruamel.yaml.error import MarkedYAMLError, YAMLError
 
     try:
-        return yaml_tool().load(path.read_text(encoding="utf-8") if text is None else text)
+        return yaml_tool().load(path.read_text(encoding=TYPED) if text is None else text)
     except MarkedYAMLError as error:
         mark = error.problem_mark or error.context_mark
         place = f"line {mark.line + 1}, column {mark.column + 1}" if mark else ""

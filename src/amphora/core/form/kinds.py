@@ -136,6 +136,8 @@ Sheets = Mapping[str, KindSheet]
 @lru_cache(maxsize=128)
 def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
     """The sheet that a TOML text holds; SheetFault names everything that is wrong with it."""
+    # Some editors put a mark before what they save.
+    source = source.removeprefix("\ufeff")
     try:
         table = tomllib.loads(source)
     except (ValueError, RecursionError) as error:

@@ -40,7 +40,8 @@ def parse_laid_out(raw: bytes | str) -> tuple[Any, bytes | None]:
 
 def _parse_slowly(raw: bytes | str) -> Any:
     try:
-        text = raw.decode("utf-8") if isinstance(raw, bytes) else raw
+        # Some write a mark before it (RFC 8259, section 8.1).
+        text = raw.decode("utf-8-sig") if isinstance(raw, bytes) else raw
         value = json.loads(text, object_pairs_hook=_unique, parse_constant=_no_constant)
     except UnicodeDecodeError as error:
         raise JsonFault(f"not UTF-8: byte {error.start}") from error
