@@ -23,6 +23,7 @@ ENTRIES = [{"at": f"0 {n} * * *", "zone": "Europe/Athens"} for n in range(5)]
         ((1, 2), ["1", "2"]),
         (([1], [1, 2]), ["[1]", "[1, 2]"]),
         ((ENTRIES, ENTRIES), None),
+        ((MISSING, {"a": LONG}, MISSING), None),
         # Of lists what only some have; how often something stands there counts.
         ((ENTRIES, [*ENTRIES, "x"]), ["5 entries alike", "x, 5 entries alike"]),
         ((ENTRIES, [*ENTRIES, "x"], MISSING), ["5 entries alike", "x, 5 entries alike", "(none)"]),

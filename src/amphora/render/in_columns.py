@@ -22,7 +22,7 @@ def in_columns(values: Sequence[Json], say: Callable[[Json], str]) -> list[str]:
     different = [(a, b) for a, b in combinations(range(len(values)), 2) if not _is_same(values[a], values[b])]
     looks_alike = any(words[a] == words[b] for a, b in different)
     is_cut = all(isinstance(value, list | dict) for value in there) and any("…" in text for text in words)
-    if not different or not (looks_alike or is_cut):
+    if len(there) < 2 or not different or not (looks_alike or is_cut):
         return words
     for type_, told in ((list, _entries), (dict, _members), (str, _texts)):
         if all(isinstance(value, type_) for value in there):
