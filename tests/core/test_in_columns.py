@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
@@ -9,7 +10,9 @@ import pytest
 from amphora.core.form.bindings import MISSING
 from amphora.core.form.filled import Filled, filled_in
 from amphora.render.changes import in_words
+from amphora.render.history import whole_side
 from amphora.render.in_columns import in_columns
+from amphora.render.plain_values import PlainValues
 from amphora.render.result import shown
 
 LONG = "the first of many words that stand in both of these texts, "
@@ -51,6 +54,13 @@ def test_tokens_are_told_as_what_they_stand_for_wherever_they_stand() -> None:
         == "see form('form:Mill One'), ${amphora:x}"
     )
     assert in_words("amphora:literal:form:a", {}) == "amphora:form:a"
+
+
+def test_what_is_empty_is_told_from_what_is_not_there() -> None:
+    page = PlainValues({}, {})
+    assert [page.told(value) for value in ("", MISSING, "a", [""])] == ['""', "", "a", '[\n ""\n]']
+    record: Any = SimpleNamespace(bindings={})
+    assert [whole_side(value, record) for value in ("", None, "a")] == ['""', None, "a"]
 
 
 @pytest.mark.parametrize(

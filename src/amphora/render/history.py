@@ -236,7 +236,9 @@ def side_words(value: str | None, record: Record) -> str:
 def whole_side(value: str | None, record: Record) -> str | None:
     """The same for a page, where nothing has to be cut."""
     token = parse_token(value)
-    return side_words(value, record) if token and token.is_need and token.key in record.bindings else value
+    if token and token.is_need and token.key in record.bindings:
+        return side_words(value, record)
+    return '""' if value == "" else value
 
 
 def closed(entry: Entry) -> str:

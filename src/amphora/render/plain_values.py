@@ -34,7 +34,8 @@ class PlainValues:
         """A value in words, no longer than a person reads; empty where there is none."""
         if value is MISSING:
             return ""
-        text = self._text(value) if isinstance(value, str) else self._json(value)
+        # Empty is not the same as not there.
+        text = self._text(value) or '""' if isinstance(value, str) else self._json(value)
         return text if len(text) <= MOST_LETTERS else text[:MOST_LETTERS] + " …"
 
     def lines(self, text: str) -> str:
