@@ -50,6 +50,8 @@ CHOICES: dict[str, tuple[Any, ...]] = {
     "by": (True, False),
     "bulk": (False, False, True),
     "takes_id": (False, True),
+    "asks": ("by path", "by path", "by body"),
+    "keyed": (False, False, True),
 }
 ABSENT, TAKEN, USED, MISSING, RUNNING, MOVED = (404, 409, 409, 422, 409, 412)
 INTERNAL = 500
@@ -65,6 +67,9 @@ def chosen(seed: int) -> dict[str, Any]:
     choice = {name: by_chance.choice(values) for name, values in CHOICES.items()}
     # What identifies everywhere needs no address around it.
     choice["addressed"] = choice["addressed"] and choice["ids"] != "global"
+    choice["keyed"] = choice["keyed"] and not choice["addressed"]
+    # A page that is asked for in a body is the one behind so many rows.
+    choice["pages"] = "offset" if choice["asks"] == "by body" else choice["pages"]
     # Whoever makes something may say its id, where that can be any.
     return choice | {"takes_id": choice["takes_id"] and choice["ids"] == "uuid" and not choice["addressed"]}
 
@@ -287,6 +292,8 @@ class Platform:
         inner = (body or {}).get("item", body) if isinstance(body, dict) else body
         if not id_:
             return self._list(kind, said) if method == "GET" else self._create(kind, inner)
+        if id_ == "list" and method == "POST":
+            return self._list(kind, {"from": body["after"]})
         if id_ == "remove":
             for native in inner["ids"]:
                 if self.choice["ids"] == "number" and not isinstance(native, int):
@@ -482,7 +489,10 @@ class Platform:
         start = (int(said.get("page", 1)) - 1) * PAGE if how == "page" else int(said.get("from") or 0)
         end = len(rows) if how == "none" else start + PAGE
         address = f"{self.address}/{kind}s?from={end}" if end < len(rows) else None
-        body = {"rows": rows[start:end], "after": str(end) if address else None, "next": address}
+        page: Any = rows[start:end]
+        if self.choice["keyed"]:
+            page = {str(row["id"]): {name: part for name, part in row.items() if name != "id"} for row in page}
+        body = {"rows": page, "after": str(end) if address else None, "next": address}
         return 200, body, {"Link": f'<{address}>; rel="next"'} if address and how == "link" else {}
 
 
@@ -490,7 +500,7 @@ def sheets(choice: dict[str, Any]) -> dict[str, str]:
     """The bridge sheet and its kind sheets, by their names."""
     pages = {
         "page": 'ask = "page"',
-        "offset": 'ask = "from"',
+        "offset": 'ask = "from"' if choice["asks"] == "by path" else "",
         "cursor": 'ask = "from"\nnext = "$.after"',
         "next": 'next = "$.next"',
     }
@@ -550,9 +560,12 @@ def _kind_lines(choice: dict[str, Any], kind: str) -> str:
     leave = (
         f'post = "{path}/remove", body = {{ ids = ["{{id}}"] }}' if choice["bulk"] else f'delete = "{path}/{{id}}"'
     )
+    by_body = f'post = "{path}/list", body = {{ after = "{{offset}}" }}'
+    asked = by_body if choice["asks"] == "by body" else f'get = "{path}"'
+    keyed = ', keyed = { at = "$.rows", as = "id" }' if choice["keyed"] else ""
     lines = [
         f"[item.{kind}]",
-        f'index = {{ get = "{path}", rows = "$.rows[*]" }}',
+        f'index = {{ {asked}, rows = "$.rows[*]"{keyed} }}',
         f'read = {{ get = "{path}/{{id}}"{at} }}',
         'id = "$.id"',
         'title = "$.name"',
