@@ -13,7 +13,7 @@ from amphora.files.workspace_writer import drop_environment, move_environment
 def remove_environment(session: Session, name: str) -> None:
     """Takes an environment out of the workspace. NotReady while something of it is open, or something names it."""
     workspace = session.workspace
-    workspace.environment(name)
+    workspace.environment(name, may_be_new=False)
     _refuse_open(session, name)
     users = [f"group {group}" for group, names in workspace.groups.items() if name in names]
     users += [f"selection {one}" for one, selection in workspace.selections.items() if selection.environment == name]
@@ -32,7 +32,7 @@ def rename_environment(session: Session, old: str, name: str) -> list[str]:
     """Gives an environment another name wherever one is kept; returns where that was. Runs keep the names that they
     have."""
     workspace = session.workspace
-    workspace.environment(old)
+    workspace.environment(old, may_be_new=False)
     _refuse_open(session, old)
     # The file first: should it be refused, nothing is half renamed.
     move_environment(workspace, old, name)

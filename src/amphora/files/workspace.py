@@ -142,8 +142,9 @@ class Workspace:
         found = [one for name in names for one in self.groups.get(name, (name,))]
         return [self.environment(name).name for name in dict.fromkeys(found)]
 
-    def environment(self, name: str) -> EnvironmentEntry:
-        """The entry of an environment; UsageFault names those that are known."""
+    def environment(self, name: str, may_be_new: bool = True) -> EnvironmentEntry:
+        """The entry of an environment; UsageFault names those that are known, and how to add one where that may be
+        what is wanted."""
         if name in self.environments:
             return self.environments[name]
         if name in self.groups:
@@ -157,7 +158,7 @@ class Workspace:
         names = sorted([*self.environments, *self.groups])
         hints = [f"near: {one}" for one in near(name, names)]
         hints += [f"{name!r} is a package"] if self.is_package(name) else []
-        could_be_new = NAME.fullmatch(name) and not hints
+        could_be_new = may_be_new and NAME.fullmatch(name) and not hints
         raise UsageFault(
             f"The workspace has no environment {name!r}.",
             subject=name,
