@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable
-from dataclasses import field
 
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
@@ -35,7 +34,7 @@ class Others:
 
     since: str = ""
     count: int = 0
-    moved: tuple[Elsewhere, ...] = field(default=())
+    moved: tuple[Elsewhere, ...] = ()
     untold: int = 0
 
 

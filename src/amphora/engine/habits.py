@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from amphora.core.form.filled import Filled, filled_in, is_secret, stayed
+from amphora.core.form.filled import Filled, filled_in, stayed
 from amphora.core.values.keys import Key
 from amphora.core.values.pointers import parse_pointer
+from amphora.core.values.tokens import is_secret
 from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Opened, Session
 from amphora.engine.sides import form_of

@@ -28,8 +28,7 @@ def add_environment(workspace: Workspace, entry: EnvironmentEntry) -> Workspace:
     import tomlkit
 
     _refuse_name(workspace, entry.name)
-    path = workspace.folder / FILE
-    document = tomlkit.parse(path.read_text(encoding=TYPED))
+    path, document = _document(workspace)
     table = tomlkit.table()
     for name in ("location", "bridge", "role", "region", "customer", "sign_in", "user"):
         if value := getattr(entry, name):
@@ -49,8 +48,7 @@ def set_ledger(workspace: Workspace, url: str, sign_in: str) -> None:
     """Writes into `amphora.toml` on which server the ledger is."""
     import tomlkit
 
-    path = workspace.folder / FILE
-    document = tomlkit.parse(path.read_text(encoding=TYPED))
+    path, document = _document(workspace)
     if "amphora" not in document:
         document.add("amphora", tomlkit.table())
     table: Any = document["amphora"]
@@ -67,8 +65,7 @@ def set_sign_in(workspace: Workspace, name: str, sign_in: str) -> None:
     """Writes where an environment's secret is kept into `amphora.toml`."""
     import tomlkit
 
-    path = workspace.folder / FILE
-    document = tomlkit.parse(path.read_text(encoding=TYPED))
+    path, document = _document(workspace)
     document["environments"][name]["sign_in"] = sign_in
     _write(path, tomlkit.dumps(document))
 
@@ -79,8 +76,7 @@ def save_selection(workspace: Workspace, name: str, selection: Selection) -> Non
 
     if workspace.selections.get(name) == selection:
         return
-    path = workspace.folder / FILE
-    document = tomlkit.parse(path.read_text(encoding=TYPED))
+    path, document = _document(workspace)
     table = tomlkit.table()
     values = {"environment": selection.environment, "items": list(selection.items)}
     values |= {
@@ -103,8 +99,7 @@ def drop_environment(workspace: Workspace, name: str) -> None:
     """Takes an environment's table out of `amphora.toml`."""
     import tomlkit
 
-    path = workspace.folder / FILE
-    document = tomlkit.parse(path.read_text(encoding=TYPED))
+    path, document = _document(workspace)
     environments: Any = document["environments"]
     del environments[name]
     _write(path, tomlkit.dumps(document))
@@ -115,8 +110,7 @@ def move_environment(workspace: Workspace, old: str, name: str) -> None:
     import tomlkit
 
     _refuse_name(workspace, name)
-    path = workspace.folder / FILE
-    document: Any = tomlkit.parse(path.read_text(encoding=TYPED))
+    path, document = _document(workspace)
     # In the order in which they stand: that is the order in which they are listed.
     tables = {(name if one == old else one): table for one, table in document["environments"].items()}
     for one in list(document["environments"]):
@@ -145,6 +139,14 @@ def _refuse_name(workspace: Workspace, name: str) -> None:
             subject=name,
             next_step=advice(f"Choose another name, or change it in {FILE}."),
         )
+
+
+def _document(workspace: Workspace) -> tuple[Path, Any]:
+    """The file, and its document, in which whatever people wrote keeps its place."""
+    import tomlkit
+
+    path = workspace.folder / FILE
+    return path, tomlkit.parse(path.read_text(encoding=TYPED))
 
 
 def _write(path: Path, text: str) -> None:

@@ -17,7 +17,7 @@ from amphora.core.values.pointers import (
     without_value,
     write_pointer,
 )
-from amphora.core.values.tokens import parse_token
+from amphora.core.values.tokens import is_secret
 
 
 @dataclass(frozen=True)
@@ -56,12 +56,6 @@ class Filled:
         """The inverse of `to_json`."""
         at, asked, found = row
         return Filled(at, asked[0] if asked else MISSING, found[0] if found else MISSING)
-
-
-def is_secret(asked: Json) -> bool:
-    """Whether what was asked for is a secret, which may wait until somebody enters it."""
-    token = parse_token(asked) if isinstance(asked, str) else None
-    return token is not None and token.kind == "secret"
 
 
 def filled_in(asked: Json, found: Json) -> list[Filled]:

@@ -18,7 +18,7 @@ from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.pointers import Pointer, write_pointer
 from amphora.core.values.raw import Raw, size_of, whole
-from amphora.core.values.tokens import MASK, parse_token, render_text
+from amphora.core.values.tokens import MASK, is_secret, parse_token, render_text
 
 INLINE_BYTES = 1 << 16
 """Attachments up to this size are written into definitions, whatever an environment keeps apart."""
@@ -118,8 +118,7 @@ class _Writer:
 
         def value_of(token: str) -> object:
             value = self.names.value_of(token)
-            parsed = parse_token(token)
-            if value is MISSING or (parsed and parsed.kind == "secret"):
+            if value is MISSING or is_secret(token):
                 # Nothing in its place for now; what is missing stops the import before anything of this is written.
                 self.missing.append((write_pointer(at), token))
                 return ""

@@ -22,7 +22,16 @@ from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.pointers import Pointer, write_pointer
 from amphora.core.values.raw import Raw
-from amphora.core.values.tokens import PREFIX, attachment_of, escape, parse_token, render_text, token_for, unbound
+from amphora.core.values.tokens import (
+    PREFIX,
+    attachment_of,
+    escape,
+    is_secret,
+    parse_token,
+    render_text,
+    token_for,
+    unbound,
+)
 
 _DATA_URL = re.compile(r"data:([^;,]*);base64,([A-Za-z0-9+/=]*)")
 
@@ -170,9 +179,8 @@ class Reader:
         return value not in self.inward and self._token_of(value) is None
 
     def _secret(self, at: Pointer, guide: Json) -> str:
-        token = parse_token(guide)
-        if token and token.kind == "secret":
-            return str(token)
+        if is_secret(guide):
+            return str(guide)
         return token_for(self._own_name("secret", at))
 
     def _setting(self, value: Json, at: Pointer, guide: Json) -> Json:

@@ -15,7 +15,7 @@ from amphora.core.values.canon import same
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.pointers import Pointer, write_pointer
-from amphora.core.values.tokens import parse_token
+from amphora.core.values.tokens import is_secret
 
 
 class By(StrEnum):
@@ -284,8 +284,7 @@ def _is_secret(value: Json, walk: Walk) -> bool:
         # An empty bag is no secret: `{}` against nothing has to be told apart, or a platform that insists on the
         # object would refuse what we write.
         return is_bag and bool(value) and all(_is_secret(part, walk.step(name)) for name, part in value.items())
-    token = parse_token(value)
-    return token is not None and token.kind == "secret"
+    return is_secret(value)
 
 
 def equal(left: Json, right: Json) -> bool:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 from heapq import nlargest
+from itertools import islice
 from operator import itemgetter
 
 _PART_END = re.compile(r"[-/:. ]")
@@ -25,21 +26,19 @@ def near(name: str, known: Iterable[str], most: int = 1, alike: float = 0.55) ->
     # Loaded where something is wrong, and nowhere else: every command starts without it.
     from difflib import SequenceMatcher
 
-    wanted, least = name.casefold(), alike
+    known, wanted, least = dict.fromkeys(known), name.casefold(), alike
     found: list[tuple[float, str]] = []
     matcher = SequenceMatcher()
-    for one in dict.fromkeys(known):
-        # Whoever says a part of a name may mean it, however much longer that is.
-        is_part = len(wanted) >= SHORTEST and wanted in one.casefold()
+    for one in known:
         start = _shared_parts(wanted, one.casefold())
         matcher.set_seqs(one.casefold()[start:], wanted[start:])
         # From the cheapest bound to the real thing, and only what beats those found: a platform may hold thousands.
-        bounds = (matcher.real_quick_ratio, matcher.quick_ratio, matcher.ratio)
-        if (is_part and least <= alike) or all(bound() >= least for bound in bounds):
-            how = max(matcher.ratio(), alike if is_part else 0.0)
-            found = nlargest(most, [*found, (how, one)], key=itemgetter(0))
+        if all(bound() >= least for bound in (matcher.real_quick_ratio, matcher.quick_ratio, matcher.ratio)):
+            found = nlargest(most, [*found, (matcher.ratio(), one)], key=itemgetter(0))
             least = max(alike, found[-1][0]) if len(found) == most else alike
-    return [one for _, one in found]
+    # Whoever says a part of a name may mean it, however much longer that is.
+    parts = (one for one in known if len(wanted) >= SHORTEST and wanted in one.casefold())
+    return [one for _, one in found] or list(islice(parts, most))
 
 
 def _shared_parts(one: str, other: str) -> int:

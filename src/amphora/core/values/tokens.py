@@ -91,6 +91,12 @@ def parse_token(text: object) -> Token | None:
     return _taken_apart(text)
 
 
+def is_secret(text: object) -> bool:
+    """Whether a value is the token of a secret."""
+    token = parse_token(text)
+    return token is not None and token.kind == "secret"
+
+
 def attachment_of(text: object) -> str | None:
     """The SHA-256 by which a value names an attachment, in lower-case hexadecimal; None where it names none. Nothing
     else is taken for one: of what a server says, names of files and addresses are made."""

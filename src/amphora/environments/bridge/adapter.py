@@ -226,7 +226,7 @@ class Bridge(Acts):
                     answer, where, call.said("id_form") if where == call.said("id") else "", part.paths
                 )
             # Some take the id that they are given in the path, and need not say it again.
-            native = native or (uid if "{uid}" in call.path else "")
+            native = native or (uid if call.says_id else "")
             if part.within and native:
                 native = self.items.holders.made(part, native, values["parent"])
             single = self.items.shown(part, native) if native else None

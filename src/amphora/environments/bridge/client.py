@@ -55,7 +55,7 @@ class Client(Caller):
     def __init__(self, sheet: BridgeSheet, base_url: str, user: str, secret: str, ca_file: str = "") -> None:
         how = sheet.sign_in.get("how", "none")
         super().__init__(base_url, f"{sheet.title} does", _SECRET_KINDS.get(how, "a key or token"), ca_file)
-        self.sheet, self._how = sheet, how
+        self.sheet = sheet
         self._user, self._secret = user, headed(secret, base_url)
         # Stands for the token in bodies until they are sent: a word that no item can hold by chance or by malice.
         self._mark, self._shown = secrets.token_hex(16), self._secret
@@ -147,7 +147,7 @@ class Client(Caller):
         is_read: bool,
     ) -> Answer:
         values = {"user": self._user, "address": self.base_url, **values}
-        path = self._path(call.path, values)
+        path = self.path_of(call.path, values)
         path += ("&" if "?" in path else "?") + query if query else ""
         # What is sent stands inside of what the sheet says, or is all of it.
         inner = {**values, "definition": body, "token": self._mark}
@@ -175,7 +175,7 @@ class Client(Caller):
     def _content_of(self, call: Call, values: Mapping[str, Json]) -> httpx.Response:
         """The answer to a call that reads what may be no JSON."""
         values = {"address": self.base_url, **values}
-        answer = self._exchanged(call, self._path(call.path, values), values, {"Accept": "*/*"}, {}, is_read=True)
+        answer = self._exchanged(call, self.path_of(call.path, values), values, {"Accept": "*/*"}, {}, is_read=True)
         # What is JSON may be a refusal all the same, where these are answered like anything else.
         if self.sheet.refused and may_be_json(answer):
             body = json_of(answer)
@@ -190,7 +190,7 @@ class Client(Caller):
         named = (str(values.get("title") or part), content, media_type)
         options: dict[str, Any] = {"files": {part: named}} if part else {"content": content}
         headers = {} if part else {"Content-Type": media_type}
-        answer = self._exchanged(call, self._path(call.path, values), values, headers, options, is_read=False)
+        answer = self._exchanged(call, self.path_of(call.path, values), values, headers, options, is_read=False)
         body = json_of(answer)
         # What it says of a file that it took is its own matter; that it did not take it is not.
         if body is not None and self._is_refusal(answer, body):
@@ -314,7 +314,7 @@ class Client(Caller):
         return Answer(whole, answer.headers.get("ETag", ""), location, asked)
 
     def _sign_in(self) -> Mapping[str, str]:
-        signed = signed_in(self, self.sheet, self._user, self._secret, self._path)
+        signed = signed_in(self, self.sheet, self._user, self._secret)
         self._shown = signed.shown
         return signed.headers
 
@@ -328,7 +328,7 @@ class Client(Caller):
         """The cookies that the platform has set; of one name the latest."""
         return {cookie.name: cookie.value or "" for cookie in self._http.cookies.jar}
 
-    def _path(self, said: str, values: Mapping[str, Json]) -> str:
+    def path_of(self, said: str, values: Mapping[str, Json]) -> str:
         """Where a call goes: behind the base, or behind the bare address if the sheet says so. A whole address stands
         for itself: where somebody signs in by the sheet, or a place that the platform itself named."""
         path = str(filled(said.removeprefix(lines.BARE), values, is_path=True))

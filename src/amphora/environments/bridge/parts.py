@@ -30,6 +30,11 @@ class Call:
     more: Mapping[str, Any] = field(default_factory=dict)
     """What else is said of it."""
 
+    @property
+    def says_id(self) -> bool:
+        """Whether its path has the id of what it makes, which is then one of our choice."""
+        return "{uid}" in self.path
+
     def said(self, name: str, default: Any = "") -> Any:
         """One more thing that is said of the call."""
         return self.more.get(name, default)
@@ -203,7 +208,7 @@ class ItemPart:
     @property
     def known_by(self) -> str:
         """The place of what a creation of ours is known by for certain; empty where nothing is."""
-        if self.create is None or not (self.create.said("uid") or "{uid}" in self.create.path):
+        if self.create is None or not (self.create.said("uid") or self.create.says_id):
             return ""
         # In the path it is the id, if nothing else is said.
         return self.paths.get("uid") or self.paths["id"]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import base64
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from typing import Any, Protocol
 from urllib.parse import unquote
 
@@ -23,6 +23,10 @@ class Line(Protocol):
     """What signing in takes of the line to a platform."""
 
     base_url: str
+
+    def path_of(self, said: str, values: Mapping[str, Json]) -> str:
+        """Where a call goes."""
+        ...
 
     def sign(self, call: Call, path: str, headers: Mapping[str, str], **options: Any) -> httpx.Response:
         """What one of its calls answers; EnvironmentRefused where it knows nobody by that."""
@@ -49,9 +53,7 @@ class Signed:
     shown: str
 
 
-def signed_in(
-    line: Line, sheet: BridgeSheet, user: str, secret: str, path_of: Callable[[str, Mapping[str, Json]], str]
-) -> Signed:
+def signed_in(line: Line, sheet: BridgeSheet, user: str, secret: str) -> Signed:
     """Signs in; EnvironmentRefused where what answers is not what the sheet says."""
     table, headers, shown = sheet.sign_in, dict[str, str](), secret
     values: dict[str, Json] = {"user": user, "secret": secret, "address": line.base_url}
@@ -66,33 +68,27 @@ def signed_in(
         headers[table["header"]] = secret
     elif how == "client":
         is_in_body = table.get("credentials") == "body"
-        path = path_of(table["token"], {})
+        path = line.path_of(table["token"], {})
         token = line.client_token(path, user, secret, table.get("scope", ""), is_in_body)
         headers["Authorization"] = f"Bearer {token}"
     elif how == "login":
         assert sheet.login
-        shown = _token(line, sheet.login, path_of, values, headers)
+        shown = _token(line, sheet.login, values, headers)
         # Where it stands in the bodies it may be no header at all, and a cookie goes along by itself.
         if header := table.get("header", "" if sheet.login.said("cookie") else "Authorization"):
             headers[header] = f"{table.get('scheme', 'Bearer')} {shown}".strip()
     for call in sheet.also:
-        headers[call.said("header")] = _token(line, call, path_of, values, headers)
+        headers[call.said("header")] = _token(line, call, values, headers)
     return Signed(headers, shown)
 
 
-def _token(
-    line: Line,
-    call: Call,
-    path_of: Callable[[str, Mapping[str, Json]], str],
-    values: Mapping[str, Json],
-    headers: Mapping[str, str],
-) -> str:
+def _token(line: Line, call: Call, values: Mapping[str, Json], headers: Mapping[str, str]) -> str:
     """What a call gives to be shown: a part of its answer, or a cookie that it sets."""
     options: dict[str, Any] = {"json": filled(call.body, values)} if call.body is not None else {}
     # As RFC 6749 wants it, and whoever follows it.
     options |= {"data": filled(form, values)} if (form := call.said("form", None)) else {}
     more = {name: str(filled(text, values)) for name, text in call.headers.items()}
-    answer = line.sign(call, path_of(call.path, values), {**headers, **more}, **options)
+    answer = line.sign(call, line.path_of(call.path, values), {**headers, **more}, **options)
     if name := call.said("cookie"):
         # Percent-encoded, as cookies hold what isn't plain: whoever compares it has the text.
         token = unquote(line.cookies().get(name, ""))
