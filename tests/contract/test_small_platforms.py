@@ -5,12 +5,14 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
 import pytest
 
-from tests.conftest import run_program
+from tests.conftest import Done, run_program
 from tests.contract.answering import Said, described, pair, served
 from tests.contract.lives import life
 from tests.contract.test_bridge import SMALL, THING
@@ -410,13 +412,21 @@ class Quirky:
         return [str(one["name"]) for one in self.things.values()]
 
 
-def test_what_a_busy_platform_turns_away_is_tried_again_and_then_put_back(tmp_path: Path) -> None:
-    here, there = Quirky(""), Quirky("busy")
+@contextmanager
+def second_carried(folder: Path, there: Quirky) -> Iterator[Callable[..., Done]]:
+    """A plain platform whose one thing, the second, is in the package p, and another one, by the same sheet."""
+    here = Quirky("")
     here.things[1]["name"] = "second"
-    (tmp_path / "small.toml").write_text(SMALL, "utf-8")
-    (tmp_path / "thing.toml").write_text(THING, "utf-8")
-    with pair(tmp_path, "small", here, there) as run:
+    (folder / "small.toml").write_text(SMALL, "utf-8")
+    (folder / "thing.toml").write_text(THING, "utf-8")
+    with pair(folder, "small", here, there) as run:
         run("export", "here", "second", "--as", "p")
+        yield run
+
+
+def test_what_a_busy_platform_turns_away_is_tried_again_and_then_put_back(tmp_path: Path) -> None:
+    there = Quirky("busy")
+    with second_carried(tmp_path, there) as run:
         assert "1 created" in run("import", "p", "there", "--yes").out
         assert (there.names, there.calls) == (["first", "second"], 3)
         run("undo", "last", "--yes")
@@ -487,18 +497,19 @@ def test_what_a_platform_does_otherwise_is_found_by_a_proof(quirk: str, code: in
 
 
 def test_what_a_platform_never_takes_is_not_as_promised_and_nobodys_edit(tmp_path: Path) -> None:
-    here, there = Quirky(""), Quirky("drops")
-    here.things[1]["name"] = "second"
-    (tmp_path / "small.toml").write_text(SMALL, "utf-8")
-    (tmp_path / "thing.toml").write_text(THING, "utf-8")
-    with pair(tmp_path, "small", here, there) as run:
-        run("export", "here", "second", "--as", "p")
+    there = Quirky("drops")
+    with second_carried(tmp_path, there) as run:
         told = run("import", "p", "there", "--yes", code=1).out
         assert "thing:second is not as promised: something else stands at b" in told
         assert "that is taken for as promised" not in told
         assert "thing:second: not taken there as it was written" in run("verify", "p", "there", code=1).out
         assert "Nothing in there was edited" in run("edits", "there").out
         assert "Nothing to do" in run("import", "p", "there", "--yes").out
+        # What somebody enters there is theirs.
+        there.things[2] |= {"b": "theirs", "rev": 9}
+        assert "not taken there" not in run("verify", "p", "there", code=1).out
+        assert "thing:second" in run("edits", "there", code=1).out
+        there.things[2] |= {"b": "", "rev": 10}
         # Until somebody says that this is no part of a thing.
         (tmp_path / "thing.toml").write_text(f'{THING}volatile = ["$.b"]\n', "utf-8")
         run("verify", "p", "there")
@@ -542,6 +553,10 @@ def test_slips_that_no_answer_contradicts_are_told_by_a_proof(tmp_path: Path) ->
             (('"$.name"', '"$.nme"'), "there is no title at $.nme. At small.toml, item.thing.index."),
             (('"$.rev"', '"$.ref"'), "there is no revision at $.ref."),
             (('changed_at = "$.a"', 'changed_by = "$"'), "at $ there is no text for changed_by."),
+            (
+                ('changed_at = "$.a"', 'row = "$.about"'),
+                "at $.about there is no object. At small.toml, item.thing.row.",
+            ),
         ):
             (tmp_path / "small.toml").write_text(sheet.replace(*slip), "utf-8")
             done = run_program(tmp_path, "survey", "t")

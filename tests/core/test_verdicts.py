@@ -355,6 +355,8 @@ def test_edits_verification_difference_and_withdrawal() -> None:
         said = (free.words.endswith(f"delivered {words} over before."), free.code, free.standing)
         assert said == (True, 0, "plain")
     assert target_verdicts.of_edits("live", [], "", []).words.startswith("Nothing in live was edited")
+    none = target_verdicts.of_edits("live", [], "", [], has_packages=False)
+    assert none.words == "No package is in force in live: nothing there counts as edited."
     one = target_verdicts.of_edits("live", [MINE], "", [])
     assert (one.words, one.code, one.standing, str(one.next_step)) == (
         "1 item in live edited since the packages in force delivered it.",

@@ -77,6 +77,14 @@ def test_edits_removals_and_strangers_are_told_apart(brought: Program, halcyon: 
     )
 
 
+def test_a_name_that_is_nowhere_is_a_slip_and_an_empty_target_no_proof(brought: Program) -> None:
+    slip = brought("verify", "ticket", "grove-live")
+    assert (slip.code, "near: tickets-1.0.0" in slip.err, "amphora import" in slip.err) == (2, True, False), slip.err
+    never = brought("verify", "tickets", "grove-test")
+    assert (never.code, "was never imported" in never.err) == (3, True)
+    assert brought("edits", "grove-test").verdict.startswith("No package is in force in grove-test")
+
+
 def test_what_was_not_written_so_is_damage_and_no_edit(brought: Program, halcyon: Path) -> None:
     with closing(sqlite3.connect(halcyon / "grove-live.practice")) as db:
         [[text]] = db.execute("select live from items where name = 'weigh-slip'")

@@ -32,7 +32,7 @@ def edits(
     """
     from amphora.core.values.errors import UsageFault
     from amphora.engine.edits import carry_back as carried
-    from amphora.engine.edits import edits_of, origin_of, put_back_dockets
+    from amphora.engine.edits import edits_of, holds_ours, origin_of, put_back_dockets
     from amphora.files.docket_file import write_docket
     from amphora.render.edits import edits_result
 
@@ -49,4 +49,6 @@ def edits(
             for docket in put_back_dockets(work.session, environment, found):
                 files.append(f"{docket.package}-{docket.version}.{environment}.docket.yaml")
                 write_docket(work.session.workspace.folder / files[-1], docket)
-        work.show(edits_result(environment, found, made, files, origin_of(work.session, found) if made else ""))
+        origin = origin_of(work.session, found) if made else ""
+        has_packages = holds_ours(work.session, environment)
+        work.show(edits_result(environment, found, made, files, origin, has_packages))

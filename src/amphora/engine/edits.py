@@ -69,6 +69,11 @@ def edits_of(session: Session, environment: str) -> list[Edited]:
     return found
 
 
+def holds_ours(session: Session, environment: str) -> bool:
+    """Whether anything that a package brought is in force in an environment: else nothing there counts as edited."""
+    return bool(session.ledger.claims(session.open(environment).description.uid))
+
+
 def still_ours(edits: Sequence[Edited]) -> list[Edited]:
     """Those of items that were not handed over: somebody has to say what becomes of them."""
     return [one for one in edits if not one.is_handed_over]

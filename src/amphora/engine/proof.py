@@ -241,7 +241,7 @@ def _proved(session: Session, environment: str, deliveries: Sequence[Delivery]) 
     linked = {one.key: rows[one.key] for one in deliveries if one.key in rows and told.get(rows[one.key].native_id)}
     menders = Menders(session.ledger, look.side.uid)
     blamed = {one.key: _blamed(session, one, rows.get(one.key), menders) for one in wrong}
-    blamed |= {one.key: Off(Cause.REFUSED) for one in wrong if one.is_there and _never_taken(one, look)}
+    blamed |= {key: Off(Cause.REFUSED) for key in look.refused}
     handed_over = Claims(session.ledger.claims(look.side.uid)).handed_over(blamed)
     theirs = {k: o for k, o in blamed.items() if k in handed_over and o.cause in (Cause.EDITED, Cause.GONE)}
     tried = _opened(session, environment, {key: row.link for key, row in linked.items()})
@@ -265,12 +265,6 @@ def _proved(session: Session, environment: str, deliveries: Sequence[Delivery]) 
         theirs=theirs,
     )
     return proof, look.side
-
-
-def _never_taken(one: Verified, look: Look) -> bool:
-    """Whether all in which an item is not as promised is what the platform did not take in the first place."""
-    lost = look.lost.get(one.key, frozenset())
-    return all(any(f"{change.place}/".startswith(f"{at}/") for at in lost) for change in one.differences)
 
 
 def _opened(session: Session, environment: str, links: Mapping[Key, str]) -> dict[Key, str]:

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from amphora.core.form.copies import taken_apart
 from amphora.core.values.errors import AmphoraError, NotReady, UsageFault
 from amphora.core.values.model import Claim
 from amphora.core.values.next_step import to_type
 from amphora.core.values.versions import is_version, newest
 from amphora.engine.session import Session
+from amphora.files.package import find_package
 from amphora.ledger.records import IMPORT, PUT_BACK, UNDONE, Run
 
 
@@ -38,6 +40,12 @@ def nothing_of(session: Session, package: str, environment: str, uid: str) -> Am
     if any(run.name == package for run in runs):
         words = f"{package} is a run, and a run has an environment of its own."
         return UsageFault(words, subject=package, next_step=to_type("verify", package))
+    if all(run.package != package for run in runs):
+        # A name that is nowhere is a slip: nobody is told to import it.
+        try:
+            find_package(taken_apart(package)[0], session.workspace.packages)
+        except UsageFault as slip:
+            return slip
     mine = [run for run in runs if run.uid == uid and run.package == package]
     words = f"Nothing of {package} is in force in {environment}: what was brought is undone, withdrawn or let go."
     after = to_type("import", package, environment)

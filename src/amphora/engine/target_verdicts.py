@@ -59,10 +59,19 @@ def of_proof(proof: Proof) -> Verdict:
 
 
 def of_edits(
-    environment: str, edits: Sequence[Edited], made: str, dockets: Sequence[str], origin: str = ""
+    environment: str,
+    edits: Sequence[Edited],
+    made: str,
+    dockets: Sequence[str],
+    origin: str = "",
+    has_packages: bool = True,
 ) -> Verdict:
     """What was edited in an environment; `made` is the package that carries it back to its `origin`, `dockets` what
-    puts it back. What was handed over counts for nothing: it is theirs to edit."""
+    puts it back. What was handed over counts for nothing: it is theirs to edit. Without any package in
+    force there was nothing to look at."""
+    if not edits and not has_packages:
+        words = f"No package is in force in {environment}: nothing there counts as edited."
+        return Verdict(words, "plain", to_type("overview"))
     if not edits:
         words = f"Nothing in {environment} was edited: all is as the packages in force delivered it."
         return Verdict(words, "good", to_type("history"))

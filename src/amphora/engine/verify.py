@@ -50,8 +50,8 @@ class Look:
     side: Side
     deliveries: tuple[Delivery, ...] = ()
     turned: tuple[Key, ...] = ()
-    lost: Mapping[Key, frozenset[str]] = field(default_factory=dict)
-    """The places (RFC 6901) at which the platform has not taken what was written."""
+    refused: frozenset[Key] = frozenset()
+    """Those which the platform has not taken as they were written, and which nobody has touched since."""
     unread: Mapping[Key, frozenset[str]] = field(default_factory=dict)
     """Members that are read by now, and were not when an item was delivered, or the other way round: of these nobody
     knows what was promised."""
@@ -61,7 +61,7 @@ def looked_at(session: Session, environment: str, deliveries: Sequence[Delivery]
     """The same, with what was found there. What the platform never took is not as promised, where losses count; it is
     nobody's edit all the same."""
     side = with_turned(own_side(session.open(environment), session.ledger, session.crosswalk))
-    lost = {key: frozenset(one.at for one in some if one.is_lost) for key, some in side.filled.items()}
+    losses = {key: lost for key, some in side.filled.items() if (lost := [one for one in some if one.is_lost])}
     if counts_losses:
         side = replace(side, filled={key: _taken(some) for key, some in side.filled.items()})
     shapes = Shapes(side.opened.description.sheets)
@@ -72,20 +72,30 @@ def looked_at(session: Session, environment: str, deliveries: Sequence[Delivery]
     bases = {d.key: replace(d.base, _form=d.merged, states=d.merged_states) for d in there}
     session.listener(f"verifying {environment}", 0, len(there))
     items, _, _ = read_items(side, [d.key for d in there], bases=bases)
-    rows = {d.key: side.by_key[d.key].rows for d in there}
     unread = _unread(session, side, deliveries)
-    verified = [_verified(d, items.get(d.key), rows.get(d.key), side, unread) for d in deliveries]
-    return Look(tuple(verified), items, side, tuple(deliveries), turned, lost, unread)
+    look = Look((), items, side, tuple(deliveries), turned, unread=unread)
+    verified = _looks(look, items)
+    but_for = _looks(look, _with(items, losses)) if losses else verified
+    pairs = zip(verified, but_for, strict=True)
+    refused = frozenset(one.key for one, other in pairs if other.is_as_promised and not one.is_as_promised)
+    return replace(look, verified=verified, refused=refused)
 
 
 def looked_with(look: Look, filled: Mapping[Key, Sequence[Filled]]) -> Look:
     """The same look, once it is known what the environment made of what was written."""
-    items = {
-        k: replace(i, _form=unfilled(i.form, _taken(filled[k]))) if k in filled else i for k, i in look.items.items()
-    }
+    items = _with(look.items, {key: _taken(some) for key, some in filled.items()})
+    return replace(look, verified=_looks(look, items), items=items)
+
+
+def _looks(look: Look, items: Mapping[Key, Item]) -> tuple[Verified, ...]:
+    """How each delivered item stands, with these forms."""
     rows = {key: row.rows for key, row in look.side.by_key.items()}
-    verified = [_verified(d, items.get(d.key), rows.get(d.key), look.side, look.unread) for d in look.deliveries]
-    return replace(look, verified=tuple(verified), items=items)
+    return tuple(_verified(d, items.get(d.key), rows.get(d.key), look.side, look.unread) for d in look.deliveries)
+
+
+def _with(items: Mapping[Key, Item], filled: Mapping[Key, Sequence[Filled]]) -> dict[Key, Item]:
+    """The items as they were asked for at these places."""
+    return {k: replace(i, _form=unfilled(i.form, filled[k])) if k in filled else i for k, i in items.items()}
 
 
 def _taken(filled: Sequence[Filled]) -> list[Filled]:

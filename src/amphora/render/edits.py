@@ -18,10 +18,15 @@ from amphora.render.result import Block, Cell, Grid, Lines, Result, Row
 
 
 def edits_result(
-    environment: str, edits: Sequence[Edited], made: str = "", dockets: Sequence[str] = (), origin: str = ""
+    environment: str,
+    edits: Sequence[Edited],
+    made: str = "",
+    dockets: Sequence[str] = (),
+    origin: str = "",
+    has_packages: bool = True,
 ) -> Result:
     """What was edited in an environment since the last delivery; `made` is the package that carries it back, to its
-    `origin`."""
+    `origin`; `has_packages` tells whether any is in force there."""
     blocks: list[Block] = []
     for one in edits:
         who = f"by {one.who or 'somebody'}{f', {one.at}' if one.at else ''}" if one.listed else "gone"
@@ -35,7 +40,7 @@ def edits_result(
             blocks.append(Lines([Cell("Unpublished edits lie there.", "warn")], title))
     return Result.of(
         "edits",
-        of_edits(environment, edits, made, dockets, origin),
+        of_edits(environment, edits, made, dockets, origin, has_packages),
         blocks,
         {
             "environment": environment,

@@ -136,7 +136,7 @@ class Items:
         self.holders.learn(part, [native_id])
         values = self.holders.values_of(part, str(closed_id(native_id, part.kind.ids)))
         answer = self._perhaps(part.draft, values) or self._perhaps(part.read, values)
-        if answer is None or not self._there(part, [row_in(part, native_id, answer.body)]):
+        if answer is None or not self._there(part, [self._row_in(part, native_id, answer.body)]):
             return None
         return self._definition(part, self._as_shown(part, answer.body, values.get("parent"), is_single=True), values)
 
@@ -200,7 +200,7 @@ class Items:
         answer = live or draft
         if answer is None:
             return None
-        row = row_in(part, native, answer.body)
+        row = self._row_in(part, native, answer.body)
         if not self._there(part, [row]):
             return None
         row = self._row(part, part.row, native, values) if part.row else row
@@ -232,6 +232,15 @@ class Items:
                 return single
             time.sleep(wait_s)
         return self.single(part, native)
+
+    def _row_in(self, part: ItemPart, native: str, answer: Json) -> Json:
+        """What the list shows of an item, in a single answer; EnvironmentRefused where the sheet is wrong about where
+        that stands: it would look like an item that is gone."""
+        row = row_in(part, native, answer)
+        if "row" in part.paths and not isinstance(row, dict):
+            call = replace(part.read, name=f"item.{part.kind.kind}.row")
+            raise self._client.otherwise(call, f"at {part.paths['row']} there is no object")
+        return row
 
     def _row(self, part: ItemPart, call: Call, native: str, values: Mapping[str, Json]) -> Json:
         """The row of one item, and no other one; None where there is none. Some platforms mix up what several ask of
