@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import field, replace
 from enum import StrEnum
-from urllib.parse import urldefrag
 
 from amphora.core.form.parts import parts_named, parts_of
 from amphora.core.form.places import PartOf
@@ -20,12 +19,12 @@ from amphora.core.values.versions import newest
 from amphora.core.values.words import few
 from amphora.engine.elsewhere import Elsewhere, Others, others_since
 from amphora.engine.mender import Menders
+from amphora.engine.pages import Pages, opened_pages
 from amphora.engine.session import Session
 from amphora.engine.sides import Side, read_items
 from amphora.engine.subject import nothing_of, without_version
 from amphora.engine.verify import Look, Verified, looked_at
 from amphora.environments.contract import Probes
-from amphora.environments.links import own_pages, pages_opened
 from amphora.ledger.proofs import Proved
 from amphora.ledger.records import DONE, Delivery, Run
 
@@ -71,10 +70,9 @@ class Proof:
 
     `references` counts the places that lead to something, `dangling` those, by item, that lead nowhere and did not
     when they were delivered, `lost` those that lead to a part which is not there, in words. `links` are the addresses
-    that people were told, `moved` the items that are elsewhere by now; `opened` counts those that were tried, and
-    `closed` are the items where no page came, with what came instead. `later` names, for items that a later run (of
-    another package, where a package is looked at) brought again, that run; `gone` how many were retired, withdrawn or
-    let go since. `others` is what became of everything else.
+    that people were told, `moved` the items that are elsewhere by now, `pages` what came of opening them. `later`
+    names, for items that a later run (of another package, where a package is looked at) brought again, that run;
+    `gone` how many were retired, withdrawn or let go since. `others` is what became of everything else.
     """
 
     environment: str
@@ -89,8 +87,7 @@ class Proof:
     connections: tuple[Connection, ...] = ()
     links: int = 0
     moved: tuple[Key, ...] = ()
-    opened: int = 0
-    closed: Mapping[Key, str] = field(default_factory=dict)
+    pages: Pages = field(default_factory=Pages)
     turned: tuple[Key, ...] = ()
     """What is one of the environment's own connections by now."""
     later: Mapping[Key, str] = field(default_factory=dict)
@@ -126,7 +123,9 @@ class Proof:
     @property
     def wrong(self) -> dict[str, str]:
         """What is off, with the reason."""
-        found: dict[str, str] = {key: f"uses {few(words)}, which is not there" for key, words in self.lost.items()}
+        pages = self.pages
+        found: dict[str, str] = {key: f"its link doesn't open: {pages.closed[key]}" for key in sorted(pages.missing)}
+        found |= {key: f"uses {few(words)}, which is not there" for key, words in self.lost.items()}
         found |= {key: off.cause.value for key, off in self.off.items()}
         # Under names of their own: an item may be called like a connection.
         found |= {f"connection:{one.name}": f"does not answer: {one.reason}" for one in self.broken}
@@ -136,7 +135,7 @@ class Proof:
     @property
     def only_edited(self) -> int:
         """How many items are not as promised because somebody edited them there; 0 where anything else is off."""
-        is_more = bool(self.dangling or self.lost or self.broken or self.by_us)
+        is_more = bool(self.dangling or self.lost or self.broken or self.by_us or self.pages.missing)
         is_more = is_more or any(off.cause is not Cause.EDITED for off in self.off.values())
         return 0 if is_more else len(self.off)
 
@@ -244,7 +243,6 @@ def _proved(session: Session, environment: str, deliveries: Sequence[Delivery]) 
     blamed |= {key: Off(Cause.REFUSED) for key in look.refused}
     handed_over = Claims(session.ledger.claims(look.side.uid)).handed_over(blamed)
     theirs = {k: o for k, o in blamed.items() if k in handed_over and o.cause in (Cause.EDITED, Cause.GONE)}
-    tried = _opened(session, environment, {key: row.link for key, row in linked.items()})
     proof = Proof(
         environment,
         "",
@@ -259,20 +257,11 @@ def _proved(session: Session, environment: str, deliveries: Sequence[Delivery]) 
         tuple(_connections(session, environment, deliveries)),
         len(linked),
         tuple(key for key, row in linked.items() if row.link != told[row.native_id]),
-        len(tried),
-        {key: words for key, words in tried.items() if words},
+        opened_pages(session, look.side, linked),
         look.turned,
         theirs=theirs,
     )
     return proof, look.side
-
-
-def _opened(session: Session, environment: str, links: Mapping[Key, str]) -> dict[Key, str]:
-    """What came of opening links, of those that can be tried from here: nothing where a page came, else in words."""
-    entry = session.open(environment).entry
-    ca_file = str(session.workspace.folder / entry.ca_file) if entry.ca_file else ""
-    found = pages_opened(own_pages(entry.location, links.values()), ca_file)
-    return {key: found[page] for key, link in links.items() if (page := urldefrag(link).url) in found}
 
 
 def _lost(look: Look) -> dict[Key, tuple[str, ...]]:

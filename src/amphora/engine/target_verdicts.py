@@ -39,6 +39,8 @@ def of_proof(proof: Proof) -> Verdict:
     lost = sum(map(len, proof.lost.values()))
     parts += [f"{counted(lost, 'reference leads', 'references lead')} nowhere"] if lost else []
     parts += [f"{counted(len(proof.broken), 'connection')} not answering"] if proof.broken else []
+    shut = len(proof.pages.missing)
+    parts += [f"{counted(shut, 'link leads', 'links lead')} to no page"] if shut else []
     parts += [f"{counted(len(proof.by_us), 'item')} changed that was not to be touched"] if proof.by_us else []
     words = f"{proof.environment} is not as promised: {', '.join(parts)}, {what}.{beside}"
     # One cause has a command of its own; several are looked at in a comparison.
@@ -53,6 +55,8 @@ def of_proof(proof: Proof) -> Verdict:
         )
     elif proof.lost:
         after = to_type("uses", proof.environment, readable(next(iter(proof.lost))))
+    elif not causes and proof.pages.missing and not proof.broken and not proof.by_us:
+        after = advice(f"Open {readable(min(proof.pages.missing))} in {proof.environment}, as people would.")
     elif not causes:
         after = to_type("env", "test", proof.environment)
     return Verdict(words, "bad", after, COUNTS)

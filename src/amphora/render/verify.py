@@ -13,6 +13,7 @@ from amphora.core.values.keys import readable
 from amphora.core.values.next_step import to_type
 from amphora.core.values.visible import visible
 from amphora.core.values.words import begun, counted, every, few
+from amphora.engine.pages import Pages
 from amphora.engine.proof import Off, Proof
 from amphora.engine.target_verdicts import of_proof
 from amphora.engine.verdicts import COUNTS
@@ -109,13 +110,13 @@ def respects(proof: Proof) -> list[tuple[str, str, str, bool | None]]:
         found.append(("connections", counted(len(proof.connections), "connection"), ", ".join(said), is_good))
     if proof.links:
         said = [f"{len(proof.moved)} are elsewhere by now" if proof.moved else "where people were told"]
-        said += [counted(len(proof.closed), "doesn't open", "don't open")] if proof.closed else []
-        every = "all open" if proof.opened == proof.links else f"{proof.opened} tried, which open"
-        said += [every if proof.opened > 1 else "opens"] if proof.opened and not proof.closed else []
-        # Not what was promised, and no fault in what stands there: people have to be told.
-        found.append(
-            ("links", counted(proof.links, "link"), ", ".join(said), None if proof.moved or proof.closed else True)
-        )
+        pages = proof.pages
+        said += [counted(len(pages.closed), "doesn't open", "don't open")] if pages.closed else []
+        every = "all open" if pages.tried == proof.links else f"{pages.tried} tried, which open"
+        said += [every if pages.tried > 1 else "opens"] if pages.tried and not pages.closed else []
+        # What is elsewhere is no fault in what stands there, but people have to be told.
+        is_good = False if pages.missing else None if proof.moved or pages.closed else True
+        found.append(("links", counted(proof.links, "link"), ", ".join(said), is_good))
     if proof.others.since:
         # Only what the run itself changed is a fault; people go on working beside it.
         ours, others = len(proof.by_us), len(proof.changed_since)
@@ -181,6 +182,9 @@ def _beside(proof: Proof) -> list[tuple[str, list[str]]]:
     for one in proof.others.moved:
         who = f", by {one.who} {one.at}" if one.who else ""
         lines[one.is_ours].append(f"{one.title}: {one.what}{who}")
+    shut: dict[bool, list[str]] = {False: [], True: []}
+    for key, words in proof.pages.closed.items():
+        shut[key in proof.pages.missing].append(f"{readable(key)}: {words}")
     theirs = [
         f"{readable(k)}: {o.cause.value}{f', by {o.who} {o.at}' if o.who else ''}" for k, o in proof.theirs.items()
     ]
@@ -193,7 +197,8 @@ def _beside(proof: Proof) -> list[tuple[str, list[str]]]:
         ("Changed there since, beside it", lines[False]),
         ("At another address than people were told", [readable(key) for key in proof.moved]),
         ("A connection of the environment's own by now", [readable(key) for key in proof.turned]),
-        ("Links that don't open", [f"{readable(key)}: {words}" for key, words in proof.closed.items()]),
+        ("Links that lead to no page, though others of their kind do", shut[True]),
+        ("Links that don't open for whoever isn't signed in", shut[False]),
     ]
 
 
@@ -224,13 +229,18 @@ def proof_json(proof: Proof) -> dict[str, object]:
         "references": {"places": proof.references, "dangling": dict(proof.dangling)}
         | ({"lost": {key: list(parts) for key, parts in proof.lost.items()}} if proof.lost else {}),
         "connections": [vars(one) for one in proof.connections],
-        "links": {"told": proof.links, "moved": list(proof.moved)}
-        | ({"tried": proof.opened, "closed": dict(proof.closed)} if proof.opened else {}),
+        "links": {"told": proof.links, "moved": list(proof.moved)} | _pages_json(proof.pages),
         "later": dict(proof.later),
         "no_longer_promised": proof.gone,
         "since": proof.others.since,
         "elsewhere": [vars(one) for one in proof.others.moved] if proof.others.since else None,
     }
+
+
+def _pages_json(pages: Pages) -> dict[str, object]:
+    if not pages.tried:
+        return {}
+    return {"tried": pages.tried, "closed": dict(pages.closed), "missing": sorted(pages.missing)}
 
 
 def proofs_markdown(proofs: Sequence[Proof]) -> str:
@@ -290,6 +300,7 @@ def _cases(proof: Proof) -> list[tuple[str, str, str, bool]]:
     found += [
         ("references", key, f"uses {few(parts)}, which is not there", False) for key, parts in proof.lost.items()
     ]
+    found += [("links", key, proof.pages.closed[key], False) for key in sorted(proof.pages.missing)]
     for connection in proof.connections:
         said = (connection.reason or "it does not answer") if connection.is_working is False else ""
         found.append(("connections", connection.name, said, connection.is_working is None))
