@@ -169,10 +169,10 @@ class Guide:
             self._show(f"{target} has local edits: say what becomes of them.", "warn", lines, again, 3)
         if how == "carry-back":
             self.run("edits", target, "--carry-back")
-            back = to_type("carry", *self._again(target))
+            back = _typed(("carry", *self._again(target)))
             words = f"The edits of {target} are in a package. Bring them into {self.journey.source} first."
             after = to_type("compare", f"{target}-edits", self.journey.source)
-            self._show(words, "warn", [f"Then again: {back}"], after, 3)
+            self._show(words, "warn", [f"Then go on with: {back}"], after, 3)
         return how
 
     def _checked(self, package: str, target: str) -> None:
@@ -300,6 +300,8 @@ class Guide:
         """Shows why it can't go on, as the command said it, and what to do."""
         lines = [str(line) for line in ran.said.get("error", {}).get("details", ())]
         lines += [f"- {reason['message']}" for reason in ran.said.get("in_the_way", ()) if isinstance(reason, dict)]
+        # What is to be done leads to commands of its own, which know nothing of the journey.
+        lines += [f"Then go on with: {_typed(('carry', *self._again(self.journey.target)))}"] if self.done else []
         after = advice(str(ran.said.get("next", "")))
         words = f"{self.journey.name} is not carried yet: {ran.words[0]} stopped. {ran.verdict}"
         self._show(words, "warn", lines, after, code or ran.code)

@@ -264,7 +264,8 @@ def _picked_up(
             subject=found.name,
             next_step=to_type("resume", found.name),
         )
-    work.tell([f"Going on with {found.name}, which is {found.state}."])
+    if not preview:
+        work.tell([f"Going on with {found.name}, which is {found.state}."])
     if isinstance(found, Run):
         go_on_with(work, found, preview=preview)
     else:
