@@ -330,6 +330,27 @@ def test_what_names_something_by_its_title_follows_it_or_is_told(tmp_path: Path,
         assert two.wrote == wrote
 
 
+def test_whether_a_moment_is_guarded_is_said_of_what_is_written_over(tmp_path: Path) -> None:
+    one, two = Halls("one"), Halls("two")
+    one.add("hall", name="Press", size=4)
+    one.add("watch", name="Heat", hall="Press", every=5)
+    ways = ' with = { seen = "{revision}" }, match = "sent" }\nrevision = "$.size"'
+    guarded = HALLS.replace('put = "/hall/{id}" }', 'put = "/hall/{id}",' + ways)
+    for name, text in (("halls", guarded), ("hall", HALL), ("watch", WATCH)):
+        (tmp_path / f"{name}.toml").write_text(text, "utf-8")
+    moment = "takes a write over what somebody changes in that very moment"
+    with pair(tmp_path, "halls", one, two) as run:
+        run("export", "here", "Heat", "--as", "p")
+        assert moment not in run("compare", "p", "there", code=1).out
+        run("import", "p", "there", "--yes")
+        one.held["hall"][1]["size"] = 5
+        run("export", "here", "Heat", "--as", "p")
+        assert moment not in run("compare", "p", "there", code=1).out
+        one.held["watch"][1]["every"] = 6
+        run("export", "here", "Heat", "--as", "p")
+        assert moment in run("compare", "p", "there", code=1).out
+
+
 def test_what_went_in_beside_a_refusal_is_known_to_be_ours(tmp_path: Path) -> None:
     one, two = Halls("one"), Halls("two")
     for name in ("First", "Second", "Third"):

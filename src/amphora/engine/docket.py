@@ -17,7 +17,7 @@ from amphora.core.plan.docket import Custody, Docket, Parting, fingerprint
 from amphora.core.plan.order import wanted_places
 from amphora.core.plan.places import Place, place_of
 from amphora.core.values.errors import UsageFault
-from amphora.core.values.keys import Key, readable
+from amphora.core.values.keys import Key, kind_of, readable
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Finding, Item, Leak
 from amphora.core.values.next_step import advice
@@ -42,7 +42,7 @@ from amphora.engine.runs.stage import looked_up
 from amphora.engine.session import Opened, Session
 from amphora.engine.severed import severed_by
 from amphora.engine.sides import OWN_ADDRESS, Side, target_side
-from amphora.environments.contract import ChoosesIds, Wanted, able
+from amphora.environments.contract import ByDescription, ChoosesIds, Wanted, able
 from amphora.files.agreements import Agreement
 
 
@@ -122,7 +122,7 @@ def prepare(
     retirements = retirements_of(session, side, dropped, {a.key: a for a in actions}, said.fates)
     leaving = [one.key for one in retirements if one.fate is Parting.RETIRE]
     docket = replace(
-        _written_down(session, side, replace(intake, contents=taken), actions, claims),
+        _written_down(session, side, replace(intake, contents=taken), actions, claims, leaving),
         mapped=tuple(mapped),
         retirements=tuple(retirements),
         left_out=tuple(sorted(left)),
@@ -152,7 +152,9 @@ def _shared(
     return {k: p for k, p in shared.items() if k not in last or (last[k].package, last[k].source_uid) != mine}
 
 
-def _written_down(session: Session, side: Side, intake: Intake, actions: Sequence[Action], claims: Claims) -> Docket:
+def _written_down(
+    session: Session, side: Side, intake: Intake, actions: Sequence[Action], claims: Claims, leaving: Sequence[Key]
+) -> Docket:
     """The docket as far as it follows from the package and what was said."""
     said, contents, since = intake.said, intake.contents, intake.since
     claimed = claims.custody(contents.name, contents.source_uid)
@@ -187,11 +189,19 @@ def _written_down(session: Session, side: Side, intake: Intake, actions: Sequenc
         words=said.words,
         has_records=said.records,
         idle_rows=() if said.records else tuple(sorted(contents.records)),
-        is_guarded=side.opened.description.capabilities.is_guarded,
+        is_guarded=_is_guarded(side, [*(one.key for one in actions if one.do is Do.UPDATE), *leaving]),
         source_file=contents.file,
         files=contents.files,
         converted=tuple(one for one in intake.converted if one.key in contents.items),
     )
+
+
+def _is_guarded(side: Side, written_over: Sequence[Key]) -> bool:
+    """Whether the target refuses by itself to write over what somebody changes in that moment, for these items."""
+    environment = side.opened.environment
+    if isinstance(environment, ByDescription):
+        return all(environment.is_guarded(kind) for kind in {kind_of(key) for key in written_over})
+    return side.opened.description.capabilities.is_guarded
 
 
 def _care(
