@@ -52,6 +52,7 @@ CHOICES: dict[str, tuple[Any, ...]] = {
     "takes_id": (False, True),
     "asks": ("by path", "by path", "by body"),
     "keyed": (False, False, True),
+    "turns": ("by call", "by writing"),
 }
 ABSENT, TAKEN, USED, MISSING, RUNNING, MOVED = (404, 409, 409, 422, 409, 412)
 INTERNAL = 500
@@ -71,6 +72,7 @@ def chosen(seed: int) -> dict[str, Any]:
     # A page that is asked for in a body is the one behind so many rows.
     choice["pages"] = "offset" if choice["asks"] == "by body" else choice["pages"]
     # Whoever makes something may say its id, where that can be any.
+    choice["turns"] = choice["turns"] if choice["switch"] == "beside" and not choice["drafts"] else "by call"
     return choice | {"takes_id": choice["takes_id"] and choice["ids"] == "uuid" and not choice["addressed"]}
 
 
@@ -447,6 +449,9 @@ class Platform:
             raise Refused(RUNNING, "it runs")
         if self.choice["revision"] == "etag" and headers.get("if-match") != f'"{one["revision"]}"':
             raise Refused(MOVED, "it was changed meanwhile")
+        written = self._written(kind, one["id"])
+        if body.get("id", written) != written:
+            raise Refused(MISSING, f"{written} is not called {body['id']}")
         if "name" in body:
             self._refuse_name(kind, body["name"], one)
             one["title"] = body["name"]
@@ -466,6 +471,10 @@ class Platform:
         one["shelf"] = (body.get("shelf") or "") if self.choice["shelf"] else ""
         given = body.get("with", {}) if self.choice["nested"] else body
         one["pin"] = given.get("pin", one["pin"])
+        if self.choice["turns"] == "by writing":
+            # What a change that says all leaves out returns to its default.
+            unsaid = "rests" if self.choice["update"] in ("whole", "default") else "runs" if one["on"] else "rests"
+            one["on"] = body.get("state", unsaid) == "runs"
 
     def _remove(self, kind: str, one: dict[str, Any], said: dict[str, str]) -> None:
         if self.choice["switch"] == "rests" and one["on"]:
@@ -551,7 +560,8 @@ def _kind_lines(choice: dict[str, Any], kind: str) -> str:
     change += [f'how = "{choice["update"]}"'] if choice["update"] in ("by member", "merge patch") else []
     change += ['match = "etag"'] if choice["revision"] == "etag" else []
     if choice["update"] == "default":
-        own = '["id", "revision", "archived", "state", "live", "drafted", "lines", "about"]'
+        own = '["revision", "archived", "state", "live", "drafted", "lines", "about"]'
+        own = own.replace('"state", ', "") if choice["turns"] == "by writing" else own
         change += [f'absent = "default", read_only = {own}']
     if choice["hold"]:
         change += [f'first = {{ post = "{path}/{{id}}/hold", at = "$.ticket" }}', 'headers = { X-Ticket = "{held}" }']
@@ -589,6 +599,7 @@ def _kind_lines(choice: dict[str, Any], kind: str) -> str:
         lines += [f'{name} = {{ post = "{path}/{{id}}/{call}" }}' for name, call in PUBLISHING]
     if is_board and choice["switch"]:
         calls = ", ".join(f'{name} = {{ post = "{path}/{{id}}/{name}" }}' for name in ("on", "off"))
+        calls = 'on = "runs", off = "rests"' if choice["turns"] == "by writing" else calls
         lines += ['on = { at = "$.state", is = ["runs"] }', f"switch = {{ {calls} }}"]
     more = []
     if is_board and choice["tags"]:

@@ -305,6 +305,7 @@ name  = "$.name"
     for name in ("user", "team")
 )
 REFERS = f'{KIND}\n[[refers]]\nat = "$.owner"\nto = ["person"]\n'
+BY_WRITING = '\non = "$.on"\nswitch = {{ on = {}, off = {} }}\n'
 SIGNED = '\n[sign_in]\nhow = "client"\ntoken = "{}"\n'
 PUBLISHED, SWITCHED = f"{KIND}\n[states]\npublish = true\n", f"{KIND}\n[states]\nswitch = true\n"
 
@@ -356,6 +357,25 @@ def test_a_sheet_that_is_wrong_is_told_with_its_lines() -> None:
         ),
         (SMALL + PUBLISHED, "`item.thing.draft` is missing"),
         (SMALL + SWITCHED, "`item.thing.on` is missing"),
+        (
+            SMALL + BY_WRITING.format("true", "{ put = '/off' }") + SWITCHED,
+            "has to be two calls, `on` and `off`, or two",
+        ),
+        (
+            SMALL + BY_WRITING.format('"busy"', "false") + SWITCHED,
+            '`item.thing.switch.on`: where "busy" stands, `on` does',
+        ),
+        (
+            SMALL + BY_WRITING.format("true", "1") + SWITCHED,
+            "`item.thing.switch.off`: where 1 stands, `on` doesn't say",
+        ),
+        (SMALL + BY_WRITING.format("[1]", "0") + SWITCHED, "line 15: `item.thing.switch.on` has to be"),
+        (
+            SMALL.replace("update ", "# ") + BY_WRITING.format("1", "0") + SWITCHED,
+            "`item.thing.switch` needs `update`",
+        ),
+        (SMALL + BY_WRITING.replace("$.on", "$..on").format("1", "0") + SWITCHED, "nothing can be written at $..on"),
+        (SMALL + BY_WRITING.format("1", "0") + PUBLISHED + "switch = true\n", "a change only writes the draft there"),
         (SMALL + LINES.replace('id = "$.no"', ""), "`item.thing.rows` needs both `id` and `load.ids`"),
         (SMALL + LINES.replace(', of = "$.a"', ""), "each of `item.thing.rows.links` needs `at` and `of`"),
         (SMALL + LINES, "line 20: `item.thing.rows.links.of`: there is no [[refers]] at $.a in its kind sheet"),

@@ -24,7 +24,7 @@ from amphora.core.needs.crosswalk import (
 from amphora.core.needs.selection import the_one
 from amphora.core.needs.supplies import Supplies, lacking
 from amphora.core.values.errors import UsageFault
-from amphora.core.values.keys import Key, kind_of
+from amphora.core.values.keys import Key, kind_of, readable
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Item, Json
 from amphora.core.values.near import near
@@ -331,7 +331,12 @@ def _answered(session: Session, contents: Contents, name: str, ask: Asker, types
 
 
 def _is_meant(mapped: Mapped, only: Collection[str]) -> bool:
-    return not only or row_name(mapped.need.key) in only or mapped.need.key in only
+    return not only or not _names(mapped.need.key).isdisjoint(only)
+
+
+def _names(key: Key) -> set[str]:
+    """What people may type for a need: as it is shown, as it stands in the crosswalk, and its key."""
+    return {readable(key), row_name(key), key}
 
 
 def _cell(mapped: Mapped, accept: bool) -> Cell | None:
@@ -350,13 +355,13 @@ def _cell(mapped: Mapped, accept: bool) -> Cell | None:
 
 
 def _named(name: str, mapped: Sequence[Mapped], title: str) -> Mapped:
-    found = [one for one in mapped if name in (row_name(one.need.key), one.need.key)]
+    found = [one for one in mapped if name in _names(one.need.key)]
     if len(found) != 1:
         what = "can mean several needs" if found else "is no need"
         raise UsageFault(
             f"{name!r} {what} of {title}.",
             subject=name,
-            details=[one.need.key for one in found or mapped],
+            details=[readable(one.need.key) for one in found or mapped],
             next_step=advice("Name one of these."),
         )
     return found[0]

@@ -7,7 +7,7 @@ from contextlib import contextmanager
 from dataclasses import field
 from enum import StrEnum
 
-from amphora.core.values.errors import AmphoraError
+from amphora.core.values.errors import AmphoraError, EnvironmentRefused
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.engine.session import Opened, Session
@@ -103,9 +103,17 @@ class Broken(Exception):
     """A promise that is not kept, in words."""
 
 
-def expected(kind: type[AmphoraError], call: Callable[[], object], words: str) -> None:
+def expected(kind: type[AmphoraError], call: Callable[[], object], words: str, means: str = "") -> None:
+    """Broken with these words unless a call is refused in this way. `means` is what a refusal of another kind may
+    have to be called in a bridge sheet."""
     try:
         call()
     except kind:
         return
+    except EnvironmentRefused as error:
+        if not means:
+            raise
+        where = f" ({error.place})" if error.place else ""
+        hint = f'If that is how it says so: an [[error]] with means = "{means}"'
+        raise Broken(f"{error.message}{where} {hint}") from error
     raise Broken(words)

@@ -191,6 +191,7 @@ def _stale(proving: Proving, template: Image) -> None:
             RevisionMoved,
             lambda: update(proving, stale, titles[1], image.newest, image.revision),
             "it was written over",
+            "moved",
         )
         # Looked at, for some platforms refuse with words and write all the same.
         now = proving.environment.look([current.native_id])[current.native_id]
@@ -217,7 +218,7 @@ def _overtaken(proving: Proving, environment: Overtaken, image: Image, theirs: s
 
     ours = write_of(proving, image, title, image.newest, image.revision)
     words = "it was written over, right after the look: the platform doesn't compare, and `match` says that it does"
-    expected(RevisionMoved, lambda: environment.overtaken(ours, somebody), words)
+    expected(RevisionMoved, lambda: environment.overtaken(ours, somebody), words, "moved")
 
 
 def _published(proving: Proving, template: Image) -> None:

@@ -80,7 +80,8 @@ class Description:
 
 @dataclass(frozen=True)
 class Identity:
-    """Who is signed in, and what of read, write, publish, switch, retire, grant that account may do; `roles`
+    """Who is signed in, and what of read, write, publish, switch, retire, grant that account may do; `role` is empty
+    where the environment doesn't tell one, `roles`
     are the roles that the environment knows, with what each may do; `lacks` what the account may not do with some
     kinds although it may with others: (permission, kind)."""
 
@@ -89,6 +90,9 @@ class Identity:
     permissions: frozenset[str]
     roles: Mapping[str, frozenset[str]] = field(default_factory=dict)
     lacks: Lacks = frozenset()
+
+    def __str__(self) -> str:
+        return f"{self.account} ({self.role})" if self.role else self.account
 
 
 @dataclass(frozen=True)

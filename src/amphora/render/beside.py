@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 from amphora.core.merge.lines import line_hunks
 from amphora.core.merge.merge import By, FieldChange
@@ -13,6 +13,7 @@ from amphora.core.values.keys import Key, readable
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Item, Json
 from amphora.core.values.strict_json import pretty_bytes
+from amphora.render.changes import text_in_words
 from amphora.render.result import Block, Cell, Grid, Row
 
 CONTEXT = 2
@@ -78,13 +79,16 @@ def side_by_side(left: Item, right: Item, names: tuple[str, str]) -> Block:
     return Grid(["", *names], rows, readable(left.key))
 
 
-def text_lines(changes: Iterable[FieldChange], names: tuple[str, str]) -> list[Block]:
-    """Texts of several lines, line by line: the target's beside the package's."""
+def text_lines(changes: Iterable[FieldChange], names: tuple[str, str], named: Mapping[Key, Json]) -> list[Block]:
+    """Texts of several lines, line by line: the target's beside the package's. `named` is what needs are called in
+    the environment."""
     blocks: list[Block] = []
     for change in changes:
         if is_long(change.target) and is_long(change.package):
+            # Compared as they are: what only reads alike is no line of both.
             rows: list[Row] = [
-                [Cell(mark, "warn"), was, now] for mark, was, now in line_rows(change.target, change.package)
+                [Cell(mark, "warn"), text_in_words(was, named), text_in_words(now, named)]
+                for mark, was, now in line_rows(change.target, change.package)
             ]
             blocks.append(Grid(["", *names], rows, place_phrase(change.place)))
     return blocks

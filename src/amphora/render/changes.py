@@ -88,12 +88,13 @@ def in_words(value: Json, named: Mapping[Key, Json]) -> str:
     token = parse_token(value)
     if token is not None:
         return _token_words(token, named)
+    return shown(with_texts(value, lambda text: text_in_words(text, named)), 44)
 
-    def said(text: str) -> str:
-        one = parse_token(text)
-        return _token_words(one, named) if one else render_text(text, lambda inner: said(str(inner)))
 
-    return shown(with_texts(value, said), 44)
+def text_in_words(text: str, named: Mapping[Key, Json]) -> str:
+    """A text of an item as people read it, however long it is."""
+    token = parse_token(text)
+    return _token_words(token, named) if token else render_text(text, lambda one: text_in_words(str(one), named))
 
 
 def _token_words(token: Token, named: Mapping[Key, Json]) -> str:

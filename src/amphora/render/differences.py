@@ -23,7 +23,7 @@ def difference_result(left: str, right: str, found: Differences) -> Result:
     blocks: list[Block] = [Grid([], rows)] if rows else []
     for key, changes in sorted(changed.items()):
         blocks.append(titled(changes_grid(changes, left, right, False), readable(key)))
-        blocks += text_lines(changes, (left, right))
+        blocks += text_lines(changes, (left, right), {})
     data = {
         "only_left": list(only_left),
         "only_right": list(only_right),

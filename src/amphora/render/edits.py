@@ -35,7 +35,7 @@ def edits_result(
             blocks.append(Lines([Cell("It was removed there.", "bad")], title))
         elif one.changes:
             blocks.append(edits_grid(one.changes, title, one.delivery.base.bindings))
-            blocks += text_lines(one.changes, ("as delivered", "now"))
+            blocks += text_lines(one.changes, ("as delivered", "now"), one.delivery.base.bindings)
         else:
             blocks.append(Lines([Cell("Unpublished edits lie there.", "warn")], title))
     return Result.of(

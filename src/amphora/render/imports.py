@@ -114,7 +114,7 @@ def docket_blocks(docket: Docket, only: Key | None = None, what: str = "", is_al
             sizes = {name: size_of(raw) for name, raw in docket.files.items()}
             grid = changes_grid(changes, docket.target, docket.title, comparison.has_base, sizes, docket.named_there)
             blocks.append(titled(grid, readable(action.key)))
-            blocks += text_lines(changes, (docket.target, docket.title))
+            blocks += text_lines(changes, (docket.target, docket.title), docket.named_there)
             if not comparison.has_base:
                 words = "Nothing tells what was there before: what differs is of unknown origin."
                 blocks.append(Lines([Cell(words, "dim")]))
@@ -238,7 +238,7 @@ def target_lines(entry: EnvironmentEntry, identity: Identity, release: str) -> l
     )
     return [
         f"Target   {entry.name} ({where}){of_release(release)}",
-        f"Account  {identity.account} ({identity.role})",
+        f"Account  {identity}",
     ]
 
 

@@ -155,7 +155,7 @@ def env_test_result(entry: EnvironmentEntry, description: Description, identity:
     )
     return Result(
         "env test",
-        f"{entry.name} answers{told}, signed in as {identity.account} ({identity.role}).",
+        f"{entry.name} answers{told}, signed in as {identity}.",
         "good",
         [*doubts, Grid(["may, or can", "", "otherwise"], rows)],
         {

@@ -48,7 +48,7 @@ class Switching(Bridge):
 
     def switch(self, item: Seen, is_on: bool) -> None:
         single = self.items.seen([item])[item.native_id]
-        self._do(self._part(single).switch.get(is_on), single, "switch")
+        self._turn(single, is_on)
 
 
 class Probing(Bridge):
@@ -116,7 +116,7 @@ def bridged(client: Client, sheet: BridgeSheet, account: str) -> Bridge:
     parts = sheet.items.values()
     able = {
         Publishing: any(part.publish for part in parts),
-        Switching: any(part.switch for part in parts),
+        Switching: any(part.is_switched for part in parts),
         Taking: any(part.retire and part.retire.said("takes", []) for part in parts),
         Holding: any(part.rows for part in parts),
         Probing: any(supply.probe for supply in sheet.supplies),

@@ -13,9 +13,11 @@ from amphora.environments.bridge.answer import Answer
 from amphora.environments.bridge.bodies import Bodies
 from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.folders import Folders
+from amphora.environments.bridge.hold import held
 from amphora.environments.bridge.items import Items
 from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
 from amphora.environments.bridge.single import Single, moved
+from amphora.environments.contract import Write
 
 
 class Acts:
@@ -45,11 +47,24 @@ class Acts:
     def _switched_back(self, single: Single, was_on: bool) -> Single:
         """What a call switched along is switched back: on and off are decided by steps of their own."""
         # Only where the sheet has both calls: half a switch would leave it on.
-        is_on, switch = single.row.states.is_on, self._part(single).switch
-        if is_on is None or is_on is was_on or was_on not in switch:
+        is_on, part = single.row.states.is_on, self._part(single)
+        if is_on is None or is_on is was_on or was_on not in {**part.switch, **part.switched}:
             return single
-        self._do(switch[was_on], single, "switch")
+        self._turn(single, was_on)
         return self._again(single)
+
+    def _turn(self, single: Single, is_on: bool) -> None:
+        """Switches an item, by a call of its own or by a change of nothing else."""
+        part, row = self._part(single), single.row
+        if not part.switched:
+            return self._do(part.switch.get(is_on), single, "switch")
+        call = self._able(part.update, row.states.title, "change", row.kind)
+        as_it_is = Write(row.kind, row.segments, row.states, single.newest, "", row.native_id, row.revision)
+        body = self.bodies.of(part, as_it_is, call, single, is_on=is_on)
+        with held(self._change, call, self._values(single), "it was switched") as more:
+            now = self._still(single) if call.said("first", None) else single
+            self._change(call, more | self._values(now), body, self._headers(call, now))
+        return None
 
     def _change(
         self, call: Call, values: Mapping[str, Json], body: Json = None, headers: Mapping[str, str] | None = None
@@ -100,6 +115,12 @@ class Acts:
         if not single.etag:
             raise self.client.otherwise(self._part(single).read, 'there is no ETag, which match = "etag" needs')
         return {"If-Match": single.etag}
+
+    def _headers(self, call: Call, single: Single) -> dict[str, str]:
+        """What is sent beside the body of a change."""
+        # Some platforms take a PUT like that: what is left out stays, and null takes it away.
+        is_patch = call.said("how") == "merge patch" and call.method == "PATCH"
+        return self._match(call, single) | ({"Content-Type": "application/merge-patch+json"} if is_patch else {})
 
     def _do(self, call: Call | None, single: Single, words: str, more: Mapping[str, Json] | None = None) -> None:
         """A call on an item that needs no body of ours."""

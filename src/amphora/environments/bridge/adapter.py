@@ -75,14 +75,14 @@ class Bridge(Acts):
             },
             tried=self.sheet.tried,
             rests=rests_of(parts),
-            apart={part.kind.kind: tuple(part.apart) for part in parts if part.apart or part.switch},
+            apart={part.kind.kind: tuple(part.apart) for part in parts if part.apart or part.is_switched},
         )
 
     def whoami(self) -> Identity:
         # What the sheet can't do the account can't either, whatever it is allowed.
         call, can = self.sheet.account, self._described()
         if call is None:
-            return Identity(self._account or "nobody", "not told", can)
+            return Identity(self._account or "nobody", "", can)
         answer = self.client.ask(call).body
         where = call.said("name") or "$.name"
         names = [text_at(answer, path) for path in (where if isinstance(where, list) else [where])]
@@ -91,7 +91,7 @@ class Bridge(Acts):
         allows = call.said("allows", {})
         # Where nobody tells what the account may, everything is tried, and refused there if need be.
         if not call.said("rights"):
-            return Identity(name, "not told", can)
+            return Identity(name, "", can)
         rights = {str(right) for right in values_at(answer, call.said("rights"))}
         may = {permission for permission, names in allows.items() if rights & set(names)}
         # A platform that tells nothing apart there gives access to whoever may write.
@@ -339,11 +339,7 @@ class Bridge(Acts):
             try:
                 now = self._named_anew(write, call, was, more)
                 body = body if now is single else self.bodies.of(part, write, call, now)
-                headers = self._match(call, now)
-                # Some platforms take a PUT like that: what is left out stays, and null takes it away.
-                if call.said("how") == "merge patch" and call.method == "PATCH":
-                    headers["Content-Type"] = "application/merge-patch+json"
-                self._change(call, more | self._values(now), body, headers)
+                self._change(call, more | self._values(now), body, self._headers(call, now))
             except (EnvironmentRefused, RevisionMoved, Unavailable):
                 if call.said("titled") or call.said("moved"):
                     with taken("it was called otherwise"):

@@ -92,12 +92,17 @@ class Agreement:
                 yield f"{where}`{name}.more.{member}.without`: {words}"
         for state in {"on", "off"} - row.get("switch", {}).keys() if sheet.is_switched and "switch" in row else ():
             yield f"{where}`{name}.switch.{state}` is missing"
+        if sheet.is_published and _is_written(row):
+            words = "a change only writes the draft there, and switches nothing: name the calls"
+            yield f"{line_of(self._source, 'switch', name)}`{name}.switch`: {words}"
         if "create" in row or "update" in row:
             definition = row["definition"]
             paths = definition.values() if isinstance(definition, dict) else ()
             # A list of what stands in several objects is written in the member that holds these.
             members = (path.partition("[*]")[0] for path in paths)
-            for path in (*members, row["title"], row.get("folder", "$.folder")):
+            said = row.get("on") if _is_written(row) else None
+            on = said["at"] if isinstance(said, dict) else said
+            for path in (*members, row["title"], row.get("folder", "$.folder"), *([on] if on else [])):
                 # It is written where it is read, so that nothing may be searched for.
                 if not parse_path(path)[1] or _SEARCHED.search(path):
                     yield f"{where}`{name}`: nothing can be written at {path}; only names may stand in it"
@@ -114,6 +119,11 @@ class Agreement:
                 hint = f"; perhaps {found[0]!r}" if found else ""
                 at = line_of(self._source, table, name)
                 yield f"{at}`{name}.{table}.{line}`: nothing is read at {member!r}{hint}"
+
+
+def _is_written(row: Mapping[str, Any]) -> bool:
+    """Whether items are switched by writing a member."""
+    return any(not isinstance(said, dict) for said in table_in(row, "switch").values())
 
 
 def _is_reference(sheet: KindSheet, path: str) -> bool:

@@ -38,9 +38,16 @@ class Bodies:
         self._sheet, self._ids, self._folders, self._items = sheet, ids, folders, items
 
     def of(
-        self, part: ItemPart, write: Write, call: Call, there: Single | None = None, uid: str = ""
+        self,
+        part: ItemPart,
+        write: Write,
+        call: Call,
+        there: Single | None = None,
+        uid: str = "",
+        is_on: bool | None = None,
     ) -> dict[str, Any]:
-        """The body of a creation, or of a change of what is `there`; `uid` is what a creation is to be known by."""
+        """The body of a creation, or of a change of what is `there`; `uid` is what a creation is to be known by.
+        `is_on` switches it, where a change does that; what is new is off, and else it stays as it is."""
         # What it refers to by title may be called otherwise since it was read.
         self._items.names.forget()
         if (unset := call.said("secrets", "left out")) != "left out":
@@ -81,6 +88,9 @@ class Bodies:
         # Last, for a folder is made where there is none yet.
         if _is_said(part, call, "folder", "moved", fixed):
             lay(part.paths["folder"], self.folder(write))
+        if part.switched:
+            was_on = bool(there and there.row.states.is_on)
+            lay(part.flags["on"].at, part.switched[was_on if is_on is None else is_on])
         if uid:
             lay(call.said("uid"), uid)
         always = {**part.write.get("with", {}), **call.said("with", {})}

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterator, Mapping
+from contextlib import suppress
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -12,7 +14,7 @@ from amphora.core.values.errors import SheetFault
 from amphora.core.values.near import near
 from amphora.core.values.strict_toml import line_of, unfit
 from amphora.environments.bridge import lines
-from amphora.environments.bridge.paths import holder_of
+from amphora.environments.bridge.paths import Flag, holder_of
 from amphora.environments.calls import LOOPBACK
 
 _MEDIA = re.compile(r"\*/\*|[a-z]+/[a-z0-9.+-]+")
@@ -224,8 +226,7 @@ class SheetFaults:
             yield from self._rows(row["rows"], f"{name}.rows")
         yield from self._table_faults(table_in(row, "write"), lines.WRITE, f"{name}.write.")
         yield from self._table_faults(table_in(row, "switch"), lines.SWITCH, f"{name}.switch.")
-        for state, call in table_in(row, "switch").items():
-            yield from self._call(call, lines.DO, f"{name}.switch.{state}")
+        yield from self._switch(row, name)
         for one in ("update", "retire"):
             if table_in(row, one).get("when") == "off" and set(table_in(row, "switch")) != {"on", "off"}:
                 line = line_of(self._source, one, name)
@@ -299,6 +300,27 @@ class SheetFaults:
                 yield f"{line_of(self._source, last, within)}`{name}.at` is missing: where it stands"
             said = said.get("at")
         yield from self._path(said, name, name)
+
+    def _switch(self, row: Any, name: str) -> Iterator[str]:
+        """Two calls, or the two values of a member that a change writes."""
+        said, line = table_in(row, "switch"), line_of(self._source, "switch", name)
+        calls = {state: call for state, call in said.items() if isinstance(call, dict)}
+        for state, call in calls.items():
+            yield from self._call(call, lines.DO, f"{name}.switch.{state}")
+        if len(calls) == len(said):
+            return
+        if calls or set(said) != {"on", "off"}:
+            yield f"{line}`{name}.switch` has to be two calls, `on` and `off`, or two values"
+        elif "update" not in row:
+            yield f"{line}`{name}.switch` needs `update`, which writes these values"
+        known = table_in(row, "on").get("is")
+        for state, value in said.items():
+            with suppress(ValueError):
+                if Flag("$", tuple(known) if isinstance(known, list) else (), True).holds(value) is (state == "on"):
+                    continue
+            # Else what was switched on would be off for whoever looks.
+            words = f"where {json.dumps(value)} stands, `on` doesn't say that it is {state}"
+            yield f"{line}`{name}.switch.{state}`: {words}"
 
     def _apart(self, row: Any, name: str) -> Iterator[str]:
         """A member with calls of its own: read, and perhaps written."""

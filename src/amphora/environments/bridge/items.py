@@ -192,6 +192,8 @@ class Items:
         if part.within and "parent" not in values:
             return None
         live, draft = self._perhaps(part.read, values), self._perhaps(part.draft, values)
+        # As the platform wrote it, its id as well: some want it back.
+        whole = next((self.hook.shown(part.kind.kind, one.body) for one in (live, draft) if one), None)
         live, draft = (
             one and replace(one, body=self._as_shown(part, one.body, values.get("parent"), is_single=True))
             for one in (live, draft)
@@ -223,7 +225,7 @@ class Items:
         listed = self._listed(part, row, answer.etag, shown, said)
         at = part.paths.get("revision", "")
         stamp = value_at(row, at) if at.startswith("$") else None
-        return Single(listed, shown[0], shown[1], native_form, answer.body, answer.etag, stamp)
+        return Single(listed, shown[0], shown[1], native_form, whole, answer.etag, stamp)
 
     def shown(self, part: ItemPart, native: str) -> Single | None:
         """One item that was just written: some platforms show what they took only after a while."""
@@ -293,7 +295,8 @@ class Items:
         is_published, is_drafted = self._versions(part, row, shown)
         states = States(title, folder, is_on, is_published)
         links = {**self.holders.values_of(part, native), "uid": text_at(row, paths.get("uid")), "title": title}
-        link = str(filled(paths.get("link", ""), links, is_path=True))
+        # Where nobody says how an item is opened, the platform's own address would be no help.
+        link = str(filled(paths["link"], links, is_path=True)) if "link" in paths else ""
         native_id = opened_id(native, part.kind.ids)
         self.known.shown(native_id, part.kind.kind, title)
         return Listed(
@@ -302,7 +305,7 @@ class Items:
             segments=(*(one for one in folder.split("/") if one), *self.holders.path_of(part, native_id), title),
             states=states,
             revision=stamp or loose_digest([*said, title, folder, is_on]),
-            link=link if link.startswith("http") else f"{self._links}{link}",
+            link=link if link.startswith("http") or not link else f"{self._links}{link}",
             modified_at=moment_of(value_at(row, paths["changed_at"])) if "changed_at" in paths else None,
             modified_by=text_at(row, paths.get("changed_by")) or None,
             rows=self._count(part, row, native) if part.rows else None,

@@ -174,7 +174,8 @@ UPDATE = {
 RETIRE = {**CHANGE, "match": str, "when": str, "takes": list, "empties": list, **AROUND}
 TAKES = {"kind": str, "at": str}
 DO = {**CHANGE, "match": str}
-SWITCH = {"on": dict, "off": dict}
+SWITCH = {"on": (dict, bool, str, int), "off": (dict, bool, str, int)}
+"""Two calls, or the values of a member that is written with everything else."""
 MORE = {
     **LISTED,
     "write": dict,

@@ -178,6 +178,13 @@ class ItemPart:
     within: Within | None = None
     hidden: tuple[str, ...] = ()
     """Places of secrets that the platform never shows: one is taken for granted wherever one could stand."""
+    switched: Mapping[bool, Json] = field(default_factory=dict)
+    """What a change writes at the place of `on`, where no call of its own switches."""
+
+    @property
+    def is_switched(self) -> bool:
+        """Whether its items can be switched on and off."""
+        return bool(self.switch or self.switched)
 
     def id_in(self, row: Json) -> str:
         """The id in a row or an answer that is shown as the sheet describes it; empty where there is none."""

@@ -118,6 +118,7 @@ def _item(sheet: KindSheet, row: Mapping[str, Any], pages: Mapping[str, Any]) ->
         is_fixed=is_fixed,
         fixed=frozenset(_fixed(row, members)),
     )
+    switches = [(state, call) for state, call in row.get("switch", {}).items() if isinstance(call, dict)]
     names = ("row", "read", "draft", "create", "update", "retire", "publish", "take_back")
     calls = {call: _call_of(row.get(call), f"{name}.{call}") for call in names}
     return ItemPart(
@@ -139,12 +140,13 @@ def _item(sheet: KindSheet, row: Mapping[str, Any], pages: Mapping[str, Any]) ->
         calls["retire"],
         calls["publish"],
         calls["take_back"],
-        {state == "on": _sure(_call_of(c, f"{name}.switch.{state}")) for state, c in row.get("switch", {}).items()},
+        {state == "on": _sure(_call_of(c, f"{name}.switch.{state}")) for state, c in switches},
         _rows(row.get("rows", {}), f"{name}.rows", pages),
         {member: _apart(call, f"{name}.more.{member}") for member, call in row.get("more", {}).items()},
         row.get("needs", {}),
         Within(within["kind"], within["as"]) if within else None,
         tuple(row.get("hidden", ())),
+        {state == "on": said for state, said in row.get("switch", {}).items() if not isinstance(said, dict)},
     )
 
 

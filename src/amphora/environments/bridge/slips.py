@@ -62,6 +62,9 @@ def _unnamed(part: ItemPart, answers: list[Json]) -> list[str]:
     else:
         paths += [*part.paths.values(), *(flag.at for flag in part.flags.values())]
     named = ({part.within.member} if part.within else set()) | part.more.keys()
+    # What is always sent is shown, too, and travels in the sheet.
+    for said in (part.write, *(call.more for call in (part.create, part.update) if call)):
+        named |= {name.partition(".")[0] for name in said.get("with", {})}
     for path in paths:
         # By its first name: what lies deeper stands in a member that somebody has looked at.
         steps = parse_path(path)[1] if path.startswith("$") else None
