@@ -53,6 +53,7 @@ CHOICES: dict[str, tuple[Any, ...]] = {
     "asks": ("by path", "by path", "by body"),
     "keyed": (False, False, True),
     "turns": ("by call", "by writing"),
+    "counts": ("by itself", "from -1"),
 }
 ABSENT, TAKEN, USED, MISSING, RUNNING, MOVED = (404, 409, 409, 422, 409, 412)
 INTERNAL = 500
@@ -230,6 +231,9 @@ class Platform:
             base = meant["colours"] if choice["update"] == "merge patch" else {}
             meant["colours"] = {name: part for name, part in {**base, **new}.items() if part is not None}
         if "fields" in given:
+            numbers = [field.get("no") for field in given["fields"] or []]
+            if self.choice["counts"] == "from -1" and len(set(numbers)) < len(numbers):
+                raise Refused(MISSING, "two fields of one number")
             meant["fields"] = [self._field(field, meant["fields"]) for field in given["fields"] or []]
         if "script" in given:
             meant["script"] = given["script"] or ""
@@ -244,7 +248,12 @@ class Platform:
         return meant
 
     def _field(self, field: dict[str, Any], there: list[dict[str, Any]]) -> dict[str, Any]:
-        """A field as it is from now on: one that is there is named by its number, and a new one has none."""
+        """A field as it is from now on: one that is there is named by its number, and a new one has none, or one
+        below 0."""
+        if self.choice["counts"] == "from -1":
+            if not isinstance(field.get("no"), int):
+                raise Refused(MISSING, "a field without a number")
+            field = field if field["no"] > 0 else {name: part for name, part in field.items() if name != "no"}
         if "no" in field and field["no"] not in [one["no"] for one in there]:
             raise Refused(MISSING, f"there is no field {field['no']}")
         if "no" not in field and field["name"] in [one["name"] for one in there]:
@@ -589,7 +598,10 @@ def _kind_lines(choice: dict[str, Any], kind: str) -> str:
     lines += [f'id_form = "{{address}}{path}/{{id}}/"'] if choice["addressed"] else []
     lines += ['gone = "$.archived"'] if choice["gone"] == "shown" else []
     lines += ['folder = "$.shelf"'] if choice["shelf"] else []
-    lines += ['write = { wrapped = "item" }'] if choice["wrapped"] else []
+    sent = ['wrapped = "item"'] if choice["wrapped"] else []
+    is_numbered = is_board and choice["fields"] and choice["counts"] == "from -1"
+    sent += ['new = { "$.fields[*].no" = -1 }'] if is_numbered else []
+    lines += [f"write = {{ {', '.join(sent)} }}"] if sent else []
     if is_board and choice["drafts"]:
         lines += [
             f'draft = {{ get = "{path}/{{id}}/draft"{at} }}',

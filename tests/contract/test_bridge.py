@@ -358,6 +358,20 @@ def test_a_sheet_that_is_wrong_is_told_with_its_lines() -> None:
         (SMALL + PUBLISHED, "`item.thing.draft` is missing"),
         (SMALL + SWITCHED, "`item.thing.on` is missing"),
         (
+            SMALL
+            + PEOPLE
+            + REFERS.replace("\n[[", '\n[[refers]]\nat = "$.owner"\nto = ["thing"]\nform = "t{id}"\n[[', 1),
+            "a reference to 'thing': what is written in several ways",
+        ),
+        (
+            SMALL + 'write = { new = { "$.b[*].no" = 0 } }',
+            "`item.thing.write.new`: $.b[*].no has to be a number below 0",
+        ),
+        (
+            SMALL + 'write = { new = { "$.b[*].no" = -1 } }',
+            "$.b[*].no has to stand under fields.volatile of its kind",
+        ),
+        (
             SMALL + BY_WRITING.format("true", "{ put = '/off' }") + SWITCHED,
             "has to be two calls, `on` and `off`, or two",
         ),

@@ -16,6 +16,7 @@ from amphora.render.plain_values import PlainValues
 from amphora.render.result import shown
 
 LONG = "the first of many words that stand in both of these texts, "
+CARDS = {"in": {"x": LONG, "y": 1}, "of": [5, {"at": "0 0 * * *", "zone": LONG}], "called": LONG}
 ENTRIES = [{"at": f"0 {n} * * *", "zone": "Europe/Athens"} for n in range(5)]
 
 
@@ -32,6 +33,16 @@ ENTRIES = [{"at": f"0 {n} * * *", "zone": "Europe/Athens"} for n in range(5)]
         ((ENTRIES, [*ENTRIES, "x"], MISSING), ["5 entries alike", "x, 5 entries alike", "(none)"]),
         (([*ENTRIES, 7], [7, *ENTRIES, ENTRIES[0]]), ["6 entries alike", '{"at": "0 0 * * *"']),
         (([LONG * 2, "a"], [LONG * 2, "b"]), ["a, 1 entry alike", "b, 1 entry alike"]),
+        # Of what stands at the same place and differs in its parts, these; what was put in between is another entry.
+        (
+            ([ENTRIES[0], CARDS], [ENTRIES[1], CARDS]),
+            ['1: {"at": "0 0', '1: {"at": "0 1'],
+        ),
+        (([CARDS], [CARDS | {"in": {"x": LONG, "y": 2}}]), ["1: in: y: 1", "1: in: y: 2"]),
+        (([CARDS], [CARDS | {"of": [1, *ENTRIES]}]), ["1: of: 5", "1: of: 1"]),
+        ((ENTRIES[:3], [ENTRIES[0], ENTRIES[2], ENTRIES[1]]), ["3 entries alike", "3 entries alike"]),
+        (([CARDS, *ENTRIES], [{"z": LONG}, *ENTRIES]), ['{"in": {"x"', '{"z": "the']),
+        (([CARDS, *ENTRIES], [LONG, *ENTRIES]), ['{"in": {"x"', "the first of"]),
         # Of objects their members, of texts all from where they part.
         (({"a": LONG, "b": LONG, "c": 1}, {"a": LONG, "b": LONG, "c": 2}), ["c: 1, 2 members alike", "c: 2"]),
         (({"a": LONG}, {"a": LONG, "b": 1}), ["1 member alike", "b: 1, 1 member alike"]),

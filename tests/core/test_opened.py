@@ -229,6 +229,57 @@ def test_pieces_that_nobody_could_tell_apart_are_refused(slip: str, words: str) 
     assert any(words in line for line in caught.value.details), caught.value.details
 
 
+WAYS = """
+kind = "chart"
+[ids]
+space = "chart"
+number = true
+[[refers]]
+at = "$.source"
+to = ["table"]
+required = true
+[[refers]]
+at = "$.source"
+to = ["chart"]
+form = "chart__{id}"
+[[refers]]
+at = "$.source"
+to = ["connection"]
+form = "db:{id}"
+object = "name"
+"""
+
+
+def test_one_place_may_name_several_things_each_in_its_own_way() -> None:
+    ids = {"chart": Ids("chart", True), "table": Ids("table", True), "connection": Ids("db", False)}
+    sheet = parse_sheet(WAYS)
+    for written, told in (
+        (4, "table~4"),
+        ("chart__12", "chart~12"),
+        ("db:a", "db~a"),
+        ("chart__x", "chart__x"),
+        ("", ""),
+        (None, None),
+    ):
+        assert opened({"source": written}, sheet, ids) == {"source": told}
+        assert closed({"source": told}, sheet, ids) == {"source": written}
+    # What holds for one holds for the place.
+    refer = sheet.places.spot_of({}, "/source").refer
+    assert refer is not None
+    assert (refer.to, refer.is_required, refer.thing) == (("table", "chart", "connection"), True, "name")
+    names = Bindings(IdStyle(id_pattern(ids), mark="~"), {"chart:a": "chart~12"})
+    assert to_portable({"source": "chart~12"}, sheet, names, key="chart:b").form == {"source": "amphora:chart:a"}
+
+
+@pytest.mark.parametrize(
+    "slip", ['to = ["chart"]', 'to = ["chart"]\nform = "{id}:{rest}"', 'to = ["chart"]\nmembers = true']
+)
+def test_several_things_at_one_place_that_nobody_could_tell_apart_are_refused(slip: str) -> None:
+    with pytest.raises(SheetFault) as caught:
+        parse_sheet(f'{WAYS}\n[[refers]]\nat = "$.source"\n{slip}\n')
+    assert any("several [[refers]] at $.source need a `form` each" in line for line in caught.value.details)
+
+
 def test_a_number_that_means_something_only_in_what_holds_it() -> None:
     form = {"board": 7, "after": [1, 2], "also": [{"board": 8, "card": 1}, {"card": 3}]}
     found = opened(form, HELD, HELD_IDS)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from typing import Any
 
 from amphora.core.form.conversions import FIELDS as _CONVERSION
@@ -116,6 +116,7 @@ def faults_of(table: Mapping[str, Any], source: str) -> Iterable[str]:
         yield from _conversion(row, source)
     for row in _rows(table, "refers"):
         yield from _refer(row, source)
+    yield from _several([row for row in _rows(table, "refers") if isinstance(row, dict)], source)
 
 
 def _unfit(row: Mapping[str, Any], known: Mapping[str, Any], before: str, source: str) -> Iterable[str]:
@@ -169,6 +170,19 @@ def _refer(row: Any, source: str) -> Iterable[str]:
     for name, known in _WORDS.items():
         if row.get(name, known[0]) not in known:
             yield f"{line_of(source, name)}`refers.{name}` has to be one of {', '.join(known)}"
+
+
+def _several(rows: Sequence[Mapping[str, Any]], source: str) -> Iterable[str]:
+    """References at one place that nothing would tell from each other."""
+    places: dict[str, list[Mapping[str, Any]]] = {}
+    for row in rows:
+        places.setdefault(str(row.get("at")), []).append(row)
+    for at, here in places.items():
+        forms = [str(row.get("form", "")) for row in here]
+        is_odd = any(row.get("members") or row.get("by") or has_pieces(str(row.get("form", ""))) for row in here)
+        if len(here) > 1 and (is_odd or len(set(forms)) < len(forms)):
+            words = "need a `form` each, but for one, and neither `members`, `by` nor pieces"
+            yield f"{line_of(source, 'refers')}several [[refers]] at {at} {words}"
 
 
 def _braces(form: str, known: Collection[str], where: str, source: str) -> Iterable[str]:

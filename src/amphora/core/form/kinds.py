@@ -10,7 +10,7 @@ from typing import Any
 
 from amphora.core.form.conversions import Conversion, parse_conversion
 from amphora.core.form.kind_faults import faults_of
-from amphora.core.form.places import IS, OF, PART, PartOf, Places, Refer, Spot, has_pieces, spots_from
+from amphora.core.form.places import IS, OF, PART, PartOf, Places, Refer, Spot, has_pieces, in_ways, spots_from
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import advice
@@ -155,8 +155,12 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
     states = table.get("states", {})
     switch = states.get("switch", False)
     roles = spots_from(table.get("fields", {}))
+    places: dict[str, list[Mapping[str, Any]]] = {}
     for refer in table.get("refers", []):
-        roles += _referring(refer)
+        places.setdefault(refer["at"], []).append(refer)
+    for at, refers in places.items():
+        several = [(at, Spot(refer=in_ways([_refer(one) for one in refers])))]
+        roles += _referring(refers[0]) if len(refers) == 1 else several
     for row in table.get("part", []):
         roles += _parted(row)
     # A path means that the switch stands in the definition; true that the platform keeps it beside.

@@ -179,6 +179,8 @@ class _Opening:
         return next((name for name, id_ in known.items() if str(id_) == str(value)), value)
 
     def _reference(self, value: Json, refer: Refer) -> Json:
+        if refer.ways:
+            return next((new for way in refer.ways if (new := self._reference(value, way)) != value), value)
         kind = next(iter(_kinds(refer, self._ids)), None)
         # In Python True is an int, and no id.
         if kind is None or isinstance(value, bool) or not isinstance(value, str | int) or value == "":
@@ -295,6 +297,8 @@ class _Closing:
         return GONE
 
     def _reference(self, value: str, refer: Refer, written: type) -> Json:
+        if refer.ways:
+            return next((new for way in refer.ways if (new := self._reference(value, way, written)) != value), value)
         kinds, form = _kinds(refer, self._ids), self._looks.here(refer.form)
         if refer.by_title:
             # By the titles of this moment: what was renamed is written as it is called now.

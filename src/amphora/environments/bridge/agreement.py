@@ -8,7 +8,7 @@ from typing import Any
 
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.native_ids import HOLDER
-from amphora.core.form.places import Refer, parse_path
+from amphora.core.form.places import Refer, Spot, parse_path
 from amphora.core.values.near import near
 from amphora.core.values.strict_toml import line_of
 from amphora.environments.bridge.faults import table_in
@@ -58,9 +58,25 @@ class Agreement:
         for mention in sheet.mentions:
             if mention.kind in self._sheets and not self._sheets[mention.kind].ids.space:
                 yield f"{sheet.kind}: a [[mention]] of a {mention.kind} needs `[ids] space` in its kind sheet"
+        for refer in sheet.places.in_ways:
+            for kind in self._spaceless(refer):
+                words = "what is written in several ways at one place needs a `space` of its own"
+                yield f"{sheet.kind}: a reference to {kind!r}: {words}"
         for refer in sheet.places.refers:
             for kind in self._unheld(refer):
                 yield f"{sheet.kind}: {HOLDER} in a `form` needs `[ids] within` in the kind sheet of a {kind}"
+
+    def _spaceless(self, refer: Refer) -> Iterator[str]:
+        """What may stand at one place in several ways, and of which an id doesn't tell what it is the id of."""
+        known: set[str] = set()
+        for way in refer.ways:
+            for kind in dict.fromkeys(to.partition("#")[0] for to in way.to):
+                rows = [row for row in table_in(self._table, "supply").values() if row["kind"] == kind]
+                offered = next((row.get("space", "") for row in rows), "")
+                space = self._sheets[kind].ids.space if kind in self._sheets else way.space or offered
+                if not space or space in known:
+                    yield kind
+                known.add(space)
 
     def _unheld(self, refer: Refer) -> list[str]:
         named = [to.partition("#")[0] for to in refer.to if HOLDER in refer.form]
@@ -80,9 +96,13 @@ class Agreement:
             if "file" in call and not sheet.places.walk({}).step(member).spot.is_file:
                 words = f"$.{member} has to stand under fields.files of its kind sheet"
                 yield f"{where}`{name}.more.{member}`: {words}: attachments travel as files"
+        for place in table_in(row, "write", "new"):
+            if not _spot(sheet, place).is_volatile:
+                words = f"{place} has to stand under fields.volatile of its kind sheet: what is new gets another one"
+                yield f"{line_of(self._source, 'new', f'{name}.write')}`{name}.write.new`: {words}"
         for link in table_in(row, "rows").get("links", ()):
             path = _FILTER.sub("[*]", link.get("each", "$")) + link["of"].removeprefix("$")
-            if not _is_reference(sheet, path):
+            if _spot(sheet, path).refer is None:
                 at = line_of(self._source, "links", f"{name}.rows")
                 yield f"{at}`{name}.rows.links.of`: there is no [[refers]] at {path} in its kind sheet"
         for own in sheet.own_parts:
@@ -126,8 +146,8 @@ def _is_written(row: Mapping[str, Any]) -> bool:
     return any(not isinstance(said, dict) for said in table_in(row, "switch").values())
 
 
-def _is_reference(sheet: KindSheet, path: str) -> bool:
+def _spot(sheet: KindSheet, path: str) -> Spot:
     walk = sheet.places.walk({})
     for step in parse_path(path)[1] or ():
         walk = walk.step("0" if step is None else step)
-    return walk.spot.refer is not None
+    return walk.spot

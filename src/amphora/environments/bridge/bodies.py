@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import itertools
 import uuid
 from collections.abc import Collection, Mapping
 from dataclasses import replace
+from functools import partial
 from typing import Any
 
 from amphora.core.form.kinds import Ids
@@ -31,6 +33,10 @@ from amphora.environments.bridge.single import Single
 from amphora.environments.contract import Write
 
 
+def _any_id() -> str:
+    return str(uuid.uuid4())
+
+
 class Bodies:
     """Makes what calls send."""
 
@@ -52,7 +58,7 @@ class Bodies:
         self._items.names.forget()
         if (unset := call.said("secrets", "left out")) != "left out":
             empty = "" if unset == "empty" else None
-            write = replace(write, definition=with_missing(write.definition, part.kind.secrets, empty))
+            write = replace(write, definition=with_missing(write.definition, part.kind.secrets, lambda: empty))
         native = _in_body(part, self._native(part, write, there), call.said("along", []))
         fixed = frozenset[str]()
         if there:
@@ -143,6 +149,10 @@ class Bodies:
                 subject=write.states.title,
                 next_step=advice("Move that one back to where it was, or let this one name another."),
             ) from error
+        # What is there by now has its number laid under it; some platforms want one of what is new, too.
+        for path, first in part.write.get("new", {}).items():
+            numbers = itertools.count(first, -1) if isinstance(first, int) else iter(_any_id, None)
+            native = with_missing(native, [path], partial(next, numbers))
         # Last: places are named as the platform shows them, and so they stand only now.
         for path in part.write.get("without", []):
             native = dropped(native, path)

@@ -225,6 +225,11 @@ class SheetFaults:
         if "rows" in table_in(row):
             yield from self._rows(row["rows"], f"{name}.rows")
         yield from self._table_faults(table_in(row, "write"), lines.WRITE, f"{name}.write.")
+        for place, first in table_in(row, "write", "new").items():
+            yield from self._path(place, f"{name}.write.new", f"{name}.write")
+            if first != lines.ANY_ID and (not isinstance(first, int) or first >= 0):
+                words = f"has to be a number below 0, or {lines.ANY_ID}"
+                yield f"{line_of(self._source, 'new', f'{name}.write')}`{name}.write.new`: {place} {words}"
         yield from self._table_faults(table_in(row, "switch"), lines.SWITCH, f"{name}.switch.")
         yield from self._switch(row, name)
         for one in ("update", "retire"):

@@ -128,6 +128,8 @@ ITEM: dict[str, Any] = {
     "hidden": list,
     "within": dict,
 }
+ANY_ID: Final = "{uid}"
+"""An id that nobody has yet."""
 IN_HEADER, IN_LIST = NO_PLACES = ("location", "listed")
 """Where the id of what was made can stand, if at no place in the answer: in its Location header, or in the list."""
 BARE: Final = "{address}"
@@ -138,7 +140,7 @@ WITHIN = {"kind": str, "as": str, "along": bool}
 FLAG = {"at": str, "is": list}
 FLAGS = ("on", "published", "unpublished", "gone")
 PERMISSIONS = ("write", "publish", "switch", "retire", "grant")
-WRITE = {"members": dict, "as": dict, "wrapped": str, "with": dict, "without": list, "inside": dict}
+WRITE = {"members": dict, "as": dict, "wrapped": str, "with": dict, "without": list, "inside": dict, "new": dict}
 AROUND = {"first": dict, "then": dict, "else": dict}
 """Calls that come around one."""
 CREATE = {

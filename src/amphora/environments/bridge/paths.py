@@ -5,7 +5,7 @@ from __future__ import annotations
 import copy
 import json
 import re
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from typing import Any
@@ -54,15 +54,15 @@ _YES, _NO = ("true", "on", "yes", "1"), ("false", "off", "no", "0", "")
 
 def with_hidden(form: Json, places: Sequence[str]) -> Json:
     """A definition with masks for secrets that are there and never shown, wherever the object that holds one is."""
-    return with_missing(form, places, MASK)
+    return with_missing(form, places, lambda: MASK)
 
 
-def with_missing(form: Json, places: Sequence[str], value: Json) -> Json:
+def with_missing(form: Json, places: Iterable[str], value: Callable[[], Json]) -> Json:
     """A definition with a value at each of these places at which nothing stands, if the object around it is there."""
 
     def laid(holder: dict[str, Any], name: str) -> None:
         if holder.get(name) in (None, ""):
-            holder[name] = value
+            holder[name] = value()
 
     for path in places:
         form = _with_members(form, path, laid)
