@@ -23,6 +23,7 @@ from amphora.engine.session import Session
 from amphora.engine.sides import Side, own_side
 from amphora.engine.specimens import remove
 from amphora.engine.trial import MOST_READ, try_kind
+from amphora.engine.unsaid_ids import unsaid_ids
 from amphora.environments.contract import ByDescription, Environment, KeepsFiles
 
 
@@ -163,6 +164,13 @@ def _without_slips(proving: Proving, environment: ByDescription) -> None:
         for kind, places in unnamed.items():
             words = f"it shows {few(places, 12)}, too: what no line names stays behind"
             proving.say("the sheet names what is shown", Kept.ODD, kind, words)
+    promise = "ids stand where the kind sheets say"
+    with proving.trying(promise):
+        description = proving.opened.description
+        unsaid = unsaid_ids(description, proving.environment.read(ids), proving.environment.supplies())
+        for kind, places in unsaid.items():
+            words = f"what stands at {few(places, 8)} looks like one, and would travel as it is"
+            proving.say(promise, Kept.ODD, kind, f"{words}: a [[refers]] there, or volatile")
 
 
 def _masked(proving: Proving) -> None:

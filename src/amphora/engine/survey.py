@@ -12,7 +12,7 @@ from amphora.core.needs.selection import choose, the_one
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
-from amphora.core.values.model import Item, Listed
+from amphora.core.values.model import Item, Json, Listed
 from amphora.core.values.moments import moment
 from amphora.core.values.next_step import to_type
 from amphora.core.values.pace import uncollected
@@ -27,13 +27,14 @@ SORTS = ("key", "title", "changed", "rows", "size", "uses", "used-by")
 @dataclass(frozen=True)
 class Surveyed:
     """One item of a survey. `uses` and `used_by` count items of the same environment; `size_bytes` is
-    that of the definition as JSON."""
+    that of the definition as JSON. `form` is the portable definition, of items that were asked for."""
 
     key: Key
     listed: Listed
     uses: int
     used_by: int
     size_bytes: int
+    form: Json = None
 
 
 def survey(
@@ -59,7 +60,12 @@ def survey(
             sizes[key] = len(compact_bytes(found.definition))
     used_by = counts(uses)
     chosen = choose(wanted, side.by_key, environment) if wanted else sorted(side.by_key)
-    rows = [Surveyed(key, side.by_key[key], len(uses[key]), used_by.get(key, 0), sizes[key]) for key in chosen]
+    items = read_items(side, chosen, "draft", binds_new=True)[0] if wanted else {}
+    forms = {key: item.form for key, item in items.items()}
+    rows = [
+        Surveyed(key, side.by_key[key], len(uses[key]), used_by.get(key, 0), sizes[key], forms.get(key))
+        for key in chosen
+    ]
     rows = [row for row in rows if not drafts or row.listed.has_draft or row.listed.is_drafted_only]
     rows = [row for row in rows if (row.listed.modified_at or "") >= since]
     return sorted(rows, key=_ORDER[sort])

@@ -9,7 +9,7 @@ from amphora.core.form.kinds import Sheets
 from amphora.core.merge.phrase import place_phrase
 from amphora.core.needs.selection import spoken
 from amphora.core.values.keys import Key, decode_segment, path_of, readable
-from amphora.core.values.model import Listed
+from amphora.core.values.model import Json, Listed
 from amphora.core.values.next_step import NOTHING, NextStep, to_type
 from amphora.core.values.words import counted
 from amphora.engine.survey import Surveyed, Uses
@@ -38,7 +38,7 @@ def survey_result(
         "survey",
         f"{environment} {verb} {counted(len(rows), 'item')}: {what}{edits}." if rows else empty,
         blocks=[block] if rows else [],
-        data={"environment": environment, "items": [_json(row) for row in rows]},
+        data={"environment": environment, "items": [_json(row) | _form(row) for row in rows]},
         # A line that can be pasted as it is: it names an item that is there.
         next_step=to_type("export", environment, *_suggested(rows, sheets, is_part)) if rows else NOTHING,
     )
@@ -164,6 +164,10 @@ def _json(row: Surveyed) -> dict[str, object]:
         "modified_at": listed.modified_at,
         "modified_by": listed.modified_by,
     }
+
+
+def _form(row: Surveyed) -> dict[str, Json]:
+    return {} if row.form is None else {"definition": row.form}
 
 
 def uses_result(net: Uses, depth: int | None, figure: str) -> Result:
