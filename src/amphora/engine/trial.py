@@ -4,13 +4,14 @@ removed."""
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import replace
 
 from amphora.core.form.filled import filled_in
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.objects import objects_used
+from amphora.core.form.places import values_at
 from amphora.core.form.settled import settled
 from amphora.core.form.spots import reference_values, secret_places
 from amphora.core.plan.states import Image
@@ -52,7 +53,10 @@ def try_kind(proving: Proving, kind: str) -> None:
         return
     template = min(templates, key=lambda image: (len(json.dumps(image.newest)), image.native_id))
     with proving.trying("an item can be made, and is what was asked for", kind):
-        _as_asked(proving, template, first_made(proving, template, [row.states.title for row in rows]))
+        known = {row.native_id for row in environment.index()}
+        made = first_made(proving, template, [row.states.title for row in rows])
+        _as_asked(proving, template, made)
+        _alone(proving, made, known)
     if not any(of_kind(proving, kind)):
         return
     changes = () if sheet.is_fixed else (_updated, _stale)
@@ -120,6 +124,19 @@ def _as_asked(proving: Proving, template: Image, made: Image) -> None:
         )
     words = "fills in" if all(one.is_added for one in off) else "writes its own way"
     proving.say(name, Kept.ODD, template.kind, f"the platform {words}: {places}")
+
+
+def _alone(proving: Proving, made: Image, known: Collection[str]) -> None:
+    """Whether a platform puts something by itself into what is new: it would be there beside what a package has."""
+    environment, sheets = proving.environment, proving.opened.description.sheets
+    new = [row.native_id for row in environment.index() if row.native_id not in known]
+    for image in environment.look([id_ for id_ in new if id_ not in proving.made]).values():
+        holders = {value for path in sheets[image.kind].held_by for value in values_at(image.newest, path)}
+        goes_along = isinstance(environment, ByDescription) and environment.goes_along(image.kind, image.newest)
+        if made.native_id in holders and not goes_along:
+            proving.made[image.native_id] = image.states.title
+            words = f"the platform puts {image.states.title!r} into it: say brings = [{{ kind = {image.kind!r} }}]"
+            proving.say("what is new holds nothing yet", Kept.FAILS, made.kind, f"{words} in `create`")
 
 
 def _twice(proving: Proving, template: Image) -> None:
@@ -309,7 +326,8 @@ def _kept_while_used(proving: Proving, template: Image) -> None:
             for place, value, _ in reference_values(user.newest, sheets[user.kind])
             if kinds.get(value) == template.kind
         ]
-        if not places or proving.is_ours(user.states.title):
+        goes_along = isinstance(environment, ByDescription) and environment.goes_along(user.kind, user.newest)
+        if not places or goes_along or proving.is_ours(user.states.title):
             continue
         definition = user.newest
         for place in places:

@@ -305,6 +305,10 @@ class ByDescription(Protocol):
     def names_gone(self, kind: str) -> bool:
         """Whether the description says how members of this kind are taken away."""
 
+    def goes_along(self, kind: str, definition: Json) -> bool:
+        """Whether an item of this definition is one that the platform makes by itself, and removes only with what
+        holds it."""
+
     def is_guarded(self, kind: str) -> bool:
         """Whether the description says that the platform compares what is written to this kind with what was
         seen."""

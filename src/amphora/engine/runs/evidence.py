@@ -8,7 +8,7 @@ from dataclasses import field, replace
 from amphora.core.form.bindings import Bindings
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.parts import parts_gone, parts_used
-from amphora.core.form.places import PartOf
+from amphora.core.form.places import PartOf, values_at
 from amphora.core.form.references import quick_references
 from amphora.core.form.spots import titled_ids
 from amphora.core.form.visit import with_texts
@@ -20,6 +20,7 @@ from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.engine.runs.lost import find_made, is_half, loose_mark
 from amphora.engine.runs.stage import Stage, looked_up
+from amphora.environments.contract import ByDescription
 from amphora.ledger.records import JournalStep, Run
 
 MADE = (Create.do, "create bare", Grant.do, WriteAll.do)
@@ -246,14 +247,21 @@ def usage_of(stage: Stage, evidence: Sequence[Evidence]) -> Usage:
     for row in rows:
         # Where a part has an id of its own, whoever names it uses what holds it.
         names.part_owner |= {part: keys[row.native_id] for part in row.parts if row.native_id in keys}
-    for native_id, image in stage.environment.look([row.native_id for row in rows]).items():
+    environment = stage.environment
+    told = environment if isinstance(environment, ByDescription) else None
+    for native_id, image in environment.look([row.native_id for row in rows]).items():
         key = keys.get(native_id, f"outside:{native_id}")
-        uses[key], titles[key] = _used(image, names, key), image.states.title
+        uses.setdefault(key, set()).update(_used(image, names, key))
+        titles[key] = image.states.title
         sheet = sheets.get(image.kind)
         found = [use for v in _versions(image) for use in parts_used(v, sheet, names, key)] if gone else []
         parted[key] = {use.key for use in found if (use.by, use.part) in gone.get(use.key, ())}
         named_ids = {one for version in _versions(image) for one in titled_ids(version, sheets[image.kind])}
         naming[key] = {keys[one] for one in named_ids if one in keys}
+        # What goes only with what holds it stays where that does, as if it were used by that.
+        if told and native_id in keys and told.goes_along(image.kind, image.newest):
+            for holder in (one for path in sheet.held_by for one in values_at(image.newest, path)) if sheet else ():
+                uses.setdefault(keys.get(holder, f"outside:{holder}"), set()).add(key)
     return Usage(used, uses, naming, parted, titles)
 
 

@@ -10,16 +10,16 @@ from dataclasses import replace
 
 from amphora.core.form.bindings import IdStyle
 from amphora.core.form.native import laid_over
-from amphora.core.form.native_ids import MARK, closed_id, id_pattern
+from amphora.core.form.native_ids import MARK, id_pattern
 from amphora.core.form.places import values_at
 from amphora.core.form.settled import without_volatile
 from amphora.core.plan.states import Image
 from amphora.core.values.canon import loose_digest
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved, Unavailable, Uncertain
 from amphora.core.values.model import Found, Json, Listed, Supply
-from amphora.environments.bridge import apart, lines, members
-from amphora.environments.bridge.acts import Acts
+from amphora.environments.bridge import apart, lines
 from amphora.environments.bridge.bodies import uid_of
+from amphora.environments.bridge.bringing import Bringing, is_kept
 from amphora.environments.bridge.circles import removed_from
 from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.departure import refuse_departure, takes_of
@@ -28,8 +28,7 @@ from amphora.environments.bridge.jobs import taken
 from amphora.environments.bridge.offers import offered
 from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
 from amphora.environments.bridge.paths import text_at
-from amphora.environments.bridge.removal import in_order, taken_along, users_of
-from amphora.environments.bridge.sameness import Sameness
+from amphora.environments.bridge.removal import Standing, in_order, taken_along, users_of
 from amphora.environments.bridge.single import Single
 from amphora.environments.bridge.slips import slips_of
 from amphora.environments.contract import NEXT, Capabilities, Description, Identity, Seen, Take, Write, Written
@@ -37,14 +36,13 @@ from amphora.environments.contract import NEXT, Capabilities, Description, Ident
 ALL = frozenset({"read", "write", "publish", "switch", "retire", "grant"})
 
 
-class Bridge(Acts):
+class Bridge(Bringing):
     """An environment by description. What only some platforms can do stands in classes of their own, below."""
 
     def __init__(self, client: Client, sheet: BridgeSheet, account: str = "") -> None:
         super().__init__(client, sheet, account)
         # What rows that were loaded are called here, by what they were called where they come from.
         self.row_ids: dict[str, dict[str, Json]] = {}
-        self._sameness = Sameness(self.items, client.base_url, sheet.file)
 
     def describe(self) -> Description:
         about = {name: text_at(self.client.ask(call).body, "$") for name, call in self.sheet.about.items()}
@@ -143,8 +141,16 @@ class Bridge(Acts):
         refuse_departure(self.sheet, self.items, there)
         standing = [self.items.standing(single) for single in there.values()]
         along = taken_along(standing, takes_of(self.sheet, there), there)
+        if stuck := [one for one in standing if self._is_kept(one) and one.native_id not in along]:
+            raise EnvironmentRefused(
+                f"{stuck[0].title!r} goes only with what holds it.",
+                subject=stuck[0].native_id,
+                next_step=NEXT["in-use"],
+            )
         # Users before what they use: a platform that refuses what is in use is asked in an order that it takes.
         order = in_order(standing, along)
+        # What goes only with what holds it is gone by then.
+        order = [one for one in order if not (one.native_id in along and self._is_kept(one))]
         for number, one in enumerate(order):
             # When some are gone, whoever asked for all or none has to look.
             with taken(f"{number} of {len(there)} are gone") if number else nullcontext():
@@ -155,6 +161,9 @@ class Bridge(Acts):
                     if not (users := users_of(one, order[number:])):
                         raise
                     removed_from(users, there[one.native_id], there, self._remove, self._rewritten)
+
+    def _is_kept(self, one: Standing) -> bool:
+        return any(is_kept(self.sheet, one.sheet.kind, form) for form in one.forms)
 
     def _rewritten(self, write: Write, single: Single, goes_live: bool) -> Single:
         self._update(write)
@@ -167,35 +176,6 @@ class Bridge(Acts):
                 after = self._again(after)
             return after
 
-    def _remove(self, single: Single) -> None:
-        part, values = self._part(single), self._values(single)
-        emptied = part.retire.said("empties", []) if part.retire else []
-        count = 0
-        for name in emptied:
-            for entry in members.entries_of(self.client, part, name, values):
-                # From the first one on it is no longer what it was.
-                with taken(f"{count} of what it holds are gone") if count else nullcontext():
-                    apart.removed(self.client, part, name, entry, values)
-                count += 1
-        with taken("what it holds is gone") if count else nullcontext():
-            retire = self._able(part.retire, single.row.states.title, "remove", single.row.kind)
-            # Some platforms only put away what is removed, and keep its name, until that is said once more: `then`.
-            with held(self._change, retire, values, "it was removed") as more:
-                self._do(retire, self._again(single) if retire.said("first", None) else single, "remove", more)
-        self.items.forget(single.row.native_id)
-        self._sameness.forget(single.row.native_id)
-
-    def finish_removal(self, kind: str, native_id: str) -> bool:
-        part = self.sheet.items[kind]
-        then: Call | None = part.retire.said("then", None) if part.retire else None
-        if then is None:
-            return False
-        try:
-            self._change(then, self.items.holders.values_of(part, str(closed_id(native_id, part.kind.ids))))
-        except EnvironmentRefused:
-            return False
-        return True
-
     def at_once(self) -> int:
         return self.client.pace.now
 
@@ -206,6 +186,8 @@ class Bridge(Acts):
         part, title = self.sheet.items[write.kind], write.states.title
         write = replace(write, definition=without_volatile(write.definition, part.kind))
         call = self._able(part.create, title, "make", write.kind)
+        if brought := self._in_its_place(part, write):
+            return self._update(self._laid(write, brought))
         uid = uid_of(write.token)
         body = self.bodies.of(part, write, call, uid=uid if call.said("uid") else "")
         values = {"title": title, "folder": write.states.folder, "uid": uid, **self.bodies.holder(part, write)}
@@ -234,6 +216,9 @@ class Bridge(Acts):
                 raise Uncertain(f"{self.client.base_url} made {title!r}, and does not show it.", subject=title)
         self._sameness.refuse_after(part, single.row, title, started, write.token)
         self._refuse_renamed(part, single, title)
+        if part.brings:
+            with self._or_none(single):
+                single = self._taken_away(part, single)
         if call.said("follow", False) or self.bodies.lacks(part, write, None):
             with self._or_none(single):
                 return self._update(self._laid(write, single))
@@ -283,8 +268,8 @@ class Bridge(Acts):
         except (EnvironmentRefused, RevisionMoved, Unavailable, Uncertain):
             with taken("half of it was made"):
                 # As it is by now: what came after the first call has changed it.
-                row = self._switched_back(self._again(single), False).row
-                self.retire([Seen(row.native_id, row.revision)])
+                # Without the looks of a removal: nobody has put anything into it, and nobody uses it.
+                self._remove(self._switched_back(self._again(single), False))
             raise
 
     def slips(self, native_ids: Sequence[str]) -> tuple[dict[str, list[str]], dict[str, list[str]]]:
@@ -296,6 +281,9 @@ class Bridge(Acts):
     def names_gone(self, kind: str) -> bool:
         update = self.sheet.items[kind].update
         return update is not None and update.said("how", "whole") != "whole"
+
+    def goes_along(self, kind: str, definition: Json) -> bool:
+        return is_kept(self.sheet, kind, definition)
 
     def is_guarded(self, kind: str) -> bool:
         return self.sheet.items[kind].is_guarded

@@ -96,6 +96,10 @@ class Agreement:
             if "file" in call and not sheet.places.walk({}).step(member).spot.is_file:
                 words = f"$.{member} has to stand under fields.files of its kind sheet"
                 yield f"{where}`{name}.more.{member}`: {words}: attachments travel as files"
+        for one in row.get("create", {}).get("brings", ()):
+            if table_in(self._table, "item", str(one.get("kind")), "within").get("kind") != sheet.kind:
+                words = f"{one.get('kind')!r} is no kind whose `within` says that a {sheet.kind} holds it"
+                yield f"{line_of(self._source, 'create', name)}`{name}.create.brings`: {words}"
         for place in table_in(row, "write", "new"):
             if not _spot(sheet, place).is_volatile:
                 words = f"{place} has to stand under fields.volatile of its kind sheet: what is new gets another one"

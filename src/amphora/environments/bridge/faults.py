@@ -251,6 +251,10 @@ class SheetFaults:
         takes = table_in(row, "retire").get("takes")
         for taken in takes if isinstance(takes, list) else ():
             yield from self._table_faults(taken, lines.TAKES, f"{name}.retire.takes.")
+        brings = table_in(row, "create").get("brings")
+        for one in brings if isinstance(brings, list) else ():
+            yield from self._table_faults(one, lines.BRINGS, f"{name}.create.brings.")
+            yield from self._flag(table_in(one).get("keeps"), f"{name}.create.brings.keeps")
         yield from self._id_form(table_in(row), name)
         yield from self._id_form(table_in(row, "create"), f"{name}.create")
         for one in lines.FLAGS:

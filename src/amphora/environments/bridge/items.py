@@ -111,16 +111,20 @@ class Items:
         if within is None:
             return self._there(part, (self._as_shown(part, row, None) for row in self._client.rows(part.index)))
 
-        def listed(holder: Json) -> list[Json]:
-            rows = self._client.rows(part.index, self.holders.values_in(part, holder))
-            return self._there(part, (self._as_shown(part, row, holder) for row in rows))
-
         ids = self.holders.ids_in(within.kind, self.rows_of(self._sheet.items[within.kind]))
-        found = list(zip(ids, self._each(listed, ids), strict=True))
-        for holder, rows in found:
-            for row in rows:
-                self.holders.note(part, part.id_in(row), holder)
-        return [row for _, rows in found for row in rows]
+        return [row for rows in self._each(lambda holder: self._rows_in(part, holder), ids) for row in rows]
+
+    def _rows_in(self, part: ItemPart, holder: Json) -> list[Json]:
+        rows = self._client.rows(part.index, self.holders.values_in(part, holder))
+        there = self._there(part, (self._as_shown(part, row, holder) for row in rows))
+        for row in there:
+            self.holders.note(part, part.id_in(row), holder)
+        return there
+
+    def held_in(self, part: ItemPart, holder: Json) -> list[Single]:
+        """The items of a kind that one item holds, whole."""
+        native = [part.id_in(row) for row in self._rows_in(part, holder)]
+        return [single for id_ in native if (single := self.single(part, id_))]
 
     def _there(self, part: ItemPart, rows: Iterable[Json]) -> list[Json]:
         """Those of some rows, or answers, whose items are there: some platforms go on showing what was removed."""

@@ -157,7 +157,9 @@ CREATE = {
     "nulls": str,
     "same": list,
     "with": dict,
+    "brings": list,
 }
+BRINGS = {"kind": str, "keeps": (str, dict)}
 NAMED = {"titled": dict, "moved": dict}
 """Calls by which an item gets another title and another folder, where its body says neither."""
 UPDATE = {

@@ -178,6 +178,9 @@ class ItemPart:
     within: Within | None = None
     hidden: tuple[str, ...] = ()
     """Places of secrets that the platform never shows: one is taken for granted wherever one could stand."""
+    brings: Mapping[str, Flag | None] = field(default_factory=dict)
+    """The kinds of which the platform puts some into what is new, each with what tells those that are never removed
+    alone."""
     switched: Mapping[bool, Json] = field(default_factory=dict)
     """What a change writes at the place of `on`, where no call of its own switches."""
 

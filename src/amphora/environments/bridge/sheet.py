@@ -146,6 +146,10 @@ def _item(sheet: KindSheet, row: Mapping[str, Any], pages: Mapping[str, Any]) ->
         row.get("needs", {}),
         Within(within["kind"], within["as"]) if within else None,
         tuple(row.get("hidden", ())),
+        {
+            one["kind"]: _flag(one["keeps"], False) if "keeps" in one else None
+            for one in row.get("create", {}).get("brings", ())
+        },
         {state == "on": said for state, said in row.get("switch", {}).items() if not isinstance(said, dict)},
     )
 
