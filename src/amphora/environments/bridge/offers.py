@@ -13,15 +13,21 @@ from amphora.environments.bridge.paths import text_at, value_at
 
 
 def offered(client: Client, sheet: BridgeSheet) -> Iterator[Supply]:
-    """Everything that is never packed, and mapped instead. EnvironmentRefused for a row without id or name."""
+    """Everything that is never packed, and mapped instead, each once: some stand only in what uses them.
+    EnvironmentRefused for a row without id or name."""
+    seen: set[tuple[str, str]] = set()
     for part in sheet.supplies:
         ids = Ids(part.space, part.is_number)
         # Told apart where there are several: nobody is to give a group the place of a person.
         is_one = len({other.space for other in sheet.supplies if other.kind == part.kind}) == 1
         for row in _rows(client, part):
+            native_id = opened_id(text_at(row, part.paths["id"]), ids)
+            if (part.kind, native_id) in seen:
+                continue
+            seen.add((part.kind, native_id))
             yield Supply(
                 part.kind,
-                opened_id(text_at(row, part.paths["id"]), ids),
+                native_id,
                 text_at(row, part.paths["name"]),
                 text_at(row, part.paths.get("type")) or ("" if is_one else part.space),
                 text_at(row, part.paths.get("owner")),
