@@ -5,17 +5,22 @@ from __future__ import annotations
 import base64
 from dataclasses import replace
 from itertools import pairwise
+from types import SimpleNamespace
 from typing import Any, cast
 
 import pytest
 
 from amphora.core.checks import Waiver
 from amphora.core.checks.target import _release
+from amphora.core.form.again import states_again
 from amphora.core.form.kinds import parse_sheet, sheets_in_force
+from amphora.core.form.portable import Portable
 from amphora.core.form.secrets import STRICT, Guard, mark_of_secret, sealed
 from amphora.core.form.settings import is_setting, parse_setting, setting_words
 from amphora.core.merge.compare import Base
 from amphora.core.needs.crosswalk import Crosswalk, MapState, resolve
+from amphora.core.plan.gate import _agreement
+from amphora.core.plan.reasons import Consent, Standing
 from amphora.core.plan.states import ABSENT, is_same, rows_in
 from amphora.core.plan.steps import EnterSecret
 from amphora.core.values.errors import EnvironmentRefused, SheetFault
@@ -26,6 +31,7 @@ from amphora.core.values.visible import escaped_json, for_spreadsheet, from_spre
 from amphora.engine.leaks import leaks_in, leaks_in_settings
 from amphora.engine.runs.aftercare import CareMaterial
 from amphora.engine.sides import _guide
+from amphora.engine.steps import write_all
 from amphora.engine.survey import Uses
 from amphora.render.result import Grid, Lines
 from amphora.render.survey import DEEPEST, uses_result
@@ -151,6 +157,49 @@ def test_a_setting_that_is_a_secret_is_found_although_its_value_has_left_the_for
 def test_a_finding_about_a_value_is_silenced_for_that_value_only(waiver: Waiver, covers: tuple[bool, bool]) -> None:
     plain = Finding("r", Level.WARNING, "m.", "flow:a", "/x")
     assert (waiver.covers(plain), waiver.covers(replace(plain, mark="mark"))) == covers
+
+
+@pytest.mark.parametrize(
+    ("approvals", "agreed", "words"),
+    [
+        (1, (), "of 1 trusted person beside you; there are none."),
+        (2, ("Ada",), "of 2 trusted people beside you; there is 1."),
+        (3, ("Ada", "Ben"), "of 3 trusted people beside you; there are 2."),
+        (2, ("Ada", "Ben"), ""),
+    ],
+)
+def test_how_many_have_to_agree_and_how_many_did(approvals: int, agreed: tuple[str, ...], words: str) -> None:
+    docket: Any = SimpleNamespace(actions=(1,), target="live", file="d.yaml")
+    found = _agreement(docket, Standing(frozenset(), approvals=approvals, agreed=agreed), Consent())
+    assert [one.message.partition("agreement ")[2] for one in found] == ([words] if words else [])
+
+
+def test_of_many_items_that_are_written_at_once_the_new_ones_have_new_ids() -> None:
+    writes = {key: SimpleNamespace(is_new=key != "a:old") for key in ("a:new", "a:old", "a:too")}
+    asked: list[Any] = []
+
+    def write(some: list[Any]) -> list[Any]:
+        asked.extend(some)
+        return [SimpleNamespace(native_id=f"n{number}") for number in range(len(some))]
+
+    environment = SimpleNamespace(write=write)
+    bench: Any = SimpleNamespace(environment=environment, write_of=lambda key, draft, token: writes[key])
+    step: Any = SimpleNamespace(keys=tuple(writes))
+    assert write_all.do(step, bench, cast(Any, dict.fromkeys(writes)), "t") == {"a:new": "n0", "a:too": "n2"}
+    assert asked == list(writes.values())
+
+
+@pytest.mark.parametrize(
+    ("was", "again", "then"),
+    [(None, True, True), (None, None, None), (False, True, False), (True, None, True), (None, False, False)],
+)
+def test_a_switch_that_is_read_later_counts_where_none_was_known(was: Any, again: Any, then: Any) -> None:
+    assert states_again(States("A", "", was), Portable({}, None, again)).is_on is then
+
+
+def test_what_holds_an_item_is_known_from_its_sheet() -> None:
+    held = parse_sheet(f'kind = "page"\n{REFERS}held = true\n[[refers]]\nat = "$.b"\nto = ["table"]\n')
+    assert held.held_by == ("$.a",)
 
 
 def test_what_leads_out_of_a_shape_is_kept_by_a_sheet_laid_over_it() -> None:

@@ -30,6 +30,7 @@ from amphora.engine.docket import Prepared, map_needs, prepare
 from amphora.engine.gate import ImportRequest
 from amphora.engine.present import Adopted
 from amphora.engine.runs.backwards import foresee
+from amphora.engine.runs.remains import finish_creations
 from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Opened, Session
 from amphora.environments.contract import Probes
@@ -260,7 +261,9 @@ def adopted(session: Session, picked: PickedUp) -> Adopted:
     stage = stage_of(session, run.environment, run)
     # It may be at work at this very moment.
     stage.ledger.locks.refuse_held(stage.uid, run.environment)
-    restoration = foresee(stage, run, stage.ledger.journal.since_pause(run))
+    since = stage.ledger.journal.since_pause(run)
+    finish_creations(stage, run, since)
+    restoration = foresee(stage, run, since)
     doubts = {key: one.doubt for key, one in restoration.evidence.items() if one.doubt}
     if doubts:
         raise NotReady(

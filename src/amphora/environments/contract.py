@@ -323,6 +323,14 @@ class RemovesInTwo(Protocol):
 
 
 @runtime_checkable
+class FinishesCreations(Protocol):
+    """Makes new items by more than one call: what the platform puts into them by itself is taken away again."""
+
+    def finish_creation(self, native_id: str) -> None:
+        """Does what the creation of an item may have left undone when it was cut off."""
+
+
+@runtime_checkable
 class Overtaken(Protocol):
     """Looks just before each change, and can let something happen between that look and the call: so a proof sees
     whether the platform itself refuses to write over somebody's change."""

@@ -30,7 +30,7 @@ from amphora.engine.runs.evidence import evidence_of, usage_of
 from amphora.engine.runs.losses import care_for, lacks_secrets_only
 from amphora.engine.runs.material import ImageMaterial
 from amphora.engine.runs.outside import moved_outside, untold
-from amphora.engine.runs.remains import is_removed_now
+from amphora.engine.runs.remains import finish_creations, is_removed_now
 from amphora.engine.runs.stage import Stage, looked_up
 from amphora.engine.steps import Bench
 from amphora.ledger.records import (
@@ -121,6 +121,7 @@ def put_back(stage: Stage, run: Run, kind: str, note: str = "", since: int = 1) 
             next_step=to_type("compare", f"{run.package}-{run.version}", run.environment),
         )
     excluded: dict[Key, str] = {}
+    finish_creations(stage, run, since)
     restoration, now = _decided(stage, run, excluded, since)
     # A run of its own, begun only now: what can't be decided has left no trace.
     mine, is_journalled = _begun(stage, run, kind, restoration, now)

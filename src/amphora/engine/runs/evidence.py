@@ -258,10 +258,15 @@ def usage_of(stage: Stage, evidence: Sequence[Evidence]) -> Usage:
         parted[key] = {use.key for use in found if (use.by, use.part) in gone.get(use.key, ())}
         named_ids = {one for version in _versions(image) for one in titled_ids(version, sheets[image.kind])}
         naming[key] = {keys[one] for one in named_ids if one in keys}
-        # What goes only with what holds it stays where that does, as if it were used by that.
-        if told and native_id in keys and told.goes_along(image.kind, image.newest):
-            for holder in (one for path in sheet.held_by for one in values_at(image.newest, path)) if sheet else ():
-                uses.setdefault(keys.get(holder, f"outside:{holder}"), set()).add(key)
+        # What goes only with what holds it stays where that does, as if it were used by that; and if the run has not
+        # brought it, it is a part of that, and no user.
+        if told and sheet and told.goes_along(image.kind, image.newest):
+            for holder in (one for path in sheet.held_by for one in values_at(image.newest, path)):
+                by = keys.get(holder, f"outside:{holder}")
+                if native_id in keys:
+                    uses.setdefault(by, set()).add(key)
+                else:
+                    uses[key].discard(by)
     return Usage(used, uses, naming, parted, titles)
 
 

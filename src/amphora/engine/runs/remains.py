@@ -1,4 +1,5 @@
-"""The remains of a removal that broke off: what a platform has put away and not yet removed for good."""
+"""The remains of what broke off: what a platform has put away and not yet removed for good, or put into something new
+by itself."""
 
 from __future__ import annotations
 
@@ -6,8 +7,23 @@ from amphora.core.plan.restoration import Restoration
 from amphora.core.plan.states import Image
 from amphora.core.plan.steps import Step
 from amphora.core.values.keys import Key
+from amphora.engine.runs.evidence import MADE, UNKNOWN, evidence_of
 from amphora.engine.runs.stage import Stage
-from amphora.environments.contract import RemovesInTwo
+from amphora.environments.contract import FinishesCreations, RemovesInTwo
+from amphora.ledger.records import Run
+
+
+def finish_creations(stage: Stage, run: Run, since: int = 1) -> None:
+    """Finishes what creations of a run did that nobody has answered: else what the platform put into something new
+    would be taken for somebody's."""
+    environment = stage.environment
+    if not isinstance(environment, FinishesCreations):
+        return
+    lost = [step for step in stage.ledger.journal.steps(run) if step.do in MADE and step.state in UNKNOWN]
+    new = {key for step in lost for key in step.keys if step.intent["before"].get(key) == "absent"}
+    for one in evidence_of(stage, run, since) if new else ():
+        if one.key in new and one.now and not one.doubt:
+            environment.finish_creation(one.now.native_id)
 
 
 def is_removed_now(stage: Stage, restoration: Restoration, step: Step, finished: set[Key]) -> bool:

@@ -43,6 +43,14 @@ class Taking(Bridge):
         return led_along(self.sheet, self.items, self.items.singles(native_ids))
 
 
+class Emptying(Bridge):
+    """New items into which the platform puts something by itself."""
+
+    def finish_creation(self, native_id: str) -> None:
+        if (single := self.items.singles([native_id]).get(native_id)) and (part := self._part(single)).brings:
+            self._taken_away(part, single)
+
+
 class Switching(Bridge):
     """Items that are on or off."""
 
@@ -116,6 +124,7 @@ def bridged(client: Client, sheet: BridgeSheet, account: str) -> Bridge:
     parts = sheet.items.values()
     able = {
         Publishing: any(part.publish for part in parts),
+        Emptying: any(part.brings for part in parts),
         Switching: any(part.is_switched for part in parts),
         Taking: any(part.retire and part.retire.said("takes", []) for part in parts),
         Holding: any(part.rows for part in parts),
