@@ -1012,6 +1012,9 @@ def test_times_and_placeholders() -> None:
     assert (moment_of("soon"), moment_of(None), moment_of(True)) == (None, None, None)
     body = {"n": "{id}", "text": "no {id} of {other}"}
     assert filled(body, {"id": 7}) == {"n": 7, "text": "no 7 of {other}"}
+    asked = {"variables": {"first": "{size}", "after": "{cursor}"}, "all": ["{cursor}"]}
+    assert filled(asked, {"size": 2, "cursor": ""}) == {"variables": {"first": 2}, "all": [""]}
+    assert filled(asked, {"size": 2, "cursor": "x"}) == {"variables": {"first": 2, "after": "x"}, "all": ["x"]}
     assert filled("/a/{id}", {"id": "x/y ?"}, is_path=True) == "/a/x%2Fy%20%3F"
 
 

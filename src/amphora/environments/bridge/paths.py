@@ -245,7 +245,9 @@ def filled(value: Json, values: Mapping[str, Json], is_path: bool = False) -> Js
     """A text, or all texts of a document, with its placeholders filled in; one that stands alone keeps the type of
     its value. In a path they are encoded (RFC 3986)."""
     if isinstance(value, dict):
-        return {name: filled(part, values) for name, part in value.items()}
+        # The first page has no mark to begin at, and an empty one is wrong to many.
+        first = "{cursor}" if values.get("cursor") == "" else None
+        return {name: filled(part, values) for name, part in value.items() if first is None or part != first}
     if isinstance(value, list):
         return [filled(part, values) for part in value]
     if not isinstance(value, str):
