@@ -761,7 +761,10 @@ def test_busy_is_waited_for_and_a_write_that_was_refused_so_is_sent_again(tmp_pa
         ("merge", {"name": "new", "a": 2, "b": '{"x":1}', "c": None}),
         ("default", {"name": "new", "a": 2, "b": '{"x":1}', "other": True}),
         ("new", {"name": "new", "a": 2, "b": '{"x":1}', "key": ""}),
-        ("wrapped", {"thing": {"label": "new", "a": 2, "b": '{"x":1}', "fixed": {"seen": 1, "for": "n: new"}}}),
+        (
+            "wrapped",
+            {"thing": {"label": "new", "a": 2, "b": '{"x":1}', "fixed": {"seen": 1, "for": "n: new", "to": 1}}},
+        ),
     ],
 )
 def test_what_a_change_sends(more: str, wanted: dict[str, Any], tmp_path: Path) -> None:
@@ -783,7 +786,7 @@ def test_what_a_change_sends(more: str, wanted: dict[str, Any], tmp_path: Path) 
     elif more == "new":
         text = text.replace('post = "/things"', 'post = "/things", secrets = "empty"')
     elif more == "wrapped":
-        text += '[item.thing.write]\nwrapped = "thing"\nmembers = { name = "label" }\nwith = { fixed = { seen = "{revision}", for = "n: {title}" } }\n'
+        text += '[item.thing.write]\nwrapped = "thing"\nmembers = { name = "label" }\nwith = { fixed = { seen = "{revision}", for = "n: {title}" }, "fixed.to" = 1 }\n'
     else:
         text = more + text
     with served(answering) as url, closing(bridge(tmp_path, url, text)) as platform:

@@ -99,8 +99,11 @@ class Bodies:
             lay(part.flags["on"].at, part.switched[was_on if is_on is None else is_on])
         if uid:
             lay(call.said("uid"), uid)
-        always = {**part.write.get("with", {}), **call.said("with", {})}
-        body = _laid(body, filled(always, self._values(part, write, there)))
+        values = self._values(part, write, there)
+        for name, value in {**part.write.get("with", {}), **call.said("with", {})}.items():
+            more: dict[str, Any] = {}
+            put(more, member_path(name), filled(value, values))
+            body = _laid(body, more)
         body = self._items.hook.sent(part.kind.kind, body)
         wrapped = part.write.get("wrapped", "")
         return {wrapped: body} if wrapped else body
