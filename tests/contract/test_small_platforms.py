@@ -752,17 +752,25 @@ def test_an_id_that_is_made_from_the_name_is_followed(tmp_path: Path) -> None:
         assert set(two.pages) == {"kept"}
 
 
-def test_connections_that_stand_only_in_what_uses_them_count_once(tmp_path: Path) -> None:
+@pytest.mark.parametrize("is_used", [True, False])
+def test_connections_that_stand_only_in_what_uses_them_count_once(tmp_path: Path, is_used: bool) -> None:
     one, two = Halls("one"), Halls("two")
-    for here, id_ in ((one, "c9"), (two, "d1")):
+    for here, id_ in ((one, "c9"), *([(two, "d1")] if is_used else [])):
         for name in ("Heat", "Cold"):
             here.add("watch", name=name if here is one else "Old", hall={"id": id_, "name": "Mail"}, every=5)
     offer = '[supply.mail]\nkind = "connection"\nindex = { get = "/watch", rows = "$[*].hall" }\nid = "$.id"\nname = "$.name"\n'
+    offer += "" if is_used else 'complete = false\nspace = "mail"\n'
     refers = WATCH.replace('at = "$.hall"\nto = ["hall"]\nby = "title"', 'at = "$.hall.id"\nto = ["connection"]')
     for name, text in (("halls", HALLS + offer), ("hall", HALL), ("watch", refers)):
         (tmp_path / f"{name}.toml").write_text(text, "utf-8")
     with pair(tmp_path, "halls", one, two) as run:
         run("export", "here", "*", "--as", "p")
-        run("map", "p", "there", "--accept")
+        if is_used:
+            run("map", "p", "there", "--accept")
+        else:
+            # Nothing is guessed: the name of something is no id of it.
+            assert "perhaps" not in run("check", "p", "there", code=3).out
+            run("map", "p", "there", "--set", "connection:Mail=d1")
         run("import", "p", "there", "--yes")
-    assert [watch["hall"]["id"] for watch in two.held["watch"].values()] == ["d1"] * 4
+        run("verify", "p", "there")
+    assert [watch["hall"]["id"] for watch in two.held["watch"].values()] == ["d1"] * (4 if is_used else 2)

@@ -69,7 +69,8 @@ def map_needs(session: Session, contents: Contents, opened: Opened) -> list[Mapp
     needs = [need for need in contents.needs if need.kind in NEED_KINDS]
     known = {OWN_ADDRESS: opened.description.base_url}
     supplies = opened.environment.supplies()
-    return resolve(needs, session.crosswalk, opened.name, supplies, known, contents.items.keys(), contents.source)
+    packed, unlisted = contents.items.keys(), opened.description.unlisted
+    return resolve(needs, session.crosswalk, opened.name, supplies, known, packed, contents.source, unlisted)
 
 
 def prepare(

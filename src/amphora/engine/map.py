@@ -104,8 +104,9 @@ def _refuse_unknown(session: Session, cells: Sequence[Cell]) -> None:
         kind = {SECTIONS["connection"]: "connection", SECTIONS["person"]: "person"}.get(cell.section)
         if kind is None or cell.value in ("", OPEN):
             continue
-        offered = Supplies(session.open(cell.column).environment.supplies())
-        names, found = offered.names(kind), offered.meant(kind, cell.value)
+        opened = session.open(cell.column)
+        offered = Supplies(opened.environment.supplies(), opened.description.unlisted)
+        names, found = offered.names(kind), offered.named(kind, cell.value)
         # An environment that can't say what it has offers nothing: then anything may be right.
         if not names or len(found) == 1:
             continue

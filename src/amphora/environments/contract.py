@@ -9,7 +9,7 @@ from inspect import isfunction
 from typing import Final, Literal, Protocol, TypeVar, cast, runtime_checkable
 
 from amphora.core.form.bindings import IdStyle
-from amphora.core.form.kinds import KindSheet
+from amphora.core.form.kinds import Ids, KindSheet
 from amphora.core.plan.states import Habits, Image
 from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.keys import Key
@@ -76,6 +76,8 @@ class Description:
     tried: tuple[str, ...] = ()
     rests: frozenset[tuple[str, str]] = frozenset()
     apart: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    unlisted: Mapping[str, Ids] = field(default_factory=dict)
+    """The kinds of supplies of which there may be others than those that are listed, each with how its ids look."""
 
 
 @dataclass(frozen=True)

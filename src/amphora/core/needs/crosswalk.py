@@ -7,6 +7,7 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import field, replace
 from enum import StrEnum
 
+from amphora.core.form.native_ids import IdsOf
 from amphora.core.needs.supplies import Supplies, lacking
 from amphora.core.values.keys import Key, decode_segment, encode_segment, kind_of, path_of
 from amphora.core.values.late import dataclass
@@ -123,11 +124,13 @@ def resolve(
     known: Mapping[Key, Json],
     packed: Collection[Key] = (),
     source: str = "",
+    unlisted: IdsOf | None = None,
 ) -> list[Mapped]:
     """Every need with its state in one environment. `known` are needs that the environment answers by
     itself (its own address), or that an earlier delivery answered; `packed` the items of the package, `source` where
-    it comes from: what a setting is there is the guess for it here."""
-    found, offered = [], Supplies(supplies)
+    it comes from: what a setting is there is the guess for it here. Of the kinds in `unlisted` it doesn't list all
+    that it has (see `Supplies`)."""
+    found, offered = [], Supplies(supplies, unlisted)
     for need in needs:
         cell = crosswalk.value(need.key, environment)
         there = crosswalk.rows.get(SECTIONS.get(need.kind, ""), {}).get(row_name(need.key), {}).get(source)
@@ -170,7 +173,7 @@ def _resolved(
     # Values, not names: nothing in the target has to be found for them.
     if need.kind in ("setting", "url", "secret"):
         return Mapped(need, environment, MapState.MAPPED, cell, cell, "", offers)
-    found = supplies.meant(need.kind, cell)
+    found = supplies.named(need.kind, cell)
     if len(found) != 1:
         reason = lacking(need.kind, cell, environment, found)
         return Mapped(need, environment, MapState.OPEN, cell, None, reason, offers)

@@ -5,15 +5,18 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable
 
+from amphora.core.form.native_ids import IdsOf, opened_id
 from amphora.core.values.model import Json, Supply
 
 NAMED_AT_MOST = 4
 
 
 class Supplies:
-    """The connections, settings and people on offer in one environment."""
+    """The connections, settings and people on offer in one environment. `unlisted` are the kinds of which there may
+    be others than those that it lists, each with how its ids look."""
 
-    def __init__(self, supplies: Iterable[Supply]) -> None:
+    def __init__(self, supplies: Iterable[Supply], unlisted: IdsOf | None = None) -> None:
+        self._unlisted = unlisted or {}
         self._kinds: dict[str, list[Supply]] = {}
         for supply in supplies:
             self._kinds.setdefault(supply.kind, []).append(supply)
@@ -47,6 +50,14 @@ class Supplies:
         # The id first: it can't be meant for another.
         by_name = by_id or [supply for supply in self.of(kind) if supply.name == cell]
         return by_name or [supply for supply in self.of(kind) if cell in self.cells(supply)]
+
+    def named(self, kind: str, cell: Json) -> list[Supply]:
+        """The same of a cell that somebody wrote: where not all are listed that there are, it names one by its id."""
+        found = self.meant(kind, cell)
+        # Nobody can look whether it is there; and a guess would be a name and no id.
+        if found or kind not in self._unlisted or not isinstance(cell, str) or not cell:
+            return found
+        return [Supply(kind, opened_id(cell, self._unlisted[kind]), cell)]
 
     def told(self, some: Iterable[Supply]) -> tuple[str, ...]:
         """Supplies as they are shown: what each is called, and what is known of it."""

@@ -9,6 +9,7 @@ from contextlib import contextmanager, nullcontext, suppress
 from dataclasses import replace
 
 from amphora.core.form.bindings import IdStyle
+from amphora.core.form.kinds import Ids
 from amphora.core.form.native import laid_over
 from amphora.core.form.native_ids import MARK, id_pattern
 from amphora.core.form.places import values_at
@@ -73,6 +74,7 @@ class Bridge(Bringing):
             },
             tried=self.sheet.tried,
             rests=rests_of(parts),
+            unlisted={one.kind: Ids(one.space, one.is_number) for one in self.sheet.supplies if not one.is_complete},
             apart={part.kind.kind: tuple(part.apart) for part in parts if part.apart or part.is_switched},
         )
 

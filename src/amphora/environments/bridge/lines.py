@@ -95,6 +95,7 @@ SUPPLY = {
     "works": str,
     "probe": dict,
     "objects": dict,
+    "complete": bool,
 }
 ITEM: dict[str, Any] = {
     "index": dict,

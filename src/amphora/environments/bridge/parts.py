@@ -81,6 +81,8 @@ class SupplyPart:
     paths: Mapping[str, str]
     probe: Call | None
     objects: Call | None
+    is_complete: bool = True
+    """Whether all that there are are listed."""
 
 
 @dataclass(frozen=True)

@@ -257,6 +257,7 @@ def _supply(name: str, row: Mapping[str, Any], pages: Mapping[str, Any]) -> Supp
         {path: row[path] for path in ("id", "id_form", "name", "type", "owner", "works") if path in row},
         _call_of(row.get("probe"), f"supply.{name}.probe"),
         _call_of(row.get("objects"), f"supply.{name}.objects"),
+        row.get("complete", True),
     )
 
 
