@@ -6,10 +6,13 @@ from __future__ import annotations
 import sqlite3
 from contextlib import closing
 from pathlib import Path
+from types import SimpleNamespace
+from typing import Any, cast
 
 import pytest
 
 from amphora.core.values.errors import UsageFault
+from amphora.engine import rounds
 from amphora.engine.rounds import rounds_of
 from tests.conftest import Program
 from tests.program.test_pauses import everything
@@ -339,3 +342,21 @@ def test_an_undo_of_many_touches_nothing_while_one_can_not_be_reached(small: Pro
         there.commit()
     assert small("undo", "many-1", "--yes").code == 0
     assert small("history", "many-1").verdict.startswith("many-1: small 1.0.0 into 2 targets, undone;")
+
+
+@pytest.mark.parametrize(("goes_on", "begun"), [(False, ["a", "b"]), (True, ["a", "b", "c", "d"])])
+def test_what_no_thread_has_taken_up_is_not_begun_once_one_is_bad(
+    monkeypatch: pytest.MonkeyPatch, goes_on: bool, begun: list[str]
+) -> None:
+    tried: list[str] = []
+
+    def apart(session: Any, part: Any, campaign: str) -> Any:
+        tried.append(part.target)
+        return SimpleNamespace(is_bad=part.target == "b", state="done")
+
+    monkeypatch.setattr(rounds, "_apart", apart)
+    monkeypatch.setattr(rounds, "MOST_AT_ONCE", 1)
+    parts: Any = [SimpleNamespace(target=name, prepared=SimpleNamespace(docket=name)) for name in "abcd"]
+    came = rounds._side_by_side(cast(Any, None), parts, "", goes_on)
+    assert tried == begun
+    assert [one.docket for one in came[len(begun) :]] == list("abcd")[len(begun) :]
