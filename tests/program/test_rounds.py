@@ -359,4 +359,4 @@ def test_what_no_thread_has_taken_up_is_not_begun_once_one_is_bad(
     parts: Any = [SimpleNamespace(target=name, prepared=SimpleNamespace(docket=name)) for name in "abcd"]
     came = rounds._side_by_side(cast(Any, None), parts, "", goes_on)
     assert tried == begun
-    assert [one.docket for one in came[len(begun) :]] == list("abcd")[len(begun) :]
+    assert [cast(Any, one).docket for one in came[len(begun) :]] == list("abcd")[len(begun) :]
