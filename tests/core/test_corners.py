@@ -24,10 +24,12 @@ from amphora.core.plan.reasons import Consent, Standing
 from amphora.core.plan.states import ABSENT, is_same, rows_in
 from amphora.core.plan.steps import EnterSecret
 from amphora.core.values.errors import EnvironmentRefused, SheetFault
-from amphora.core.values.model import Contents, Finding, Item, Level, Need, States
+from amphora.core.values.model import Contents, Finding, Item, Level, Listed, Need, States
 from amphora.core.values.scan import token_places
 from amphora.core.values.versions import is_version, newest, version_order
 from amphora.core.values.visible import escaped_json, for_spreadsheet, from_spreadsheet, visible
+from amphora.engine import elsewhere
+from amphora.engine.elsewhere import others_since
 from amphora.engine.leaks import leaks_in, leaks_in_settings
 from amphora.engine.runs.aftercare import CareMaterial
 from amphora.engine.sides import _guide
@@ -195,6 +197,42 @@ def test_of_many_items_that_are_written_at_once_the_new_ones_have_new_ids() -> N
 )
 def test_a_switch_that_is_read_later_counts_where_none_was_known(was: Any, again: Any, then: Any) -> None:
     assert states_again(States("A", "", was), Portable({}, None, again)).is_on is then
+
+
+@pytest.mark.parametrize(
+    ("at", "who", "ended", "is_ours"),
+    [
+        ("10", "keeper", "20", True),
+        ("20", "keeper", "20", True),
+        ("09", "keeper", "20", False),
+        ("21", "keeper", "20", False),
+        ("15", "somebody", "20", False),
+        (None, "keeper", "20", False),
+        ("10", "keeper", None, True),
+        ("15", "keeper", None, False),
+    ],
+)
+def test_what_a_run_changed_without_being_asked_is_told_by_time_and_account(
+    monkeypatch: pytest.MonkeyPatch, at: str | None, who: str, ended: str | None, is_ours: bool
+) -> None:
+    run: Any = SimpleNamespace(uid="u", id=3, name="live-3", started_at="10", ended_at=ended, account="keeper")
+    rows = {
+        "a:x": Listed("1", "a", ("x",), States("X"), "2", "", at, who),
+        "a:y": Listed("2", "a", ("y",), States("Y"), "1"),
+    }
+    stage = SimpleNamespace(read_otherwise=frozenset(), saved_as_before=lambda run, moved: set())
+    monkeypatch.setattr(elsewhere, "stage_of", lambda *_: stage)
+    journal = SimpleNamespace(outside=lambda _: {"1": "1", "2": "1", "3": "1"}, runs=list)
+    ledger = SimpleNamespace(journal=journal, last_deliveries=lambda _: {})
+    side: Any = SimpleNamespace(
+        name="live", uid="u", by_key=rows, keys={row.native_id: key for key, row in rows.items()}
+    )
+    found = others_since(cast(Any, SimpleNamespace(ledger=ledger)), side, run)
+    assert [(one.title, one.what, one.is_ours) for one in found.moved] == [
+        ("X", "changed", is_ours),
+        ("3", "removed", False),
+    ]
+    assert (found.since, found.count, found.untold) == ("live-3", 3, 0)
 
 
 def test_what_holds_an_item_is_known_from_its_sheet() -> None:
