@@ -100,6 +100,10 @@ class Agreement:
             if table_in(self._table, "item", str(one.get("kind")), "within").get("kind") != sheet.kind:
                 words = f"{one.get('kind')!r} is no kind whose `within` says that a {sheet.kind} holds it"
                 yield f"{line_of(self._source, 'create', name)}`{name}.create.brings`: {words}"
+            taken = [took.get("kind") for took in row.get("retire", {}).get("takes", ())]
+            if "keeps" in one and "retire" in row and one.get("kind") not in taken:
+                words = f"what is never removed alone goes with this: say so of {one.get('kind')!r} in `retire.takes`"
+                yield f"{line_of(self._source, 'create', name)}`{name}.create.brings`: {words}"
         for place in table_in(row, "write", "new"):
             if not _spot(sheet, place).is_volatile:
                 words = f"{place} has to stand under fields.volatile of its kind sheet: what is new gets another one"
