@@ -102,7 +102,7 @@ HURTS = (
     Hurt("--yes takes a column from a report that the package has nothing to do with", "core/plan/consents.py", "    cut = [one for", "    cut = [] and [one for", (STORY.format("parts"),)),
     Hurt("verify is content although a used column is gone", "engine/proof.py", "        _lost(look),\n", "        {},\n", (STORY.format("parts"),)),
     Hurt("an undo takes the column that an edited report uses", "core/plan/restoration.py", "in sorted((parted or {}).items())", "in sorted({}.items())", (PLAN,)),
-    Hurt("an undo takes away what somebody links to by now", "engine/runs/evidence.py", "if row.native_id in keys}\n    for", "if False}\n    for", ("tests/contract/test_nodered.py",)),
+    Hurt("an undo takes away what somebody links to by now", "engine/runs/evidence.py", "if row.native_id in keys}\n    environment", "if False}\n    environment", ("tests/contract/test_nodered.py",)),
     Hurt("what is kept there is checked as if the package's went in", "engine/check.py", "for action in docket.actions if action.is_mixed}", "for action in () if action.is_mixed}", (STORY.format("parts"),)),
     Hurt("a choice for one place is passed over", "engine/action.py", "change.place in ABOUT_ALL and change.choice", "change.choice", (DOCKETS,)),
     Hurt("carry takes over another package's items at a --yes", "cli/guide.py", "        if agreeing:\n", "        if False:\n", (STORY.format("agreeing"),)),
