@@ -6,7 +6,8 @@ from collections.abc import Iterable
 
 from amphora.core.checks.context import CheckContext, Rule, Todo, named
 from amphora.core.form.parts import parts_named, parts_of
-from amphora.core.form.places import PartOf, Refer
+from amphora.core.form.places import PartOf
+from amphora.core.form.refers import Refer
 from amphora.core.form.spots import empty_references, spotted
 from amphora.core.values.keys import Key, name_of, readable
 from amphora.core.values.model import Finding, Item, Level

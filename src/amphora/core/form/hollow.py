@@ -6,7 +6,8 @@ from collections.abc import Callable, Collection
 from typing import Any
 
 from amphora.core.form.kinds import KindSheet
-from amphora.core.form.places import OF, Refer, Walk
+from amphora.core.form.places import OF, Walk
+from amphora.core.form.refers import Refer
 from amphora.core.form.visit import BELOW, rebuilt, with_texts
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json

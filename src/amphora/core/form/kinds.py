@@ -10,7 +10,8 @@ from typing import Any
 
 from amphora.core.form.conversions import Conversion, parse_conversion
 from amphora.core.form.kind_faults import faults_of
-from amphora.core.form.places import IS, OF, PART, PartOf, Places, Refer, Spot, has_pieces, in_ways, spots_from
+from amphora.core.form.places import IS, OF, PART, PartOf, Places, Spot, has_pieces, spots_from
+from amphora.core.form.refers import Refer, in_ways
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import advice

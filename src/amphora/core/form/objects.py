@@ -7,8 +7,9 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from urllib.parse import unquote
 
 from amphora.core.form.kinds import KindSheet
-from amphora.core.form.places import Refer, values_at
+from amphora.core.form.places import values_at
 from amphora.core.form.queries import tables_in
+from amphora.core.form.refers import Refer
 from amphora.core.form.spots import spotted
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json

@@ -35,7 +35,8 @@ from amphora.core.form.native_ids import (
     plain_id,
     written,
 )
-from amphora.core.form.places import IS, OF, PAIR, PART, REST, PartOf, Refer, Spot, Walk
+from amphora.core.form.places import IS, OF, PAIR, PART, REST, PartOf, Spot, Walk
+from amphora.core.form.refers import Refer
 from amphora.core.form.visit import GONE
 from amphora.core.values.canon import canonical_bytes
 from amphora.core.values.late import dataclass

@@ -7,11 +7,12 @@ the document; other selectors (filters, slices, descendants) are answered by the
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from dataclasses import field, fields, replace
 from functools import cache, cached_property, lru_cache
 from typing import Any
 
+from amphora.core.form.refers import Refer
 from amphora.core.values.digits import is_number
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.late import dataclass
@@ -20,35 +21,6 @@ from amphora.core.values.pointers import parse_pointer
 
 Step = str | None
 """One step of a simple path: a member name or index as text, or None for every child."""
-
-
-@dataclass(frozen=True, slots=True)
-class Refer:
-    """A reference position: the kinds it may name (`table`, `table#column`), and how strictly. Beside a
-    connection, `thing` says what is used on its other end (see `core.form.objects`). `form` holds `{id}` where the id
-    stands inside a longer text; with `by_title` the platform writes what the item is called, and no id. Where
-    `leaves_dead` an id that leads to nothing in the source is left out: nobody misses it there either. `space` says
-    which ids these are, where things of one kind (people and groups) are counted apart. With `empties_holder` it is
-    the object around the id that is empty while what it names isn't there. Of what is written in several ways at one
-    place `ways` are all of them, and the rest is what holds for each."""
-
-    to: tuple[str, ...]
-    is_required: bool = False
-    is_known_only: bool = False
-    thing: str = ""
-    thing_parts: str = ""
-    thing_unless: str = ""
-    thing_query: str = ""
-    form: str = ""
-    by_title: bool = False
-    leaves_dead: bool = False
-    space: str = ""
-    empties_holder: bool = False
-    ways: tuple[Refer, ...] = ()
-
-    def may_name(self, kind: str) -> bool:
-        """Whether an item or need of this kind may stand here."""
-        return any(target.partition("#")[0] == kind for target in self.to)
 
 
 @dataclass(frozen=True, slots=True)
@@ -157,31 +129,6 @@ def _merged(spots: tuple[Spot, ...]) -> Spot:
     return result
 
 
-def in_ways(refers: Sequence[Refer]) -> Refer:
-    """What may stand at one place, written in one of several ways."""
-    if len(refers) == 1:
-        return refers[0]
-    # Where a form tells an id from anything else it is tried before what takes whatever stands there.
-    ways = sorted(refers, key=lambda one: not one.form)
-    # Nothing but a connection has another end.
-    thing = next((one for one in refers if one.thing), refers[0])
-    return replace(
-        thing,
-        to=tuple(dict.fromkeys(to for one in refers for to in one.to)),
-        is_required=any(one.is_required for one in refers),
-        is_known_only=any(one.is_known_only for one in refers),
-        form="",
-        space="",
-        leaves_dead=any(one.leaves_dead for one in refers),
-        empties_holder=any(one.empties_holder for one in refers),
-        ways=tuple(ways),
-    )
-
-
-def _ways(refer: Refer) -> tuple[Refer, ...]:
-    return refer.ways or (refer,)
-
-
 def _roles_of(spot: Spot) -> frozenset[str]:
     return frozenset(f.name for f in fields(Spot) if getattr(spot, f.name))
 
@@ -264,9 +211,11 @@ class Places:
                 self._simple.append((steps, spot))
         self._start = Walk((_tree(self._simple),))
         self._spots: dict[str, Spot] = {}
-        self.refers = tuple(refer for spot in self._all_spots() if spot.refer for refer in _ways(spot.refer))
+        self.refers = tuple(
+            refer for spot in self._all_spots() if spot.refer for refer in spot.refer.ways or (spot.refer,)
+        )
         """What may stand at its places."""
-        self.in_ways = tuple(spot.refer for spot in self._all_spots() if spot.refer and spot.refer.ways)
+        self.in_ways = tuple(refer for refer in named if refer.ways)
         """What is written in several ways."""
 
     @cached_property

@@ -15,7 +15,8 @@ from dataclasses import field
 
 from amphora.core.form.bindings import MISSING, Bindings
 from amphora.core.form.kinds import KindSheet
-from amphora.core.form.places import IS, OF, PAIR, Refer, Spot, Walk
+from amphora.core.form.places import IS, OF, PAIR, Spot, Walk
+from amphora.core.form.refers import Refer
 from amphora.core.form.spots import named_elements, sort_unordered
 from amphora.core.values.keys import Key, encode_segment, name_of, path_of
 from amphora.core.values.late import dataclass

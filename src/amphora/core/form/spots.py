@@ -8,7 +8,8 @@ from typing import Final
 
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.native_ids import around
-from amphora.core.form.places import Refer, Spot, Walk
+from amphora.core.form.places import Spot, Walk
+from amphora.core.form.refers import Refer
 from amphora.core.form.visit import BELOW, rebuilt, visited
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json

@@ -8,7 +8,8 @@ from typing import Any
 
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.native_ids import HOLDER
-from amphora.core.form.places import Refer, Spot, parse_path
+from amphora.core.form.places import Spot, parse_path
+from amphora.core.form.refers import Refer
 from amphora.core.values.near import near
 from amphora.core.values.strict_toml import line_of
 from amphora.environments.bridge.faults import table_in
