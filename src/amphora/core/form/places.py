@@ -211,9 +211,8 @@ class Places:
                 self._simple.append((steps, spot))
         self._start = Walk((_tree(self._simple),))
         self._spots: dict[str, Spot] = {}
-        self.refers = tuple(
-            refer for spot in self._all_spots() if spot.refer for refer in spot.refer.ways or (spot.refer,)
-        )
+        named = [spot.refer for spot in self._all_spots() if spot.refer]
+        self.refers = tuple(way for refer in named for way in refer.ways or (refer,))
         """What may stand at its places."""
         self.in_ways = tuple(refer for refer in named if refer.ways)
         """What is written in several ways."""
