@@ -44,7 +44,7 @@ class Shed:
     def __init__(self, name: str, count: int) -> None:
         self.name, self.count = name, count
         self.held = dict[int, dict[str, Any]]()
-        self.is_broken = False
+        self.is_broken = self.is_shut = False
 
     def add(self, kind: str, name: str, **members: Any) -> int:
         self.count += 1
@@ -64,6 +64,8 @@ class Shed:
         kind, within = steps[-1].removesuffix("s"), {"of": int(steps[1])} if len(steps) == 3 else {}
         if within or len(steps) == 1:
             if method == "POST":
+                if self.is_shut and kind != "table":
+                    return 422, {"message": "not now"}, {}
                 # There is one first column, and it is there already.
                 first = {"first": False} if kind == "column" else {}
                 return 201, self.held[self.add(kind, **body | within | first)], {}
@@ -76,6 +78,8 @@ class Shed:
             if one.get("first"):
                 return 409, {"message": "each table has a first column"}, {}
             self.held = {n: o for n, o in self.held.items() if one["id"] not in (n, o.get("of"))}
+        if method == "PUT" and self.is_shut:
+            return 422, {"message": "not now"}, {}
         if method == "PUT":
             kept = {name: one[name] for name in ("id", "kind", "of", "first") if name in one}
             one.clear()
@@ -146,6 +150,20 @@ def test_what_a_creation_that_was_cut_off_left_is_finished(tmp_path: Path) -> No
             assert len(two.told()) == len(before) + 3
             run(*how)
             assert two.told() == (before if how[0] == "undo" else sorted([*one.told(), *before]))
+
+
+def test_who_goes_on_knows_what_is_new(tmp_path: Path) -> None:
+    sheet = SHEET.replace('create     = { post = "/tables"', f'create     = {{ post = "/tables", {BRINGS}')
+    with sheds(tmp_path, sheet) as (run, one, two):
+        before = two.told()
+        run("export", "here", "Growers", "--as", "p")
+        # The table is made and answered; then nothing of what goes into it is.
+        two.is_shut = True
+        run("import", "p", "there", "--yes", "--if-it-fails", "keep", code=6)
+        two.is_shut = False
+        assert "Growers/Name 1 []" in two.told()
+        run("resume")
+        assert two.told() == sorted([*one.told(), *before])
 
 
 def test_a_proof_tells_what_is_put_into_a_new_item(tmp_path: Path) -> None:

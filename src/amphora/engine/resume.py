@@ -256,13 +256,14 @@ def adopted(session: Session, picked: PickedUp) -> Adopted:
     that paused, of which all is recorded. NotReady where nobody can tell of an item."""
     run = picked.run
     # Everything of it was recorded at the pause; looking would find the same.
-    if run.state == PAUSED:
-        return Adopted(created=_created(session, run))
     stage = stage_of(session, run.environment, run)
+    if run.state == PAUSED:
+        finish_creations(stage, run)
+        return Adopted(created=_created(session, run))
     # It may be at work at this very moment.
     stage.ledger.locks.refuse_held(stage.uid, run.environment)
     since = stage.ledger.journal.since_pause(run)
-    finish_creations(stage, run, since)
+    finish_creations(stage, run)
     restoration = foresee(stage, run, since)
     doubts = {key: one.doubt for key, one in restoration.evidence.items() if one.doubt}
     if doubts:

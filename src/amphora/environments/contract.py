@@ -328,8 +328,9 @@ class RemovesInTwo(Protocol):
 class FinishesCreations(Protocol):
     """Makes new items by more than one call: what the platform puts into them by itself is taken away again."""
 
-    def finish_creation(self, native_id: str) -> None:
-        """Does what the creation of an item may have left undone when it was cut off."""
+    def finish_creation(self, native_id: str, is_answered: bool) -> None:
+        """Learns that an item was made by the run that goes on, and does what its creation may have left undone, if
+        that was cut off before it was answered."""
 
 
 @runtime_checkable

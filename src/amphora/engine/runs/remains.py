@@ -15,15 +15,15 @@ from amphora.ledger.records import Run
 
 def finish_creations(stage: Stage, run: Run, since: int = 1) -> None:
     """Finishes what creations of a run did that nobody has answered: else what the platform put into something new
-    would be taken for somebody's."""
+    would be taken for somebody's; and lets the environment know what is new of this run."""
     environment = stage.environment
     if not isinstance(environment, FinishesCreations):
         return
     lost = [step for step in stage.ledger.journal.steps(run) if step.do in MADE and step.state in UNKNOWN]
     new = {key for step in lost for key in step.keys if step.intent["before"].get(key) == "absent"}
-    for one in evidence_of(stage, run, since) if new else ():
-        if one.key in new and one.now and not one.doubt:
-            environment.finish_creation(one.now.native_id)
+    for one in evidence_of(stage, run, since):
+        if one.is_made_by_us and one.now and not one.doubt:
+            environment.finish_creation(one.now.native_id, one.key not in new)
 
 
 def is_removed_now(stage: Stage, restoration: Restoration, step: Step, finished: set[Key]) -> bool:

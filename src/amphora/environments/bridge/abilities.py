@@ -46,7 +46,11 @@ class Taking(Bridge):
 class Emptying(Bridge):
     """New items into which the platform puts something by itself."""
 
-    def finish_creation(self, native_id: str) -> None:
+    def finish_creation(self, native_id: str, is_answered: bool) -> None:
+        # What is to go into it has to find what the platform has put there.
+        self._new.add(native_id)
+        if is_answered:
+            return
         if (single := self.items.singles([native_id]).get(native_id)) and (part := self._part(single)).brings:
             self._taken_away(part, single)
 
