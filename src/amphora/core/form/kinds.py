@@ -160,8 +160,8 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
     for refer in table.get("refers", []):
         places.setdefault(refer["at"], []).append(refer)
     for at, refers in places.items():
-        several = [(at, Spot(refer=in_ways([_refer(one) for one in refers])))]
-        roles += _referring(refers[0]) if len(refers) == 1 else several
+        several = len(refers) > 1
+        roles += [(at, Spot(refer=in_ways([*map(_refer, refers)])))] if several else _referring(refers[0])
     for row in table.get("part", []):
         roles += _parted(row)
     # A path means that the switch stands in the definition; true that the platform keeps it beside.

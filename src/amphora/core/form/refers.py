@@ -39,8 +39,6 @@ class Refer:
 
 def in_ways(refers: Sequence[Refer]) -> Refer:
     """What may stand at one place, written in one of several ways."""
-    if len(refers) == 1:
-        return refers[0]
     # Where a form tells an id from anything else it is tried before what takes whatever stands there.
     ways = sorted(refers, key=lambda one: not one.form)
     # Nothing but a connection has another end.

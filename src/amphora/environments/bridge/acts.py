@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from contextlib import nullcontext
 
 from amphora.core.form.kinds import Ids
 from amphora.core.form.native_ids import closed_id, in_space
 from amphora.core.values.errors import EnvironmentRefused, Uncertain
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
+from amphora.environments.bridge import apart, members
 from amphora.environments.bridge.answer import Answer
 from amphora.environments.bridge.bodies import Bodies
 from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.hold import held
 from amphora.environments.bridge.items import Items
+from amphora.environments.bridge.jobs import taken
 from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
+from amphora.environments.bridge.sameness import Sameness
 from amphora.environments.bridge.single import Single, moved
 from amphora.environments.contract import Write
 
@@ -36,6 +40,7 @@ class Acts:
         folders = Folders(client, sheet)
         self.items = Items(client, sheet, self.ids, folders, self.links)
         self.bodies = Bodies(sheet, self.ids, folders, self.items)
+        self._sameness = Sameness(self.items, client.base_url, sheet.file)
 
     def _still(self, single: Single) -> Single:
         """An item after something that changes at most its revision. RevisionMoved where more is another."""
@@ -127,3 +132,21 @@ class Acts:
         row = single.row
         able = self._able(call, row.states.title, words, row.kind)
         self._change(able, {**(more or {}), **self._values(single)}, headers=self._match(able, single))
+
+    def _remove(self, single: Single) -> None:
+        part, values = self._part(single), self._values(single)
+        emptied = part.retire.said("empties", []) if part.retire else []
+        count = 0
+        for name in emptied:
+            for entry in members.entries_of(self.client, part, name, values):
+                # From the first one on it is no longer what it was.
+                with taken(f"{count} of what it holds are gone") if count else nullcontext():
+                    apart.removed(self.client, part, name, entry, values)
+                count += 1
+        with taken("what it holds is gone") if count else nullcontext():
+            retire = self._able(part.retire, single.row.states.title, "remove", single.row.kind)
+            # Some platforms only put away what is removed, and keep its name, until that is said once more: `then`.
+            with held(self._change, retire, values, "it was removed") as more:
+                self._do(retire, self._again(single) if retire.said("first", None) else single, "remove", more)
+        self.items.forget(single.row.native_id)
+        self._sameness.forget(single.row.native_id)

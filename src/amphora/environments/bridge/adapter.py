@@ -11,7 +11,7 @@ from dataclasses import replace
 from amphora.core.form.bindings import IdStyle
 from amphora.core.form.kinds import Ids
 from amphora.core.form.native import laid_over
-from amphora.core.form.native_ids import MARK, id_pattern
+from amphora.core.form.native_ids import MARK, closed_id, id_pattern
 from amphora.core.form.places import values_at
 from amphora.core.form.settled import without_volatile
 from amphora.core.plan.states import Image
@@ -20,16 +20,16 @@ from amphora.core.values.errors import AmphoraError, EnvironmentRefused, Revisio
 from amphora.core.values.model import Found, Json, Listed, Supply
 from amphora.environments.bridge import apart, lines
 from amphora.environments.bridge.bodies import uid_of
-from amphora.environments.bridge.bringing import Bringing, is_kept
 from amphora.environments.bridge.circles import removed_from
 from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.departure import refuse_departure, takes_of
 from amphora.environments.bridge.hold import held
 from amphora.environments.bridge.jobs import taken
 from amphora.environments.bridge.offers import offered
+from amphora.environments.bridge.offspring import Offspring
 from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
 from amphora.environments.bridge.paths import text_at
-from amphora.environments.bridge.removal import Standing, in_order, taken_along, users_of
+from amphora.environments.bridge.removal import in_order, taken_along, users_of
 from amphora.environments.bridge.single import Single
 from amphora.environments.bridge.slips import slips_of
 from amphora.environments.contract import NEXT, Capabilities, Description, Identity, Seen, Take, Write, Written
@@ -37,7 +37,7 @@ from amphora.environments.contract import NEXT, Capabilities, Description, Ident
 ALL = frozenset({"read", "write", "publish", "switch", "retire", "grant"})
 
 
-class Bridge(Bringing):
+class Bridge(Offspring):
     """An environment by description. What only some platforms can do stands in classes of their own, below."""
 
     def __init__(self, client: Client, sheet: BridgeSheet, account: str = "") -> None:
@@ -143,7 +143,8 @@ class Bridge(Bringing):
         refuse_departure(self.sheet, self.items, there)
         standing = [self.items.standing(single) for single in there.values()]
         along = taken_along(standing, takes_of(self.sheet, there), there)
-        if stuck := [one for one in standing if self._is_kept(one) and one.native_id not in along]:
+        parts = {one.native_id for one in standing if self.sheet.goes_along(one.sheet.kind, *one.forms)}
+        if stuck := [one for one in standing if one.native_id in parts - along.keys()]:
             raise EnvironmentRefused(
                 f"{stuck[0].title!r} goes only with what holds it.",
                 subject=stuck[0].native_id,
@@ -151,8 +152,8 @@ class Bridge(Bringing):
             )
         # Users before what they use: a platform that refuses what is in use is asked in an order that it takes.
         order = in_order(standing, along)
-        # What goes only with what holds it is gone by then.
-        order = [one for one in order if not (one.native_id in along and self._is_kept(one))]
+        # What goes only with what holds it is not asked for: it goes with that.
+        order = [one for one in order if one.native_id not in parts]
         for number, one in enumerate(order):
             # When some are gone, whoever asked for all or none has to look.
             with taken(f"{number} of {len(there)} are gone") if number else nullcontext():
@@ -164,9 +165,6 @@ class Bridge(Bringing):
                         raise
                     removed_from(users, there[one.native_id], there, self._remove, self._rewritten)
 
-    def _is_kept(self, one: Standing) -> bool:
-        return any(is_kept(self.sheet, one.sheet.kind, form) for form in one.forms)
-
     def _rewritten(self, write: Write, single: Single, goes_live: bool) -> Single:
         self._update(write)
         with taken("it was written"):
@@ -177,6 +175,17 @@ class Bridge(Bringing):
                 self._do(publish, after, "publish")
                 after = self._again(after)
             return after
+
+    def finish_removal(self, kind: str, native_id: str) -> bool:
+        part = self.sheet.items[kind]
+        then: Call | None = part.retire.said("then", None) if part.retire else None
+        if then is None:
+            return False
+        try:
+            self._change(then, self.items.holders.values_of(part, str(closed_id(native_id, part.kind.ids))))
+        except EnvironmentRefused:
+            return False
+        return True
 
     def at_once(self) -> int:
         return self.client.pace.now
@@ -285,7 +294,7 @@ class Bridge(Bringing):
         return update is not None and update.said("how", "whole") != "whole"
 
     def goes_along(self, kind: str, definition: Json) -> bool:
-        return is_kept(self.sheet, kind, definition)
+        return self.sheet.goes_along(kind, definition)
 
     def is_guarded(self, kind: str) -> bool:
         return self.sheet.items[kind].is_guarded

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping
 
 from amphora.core.values.errors import EnvironmentRefused
-from amphora.environments.bridge.bringing import is_kept
 from amphora.environments.bridge.items import Items
 from amphora.environments.bridge.parts import BridgeSheet
 from amphora.environments.bridge.removal import Standing, refuse_danglings, taken_along, users
@@ -20,7 +19,7 @@ def refuse_departure(sheet: BridgeSheet, items: Items, leaving: Mapping[str, Sin
     takes = takes_of(sheet, leaving)
     using = users([part.kind for part in sheet.items.values()], kinds) | {one.get("kind", "") for one in takes}
     others = _others(sheet, items, using, leaving)
-    kept = {one.native_id for one in others if any(is_kept(sheet, one.sheet.kind, form) for form in one.forms)}
+    kept = {one.native_id for one in others if sheet.goes_along(one.sheet.kind, *one.forms)}
     # What goes only with what holds it belongs to that, and needs no naming.
     if along := {id_: by for id_, by in taken_along(others, takes, leaving).items() if id_ not in kept}:
         title = next(other.title for other in others if other.native_id in along)
@@ -36,7 +35,7 @@ def led_along(sheet: BridgeSheet, items: Items, leaving: Mapping[str, Single]) -
     """The ids of what the removal of these takes along, each with the one that takes it."""
     takes = takes_of(sheet, leaving)
     others = _others(sheet, items, {one.get("kind", "") for one in takes}, leaving)
-    own = [one for one in others if not any(is_kept(sheet, one.sheet.kind, form) for form in one.forms)]
+    own = [one for one in others if not sheet.goes_along(one.sheet.kind, *one.forms)]
     return taken_along(own, takes, leaving)
 
 

@@ -269,6 +269,13 @@ class BridgeSheet:
     items: Mapping[str, ItemPart]
     hook: str = ""
 
+    def goes_along(self, kind: str, *forms: Json) -> bool:
+        """Whether an item of one of these definitions is one that the platform makes along with what holds it, and
+        never removes alone."""
+        within = self.items[kind].within
+        keeps = self.items[within.kind].brings.get(kind) if within else None
+        return keeps is not None and any(keeps.holds(form) for form in forms)
+
 
 def pages_of(call: Call) -> Pages:
     """How the list that a call gives comes in pieces."""
