@@ -6,6 +6,8 @@ import json
 import os
 import re
 import shutil
+import subprocess
+import sys
 import zipfile
 from collections.abc import Callable
 from contextlib import closing
@@ -216,3 +218,12 @@ def test_what_is_no_file_of_its_kind_is_told_as_that(amphora: Program, halcyon: 
     (halcyon / "grove-live.practice").write_bytes(b"no database at all")
     told(amphora("survey", "grove-live"), 75, "can't be read", "comes back from a backup")
     told(amphora("sign", "/dev/null", "--key", "ines"), 2, "There is no package '/dev/null'")
+
+
+def test_an_error_that_nobody_reads_keeps_its_code(halcyon: Path) -> None:
+    words = [sys.executable, "-m", "amphora", "survey", "grove-dev", "Nothing like it", "--json"]
+    reader, writer = os.pipe()
+    os.close(reader)
+    done = subprocess.run(words, cwd=halcyon, stdout=writer, stderr=subprocess.PIPE, text=True)
+    os.close(writer)
+    assert (done.returncode, "Traceback" in done.stderr) == (2, False), done.stderr

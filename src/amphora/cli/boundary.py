@@ -115,7 +115,10 @@ def _told(error: AmphoraError) -> int:
     if "--json" in sys.argv:
         from amphora.render.json_text import error_json
 
-        print(error_json(error, code))
+        try:
+            print(error_json(error, code), flush=True)
+        except OSError:
+            silence(sys.stdout)  # nobody reads it, or it can't be written: the code says it still
         return code
     where = f" At {error.place}." if error.place else ""
     details = cut(error.details)
