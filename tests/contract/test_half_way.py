@@ -65,8 +65,9 @@ def test_what_nobody_can_tell_is_no_start_to_go_on_from(tmp_path: Path) -> None:
     with life(tmp_path, 0, **PLAIN) as all_:
         all_.export()
         assert all_.is_killed(1, "done", "import", "p", "there", "--yes")
-        # Somebody else makes the very same.
-        all_.two.add("source", "S0", text="of 0")
+        # Somebody else makes the very same. (Sources are made side by side: any of the three may come first.)
+        made = next(one["title"] for one in all_.two.held["source"].values() if one["title"] != "Other")
+        all_.two.add("source", made, text=f"of {made[1:]}")
         told = all_.run("resume", code=3).err
         assert "nobody can tell what became of 1 item" in told
         assert "amphora undo there-1" in told
