@@ -73,6 +73,19 @@ def test_what_nobody_can_tell_is_no_start_to_go_on_from(tmp_path: Path) -> None:
         assert "amphora undo there-1" in told
 
 
+@pytest.mark.parametrize("way", [["undo", "last", "--yes"], ["resume"]])
+@pytest.mark.parametrize("more", [{}, {"update": "default"}])
+def test_half_of_what_was_made_under_an_id_of_our_choice(
+    tmp_path: Path, way: list[str], more: dict[str, Any]
+) -> None:
+    with life(tmp_path, 0, **PLAIN | {"ids": "uuid", "takes_id": True, "tags": "entries", "by": False, **more}) as all_:
+        all_.export()
+        # The first board is there, and none of its tags (some platforms give it a tag of their own).
+        assert all_.is_killed(4, "done", "import", "p", "there", "--yes")
+        all_.run(*way)
+        all_.is_there(all_.before if way[0] == "undo" else all_.as_promised())
+
+
 def test_what_a_killed_import_made_is_its_own_once_it_has_gone_on(tmp_path: Path) -> None:
     with life(tmp_path, 0, **PLAIN) as all_:
         all_.export()

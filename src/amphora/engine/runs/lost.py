@@ -144,13 +144,21 @@ def find_made(
     account and state among what was not there before (`before`: native ids). `holds` says of one whether all that was
     meant is there, which a digest can't. The order of the plan, section 2."""
     chosen = intent["ids"].get(key)
-    # The surest first: an id of our own choice can be nobody else's.
-    if chosen:
-        return Search(environment.look([chosen]).get(chosen))
-    # What the environment says of a token is certain both ways, so that nothing has to be guessed.
-    if isinstance(environment, RemembersTokens):
+    meant = {intent["meant"].get(key, ""), intent.get("bare", {}).get(key, "")}
+
+    def is_as_meant(image: Image) -> bool:
+        return image.modified_by in (None, account) and (_is_one_of(image, habits, meant) or holds(image))
+
+    # The surest first: an id of our own choice can be nobody else's. What the environment says of a token is certain
+    # both ways, too, so that nothing has to be guessed.
+    if not chosen and isinstance(environment, RemembersTokens):
         written = environment.answered(f"{intent['token']}/{key}")
-        return Search(environment.look([written.native_id]).get(written.native_id) if written else None)
+        if written is None:
+            return Search()
+        chosen = written.native_id
+    if chosen:
+        image = environment.look([chosen]).get(chosen)
+        return Search(image, is_as_meant=image is not None and is_as_meant(image))
     place = intent.get("places", {}).get(key)
     rows = [
         row
@@ -159,12 +167,7 @@ def find_made(
         and [row.kind, row.states.folder, row.segments[-1] if row.segments else row.states.title] == place
     ]
     images = environment.look([row.native_id for row in rows])
-    meant = {intent["meant"].get(key, ""), intent.get("bare", {}).get(key, "")}
-    as_meant = [
-        image
-        for image in images.values()
-        if image.modified_by in (None, account) and (_is_one_of(image, habits, meant) or holds(image))
-    ]
+    as_meant = [image for image in images.values() if is_as_meant(image)]
     # Where what is there is always a little more than what was written, the account has to do: it was not there
     # before, and whoever else made one of that name would be told by theirs.
     ours = as_meant or [image for image in images.values() if habits.fills_in and image.modified_by == account]
