@@ -78,7 +78,9 @@ def test_what_nobody_can_tell_is_no_start_to_go_on_from(tmp_path: Path) -> None:
 def test_half_of_what_was_made_under_an_id_of_our_choice(
     tmp_path: Path, way: list[str], more: dict[str, Any]
 ) -> None:
-    with life(tmp_path, 0, **PLAIN | {"ids": "uuid", "takes_id": True, "tags": "entries", "by": False, **more}) as all_:
+    with life(
+        tmp_path, 0, **PLAIN | {"ids": "uuid", "takes_id": True, "tags": "entries", "by": False, **more}
+    ) as all_:
         all_.export()
         # The first board is there, and none of its tags (some platforms give it a tag of their own).
         assert all_.is_killed(4, "done", "import", "p", "there", "--yes")

@@ -12,7 +12,7 @@ from amphora.render.result import Cell, Grid, Lines, Result
 def plain_lines(result: Result) -> Iterator[str]:
     """Verdict, blocks, next command; no line ends in spaces."""
     yield visible(result.verdict)
-    for block in result.blocks:
+    for block in result.shown:
         yield ""
         if block.title:
             yield visible(block.title)

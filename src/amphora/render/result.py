@@ -73,6 +73,19 @@ class Result:
         """The look of a verdict: nothing here decides what is said first, or which code comes out."""
         return Result(command, verdict.words, verdict.standing, blocks, data, verdict.next_step, verdict.code)
 
+    @property
+    def shown(self) -> Sequence[Block]:
+        """The blocks as they are drawn: a single command in them that comes next anyway is told at the end only."""
+        last = to_do(self.next_step)
+        steps = [line for one in self.blocks if isinstance(one, Lines) for line in one.lines if _is_to_do(line)]
+        if not self.next_step or steps != [last]:
+            return self.blocks
+        left = [
+            replace(one, lines=[line for line in one.lines if line != last]) if isinstance(one, Lines) else one
+            for one in self.blocks
+        ]
+        return [one for one in left if not isinstance(one, Lines) or one.lines or one.title]
+
     def everywhere(self, *words: str) -> Result:
         """The same with these words behind each command in it."""
         if not words:
@@ -83,6 +96,10 @@ class Result:
             data=_data_everywhere(self.data, words),
             next_step=self.next_step.everywhere(*words),
         )
+
+
+def _is_to_do(line: Cell | str) -> bool:
+    return isinstance(line, Cell) and bool(line.step)
 
 
 def _everywhere(block: Block, words: Sequence[str]) -> Block:

@@ -56,7 +56,7 @@ def print_result(result: Result, console: Console) -> None:
 
 def _print_parts(result: Result, console: Console) -> None:
     console.print(_text(Cell(result.verdict, result.tone), bold=True))
-    for block in result.blocks:
+    for block in result.shown:
         console.print()
         if block.title:
             console.print(_text(Cell(block.title, "strong")))
