@@ -80,8 +80,10 @@ def test_it_goes_on_when_the_connection_is_there_and_works(packed: Program, halc
     rows = {row[3]: row for row in everything(halcyon)}
     assert [rows[title][6] for title in ("Lab exchange", "Lab result intake")] == ["True", "True"]
     assert "None" not in rows["Lab exchange"][4]
-    legs = packed("history", "grove-live-1", "--json").json["legs"]
-    assert [(leg["number"], leg["state"]) for leg in legs] == [(1, "paused"), (2, "done")]
+    record = packed("history", "grove-live-1", "--json").json
+    assert [(leg["number"], leg["state"]) for leg in record["legs"]] == [(1, "paused"), (2, "done")]
+    # What was mapped at the pause is as much of the record as what was mapped before it.
+    assert record["mapped"][f"connection:{NEED}"] == "lab-exchange-live"
     nothing = packed("resume")
     assert nothing.code == 3
     assert "No run waits" in nothing.err

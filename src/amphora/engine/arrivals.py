@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from pathlib import PurePosixPath
 
 from amphora.core.merge.merge import PACKAGE
 from amphora.core.needs.selection import choose, the_one
@@ -13,7 +14,8 @@ from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents
-from amphora.core.values.next_step import advice
+from amphora.core.values.near import near
+from amphora.core.values.next_step import NextStep, advice
 from amphora.core.values.once import said_once
 from amphora.engine.export import listed_items
 
@@ -60,7 +62,7 @@ def arrivals_of(contents: Contents, titles: Sequence[str], folders: Sequence[str
             raise UsageFault(
                 f"No item of {contents.title} is in {move[0]!r}.",
                 subject=move[0],
-                next_step=advice("Name a folder in which the package has something."),
+                next_step=_folder_advice(contents, move[0]),
             )
     titled: list[tuple[Key, str]] = []
     for text in titles:
@@ -70,6 +72,14 @@ def arrivals_of(contents: Contents, titles: Sequence[str], folders: Sequence[str
     for key, title in titled:
         found[key] = Arrival(title=title).over(found.get(key, NOTHING_SAID))
     return found
+
+
+def _folder_advice(contents: Contents, name: str) -> NextStep:
+    folders = {PurePosixPath(item.states.folder) for item in contents.items.values()}
+    known = sorted({str(one) for folder in folders for one in (folder, *folder.parents)} - {"."})
+    if found := near(name, known, most=3):
+        return advice(f"Name a folder in which the package has something: {', '.join(found)}?")
+    return advice("Name a folder in which the package has something.")
 
 
 def brought_again(contents: Contents, names: Sequence[str], left: Mapping[Key, ItemDecision]) -> tuple[Key, ...]:

@@ -167,7 +167,7 @@ def import_prepared(
     # Past this line the target may have changed: whatever happens is told with what it means for it.
     stage = stage_of(session, opened.name, run)
     if run is not None:
-        outcome = go_on(docket, stage, run, keeper)
+        outcome = go_on(docket, stage, run, keeper, prepared.said)
     elif not docket.pauses and docket.if_it_fails is not IfItFails.KEEP:
         # Without the package: a run that is put back if it fails has to wait for nobody. Should it be killed, the
         # package is looked for where packages are.

@@ -63,11 +63,12 @@ class Journal:
                 self._cut_off(beginning.of_run, run_id)
         return self.run(name)
 
-    def go_on(self, run: Run, account: str, before: Mapping[Key, Image | None]) -> Run:
-        """The next leg of a run that is paused, with the states of all that it will touch."""
+    def go_on(self, run: Run, account: str, before: Mapping[Key, Image | None], docket: Json) -> Run:
+        """The next leg of a run that is paused, with the states of all that it will touch, and its docket as it is
+        kept from now on."""
         with self._db.transaction():
-            query = "update runs set state = ?, leg = ?, ended_at = null where id = ?"
-            self._db.do(query, (RUNNING, run.leg + 1, run.id))
+            query = "update runs set state = ?, leg = ?, ended_at = null, docket = ? where id = ?"
+            self._db.do(query, (RUNNING, run.leg + 1, dumped(docket), run.id))
             self._begin_leg(run.id, run.leg + 1, account, before)
             self._cut_off(run.id)
         return self.run(run.name)

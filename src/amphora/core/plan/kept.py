@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 
 from amphora.core.form.bindings import MISSING
 from amphora.core.plan.actions import Action
@@ -72,6 +72,15 @@ def kept_docket(docket: Docket) -> Json:
         },
         "findings": [[f.level.value, f.rule, f.item or "", f.message] for f in docket.findings],
     }
+
+
+def with_leg(kept: Mapping[str, Json], docket: Docket, done: Collection[Key]) -> Json:
+    """A kept docket with what its next leg knows better: what has been mapped and decided since it was kept. Items of
+    which something is `done` stay as they were told then."""
+    leg = kept_docket(docket)
+    mine = {line[0]: line for line in leg["items"] if line[0] in docket.legs[0].keys and line[0] not in done}
+    newer = {name: {**kept.get(name, {}), **leg[name]} for name in ("bindings", "mapped", "mended")}
+    return {**kept, **newer, "items": [mine.get(line[0], line) for line in kept.get("items", ())]}
 
 
 def lines_of(kept: Mapping[str, Json]) -> list[Line]:

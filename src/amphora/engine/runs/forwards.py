@@ -15,8 +15,9 @@ from amphora.core.needs.matches import Link
 from amphora.core.plan.actions import Action, Do
 from amphora.core.plan.aftercare import Care, Task, access_tasks, given_access, placed, tell_tasks
 from amphora.core.plan.commands import to_compare
+from amphora.core.plan.decisions import Decisions
 from amphora.core.plan.docket import Docket, IfItFails, Parting
-from amphora.core.plan.kept import kept_docket
+from amphora.core.plan.kept import kept_docket, with_leg
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import (
     NotReady,
@@ -72,9 +73,13 @@ def carry_out(
     return _leg(docket, stage, None, provision, keeper or as_said(docket))
 
 
-def go_on(docket: Docket, stage: Stage, run: Run, keeper: Keeper | None = None) -> Outcome:
-    """Carries out the next leg of a run that waits, likewise."""
-    return _leg(docket, stage, run, NO_PROVISION, keeper or as_said(docket))
+def go_on(
+    docket: Docket, stage: Stage, run: Run, keeper: Keeper | None = None, said: Decisions | None = None
+) -> Outcome:
+    """Carries out the next leg of a run that waits, likewise. `said` is what was decided since it began."""
+    return _leg(
+        docket, stage, run, Provision({"decisions": said.to_json()} if said else {}), keeper or as_said(docket)
+    )
 
 
 def _leg(docket: Docket, stage: Stage, run: Run | None, provision: Provision, keeper: Keeper) -> Outcome:
@@ -87,7 +92,8 @@ def _leg(docket: Docket, stage: Stage, run: Run | None, provision: Provision, ke
             _refuse_another(stage, run)
         before = _before(docket, stage)
         if run is not None:
-            return _carried(docket, stage, stage.ledger.journal.go_on(run, account, before), before, keeper)
+            kept = _kept_since(docket, stage, run, provision)
+            return _carried(docket, stage, stage.ledger.journal.go_on(run, account, before, kept), before, keeper)
         if provision.package:
             stage.ledger.parcels.put(docket.package_digest, provision.package)
         outside = stage.revisions(image.native_id for image in before.values() if image)
@@ -111,6 +117,17 @@ def _leg(docket: Docket, stage: Stage, run: Run | None, provision: Provision, ke
             stage.sheets,
         )
         return _carried(docket, stage, stage.ledger.journal.begin(beginning), before, keeper)
+
+
+def _kept_since(docket: Docket, stage: Stage, run: Run, provision: Provision) -> Json:
+    """The docket that the run kept, with what became known and was decided since."""
+    steps = stage.ledger.journal.steps(run)
+    done = {key for step in steps if step.state not in ("failed", "planned") for key in step.keys}
+    kept = with_leg(stage.ledger.journal.docket(run), docket, done)
+    # Of the decisions only those on items: what was said of the whole import was said when it began.
+    earlier, since = kept.get("decisions", {}), provision.request.get("decisions", {})
+    items = {**earlier.get("items", {}), **since.get("items", {})}
+    return {**kept, "decisions": {**earlier, "items": items}} if items else kept
 
 
 def _refuse_another(stage: Stage, run: Run) -> None:
