@@ -4,6 +4,7 @@ sheet, an adapter or a server. Everything is made in a folder of its own, and re
 from __future__ import annotations
 
 import contextlib
+import re
 import secrets
 from dataclasses import replace
 
@@ -130,7 +131,14 @@ def _ids_of_nobody(environment: Environment) -> list[str]:
     return found + [MARK.join([space, _with_nobody(holder), *rest]) for space, holder, *rest in held]
 
 
+_LONG_HEX = re.compile(r"[0-9a-fA-F]{4}-?[0-9a-fA-F]{12}\Z")
+_OTHER_DIGITS = str.maketrans("0123456789abcdefABCDEF", "fedcba9876543210543210")
+
+
 def _with_nobody(id_: str) -> str:
+    if _LONG_HEX.search(id_):
+        # As long as the others, or it may be refused for its looks. The last twelve digits of a UUID are plain ones.
+        return id_[:-12] + id_[-12:].translate(_OTHER_DIGITS)
     return f"{id_}{'9' * 6 if id_[-1:].isdigit() else '-nobody'}"
 
 

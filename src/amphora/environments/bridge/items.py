@@ -202,17 +202,21 @@ class Items:
             one and replace(one, body=self._as_shown(part, one.body, values.get("parent"), is_single=True))
             for one in (live, draft)
         )
-        # An item that was never published has only a draft, and is an item all the same.
+        # An item that was never published has only a draft, and is an item all the same. Where its row has a call of
+        # its own, one that has neither is there, too, and holds nothing yet.
         answer = live or draft
-        if answer is None:
+        if answer is None and part.row is None:
             return None
-        row = self._row_in(part, native, answer.body)
-        if not self._there(part, [row]):
+        row = self._row_in(part, native, answer.body) if answer else None
+        if answer and not self._there(part, [row]):
             return None
         row = self._row(part, part.row, native, values) if part.row else row
         # It went between the two calls.
-        if row is None:
+        if row is None or not self._there(part, [row]):
             return None
+        if answer is None:
+            answer = Answer({})
+            live, draft = (None, answer) if part.draft else (answer, None)
         forms = [self._definition(part, one.body, values) if one else None for one in (live, draft)]
         native_form = forms[1] if forms[1] is not None else forms[0]
         shown = [None if form is None else self._opened(part, form) for form in forms]
