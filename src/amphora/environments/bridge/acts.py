@@ -23,6 +23,9 @@ from amphora.environments.bridge.sameness import Sameness
 from amphora.environments.bridge.single import Single, moved
 from amphora.environments.contract import Write
 
+PATCHES = {"merge patch": "application/merge-patch+json", "json patch": "application/json-patch+json"}
+"""Media types of changes that are no whole items (RFC 7396, RFC 6902)."""
+
 
 class Acts:
     """Whoever acts on items by a sheet: the line to the platform, what it shows, and what is sent to it."""
@@ -124,8 +127,9 @@ class Acts:
     def _headers(self, call: Call, single: Single) -> dict[str, str]:
         """What is sent beside the body of a change."""
         # Some platforms take a PUT like that: what is left out stays, and null takes it away.
-        is_patch = call.said("how") == "merge patch" and call.method == "PATCH"
-        return self._match(call, single) | ({"Content-Type": "application/merge-patch+json"} if is_patch else {})
+        how = call.said("how")
+        is_patch = how == "json patch" or (how == "merge patch" and call.method == "PATCH")
+        return self._match(call, single) | ({"Content-Type": PATCHES[how]} if is_patch else {})
 
     def _do(self, call: Call | None, single: Single, words: str, more: Mapping[str, Json] | None = None) -> None:
         """A call on an item that needs no body of ours."""

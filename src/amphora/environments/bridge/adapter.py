@@ -330,15 +330,17 @@ class Bridge(Offspring):
         part = self._part(single)
         call = self._able(part.update, write.states.title, "change", write.kind)
         # Before anything is taken hold of: a change that can't be is refused, and nothing was asked.
-        body = self.bodies.of(part, write, call, single)
+        body = self.bodies.changing(part, write, call, single)
         between()
         with held(self._change, call, self._values(single), "it was written") as more:
             # Looked at once more: from here on nobody else can change it, and taking hold of it may have.
             was = self._still(single) if call.said("first", None) else single
             try:
                 now = self._named_anew(write, call, was, more)
-                body = body if now is single else self.bodies.of(part, write, call, now)
-                self._change(call, more | self._values(now), body, self._headers(call, now))
+                body = body if now is single else self.bodies.changing(part, write, call, now)
+                # A list of no operations is no change, and many refuse it.
+                if body or call.said("how") != "json patch":
+                    self._change(call, more | self._values(now), body, self._headers(call, now))
             except (EnvironmentRefused, RevisionMoved, Unavailable):
                 if call.said("titled") or call.said("moved"):
                     with taken("it was called otherwise"):

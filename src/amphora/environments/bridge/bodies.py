@@ -13,6 +13,7 @@ from amphora.core.form.kinds import Ids
 from amphora.core.form.native_ids import closed_id, plain_id
 from amphora.core.form.opened import Elsewhere, PartMissing, closed, opened
 from amphora.core.form.spots import masked_places, secret_places
+from amphora.core.merge.patch import patch_of
 from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
@@ -107,6 +108,14 @@ class Bodies:
         body = self._items.hook.sent(part.kind.kind, body)
         wrapped = part.write.get("wrapped", "")
         return {wrapped: body} if wrapped else body
+
+    def changing(self, part: ItemPart, write: Write, call: Call, there: Single) -> Json:
+        """What a change sends: all of it, or the operations that lead there (RFC 6902)."""
+        body = self.of(part, write, call, there)
+        if call.said("how") != "json patch":
+            return body
+        was = replace(write, definition=there.newest, states=there.row.states)
+        return patch_of(self.of(part, was, call, there), body)
 
     def lacks(self, part: ItemPart, write: Write, there: Single | None) -> bool:
         """Whether what would be sent lacks what names parts that get their ids only when they are there."""

@@ -20,7 +20,7 @@ from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.environments.answers import is_busy, wait_s
 from amphora.environments.bridge import lines
 from amphora.environments.bridge.answer import Absent, Answer, is_plain, json_of, may_be_json, type_of
-from amphora.environments.bridge.forms import form_of, holds_files
+from amphora.environments.bridge.forms import fields_of, form_of, holds_files
 from amphora.environments.bridge.jobs import awaited
 from amphora.environments.bridge.pages import Place, query_of
 from amphora.environments.bridge.parts import BridgeSheet, Call, pages_of
@@ -155,6 +155,8 @@ class Client(Caller):
         options: dict[str, Any] = {"json": sent} if sent is not None else {}
         if isinstance(sent, dict) and holds_files(sent):
             options = form_of(sent, str(values.get("title") or ""))
+        elif isinstance(sent, dict) and call.said("as_form", False):
+            options = fields_of(sent)
         return self._understood(call, self._exchanged(call, path, values, headers, options, is_read), is_read)
 
     def content(self, call: Call, values: Mapping[str, Json]) -> tuple[bytes, str]:

@@ -103,6 +103,9 @@ class SheetFaults:
         if isinstance(body := row.get("body"), str) and not lines.PLACEHOLDER.fullmatch(body):
             line = line_of(self._source, last, within)
             yield f"{line}`{name}.body` has to be a table, a list, or nothing but one placeholder"
+        if row.get("as_form") and (isinstance(body, list) or row.get("how") == "json patch"):
+            line = line_of(self._source, last, within)
+            yield f"{line}`{name}.as_form`: a list can't be sent as a form"
         if "keyed" in row:
             yield from self._keyed(row["keyed"], f"{name}.keyed")
         for member in ("at", "rows", "name", "rights", "works", "names", "parts", "state"):

@@ -29,7 +29,14 @@ KNOWN: Final = frozenset(
 )
 
 KEYED = {"at": str, "as": str}
-CALL = {**dict.fromkeys(METHODS, str), "at": str, "body": (dict, list, str), "headers": dict, "keyed": dict}
+CALL = {
+    **dict.fromkeys(METHODS, str),
+    "at": str,
+    "body": (dict, list, str),
+    "as_form": bool,
+    "headers": dict,
+    "keyed": dict,
+}
 JOB = {
     **CALL,
     "job": str,
@@ -240,7 +247,7 @@ CHOICES: Final[Mapping[str, tuple[str, ...]]] = {
     "create.nulls": ("sent", "left out"),
     "create.secrets": ("left out", "empty", "null"),
     "update.nulls": ("sent", "left out"),
-    "update.how": ("whole", "by member", "merge patch"),
+    "update.how": ("whole", "by member", "merge patch", "json patch"),
     "update.when": ("any", "off"),
     "retire.when": ("any", "off"),
     "supply.kind": ("connection", "person", "setting"),
