@@ -139,3 +139,85 @@ def test_what_has_no_version_yet_is_there_and_holds_nothing(tmp_path: Path) -> N
         assert (made["name"], made["versions"], made["live"]) == ("Weigh", full["versions"], full["live"])
         run("undo", "last", "--yes")
         assert two.notes == {}
+
+
+TILES = """
+[item.chart]
+index      = { get = "/charts", rows = "$[*]" }
+read       = { get = "/charts", at = "$[?@.id == {id}]" }
+id         = "$.id"
+title      = "$.name"
+definition = ["query"]
+create     = { post = "/charts" }
+update     = { put = "/charts/{id}" }
+retire     = { delete = "/charts/{id}" }
+"""
+BOARD = """
+more = { tiles = { get = "/boards/{id}/tiles", entry = "$.no", without = ["$.no", "$.chart.query"], \
+add = { post = "/boards/{id}/tiles", body = { chart_id = "{value.chart.id}", text = "{value.text}" } }, \
+remove = { delete = "/boards/{id}/tiles/{entry}" } } }
+"""
+
+
+class Wall:
+    """Charts that no call shows by itself, and boards whose tiles show the whole chart, and take its id."""
+
+    def __init__(self, name: str, number: int) -> None:
+        self.name, self.number, self.charts, self.boards = name, number, dict[int, Any](), dict[int, Any]()
+
+    def add(self, kind: str, **members: Any) -> dict[str, Any]:
+        self.number += 1
+        held = self.boards if kind == "boards" else self.charts
+        one = {"id": self.number, **({"tiles": []} if kind == "boards" else {}), **members}
+        held[self.number] = one
+        return one
+
+    def told(self) -> list[Any]:
+        names = {id_: one["name"] for id_, one in self.charts.items()}
+        boards = [
+            [one["name"], sorted([names.get(tile["chart"], ""), str(tile["text"])] for tile in one["tiles"])]
+            for one in self.boards.values()
+        ]
+        return sorted([*boards, *([one["name"], one["query"]] for one in self.charts.values())])
+
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        _, kind, *rest = path.split("/")
+        if kind == "about":
+            return 200, {"uid": self.name}, {}
+        held = self.boards if kind == "boards" else self.charts
+        if not rest:
+            return (201, self.add(kind, **body), {}) if method == "POST" else (200, list(held.values()), {})
+        if int(rest[0]) not in held or (kind == "charts" and method == "GET"):
+            return 404, None, {}
+        one = held[int(rest[0])]
+        if len(rest) == 1:
+            one |= body or {}
+            return 200, held.pop(one["id"]) if method == "DELETE" else one, {}
+        if method == "POST":
+            assert body["chart_id"] is None or body["chart_id"] in self.charts
+            self.number += 1
+            one["tiles"].append({"no": self.number, "chart": body["chart_id"], "text": body["text"]})
+        elif method == "DELETE":
+            one["tiles"] = [tile for tile in one["tiles"] if tile["no"] != int(rest[2])]
+        return 200, [{**tile, "chart": self.charts.get(tile["chart"])} for tile in one["tiles"]], {}
+
+
+def test_an_object_is_shown_where_an_id_is_taken_and_single_answers_are_found_in_the_list(tmp_path: Path) -> None:
+    sheet = 'bridge = "wall"\nkinds = ["board.toml", "chart.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
+    (tmp_path / "wall.toml").write_text(sheet + described("board", "/boards", [], BOARD.strip()) + TILES)
+    ids = '[ids]\nspace = "{0}"\nnumber = true\n'
+    refers = '[[refers]]\nat = "$.tiles[*].chart.id"\nto = ["chart"]\n[fields]\nunordered = ["$.tiles"]\n'
+    (tmp_path / "board.toml").write_text('kind = "board"\nstart = true\n' + ids.format("board") + refers)
+    (tmp_path / "chart.toml").write_text('kind = "chart"\n' + ids.format("chart"))
+    one, two = Wall("one", 0), Wall("two", 100)
+    chart, board = one.add("charts", name="Kilos", query="q"), one.add("boards", name="Week")
+    board["tiles"] = [{"no": 90, "chart": chart["id"], "text": ""}, {"no": 91, "chart": None, "text": "Every Monday"}]
+    two.add("charts", name="Other", query="")
+    before = two.told()
+    with pair(tmp_path, "wall", one, two) as run:
+        run("export", "here", "Week", "--as", "p")
+        run("import", "p", "there", "--yes")
+        assert two.told() == sorted([*one.told(), *before])
+        run("verify", "p", "there")
+        run("undo", "last", "--yes")
+        assert two.told() == before

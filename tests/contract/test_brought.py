@@ -137,6 +137,19 @@ def test_what_a_platform_puts_into_a_new_item_is_taken_away_or_written_over(tmp_
         assert "Growers/Theirs 1 []" in two.told()
 
 
+def test_what_somebody_works_on_stays_with_all_that_it_holds(tmp_path: Path) -> None:
+    sheet = SHEET.replace('create     = { post = "/tables"', f'create     = {{ post = "/tables", {BRINGS}')
+    with sheds(tmp_path, sheet) as (run, _, two):
+        run("export", "here", "Growers", "--as", "p")
+        run("import", "p", "there", "--yes")
+        [table] = [item for item in two.held.values() if item["name"] == "Growers"]
+        table["note"] = "theirs"
+        then = two.told()
+        done = run("undo", "last", "--yes", code=1)
+        assert "'Village' stays as it is: 'Growers', which stays, holds it" in done.out
+        assert two.told() == then
+
+
 def test_what_a_creation_that_was_cut_off_left_is_finished(tmp_path: Path) -> None:
     sheet = SHEET.replace('create     = { post = "/tables"', f'create     = {{ post = "/tables", {BRINGS}')
     with sheds(tmp_path, sheet) as (run, one, two):

@@ -72,10 +72,12 @@ def decide(
     excluded: Mapping[Key, str] | None = None,
     naming: Mapping[Key, Collection[Key]] | None = None,
     parted: Mapping[Key, Collection[Key]] | None = None,
+    held: Mapping[Key, Collection[Key]] | None = None,
 ) -> Restoration:
     """The fate of every touched item. `uses` says what each item of the target uses now, `used` what each touched
     one used before; `excluded` what can't be put back, with the reason (the environment refused); `naming` what each
-    item names by its title, `parted` of what it uses parts that putting back would take away.
+    item names by its title, `parted` of what it uses parts that putting back would take away; `held` what stands
+    inside of what.
 
     What the run made and somebody needs stays: a changed item keeps working, whole, with all that it uses.
     """
@@ -93,6 +95,13 @@ def decide(
                 users.setdefault(key, []).append(user)
     naming = naming or {}
     renamed = {key for key, one in found.items() if one.is_renamed}
+    # A table that somebody works on is none without its columns. One that only stays because it is used is.
+    changed = [key for key in sorted(held or {}) if key in verdicts and verdicts[key].fate is Fate.LEFT]
+    for holder in changed:
+        why = f"{titles.get(holder, holder)!r}, which stays, holds it"
+        inside = sorted(made.intersection((held or {}).get(holder, ())))
+        verdicts |= {key: Verdict(Fate.LEFT, why) for key in inside if verdicts[key].fate is Fate.RESTORE}
+        changed += [key for key in inside if key not in changed]
     # To a fixed point: an item that stays keeps what it uses, which keeps in turn what that one uses, and the titles
     # by which it names others. Each round leaves at least one more item, so that there are never more rounds than
     # items.

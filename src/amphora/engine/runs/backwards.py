@@ -223,7 +223,7 @@ def _decided(
     now = {one.key: one.now for one in evidence}
     usage = usage_of(stage, evidence)
     users = (usage.now, usage.before, usage.titles)
-    return decide(evidence, *users, stage.habits, excluded, usage.naming, usage.parted), now
+    return decide(evidence, *users, stage.habits, excluded, usage.naming, usage.parted, usage.held), now
 
 
 def _renewed(restoration: Restoration) -> dict[Key, str]:

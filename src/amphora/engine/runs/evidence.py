@@ -212,12 +212,13 @@ def _is_surely_ours(now: Image | None, mine: Sequence[tuple[Run, JournalStep]]) 
 class Usage:
     """Who uses what of the items that a run touched: `now` everything in the target, `before` the touched ones;
     `naming` who names what by its title now, `parted` who uses parts of what that would lose them if it were put
-    back. `titles` are those of the users."""
+    back. `held` is what stands inside of what, `titles` are those of the users."""
 
     before: Mapping[Key, set[Key]]
     now: Mapping[Key, set[Key]] = field(default_factory=dict)
     naming: Mapping[Key, set[Key]] = field(default_factory=dict)
     parted: Mapping[Key, set[Key]] = field(default_factory=dict)
+    held: Mapping[Key, set[Key]] = field(default_factory=dict)
     titles: Mapping[Key, str] = field(default_factory=dict)
 
 
@@ -242,6 +243,7 @@ def usage_of(stage: Stage, evidence: Sequence[Evidence]) -> Usage:
     uses: dict[Key, set[Key]] = {}
     naming: dict[Key, set[Key]] = {}
     parted: dict[Key, set[Key]] = {}
+    held: dict[Key, set[Key]] = {}
     titles: dict[Key, str] = {}
     rows = stage.environment.index()
     for row in rows:
@@ -258,16 +260,18 @@ def usage_of(stage: Stage, evidence: Sequence[Evidence]) -> Usage:
         parted[key] = {use.key for use in found if (use.by, use.part) in gone.get(use.key, ())}
         named_ids = {one for version in _versions(image) for one in titled_ids(version, sheets[image.kind])}
         naming[key] = {keys[one] for one in named_ids if one in keys}
-        # What goes only with what holds it stays where that does, as if it were used by that; and if the run has not
-        # brought it, it is a part of that, and no user.
-        if told and sheet and told.goes_along(image.kind, image.newest):
-            for holder in (one for path in sheet.held_by for one in values_at(image.newest, path)):
-                by = keys.get(holder, f"outside:{holder}")
+        goes_along = told is not None and told.goes_along(image.kind, image.newest)
+        for holder in (one for path in sheet.held_by for one in values_at(image.newest, path)) if sheet else ():
+            by = keys.get(holder, f"outside:{holder}")
+            held.setdefault(by, set()).add(key)
+            # What goes only with what holds it stays where that does, as if it were used by that; and if the run has
+            # not brought it, it is a part of that, and no user.
+            if goes_along:
                 if native_id in keys:
                     uses.setdefault(by, set()).add(key)
                 else:
                     uses[key].discard(by)
-    return Usage(used, uses, naming, parted, titles)
+    return Usage(used, uses, naming, parted, held, titles)
 
 
 def _parts_gone(one: Evidence, sheets: Mapping[str, KindSheet]) -> set[tuple[PartOf | None, str]]:

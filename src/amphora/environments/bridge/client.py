@@ -157,6 +157,7 @@ class Client(Caller):
             options = form_of(sent, str(values.get("title") or ""))
         elif isinstance(sent, dict) and call.said("as_form", False):
             options = fields_of(sent)
+        call = call.placed(values) if is_read else call
         return self._understood(call, self._exchanged(call, path, values, headers, options, is_read), is_read)
 
     def content(self, call: Call, values: Mapping[str, Json]) -> tuple[bytes, str]:

@@ -14,7 +14,7 @@ from amphora.core.values.errors import SheetFault
 from amphora.core.values.near import near
 from amphora.core.values.strict_toml import line_of, unfit
 from amphora.environments.bridge import lines
-from amphora.environments.bridge.paths import Flag, holder_of
+from amphora.environments.bridge.paths import Flag, holder_of, place_of
 from amphora.environments.calls import LOOPBACK
 
 _MEDIA = re.compile(r"\*/\*|[a-z]+/[a-z0-9.+-]+")
@@ -109,7 +109,10 @@ class SheetFaults:
         if "keyed" in row:
             yield from self._keyed(row["keyed"], f"{name}.keyed")
         for member in ("at", "rows", "name", "rights", "works", "names", "parts", "state"):
-            yield from self._path(row.get(member), f"{name}.{member}", name)
+            place = row.get(member)
+            if member == "at" and isinstance(place, str):
+                place = place_of(place, {})
+            yield from self._path(place, f"{name}.{member}", name)
         if "pages" in row:
             yield from self._pages(row["pages"], f"{name}.pages")
         # Whatever is called to change something may answer with a job, or need a call before or after it.

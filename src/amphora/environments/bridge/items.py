@@ -255,6 +255,7 @@ class Items:
     def _row(self, part: ItemPart, call: Call, native: str, values: Mapping[str, Json]) -> Json:
         """The row of one item, and no other one; None where there is none. Some platforms mix up what several ask of
         a list at the same time, and answer with another item's row, or with no row."""
+        call = call.placed(values)
         whole, wait = replace(call, at="$"), 0.0
         for _ in range(MOST_LOOKS):
             time.sleep(wait)

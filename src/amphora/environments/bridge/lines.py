@@ -21,8 +21,9 @@ MEANINGS: Final = (
     "signed out",
 )
 
-PLACEHOLDER = re.compile(r"\{([a-z_]+|entry\.[A-Za-z_]\w*)\}")
-"""A name, or a member of an entry: some platforms tell entries apart by two of theirs."""
+PLACEHOLDER = re.compile(r"\{([a-z_]+|(?:entry|value)(?:\.[A-Za-z_]\w*)+)\}")
+"""A name, or a member of an entry as it is there or is to be: some platforms tell entries apart by two of theirs, and
+some take an id where they show an object."""
 KNOWN: Final = frozenset(
     "id title folder revision parent user address location job page offset cursor size object above entry rows"
     " row value definition held path place uid".split()

@@ -10,7 +10,7 @@ from amphora.environments.bridge.answer import Absent
 from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.lines import ANY_TYPE
 from amphora.environments.bridge.parts import Apart, ItemPart
-from amphora.environments.bridge.paths import text_at
+from amphora.environments.bridge.paths import MEMBERS_OF, text_at
 
 
 def shown(client: Client, part: ItemPart, name: str, values: Mapping[str, Json]) -> Json:
@@ -40,5 +40,4 @@ def entries_of(client: Client, part: ItemPart, name: str, values: Mapping[str, J
 
 def entry_values(there: Json, how: Apart) -> dict[str, Json]:
     """What stands for an entry in calls, and for its members."""
-    members = there if isinstance(there, dict) else {}
-    return {"entry": text_at(there, how.entry or "$"), **{f"entry.{name}": part for name, part in members.items()}}
+    return {"entry": text_at(there, how.entry or "$"), MEMBERS_OF["entry"]: there}

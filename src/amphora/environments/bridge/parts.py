@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import field
+from dataclasses import field, replace
 from typing import Any
 
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.native_ids import held_id
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
-from amphora.environments.bridge.paths import Flag, dropped, member_path, text_at
+from amphora.environments.bridge.paths import Flag, dropped, member_path, place_of, text_at
 
 DERIVED = ("content", "etag")
 """Revisions that stand at no place of a row."""
@@ -34,6 +34,10 @@ class Call:
     def says_id(self) -> bool:
         """Whether its path has the id of what it makes, which is then one of our choice."""
         return "{uid}" in self.path
+
+    def placed(self, values: Mapping[str, Json]) -> Call:
+        """The call for one item: its subject may be found in the answer by what it is called."""
+        return replace(self, at=place_of(self.at, values)) if "{" in self.at else self
 
     def said(self, name: str, default: Any = "") -> Any:
         """One more thing that is said of the call."""

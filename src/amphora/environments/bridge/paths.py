@@ -27,6 +27,22 @@ def value_at(document: Json, path: str) -> Json:
     return next(iter(values_at(document, path)), None)
 
 
+def place_of(path: str, values: Mapping[str, Json]) -> str:
+    """A place in an answer, with what stands for placeholders in it as literals (RFC 9535, section 2.3.5.1): an entry
+    of a list is found by what it is called."""
+    return _LITERAL.sub(lambda found: _literal(values.get(found[2]), bool(found[1])), path)
+
+
+_LITERAL = re.compile(r"(['\"]?)\{([a-z_]+)\}\1")
+
+
+def _literal(value: Json, is_text: bool) -> str:
+    if isinstance(value, int) and not is_text:
+        return str(value)
+    text = str("" if value is None else value).replace("\\", "\\\\").replace("'", "\\'")
+    return f"'{text}'"
+
+
 @dataclass(frozen=True)
 class Flag:
     """Something that is so or not: where that stands, and what stands there if it is (`values`). Without them
@@ -125,8 +141,9 @@ def unkeyed(document: Json, path: str, name: str) -> Json:
 def is_told_empty(body: Json, path: str) -> bool:
     """Whether an answer says that there is nothing at a place, and is not merely another answer: a null, or a list
     that has no such entry."""
-    holder, _, index = path.rpartition("[")
-    is_entry = index.rstrip("]").isdigit() and isinstance(value_at(body, holder or "$"), list)
+    holder, _, index = path.partition("[?") if "[?" in path else path.rpartition("[")
+    is_index = "[?" in path or index.rstrip("]").isdigit()
+    is_entry = is_index and isinstance(value_at(body, holder or "$"), list)
     return is_entry or values_at(body, path) == [None]
 
 
@@ -252,12 +269,27 @@ def filled(value: Json, values: Mapping[str, Json], is_path: bool = False) -> Js
         return [filled(part, values) for part in value]
     if not isinstance(value, str):
         return value
-    if not is_path and (alone := PLACEHOLDER.fullmatch(value)) and alone[1] in values:
-        return values[alone[1]]
+    if not is_path and (alone := PLACEHOLDER.fullmatch(value)) and _is_known(values, alone[1]):
+        return _known(values, alone[1])
     if is_path:
         value = _EMPTY.sub(lambda found: "" if values.get(found[2], found) in ("", None) else found[0], value)
     # What nobody knows stays: braces may be the platform's own.
     return PLACEHOLDER.sub(lambda found: _text(values, found[1], found[0], is_path), value)
+
+
+MEMBERS_OF = {"entry": "entry.*", "value": "value"}
+"""Under which names the wholes stand whose members placeholders name."""
+
+
+def _is_known(values: Mapping[str, Json], name: str) -> bool:
+    return name in values or MEMBERS_OF.get(name.partition(".")[0], "") in values
+
+
+def _known(values: Mapping[str, Json], name: str) -> Json:
+    if name in values:
+        return values[name]
+    whole, _, member = name.partition(".")
+    return value_at(values[MEMBERS_OF[whole]], member_path(member))
 
 
 _EMPTY = re.compile(r"(?<=[?&])([^=&]+)=\{([a-z_]+)\}(?:&|$)")
@@ -270,8 +302,12 @@ def _text(values: Mapping[str, Json], name: str, whole: str, is_path: bool) -> s
         text, kept = str(values["id"]).strip("/"), "/"
     elif name == "place" and "title" in values:
         text, kept = "/".join(filter(None, (str(values.get("folder") or ""), str(values["title"])))), "/"
-    elif name in values:
-        text, kept = str(values[name]), ""
+    elif _is_known(values, name):
+        found, kept = _known(values, name), ""
+        # In a path nothing would lead to all of them.
+        if found is None and is_path and "." in name:
+            return whole
+        text = "" if found is None and "." in name else str(found)
     else:
         return whole
     return quote(text, safe=kept) if is_path and name != "location" else text

@@ -60,12 +60,12 @@ def signed_in(line: Line, sheet: BridgeSheet, user: str, secret: str) -> Signed:
     headers |= {name: str(filled(text, values)) for name, text in table.get("fixed", {}).items()}
     how = table.get("how", "none")
     if how == "bearer" and secret:
-        headers["Authorization"] = f"Bearer {secret}"
+        headers["Authorization"] = f"{table.get('scheme', 'Bearer')} {secret}".strip()
     elif how == "basic":
         pair = base64.b64encode(f"{user}:{secret}".encode()).decode()
         headers["Authorization"] = f"Basic {pair}"
     elif how == "header":
-        headers[table["header"]] = secret
+        headers[table["header"]] = f"{table.get('scheme', '')} {secret}".strip()
     elif how == "client":
         is_in_body = table.get("credentials") == "body"
         path = line.path_of(table["token"], {})
