@@ -135,6 +135,7 @@ def test_the_pages_example_works_from_nothing(tmp_path: Path) -> None:
         done = run_program(tmp_path, "env", "prove", "dev", "--yes", CELLAR_KEY=KEY)
         assert done.code == 0, done.out
         assert "dev keeps all" in done.verdict
+        assert f"{EDITOR!r} made it, and 'nobody' is signed in" in done.out
         assert len(source.kinds["labels"]) == 4
         steps = [
             ["export", "dev", "Early harvest", "--as", "labels"],

@@ -57,8 +57,14 @@ def try_kind(proving: Proving, kind: str) -> None:
         made = first_made(proving, template, [row.states.title for row in rows])
         _as_asked(proving, template, made)
         _alone(proving, made, known)
-    if not any(of_kind(proving, kind)):
+    mine = of_kind(proving, kind)
+    if not mine:
         return
+    if (by := mine[0].modified_by) and by != (account := environment.whoami().account):
+        words = (
+            f"{by!r} made it, and {account!r} is signed in: what a run made that was cut off is known by that name"
+        )
+        proving.say("who makes an item is who is signed in", Kept.ODD, kind, words)
     changes = () if sheet.is_fixed else (_updated, _stale)
     for tried in (_twice, *changes, _published, _switched, _while_on, _kept_while_used):
         tried(proving, template)
@@ -67,7 +73,7 @@ def try_kind(proving: Proving, kind: str) -> None:
         proving.say("an item can be called otherwise", Kept.ODD, kind, words)
     if not sheet.is_fixed:
         try_emptied(proving, kind, there)
-    mine = list[Image]()
+    mine = []
     with proving.trying("what was made can be removed", kind):
         mine = of_kind(proving, kind)
         remove(proving, [image.native_id for image in mine])
