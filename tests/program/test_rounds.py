@@ -3,6 +3,7 @@ what has not begun waits."""
 
 from __future__ import annotations
 
+import shutil
 import sqlite3
 from contextlib import closing
 from pathlib import Path
@@ -360,3 +361,19 @@ def test_what_no_thread_has_taken_up_is_not_begun_once_one_is_bad(
     came = rounds._side_by_side(cast(Any, None), parts, "", goes_on)
     assert tried == begun
     assert [cast(Any, one).docket for one in came[len(begun) :]] == list("abcd")[len(begun) :]
+
+
+def test_a_copy_of_an_environment_is_no_second_target(small: Program, halcyon: Path) -> None:
+    shutil.copy(halcyon / "grove-test.practice", halcyon / "copy.practice")
+    assert small("env", "add", "copy", "practice:copy.practice", "--role", "test").code == 0
+    done = small("import", "small", "grove-test", "copy", "--yes")
+    assert (done.code, "grove-test and copy say that they are one environment" in done.err) == (3, True), done.err
+    assert small("map", "small", "copy", "--accept", "--set", "intake-desk=intake@test.halcyon.example").code == 0
+    done = small("import", "small", "copy", "--yes")
+    assert (done.code, "Beware" in done.err) == (0, False), done.err
+    for name, words in (("copy", ""), ("grove-test", "grove-test and copy say that they are one environment")):
+        assert words in small("env", "test", name).err
+        assert ("Beware" in small("import", "small", name, "--preview").err) == bool(words)
+    # The same place under another name is the same environment.
+    assert small("env", "add", "again", "practice:copy.practice", "--role", "test").code == 0
+    assert "Beware" not in small("import", "small", "again", "--preview").err

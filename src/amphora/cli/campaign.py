@@ -33,14 +33,16 @@ def import_many(
     from amphora.engine.campaign import begin, settle
     from amphora.engine.gate import in_the_way
     from amphora.engine.imports import is_recorded
-    from amphora.engine.rounds import NOTHING_TO_DO, Came, Part, carried, refuse_any, stopping
+    from amphora.engine.rounds import NOTHING_TO_DO, Came, Part, carried, refuse_any, refuse_twins, stopping
     from amphora.render.imports import target_lines
     from amphora.render.rounds import previews_result, rounds_result
 
     title = dockets[0].docket.title
+    refuse_twins(dockets)
     for one in dockets:
         opened = one.opened
-        lines = target_lines(opened.entry, opened.environment.whoami(), opened.description.release)
+        more = (opened.description.release, work.session.namesake(opened))
+        lines = target_lines(opened.entry, opened.environment.whoami(), *more)
         work.tell([", ".join(line.split(maxsplit=1)[1] for line in lines)])
     if preview:
         ways = [(one.docket, in_the_way(work.session, one, request)) for one in dockets]

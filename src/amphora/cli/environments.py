@@ -225,12 +225,15 @@ def reach(
     Example:
       amphora env test grove-live
     """
+    from amphora.render.imports import of_namesake
     from amphora.render.peek import env_test_result
 
     with working(json, workspace) as work:
         opened = work.session.open(environment)
         # What is said here is what `check` compares with: asked in the same way.
         identity = opened.environment.whoami()
+        if namesake := work.session.namesake(opened):
+            work.tell([of_namesake(environment, namesake)])
         work.show(env_test_result(opened.entry, opened.description, identity))
 
 

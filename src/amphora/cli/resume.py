@@ -123,7 +123,8 @@ def _go_on(
     prepared = next_leg(work.session, replace(picked, decisions=said))
     prepared = replace(prepared, docket=replace(prepared.docket, run=picked.run.name, words=words))
     opened = prepared.opened
-    work.tell(target_lines(opened.entry, opened.environment.whoami(), opened.description.release))
+    more = (opened.description.release, work.session.namesake(opened))
+    work.tell(target_lines(opened.entry, opened.environment.whoami(), *more))
     # Whoever decides on an item has seen that it was edited.
     request = replace(
         picked.request, is_terminal=work.is_terminal, edited={**picked.request.edited, **dict.fromkeys(chosen, "")}

@@ -45,7 +45,8 @@ def import_one(work: Work, prepared: Prepared, request: ImportRequest, preview: 
     from amphora.render.imports import idle_result, preview_result, target_lines
 
     docket, opened = prepared.docket, prepared.opened
-    work.tell(target_lines(opened.entry, opened.environment.whoami(), opened.description.release))
+    more = (opened.description.release, work.session.namesake(opened))
+    work.tell(target_lines(opened.entry, opened.environment.whoami(), *more))
     if preview:
         work.show(preview_result(docket, in_the_way(work.session, prepared, request)))
         return

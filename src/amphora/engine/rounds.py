@@ -89,6 +89,20 @@ def rounds_of(names: Sequence[str], how: str) -> list[list[str]]:
     return [list(names[start : start + size]) for start in range(0, len(names), size)]
 
 
+def refuse_twins(dockets: Sequence[Prepared]) -> None:
+    """NotReady where two of the targets have one uid: what came into one would be taken for what is in the other."""
+    known: dict[str, str] = {}
+    for docket in (one.docket for one in dockets):
+        other = known.setdefault(docket.target_uid, docket.target)
+        if other != docket.target:
+            raise NotReady(
+                f"{other} and {docket.target} say that they are one environment; nothing was touched anywhere.",
+                subject=docket.target,
+                details=[f"Both have the uid {docket.target_uid!r}."],
+                next_step=advice("Name one of them; if one is a copy of the other, give it a uid of its own first."),
+            )
+
+
 def refuse_any(parts: Sequence[Part], reasons: Mapping[str, Sequence[Reason]], targets: int) -> None:
     """NotReady while anything is in the way of any target: what all share is told once."""
     # Of all targets before any is touched: the third must not stop what two have got already.

@@ -115,6 +115,18 @@ class Session:
             next_step=to_type("env", "list"),
         )
 
+    def namesake(self, opened: Opened) -> str:
+        """Another environment of the workspace that was worked in under the same uid, somewhere else: a copy of this
+        one, or what it was copied from. Empty where there is none."""
+        if not self.workspace.has_ledger:
+            return ""
+        for name in self.ledger.names_of(opened.description.uid):
+            other = self.workspace.environments.get(name)
+            # At the same place it is this one, under another name or for another account.
+            if other and name != opened.name and other.location != opened.entry.location:
+                return name
+        return ""
+
     def known(self, names: Iterable[str]) -> tuple[dict[str, str], AmphoraError | None]:
         """The uids of environments that the ledger knows, by the names that these have now: somebody may have called
         one otherwise in the workspace by hand. With what kept one of `names` from being looked at."""

@@ -312,6 +312,11 @@ class Ledger:
             row["uid"]: row["environment"] for row in self._db.rows("select uid, environment from runs order by id")
         }
 
+    def names_of(self, uid: str) -> list[str]:
+        """All names under which an environment was worked in."""
+        rows = self._db.rows("select distinct environment from runs where uid = ? order by environment", (uid,))
+        return [row["environment"] for row in rows]
+
     def rename_environment(self, old: str, name: str) -> None:
         """An environment is called something else from now on; runs keep their names."""
         with self._db.transaction():

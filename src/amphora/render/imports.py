@@ -231,15 +231,22 @@ def compare_result(
     return Result.of("compare", of_comparison(docket, reasons), blocks, data)
 
 
-def target_lines(entry: EnvironmentEntry, identity: Identity, release: str) -> list[str]:
-    """Where an import is going, shown before anything happens."""
+def target_lines(entry: EnvironmentEntry, identity: Identity, release: str, namesake: str = "") -> list[str]:
+    """Where an import is going, shown before anything happens; `namesake` has the same uid."""
     where = ", ".join(
         part for part in (entry.role, f"region {entry.region}" if entry.region else "", entry.customer) if part
     )
     return [
         f"Target   {entry.name} ({where}){of_release(release)}",
         f"Account  {identity}",
+        *([f"Beware   {of_namesake(entry.name, namesake)}"] if namesake else []),
     ]
+
+
+def of_namesake(name: str, namesake: str) -> str:
+    """That two environments have one uid, and what to do about it."""
+    words = "what is done in one counts as done in both. If one is a copy of the other, give it a uid of its own"
+    return f"{name} and {namesake} say that they are one environment: {words}."
 
 
 def preview_result(docket: Docket, reasons: Sequence[Reason]) -> Result:
