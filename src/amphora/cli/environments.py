@@ -59,6 +59,10 @@ def add(
             help="The bridge sheet that describes its REST interface: a file, or the name of one that ships."
         ),
     ] = "",
+    own: Annotated[
+        list[str] | None,
+        typer.Option("--own", metavar="NAME=VALUE", help="What that sheet asks of each environment, as a realm."),
+    ] = None,
     json: JsonFlag = False,
     workspace: FolderOption = None,
     debug: DebugFlag = False,
@@ -88,17 +92,31 @@ def add(
                 subject=role,
                 next_step=to_type("env", "add", "--help"),
             )
+        said = dict(_pair(one) for one in own or ())
         if bridge:
             from amphora.environments.bridge.source import read_bridge
 
             # Read before it is named anywhere: what is wrong in it is said now, with its line.
-            read_bridge(bridge, work.session.workspace.folder)
+            read_bridge(bridge, work.session.workspace.folder, said, name)
+        elif own:
+            words = "--own is what a bridge sheet asks for, and --bridge names none."
+            raise UsageFault(words, subject=name, next_step=to_type("env", "add", "--help"))
         else:
             adapter_for(location)
         # Not reached here: many are added before anybody can sign in; `env test` is the next step.
-        entry = EnvironmentEntry(name, location, role, region, customer, sign_in, user, bridge=bridge)
+        entry = EnvironmentEntry(name, location, role, region, customer, sign_in, user, bridge=bridge, own=said)
         add_environment(work.session.workspace, entry)
         work.show(env_added_result(entry))
+
+
+def _pair(text: str) -> tuple[str, str]:
+    from amphora.core.values.errors import UsageFault
+
+    name, is_one, value = text.partition("=")
+    if not is_one or not name or not value:
+        words = f"--own takes NAME=VALUE, not {text!r}."
+        raise UsageFault(words, subject=text, next_step=to_type("env", "add", "--help"))
+    return name, value
 
 
 def _asked(work: Work, name: str | None, location: str | None, role: str) -> tuple[str, str, str]:

@@ -324,6 +324,16 @@ class Caller:
         )
 
 
+def is_address(text: str) -> bool:
+    """Whether it is a whole address to which a secret may be sent: encrypted, or on this machine."""
+    try:
+        parts = urlsplit(text)
+    except ValueError:
+        return False
+    is_ours = parts.scheme == "http" and parts.hostname in LOOPBACK
+    return bool(parts.hostname) and (is_ours or parts.scheme == "https") and "@" not in parts.netloc
+
+
 def checked_address(location: str, what: str) -> None:
     """UsageFault where a location is no address of `what`, or is plain HTTP to another machine: definitions, and the
     token, would be read along."""

@@ -42,7 +42,7 @@ def open_environment(entry: EnvironmentEntry, folder: Path) -> Environment:
         # Described and not programmed: the sheet is the adapter.
         from amphora.environments.bridge.source import connect_bridge, read_bridge
 
-        sheet = read_bridge(entry.bridge, folder)
+        sheet = read_bridge(entry.bridge, folder, entry.own, entry.name)
         ca_file = str(folder / entry.ca_file) if entry.ca_file else ""
         return connect_bridge(sheet, entry.location, entry.user, sign_in_secret(entry), ca_file)
     connect = adapter_for(entry.location)

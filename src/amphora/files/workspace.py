@@ -36,14 +36,15 @@ _SELECTION = {
     "without": list,
     "afterwards": list,
 }
-_ENVIRONMENT = {"location", "role", "region", "customer", "sign_in", "user", "ca_file", "bridge"}
+_ENVIRONMENT = {"location", "role", "region", "customer", "sign_in", "user", "ca_file", "bridge", "own"}
 
 
 @dataclass(frozen=True)
 class EnvironmentEntry:
     """What the workspace says of an environment. `sign_in` is `env:NAME` or `keyring:NAME`, or empty;
     `ca_file` the certificates of whoever vouches for its server, where that is not one that everybody knows; `bridge`
-    the file (beside the workspace's) or the name of the sheet that describes its REST interface."""
+    the file (beside the workspace's) or the name of the sheet that describes its REST interface, `own` what that asks
+    of each environment."""
 
     name: str
     location: str
@@ -54,6 +55,7 @@ class EnvironmentEntry:
     user: str = ""
     ca_file: str = ""
     bridge: str = ""
+    own: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -329,16 +331,32 @@ def entry_of(path: Path, text: str, name: str, table: Any) -> EnvironmentEntry:
             if kind_of_name(field_name):
                 raise secret_fault(path, text, within, field_name)
             raise fault_at(path, text, within, field_name, f"{field_name!r} is not known for an environment")
-        if not isinstance(value, str):
+        if field_name == "own":
+            own_of(path, text, name, value)
+        elif not isinstance(value, str):
             raise fault_at(path, text, within, field_name, f"{field_name!r} has to be text")
     # Last what is missing: a misspelt `location` was told by its own name above.
     if "location" not in table:
         raise fault_at(path, text, within, name, f"environment {name!r} has no location")
     if not table.get("sign_in", "env:").startswith(("env:", "keyring:")) or _holds_secret(table["location"]):
         raise secret_fault(path, text, within, "sign_in" if "sign_in" in table else "location")
+    if "own" in table and "bridge" not in table:
+        raise fault_at(path, text, within, "own", "'own' is what a bridge sheet asks for, and there is no 'bridge'")
     if table.get("role", "build") not in ROLES:
         raise fault_at(path, text, within, "role", f"the role has to be one of {', '.join(ROLES)}")
     return EnvironmentEntry(name, **table)
+
+
+def own_of(path: Path, text: str, name: str, table: Any) -> None:
+    """UsageFault where what an environment says for itself is no table of texts, or holds a secret."""
+    within = ("environments", name)
+    if not isinstance(table, dict) or not all(isinstance(one, str) for one in table.values()):
+        raise fault_at(path, text, within, "own", "'own' has to be a table of texts")
+    from amphora.core.form.detector import hits_in, kind_of_name
+
+    # It stands in paths and headers, and so a key may well be put here.
+    if any(kind_of_name(one) or any(hit.is_sure for hit in hits_in(value)) for one, value in table.items()):
+        raise secret_fault(path, text, within, "own")
 
 
 def _holds_secret(location: str) -> bool:

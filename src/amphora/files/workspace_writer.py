@@ -33,6 +33,10 @@ def add_environment(workspace: Workspace, entry: EnvironmentEntry) -> Workspace:
     for name in ("location", "bridge", "role", "region", "customer", "sign_in", "user"):
         if value := getattr(entry, name):
             table.add(name, value)
+    if entry.own:
+        own = tomlkit.inline_table()
+        own.update(entry.own)
+        table.add("own", own)
     if "environments" not in document:
         document.add("environments", tomlkit.table(is_super_table=True))
     table.add(tomlkit.nl())

@@ -233,9 +233,9 @@ def compare_result(
 
 def target_lines(entry: EnvironmentEntry, identity: Identity, release: str, namesake: str = "") -> list[str]:
     """Where an import is going, shown before anything happens; `namesake` has the same uid."""
-    where = ", ".join(
-        part for part in (entry.role, f"region {entry.region}" if entry.region else "", entry.customer) if part
-    )
+    own = [f"{name} {value}" for name, value in entry.own.items()]
+    some = (entry.role, f"region {entry.region}" if entry.region else "", entry.customer, *own)
+    where = ", ".join(part for part in some if part)
     return [
         f"Target   {entry.name} ({where}){of_release(release)}",
         f"Account  {identity}",

@@ -49,9 +49,10 @@ class Bridge(Offspring):
         about = {name: text_at(self.client.ask(call).body, "$") for name, call in self.sheet.about.items()}
         # By address where it says nothing of itself: what else would stay the same through all changes?
         by_address = f"{self.sheet.name}-" + hashlib.sha256(self.client.base_url.encode()).hexdigest()[:16]
+        uid = "/".join([about.get("uid") or by_address, *self.sheet.own.values()])
         parts = self.sheet.items.values()
         return Description(
-            uid=about.get("uid") or by_address,
+            uid=uid,
             release=about.get("release", ""),
             region=about.get("region", ""),
             base_url=self.links,

@@ -7,15 +7,15 @@ import re
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
 from typing import Any
-from urllib.parse import urlsplit
 
 from amphora.core.form.places import parse_path
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.near import near
 from amphora.core.values.strict_toml import line_of, unfit
 from amphora.environments.bridge import lines
+from amphora.environments.bridge.own import own_faults, own_names
 from amphora.environments.bridge.paths import Flag, holder_of, place_of
-from amphora.environments.calls import LOOPBACK
+from amphora.environments.calls import is_address
 
 _MEDIA = re.compile(r"\*/\*|[a-z]+/[a-z0-9.+-]+")
 """How an attachment's type may be said (RFC 9110, section 8.3.1), or that the platform tells it."""
@@ -28,11 +28,13 @@ class SheetFaults:
 
     def __init__(self, table: Mapping[str, Any], source: str) -> None:
         self._table, self._source = table, source
+        self._known = lines.KNOWN.union(own_names(table))
 
     def all(self) -> Iterator[str]:
         """Everything, in the order of the sheet."""
         table = self._table
         yield from self._table_faults(table, lines.TOP, "")
+        yield from own_faults(table, self._source)
         for name, kind in (("bridge", str), ("kinds", list), ("item", dict)):
             if not isinstance(table.get(name), kind):
                 yield f"`{name}` is missing"
@@ -90,13 +92,13 @@ class SheetFaults:
         if len(methods) != 1:
             yield f"{line_of(self._source, last, within)}`{name}` needs one of {', '.join(lines.METHODS)} with a path"
         elif not row[methods[0]].startswith(("/", "{location}", f"{lines.BARE}/")) and not (
-            name == "sign_in.call" and _is_address(row[methods[0]])
+            name == "sign_in.call" and is_address(row[methods[0]])
         ):
             yield f"{line_of(self._source, last, within)}the path of `{name}` has to begin with /"
         named = lines.PLACEHOLDER.findall(row[methods[0]]) if methods else []
-        if unknown := {found.partition(".")[0] for found in named} - lines.KNOWN:
+        if unknown := {found.partition(".")[0] for found in named} - self._known:
             # The first by name: all of them would bury the line.
-            found = near(min(unknown), lines.KNOWN, alike=0.4)
+            found = near(min(unknown), self._known, alike=0.4)
             hint = f"; perhaps {{{found[0]}}}" if found else ""
             line = line_of(self._source, last, within)
             yield f"{line}nothing stands for {{{min(unknown)}}} in the path of `{name}`{hint}"
@@ -147,7 +149,7 @@ class SheetFaults:
         if needed and needed not in table:
             yield f"{line_of(self._source, 'how')}`sign_in.{needed}` is missing, which {table['how']!r} needs"
         token = table.get("token")
-        if isinstance(token, str) and not token.startswith(("/", f"{lines.BARE}/")) and not _is_address(token):
+        if isinstance(token, str) and not token.startswith(("/", f"{lines.BARE}/")) and not is_address(token):
             words = "a path that begins with / or {address}/, or a whole address (https)"
             yield f"{line_of(self._source, 'token')}`sign_in.token` has to be {words}"
         if isinstance(table.get("call"), dict):
@@ -381,16 +383,6 @@ class SheetFaults:
         if "{rows}" not in body and ("{row}" not in body or table_in(row, "load").get("at_once", 1) != 1):
             line = line_of(self._source, "load")
             yield f"{line}`{name}.load.body` has to hold {{rows}}, or {{row}} for one at a time"
-
-
-def _is_address(text: str) -> bool:
-    """Whether it is a whole address to which a secret may be sent: encrypted, or on this machine."""
-    try:
-        parts = urlsplit(text)
-    except ValueError:
-        return False
-    is_ours = parts.scheme == "http" and parts.hostname in LOOPBACK
-    return bool(parts.hostname) and (is_ours or parts.scheme == "https") and "@" not in parts.netloc
 
 
 def table_in(row: Any, *names: str) -> Mapping[str, Any]:

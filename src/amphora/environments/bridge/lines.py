@@ -56,6 +56,7 @@ TOP: dict[str, Any] = {
     "tried": list,
     "base": str,
     "kinds": list,
+    "own": list,
     "json": str,
     "empty": str,
     "about": dict,
@@ -231,7 +232,7 @@ HOMES: Final[Mapping[str, Mapping[str, Any]]] = {
 """Where a line belongs that stands in a wrong table."""
 
 TEXTS = frozenset(
-    "kinds definition members headers fixed inside read_only only along without done failed empties same"
+    "kinds own definition members headers fixed inside read_only only along without done failed empties same"
     " hidden".split()
 )
 """Lists and tables of texts, wherever they stand."""

@@ -272,6 +272,8 @@ class BridgeSheet:
     supplies: tuple[SupplyPart, ...]
     items: Mapping[str, ItemPart]
     hook: str = ""
+    own: Mapping[str, str] = field(default_factory=dict)
+    """What the environment says for itself, on a server that has several."""
 
     def goes_along(self, kind: str, *forms: Json) -> bool:
         """Whether an item of one of these definitions is one that the platform makes along with what holds it, and

@@ -14,6 +14,7 @@ from amphora.core.values.strict_toml import line_of
 from amphora.environments.bridge.agreement import Agreement
 from amphora.environments.bridge.faults import SheetFaults
 from amphora.environments.bridge.lines import AROUND, FLAGS, METHODS, NAMED
+from amphora.environments.bridge.own import checked_own, own_names, with_own
 from amphora.environments.bridge.parts import (
     Apart,
     BridgeSheet,
@@ -28,9 +29,12 @@ from amphora.environments.bridge.parts import (
 from amphora.environments.bridge.paths import Flag, is_in, member_name, member_path, written_at
 
 
-def parse_bridge(source: str, file: str, kinds: Mapping[str, str]) -> BridgeSheet:
-    """The sheet that a TOML text holds; `kinds` are the texts of the kind sheets beside it, by file name. SheetFault
-    names everything that is wrong with it, each with its line."""
+def parse_bridge(
+    source: str, file: str, kinds: Mapping[str, str], own: Mapping[str, str] | None = None, of: str = ""
+) -> BridgeSheet:
+    """The sheet that a TOML text holds; `kinds` are the texts of the kind sheets beside it, by file name, `own` what
+    the environment `of` that name says for itself. SheetFault names everything that is wrong with it, each with its
+    line; UsageFault, what the environment should have said."""
     try:
         table = tomllib.loads(source)
     except (ValueError, RecursionError) as error:
@@ -38,6 +42,9 @@ def parse_bridge(source: str, file: str, kinds: Mapping[str, str]) -> BridgeShee
     # All faults at once: whoever writes a sheet mends them together.
     if faults := list(SheetFaults(table, source).all()):
         raise _fault(file, faults)
+    if own is not None:
+        checked_own(own_names(table), own, file, of)
+        table = with_own(table, own)
     sheets = {}
     for name in table["kinds"]:
         if name not in kinds:
@@ -55,7 +62,7 @@ def parse_bridge(source: str, file: str, kinds: Mapping[str, str]) -> BridgeShee
     # Last, for it asks what only whole kind sheets can answer.
     if faults := list(Agreement(table, source, sheets).faults()):
         raise _fault(file, faults)
-    return _sheet(table, file, items)
+    return replace(_sheet(table, file, items), own=own or {})
 
 
 def _fault(file: str, faults: list[str]) -> SheetFault:

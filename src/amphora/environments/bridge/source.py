@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tomllib
+from collections.abc import Mapping
 from importlib.resources import files
 from importlib.resources.abc import Traversable
 from pathlib import Path
@@ -27,12 +28,13 @@ def shipped() -> list[str]:
     return sorted(one.name for one in folder.iterdir() if one.is_dir()) if folder.is_dir() else []
 
 
-def read_bridge(where: str, folder: Path) -> BridgeSheet:
-    """A sheet by file (relative to `folder`) or by the name of one that ships, with the kind sheets beside it.
-    UsageFault where there is none, SheetFault for what is wrong in it."""
+def read_bridge(where: str, folder: Path, own: Mapping[str, str] | None = None, of: str = "") -> BridgeSheet:
+    """A sheet by file (relative to `folder`) or by the name of one that ships, with the kind sheets beside it, and
+    with what the environment `of` that name says for itself. UsageFault where there is none, SheetFault for what is
+    wrong in it."""
     if where in shipped():
         there: Traversable = files("amphora.environments.bridge") / "shipped" / where
-        return _parsed(there / f"{where}{ENDING}", there, where)
+        return _parsed(there / f"{where}{ENDING}", there, where, own, of)
     path = folder / where
     if not path.is_file():
         known = shipped()
@@ -42,10 +44,10 @@ def read_bridge(where: str, folder: Path) -> BridgeSheet:
             details=[f"shipped: {', '.join(known)}"] if known else (),
             next_step=advice("Name a TOML file, relative to the workspace; docs/bridges.md shows how to write one."),
         )
-    return _parsed(path, path.parent, where)
+    return _parsed(path, path.parent, where, own, of)
 
 
-def _parsed(path: Traversable, folder: Traversable, name: str) -> BridgeSheet:
+def _parsed(path: Traversable, folder: Traversable, name: str, own: Mapping[str, str] | None, of: str) -> BridgeSheet:
     try:
         text = sheet_text(path, name)
         named: Any = tomllib.loads(text).get("kinds", [])
@@ -56,7 +58,7 @@ def _parsed(path: Traversable, folder: Traversable, name: str) -> BridgeSheet:
         # A plain name: a sheet that came from somewhere must not make us read elsewhere.
         if isinstance(one, str) and "/" not in one and "\\" not in one and (folder / one).is_file():
             kinds[one] = sheet_text(folder / one, one)
-    return parse_bridge(text, name, kinds)
+    return parse_bridge(text, name, kinds, own, of)
 
 
 def connect_bridge(sheet: BridgeSheet, location: str, user: str, secret: str, ca_file: str = "") -> Bridge:
