@@ -10,15 +10,17 @@ from typing import Any, cast
 
 import pytest
 
-from amphora.core.checks import Waiver
+from amphora.core.checks import CheckContext, Waiver
 from amphora.core.checks.target import _release
 from amphora.core.form.again import states_again
 from amphora.core.form.kinds import parse_sheet, sheets_in_force
+from amphora.core.form.places import OF
 from amphora.core.form.portable import Portable
 from amphora.core.form.secrets import STRICT, Guard, mark_of_secret, sealed
 from amphora.core.form.settings import is_setting, parse_setting, setting_words
 from amphora.core.merge.compare import Base
 from amphora.core.needs.crosswalk import Crosswalk, MapState, resolve
+from amphora.core.plan.actions import Do
 from amphora.core.plan.gate import _agreement
 from amphora.core.plan.reasons import Consent, Standing
 from amphora.core.plan.states import ABSENT, is_same, rows_in
@@ -28,7 +30,7 @@ from amphora.core.values.model import Contents, Finding, Item, Level, Listed, Ne
 from amphora.core.values.scan import token_places
 from amphora.core.values.versions import is_version, newest, version_order
 from amphora.core.values.visible import escaped_json, for_spreadsheet, from_spreadsheet, visible
-from amphora.engine import elsewhere
+from amphora.engine import action, elsewhere
 from amphora.engine.elsewhere import others_since
 from amphora.engine.leaks import leaks_in, leaks_in_settings
 from amphora.engine.runs.aftercare import CareMaterial
@@ -309,3 +311,60 @@ def test_a_chain_of_any_length_is_shown_as_far_as_it_can_be_read(length: int, ro
     assert isinstance(tree, Grid)
     assert (len(tree.rows), len(rest)) == (rows, int(length > rows))
     assert len(uses_result(Uses("live", keys[-1], dict.fromkeys(keys, "T"), direct), 2, "").blocks[0].rows) == 2  # type: ignore[union-attr]
+
+
+@pytest.mark.parametrize(
+    ("name", "target", "told"),
+    [
+        ("lists~north", "live", "amphora check lists live"),
+        ("lists~north", "", "amphora check lists ENVIRONMENT"),
+        ("lists", "live", "amphora export dev flow:a --as lists"),
+    ],
+)
+def test_what_is_packed_again_of_a_copy_is_the_package(name: str, target: str, told: str) -> None:
+    contents = Contents(name, "1.0.0", "dev", "uid", {"flow:a": Item("flow:a", 1, {}, States("A"))}, ())
+    assert str(CheckContext.retry_without(cast(Any, SimpleNamespace(contents=contents, name=target)), "")) == told
+
+
+@pytest.mark.parametrize(
+    ("takes_back", "do", "is_there", "drafts", "after", "before", "is_first"),
+    [
+        (False, Do.UPDATE, True, True, True, False, True),
+        (False, Do.UPDATE, True, True, True, True, False),
+        (False, Do.UPDATE, True, True, False, False, False),
+        (False, Do.UPDATE, True, False, True, False, False),
+        (False, Do.UPDATE, False, True, True, False, False),
+        (False, Do.CREATE, True, True, True, False, False),
+        (True, Do.UPDATE, True, True, True, False, False),
+    ],
+)
+def test_a_first_publication_that_nothing_takes_back(
+    monkeypatch: pytest.MonkeyPatch,
+    takes_back: bool,
+    do: Do,
+    is_there: bool,
+    drafts: bool,
+    after: bool,
+    before: bool,
+    is_first: bool,
+) -> None:
+    habits = SimpleNamespace(takes_back=takes_back, drafts=lambda kind: drafts)
+    monkeypatch.setattr(action, "habits_of", lambda description: habits)
+    present = SimpleNamespace(states=States("A", is_published=before)) if is_there else None
+    mine = SimpleNamespace(do=do, present=present, item=Item("flow:a", 1, {}, States("A", is_published=after)))
+    side = SimpleNamespace(opened=SimpleNamespace(description=None))
+    assert action._is_first_publication(cast(Any, mine), cast(Any, side)) is is_first
+
+
+@pytest.mark.parametrize("table", ["refers", "part"])
+def test_members_whose_names_are_ids_are_told_apart_by_these(table: str) -> None:
+    more = {"refers": 'to = ["flow"]', "part": 'parts = "$.widgets[*]"'}[table]
+    sheet = parse_sheet(f'kind = "flow"\n[[{table}]]\nat = "$.sizes"\nmembers = true\n{more}\n', "flow.toml")
+    sizes = [{OF: "b", "value": 1}, {OF: "a", "value": 2}]
+    spot = sheet.places.walk({"sizes": sizes}).step("sizes").spot
+    assert (spot.is_members, spot.named_by) == (True, OF)
+
+
+def test_what_opens_a_definition_can_be_compared() -> None:
+    plain, opened = (parse_sheet(f'kind = "flow"\n{more}', "flow.toml") for more in ("", '[fields]\njson = ["$.b"]\n'))
+    assert set(opened.opens) - set(plain.opens) == {"json $.b"}

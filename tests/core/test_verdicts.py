@@ -381,7 +381,11 @@ def test_edits_verification_difference_and_withdrawal() -> None:
         0,
         "amphora history",
     )
-    for cause, step in ((Cause.GONE, "amphora compare olive live"), (Cause.EDITED, "amphora edits live")):
+    for cause, step in (
+        (Cause.GONE, "amphora compare olive live"),
+        (Cause.EDITED, "amphora edits live"),
+        (Cause.REFUSED, "Look at flow:a there; what live never keeps is volatile in its sheet."),
+    ):
         off = {"flow:a": Off(cause)}
         bad = target_verdicts.of_proof(Proof("live", "olive", "1.0.0", None, cast(Any, (GOOD, BAD)), off))
         assert (bad.words, bad.code, bad.standing, str(bad.next_step)) == (
