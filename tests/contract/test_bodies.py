@@ -9,6 +9,7 @@ from urllib.parse import parse_qs
 import jsonpatch
 import pytest
 
+from tests.conftest import run_program
 from tests.contract.answering import Said, described, pair
 
 HEAD = 'bridge = "desk"\nkinds = ["note.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
@@ -221,3 +222,71 @@ def test_an_object_is_shown_where_an_id_is_taken_and_single_answers_are_found_in
         run("verify", "p", "there")
         run("undo", "last", "--yes")
         assert two.told() == before
+
+
+RULES = """
+[item.rule]
+index      = { get = "/rules", rows = "$[*]" }
+row        = { get = "/rules", at = "$[?@.name == {id}]" }
+read       = { get = "/rules/{id}", as_text = "source", media = "application/yaml" }
+id         = "$.name"
+title      = "$.name"
+definition = ["source"]
+create     = { put = "/rules/{title}", as_text = "source", media = "application/yaml", id = "listed", same = ["$.name"] }
+update     = { put = "/rules/{id}", as_text = "source", media = "application/yaml", read_only = ["name"] }
+retire     = { delete = "/rules/{id}" }
+"""
+RULE = 'kind = "rule"\nstart = true\n[ids]\nspace = "rule"\n[[mention]]\npattern = "after: {id}\\n"\nkind = "rule"\nby = "title"\n'
+
+
+class Rules:
+    """Rules in YAML, and nothing but that: what they are called stands in the path."""
+
+    def __init__(self, name: str, **rules: str) -> None:
+        self.name, self.rules = name, rules
+
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        name = path.rpartition("/")[2]
+        if name in ("about", "rules"):
+            return 200, {"uid": self.name} if name == "about" else [{"name": one} for one in self.rules], {}
+        if method == "PUT":
+            assert headers["Content-Type"].startswith("application/yaml")
+            self.rules[name] = body.encode("latin-1").decode()
+            return 200, f"stored: {name}\nas: yaml\n", {"Content-Type": "application/yaml"}
+        if name not in self.rules:
+            return 404, {"message": "no such rule"}, {}
+        if method == "DELETE":
+            return 204, self.rules.pop(name) and None, {}
+        kind = "text/html" if self.rules[name].startswith("<") else "application/yaml"
+        return 200, self.rules[name], {"Content-Type": f"{kind}; charset=utf-8"}
+
+
+def test_what_is_text_and_no_json_moves_like_anything_else(tmp_path: Path) -> None:
+    sheet = HEAD.replace("note.toml", "rule.toml").replace("desk", "rules")
+    (tmp_path / "rules.toml").write_text(sheet + RULES)
+    (tmp_path / "rule.toml").write_text(f'{RULE}[fields]\ntext = ["$.source"]\n')
+    one, two = Rules("one", hot="expr: t > 27\n", late="after: hot\nfür: 5m\n"), Rules("two", old="x: 1\n")
+    with pair(tmp_path, "rules", one, two) as run:
+        run("env", "prove", "here", "--yes")
+        assert sorted(one.rules) == ["hot", "late"]
+        assert "used by rule:late" in run("export", "here", "late", "--as", "p").out
+        run("import", "p", "there", "--yes")
+        assert two.rules == {**one.rules, "old": "x: 1\n"}
+        one.rules["late"] = "after: hot\nfür: 6m\n"
+        run("export", "here", "late", "--as", "p")
+        run("import", "p", "there", "--yes")
+        assert two.rules["late"] == one.rules["late"]
+        run("undo", "last", "--yes")
+        run("undo", "there-1", "--yes")
+        assert two.rules == {"old": "x: 1\n"}
+        # A page that asks to wait, or to sign in, is no rule.
+        one.rules["hot"] = "<html>"
+        assert "it answers text/html, and not application/yaml" in run("survey", "here", code=4).err
+
+
+def test_a_title_in_a_text_needs_an_end(tmp_path: Path) -> None:
+    (tmp_path / "rules.toml").write_text(HEAD.replace("note.toml", "rule.toml") + RULES)
+    (tmp_path / "rule.toml").write_text(RULE.replace("{id}\\n", "{id}"))
+    run_program(tmp_path, "init")
+    done = run_program(tmp_path, "env", "add", "x", "http://127.0.0.1:9", "--bridge", "rules.toml", "--role", "test")
+    assert (done.code, "'after: {id}' needs something on both sides" in done.err) == (2, True), done.err

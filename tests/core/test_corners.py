@@ -366,5 +366,7 @@ def test_members_whose_names_are_ids_are_told_apart_by_these(table: str) -> None
 
 
 def test_what_opens_a_definition_can_be_compared() -> None:
-    plain, opened = (parse_sheet(f'kind = "flow"\n{more}', "flow.toml") for more in ("", '[fields]\njson = ["$.b"]\n'))
+    plain, opened = (
+        parse_sheet(f'kind = "flow"\n{more}', "flow.toml") for more in ("", '[fields]\njson = ["$.b"]\n')
+    )
     assert set(opened.opens) - set(plain.opens) == {"json $.b"}

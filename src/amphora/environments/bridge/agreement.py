@@ -59,6 +59,10 @@ class Agreement:
         for mention in sheet.mentions:
             if mention.kind in self._sheets and not self._sheets[mention.kind].ids.space:
                 yield f"{sheet.kind}: a [[mention]] of a {mention.kind} needs `[ids] space` in its kind sheet"
+            # A title may hold any letters: without an end of its own nobody could tell where it ends.
+            if mention.by_title and not all(mention.pattern.split("{id}")):
+                words = "needs something on both sides of {id} (a line's end, \\n): a title may hold anything"
+                yield f"{sheet.kind}: the pattern {mention.pattern!r} {words}"
         for refer in sheet.places.in_ways:
             for kind in self._spaceless(refer):
                 words = "what is written in several ways at one place needs a `space` of its own"

@@ -86,6 +86,12 @@ class Client(Caller):
 
     def ask(self, call: Call, values: Mapping[str, Json] | None = None, query: str = "") -> Answer:
         """What a call that changes nothing answers."""
+        if name := call.said("as_text"):
+            # As it is: the text is all that the platform shows of it.
+            found = self._content_of(call, values or {})
+            if (media := call.said("media")) and type_of(found) != media:
+                raise self.otherwise(call, f"it answers {type_of(found) or 'no type'}, and not {media}")
+            return Answer({name: self._decoded(call, found)}, found.headers.get("ETag", ""))
         return self._sent(call, values or {}, None, {}, query, is_read=True)
 
     def change(
@@ -157,6 +163,9 @@ class Client(Caller):
             options = form_of(sent, str(values.get("title") or ""))
         elif isinstance(sent, dict) and call.said("as_form", False):
             options = fields_of(sent)
+        elif isinstance(sent, dict) and (name := call.said("as_text")):
+            options = {"content": self._text_in(sent, name, values).encode()}
+            headers = {**headers, "Content-Type": f"{call.said('media') or 'text/plain'}; charset=utf-8"}
         call = call.placed(values) if is_read else call
         return self._understood(call, self._exchanged(call, path, values, headers, options, is_read), is_read)
 
@@ -169,7 +178,19 @@ class Client(Caller):
 
     def text(self, call: Call, values: Mapping[str, Json]) -> str:
         """The text that a call answers, which may be empty; Absent where there is none."""
-        answer = self._content_of(call, values)
+        return self._decoded(call, self._content_of(call, values))
+
+    def _text_in(self, sent: Mapping[str, Any], name: str, values: Mapping[str, Json]) -> str:
+        """The one member that is sent, where a call takes that and nothing else."""
+        text = sent.get(name)
+        if not isinstance(text, str):
+            title = values.get("title") or self.base_url
+            raise EnvironmentRefused(
+                f"{title!r} holds no text at {name}, which is all that is sent.", subject=str(title)
+            )
+        return text
+
+    def _decoded(self, call: Call, answer: httpx.Response) -> str:
         try:
             return answer.content.decode(answer.charset_encoding or "utf-8")
         except (UnicodeDecodeError, LookupError) as error:
@@ -285,7 +306,7 @@ class Client(Caller):
                 body = parse_json(answer.content)
             except JsonFault as error:
                 # A page that says "please wait" with 200: of a write nobody knows what became of it.
-                if is_read or not is_plain(answer):
+                if is_read or not (is_plain(answer) or call.said("as_text")):
                     raise self.lost(is_read, "answers with something that is no JSON") from error
             # Some say 200 to everything, and tell inside that they refuse.
             if body is not None and self._is_refusal(answer, body):

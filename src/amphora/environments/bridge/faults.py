@@ -108,6 +108,8 @@ class SheetFaults:
         if row.get("as_form") and (isinstance(body, list) or row.get("how") == "json patch"):
             line = line_of(self._source, last, within)
             yield f"{line}`{name}.as_form`: a list can't be sent as a form"
+        if "as_text" in row and ("body" in row or "as_form" in row):
+            yield f"{line_of(self._source, last, within)}`{name}.as_text`: the text is all that is sent"
         if "keyed" in row:
             yield from self._keyed(row["keyed"], f"{name}.keyed")
         for member in ("at", "rows", "name", "rights", "works", "names", "parts", "state"):

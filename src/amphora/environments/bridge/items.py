@@ -210,7 +210,7 @@ class Items:
         row = self._row_in(part, native, answer.body) if answer else None
         if answer and not self._there(part, [row]):
             return None
-        row = self._row(part, part.row, native, values) if part.row else row
+        row = self._row(part, part.row, native, values, answer is not None) if part.row else row
         # It went between the two calls.
         if row is None or not self._there(part, [row]):
             return None
@@ -252,9 +252,9 @@ class Items:
             raise self._client.otherwise(call, f"at {part.paths['row']} there is no object")
         return row
 
-    def _row(self, part: ItemPart, call: Call, native: str, values: Mapping[str, Json]) -> Json:
-        """The row of one item, and no other one; None where there is none. Some platforms mix up what several ask of
-        a list at the same time, and answer with another item's row, or with no row."""
+    def _row(self, part: ItemPart, call: Call, native: str, values: Mapping[str, Json], is_there: bool) -> Json:
+        """The row of one item, and no other one; None where there is none. Of what `is_there` some platforms mix up
+        what several ask of a list at the same time, and answer with another item's row, or with no row."""
         call = call.placed(values)
         whole, wait = replace(call, at="$"), 0.0
         for _ in range(MOST_LOOKS):
@@ -264,7 +264,7 @@ class Items:
             if answer is None:
                 return None
             row = self._as_shown(part, value_at(answer.body, call.at), values.get("parent"))
-            if row is not None and part.id_in(row) == native:
+            if (row is None and not is_there) or (row is not None and part.id_in(row) == native):
                 return row
         raise self._client.otherwise(call, f"at {call.at} there is not the row of {native}")
 

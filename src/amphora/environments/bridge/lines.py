@@ -35,6 +35,8 @@ CALL = {
     "at": str,
     "body": (dict, list, str),
     "as_form": bool,
+    "as_text": str,
+    "media": str,
     "headers": dict,
     "keyed": dict,
 }
