@@ -281,3 +281,11 @@ def test_what_an_element_is_called_is_no_key() -> None:
     for id_, count in ((name, 0), ("day", 1)):
         form = {"columns": [{"id": id_}], "note": name}
         assert len(hidden(form, sheet.places.walk(form), "table:a")[1]) == count
+
+
+@pytest.mark.parametrize(
+    ("name", "value", "found"),
+    [("password", 47114, True), ("token", 4096, False), ("token", 47114711, True)],
+)
+def test_numbers_are_secrets_where_they_are_no_counts(name: str, value: int, found: bool) -> None:
+    assert is_secret(name, value) is found
