@@ -129,7 +129,7 @@ def is_secret(name: str, value: Json) -> bool:
     """Whether a value at a place of this name is a secret by every appearance: text, or a number."""
     if isinstance(value, str):
         return any(hit.is_sure for hit in hits_in(value, name))
-    # Numbers of four digits and more: switches, ports of a board and counts are shorter.
+    # But for one or two digits: switches, ports of a board and counts.
     return isinstance(value, int) and not isinstance(value, bool) and is_named(name, str(value), is_number=True)
 
 
