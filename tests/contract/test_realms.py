@@ -60,6 +60,7 @@ def test_two_realms_of_one_server_are_two_environments(tmp_path: Path) -> None:
         assert "'a/b' can't be the realm of one" in run(*add, "--own", "realm=a/b", code=2)
         run(*add, "--own", "realm=mill")
         run("env", "add", "two", url, "--bridge", "realms.toml", "--role", "test", "--own", "realm=press")
+        assert f"{url} (realm press)" in run("env", "list")
         run("export", "one", "Portal", "--as", "p")
         told = run("import", "p", "two", "--yes")
         assert "two (test, realm press)" in told

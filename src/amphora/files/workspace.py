@@ -57,6 +57,12 @@ class EnvironmentEntry:
     bridge: str = ""
     own: Mapping[str, str] = field(default_factory=dict)
 
+    @property
+    def place(self) -> str:
+        """Where it is, for people: on a server with several, which of them."""
+        own = ", ".join(f"{name} {value}" for name, value in self.own.items())
+        return f"{self.location} ({own})" if own else self.location
+
 
 @dataclass(frozen=True)
 class Selection:

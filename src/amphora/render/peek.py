@@ -37,7 +37,7 @@ def env_added_result(entry: EnvironmentEntry) -> Result:
     """An environment was added."""
     return Result(
         "env add",
-        f"Added {entry.name} ({entry.role}) at {entry.location}.",
+        f"Added {entry.name} ({entry.role}) at {entry.place}.",
         "good",
         data={"environment": entry.name, "location": entry.location, "role": entry.role},
         next_step=to_type("survey", entry.name),
@@ -60,7 +60,7 @@ def env_renamed_result(old: str, name: str, places: Sequence[str]) -> Result:
 def env_list_result(entries: Sequence[EnvironmentEntry]) -> Result:
     """The environments of the workspace."""
     rows: list[Row] = [
-        [Cell(e.name, "strong"), e.role, e.region, e.customer, e.sign_in or "open", Cell(e.location, "dim")]
+        [Cell(e.name, "strong"), e.role, e.region, e.customer, e.sign_in or "open", Cell(e.place, "dim")]
         for e in entries
     ]
     # Where things are built is where a first look leads on.
