@@ -16,8 +16,9 @@ MEMORY := $(shell test "$$(df -k --output=avail /dev/shm 2>/dev/null | tail -n 1
 demo: $(VENV)/.installed
 	$(BIN)/amphora demo
 
+# Three at a time also where there are two processors: much of the time is waiting for servers and programs.
 test: $(VENV)/.tested $(RUNTIME) $(SERVER) $(REPORTS)
-	$(MEMORY) $(BIN)/python -m pytest -n 2 --dist loadgroup
+	$(MEMORY) $(BIN)/python -m pytest -n 3 --dist loadgroup
 
 stories: $(VENV)/.tested
 	AMPHORA_STORIES=renew $(BIN)/python -m pytest tests/program/test_stories.py tests/contract/test_small_platforms.py
