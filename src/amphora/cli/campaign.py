@@ -41,8 +41,7 @@ def import_many(
     refuse_twins(dockets)
     for one in dockets:
         opened = one.opened
-        more = (opened.description.release, work.session.namesake(opened))
-        lines = target_lines(opened.entry, opened.environment.whoami(), *more)
+        lines = target_lines(opened, work.session.namesake(opened))
         work.tell([", ".join(line.split(maxsplit=1)[1] for line in lines)])
     if preview:
         ways = [(one.docket, in_the_way(work.session, one, request)) for one in dockets]

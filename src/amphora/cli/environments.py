@@ -77,6 +77,8 @@ def add(
       amphora env add press https://press.halcyon.example --bridge press.toml --sign-in env:PRESS_TOKEN
     """
     from amphora.core.values.errors import UsageFault
+    from amphora.core.values.once import said_once
+    from amphora.core.values.pairs import pair_of
     from amphora.environments.locations import adapter_for
     from amphora.files.workspace import EnvironmentEntry
     from amphora.files.workspace_rules import ROLES
@@ -92,7 +94,9 @@ def add(
                 subject=role,
                 next_step=to_type("env", "add", "--help"),
             )
-        said = dict(_pair(one) for one in own or ())
+        pairs = [pair_of(one, "NAME=VALUE", "--own realm=mill") for one in own or ()]
+        said_once(pairs, "values")
+        said = dict(pairs)
         if bridge:
             from amphora.environments.bridge.source import read_bridge
 
@@ -107,16 +111,6 @@ def add(
         entry = EnvironmentEntry(name, location, role, region, customer, sign_in, user, bridge=bridge, own=said)
         add_environment(work.session.workspace, entry)
         work.show(env_added_result(entry))
-
-
-def _pair(text: str) -> tuple[str, str]:
-    from amphora.core.values.errors import UsageFault
-
-    name, is_one, value = text.partition("=")
-    if not is_one or not name or not value:
-        words = f"--own takes NAME=VALUE, not {text!r}."
-        raise UsageFault(words, subject=text, next_step=to_type("env", "add", "--help"))
-    return name, value
 
 
 def _asked(work: Work, name: str | None, location: str | None, role: str) -> tuple[str, str, str]:

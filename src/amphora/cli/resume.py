@@ -123,8 +123,7 @@ def _go_on(
     prepared = next_leg(work.session, replace(picked, decisions=said))
     prepared = replace(prepared, docket=replace(prepared.docket, run=picked.run.name, words=words))
     opened = prepared.opened
-    more = (opened.description.release, work.session.namesake(opened))
-    work.tell(target_lines(opened.entry, opened.environment.whoami(), *more))
+    work.tell(target_lines(opened, work.session.namesake(opened)))
     # Whoever decides on an item has seen that it was edited.
     request = replace(
         picked.request, is_terminal=work.is_terminal, edited={**picked.request.edited, **dict.fromkeys(chosen, "")}

@@ -45,8 +45,7 @@ def import_one(work: Work, prepared: Prepared, request: ImportRequest, preview: 
     from amphora.render.imports import idle_result, preview_result, target_lines
 
     docket, opened = prepared.docket, prepared.opened
-    more = (opened.description.release, work.session.namesake(opened))
-    work.tell(target_lines(opened.entry, opened.environment.whoami(), *more))
+    work.tell(target_lines(opened, work.session.namesake(opened)))
     if preview:
         work.show(preview_result(docket, in_the_way(work.session, prepared, request)))
         return

@@ -48,8 +48,7 @@ def withdraw(
     with working(json, workspace, progress) as work:
         prepared = withdrawal(work.session, package, environment, dict.fromkeys(let_go or (), "let-go"), retyped())
         opened = prepared.opened
-        more = (opened.description.release, work.session.namesake(opened))
-        work.tell(target_lines(opened.entry, opened.environment.whoami(), *more))
+        work.tell(target_lines(opened, work.session.namesake(opened)))
         result = withdrawal_result(prepared.docket, None)
         if not retire_all:
             work.show(result)

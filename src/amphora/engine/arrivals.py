@@ -17,6 +17,7 @@ from amphora.core.values.model import Contents
 from amphora.core.values.near import near
 from amphora.core.values.next_step import NextStep, advice
 from amphora.core.values.once import said_once
+from amphora.core.values.pairs import pair_of
 from amphora.engine.export import listed_items
 
 
@@ -53,7 +54,8 @@ class Said:
 def arrivals_of(contents: Contents, titles: Sequence[str], folders: Sequence[str]) -> dict[Key, Arrival]:
     """The arrivals that `ITEM=TITLE` and `FROM=TO` ask for; a title by itself is that of one item."""
     # Folders first: a title is laid over the move of its folder, so that both hold.
-    moves = [_pair(text, "FROM=TO", "--folder mill=north/mill") for text in folders]
+    said = [pair_of(text, "FROM=TO", "--folder mill=north/mill") for text in folders]
+    moves = [(before.strip("/"), after) for before, after in said]
     said_once(moves, "folders")
     found = moved_folders(contents, moves)
     # Each of them by itself: one that was mistyped beside one that was not would be passed over.
@@ -66,7 +68,7 @@ def arrivals_of(contents: Contents, titles: Sequence[str], folders: Sequence[str
             )
     titled: list[tuple[Key, str]] = []
     for text in titles:
-        name, title = _pair(text, "ITEM=TITLE", '--title "Weigh slip=Weigh slip (north)"')
+        name, title = pair_of(text, "ITEM=TITLE", '--title "Weigh slip=Weigh slip (north)"')
         titled.append((the_one(name, listed_items(contents), contents.title), title))
     said_once(titled, "titles")
     for key, title in titled:
@@ -121,11 +123,3 @@ def wants_records(with_: Sequence[str]) -> bool:
     if unknown := sorted(set(with_) - {"records"}):
         raise UsageFault(f"--with takes records, not {unknown[0]!r}.", next_step=advice("Write --with records."))
     return bool(with_)
-
-
-def _pair(text: str, form: str, example: str) -> tuple[str, str]:
-    # At the first one: titles may hold the sign, keys never do.
-    before, equals, after = text.partition("=")
-    if not equals:
-        raise UsageFault(f"{text!r} is not {form}.", subject=text, next_step=advice(f"Write it like {example}"))
-    return before.strip("/") if form.startswith("FROM") else before, after.strip()

@@ -58,10 +58,14 @@ class EnvironmentEntry:
     own: Mapping[str, str] = field(default_factory=dict)
 
     @property
+    def own_words(self) -> list[str]:
+        """On a server with several, which of them it is, in words."""
+        return [f"{name} {value}" for name, value in self.own.items()]
+
+    @property
     def place(self) -> str:
-        """Where it is, for people: on a server with several, which of them."""
-        own = ", ".join(f"{name} {value}" for name, value in self.own.items())
-        return f"{self.location} ({own})" if own else self.location
+        """Where it is, for people."""
+        return f"{self.location} ({', '.join(self.own_words)})" if self.own else self.location
 
 
 @dataclass(frozen=True)

@@ -47,9 +47,8 @@ from amphora.render.withdraw import retirement_row, withdrawal_blocks
 
 if TYPE_CHECKING:
     from amphora.engine.runs.outcome import Outcome
+    from amphora.engine.session import Opened
     from amphora.engine.verify import Verified
-    from amphora.environments.contract import Identity
-    from amphora.files.workspace import EnvironmentEntry
 
 _DO: dict[Do, Tone] = {Do.CREATE: "good", Do.UPDATE: "warn", Do.LEAVE: "dim", Do.RETIRE: "bad"}
 
@@ -231,14 +230,14 @@ def compare_result(
     return Result.of("compare", of_comparison(docket, reasons), blocks, data)
 
 
-def target_lines(entry: EnvironmentEntry, identity: Identity, release: str, namesake: str = "") -> list[str]:
+def target_lines(opened: Opened, namesake: str) -> list[str]:
     """Where an import is going, shown before anything happens; `namesake` has the same uid."""
-    own = [f"{name} {value}" for name, value in entry.own.items()]
-    some = (entry.role, f"region {entry.region}" if entry.region else "", entry.customer, *own)
+    entry, release = opened.entry, opened.description.release
+    some = (entry.role, f"region {entry.region}" if entry.region else "", entry.customer, *entry.own_words)
     where = ", ".join(part for part in some if part)
     return [
         f"Target   {entry.name} ({where}){of_release(release)}",
-        f"Account  {identity}",
+        f"Account  {opened.environment.whoami()}",
         *([f"Beware   {of_namesake(entry.name, namesake)}"] if namesake else []),
     ]
 

@@ -20,13 +20,13 @@ from amphora.core.values.errors import AmphoraError, EnvironmentRefused, Revisio
 from amphora.core.values.model import Found, Json, Listed, Supply
 from amphora.environments.bridge import apart, lines
 from amphora.environments.bridge.bodies import uid_of
+from amphora.environments.bridge.byproducts import Byproducts
 from amphora.environments.bridge.circles import removed_from
 from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.departure import refuse_departure, takes_of
 from amphora.environments.bridge.hold import held
 from amphora.environments.bridge.jobs import taken
 from amphora.environments.bridge.offers import offered
-from amphora.environments.bridge.offspring import Offspring
 from amphora.environments.bridge.parts import BridgeSheet, Call, ItemPart
 from amphora.environments.bridge.paths import text_at
 from amphora.environments.bridge.removal import in_order, taken_along, users_of
@@ -37,7 +37,7 @@ from amphora.environments.contract import NEXT, Capabilities, Description, Ident
 ALL = frozenset({"read", "write", "publish", "switch", "retire", "grant"})
 
 
-class Bridge(Offspring):
+class Bridge(Byproducts):
     """An environment by description. What only some platforms can do stands in classes of their own, below."""
 
     def __init__(self, client: Client, sheet: BridgeSheet, account: str = "") -> None:

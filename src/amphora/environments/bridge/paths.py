@@ -269,8 +269,8 @@ def filled(value: Json, values: Mapping[str, Json], is_path: bool = False) -> Js
         return [filled(part, values) for part in value]
     if not isinstance(value, str):
         return value
-    if not is_path and (alone := PLACEHOLDER.fullmatch(value)) and _is_known(values, alone[1]):
-        return _known(values, alone[1])
+    if not is_path and (alone := PLACEHOLDER.fullmatch(value)) and (known := _standing(values, alone[1])):
+        return known[0]
     if is_path:
         value = _EMPTY.sub(lambda found: "" if values.get(found[2], found) in ("", None) else found[0], value)
     # What nobody knows stays: braces may be the platform's own.
@@ -281,15 +281,13 @@ MEMBERS_OF = {"entry": "entry.*", "value": "value"}
 """Under which names the wholes stand whose members placeholders name."""
 
 
-def _is_known(values: Mapping[str, Json], name: str) -> bool:
-    return name in values or MEMBERS_OF.get(name.partition(".")[0], "") in values
-
-
-def _known(values: Mapping[str, Json], name: str) -> Json:
+def _standing(values: Mapping[str, Json], name: str) -> list[Json]:
+    """The one thing that stands for a placeholder; none where nobody knows it."""
     if name in values:
-        return values[name]
+        return [values[name]]
     whole, _, member = name.partition(".")
-    return value_at(values[MEMBERS_OF[whole]], member_path(member))
+    is_member = member and MEMBERS_OF[whole] in values
+    return [value_at(values[MEMBERS_OF[whole]], member_path(member))] if is_member else []
 
 
 _EMPTY = re.compile(r"(?<=[?&])([^=&]+)=\{([a-z_]+)\}(?:&|$)")
@@ -302,12 +300,12 @@ def _text(values: Mapping[str, Json], name: str, whole: str, is_path: bool) -> s
         text, kept = str(values["id"]).strip("/"), "/"
     elif name == "place" and "title" in values:
         text, kept = "/".join(filter(None, (str(values.get("folder") or ""), str(values["title"])))), "/"
-    elif _is_known(values, name):
-        found, kept = _known(values, name), ""
+    elif known := _standing(values, name):
+        is_nothing = "." in name and known[0] in (None, "")
         # In a path nothing would lead to all of them.
-        if found is None and is_path and "." in name:
+        if is_nothing and is_path:
             return whole
-        text = "" if found is None and "." in name else str(found)
+        text, kept = "" if is_nothing else str(known[0]), ""
     else:
         return whole
     return quote(text, safe=kept) if is_path and name != "location" else text

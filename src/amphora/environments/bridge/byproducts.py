@@ -11,7 +11,7 @@ from amphora.environments.bridge.single import Single
 from amphora.environments.contract import Write
 
 
-class Offspring(Acts):
+class Byproducts(Acts):
     """Whoever makes items by a sheet, and looks after what came with them."""
 
     def __init__(self, client: Client, sheet: BridgeSheet, account: str = "") -> None:
