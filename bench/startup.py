@@ -16,7 +16,7 @@ from pathlib import Path
 
 PROGRAM = Path(sys.executable).with_name("amphora")
 PACKAGE, TARGET = "olive-intake", "grove-test"
-LOOKING = (
+LOOKING: tuple[tuple[str, ...], ...] = (
     ("env", "list"),
     ("env", "test", "grove-dev"),
     ("survey", "grove-dev"),
@@ -30,7 +30,13 @@ LOOKING = (
     ("overview",),
     ("aftercare",),
 )
-AFTER = (("verify", "last"), ("history", "last"), ("aftercare",), ("edits", TARGET), ("undo", "last", "--preview"))
+AFTER: tuple[tuple[str, ...], ...] = (
+    ("verify", "last"),
+    ("history", "last"),
+    ("aftercare",),
+    ("edits", TARGET),
+    ("undo", "last", "--preview"),
+)
 
 
 def cpu(folder: Path, words: tuple[str, ...]) -> float:
@@ -54,12 +60,9 @@ def main(rounds: int) -> None:
     with tempfile.TemporaryDirectory() as kept:
         folder = Path(kept) / "grove"
         folder.mkdir()
-        for words in (
-            ("init",),
-            ("practice", "new", "."),
-            ("export", "grove-dev", "Harvest Intake", "--as", PACKAGE),
-        ):
-            cpu(folder, words)
+        cpu(folder, ("init",))
+        cpu(folder, ("practice", "new", "."))
+        cpu(folder, ("export", "grove-dev", "Harvest Intake", "--as", PACKAGE))
         cpu(folder, ("map", PACKAGE, TARGET, "--accept"))
         clean = Path(kept) / "clean"
         shutil.copytree(folder, clean)

@@ -136,7 +136,17 @@ def checked(folder: Path, size: int) -> float:
         for n in range(size)
     }
     planned = tuple(Planned(key, "create", may) for key in contents.items)
-    target = TargetIndex("there", "keeper", rows, {}, sheets, None, may, (), region="north", planned=planned)
+    target = TargetIndex(
+        name="there",
+        account="keeper",
+        rows=rows,
+        sheets=sheets,
+        features=None,
+        permissions=may,
+        mapped=(),
+        region="north",
+        planned=planned,
+    )
     context = CheckContext(contents, sheets, target, source_urls=("https://bench.example",))
     return timed(lambda: check(context))
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import runpy
 import sys
 from collections import Counter
 from pathlib import Path
@@ -17,6 +18,7 @@ from amphora.engine.undo import run_to_undo, undo
 from amphora.files.workspace import read_workspace
 from amphora.practice.platform import Platform
 
+BENCH = Path(__file__).parents[2] / "bench"
 KEEPER = "keeper@halcyon.example"
 
 
@@ -63,3 +65,11 @@ def test_four_times_the_items_cost_four_times_as_much(tmp_path: Path, location: 
     spent(tmp_path / "warm", location, 2)
     few, many = spent(tmp_path / "few", location, 40), spent(tmp_path / "many", location, 160)
     assert {phase: many[phase] / few[phase] for phase in many if many[phase] > 4.4 * few[phase]} == {}
+
+
+def test_what_is_measured_can_be_measured(tmp_path: Path) -> None:
+    measures = runpy.run_path(str(BENCH / "transport.py"))
+    measures["corpus_of"](40, tmp_path)
+    for work in measures["PHASES"].values():
+        work(tmp_path, 40)
+    assert set(runpy.run_path(str(BENCH / "runs.py"))["measured"](3)) >= {"bare", "import", "calls", "undo"}
