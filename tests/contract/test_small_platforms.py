@@ -385,6 +385,10 @@ class Quirky:
     def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
         number = int(path.split("/")[2]) if path != "/things" else 0
         self.calls += method != "GET"
+        if self.quirk == "sorts" and method in ("POST", "PUT"):
+            # Those with a sum last, and each with a type of the platform's own.
+            columns = [{"type": "text" if "sum" in one else "", **one} for one in body["a"]]
+            body = {**body, "a": sorted(columns, key=lambda one: ("sum" in one, one["name"]))}
         if self.quirk == "busy" and method != "GET" and self.calls <= self.refused:
             return 503, {"message": "later"}, {}
         if method == "POST":
@@ -535,6 +539,25 @@ def test_what_a_platform_never_takes_is_not_as_promised_and_nobodys_edit(tmp_pat
         (tmp_path / "thing.toml").write_text(f'{THING}volatile = ["$.b"]\n', "utf-8")
         run("verify", "p", "there")
         assert "is as it was before" in run("undo", "last", "--yes").out
+
+
+def test_what_a_platform_lists_in_an_order_of_its_own_is_as_promised_element_by_element(tmp_path: Path) -> None:
+    there, columns = Quirky("sorts"), [{"name": "total", "sum": "kilos"}, {"name": "kilos"}, {"name": "day"}]
+    here = Quirky("")
+    here.things[1] |= {"name": "second", "a": columns}
+    (tmp_path / "small.toml").write_text(SMALL, "utf-8")
+    (tmp_path / "thing.toml").write_text(f'{THING}named = {{ "$.a" = "name" }}\n', "utf-8")
+    with pair(tmp_path, "small", here, there) as run:
+        for more in ([], [{"name": "batch", "sum": "1"}], [{"name": "a"}]):
+            here.things[1] |= {"a": [*more, *here.things[1]["a"]], "rev": here.things[1]["rev"] + 1}
+            run("export", "here", "second", "--as", "p")
+            assert "a, the order" in run("import", "p", "there", "--yes").out
+            run("verify", "last")
+            assert "Nothing to do" in run("import", "p", "there", "--yes").out
+            assert "Nothing in there was edited" in run("edits", "there").out
+        assert [one["name"] for one in there.things[2]["a"]] == ["a", "day", "kilos", "batch", "total"]
+        there.things[2]["a"][1]["type"], there.things[2]["rev"] = "date", 9
+        assert "a > day > type" in run("edits", "there", code=1).out
 
 
 def test_what_a_platform_saves_along_is_known_from_what_somebody_changed(tmp_path: Path) -> None:

@@ -9,6 +9,7 @@ import pytest
 
 from amphora.core.form.bindings import MISSING
 from amphora.core.form.filled import Filled, filled_in
+from amphora.core.form.places import Places
 from amphora.render.changes import in_words
 from amphora.render.history import whole_side
 from amphora.render.in_columns import in_columns
@@ -17,6 +18,7 @@ from amphora.render.result import shown
 
 LONG = "the first of many words that stand in both of these texts, "
 CARDS = {"in": {"x": LONG, "y": 1}, "of": [5, {"at": "0 0 * * *", "zone": LONG}], "called": LONG}
+NAMES = ["gate", "crew", "kilos", "batches", "varieties", "north", "variety"]
 ENTRIES = [{"at": f"0 {n} * * *", "zone": "Europe/Athens"} for n in range(5)]
 
 
@@ -40,7 +42,9 @@ ENTRIES = [{"at": f"0 {n} * * *", "zone": "Europe/Athens"} for n in range(5)]
         ),
         (([CARDS], [CARDS | {"in": {"x": LONG, "y": 2}}]), ["1: in: y: 1", "1: in: y: 2"]),
         (([CARDS], [CARDS | {"of": [1, *ENTRIES]}]), ["1: of: 5", "1: of: 1"]),
-        ((ENTRIES[:3], [ENTRIES[0], ENTRIES[2], ENTRIES[1]]), ["3 entries alike", "3 entries alike"]),
+        ((ENTRIES[:3], [ENTRIES[0], ENTRIES[2], ENTRIES[1]]), ['from 2: [{"at": "0 1', 'from 2: [{"at": "0 2']),
+        # As the order of named elements is told.
+        ((NAMES, [NAMES[-1], *NAMES[:-1]]), ['["gate", "crew", "kilos"', '["variety", "gate", "crew"']),
         (([CARDS, *ENTRIES], [{"z": LONG}, *ENTRIES]), ['{"in": {"x"', '{"z": "the']),
         (([CARDS, *ENTRIES], [LONG, *ENTRIES]), ['{"in": {"x"', "the first of"]),
         # Of objects their members, of texts all from where they part.
@@ -100,5 +104,5 @@ def test_what_is_not_there_at_all_is_lost(asked: Any, found: Any, lost: bool) ->
 
 
 def test_a_loss_is_found_where_it_stands() -> None:
-    off = filled_in({"a": {"b": [1, 2], "c": "x"}, "d": 1}, {"a": {"b": [2], "c": "x", "e": 0}, "d": 1})
+    off = filled_in({"a": {"b": [1, 2], "c": "x"}, "d": 1}, {"a": {"b": [2], "c": "x", "e": 0}, "d": 1}, Places(()))
     assert [(one.at, one.is_lost, one.is_added) for one in off] == [("/a/b", True, False), ("/a/e", False, True)]

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 from amphora.core.form.filled import Filled, filled_in, stayed
 from amphora.core.values.keys import Key
+from amphora.core.values.late import dataclass
+from amphora.core.values.model import Json
 from amphora.core.values.pointers import parse_pointer
 from amphora.core.values.tokens import is_secret
 from amphora.engine.runs.stage import stage_of
@@ -17,7 +19,15 @@ from amphora.environments.contract import ByDescription, Environment
 from amphora.ledger.records import Run
 
 
-def learn(session: Session, opened: Opened, run: Run, look: Look) -> dict[Key, list[Filled]]:
+@dataclass(frozen=True)
+class Learned:
+    """What became of one item: place by place, and its form as it is read with none of that taken back."""
+
+    filled: tuple[Filled, ...]
+    form: Json
+
+
+def learn(session: Session, opened: Opened, run: Run, look: Look) -> dict[Key, Learned]:
     """What stands in the target otherwise than a run wrote it, remembered with its deliveries. Only of items that are
     as the run's last step left them: whatever somebody did since is theirs."""
     if not opened.description.capabilities.fills_in:
@@ -31,24 +41,29 @@ def learn(session: Session, opened: Opened, run: Run, look: Look) -> dict[Key, l
     promised = {d.key: d for d in session.ledger.delivered(run) if d.key in off and d.key in left}
     images = opened.environment.look([d.native_id for d in promised.values()])
     before = session.ledger.journal.touched(run)
-    found: dict[Key, list[Filled]] = {}
+    found: dict[Key, Learned] = {}
+    # Against what really stands there: with what was known already taken back, the same habit with something else
+    # written would look like another one.
+    bare = replace(look.side, filled={})
     habits = stage_of(session, opened.name, run).habits
     for key, delivery in promised.items():
         image = images.get(delivery.native_id)
         if image is None or habits.mark(image) != left[key]:
             continue
-        some = filled_in(delivery.merged, look.items[key].form)
+        places, asked = opened.description.sheets[image.kind].places, replace(delivery.base, _form=delivery.merged)
+        form = form_of(bare, asked, key, image.draft if image.live is None else image.live)
+        some = filled_in(delivery.merged, form, places)
         if was := before.get(key):
-            form = form_of(look.side, replace(delivery.base, _form=delivery.merged), key, was.newest)
+            new = [one for one in some if one not in look.side.filled.get(key, ())]
             # What was not taken is no habit: it is not as promised.
-            ignored = _ignored(opened.environment, image.kind, stayed(some, form))
+            ignored = _ignored(
+                opened.environment, image.kind, stayed(new, form_of(bare, asked, key, was.newest), places)
+            )
             some = [one for one in some if one.at not in ignored]
         if some:
-            # What was known still holds, unless it is another thing now: the look took it back before this one.
-            known = [one for one in look.side.filled.get(key, ()) if one.at not in {new.at for new in some}]
-            found[key] = [*known, *some]
+            found[key] = Learned(tuple(some), form)
     if found:
-        session.ledger.learn(run, found)
+        session.ledger.learn(run, {key: one.filled for key, one in found.items()})
     return found
 
 
@@ -60,13 +75,13 @@ def _ignored(environment: Environment, kind: str, stayed: Sequence[Filled]) -> s
     return {one.at for one in stayed if not one.is_added or named or parse_pointer(one.at)[0] in own}
 
 
-def rewritten(filled: dict[Key, list[Filled]]) -> tuple[tuple[Key, str], ...]:
+def rewritten(learned: Mapping[Key, Learned]) -> tuple[tuple[Key, str], ...]:
     """The places that hold something else than was asked for: what was only added is nobody's loss, and what is lost
     is told as not as promised."""
     # A secret that is still to be entered is a task, and told as one.
     return tuple(
         (key, one.at)
-        for key, some in sorted(filled.items())
-        for one in some
+        for key, some in sorted(learned.items())
+        for one in some.filled
         if not one.is_added and not one.is_lost and not is_secret(one.asked)
     )

@@ -179,9 +179,11 @@ def import_prepared(
         return outcome, []
     try:
         look = looked_at(session, opened.name, session.ledger.delivered(outcome.run))
-        if filled := learn(session, opened, outcome.run, look):
+        if learned := learn(session, opened, outcome.run, look):
             # Not kept from anybody: what a platform leaves out of a definition looks like this too.
-            outcome, look = replace(outcome, rewritten=rewritten(filled)), looked_with(look, filled)
+            outcome = replace(outcome, rewritten=rewritten(learned))
+            filled = {key: one.filled for key, one in learned.items()}
+            look = looked_with(look, filled, {key: one.form for key, one in learned.items()})
         verified = list(look.verified)
         was = [action.item.link for action in docket.actions if action.key in outcome.links]
         held = old_links(look.items, was, outcome.links.values())

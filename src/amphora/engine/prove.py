@@ -154,7 +154,7 @@ def _laws(proving: Proving) -> None:
         )
         # What is left out because it leads nowhere doesn't come back; then the second reading alone has to agree.
         if back.definition != one.definition and not first.dead:
-            place = filled_in(one.definition, back.definition)[0].at
+            place = filled_in(one.definition, back.definition, sheet.places)[0].at
             raise Broken(f"{row.states.title!r} comes back otherwise at {place}")
         elsewhere = replace(side.names, values=dict(side.names.values), inner={}, held={})
         again = to_portable(back.definition, sheet, elsewhere, key=key, guide=first.form)

@@ -162,7 +162,7 @@ def portable_item(
     inner = names.inner.get(key, {})
     portable = to_portable(found.definition, sheet, names, key=key, inner=inner, guide=guide, binds_new=binds_new)
     states = listed.states if portable.is_on is None else replace(listed.states, is_on=portable.is_on)
-    form = unfilled(portable.form, side.filled[key]) if key in side.filled else portable.form
+    form = unfilled(portable.form, side.filled[key], sheet.places) if key in side.filled else portable.form
     item = Item(key, sheet.schema, form, states, portable.layout, listed.native_id, listed.link)
     # The one edge at which a definition becomes a form, for whatever command: behind it no secret can be shown or
     # stored by forgetting to look.

@@ -112,7 +112,7 @@ def _as_asked(proving: Proving, template: Image, made: Image) -> None:
     """What was made against what was asked for; what a platform adds is told, where it may."""
     sheet = proving.opened.description.sheets[template.kind]
     asked, found = proving.asked[made.native_id], made.newest
-    off = filled_in(settled(asked, sheet), settled(found, sheet))
+    off = filled_in(settled(asked, sheet), settled(found, sheet), sheet.places)
     name = "an item can be made, and is what was asked for"
     # Told and no failure: Amphora can live with it, and an administrator has to know.
     if made.states.title != proving.titled(template.kind, "one"):
@@ -189,7 +189,7 @@ def _updated(proving: Proving, template: Image) -> None:
             raise Broken("its revision is the same after it was changed")
         # What is never compared may change with anything: where an item stands among others, when it was saved.
         sheet = proving.opened.description.sheets[template.kind]
-        if off := filled_in(settled(image.newest, sheet), settled(after.newest, sheet)):
+        if off := filled_in(settled(image.newest, sheet), settled(after.newest, sheet), sheet.places):
             raise Broken(f"with another title something else changed, at {off[0].at}")
         try_left_out(proving, after)
 

@@ -75,15 +75,17 @@ def looked_at(session: Session, environment: str, deliveries: Sequence[Delivery]
     unread = _unread(session, side, deliveries)
     look = Look((), items, side, tuple(deliveries), turned, unread=unread)
     verified = _looks(look, items)
-    but_for = _looks(look, _with(items, losses)) if losses else verified
+    but_for = _looks(look, _with(look, losses)) if losses else verified
     pairs = zip(verified, but_for, strict=True)
     refused = frozenset(one.key for one, other in pairs if other.is_as_promised and not one.is_as_promised)
     return replace(look, verified=verified, refused=refused)
 
 
-def looked_with(look: Look, filled: Mapping[Key, Sequence[Filled]]) -> Look:
-    """The same look, once it is known what the environment made of what was written."""
-    items = _with(look.items, {key: _taken(some) for key, some in filled.items()})
+def looked_with(look: Look, filled: Mapping[Key, Sequence[Filled]], forms: Mapping[Key, Json]) -> Look:
+    """The same look, once it is known what the environment made of what was written; with the forms in which all of
+    that stands."""
+    bare = {key: replace(item, _form=forms[key]) if key in forms else item for key, item in look.items.items()}
+    items = _with(replace(look, items=bare), {key: _taken(some) for key, some in filled.items()})
     return replace(look, verified=_looks(look, items), items=items)
 
 
@@ -93,9 +95,13 @@ def _looks(look: Look, items: Mapping[Key, Item]) -> tuple[Verified, ...]:
     return tuple(_verified(d, items.get(d.key), rows.get(d.key), look.side, look.unread) for d in look.deliveries)
 
 
-def _with(items: Mapping[Key, Item], filled: Mapping[Key, Sequence[Filled]]) -> dict[Key, Item]:
+def _with(look: Look, filled: Mapping[Key, Sequence[Filled]]) -> dict[Key, Item]:
     """The items as they were asked for at these places."""
-    return {k: replace(i, _form=unfilled(i.form, filled[k])) if k in filled else i for k, i in items.items()}
+    items, sheets = dict(look.items), look.side.opened.description.sheets
+    for key in items.keys() & filled.keys():
+        form = unfilled(items[key].form, filled[key], sheets[items[key].kind].places)
+        items[key] = replace(items[key], _form=form)
+    return items
 
 
 def _taken(filled: Sequence[Filled]) -> list[Filled]:

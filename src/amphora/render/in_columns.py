@@ -49,6 +49,12 @@ def _entries(values: Sequence[Json], say: Callable[[Json], str], is_inner: bool)
     alike = counts[0]
     for one in counts[1:]:
         alike &= one
+    if all(one == alike for one in counts):
+        # Nothing but the order differs: from where they part.
+        start = next(
+            n for n, row in enumerate(zip(*values, strict=True)) if not all(_is_same(row[0], o) for o in row)
+        )
+        return [f"{f'from {start + 1}: ' if start else ''}{say(value[start:])}" for value in values]
     told = []
     for value in values:
         left, own = Counter(alike), []

@@ -33,6 +33,10 @@ def mask_secrets(definition: Json, sheet: KindSheet) -> Json:
     return rebuilt(definition, sheet.places.secrets.walk(definition), masked, lambda walk: walk.holds_secret)
 
 
+ORDER: Final = " (order)"
+"""Behind the place of a named array: not an element differs, but where the elements stand."""
+
+
 def named_elements(elements: list[Json], member: str) -> dict[str, int] | None:
     """Positions by name where every element has its own; None where that can't be said."""
     names = [element.get(member) if isinstance(element, dict) else None for element in elements]

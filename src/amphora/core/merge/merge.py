@@ -9,7 +9,7 @@ from typing import Final
 
 from amphora.core.form.bindings import MISSING
 from amphora.core.form.places import Walk
-from amphora.core.form.spots import named_elements
+from amphora.core.form.spots import ORDER, named_elements
 from amphora.core.merge.lines import merge_texts
 from amphora.core.values.canon import same
 from amphora.core.values.late import dataclass
@@ -34,8 +34,6 @@ NEEDS_CHOICE: Final = frozenset({By.CLASH, By.UNKNOWN})
 PACKAGE: Final = "package"
 TARGET: Final = "target"
 LAST_DELIVERED: Final = "last-delivered"
-ORDER: Final = " (order)"
-"""Behind the place of an array: not an element differs, but where the elements stand."""
 
 
 @dataclass(frozen=True)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from amphora.core.merge.merge import ORDER
+from amphora.core.form.spots import ORDER
 from amphora.core.values.pointers import parse_pointer
 
 _STATES = {"state:on": "switched on", "state:published": "published", "state:there": "the whole item"}

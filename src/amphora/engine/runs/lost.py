@@ -127,8 +127,9 @@ def _holds_all(
     if (image.states.title, image.states.is_on) != (meant.states.title, meant.states.is_on):
         return False
     sheet = sheets[image.kind]
-    off = filled_in(settled(meant.newest, sheet), settled(image.newest, sheet))
-    return all(one.is_added for one in off) and not (before and stayed(off, settled(before.newest, sheet)))
+    off = filled_in(settled(meant.newest, sheet), settled(image.newest, sheet), sheet.places)
+    is_all = all(one.is_added or one.is_order for one in off)
+    return is_all and not (before and stayed(off, settled(before.newest, sheet), sheet.places))
 
 
 def find_made(

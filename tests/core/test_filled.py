@@ -1,0 +1,58 @@
+"""What a platform makes of what is written is taken back whatever the order in which it lists named elements."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from amphora.core.form.filled import Filled, filled_in, stayed, unfilled
+from amphora.core.form.places import Places, Spot
+
+PLACES = Places([("$.columns", Spot(named_by="name")), ("$.columns[*].type", Spot(named_by="name"))])
+TYPES: st.SearchStrategy[Any] = st.sampled_from([None, 1, "x", [1, 2], [], {}, [{"name": "a"}]])
+COLUMNS = st.dictionaries(st.sampled_from("abcdef"), TYPES, max_size=6)
+BESIDE: st.SearchStrategy[Any] = st.sampled_from(
+    [{}, {"columns": [1]}, {"columns": []}, {"columns": {}}, {"columns": None}, {"more": []}]
+)
+
+
+def columns(*some: str, **types: Any) -> dict[str, Any]:
+    """A table with these columns, in this order."""
+    return {"columns": [{"name": name, "type": types.get(name)} for name in some]}
+
+
+@given(asked=COLUMNS, found=COLUMNS, dice=st.randoms(use_true_random=False), beside=st.tuples(BESIDE, BESIDE))
+def test_what_was_asked_for_comes_back(asked: dict[str, Any], found: dict[str, Any], dice: Any, beside: Any) -> None:
+    names = list(found)
+    dice.shuffle(names)
+    one, other = columns(*asked, **asked) | beside[0], columns(*names, **found) | beside[1]
+    assert unfilled(other, filled_in(one, other, PLACES), PLACES) == one
+
+
+def test_each_element_is_told_by_its_name() -> None:
+    off = filled_in(columns("sum", "kilos", sum="REAL"), columns("kilos", "sum", kilos="INT"), PLACES)
+    assert [(one.at, one.is_lost) for one in off] == [
+        ("/columns/sum/type", True),
+        ("/columns/kilos/type", False),
+        ("/columns (order)", False),
+    ]
+
+
+def test_an_order_that_somebody_changed_is_theirs_and_what_they_add_stays_where_it_is() -> None:
+    off = filled_in(columns("a", "b", "c"), columns("c", "b", "a"), PLACES)
+    assert unfilled(columns("b", "c", "a"), off, PLACES) == columns("b", "c", "a")
+    assert unfilled(columns("new", "c", "b", "more", "a"), off, PLACES) == columns("new", "a", "b", "more", "c")
+
+
+def test_what_was_learned_by_position_still_holds() -> None:
+    form = columns("kilos", "sum", sum="INT")
+    assert unfilled(form, [Filled("/columns/1/type", None, "INT")], PLACES) == columns("kilos", "sum")
+    assert unfilled({}, [Filled("/columns/1/type", None, "INT"), Filled("/lost/a", 1, 2)], PLACES) == {}
+
+
+def test_an_order_that_never_changes_was_not_taken() -> None:
+    off = filled_in(columns("a", "b"), columns("b", "a"), PLACES)
+    assert stayed(off, columns("b", "a"), PLACES) == off
+    assert stayed(off, columns("a", "b"), PLACES) == []
