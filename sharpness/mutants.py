@@ -215,7 +215,7 @@ def survivors_of(mutants: list[Mutant], folder: Path, reached: Reached, most_s: 
 def copy_to(folder: Path) -> None:
     """Copies what tests need into a folder; the runtimes that were installed for them stay where they are."""
     left = shutil.ignore_patterns("node_modules", ".runtime", "__pycache__")
-    for part in ("src", "tests", "attack", "sharpness", "docs"):
+    for part in ("src", "tests", "attack", "sharpness", "bench", "docs"):
         shutil.copytree(ROOT / part, folder / part, ignore=left)
     for name in ("pyproject.toml", "README.md", "CHANGELOG.md"):
         shutil.copy(ROOT / name, folder)
