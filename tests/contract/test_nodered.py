@@ -179,6 +179,9 @@ CONFIGS = [
     ({"type": "acme-any", "host": "scales"}, "connection"),
     ({"type": "acme-entity", "server": "hub0000000000001"}, "integration"),
     ({"type": "acme-entity", "server": ""}, "integration"),
+    # What was removed long ago leads nowhere.
+    ({"type": "acme-entity", "server": "bf5874816710d0c7"}, "integration"),
+    ({"type": "acme-entity", "server": "70d4dc0.b0b3d24"}, "integration"),
     (
         {"type": "acme-doc", "schema": "https://json-schema.example/2020", "info": "see http://help.example/x"},
         "integration",

@@ -256,6 +256,7 @@ CASES: list[tuple[str, Level, Situation, Situation]] = [
         S({"to": [{"host": "/mill", "name": "b.example:80"}, {"v": "${X}"}, {"v": "b c"}]}),
     ),
     ("address-inside", W, S({"to": [{"host": "mill"}]}), S({"to": [{"host": "mill", "type": "note"}]})),
+    ("address-inside", W, S({"to": [{"host": "mill.beef"}]}), S({"to": [{"host": "bf5874816710d0c7"}]})),
     (
         "address-inside",
         W,

@@ -24,6 +24,9 @@ _LOOKS_LIKE_ONE = re.compile(
     ),
     re.IGNORECASE,
 )
+_ID = re.compile(r"[0-9a-f]{16}|[0-9a-f]{6,8}\.[0-9a-f]{4,8}")
+"""An id as flow runtimes give them, of now and of before: one that leads nowhere leads to no machine either."""
+
 _INSIDE = re.compile(r"(?<![\w.+-])[a-z][a-z0-9+.-]*://[\w\[][^\s\"'`<>(){}|\\^;,]*", re.IGNORECASE)
 """A URL in code, in a command or among words; one whose machine is filled in at run time leads where that says."""
 
@@ -36,7 +39,7 @@ _FILLED_IN = (PREFIX, "${", "{{", "/")
 
 def is_address(name: str, text: str, outward: Outward) -> bool:
     """Whether the text of a member leads to another machine: by the member's name, or by what the text looks like."""
-    if not text:
+    if not text or _ID.fullmatch(text):
         return False
     return name in outward.members or (name not in outward.words and _LOOKS_LIKE_ONE.fullmatch(text) is not None)
 
