@@ -384,6 +384,12 @@ def test_a_sheet_that_is_wrong_is_told_with_its_lines() -> None:
             SMALL + BY_WRITING.format("true", "1") + SWITCHED,
             "`item.thing.switch.off`: where 1 stands, `on` doesn't say",
         ),
+        (
+            SMALL
+            + BY_WRITING.replace('"$.on"', '{{ at = "$.until", is = ["{{null}}"] }}').format('"x"', "1")
+            + SWITCHED,
+            '`item.thing.switch.on`: where "x" stands, `on` does',
+        ),
         (SMALL + BY_WRITING.format("[1]", "0") + SWITCHED, "line 15: `item.thing.switch.on` has to be"),
         (
             SMALL.replace("update ", "# ") + BY_WRITING.format("1", "0") + SWITCHED,
@@ -422,6 +428,18 @@ def test_a_sheet_that_is_wrong_is_told_with_its_lines() -> None:
         with pytest.raises(SheetFault) as caught:
             parse_bridge(sheet, "small.toml", {"thing.toml": THING + kind})
         assert any(told in line for line in caught.value.details), (told, caught.value.details)
+
+
+def test_null_is_a_value_like_others() -> None:
+    said = BY_WRITING.replace('"$.on"', '{{ at = "$.until", is = ["{{null}}"] }}').format('"{null}"', '"2000-01-01"')
+    kind = SWITCHED.removeprefix(KIND)
+    part = parse_bridge(SMALL + said, "small.toml", {"thing.toml": THING + kind}).items["thing"]
+    assert [part.flags["on"].holds({"until": until}) for until in (None, "2000-01-01", "{null}")] == [
+        True,
+        False,
+        False,
+    ]
+    assert part.switched == {True: None, False: "2000-01-01"}
 
 
 def test_a_token_may_come_from_another_server_and_a_refusal_says_which_call_it_was(tmp_path: Path) -> None:
@@ -1019,6 +1037,7 @@ def test_times_and_placeholders() -> None:
     asked = {"variables": {"first": "{size}", "after": "{cursor}"}, "all": ["{cursor}"]}
     assert filled(asked, {"size": 2, "cursor": ""}) == {"variables": {"first": 2}, "all": [""]}
     assert filled(asked, {"size": 2, "cursor": "x"}) == {"variables": {"first": 2, "after": "x"}, "all": ["x"]}
+    assert filled({"until": "{null}", "text": "no {null}"}, {}) == {"until": None, "text": "no {null}"}
     assert filled("/a/{id}", {"id": "x/y ?"}, is_path=True) == "/a/x%2Fy%20%3F"
 
 

@@ -14,7 +14,7 @@ from amphora.core.values.near import near
 from amphora.core.values.strict_toml import line_of, unfit
 from amphora.environments.bridge import lines
 from amphora.environments.bridge.own import own_faults, own_names
-from amphora.environments.bridge.paths import Flag, holder_of, place_of
+from amphora.environments.bridge.paths import Flag, holder_of, place_of, unwritten
 from amphora.environments.calls import is_address
 
 _MEDIA = re.compile(r"\*/\*|[a-z]+/[a-z0-9.+-]+")
@@ -335,7 +335,8 @@ class SheetFaults:
         known = table_in(row, "on").get("is")
         for state, value in said.items():
             with suppress(ValueError):
-                if Flag("$", tuple(known) if isinstance(known, list) else (), True).holds(value) is (state == "on"):
+                values = tuple(map(unwritten, known)) if isinstance(known, list) else ()
+                if Flag("$", values, True).holds(unwritten(value)) is (state == "on"):
                     continue
             # Else what was switched on would be off for whoever looks.
             words = f"where {json.dumps(value)} stands, `on` doesn't say that it is {state}"

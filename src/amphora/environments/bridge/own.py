@@ -25,7 +25,7 @@ def own_names(table: Mapping[str, Any]) -> list[str]:
 def own_faults(table: Mapping[str, Any], source: str) -> Iterator[str]:
     """Names that can't be placeholders, or are some already."""
     for name in own_names(table):
-        if name in KNOWN | {"secret", "token"} or not _NAME.fullmatch(name):
+        if name in KNOWN | {"secret", "token", "null"} or not _NAME.fullmatch(name):
             words = "has to be small letters, and no placeholder that there is anyway"
             yield f"{line_of(source, 'own')}`own`: {name!r} {words}"
 

@@ -43,6 +43,15 @@ def _literal(value: Json, is_text: bool) -> str:
     return f"'{text}'"
 
 
+NULL = "{null}"
+"""What stands for null in a sheet: TOML has no word for it."""
+
+
+def unwritten(value: Json) -> Json:
+    """A value of a sheet as JSON has it."""
+    return None if value == NULL else value
+
+
 @dataclass(frozen=True)
 class Flag:
     """Something that is so or not: where that stands, and what stands there if it is (`values`). Without them
@@ -269,6 +278,8 @@ def filled(value: Json, values: Mapping[str, Json], is_path: bool = False) -> Js
         return [filled(part, values) for part in value]
     if not isinstance(value, str):
         return value
+    if value == NULL and not is_path:
+        return None
     if not is_path and (alone := PLACEHOLDER.fullmatch(value)) and (known := _standing(values, alone[1])):
         return known[0]
     if is_path:

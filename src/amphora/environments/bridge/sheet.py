@@ -26,7 +26,7 @@ from amphora.environments.bridge.parts import (
     SupplyPart,
     Within,
 )
-from amphora.environments.bridge.paths import Flag, is_in, member_name, member_path, written_at
+from amphora.environments.bridge.paths import Flag, is_in, member_name, member_path, unwritten, written_at
 
 
 def parse_bridge(
@@ -157,7 +157,11 @@ def _item(sheet: KindSheet, row: Mapping[str, Any], pages: Mapping[str, Any]) ->
             one["kind"]: _flag(one["keeps"], False) if "keeps" in one else None
             for one in row.get("create", {}).get("brings", ())
         },
-        {state == "on": said for state, said in row.get("switch", {}).items() if not isinstance(said, dict)},
+        {
+            state == "on": unwritten(said)
+            for state, said in row.get("switch", {}).items()
+            if not isinstance(said, dict)
+        },
     )
 
 
@@ -177,7 +181,9 @@ def _fixed(row: Mapping[str, Any], members: Mapping[str, str]) -> Iterable[str]:
 
 def _flag(said: str | Mapping[str, Any], is_strict: bool) -> Flag:
     return (
-        Flag(said, (), is_strict) if isinstance(said, str) else Flag(said["at"], tuple(said.get("is", ())), is_strict)
+        Flag(said, (), is_strict)
+        if isinstance(said, str)
+        else Flag(said["at"], tuple(map(unwritten, said.get("is", ()))), is_strict)
     )
 
 
