@@ -146,3 +146,81 @@ def test_ids_that_are_left_out_tell_no_parts_apart() -> None:
     with pytest.raises(SheetFault) as caught:
         parse_bridge(sheet, "boards.toml", {"board.toml": BOARD + 'unordered = ["$.widgets"]\n'})
     assert any("needs $.id to tell parts by" in line for line in caught.value.details), caught.value.details
+
+
+CHAIN = """
+kind  = "board"
+start = true
+[[part]]
+at    = "$.widgets[*].next"
+parts = "$.widgets[*]"
+name  = "$.title"
+alone = true
+[fields]
+named    = { "$.widgets" = "title" }
+volatile = ["$.widgets[*].id"]
+"""
+
+
+class Chains(Boards):
+    """Takes one widget of a board after the other, and no two that lead to the same one, or to one that isn't there."""
+
+    def _taken(self, one: dict[str, Any] | None, body: Any) -> Said:
+        there = {widget["id"]: dict(widget) for widget in one["widgets"]} if one else {}
+        for widget in body["widgets"]:
+            leads = widget["next"]
+            others = {row["next"] for id_, row in there.items() if id_ != widget.get("id")}
+            if widget["title"] == "bad" or (leads is not None and (leads in others or leads not in there)):
+                return 422, {"message": f"{widget['title']} is not taken"}, {}
+            number = widget.setdefault("id", self._next())
+            there[number] = widget
+        kept = [widget for id_, widget in there.items() if id_ in {one["id"] for one in body["widgets"]}]
+        one = one or self.add(name=body["name"])
+        one |= {"name": body["name"], "widgets": sorted(kept, key=lambda widget: str(widget["title"]), reverse=True)}
+        return 200, one, {}
+
+    def chain(self) -> dict[str, str | None]:
+        """What each widget leads to."""
+        [one] = self.held.values()
+        called = {widget["id"]: widget["title"] for widget in one["widgets"]} | {None: None}
+        return {widget["title"]: called[widget["next"]] for widget in one["widgets"]}
+
+
+def test_what_no_two_parts_may_name_is_let_go_of_before_another_one_names_it(tmp_path: Path) -> None:
+    one, two = Chains("one", 0), Chains("two", 700)
+    board = one.add(name="Press")
+
+    def linked(*titles: str) -> None:
+        ids = {widget["title"]: widget["id"] for widget in board["widgets"]}
+        numbers = [ids.get(title) or one._next() for title in titles]
+        board["widgets"] = [
+            {"id": number, "title": title, "next": after}
+            for number, title, after in zip(numbers, titles, [*numbers[1:], None], strict=True)
+        ]
+
+    linked("a", "b", "c")
+    (tmp_path / "boards.toml").write_text(BOARDS.replace(', "layout", "sizes", "main"', ""), "utf-8")
+    (tmp_path / "board.toml").write_text(CHAIN, "utf-8")
+    with pair(tmp_path, "boards", one, two) as run:
+
+        def carried(code: int = 0) -> str:
+            run("export", "here", "Press", "--as", "p")
+            return run("import", "p", "there", "--yes", code=code).err
+
+        carried()
+        [there] = two.held.values()
+        was, ids = two.chain(), {widget["title"]: widget["id"] for widget in there["widgets"]}
+        assert was == one.chain()
+        # One in the middle, one gone, and two that change their places.
+        linked("b", "d", "a")
+        carried()
+        assert two.chain() == one.chain()
+        run("verify", "last")
+        kept = {widget["title"]: widget["id"] for widget in there["widgets"]}
+        assert (kept["a"], kept["b"]) == (ids["a"], ids["b"])
+        assert "is as it was before" in run("undo", "last", "--yes").out
+        assert two.chain() == was
+        # Refused when it has let go: it takes up again what it led to.
+        linked("b", "a", "bad")
+        assert "bad is not taken. there is as it was before." in carried(4)
+        assert two.chain() == was

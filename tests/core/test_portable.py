@@ -14,7 +14,7 @@ from amphora.core.form.bindings import Bindings, IdStyle
 from amphora.core.form.hollow import hollowed, loosened
 from amphora.core.form.kinds import parse_sheet, sheets_in_force
 from amphora.core.form.native import to_native
-from amphora.core.form.portable import to_portable
+from amphora.core.form.portable import Portable, to_portable
 from amphora.core.form.spots import feature_values, mask_secrets, masked_places, part_ids
 from amphora.core.merge.layout import to_lay
 from amphora.core.values.errors import SheetFault
@@ -306,10 +306,58 @@ def test_ids_that_lead_nowhere_are_left_out_where_nobody_misses_them() -> None:
 def test_a_layout_is_laid_where_the_package_moved_something() -> None:
     base = {"nodes": {"a": {"x": 1, "y": 1}, "b": {"x": 2}}}
     moved = {"nodes": {"a": {"x": 1, "y": 9}, "b": {"x": 2}, "c": {"x": 3}}}
-    assert to_lay(moved, base) == {"nodes": {"a": {"y": 9}, "c": {"x": 3}}}
-    assert to_lay(base, base) is None
-    assert to_lay(base, None) == base
-    assert to_lay(None, base) is None
+    walk = SHEET.places.walk({})
+    assert to_lay(moved, base, walk) == {"nodes": {"a": {"y": 9}, "c": {"x": 3}}}
+    assert to_lay(base, base, walk) is None
+    assert to_lay(base, None, walk) == base
+    assert to_lay(None, base, walk) is None
+
+
+TILES = parse_sheet(
+    """
+kind = "board"
+[fields]
+unordered = ["$.tiles"]
+layout    = ["$.tiles[*].x"]
+volatile  = ["$.tiles[*].id"]
+secret    = ["$.tiles[*].pin"]
+"""
+)
+
+
+def test_the_layout_of_what_has_no_order_goes_with_what_it_belongs_to() -> None:
+    def read(*tiles: tuple[int, str, int]) -> Portable:
+        definition = {"tiles": [{"id": id_, "text": text, "x": x, "size": 1} for id_, text, x in tiles]}
+        return to_portable(definition, TILES, Bindings(PRACTICE), key="board:b")
+
+    first, again = read((1, "b", 20), (2, "a", 10), (3, "a", 5)), read((9, "a", 5), (8, "a", 10), (7, "b", 20))
+    assert (first.form, first.layout) == (again.form, again.layout)
+    assert [(tile["text"], first.layout["tiles"][str(n)]["x"]) for n, tile in enumerate(first.form["tiles"])] == [
+        ("a", 10),
+        ("a", 5),
+        ("b", 20),
+    ]
+    # Where one is another by now, all of them are laid: they stand in the order of what they are.
+    other = read((1, "c", 30), (2, "a", 10), (3, "a", 5))
+    walk = TILES.places.walk(first.form)
+    assert to_lay(other.layout, first.layout, walk) == other.layout
+    assert to_lay(again.layout, first.layout, walk) is None
+
+
+def test_an_entry_that_is_another_in_part_keeps_its_id_and_its_place_and_no_secret() -> None:
+    present = {
+        "tiles": [{"id": 7, "text": "a", "x": 5, "size": 1, "pin": MASK}, {"id": 8, "text": "b", "x": 9, "size": 2}]
+    }
+    form = {"tiles": [{"text": "a2", "size": 1}, {"text": "b", "size": 2}, {"text": "new", "size": 3}]}
+    written = to_native(form, TILES, Bindings(PRACTICE), present=present).definition["tiles"]
+    assert sorted(written, key=str) == sorted(
+        [
+            {"id": 8, "text": "b", "x": 9, "size": 2},
+            {"id": 7, "text": "a2", "x": 5, "size": 1},
+            {"text": "new", "size": 3},
+        ],
+        key=str,
+    )
 
 
 HOLDING = parse_sheet(

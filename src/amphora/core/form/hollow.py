@@ -8,7 +8,7 @@ from typing import Any
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.places import OF, Walk
 from amphora.core.form.refers import Refer
-from amphora.core.form.visit import BELOW, rebuilt, with_texts
+from amphora.core.form.visit import BELOW, rebuilt, visited, with_texts
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
 from amphora.core.values.tokens import parse_token, render_text, tokens_in
@@ -41,6 +41,29 @@ def loosened(definition: Json, ids: Collection[str], sheet: KindSheet) -> Json:
     """The same of a definition in which ids stand. What stands inside of texts stays: no platform holds on to
     that."""
     return _without(definition, sheet, lambda text: text in ids)
+
+
+def let_go(definition: Json, sheet: KindSheet) -> Json:
+    """A definition without the parts that no two places of it may name at once: what comes before a change in which
+    one of them is named by another place."""
+
+    def change(value: Json, walk: Walk) -> Any:
+        return None if (part := walk.spot.part_of) and part.is_alone else BELOW
+
+    return rebuilt(definition, sheet.places.walk(definition), change)
+
+
+def changes_hands(before: Json, after: Json, sheet: KindSheet) -> bool:
+    """Whether a part that no two places may name at once is named by another place after a change."""
+    was, now = (
+        {
+            here.value: here.named
+            for here in visited(version, sheet.places.walk(version), role="part_of")
+            if (part := here.walk.spot.part_of) and part.is_alone and isinstance(here.value, str)
+        }
+        for version in (before, after)
+    )
+    return any(was[value] != now[value] for value in was.keys() & now.keys())
 
 
 def _is_reference(value: Json, refer: Refer | None, leads: Leads) -> bool:

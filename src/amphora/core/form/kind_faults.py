@@ -74,7 +74,7 @@ _WORDS = {"by": ("id", "title"), "dead": ("told", "left out"), "hollow": ("id", 
 _VALUES = frozenset({"setting", "url", "secret"})
 _IDS = {"space": str, "number": bool, "within": str}
 _MENTION = {"pattern": str, "kind": str, "by": str}
-_PART = {"at": str, "of": str, "parts": str, "id": str, "name": str, "members": bool}
+_PART = {"at": str, "of": str, "parts": str, "id": str, "name": str, "members": bool, "alone": bool}
 _STATES = {"switch": (str, bool), "publish": bool}
 _BELONGING_TO: dict[str, dict[str, Any]] = {
     "[fields]": FIELDS,
@@ -208,7 +208,7 @@ def _pieces(row: Mapping[str, Any], source: str) -> Iterable[str]:
     elif "part" in row:
         yield f"{line_of(source, 'part', 'refers')}`refers.part` needs {{part}} in `form`: where it stands"
     if "part" in row and isinstance(row["part"], dict):
-        known = {name: type_ for name, type_ in _PART.items() if name not in ("at", "of", "members")}
+        known = {name: type_ for name, type_ in _PART.items() if name not in ("at", "of", "members", "alone")}
         yield from _unfit(row["part"], known, "refers.part.", source)
         if "parts" not in row["part"]:
             yield f"{line_of(source, 'part', 'refers')}`refers.part.parts` is missing: where an item's parts stand"

@@ -302,8 +302,9 @@ def _named_by_title(refers: Iterable[Mapping[str, Any]], mentions: Iterable[Mapp
             yield from (target.partition("#")[0] for target in refer["to"])
 
 
-def _part_of(row: Mapping[str, str]) -> PartOf:
-    return PartOf(row.get("of", ""), row["parts"], row.get("id", "$.id"), row.get("name", "$.name"))
+def _part_of(row: Mapping[str, Any]) -> PartOf:
+    id_, name = row.get("id", "$.id"), row.get("name", "$.name")
+    return PartOf(row.get("of", ""), row["parts"], id_, name, bool(row.get("alone")))
 
 
 def _opened_paths(roles: list[tuple[str, Spot]]) -> list[tuple[str, Spot]]:

@@ -13,6 +13,7 @@ from amphora.core.form.portable import data_url
 from amphora.core.form.settled import without_secrets, without_volatile
 from amphora.core.form.spots import named_elements
 from amphora.core.form.visit import BELOW, GONE, rebuilt
+from amphora.core.values.canon import same
 from amphora.core.values.keys import name_of
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
@@ -202,11 +203,31 @@ def _array_over(new: list[Json], present: list[Json], ours: Walk, walk: Walk) ->
             waiting.setdefault(_telling(new[position], ours.step(str(position))), []).append(position)
         told = enumerate(_telling(part, walk.step(str(position))) for position, part in enumerate(present))
         pairs = [(waiting[words].pop(), theirs) for theirs, words in told if waiting.get(words)]
-        met = {mine for mine, _ in pairs}
-        return [laid(*pair) for pair in pairs] + [part for position, part in enumerate(new) if position not in met]
+        met, taken = {mine for mine, _ in pairs}, {theirs for _, theirs in pairs}
+        left = [position for position in range(len(present)) if position not in taken]
+        result = [laid(*pair) for pair in pairs]
+        for position in (n for n in range(len(new)) if n not in met):
+            # What is another by now in part is the same one to the platform: its id and its place on the canvas stay.
+            alike = max(left, key=lambda n: _likeness(new[position], present[n]), default=None)
+            if alike is None or not _likeness(new[position], present[alike]):
+                result.append(new[position])
+                continue
+            left.remove(alike)
+            theirs = walk.step(str(alike))
+            # But for its secrets, which are nobody else's.
+            bare = rebuilt(present[alike], theirs, lambda _, at: GONE if at.spot.is_secret else BELOW)
+            result.append(_laid_over(new[position], bare, ours.step(str(position)), theirs))
+        return result
     # Nameless elements can only go by their positions: that is why secrets in arrays want a name in the sheet.
     kept = [laid(position, position) for position in range(min(len(new), len(present)))]
     return kept + new[len(present) :]
+
+
+def _likeness(one: Json, other: Json) -> int:
+    """How many members two entries have alike."""
+    if not isinstance(one, dict) or not isinstance(other, dict):
+        return 0
+    return sum(name in other and same(value, other[name]) for name, value in one.items())
 
 
 def _telling(part: Json, walk: Walk) -> str:

@@ -35,7 +35,7 @@ from amphora.core.form.native_ids import (
     plain_id,
     written,
 )
-from amphora.core.form.places import IS, OF, PAIR, PART, REST, PartOf, Spot, Walk
+from amphora.core.form.places import IS, OF, PAIR, PART, REST, PartOf, Spot, Walk, values_at
 from amphora.core.form.refers import Refer
 from amphora.core.form.visit import GONE
 from amphora.core.values.canon import canonical_bytes
@@ -92,6 +92,7 @@ def closed(
         _all_opened(present, sheet, ids, looks, manner)
     closing = _Closing(sheet, ids, looks, manner, is_spaced)
     closing.mine = {part: part.ids_in(definition) for part in sheet.own_parts}
+    closing.bodies = [one for part in sheet.own_parts for one in values_at(definition, part.parts)]
     value = closing.value((), definition, sheet.places.walk(definition))
     if later is not None:
         later += closing.later
@@ -239,6 +240,7 @@ class _Closing:
         self._manner, self._is_spaced = manner, is_spaced
         self._around: list[Mapping[str, Json]] = []
         self.mine: Mapping[PartOf, Mapping[str, Json]] = {}
+        self.bodies: Sequence[Json] = ()
         self.later: list[str] = []
 
     def value(self, at: Pointer, value: Json, walk: Walk) -> Json:
@@ -246,7 +248,8 @@ class _Closing:
         spot = walk.spot
         if isinstance(value, dict):
             named = {name: self._part((*at, name), part, value, walk.step(name)) for name, part in value.items()}
-            if at and any(part is GONE for part in named.values()):
+            # What is a part itself stays, and names the other one when that has an id.
+            if at and any(part is GONE for part in named.values()) and all(one is not value for one in self.bodies):
                 return GONE
             self._around.append(value)
             parts = {name: self.value((*at, name), part, walk.step(name)) for name, part in named.items()}

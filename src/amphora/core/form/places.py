@@ -26,12 +26,14 @@ Step = str | None
 @dataclass(frozen=True, slots=True)
 class PartOf:
     """A place at which the id of a part stands: of the item that the member `of` beside it names, or of the item
-    itself. Of its definition `parts` are the parts, `id` and `name` where in one these stand."""
+    itself. Of its definition `parts` are the parts, `id` and `name` where in one these stand. Where `is_alone` no two
+    such places may name one part, not even for a moment."""
 
     of: str
     parts: str
     id: str
     name: str
+    is_alone: bool = False
 
     @property
     def is_own(self) -> bool:

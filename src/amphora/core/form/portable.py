@@ -9,8 +9,9 @@ from __future__ import annotations
 
 import base64
 import hashlib
+import json
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import field
 
 from amphora.core.form.bindings import MISSING, Bindings
@@ -150,7 +151,7 @@ class Reader:
         by_name = (
             {g[member]: g for g in guides if isinstance(g, dict) and isinstance(g.get(member), str)} if member else {}
         )
-        result = []
+        result, stood = [], []
         for position, part in enumerate(value):
             if self._is_dead(part, walk.step(str(position))):
                 self.dead.append(write_pointer((*at, str(position))))
@@ -163,7 +164,23 @@ class Reader:
                 name = self.inward.get(part[member], part[member])
                 beside = by_name.get(name)
             result.append(self.read(part, walk.step(str(position)), (*at, name), beside))
-        return sort_unordered(result, member) if walk.spot.is_unordered else result
+            stood.append(name)
+        if not walk.spot.is_unordered:
+            return result
+        return sort_unordered(result, member) if index is not None else self._sorted(result, stood, at)
+
+    def _sorted(self, elements: list[Json], stood: Sequence[str], at: Pointer) -> list[Json]:
+        """The elements of an array without an order or names, by what they are; the layout of what `stood` at each
+        place goes with it."""
+        tree: Json = self.layout
+        for name in at:
+            tree = tree.get(name, {})
+        words = [json.dumps(one, sort_keys=True) for one in elements]
+        laid = [json.dumps(tree.get(place), sort_keys=True) for place in stood]
+        order = sorted(range(len(elements)), key=lambda n: (words[n], laid[n]))
+        if tree:
+            _put(self.layout, at, {str(n): tree[stood[was]] for n, was in enumerate(order) if stood[was] in tree})
+        return [elements[n] for n in order]
 
     def _is_dead(self, value: Json, walk: Walk) -> bool:
         """Whether an id that leads nowhere stands here, of which the kind sheet says that nobody misses it: alone, or

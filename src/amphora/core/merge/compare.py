@@ -103,7 +103,7 @@ def compare_item(
     was = rebound(base, today) if base else {}
     # Compared with what was laid, and not with what is there: a move of the target alone is none of the package.
     laid = base.layout if base else None
-    layout = to_lay(package.layout, laid)
+    layout = to_lay(package.layout, laid, sheet.places.walk(package.form))
     moved = package.layout is not None and not same(_shown(package.layout, sheet), _shown(target.layout, sheet))
     if not was and _is_untouched(package, target, base):
         return Comparison(

@@ -7,19 +7,24 @@ whatever nobody has to decide about.
 
 from __future__ import annotations
 
+from amphora.core.form.places import Walk
 from amphora.core.values.canon import same
 from amphora.core.values.model import Json
 
 
-def to_lay(package: Json, base: Json) -> Json:
-    """The part of a package's layout that is not as it was laid last time; all of it where nobody remembers."""
+def to_lay(package: Json, base: Json, walk: Walk) -> Json:
+    """The part of a package's layout that is not as it was laid last time; all of it where nobody remembers. `walk`
+    is where it stands in the kind sheet."""
     if base is None or not isinstance(package, dict) or not isinstance(base, dict):
         return package
+    if walk.spot.is_unordered and not walk.spot.named_by:
+        # They stand in the order of what they are: where one is another by now, none need be where it was.
+        return None if same(package, base) else package
     found: dict[str, Json] = {}
     for name, part in package.items():
         was = base.get(name)
         # An object may be a branch or one leaf: a leaf that differs in part is laid in part, which comes to the same.
-        new = to_lay(part, was) if isinstance(part, dict) and isinstance(was, dict) else part
+        new = to_lay(part, was, walk.step(name)) if isinstance(part, dict) and isinstance(was, dict) else part
         if not same(part, was) and new is not None:
             found[name] = new
     return found or None

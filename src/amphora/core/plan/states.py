@@ -7,6 +7,7 @@ from dataclasses import field, replace
 from typing import Final
 
 from amphora.core.form.attachments import kept_apart
+from amphora.core.form.hollow import let_go
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.settled import settled
 from amphora.core.values.canon import loose_digest
@@ -134,10 +135,13 @@ class Habits:
 
     def halves(self, before: Image, meant: Image) -> list[Image]:
         """The states in which a change that takes several calls may stop, without the members that have calls of
-        their own: not begun, called otherwise, moved, written."""
+        their own: not begun, called otherwise, moved, without the parts that have to be let go of first, written."""
         titled = replace(before, states=replace(before.states, title=meant.states.title))
         moved = replace(titled, states=replace(titled.states, folder=meant.states.folder))
-        return [bare for one in (before, titled, moved, meant) if (bare := self.bare(one))]
+        sheet = self.sheets[before.kind]
+        live, draft = (None if one is None else let_go(one, sheet) for one in (moved.live, moved.draft))
+        loose = replace(moved, live=live, draft=draft)
+        return [bare for one in (before, titled, moved, loose, meant) if (bare := self.bare(one))]
 
     def pieces(self, image: Image | None) -> dict[str, set[str]]:
         """What a change of the members with calls of their own may do one after the other: the digests of their

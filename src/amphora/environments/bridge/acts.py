@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from contextlib import nullcontext
 
+from amphora.core.form.hollow import changes_hands, let_go
 from amphora.core.form.kinds import Ids
 from amphora.core.form.native_ids import closed_id, in_space
 from amphora.core.values.errors import EnvironmentRefused, Uncertain
@@ -13,6 +14,7 @@ from amphora.core.values.next_step import advice
 from amphora.environments.bridge import apart, members
 from amphora.environments.bridge.answer import Answer
 from amphora.environments.bridge.bodies import Bodies
+from amphora.environments.bridge.circles import as_it_is
 from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.folders import Folders
 from amphora.environments.bridge.hold import held
@@ -23,6 +25,7 @@ from amphora.environments.bridge.sameness import Sameness
 from amphora.environments.bridge.single import Single, moved
 from amphora.environments.contract import Write
 
+LET_GO = "some of its parts were let go of"
 PATCHES = {"merge patch": "application/merge-patch+json", "json patch": "application/json-patch+json"}
 """Media types of changes that are no whole items (RFC 7396, RFC 6902)."""
 
@@ -73,6 +76,29 @@ class Acts:
             now = self._still(single) if call.said("first", None) else single
             self._change(call, more | self._values(now), body, self._headers(call, now))
         return None
+
+    def _let_go(self, write: Write, call: Call, single: Single, more: Mapping[str, Json]) -> Single:
+        """The item after a call by which it lets go of the parts that are named by other places after a change; as it
+        is where there are none."""
+        sheet = self._part(single).kind
+        if not changes_hands(single.newest, write.definition, sheet):
+            return single
+        self._put_down(as_it_is(single, let_go(single.newest, sheet)), call, single, more)
+        with taken(LET_GO):
+            return self._again(single)
+
+    def _taken_up(self, was: Single, write: Write, call: Call, more: Mapping[str, Json]) -> None:
+        """The inverse, where what came after it was refused; Uncertain where that is refused, too."""
+        if not changes_hands(was.newest, write.definition, self._part(was).kind):
+            return
+        with taken(LET_GO):
+            now = self._again(was)
+            if now.newest == let_go(was.newest, self._part(was).kind):
+                self._put_down(as_it_is(now, was.newest), call, now, more)
+
+    def _put_down(self, write: Write, call: Call, single: Single, more: Mapping[str, Json]) -> None:
+        body = self.bodies.changing(self._part(single), write, call, single)
+        self._change(call, {**more, **self._values(single)}, body, self._headers(call, single))
 
     def _change(
         self, call: Call, values: Mapping[str, Json], body: Json = None, headers: Mapping[str, str] | None = None

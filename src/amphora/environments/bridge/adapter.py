@@ -338,11 +338,13 @@ class Bridge(Byproducts):
             was = self._still(single) if call.said("first", None) else single
             try:
                 now = self._named_anew(write, call, was, more)
+                now = self._let_go(write, call, now, more)
                 body = body if now is single else self.bodies.changing(part, write, call, now)
                 # A list of no operations is no change, and many refuse it.
                 if body or call.said("how") != "json patch":
                     self._change(call, more | self._values(now), body, self._headers(call, now))
             except (EnvironmentRefused, RevisionMoved, Unavailable):
+                self._taken_up(was, write, call, more)
                 if call.said("titled") or call.said("moved"):
                     with taken("it was called otherwise"):
                         back = replace(write, states=was.row.states)

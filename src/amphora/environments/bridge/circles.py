@@ -28,7 +28,7 @@ def removed_from(
     was = {user.native_id: there[user.native_id] for user in users}
     for user, one in was.items():
         loose = loosened(one.newest, {native_id}, sheets[user])
-        there[user] = rewrite(_as_it_is(one, loose), one, True)
+        there[user] = rewrite(as_it_is(one, loose), one, True)
     try:
         # One that named itself is another one by now.
         remove(there[native_id])
@@ -38,11 +38,11 @@ def removed_from(
                 # What is live first, and what lies unpublished beside it again on top of that.
                 for version, goes_live in ((one.live, True), (one.draft, False)):
                     if version is not None:
-                        there[user] = rewrite(_as_it_is(there[user], version), there[user], goes_live)
+                        there[user] = rewrite(as_it_is(there[user], version), there[user], goes_live)
         raise
 
 
-def _as_it_is(single: Single, definition: Json) -> Write:
+def as_it_is(single: Single, definition: Json) -> Write:
     """An item with another definition, and nothing else of it changed."""
     row = single.row
     return Write(row.kind, row.segments, row.states, definition, "", row.native_id, row.revision)
