@@ -3,6 +3,8 @@ board: in a list, and as names of members."""
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -10,6 +12,7 @@ import pytest
 
 from amphora.core.values.errors import SheetFault
 from amphora.environments.bridge.sheet import parse_bridge
+from tests.conftest import Done
 from tests.contract.answering import Said, described, pair
 
 BOARDS = 'bridge = "boards"\nkinds = ["board.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
@@ -163,7 +166,16 @@ volatile = ["$.widgets[*].id"]
 
 
 class Chains(Boards):
-    """Takes one widget of a board after the other, and no two that lead to the same one, or to one that isn't there."""
+    """Takes one widget of a board after the other, and no two that lead to the same one, or to one that isn't there.
+    After so many changes it is down."""
+
+    changes = -1
+
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        if self.changes == 0:
+            return 500, {}, {}
+        self.changes -= method == "PUT"
+        return super().__call__(method, path, said, body, headers)
 
     def _taken(self, one: dict[str, Any] | None, body: Any) -> Said:
         there = {widget["id"]: dict(widget) for widget in one["widgets"]} if one else {}
@@ -185,34 +197,42 @@ class Chains(Boards):
         called = {widget["id"]: widget["title"] for widget in one["widgets"]} | {None: None}
         return {widget["title"]: called[widget["next"]] for widget in one["widgets"]}
 
-
-def test_what_no_two_parts_may_name_is_let_go_of_before_another_one_names_it(tmp_path: Path) -> None:
-    one, two = Chains("one", 0), Chains("two", 700)
-    board = one.add(name="Press")
-
-    def linked(*titles: str) -> None:
+    def linked(self, *titles: str) -> None:
+        """Lets one lead to the other."""
+        [board] = self.held.values()
         ids = {widget["title"]: widget["id"] for widget in board["widgets"]}
-        numbers = [ids.get(title) or one._next() for title in titles]
+        numbers = [ids.get(title) or self._next() for title in titles]
         board["widgets"] = [
             {"id": number, "title": title, "next": after}
             for number, title, after in zip(numbers, titles, [*numbers[1:], None], strict=True)
         ]
 
-    linked("a", "b", "c")
-    (tmp_path / "boards.toml").write_text(BOARDS.replace(', "layout", "sizes", "main"', ""), "utf-8")
-    (tmp_path / "board.toml").write_text(CHAIN, "utf-8")
-    with pair(tmp_path, "boards", one, two) as run:
+
+@contextmanager
+def chained(folder: Path, one: Chains, two: Chains) -> Iterator[tuple[Callable[..., Done], Callable[..., str]]]:
+    """A chain of three that was carried; how commands are run, and how it is carried again."""
+    one.add(name="Press")
+    one.linked("a", "b", "c")
+    (folder / "boards.toml").write_text(BOARDS.replace(', "layout", "sizes", "main"', ""), "utf-8")
+    (folder / "board.toml").write_text(f'{CHAIN}unordered = ["$.widgets"]\n', "utf-8")
+    with pair(folder, "boards", one, two) as run:
 
         def carried(code: int = 0) -> str:
             run("export", "here", "Press", "--as", "p")
             return run("import", "p", "there", "--yes", code=code).err
 
         carried()
+        yield run, carried
+
+
+def test_what_no_two_parts_may_name_is_let_go_of_before_another_one_names_it(tmp_path: Path) -> None:
+    one, two = Chains("one", 0), Chains("two", 700)
+    with chained(tmp_path, one, two) as (run, carried):
         [there] = two.held.values()
         was, ids = two.chain(), {widget["title"]: widget["id"] for widget in there["widgets"]}
         assert was == one.chain()
-        # One in the middle, one gone, and two that change their places.
-        linked("b", "d", "a")
+        # One gone, and one in the middle, which another one leads to from now on.
+        one.linked("a", "d", "b")
         carried()
         assert two.chain() == one.chain()
         run("verify", "last")
@@ -221,6 +241,23 @@ def test_what_no_two_parts_may_name_is_let_go_of_before_another_one_names_it(tmp
         assert "is as it was before" in run("undo", "last", "--yes").out
         assert two.chain() == was
         # Refused when it has let go: it takes up again what it led to.
-        linked("b", "a", "bad")
+        one.linked("a", "bad", "b")
         assert "bad is not taken. there is as it was before." in carried(4)
         assert two.chain() == was
+
+
+@pytest.mark.parametrize("changes", [1, 2])
+@pytest.mark.parametrize("how", ["undo", "resume"])
+def test_a_change_that_broke_off_between_its_calls_is_finished_or_taken_back(
+    tmp_path: Path, how: str, changes: int
+) -> None:
+    one, two = Chains("one", 0), Chains("two", 700)
+    with chained(tmp_path, one, two) as (run, carried):
+        was = two.chain()
+        one.linked("a", "d", "b")
+        two.changes = changes
+        carried(6)
+        assert two.chain() not in (was, one.chain())
+        two.changes = -1
+        run(*(("undo", "last", "--yes") if how == "undo" else ("resume",)))
+        assert two.chain() == (was if how == "undo" else one.chain())

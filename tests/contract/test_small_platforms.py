@@ -380,6 +380,7 @@ class Quirky:
         first = {"id": 1, "name": "first", "rev": 1, "a": "x", "b": "y", "key": ""}
         self.quirk, self.calls, self.refused = quirk, 0, 2
         first |= {"a": {"x": 1, "y": 2}} if quirk == "members" else {}
+        first |= {"a": [{"y": 1}, {"y": 2}]} if quirk == "turns" else {}
         self.things: dict[int, dict[str, Any]] = {1: first}
 
     def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
@@ -403,6 +404,8 @@ class Quirky:
             self.things[number] = {"a": "", "b": "", "key": "", **body, "id": number, "rev": 1, "name": called}
             if self.quirk == "fills":
                 self.things[number]["b"] += "."
+            if self.quirk == "turns":
+                self.things[number]["a"] = self.things[number]["a"][::-1]
             if self.quirk == "drops":
                 self.things[number]["b"] = ""
             return 201, {} if self.quirk.startswith("silent") else self.things[number], {}
@@ -469,6 +472,7 @@ def test_what_a_busy_platform_turns_away_is_tried_again_and_then_put_back(tmp_pa
         ("refuses", 1, "not here"),
         ("renames", 0, "the platform renames"),
         ("fills", 0, "the platform writes its own way: /b"),
+        ("turns", 0, "the platform lists /a in an order of its own: unordered in the kind sheet"),
         ("still", 1, "its revision is the same after it was changed"),
         ("keeps", 1, "'a' was left out and is still there"),
         ("returns", 0, "both are there"),

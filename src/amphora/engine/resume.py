@@ -30,7 +30,7 @@ from amphora.engine.docket import Prepared, map_needs, prepare
 from amphora.engine.gate import ImportRequest
 from amphora.engine.present import Adopted
 from amphora.engine.runs.backwards import foresee
-from amphora.engine.runs.remains import finish_creations
+from amphora.engine.runs.remains import finish_creations, take_up
 from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Opened, Session
 from amphora.environments.contract import Probes
@@ -264,6 +264,7 @@ def adopted(session: Session, picked: PickedUp) -> Adopted:
     stage.ledger.locks.refuse_held(stage.uid, run.environment)
     since = stage.ledger.journal.since_pause(run)
     finish_creations(stage, run)
+    take_up(stage, run, since)
     restoration = foresee(stage, run, since)
     doubts = {key: one.doubt for key, one in restoration.evidence.items() if one.doubt}
     if doubts:

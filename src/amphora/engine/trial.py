@@ -8,12 +8,12 @@ from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import replace
 
-from amphora.core.form.filled import filled_in
+from amphora.core.form.filled import filled_in, shuffled
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.objects import objects_used
 from amphora.core.form.places import values_at
 from amphora.core.form.settled import settled
-from amphora.core.form.spots import reference_values, secret_places
+from amphora.core.form.spots import ORDER, reference_values, secret_places
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, RevisionMoved
 from amphora.core.values.pointers import parse_pointer, with_value, write_pointer
@@ -112,7 +112,8 @@ def _as_asked(proving: Proving, template: Image, made: Image) -> None:
     """What was made against what was asked for; what a platform adds is told, where it may."""
     sheet = proving.opened.description.sheets[template.kind]
     asked, found = proving.asked[made.native_id], made.newest
-    off = filled_in(settled(asked, sheet), settled(found, sheet), sheet.places)
+    pair = settled(asked, sheet), settled(found, sheet)
+    off = filled_in(*pair, sheet.places)
     name = "an item can be made, and is what was asked for"
     # Told and no failure: Amphora can live with it, and an administrator has to know.
     if made.states.title != proving.titled(template.kind, "one"):
@@ -128,6 +129,10 @@ def _as_asked(proving: Proving, template: Image, made: Image) -> None:
         raise Broken(
             f"what was written at {few(lost)} is not there: volatile in the kind sheet, if it is never taken"
         )
+    if moved := sorted({*shuffled(*pair), *(one.at.removesuffix(ORDER) for one in off if one.is_order)}):
+        words = f"the platform lists {few(moved)} in an order of its own: unordered in the kind sheet"
+        proving.say(name, Kept.ODD, template.kind, words)
+        return
     words = "fills in" if all(one.is_added for one in off) else "writes its own way"
     proving.say(name, Kept.ODD, template.kind, f"the platform {words}: {places}")
 

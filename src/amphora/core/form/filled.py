@@ -87,6 +87,20 @@ def _filled(at: Pointer, asked: Json, found: Json) -> Iterable[Filled]:
         yield Filled(write_pointer(at), plain_asked, plain_found)
 
 
+def shuffled(asked: Json, found: Json, at: Pointer = ()) -> Iterable[str]:
+    """The places of arrays that hold the same in another order."""
+    if isinstance(asked, dict) and isinstance(found, dict):
+        for name in asked.keys() & found.keys():
+            yield from shuffled(asked[name], found[name], (*at, name))
+    elif isinstance(asked, list) and isinstance(found, list) and asked != found:
+        one, other = ([loose_digest(part) for part in some] for some in (asked, found))
+        if sorted(one) == sorted(other):
+            yield write_pointer(at)
+        elif len(one) == len(other):
+            for number, pair in enumerate(zip(asked, found, strict=True)):
+                yield from shuffled(*pair, (*at, str(number)))
+
+
 def stayed(filled: Iterable[Filled], before: Json, places: Places) -> list[Filled]:
     """Those places that hold what they held before: nothing has come of what was asked for there."""
     form = _by_name(before, places.walk(before))

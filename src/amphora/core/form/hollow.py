@@ -6,7 +6,7 @@ from collections.abc import Callable, Collection
 from typing import Any
 
 from amphora.core.form.kinds import KindSheet
-from amphora.core.form.places import OF, Walk
+from amphora.core.form.places import OF, Walk, values_at
 from amphora.core.form.refers import Refer
 from amphora.core.form.visit import BELOW, rebuilt, visited, with_texts
 from amphora.core.values.keys import Key
@@ -64,6 +64,29 @@ def changes_hands(before: Json, after: Json, sheet: KindSheet) -> bool:
         for version in (before, after)
     )
     return any(was[value] != now[value] for value in was.keys() & now.keys())
+
+
+def without_new(definition: Json, before: Json, sheet: KindSheet) -> Json:
+    """A definition as the first call of a change leaves it, of which new parts have no ids yet: what names one is
+    empty where it is a part itself, and else left out."""
+    known = {part: {*part.ids_in(before)} for part in sheet.own_parts}
+    new = {part: {*part.ids_in(definition)} - names for part, names in known.items()}
+    bodies = [one for part in sheet.own_parts for one in values_at(definition, part.parts)]
+
+    def is_new(value: Json, walk: Walk) -> bool:
+        return isinstance(value, str) and (part := walk.spot.part_of) is not None and value in new.get(part, ())
+
+    def is_left_out(value: Json, walk: Walk) -> bool:
+        names_new = isinstance(value, dict) and any(is_new(part, walk.step(name)) for name, part in value.items())
+        return names_new and all(value is not one for one in bodies)
+
+    def change(value: Json, walk: Walk) -> Any:
+        if isinstance(value, list):
+            here = [(part, walk.step(str(number))) for number, part in enumerate(value)]
+            return [rebuilt(part, step, change) for part, step in here if not is_left_out(part, step)]
+        return None if is_new(value, walk) else BELOW
+
+    return rebuilt(definition, sheet.places.walk(definition), change)
 
 
 def _is_reference(value: Json, refer: Refer | None, leads: Leads) -> bool:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import field, replace
 from typing import Final
 
 from amphora.core.form.attachments import kept_apart
-from amphora.core.form.hollow import let_go
+from amphora.core.form.hollow import let_go, without_new
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.settled import settled
 from amphora.core.values.canon import loose_digest
@@ -135,13 +135,27 @@ class Habits:
 
     def halves(self, before: Image, meant: Image) -> list[Image]:
         """The states in which a change that takes several calls may stop, without the members that have calls of
-        their own: not begun, called otherwise, moved, without the parts that have to be let go of first, written."""
+        their own: not begun, called otherwise, moved, between two calls that write parts, written."""
         titled = replace(before, states=replace(before.states, title=meant.states.title))
         moved = replace(titled, states=replace(titled.states, folder=meant.states.folder))
+        between = self.between(before, meant)
+        return [bare for one in (before, titled, moved, *between, meant) if (bare := self.bare(one))]
+
+    def between(self, before: Image, meant: Image) -> list[Image]:
+        """The states between the calls of a change that gives parts to other places, or names new ones: nobody meant
+        them, and nothing in them is anybody's."""
         sheet = self.sheets[before.kind]
-        live, draft = (None if one is None else let_go(one, sheet) for one in (moved.live, moved.draft))
-        loose = replace(moved, live=live, draft=draft)
-        return [bare for one in (before, titled, moved, loose, meant) if (bare := self.bare(one))]
+        if not sheet.own_parts:
+            return []
+
+        def with_versions(image: Image, change: Callable[[Json], Json]) -> Image:
+            live, draft = (None if one is None else change(one) for one in (image.live, image.draft))
+            return replace(image, live=live, draft=draft)
+
+        moved = replace(before, states=replace(meant.states, is_on=before.states.is_on))
+        found = [with_versions(one, lambda version: let_go(version, sheet)) for one in (before, moved)]
+        found.append(with_versions(meant, lambda version: without_new(version, before.newest, sheet)))
+        return [one for one in found if self.mark(one) not in (self.mark(before), self.mark(meant))]
 
     def pieces(self, image: Image | None) -> dict[str, set[str]]:
         """What a change of the members with calls of their own may do one after the other: the digests of their

@@ -192,7 +192,10 @@ def half_of(before: Image | None, meant: Image | None, habits: Habits) -> Json:
     for name in sorted({*was, *wanted}):
         one, other = was.get(name, set()), wanted.get(name, set())
         between[name] = [sorted(one & other), sorted(one | other)]
-    return {"bare": marks, "between": between}
+    half: dict[str, Json] = {"bare": marks, "between": between}
+    # By these a run that goes on knows that an item has to be given back first what it had let go of.
+    loose = sorted({habits.mark(one) for one in habits.between(before, meant)})
+    return {**half, "loose": loose} if loose else half
 
 
 def is_half(image: Image, half: Json, habits: Habits) -> bool:
