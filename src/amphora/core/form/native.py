@@ -24,6 +24,9 @@ from amphora.core.values.tokens import MASK, is_secret, parse_token, render_text
 INLINE_BYTES = 1 << 16
 """Attachments up to this size are written into definitions, whatever an environment keeps apart."""
 
+MOST_PAIRS = 40_000
+"""So many pairs of entries are looked at to tell which of a list is which."""
+
 
 @dataclass(frozen=True)
 class Native:
@@ -205,8 +208,10 @@ def _array_over(new: list[Json], present: list[Json], ours: Walk, walk: Walk) ->
         pairs = [(waiting[words].pop(), theirs) for theirs, words in told if waiting.get(words)]
         met, taken = {mine for mine, _ in pairs}, {theirs for _, theirs in pairs}
         left = [position for position in range(len(present)) if position not in taken]
-        result = [laid(*pair) for pair in pairs]
-        for position in (n for n in range(len(new)) if n not in met):
+        result, fresh = [laid(*pair) for pair in pairs], [n for n in range(len(new)) if n not in met]
+        # Each is compared with each: where nearly all are others, they are others.
+        left = left if len(left) * len(fresh) <= MOST_PAIRS else []
+        for position in fresh:
             # What is another by now in part is the same one to the platform: its id and its place on the canvas stay.
             alike = max(left, key=lambda n: _likeness(new[position], present[n]), default=None)
             if alike is None or not _likeness(new[position], present[alike]):
