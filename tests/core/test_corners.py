@@ -49,6 +49,7 @@ REFERS = '[[refers]]\nat = "$.a"\nto = ["table"]\n'
         ('[fields]\nsettings = { "$.n" = "int" }', "line 3: `fields.settings`: 'int' is no type: number, text, yes/no"),
         ('[ids]\nwithin = "table"', "line 3: `ids.within` needs `ids.space`, too"),
         ('[[part]]\nat = "$.a"\nof = "b"', "line 2: each [[part]] needs `at` and `parts`, and `of` (the member beside it)"),
+        ('[[part]]\nat = "$.a"\nparts = "$.p[*]"\nof = "b"\nalone = true', "line 6: `part.alone` is for parts of the item"),
         ('[[mention]]\npattern = "x"\nkind = "table"', "line 2: each [[mention]] needs `pattern` (with {id} in it)"),
         ('[[mention]]\npattern = "{id}"\nkind = "a"\nby = "x"', "line 5: `mention.by` has to be one of id, title"),
         (f'{REFERS}form = "x"', "line 5: `refers.form` has to hold {id}"),

@@ -5,10 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
-from amphora.core.form.filled import Filled, filled_in, stayed
+from amphora.core.form.filled import Filled, Learned, filled_in, stayed
 from amphora.core.values.keys import Key
-from amphora.core.values.late import dataclass
-from amphora.core.values.model import Json
 from amphora.core.values.pointers import parse_pointer
 from amphora.core.values.tokens import is_secret
 from amphora.engine.runs.stage import stage_of
@@ -17,14 +15,6 @@ from amphora.engine.sides import form_of
 from amphora.engine.verify import Look
 from amphora.environments.contract import ByDescription, Environment
 from amphora.ledger.records import Run
-
-
-@dataclass(frozen=True)
-class Learned:
-    """What became of one item: place by place, and its form as it is read with none of that taken back."""
-
-    filled: tuple[Filled, ...]
-    form: Json
 
 
 def learn(session: Session, opened: Opened, run: Run, look: Look) -> dict[Key, Learned]:

@@ -181,9 +181,7 @@ def import_prepared(
         look = looked_at(session, opened.name, session.ledger.delivered(outcome.run))
         if learned := learn(session, opened, outcome.run, look):
             # Not kept from anybody: what a platform leaves out of a definition looks like this too.
-            outcome = replace(outcome, rewritten=rewritten(learned))
-            filled = {key: one.filled for key, one in learned.items()}
-            look = looked_with(look, filled, {key: one.form for key, one in learned.items()})
+            outcome, look = replace(outcome, rewritten=rewritten(learned)), looked_with(look, learned)
         verified = list(look.verified)
         was = [action.item.link for action in docket.actions if action.key in outcome.links]
         held = old_links(look.items, was, outcome.links.values())

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import field, replace
 
 from amphora.core.form.bindings import MISSING
-from amphora.core.form.filled import Filled, unfilled
+from amphora.core.form.filled import Filled, Learned, unfilled
 from amphora.core.merge.compare import item_differences
 from amphora.core.merge.merge import By, FieldChange
 from amphora.core.values.keys import Key, kind_of
@@ -81,11 +81,11 @@ def looked_at(session: Session, environment: str, deliveries: Sequence[Delivery]
     return replace(look, verified=verified, refused=refused)
 
 
-def looked_with(look: Look, filled: Mapping[Key, Sequence[Filled]], forms: Mapping[Key, Json]) -> Look:
-    """The same look, once it is known what the environment made of what was written; with the forms in which all of
-    that stands."""
-    bare = {key: replace(item, _form=forms[key]) if key in forms else item for key, item in look.items.items()}
-    items = _with(replace(look, items=bare), {key: _taken(some) for key, some in filled.items()})
+def looked_with(look: Look, learned: Mapping[Key, Learned]) -> Look:
+    """The same look, once it is known what the environment made of what was written."""
+    bare = {key: replace(look.items[key], _form=one.form) for key, one in learned.items()}
+    look = replace(look, items={**look.items, **bare})
+    items = _with(look, {key: _taken(one.filled) for key, one in learned.items()})
     return replace(look, verified=_looks(look, items), items=items)
 
 

@@ -69,7 +69,10 @@ def changes_hands(before: Json, after: Json, sheet: KindSheet) -> bool:
 def without_new(definition: Json, before: Json, sheet: KindSheet) -> Json:
     """A definition as the first call of a change leaves it, of which new parts have no ids yet: what names one is
     empty where it is a part itself, and else left out."""
-    known = {part: {*part.ids_in(before)} for part in sheet.own_parts}
+    if not sheet.own_parts:
+        return definition
+    ids = {part: part.ids_in(before) for part in sheet.own_parts}
+    known = {part: {name for name, id_ in some.items() if id_ is not None} for part, some in ids.items()}
     new = {part: {*part.ids_in(definition)} - names for part, names in known.items()}
     bodies = [one for part in sheet.own_parts for one in values_at(definition, part.parts)]
 

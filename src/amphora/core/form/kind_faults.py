@@ -112,6 +112,8 @@ def faults_of(table: Mapping[str, Any], source: str) -> Iterable[str]:
             yield f"{line_of(source, 'part')}each [[part]] needs {words}"
         else:
             yield from _unfit(row, _PART, "part.", source)
+            if row.get("alone") and row.get("of"):
+                yield f"{line_of(source, 'alone', 'part')}`part.alone` is for parts of the item itself: without `of`"
     for row in _rows(table, "conversion"):
         yield from _conversion(row, source)
     for row in _rows(table, "refers"):

@@ -16,7 +16,6 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import field
 from functools import partial
-from typing import Any
 
 from amphora.core.form.kinds import Ids, KindSheet, Mention
 from amphora.core.form.looks import BLIND, Looks
@@ -35,9 +34,8 @@ from amphora.core.form.native_ids import (
     plain_id,
     written,
 )
-from amphora.core.form.places import IS, OF, PAIR, PART, REST, PartOf, Spot, Walk, values_at
+from amphora.core.form.places import IS, OF, PAIR, PART, REST, PartOf, Spot, Walk
 from amphora.core.form.refers import Refer
-from amphora.core.form.visit import GONE
 from amphora.core.values.canon import canonical_bytes
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
@@ -81,22 +79,15 @@ def closed(
     present: Json = None,
     is_spaced: bool = False,
     looks: Looks = BLIND,
-    later: list[str] | None = None,
 ) -> Json:
     """A definition as the platform writes it. Strings of JSON are those of `present` (as the platform wrote it) where
     nothing in them changed, and in its manner where something did; new ones have a space behind commas and colons if
-    `is_spaced`. To `later` the names are added of its own parts that are named and have no id yet: what names them is
-    left out for now."""
+    `is_spaced`."""
     manner = Manner()
     if present is not None:
         _all_opened(present, sheet, ids, looks, manner)
     closing = _Closing(sheet, ids, looks, manner, is_spaced)
-    closing.mine = {part: part.ids_in(definition) for part in sheet.own_parts}
-    closing.bodies = [one for part in sheet.own_parts for one in values_at(definition, part.parts)]
-    value = closing.value((), definition, sheet.places.walk(definition))
-    if later is not None:
-        later += closing.later
-    return value
+    return closing.value((), definition, sheet.places.walk(definition))
 
 
 def _all_opened(definition: Json, sheet: KindSheet, ids: IdsOf, looks: Looks, manner: Manner) -> Json:
@@ -239,25 +230,17 @@ class _Closing:
         self._sheet, self._ids, self._looks = sheet, ids, looks
         self._manner, self._is_spaced = manner, is_spaced
         self._around: list[Mapping[str, Json]] = []
-        self.mine: Mapping[PartOf, Mapping[str, Json]] = {}
-        self.bodies: Sequence[Json] = ()
-        self.later: list[str] = []
 
     def value(self, at: Pointer, value: Json, walk: Walk) -> Json:
-        """A value with all below it, what it holds first; GONE for an object that names what has no id yet."""
+        """A value with all below it, what it holds first."""
         spot = walk.spot
         if isinstance(value, dict):
             named = {name: self._part((*at, name), part, value, walk.step(name)) for name, part in value.items()}
-            # What is a part itself stays, and names the other one when that has an id.
-            if at and any(part is GONE for part in named.values()) and all(one is not value for one in self.bodies):
-                return GONE
             self._around.append(value)
-            parts = {name: self.value((*at, name), part, walk.step(name)) for name, part in named.items()}
-            value = {name: None if part is GONE else part for name, part in parts.items()}
+            value = {name: self.value((*at, name), part, walk.step(name)) for name, part in named.items()}
             self._around.pop()
         elif isinstance(value, list):
-            parts_of = (self.value((*at, str(n)), part, walk.step(str(n))) for n, part in enumerate(value))
-            value = [part for part in parts_of if part is not GONE]
+            value = [self.value((*at, str(n)), part, walk.step(str(n))) for n, part in enumerate(value)]
         elif spot.refer and isinstance(value, str):
             there = self._manner.ids.get(at)
             # What looks open and was written so is somebody's own text.
@@ -282,23 +265,15 @@ class _Closing:
         part = walk.spot.part_of
         owner = beside.get(part.of) if part else None
         if part is not None and part.is_own and isinstance(value, str):
-            return self._own(at, value, part)
+            # What is no name of a part here leads nowhere, as it did at home.
+            id_ = self._manner.own.get(part, {}).get(value)
+            return value if id_ is None else id_
         if part is None or not isinstance(value, str) or not value or not isinstance(owner, str):
             return value
         known = self._looks.parts(owner, part)
         if value not in known and self._manner.parts.get(at) != value:
             raise PartMissing(owner, value)
         return known.get(value, value)
-
-    def _own(self, at: Pointer, name: str, part: PartOf) -> Any:
-        id_ = self._manner.own.get(part, {}).get(name)
-        if id_ is not None:
-            return id_
-        # What is no name of a part here leads nowhere, as it did at home.
-        if name not in self.mine.get(part, {}):
-            return name
-        self.later.append(name)
-        return GONE
 
     def _reference(self, value: str, refer: Refer, written: type) -> Json:
         if refer.ways:

@@ -42,7 +42,7 @@ def value_at(document: Any, parts: Pointer) -> Any:
             if (part[0:1] == "0" and part != "0") or not is_number(part):
                 raise LookupError(f"{part!r} is no index of an array (RFC 6901, section 4)")
             document = document[int(part)]
-        elif type(document) is dict:
+        elif isinstance(document, dict):
             document = document[part]
         else:
             raise LookupError(f"{part!r} is below a value without members")
@@ -65,7 +65,7 @@ def with_value(document: Any, parts: Pointer, value: Any) -> Any:
     head, rest = parts[0], parts[1:]
     if isinstance(document, list):
         return [with_value(old, rest, value) if str(n) == head else old for n, old in enumerate(document)]
-    return {**document, head: with_value(document.get(head), rest, value)}
+    return type(document)({**document, head: with_value(document.get(head), rest, value)})
 
 
 def without_value(document: Any, parts: Pointer) -> Any:
@@ -79,5 +79,5 @@ def without_value(document: Any, parts: Pointer) -> Any:
     if not isinstance(document, dict) or head not in document:
         return document
     if not rest:
-        return {name: value for name, value in document.items() if name != head}
-    return {**document, head: without_value(document[head], rest)}
+        return type(document)({name: value for name, value in document.items() if name != head})
+    return type(document)({**document, head: without_value(document[head], rest)})

@@ -9,6 +9,7 @@ from dataclasses import replace
 from functools import partial
 from typing import Any
 
+from amphora.core.form.hollow import without_new
 from amphora.core.form.kinds import Ids
 from amphora.core.form.native_ids import closed_id, plain_id
 from amphora.core.form.opened import Elsewhere, PartMissing, closed, opened
@@ -119,11 +120,7 @@ class Bodies:
 
     def lacks(self, part: ItemPart, write: Write, there: Single | None) -> bool:
         """Whether what would be sent lacks what names parts that get their ids only when they are there."""
-        later: list[str] = []
-        if part.kind.own_parts:
-            present = there.native if there else None
-            closed(write.definition, part.kind, self._ids, present, False, self._items.looks, later)
-        return bool(later)
+        return bool(_without_new(part, write, there) != write.definition)
 
     def apart(self, part: ItemPart, write: Write, there: Single) -> dict[str, Json]:
         """The members that are written by calls of their own, as the platform writes them."""
@@ -136,7 +133,7 @@ class Bodies:
 
     def _native(self, part: ItemPart, write: Write, there: Single | None) -> dict[str, Json]:
         """The definition as the platform writes it, members where it takes them."""
-        definition = self._unmasked(part, write.definition)
+        definition = self._unmasked(part, _without_new(part, write, there))
         for name, target in part.write.get("inside", {}).items():
             # Read apart, and taken only inside of another member.
             if (value := definition.get(name)) is not None:
@@ -254,6 +251,11 @@ class Bodies:
 def uid_of(token: str) -> str:
     """The uid of what a creation with this token makes: the same every time it is asked for."""
     return str(uuid.uuid5(uuid.NAMESPACE_URL, f"amphora:{token}"))
+
+
+def _without_new(part: ItemPart, write: Write, there: Single | None) -> Json:
+    """A definition without what names parts that have no ids yet: it is written once more when they are there."""
+    return without_new(write.definition, there.newest if there else None, part.kind)
 
 
 def _in_body(part: ItemPart, form: Mapping[str, Json], along: Collection[str] = ()) -> dict[str, Json]:

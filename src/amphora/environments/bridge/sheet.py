@@ -180,11 +180,9 @@ def _fixed(row: Mapping[str, Any], members: Mapping[str, str]) -> Iterable[str]:
 
 
 def _flag(said: str | Mapping[str, Any], is_strict: bool) -> Flag:
-    return (
-        Flag(said, (), is_strict)
-        if isinstance(said, str)
-        else Flag(said["at"], tuple(map(unwritten, said.get("is", ()))), is_strict)
-    )
+    if isinstance(said, str):
+        return Flag(said, (), is_strict)
+    return Flag(said["at"], tuple(map(unwritten, said.get("is", ()))), is_strict)
 
 
 def _rows(table: Mapping[str, Any], name: str, pages: Mapping[str, Any]) -> RowsPart | None:
