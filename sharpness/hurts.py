@@ -80,7 +80,7 @@ HURTS = (
     Hurt("a docket for another state of the target is carried out", "engine/imports.py", "if stale := [reason for reason, is_so in reasons.items() if is_so]:", "if stale := []:", (DOCKETS, DECIDING)),
     Hurt("a token of another ledger is taken for ours", "engine/runs/carrier.py", 'f"{self.ledger_uid}/{self.run.name}/{number}"', 'f"{self.run.name}/{number}"', (TRUST, FAULTS)),
     Hurt("an uncertain write counts as failed", "engine/runs/carrier.py", "            return self._asked(ready, error, waits)\n", "            raise\n", (FAULTS,)),
-    Hurt("an intent is written after its call", "engine/runs/carrier.py", "            self.stage.ledger.journal.begin_steps(self.run, intents, waiting)\n", "            pass\n", (FAULTS,)),
+    Hurt("an intent is written after its call", "engine/runs/carrier.py", "            self.stage.ledger.journal.begin_steps(self.run, intents, waiting, begun)\n", "            pass\n", (FAULTS,)),
     Hurt("a failed run is not put back", "engine/runs/outcome.py", "        back = put_back(stage, run, PUTTING_BACK, error.message, stage.ledger.journal.since_pause(run))\n", "        raise error\n", (FAULTS,)),
     Hurt("as it was before is said without a look", "engine/runs/backwards.py", "return not self.left and not self.differing", "return True", (FAULTS,)),
     Hurt("an older delivery counts as the base", "ledger/ledger.py", "void_by is null)", "void_by is null and 1 = 0)", (TRUST, DECIDING)),

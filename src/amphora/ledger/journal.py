@@ -236,9 +236,11 @@ class Journal:
         run: Run,
         intents: Sequence[tuple[int, str, Iterable[Key], Json]],
         before: Sequence[tuple[int, Json]] = (),
+        begun: int = 1,
     ) -> None:
-        """Journals what is about to be done: number, kind, keys and intent of the next step, and of those after it,
-        which are `planned` until it is their turn; and what the steps `before` came to: numbers and outcomes."""
+        """Journals what is about to be done: number, kind, keys and intent of the next steps. So many are `begun`,
+        those after them are `planned` until it is their turn. And what the steps `before` came to: numbers and
+        outcomes."""
         rows = [
             (run.id, number, do, dumped(list(keys)), dumped(intent), "planned", "null", self._clock())
             for number, do, keys, intent in intents
@@ -247,13 +249,13 @@ class Journal:
         with self._db.transaction():
             self._done(run, before)
             self._db.do_many("insert into steps values (?, ?, ?, ?, ?, ?, ?, ?)", rows)
-            self._begin(run, intents[0][0])
+            self._begin(run, [number for number, *_ in intents[:begun]])
 
-    def begin_next(self, run: Run, number: int, before: Sequence[tuple[int, Json]]) -> None:
-        """A planned step is next. Its plan is on the disk already: that its turn has come, and what those `before`
-        came to, needs to survive a killed process, not a power cut."""
-        if len(before) == 1:
-            [(earlier, outcome)] = before
+    def begin_next(self, run: Run, numbers: Sequence[int], before: Sequence[tuple[int, Json]]) -> None:
+        """Planned steps are next. Their plan is on the disk already: that their turn has come, and what those
+        `before` came to, needs to survive a killed process, not a power cut."""
+        if len(before) == len(numbers) == 1:
+            [(earlier, outcome)], [number] = before, numbers
             # The usual case, once for nearly every step: both facts in one statement.
             query = (
                 "update steps set state = case number when ? then 'intended' else 'done' end,"
@@ -265,17 +267,17 @@ class Journal:
             return
         with self._db.transaction(is_awaited=False):
             self._done(run, before)
-            self._begin(run, number)
+            self._begin(run, numbers)
 
-    def _begin(self, run: Run, number: int) -> None:
+    def _begin(self, run: Run, numbers: Sequence[int]) -> None:
         # The time of the call and not of the plan: whose change was last is told by it.
-        query = "update steps set state = 'intended', at = ? where run_id = ? and number = ?"
-        self._db.do(query, (self._clock(), run.id, number))
+        query = "update steps set state = 'intended', at = ? where run_id = ? and number between ? and ?"
+        self._db.do(query, (self._clock(), run.id, numbers[0], numbers[-1]))
 
-    def forgo_steps(self, run: Run) -> None:
-        """What is still planned will not be begun."""
-        values = (dumped({"error": "It was not begun."}), run.id)
-        self._db.do("update steps set state = 'failed', outcome = ? where run_id = ? and state = 'planned'", values)
+    def forgo_steps(self, run: Run, number: int) -> None:
+        """What was to come from this step on will not be begun."""
+        query = "update steps set state = 'failed', outcome = ? where run_id = ? and number >= ?"
+        self._db.do(query, (dumped({"error": "It was not begun."}), run.id, number))
 
     def end_step(self, run: Run, number: int, state: str, outcome: Json) -> None:
         """Journals what became of it: `done`, `failed` (nothing happened) or `uncertain`."""

@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 from contextvars import copy_context
 from typing import Final, Generic, TypeVar
 
-from amphora.core.plan.states import Image
+from amphora.core.plan.states import Habits, Image
 from amphora.core.plan.steps import (
     Complete,
     Create,
@@ -24,11 +24,35 @@ from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.engine.steps import Material
+from amphora.environments.contract import Environment, RemembersTokens, SideBySide
 
 Value = TypeVar("Value")
 
 ON_ONE_ITEM: Final = frozenset({Create, CreateBare, Update, Complete, Grant, EnterSecret, Publish, Switch})
 """Kinds of steps that disturb nothing but their item. Moves are not among them: one frees the place of another."""
+
+
+AHEAD: Final = 4
+"""How many steps are journalled as begun in one write, where the environment remembers what became of each. A killed
+process leaves as many that have to be looked for, of which the last ones were not begun."""
+
+
+@dataclass(frozen=True)
+class Pace:
+    """How many steps an environment takes at once, to be asked again and again, for it may become busy; and how many
+    are journalled as begun at once."""
+
+    width: Callable[[], int]
+    ahead: int
+
+
+def pace_of(environment: Environment, habits: Habits) -> Pace:
+    """An environment that takes what is written to the letter and remembers by token what it made has kept all that
+    the journal says of a step: what a killed process leaves unsaid it can be asked."""
+    # Asked once: to tell whether an object keeps a protocol takes longer than to look at an item.
+    width = environment.at_once if isinstance(environment, SideBySide) else lambda: 1
+    is_kept = isinstance(environment, RemembersTokens) and not habits.fills_in
+    return Pace(width, AHEAD if is_kept else 1)
 
 
 @dataclass(frozen=True)

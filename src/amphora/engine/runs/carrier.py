@@ -30,11 +30,10 @@ from amphora.core.values.keys import Key, readable
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.engine.runs.attention import Attention
-from amphora.engine.runs.batch import ON_ONE_ITEM, Made, Ready, answers, side_by_side
+from amphora.engine.runs.batch import ON_ONE_ITEM, Made, Ready, answers, pace_of, side_by_side
 from amphora.engine.runs.lost import LATE_S, Looked, half_of, looked_at, loose_marks, only_saved
 from amphora.engine.runs.stage import Stage
 from amphora.engine.steps import DOINGS, WRITING, Bench
-from amphora.environments.contract import SideBySide
 from amphora.ledger.records import BACKWARDS, Run
 
 LONGEST_TOKEN = 200
@@ -74,24 +73,26 @@ class Carrier:
         """All of them; raises what the first one raises that fails. Told are as many as there were `before` these,
         of the `total`."""
         portion: list[Ready] = []
-        done, width = 0, self._width()
+        done, begun, pace = 0, 0, pace_of(self.stage.environment, self.bench.habits)
         try:
             while done < len(steps):
                 if self.attention.is_wanted:
                     # Between two steps: nothing is under way that somebody would have to ask about.
                     raise Stopped("It was interrupted.")
-                # The first of a portion is begun with it, the others when it is their turn.
-                begun = 0 if portion else 1
-                portion = portion or self._intended(steps[done : done + PORTION])
-                count = side_by_side(portion, self.bench.material, self.bench.now, width())
+                if not portion:
+                    # The first of a portion are begun with it, the others when it is their turn.
+                    portion = self._intended(steps[done : done + PORTION], pace.ahead)
+                    begun = pace.ahead
+                count = side_by_side(portion, self.bench.material, self.bench.now, pace.width())
+                if count > begun:
+                    self._begin(portion[begun : max(count, pace.ahead)])
+                    begun = max(count, pace.ahead)
                 now, portion = portion[:count], portion[count:]
                 for position, ready in enumerate(now, before + done + 1):
                     named = f"{words}: {ready.step.do} {self._named(ready.step)}"
                     self.stage.listener(named, position, total or len(steps))
-                for ready in now[begun:]:
-                    self._begin(ready)
                 self._together(now)
-                done += count
+                done, begun = done + count, begun - count
                 if not portion:
                     self._look(steps[done:])
         except Stopped:
@@ -108,7 +109,7 @@ class Carrier:
             raise
         finally:
             if portion:
-                self._forgo()
+                self._forgo(portion[0].number)
         self._flush()
 
     def _named(self, step: Step) -> str:
@@ -116,8 +117,9 @@ class Carrier:
         more = f" and {len(step.keys) - 1:,} more" if len(step.keys) > 1 else ""
         return f"{readable(step.keys[0])}{more}" if step.keys else ""
 
-    def _intended(self, steps: Sequence[Step]) -> list[Ready]:
-        """The first of some steps, and those after it whose intents can be told now already; journalled."""
+    def _intended(self, steps: Sequence[Step], begun: int) -> list[Ready]:
+        """The first of some steps, and those after it whose intents can be told now already; journalled, and so many
+        of them as begun."""
         portion: list[Ready] = []
         keys, unnamed = set[Key](), set[Key]()
         for step in steps:
@@ -133,7 +135,7 @@ class Carrier:
         if self.is_journalled:
             waiting, self._waiting = self._waiting, []
             intents = [(one.number, one.step.do, one.step.keys, one.intent) for one in portion]
-            self.stage.ledger.journal.begin_steps(self.run, intents, waiting)
+            self.stage.ledger.journal.begin_steps(self.run, intents, waiting, begun)
             self.stage.ledger.locks.renew(self.stage.uid)
         return portion
 
@@ -189,17 +191,11 @@ class Carrier:
         if went:
             self.stage.keep_files(self.bench.files, self.run.name, sorted(went))
 
-    def _begin(self, ready: Ready) -> None:
-        """A step whose intent was journalled with others: it is next, and those before it came to this."""
+    def _begin(self, steps: Sequence[Ready]) -> None:
+        """Steps whose intents were journalled with others: they are next, and those before them came to this."""
         if self.is_journalled:
             waiting, self._waiting = self._waiting, []
-            self.stage.ledger.journal.begin_next(self.run, ready.number, waiting)
-
-    def _width(self) -> Callable[[], int]:
-        """How many steps the environment takes at once, to be asked again and again: it may become busy."""
-        environment = self.stage.environment
-        # Asked once: to tell whether an object keeps a protocol takes longer than to look at an item.
-        return environment.at_once if isinstance(environment, SideBySide) else lambda: 1
+            self.stage.ledger.journal.begin_next(self.run, [ready.number for ready in steps], waiting)
 
     def _together(self, steps: Sequence[Ready]) -> None:
         """Does steps whose intents are journalled, side by side; raises what the first one raised that failed, when
@@ -381,12 +377,12 @@ class Carrier:
         if waiting and self.is_journalled:
             self.stage.ledger.journal.end_steps(self.run, waiting)
 
-    def _forgo(self) -> None:
-        """Journals that what was meant after this will not be begun. Another error is on its way, which counts more:
-        where it can't be written, looking shows that nothing happened."""
+    def _forgo(self, number: int) -> None:
+        """Journals that what was meant from this step on will not be begun. Another error is on its way, which
+        counts more: where it can't be written, looking shows that nothing happened."""
         with contextlib.suppress(LedgerTrouble):
             if self.is_journalled:
-                self.stage.ledger.journal.forgo_steps(self.run)
+                self.stage.ledger.journal.forgo_steps(self.run, number)
 
     def _end(self, ready: Ready, state: str, outcome: Json, is_forgiving: bool = False) -> None:
         """Journals an outcome. Forgiving where another error is on its way already, which counts more."""

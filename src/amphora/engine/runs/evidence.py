@@ -81,7 +81,8 @@ def evidence_of(stage: Stage, run: Run, leg: int = 1) -> list[Evidence]:
                 before is None and bool(known[key]),
                 any(step.do in (LoadRows.do, RetireSet.do) for step in took_effect),
                 frozenset(count for _, step in mine if step.do in COUNTED for count in _counts(step, key)),
-                _is_surely_ours(now, mine) or (now is not None and now.native_id in sure),
+                # Where all is taken to the letter, what is neither as before nor as meant is somebody's.
+                (habits.fills_in and _is_surely_ours(now, mine)) or (now is not None and now.native_id in sure),
                 max((_rows_meant(step, key) for _, step in mine if step.state in UNKNOWN), default=0),
                 doubts.get(key, ""),
                 now is None and not offered.isdisjoint(known[key]),
