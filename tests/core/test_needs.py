@@ -134,7 +134,7 @@ def test_a_setting_has_the_type_of_all_its_values() -> None:
 
 def test_short_ids_are_references_too() -> None:
     names = Bindings(IdStyle("[a-z0-9]+", ""), {"table:x": "t1", "table:y": "7"})
-    assert quick_references({"into": "t1", "n": ["7"]}, names, "flow:a") == {"table:x"}
+    assert quick_references({"into": "t1", "n": ["7"]}, names, "flow:a", None) == {"table:x"}
 
 
 def test_states_are_equal_with_their_rows() -> None:

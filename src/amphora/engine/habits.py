@@ -34,7 +34,7 @@ def learn(session: Session, opened: Opened, run: Run, look: Look) -> dict[Key, L
     found: dict[Key, Learned] = {}
     # Against what really stands there: with what was known already taken back, the same habit with something else
     # written would look like another one.
-    bare = replace(look.side, filled={})
+    bare = replace(look.side, filled={}, untaken={})
     habits = stage_of(session, opened.name, run).habits
     for key, delivery in promised.items():
         image = images.get(delivery.native_id)
@@ -45,11 +45,11 @@ def learn(session: Session, opened: Opened, run: Run, look: Look) -> dict[Key, L
         some = filled_in(delivery.merged, form, places)
         if was := before.get(key):
             new = [one for one in some if one not in look.side.filled.get(key, ())]
-            # What was not taken is no habit: it is not as promised.
+            # What was not taken is no habit: it is not as promised, and nobody's edit all the same.
             ignored = _ignored(
                 opened.environment, image.kind, stayed(new, form_of(bare, asked, key, was.newest), places)
             )
-            some = [one for one in some if one.at not in ignored]
+            some = [replace(one, has_stayed=one.at in ignored) for one in some]
         if some:
             found[key] = Learned(tuple(some), form)
     if found:
@@ -73,5 +73,5 @@ def rewritten(learned: Mapping[Key, Learned]) -> tuple[tuple[Key, str], ...]:
         (key, one.at)
         for key, some in sorted(learned.items())
         for one in some.filled
-        if not one.is_added and not one.is_lost and not is_secret(one.asked)
+        if not one.is_added and not one.is_untaken and not is_secret(one.asked)
     )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
 from contextlib import suppress
 
@@ -10,6 +11,7 @@ from amphora.core.form.settled import settled
 from amphora.core.form.spots import spotted
 from amphora.core.form.visit import GONE
 from amphora.core.plan.states import Image
+from amphora.core.values.canon import loose_digest
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused
 from amphora.core.values.model import Json
 from amphora.core.values.pointers import Pointer, value_at, with_value, without_value
@@ -18,6 +20,7 @@ from amphora.engine.specimens import make, remove, update
 from amphora.environments.contract import ByDescription
 
 LEFT_OUT = "an item can be changed, and what is left out is gone"
+ENTRY = "an entry that is left out of a list is gone"
 MOST_LEFT_OUT = 5
 """So many members are tried: that none of them goes is no chance any more."""
 
@@ -56,6 +59,45 @@ def try_left_out(proving: Proving, image: Image) -> None:
 
 def _parts(value: Json) -> list[str]:
     return sorted(value) if isinstance(value, dict) else []
+
+
+def try_entries(proving: Proving, kind: str, there: Sequence[Image]) -> None:
+    """Leaves out the last entry of each list of objects, on a copy of the item that has the longest; Broken if it
+    stays: some platforms take a list for what is to be added or changed."""
+    environment = proving.environment
+    apart = environment.own_calls(kind) if isinstance(environment, ByDescription) else frozenset[str]()
+    longest: dict[str, Image] = {}
+    for image in there:
+        for name, value in image.newest.items() if isinstance(image.newest, dict) else ():
+            is_list = isinstance(value, list) and value and all(isinstance(one, dict) for one in value)
+            if is_list and name not in apart and _length(image, name) > _length(longest.get(name), name):
+                longest[name] = image
+    if not longest:
+        return
+    with proving.trying(ENTRY, kind):
+        for number, (name, image) in enumerate(sorted(longest.items())[:MOST_LEFT_OUT]):
+            # What can't be copied, or not without that entry, says nothing of entries.
+            with suppress(EnvironmentRefused):
+                _entry_goes(proving, make(proving, image, f"shorter {number}"), name)
+
+
+def _length(image: Image | None, name: str) -> int:
+    return len(json.dumps(image.newest[name])) if image else 0
+
+
+def _entry_goes(proving: Proving, image: Image, name: str) -> None:
+    sheet, before = _sheet(proving, image), image.newest
+    try:
+        after = update(proving, image, image.states.title, {**before, name: before[name][:-1]}, image.revision)
+        was, left = (loose_digest(settled(one, sheet).get(name)) for one in (before, after.newest))
+        if was == left:
+            raise Broken(
+                f"an entry of {name!r} was left out and is still there: entries that go by calls of their own are"
+                " `more`, with `add` and `remove`"
+            )
+    finally:
+        with suppress(AmphoraError, Broken):
+            remove(proving, [image.native_id])
 
 
 def _all_stay(proving: Proving, image: Image, places: Sequence[Pointer]) -> None:

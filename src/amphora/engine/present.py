@@ -7,12 +7,13 @@ from dataclasses import field, replace
 
 from amphora.core.form.attachments import LEFT_OUT, with_present
 from amphora.core.form.bindings import MISSING
+from amphora.core.form.filled import unfilled
 from amphora.core.form.portable import Portable
 from amphora.core.merge.compare import Base
 from amphora.core.needs.crosswalk import Mapped, MapState
 from amphora.core.plan.claims import Claims
 from amphora.core.values.canon import loose_digest
-from amphora.core.values.keys import Key
+from amphora.core.values.keys import Key, kind_of
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Found, Item, States
 from amphora.engine.action import Known
@@ -61,7 +62,7 @@ def present_in(
     adopted: Adopted,
 ) -> Present:
     """Reads what is there of a package's items, with the bindings and the shape that were delivered."""
-    bases = _bases(session, contents, side, since)
+    bases = {key: _as_left(base, side, key) for key, base in _bases(session, contents, side, since).items()}
     there = [key for key in contents.items if key in side.by_key]
     # The package's form guides the reading: where several tokens would render to what stands there, the one is taken
     # that the package has.
@@ -107,7 +108,7 @@ def no_longer_there(session: Session, contents: Contents, side: Side, claims: Cl
 def _earlier(session: Session, side: Side, key: Key, present: Item | None, base: Base | None) -> str:
     """The version whose delivery the target shows, if that is an earlier one than the last: what was delivered
     since is no longer there, which no merge of fields would say."""
-    if present is None or base is None or present.form_bytes == base.form_bytes:
+    if present is None or base is None or present.form_bytes == base.form_bytes or key in side.untaken:
         return ""
     shapes = Shapes(side.opened.description.sheets)
     past = [replace(d, delivery=shapes.delivery(d.delivery)) for d in session.ledger.deliveries_of(side.uid, key)]
@@ -134,6 +135,15 @@ def _bases(session: Session, contents: Contents, side: Side, since: Contents | N
         if key in contents.items:
             bases.setdefault(key, Base(item.form, item.states, {}, item.schema))
     return bases
+
+
+def _as_left(base: Base, side: Side, key: Key) -> Base:
+    """The base with what stood there in the end, where the target has not taken what it was asked for: that is no
+    edit, and is asked for once more."""
+    if key not in side.untaken:
+        return base
+    places = side.opened.description.sheets[kind_of(key)].places
+    return replace(base, _form=unfilled(base.form, [one.reversed for one in side.untaken[key]], places))
 
 
 def with_kept_attachments(

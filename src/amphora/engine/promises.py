@@ -7,7 +7,7 @@ from contextlib import contextmanager
 from dataclasses import field
 from enum import StrEnum
 
-from amphora.core.values.errors import AmphoraError, EnvironmentRefused
+from amphora.core.values.errors import AmphoraError, Busy, EnvironmentRefused
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.engine.session import Opened, Session
@@ -84,6 +84,9 @@ class Proving:
                 self.say(name, Kept.HOLDS, kind)
         except Broken as broken:
             self.say(name, Kept.FAILS, kind, str(broken))
+        except Busy as error:
+            # It says nothing of the sheet: an import looks what became of such a call, and makes it again.
+            self.say(name, Kept.UNTOLD, kind, f"{error.message} It was busy just then: prove it again")
         except AmphoraError as error:
             place = f" ({error.place})" if error.place else ""
             self.say(name, Kept.FAILS, kind, f"{error.message}{place}")

@@ -110,7 +110,8 @@ def _uses(side: Side, actions: Mapping[Key, Action]) -> dict[Key, set[Key]]:
     for native_id, image in side.opened.environment.look(list(side.keys)).items():
         key = side.keys[native_id]
         versions = [version for version in (image.live, image.draft) if version is not None]
-        uses[key] = {used for version in versions for used in quick_references(version, side.names, key)}
+        sheet = side.opened.description.sheets.get(image.kind)
+        uses[key] = {used for one in versions for used in quick_references(one, side.names, key, sheet)}
     # What an item will use counts, not what it uses now: a package may let go of something and drop it at once.
     for key, action in actions.items():
         if action.do is not Do.LEAVE:

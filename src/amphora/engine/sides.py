@@ -29,7 +29,8 @@ OWN_ADDRESS = "url:environment"
 @dataclass(frozen=True)
 class Side:
     """An environment as one transport sees it. `keys` and `by_key` give every item its key; `names` are
-    the bindings with which its definitions are read and written; `filled` is what it made of what was delivered.
+    the bindings with which its definitions are read and written; `filled` is what it made of what was delivered,
+    `untaken` what it has not taken of that.
     `turned` are the ids of what was an item when it was delivered, and is one of the environment's own connections by
     now: somebody gave it a password, or a sheet calls it one."""
 
@@ -41,6 +42,14 @@ class Side:
     filled: Mapping[Key, Sequence[Filled]]
     doubtful: tuple[tuple[Key, Listed], ...] = ()
     turned: Mapping[Key, str] = field(default_factory=dict)
+    untaken: Mapping[Key, Sequence[Filled]] = field(default_factory=dict)
+
+    @property
+    def as_asked(self) -> Side:
+        """The same side as if all had been taken that was asked for: what differs then, somebody has edited."""
+        keys = self.filled.keys() | self.untaken.keys()
+        filled = {key: [*self.filled.get(key, ()), *self.untaken.get(key, ())] for key in keys}
+        return replace(self, filled=filled, untaken={}) if self.untaken else self
 
     @property
     def name(self) -> str:
@@ -207,7 +216,9 @@ def _side(
     doubtful = tuple((key, row) for key, row in matches.doubtful if not sheets[row.kind].ids.is_number)
     offered = {supply.native_id for supply in supplies}
     turned = {one.key: one.native_id for one in links if one.native_id in offered and one.key not in matches.by_key}
-    return Side(opened, matches.keys, matches.by_key, supplies, names, filled, doubtful, turned)
+    taken = {key: some for key, all_ in filled.items() if (some := [one for one in all_ if not one.is_untaken])}
+    untaken = {key: some for key, all_ in filled.items() if (some := [one for one in all_ if one.is_untaken])}
+    return Side(opened, matches.keys, matches.by_key, supplies, names, taken, doubtful, turned, untaken)
 
 
 def _bind_supplies(names: Bindings, environment: str, supplies: Sequence[Supply], crosswalk: Crosswalk) -> None:

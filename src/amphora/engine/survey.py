@@ -56,7 +56,8 @@ def survey(
     with uncollected():
         for found in side.opened.environment.read(list(side.keys), "draft"):
             key = side.keys[found.listed.native_id]
-            uses[key] = quick_references(found.definition, side.names, key)
+            sheet = side.opened.description.sheets.get(found.listed.kind)
+            uses[key] = quick_references(found.definition, side.names, key, sheet)
             sizes[key] = len(compact_bytes(found.definition))
     used_by = counts(uses)
     chosen = choose(wanted, side.by_key, environment) if wanted else sorted(side.by_key)

@@ -19,7 +19,7 @@ from amphora.core.values.errors import AmphoraError, EnvironmentRefused, Revisio
 from amphora.core.values.pointers import parse_pointer, with_value, write_pointer
 from amphora.core.values.words import few
 from amphora.engine.emptied import try_emptied
-from amphora.engine.left_out import LEFT_OUT, try_left_out
+from amphora.engine.left_out import LEFT_OUT, try_entries, try_left_out
 from amphora.engine.promises import Broken, Kept, Proving, expected
 from amphora.engine.specimens import first, first_made, make, of_kind, remove, update, write_of
 from amphora.environments.contract import (
@@ -73,6 +73,7 @@ def try_kind(proving: Proving, kind: str) -> None:
         proving.say("an item can be called otherwise", Kept.ODD, kind, words)
     if not sheet.is_fixed:
         try_emptied(proving, kind, there)
+        try_entries(proving, kind, there)
     mine = []
     with proving.trying("what was made can be removed", kind):
         mine = of_kind(proving, kind)

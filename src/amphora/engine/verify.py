@@ -61,9 +61,7 @@ def looked_at(session: Session, environment: str, deliveries: Sequence[Delivery]
     """The same, with what was found there. What the platform never took is not as promised, where losses count; it is
     nobody's edit all the same."""
     side = with_turned(own_side(session.open(environment), session.ledger, session.crosswalk))
-    losses = {key: lost for key, some in side.filled.items() if (lost := [one for one in some if one.is_lost])}
-    if counts_losses:
-        side = replace(side, filled={key: _taken(some) for key, some in side.filled.items()})
+    losses, side = side.untaken, side if counts_losses else side.as_asked
     shapes = Shapes(side.opened.description.sheets)
     turned = tuple(one.key for one in deliveries if one.key in side.turned)
     deliveries = [shapes.delivery(one) for one in deliveries if one.key not in side.turned]
@@ -105,7 +103,7 @@ def _with(look: Look, filled: Mapping[Key, Sequence[Filled]]) -> dict[Key, Item]
 
 
 def _taken(filled: Sequence[Filled]) -> list[Filled]:
-    return [one for one in filled if not one.is_lost]
+    return [one for one in filled if not one.is_untaken]
 
 
 def _unread(session: Session, side: Side, deliveries: Sequence[Delivery]) -> dict[Key, frozenset[str]]:

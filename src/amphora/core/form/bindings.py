@@ -23,18 +23,29 @@ MISSING: Final = _Missing()
 """No value: other than null, which is one."""
 
 
+_NO_WORD: Final = re.compile(r"(?=.*[^\W\d_])(?:.*[@:/~].*|(?=.*\d).{4,})", re.DOTALL)
+"""A letter, and a sign that stands in no word, or a digit beside it in more than a few characters."""
+
+
 @dataclass(frozen=True, slots=True)
 class IdStyle:
     """How an environment's ids look.
 
     `pattern` matches an id inside a text. `joiner` stands between an item's id and a part's where a
     part is named by both (`T1#price`); empty where a part's id stands alone, unique in the environment. `mark` is a
-    letter that every id holds, if there is one: a text without it needs no search.
+    letter that every id holds, if there is one: a text without it needs no search. `has_words` says that people may
+    have chosen them: one that looks like a word or a number is an id only where a kind sheet says so.
     """
 
     pattern: str
     joiner: str = ""
     mark: str = ""
+    has_words: bool = False
+
+    def tells(self, text: str) -> bool:
+        """Whether a text by itself, at a place of which nobody has said anything, is enough to be taken for the id
+        that it equals. `mill` may be a tag as well; `3f2a-77c1` and `oils/early` are not written by chance."""
+        return not self.has_words or bool(_NO_WORD.fullmatch(text))
 
 
 @dataclass

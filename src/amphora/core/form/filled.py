@@ -26,16 +26,28 @@ from amphora.core.values.tokens import is_secret
 @dataclass(frozen=True)
 class Filled:
     """One place (RFC 6901, elements of named arrays under their names; with ORDER behind it the names in such an
-    array): what was asked for, and what came of it; MISSING where there was nothing."""
+    array): what was asked for, and what came of it; MISSING where there was nothing. `has_stayed` where nothing has
+    come of it: what was there before is there still."""
 
     at: str
     asked: Json
     found: Json
+    has_stayed: bool = False
 
     @property
     def is_added(self) -> bool:
         """Whether the platform only added what nobody had said anything about."""
         return self.asked is MISSING
+
+    @property
+    def is_untaken(self) -> bool:
+        """Whether the platform has not taken what was asked for, which is no way of writing it."""
+        return self.has_stayed or self.is_lost
+
+    @property
+    def reversed(self) -> Filled:
+        """The same the other way round: what was found asked for."""
+        return Filled(self.at, self.found, self.asked)
 
     @property
     def is_order(self) -> bool:
@@ -63,13 +75,13 @@ class Filled:
     def to_json(self) -> Json:
         """As it stands in the ledger: a list with the value, or an empty one for none."""
         asked, found = ([] if value is MISSING else [value] for value in (self.asked, self.found))
-        return [self.at, asked, found]
+        return [self.at, asked, found, *([True] if self.has_stayed else [])]
 
     @staticmethod
     def from_json(row: Json) -> Filled:
         """The inverse of `to_json`."""
-        at, asked, found = row
-        return Filled(at, asked[0] if asked else MISSING, found[0] if found else MISSING)
+        at, asked, found, *stayed = row
+        return Filled(at, asked[0] if asked else MISSING, found[0] if found else MISSING, bool(stayed))
 
 
 @dataclass(frozen=True)

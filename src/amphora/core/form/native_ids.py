@@ -11,6 +11,7 @@ from collections.abc import Callable, Mapping
 from functools import cache
 from urllib.parse import quote, unquote
 
+from amphora.core.form.bindings import IdStyle
 from amphora.core.form.kinds import Ids
 from amphora.core.form.places import PART, REST
 
@@ -92,6 +93,11 @@ def id_pattern(ids: IdsOf) -> str:
         if one.space
     }
     return f"(?:{'|'.join(sorted(forms))})" if forms else r"(?!)"
+
+
+def style_of(ids: IdsOf) -> IdStyle:
+    """How ids look that a platform has by itself: of all kinds, or only of those that are counted by themselves."""
+    return IdStyle(id_pattern(ids), "", MARK if any(one.space for one in ids.values()) else "", has_words=True)
 
 
 _UNQUOTED = r"[^'\"(){}]*?"

@@ -48,7 +48,9 @@ def parts_named(item: Item, sheet: KindSheet | None) -> Iterator[tuple[str, Part
 
 def parts_used(definition: Json, sheet: KindSheet | None, names: Bindings, own: Key) -> set[PartUse]:
     """The uses in a native definition, of items that have a name. Those of its own parts are nobody's business."""
-    tokens = (parse_token(text) for native in natives_in(definition, names) if (text := names.token_of(native)))
+    tokens = (
+        parse_token(text) for native in natives_in(definition, names, sheet) if (text := names.token_of(native))
+    )
     found = {PartUse(token.key, token.part) for token in tokens if token and token.part is not None}
     for _, name, spot, beside in spotted(definition, sheet) if sheet and sheet.parts_by else ():
         part = spot.part_of

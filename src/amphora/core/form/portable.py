@@ -249,7 +249,7 @@ class Reader:
             return self._text(text)
         # A reference that no sheet declares. It has to be rewritten all the same, or it would point into the source;
         # `check` reports it, so that somebody may mend the sheet.
-        if not spot.refer and (token := self._token_of(text)):
+        if not spot.refer and (token := self._token_of(text)) and self.names.style.tells(text):
             return token
         return escape(text)
 

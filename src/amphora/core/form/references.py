@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from amphora.core.form.bindings import Bindings
+from amphora.core.form.kinds import KindSheet
+from amphora.core.form.spots import reference_values
 from amphora.core.values.keys import Key
 from amphora.core.values.model import Json
 from amphora.core.values.tokens import is_of_item
@@ -13,15 +15,16 @@ SHORTEST_ID = 5
 """No id inside a text is as short as this."""
 
 
-def quick_references(definition: Json, names: Bindings, own: Key) -> set[Key]:
+def quick_references(definition: Json, names: Bindings, own: Key, sheet: KindSheet | None) -> set[Key]:
     """The keys of the items that a native definition names, as whole values or inside texts. Linear in
-    the size of the definition; declared and undeclared places count alike."""
-    found = {names.owner_of(native) for native in natives_in(definition, names)}
+    the size of the definition; declared and undeclared places count alike, but for ids that are words."""
+    found = {names.owner_of(native) for native in natives_in(definition, names, sheet)}
     return {key for key in found if key and key != own and is_of_item(key)}
 
 
-def natives_in(definition: Json, names: Bindings) -> set[str]:
+def natives_in(definition: Json, names: Bindings, sheet: KindSheet | None) -> set[str]:
     """Whatever in a native definition may be an id: whole values, and what looks like one inside texts."""
+    style = names.style
     texts: set[str] = set()
     waiting = [definition]
     while waiting:
@@ -34,6 +37,10 @@ def natives_in(definition: Json, names: Bindings) -> set[str]:
         elif isinstance(value, str) and len(value) > 1:
             texts.add(value)
     found = {value for value in texts if names.may_be_id(value)}
+    # Rarely: to look at places costs ten times as much as to look at texts.
+    if words := {value for value in found if not style.tells(value)}:
+        said = {value for _, value, _ in reference_values(definition, sheet)} if sheet else set[str]()
+        found -= words - said
     # One search through all of them: to begin one takes longer than most texts are. Nothing goes on over what parts
     # them.
     searched = "\0".join(value for value in texts if len(value) > SHORTEST_ID and names.may_hold_ids(value))

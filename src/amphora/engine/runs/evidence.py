@@ -6,10 +6,10 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import field, replace
 
 from amphora.core.form.bindings import Bindings
-from amphora.core.form.kinds import KindSheet
+from amphora.core.form.kinds import KindSheet, Sheets
 from amphora.core.form.parts import parts_gone, parts_used
 from amphora.core.form.places import PartOf, values_at
-from amphora.core.form.references import quick_references
+from amphora.core.form.references import natives_in, quick_references
 from amphora.core.form.spots import titled_ids
 from amphora.core.form.visit import with_texts
 from amphora.core.plan.fates import Evidence
@@ -235,7 +235,7 @@ def usage_of(stage: Stage, evidence: Sequence[Evidence]) -> Usage:
             keys[one.now.native_id] = one.key
         if one.before:
             was.bind(one.key, one.before.native_id)
-    used = {one.key: _used(one.before, was, one.key) for one in evidence if one.before}
+    used = {one.key: _used(one.before, was, one.key, sheets) for one in evidence if one.before}
     named = frozenset[str]().union(*(sheet.names_by_title for sheet in sheets.values()))
     gone = {one.key: parts for one in evidence if (parts := _parts_gone(one, sheets))}
     # Reading the whole target is what costs most here; where nobody has to be asked nobody is.
@@ -254,7 +254,7 @@ def usage_of(stage: Stage, evidence: Sequence[Evidence]) -> Usage:
     told = environment if isinstance(environment, ByDescription) else None
     for native_id, image in environment.look([row.native_id for row in rows]).items():
         key = keys.get(native_id, f"outside:{native_id}")
-        uses.setdefault(key, set()).update(_used(image, names, key))
+        uses.setdefault(key, set()).update(_used(image, names, key, sheets))
         titles[key] = image.states.title
         sheet = sheets.get(image.kind)
         found = [use for v in _versions(image) for use in parts_used(v, sheet, names, key)] if gone else []
@@ -291,14 +291,16 @@ def _versions(image: Image | None) -> list[Json]:
     return [version for version in (image.live, image.draft) if version is not None] if image else []
 
 
-def _used(image: Image | None, names: Bindings, key: Key) -> set[Key]:
-    found = {used for version in _versions(image) for used in quick_references(version, names, key)}
+def _used(image: Image, names: Bindings, key: Key, sheets: Sheets) -> set[Key]:
+    sheet, mine = sheets.get(image.kind), image.native_id
+    found = {used for version in _versions(image) for used in quick_references(version, names, key, sheet)}
     # A reference to itself matters as well: such an item has to be made again bare.
-    mine = image.native_id if image else ""
-    return found | ({key} if mine and any(_names_itself(version, mine) for version in _versions(image)) else set())
+    return found | ({key} if any(_names(version, mine, names, sheet) for version in _versions(image)) else set())
 
 
-def _names_itself(definition: Json, native_id: str) -> bool:
+def _names(definition: Json, native_id: str, names: Bindings, sheet: KindSheet | None) -> bool:
+    if not names.style.tells(native_id):
+        return native_id in natives_in(definition, names, sheet)
     found: list[str] = []
     with_texts(definition, lambda text: found.append(text) if native_id in text else None)
     return bool(found)

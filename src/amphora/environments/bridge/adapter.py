@@ -8,10 +8,9 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, nullcontext, suppress
 from dataclasses import replace
 
-from amphora.core.form.bindings import IdStyle
 from amphora.core.form.kinds import Ids
 from amphora.core.form.native import laid_over
-from amphora.core.form.native_ids import MARK, closed_id, id_pattern
+from amphora.core.form.native_ids import closed_id, style_of
 from amphora.core.form.places import values_at
 from amphora.core.form.settled import without_volatile
 from amphora.core.plan.states import Image
@@ -68,7 +67,7 @@ class Bridge(Byproducts):
                 loads_in_pieces=True,
                 is_guarded=all(part.is_guarded for part in parts),
             ),
-            id_style=IdStyle(id_pattern(self.ids), "", MARK if any(one.space for one in self.ids.values()) else ""),
+            id_style=style_of(self.ids),
             sheets={
                 kind: replace(part.kind, reads=frozenset((*part.definition, *part.more)))
                 for kind, part in self.sheet.items.items()

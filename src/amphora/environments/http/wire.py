@@ -73,13 +73,14 @@ def description_of(table: Mapping[str, Any]) -> Description:
     """The inverse; KeyError, TypeError or SheetFault where it is none. Kind sheets are read as strictly as any."""
     # A newer server may have capabilities that we have never heard of: they only add.
     can = {name: bool(value) for name, value in table["capabilities"].items() if name in Capabilities.__annotations__}
+    ids = {name: str(value) for name, value in table["ids"].items() if name != "has_words"}
     return Description(
         str(table["uid"]),
         str(table["release"]),
         str(table["region"]),
         str(table["base_url"]),
         Capabilities(**can),
-        IdStyle(**{name: str(value) for name, value in table["ids"].items()}),
+        IdStyle(**ids, has_words=table["ids"].get("has_words") is True),
         # Read as strictly as one of ours: a misspelt line in it would be a rule that nobody obeys.
         {kind: parse_sheet(source, kind) for kind, source in table["kinds"].items()},
         # None is an answer of its own: a server that can't tell must not look like one without any.
