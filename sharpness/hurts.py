@@ -16,6 +16,7 @@ FAULTS, PLAN, MERGE = "tests/faults/test_faults.py", "tests/core/test_restoratio
 CROSSING, TRUST = "tests/contract/test_crossing.py", "tests/program/test_trust.py"
 DECIDING, DOCKETS = "tests/program/test_deciding.py", "tests/program/test_docket_file.py"
 HELD, HALF = "tests/contract/test_held.py", "tests/contract/test_half_way.py"
+SMALL = "tests/contract/test_small_platforms.py"
 SHAPES, NODERED = "tests/program/test_shapes.py", "tests/contract/test_nodered.py"
 NAMING, SECRETS = "tests/core/test_naming.py", "tests/core/test_secrets.py"
 
@@ -45,7 +46,12 @@ HURTS = (
     Hurt("what was off for a change stays off when a run goes on", "engine/resume.py", "    was_on = {key: before.states.is_on for key in there if (before := mine[key].before)}\n", "    was_on = {}\n", (HALF,)),
     Hurt("what a killed run made is nobody's when it has gone on", "engine/resume.py", "    stage.ledger.journal.found(", "    (lambda *_: None)(", (HALF,)),
     Hurt("half of the rows are taken for all of them", "engine/resume.py", "    if loading:\n", "    if False:\n", (HALF,)),
-    Hurt("what a platform ignored is taken for its habit", "engine/habits.py", "            some = [one for one in some if one.at not in ignored]\n", "            pass\n", (HALF, HELD)),
+    Hurt("what a platform ignored is taken for its habit", "engine/habits.py", "            some = [replace(one, has_stayed=one.at in ignored) for one in some]\n", "            pass\n", (HALF, HELD)),
+    Hurt("an entry that a platform keeps is taken for its habit", "engine/habits.py", "            ignored |= {one.at for one in kept_entries(new, was_asked, places)}\n", "", (SMALL,)),
+    Hurt("what a platform has not taken is somebody's edit ever after", "engine/present.py", "    if key not in side.untaken:\n        return base\n", "    return base\n", (SMALL,)),
+    Hurt("a tag becomes a reference to what is called like it", "core/form/portable.py", " and self.names.style.tells(text):\n", ":\n", ("tests/core/test_needs.py",)),
+    Hurt("a tag keeps what is called like it from being removed", "core/form/references.py", "        found -= words - said\n", "        pass\n", ("tests/core/test_needs.py",)),
+    Hurt("what was only journalled as begun is never told from what was", "engine/runs/carrier.py", "                self._forgo(portion[0].number)\n", "                pass\n", (FAULTS,)),
     Hurt("an unset secret is sent as null", "environments/bridge/bodies.py", "        kept += [at for at in secret_places(shown, part.kind) if not holds(write.definition, at)]\n", "", (HALF,)),
     Hurt("numbers that were given to something else are written back", "core/form/native.py", "    ours, theirs = without_volatile(new, sheet), ", "    ours, theirs = new, ", (HALF,)),
     Hurt("a run ends where something was only saved again", "engine/runs/carrier.py", "            if may_be_saved and ", "            if False and ", (HALF,)),

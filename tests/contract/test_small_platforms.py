@@ -74,11 +74,13 @@ class Racks:
 def test_what_is_taken_along_is_shown_and_needs_consent_of_its_own(tmp_path: Path) -> None:
     racks = {f"r{n}": {"id": f"r{n}", "kind": "rack", "name": f"Rack {n}", "note": ""} for n in (1, 2)}
     one, two = Racks("one", racks), Racks("two", {})
-    names = ("rack", "jar", "label")
+    names, held = ("rack", "jar", "label"), {"jar": ["rack"], "label": ["jar"]}
     sheet = 'bridge = "racks"\nkinds = ["rack.toml", "jar.toml", "label.toml"]\n[about]\n'
     (tmp_path / "racks.toml").write_text(sheet + 'uid = { get = "/about", at = "$.uid" }\n' + RACKS, "utf-8")
     for kind in names:
-        (tmp_path / f"{kind}.toml").write_text(f'kind = "{kind}"\n', "utf-8")
+        # Ids of two letters are ids only where a sheet says so.
+        refers = "".join(f'[[refers]]\nat = "$.{to}"\nto = ["{to}"]\n' for to in held.get(kind, ()))
+        (tmp_path / f"{kind}.toml").write_text(f'kind = "{kind}"\n{refers}', "utf-8")
 
     with pair(tmp_path, "racks", one, two) as run:
         run("export", "here", "Rack 1", "Rack 2", "--as", "p")
@@ -380,7 +382,7 @@ class Quirky:
         first = {"id": 1, "name": "first", "rev": 1, "a": "x", "b": "y", "key": ""}
         self.quirk, self.calls, self.refused = quirk, 0, 2
         first |= {"a": {"x": 1, "y": 2}} if quirk == "members" else {}
-        first |= {"a": [{"y": 1}, {"y": 2}]} if quirk == "turns" else {}
+        first |= {"a": [{"y": 1}, {"y": 2}]} if quirk in ("turns", "merges") else {}
         self.things: dict[int, dict[str, Any]] = {1: first}
 
     def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
@@ -431,6 +433,8 @@ class Quirky:
             self.things[number] = {**one, **body, "rev": one["rev"] + 1}
         elif method == "PUT":
             # Some have defaults that look like what anybody would write.
+            if self.quirk == "merges":
+                body = {**body, "a": [*body["a"], *(entry for entry in one["a"] if entry not in body["a"])]}
             left = {"keeps": {}, "returns": {"a": "x", "b": "y"}}.get(self.quirk, {"a": "", "b": ""})
             self.things[number] = {**one, **left, **body, "rev": one["rev"] + (self.quirk != "still")}
         return 200, self.things.get(number, {}), {}
@@ -473,6 +477,7 @@ def test_what_a_busy_platform_turns_away_is_tried_again_and_then_put_back(tmp_pa
         ("renames", 0, "the platform renames"),
         ("fills", 0, "the platform writes its own way: /b"),
         ("turns", 0, "the platform lists /a in an order of its own: unordered in the kind sheet"),
+        ("merges", 1, "an entry of 'a' was left out and is still there: entries that go by calls of their own"),
         ("still", 1, "its revision is the same after it was changed"),
         ("keeps", 1, "'a' was left out and is still there"),
         ("returns", 0, "both are there"),
@@ -533,7 +538,8 @@ def test_what_a_platform_never_takes_is_not_as_promised_and_nobodys_edit(tmp_pat
         assert "that is taken for as promised" not in told
         assert "thing:second: not taken there as it was written" in run("verify", "p", "there", code=1).out
         assert "Nothing in there was edited" in run("edits", "there").out
-        assert "Nothing to do" in run("import", "p", "there", "--yes").out
+        # It is no edit, and is asked for once more.
+        assert "changed in p 1.0.0" in run("compare", "p", "there", code=1).out
         # What somebody enters there is theirs.
         there.things[2] |= {"b": "theirs", "rev": 9}
         assert "not taken there" not in run("verify", "p", "there", code=1).out
@@ -543,6 +549,32 @@ def test_what_a_platform_never_takes_is_not_as_promised_and_nobodys_edit(tmp_pat
         (tmp_path / "thing.toml").write_text(f'{THING}volatile = ["$.b"]\n', "utf-8")
         run("verify", "p", "there")
         assert "is as it was before" in run("undo", "last", "--yes").out
+
+
+def test_what_was_not_taken_is_asked_for_once_more(tmp_path: Path) -> None:
+    there = Quirky("drops")
+    with second_carried(tmp_path, there) as run:
+        run("import", "p", "there", "--yes", code=1)
+        # This platform takes in a change what it doesn't take in a creation.
+        assert "0 created, 1 updated; 1 item verified" in run("import", "p", "there", "--yes").out
+        assert there.things[2]["b"] == "y"
+        assert "Nothing to do" in run("import", "p", "there", "--yes").out
+
+
+def test_an_entry_that_a_platform_keeps_is_nobodys_edit(tmp_path: Path) -> None:
+    here, there = Quirky("merges"), Quirky("merges")
+    there.things.clear()
+    (tmp_path / "small.toml").write_text(SMALL, "utf-8")
+    (tmp_path / "thing.toml").write_text(THING, "utf-8")
+    with pair(tmp_path, "small", here, there) as run:
+        run("export", "here", "*", "--as", "p")
+        run("import", "p", "there", "--yes")
+        here.things[1] |= {"a": [{"y": 2}], "rev": 2}
+        run("export", "here", "*", "--as", "p")
+        assert "something else stands at a" in run("import", "p", "there", "--yes", code=1).out
+        assert "thing:first: not taken there as it was written" in run("verify", "p", "there", code=1).out
+        assert "Nothing in there was edited" in run("edits", "there").out
+        assert "was put back" not in run("compare", "p", "there", code=1).out
 
 
 def test_what_a_platform_lists_in_an_order_of_its_own_is_as_promised_element_by_element(tmp_path: Path) -> None:

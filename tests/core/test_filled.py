@@ -7,7 +7,7 @@ from typing import Any
 from hypothesis import given
 from hypothesis import strategies as st
 
-from amphora.core.form.filled import Filled, filled_in, stayed, unfilled
+from amphora.core.form.filled import Filled, filled_in, kept_entries, stayed, unfilled
 from amphora.core.form.places import Places, Spot
 
 PLACES = Places([("$.columns", Spot(named_by="name")), ("$.columns[*].type", Spot(named_by="name"))])
@@ -56,3 +56,26 @@ def test_an_order_that_never_changes_was_not_taken() -> None:
     off = filled_in(columns("a", "b"), columns("b", "a"), PLACES)
     assert stayed(off, columns("b", "a"), PLACES) == off
     assert stayed(off, columns("a", "b"), PLACES) == []
+
+
+def test_an_entry_that_was_to_go_and_is_there_still_was_not_taken() -> None:
+    def kept(before: list[Any], asked: list[Any], found: list[Any]) -> bool:
+        off = filled_in({"lines": asked}, {"lines": found}, PLACES)
+        return kept_entries(off, {"lines": before}, PLACES) == off
+
+    one, two, new = {"n": 1}, {"n": 2}, {"n": 3}
+    assert kept([one, two], [two], [two, one])
+    assert kept([one, one], [one], [one, one, new])
+    # What the platform adds by itself was never asked for, and stood in no form of before.
+    assert not kept([one, two], [two], [two, new])
+    assert not kept([one], [one, two], [one, two, new])
+    off = filled_in(columns("a", b=1), columns("a", "c", "b"), PLACES)
+    assert [one.at for one in kept_entries(off, columns("b", "c"), PLACES)] == ["/columns/c", "/columns/b"]
+    assert kept_entries(off, columns("a"), PLACES) == []
+
+
+def test_what_has_stayed_is_kept_with_what_it_is() -> None:
+    for one in (Filled("/a", 1, 2, True), Filled("/a", 1, 2)):
+        assert Filled.from_json(one.to_json()) == one
+        assert one.is_untaken is one.has_stayed
+    assert Filled("/a", 1, 2).to_json() == ["/a", [1], [2]]

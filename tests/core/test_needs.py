@@ -11,6 +11,7 @@ import pytest
 from amphora.core.checks import check
 from amphora.core.form.bindings import Bindings, IdStyle
 from amphora.core.form.kinds import parse_sheet
+from amphora.core.form.portable import to_portable
 from amphora.core.form.references import quick_references
 from amphora.core.form.settings import type_of
 from amphora.core.needs.crosswalk import Crosswalk, MapState, resolve, row_name
@@ -231,3 +232,22 @@ def test_a_connection_without_a_name_is_told_by_where_it_leads_and_written_down_
 )
 def test_what_a_config_node_without_a_name_is_told_as(node: dict[str, Any], told: str) -> None:
     assert FileItem("connection", {"id": "n1", **node}).told(None) == told
+
+
+@pytest.mark.parametrize(
+    ("text", "is_id"),
+    [
+        *[(text, False) for text in ("mill", "lab pool", "12", "2026-11-30", "v2", "Öl", "3.9.1", "10.0.0.1", "q-1")],
+        *[(text, True) for text in ("pr-2", "3f2a-77c1", "oils/early", "ada@x", "chart~1", "7f3a")],
+    ],
+)
+def test_a_word_is_an_id_only_where_a_sheet_says_so(text: str, is_id: bool) -> None:
+    sheet = parse_sheet('kind = "watch"\n[[refers]]\nat = "$.of"\nto = ["pool"]')
+    names = Bindings(IdStyle("(?!)", has_words=True), {"pool:mill": text})
+    token = "amphora:pool:mill"
+    read = to_portable({"of": text, "tags": [text]}, sheet, names, key="watch:w").form
+    assert read == {"of": token, "tags": [token if is_id else text]}
+    assert quick_references({"tags": [text]}, names, "watch:w", sheet) == ({"pool:mill"} if is_id else set())
+    assert quick_references({"of": text}, names, "watch:w", sheet) == {"pool:mill"}
+    # Elsewhere ids are what the environment says they are.
+    assert IdStyle("(?!)").tells(text)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
-from amphora.core.form.filled import Filled, Learned, filled_in, stayed
+from amphora.core.form.filled import Filled, Learned, filled_in, kept_entries, stayed
 from amphora.core.values.keys import Key
 from amphora.core.values.pointers import parse_pointer
 from amphora.core.values.tokens import is_secret
@@ -49,6 +49,9 @@ def learn(session: Session, opened: Opened, run: Run, look: Look) -> dict[Key, L
             ignored = _ignored(
                 opened.environment, image.kind, stayed(new, form_of(bare, asked, key, was.newest), places)
             )
+            # With what is known of the platform taken back: an entry that it adds to each list was never asked for.
+            was_asked = form_of(look.side, asked, key, was.newest)
+            ignored |= {one.at for one in kept_entries(new, was_asked, places)}
             some = [replace(one, has_stayed=one.at in ignored) for one in some]
         if some:
             found[key] = Learned(tuple(some), form)

@@ -332,9 +332,10 @@ class Ledger:
 
     def _write_deliveries(self, run: Run, deliveries: Sequence[Delivery], custody: str) -> None:
         first, at = next_seq(self._db, len(deliveries)), self._clock()
-        # What an environment made of it holds on until somebody has looked again.
+        # What an environment made of it holds on until somebody has looked again; what it had not taken is asked for
+        # once more.
         query = "select key, filled from deliveries where uid = ? and filled <> '[]' and void_by is null order by id"
-        filled = {row["key"]: row["filled"] for row in self._db.rows(query, (run.uid,))}
+        filled = {row["key"]: _taken(row["filled"]) for row in self._db.rows(query, (run.uid,))}
         rows = []
         for seq, one in enumerate(deliveries, first):
             base = one.base
@@ -353,6 +354,10 @@ class Ledger:
         claims = [(one.package, one.source_uid, one.key, run.uid) for one in deliveries]
         self._db.do_many("delete from claims where package = ? and source_uid = ? and key = ? and uid = ?", claims)
         self._db.do_many("insert into claims values (?, ?, ?, ?, ?)", [(*claim, custody) for claim in claims])
+
+
+def _taken(filled: str) -> str:
+    return dumped([one for one in json.loads(filled) if not Filled.from_json(one).is_untaken])
 
 
 def _delivery(row: Any) -> Delivery:

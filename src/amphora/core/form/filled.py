@@ -3,6 +3,7 @@ after a write, and taken back on every later look, so that nobody's hand is seen
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Sequence
 
 from amphora.core.form.bindings import MISSING
@@ -134,6 +135,30 @@ def stayed(filled: Iterable[Filled], before: Json, places: Places) -> list[Fille
         return list(there) if one.is_order and isinstance(there, ByName) else in_order(there)
 
     return [one for one in filled if (there := was(one)) is not MISSING and _is_same(there, one.found)]
+
+
+def kept_entries(filled: Iterable[Filled], before: Json, places: Places) -> list[Filled]:
+    """Those places where entries of an array stand that stood there before and were not asked for any more."""
+    form = by_name(before, places.walk(before))
+
+    def is_kept(one: Filled) -> bool:
+        if one.is_order:
+            return False
+        if one.is_added:
+            # An entry of an array by names.
+            return isinstance(_at(form, steps_in(form, one.way[:-1])), ByName) and _stood(form, one)
+        was = in_order(_at(form, steps_in(form, one.way)))
+        if not all(isinstance(some, list) for some in (one.asked, one.found, was)):
+            return False
+        asked, found, stood = (Counter(map(loose_digest, some)) for some in (one.asked, one.found, was))
+        return bool((found - asked) & stood)
+
+    return [one for one in filled if is_kept(one)]
+
+
+def _stood(form: Json, one: Filled) -> bool:
+    there = _at(form, steps_in(form, one.way))
+    return there is not MISSING and _is_same(in_order(there), one.found)
 
 
 def unfilled(form: Json, filled: Sequence[Filled], places: Places) -> Json:
