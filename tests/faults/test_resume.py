@@ -42,9 +42,12 @@ def alike(found: dict[str, str]) -> dict[str, list[str]]:
 def stopped(ground: Ground, path: Path, at: int, fault: Fault) -> str:
     """The state of an import that is kept where trouble meets it."""
     try:
-        return bring(ground, path, at, fault, **KEEP).run.state
+        run = bring(ground, path, at, fault, **KEEP).run
     except Killed:
         return "running"
+    # What was not begun must never be taken for what was.
+    assert {one.state for one in ground.session().ledger.journal.steps(run)} <= {"done", "failed", "uncertain"}
+    return run.state
 
 
 @pytest.mark.parametrize("fault", FAULTS)
