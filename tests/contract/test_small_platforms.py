@@ -551,6 +551,20 @@ def test_what_a_platform_never_takes_is_not_as_promised_and_nobodys_edit(tmp_pat
         assert "is as it was before" in run("undo", "last", "--yes").out
 
 
+def test_a_secret_that_is_missing_is_a_task_until_it_is_there(tmp_path: Path) -> None:
+    here, there = Quirky(""), Quirky("fills")
+    here.things[1] |= {"name": "second", "key": "w0rd"}
+    (tmp_path / "small.toml").write_text(SMALL, "utf-8")
+    (tmp_path / "thing.toml").write_text(THING, "utf-8")
+    with pair(tmp_path, "small", here, there) as run:
+        run("export", "here", "second", "--as", "p")
+        # What the platform makes of the rest is learned; that it lacks the secret is none of its ways.
+        assert "1 secret" in run("import", "p", "there", "--yes").out
+        assert "Enter secret second-key" in run("aftercare", "there").out
+        there.things[2] |= {"key": "by hand", "rev": 9}
+        assert "secret" not in run("aftercare", "there").out
+
+
 def test_what_was_not_taken_is_asked_for_once_more(tmp_path: Path) -> None:
     there = Quirky("drops")
     with second_carried(tmp_path, there) as run:

@@ -232,6 +232,8 @@ CASES: list[tuple[str, Level, Situation, Situation]] = [
     ),
     ("secret-in-clear", E, S({"api_key": "k-991-loud"}), S({"api_key": "amphora:secret:k"})),
     ("secret-in-clear", E, S({"x": "Bearer abcdefghijklmnop1"}), S({"x": "Bearer of news"})),
+    ("mask-in-place", W, S({"headers": "********"}), S({"headers": "** see below **", "rating": "**"})),
+    ("mask-in-place", W, S({"lines": [{"word": "•••"}]}), S({"lines": [{"word": "amphora:secret:w"}]})),
     ("random-looking", W, S({"note": f"use {KEY} here"}), S({"note": f"use {KEY.lower()} here"})),
     ("random-looking", W, S({"note": KEY}), S({"note": "TheSecondPressingOfTheYear2026"})),
     # What a member is called is no key, wherever it is named.
@@ -386,15 +388,15 @@ def test_each_rule_and_its_near_miss(case: tuple[str, Level, Situation, Situatio
 NAMED = {
     "item": "item-missing part-missing reference-empty reference-unfit reference-plain unbound-id item-differs"
     " draft-newer undeclared-reference need-open setting-unfit need-other-type needs-share connection-broken"
-    " object-missing need-later secret-to-enter secret-in-clear random-looking source-url-in-text source-host-in-text"
-    " source-id-in-text address-inside address-in-text region-bound kind-unknown schema-other conversion-drops conversion-unfit"
+    " object-missing need-later secret-to-enter secret-in-clear mask-in-place random-looking source-url-in-text"
+    " source-host-in-text source-id-in-text address-inside address-in-text region-bound kind-unknown schema-other conversion-drops conversion-unfit"
     " feature-missing item-turned name-taken id-taken limit-exceeded local-edits other-claim other-ledger would-retire column-lost"
     " part-in-use cycle-unbreakable",
     "place": "item-missing part-missing reference-empty reference-unfit reference-plain unbound-id"
-    " undeclared-reference need-later setting-unfit secret-in-clear random-looking source-url-in-text"
+    " undeclared-reference need-later setting-unfit secret-in-clear mask-in-place random-looking source-url-in-text"
     " source-host-in-text source-id-in-text address-inside address-in-text local-edits conversion-unfit",
     "next_step": "item-missing part-missing item-differs draft-newer need-open setting-unfit need-other-type needs-share"
-    " secret-in-clear region-bound other-ledger conversion-unfit permission-missing signature-missing signature-doubtful",
+    " secret-in-clear mask-in-place region-bound other-ledger conversion-unfit permission-missing signature-missing signature-doubtful",
     "mark": "secret-in-clear random-looking",
 }
 """What the findings of each rule name beside their sentence."""

@@ -8,11 +8,13 @@ import re
 import secrets
 from dataclasses import replace
 
+from amphora.core.checks.portability import texts
 from amphora.core.form.filled import filled_in
 from amphora.core.form.native import to_native
 from amphora.core.form.native_ids import MARK
 from amphora.core.form.portable import to_portable
-from amphora.core.form.spots import spotted
+from amphora.core.form.spots import is_mask, spotted
+from amphora.core.merge.phrase import place_phrase
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, NotReady
 from amphora.core.values.next_step import advice
 from amphora.core.values.pointers import write_pointer
@@ -81,6 +83,7 @@ def _read_only(proving: Proving) -> None:
     with proving.trying("no declared secret is shown"):
         _masked(proving)
     if isinstance(environment, ByDescription):
+        _without_masks(proving)
         _without_slips(proving, environment)
 
 
@@ -190,6 +193,20 @@ def _masked(proving: Proving) -> None:
         for at, value, spot, _ in spotted(found.definition, sheet):
             if spot.is_secret and value not in (None, "", MASK):
                 raise Broken(f"{found.listed.states.title!r} shows the secret at {write_pointer(at)}")
+
+
+def _without_masks(proving: Proving) -> None:
+    """A mask that no line calls a secret would be packed, and written over the secret of another environment."""
+    promise = "masks of secrets stand where the kind sheets say secret"
+    with proving.trying(promise):
+        environment, told = proving.environment, dict[str, dict[str, None]]()
+        for found in environment.read([row.native_id for row in environment.index()[:MOST_READ]]):
+            for place, text in texts(found.definition):
+                if is_mask(text):
+                    told.setdefault(found.listed.kind, {})[place_phrase(re.sub(r"\d+", "*", place))] = None
+        for kind, places in told.items():
+            words = f"what stands at {few(list(places), 8)} looks like one: secret in the kind sheet"
+            proving.say(promise, Kept.FAILS, kind, words)
 
 
 def _files(proving: Proving) -> None:

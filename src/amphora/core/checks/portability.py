@@ -15,9 +15,10 @@ from amphora.core.checks.context import CheckContext, Rule, Todo
 from amphora.core.form.addresses import addresses_in, shown_address
 from amphora.core.form.glance import may_hold
 from amphora.core.form.secrets import sealed, to_silence
-from amphora.core.form.spots import region_values
+from amphora.core.form.spots import MASK_SIGNS, is_mask, region_values
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Finding, Item, Json, Leak, Level
+from amphora.core.values.next_step import advice
 from amphora.core.values.pointers import Pointer, write_pointer
 
 FAMILY = "portability"
@@ -28,6 +29,7 @@ _IN_WORDS = frozenset(b"+/_-.0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNO
 _WORDS_ALIKE = bytes(ord("w") if code in _IN_WORDS else ord(" ") for code in range(256))
 SHORTEST_ID = 6
 _LONGER = b"w" * 24
+_MASKED = tuple(sign.encode() * 3 for sign in MASK_SIGNS)
 FEW = 16
 
 
@@ -56,6 +58,21 @@ def random_looking(context: CheckContext) -> Iterable[Finding]:
             place=leak.place,
             mark=leak.mark,
         )
+
+
+def mask_in_place(context: CheckContext) -> Iterable[Finding]:
+    """What a platform shows in place of a secret stands where none is declared: it would be written as it is."""
+    for item in suspects(context).masked:
+        for place, text in texts(item.form):
+            if is_mask(text):
+                yield context.finding(
+                    "mask-in-place",
+                    Level.WARNING,
+                    f"{item.states.title!r} holds what looks like the mask of a secret: {text}.",
+                    item=item.key,
+                    place=place,
+                    next_step=advice("Name the place under secret in its kind sheet, and export it again."),
+                )
 
 
 def _leaks(context: CheckContext, is_sure: bool) -> Iterator[tuple[Item, Leak]]:
@@ -197,6 +214,7 @@ class Suspects:
     """The items that are worth a walk, for each rule."""
 
     secret: list[Item] = field(default_factory=list)
+    masked: list[Item] = field(default_factory=list)
     host: list[Item] = field(default_factory=list)
     id: list[Item] = field(default_factory=list)
     address: list[Item] = field(default_factory=list)
@@ -219,6 +237,8 @@ def suspects(context: CheckContext) -> Suspects:
         # Titles, folders and keys travel too; they are short, and looked at by whoever is asked.
         if _LONGER in words or may_hold(raw) or may_hold(f"{item.key} {item.states.title} {item.link}".encode()):
             found.secret.append(item)
+        if any(sign in raw for sign in _MASKED):
+            found.masked.append(item)
         if any(host in raw for host in hosts):
             found.host.append(item)
         if may_hold_id(raw, words):
@@ -283,6 +303,15 @@ RULES = (
         "A value is as random as a key or token, though nothing else says that it is one.",
         "Secrets hide under names that nobody thought of.",
         random_looking,
+    ),
+    Rule(
+        "mask-in-place",
+        FAMILY,
+        Level.WARNING,
+        Todo.DECIDE,
+        "What a platform shows in place of a secret stands where none is declared.",
+        "An import would write it over the secret that the target has.",
+        mask_in_place,
     ),
     Rule(
         "source-url-in-text",

@@ -20,6 +20,15 @@ UNSET: Final[tuple[Json, ...]] = (None, "", [], {})
 """What stands at the place of a secret that is not set."""
 
 
+MASK_SIGNS: Final = "*•●"
+"""What platforms show secrets as, a few in a row."""
+
+
+def is_mask(text: str) -> bool:
+    """Whether a text looks like what a platform shows in place of a secret."""
+    return len(text) >= 3 and text[0] in MASK_SIGNS and text == text[0] * len(text)
+
+
 def mask_secrets(definition: Json, sheet: KindSheet) -> Json:
     """A copy of a native definition in which every declared secret that is set is masked."""
 
