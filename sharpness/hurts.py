@@ -52,6 +52,7 @@ HURTS = (
     Hurt("a tag becomes a reference to what is called like it", "core/form/portable.py", " and self.names.style.tells(text):\n", ":\n", ("tests/core/test_needs.py",)),
     Hurt("a tag keeps what is called like it from being removed", "core/form/references.py", "        found -= words - said\n", "        pass\n", ("tests/core/test_needs.py",)),
     Hurt("what was only journalled as begun is never told from what was", "engine/runs/carrier.py", "                self._forgo(portion[0].number)\n", "                pass\n", ("tests/faults/test_resume.py",)),
+    Hurt("a secret that nobody entered is ticked off as seen", "engine/aftercare.py", "read_items(replace(side, filled={}), ", "read_items(side, ", (SMALL,)),
     Hurt("an unset secret is sent as null", "environments/bridge/bodies.py", "        kept += [at for at in secret_places(shown, part.kind) if not holds(write.definition, at)]\n", "", (HALF,)),
     Hurt("numbers that were given to something else are written back", "core/form/native.py", "    ours, theirs = without_volatile(new, sheet), ", "    ours, theirs = new, ", (HALF,)),
     Hurt("a run ends where something was only saved again", "engine/runs/carrier.py", "            if may_be_saved and ", "            if False and ", (HALF,)),

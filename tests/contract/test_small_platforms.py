@@ -560,7 +560,7 @@ def test_a_secret_that_is_missing_is_a_task_until_it_is_there(tmp_path: Path) ->
         run("export", "here", "second", "--as", "p")
         # What the platform makes of the rest is learned; that it lacks the secret is none of its ways.
         assert "1 secret" in run("import", "p", "there", "--yes").out
-        assert "Enter secret second-key" in run("aftercare", "there").out
+        assert "Enter secret second-key" in run("aftercare", "there", code=1).out
         there.things[2] |= {"key": "by hand", "rev": 9}
         assert "secret" not in run("aftercare", "there").out
 
