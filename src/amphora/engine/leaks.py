@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 
+from amphora.core.form.declared import secret_faults
 from amphora.core.form.detector import NAME, is_secret
-from amphora.core.form.kinds import KindSheet
+from amphora.core.form.kinds import KindSheet, parse_sheet
 from amphora.core.form.secrets import (
     NOTE,
     Guard,
@@ -24,7 +25,7 @@ from amphora.core.form.spots import mask_secrets
 from amphora.core.needs.crosswalk import row_name
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import NotReady, PackageDamaged
-from amphora.core.values.keys import Key, readable
+from amphora.core.values.keys import Key, kind_of, readable
 from amphora.core.values.model import Contents, Json, Leak
 from amphora.core.values.next_step import advice
 from amphora.core.values.raw import whole
@@ -120,11 +121,16 @@ def refuse_leaks(found: Sequence[Found], words: str) -> None:
 def refuse_faults(contents: Contents, faults: Iterable[tuple[Key, str, str]]) -> None:
     """PackageDamaged for the first fault as to declared secrets: item, place, words."""
     for key, place, words in faults:
+        kind = kind_of(key)
+        own = parse_sheet(contents.sheets[kind], kind) if kind in contents.sheets else None
+        # By its own sheet it is in order: then nobody has tampered with it, and only the sheets differ.
+        is_other = own is not None and not any(secret_faults(contents.items[key], own))
+        todo = f"Export it again: the kind sheet of a {kind} calls something else secret here"
         raise PackageDamaged(
             f"{contents.title} is refused: {readable(key)} {words}.",
             subject=key,
             place=place,
-            next_step=advice("Ask whoever made the package; nothing was written."),
+            next_step=advice(f"{todo if is_other else 'Ask whoever made the package'}; nothing was written."),
         )
 
 

@@ -15,22 +15,24 @@ from amphora.core.plan.claims import Claims
 from amphora.core.values.canon import loose_digest
 from amphora.core.values.keys import Key, kind_of
 from amphora.core.values.late import dataclass
-from amphora.core.values.model import Contents, Found, Item, States
+from amphora.core.values.model import Contents, Found, Item, Json, States
 from amphora.engine.action import Known
 from amphora.engine.session import Session
 from amphora.engine.shapes import Shapes
-from amphora.engine.sides import Side, read_items
+from amphora.engine.sides import Side, form_of, read_items
 from amphora.environments.contract import TellsMakers
 
 
 @dataclass(frozen=True)
 class Adopted:
     """What of a run that stopped in its middle is there, as it left it: all of it, what it created, and of what was
-    there before whether that was on then: off for a change, it is on for whoever decides."""
+    there before whether that was on then: off for a change, it is on for whoever decides. Of what a change left
+    `half` written, the native definition of before: half of our own work is no side of a merge."""
 
     keys: frozenset[Key] = frozenset()
     created: frozenset[Key] = frozenset()
     on: Mapping[Key, bool | None] = field(default_factory=dict)
+    half: Mapping[Key, Json] = field(default_factory=dict)
 
 
 NOTHING_ADOPTED = Adopted()
@@ -75,6 +77,9 @@ def present_in(
         mine = [key for key in there if key in adopted.keys]
         ours = read_items(side, mine, "draft", guides, bases)
         as_before = {key: replace(item, states=_on(item, adopted)) for key, item in ours[0].items()}
+        for key in adopted.half.keys() & as_before.keys() & bases.keys():
+            form = form_of(side, bases[key], key, adopted.half[key])
+            as_before[key] = replace(as_before[key], _form=form)
         items, found, noticed = items | as_before, found | ours[1], noticed | ours[2]
         # What the run made is its own base: whatever differs from the package is still to be done.
         natives = {one.need.key: one.native for one in mapped if one.state is MapState.MAPPED}

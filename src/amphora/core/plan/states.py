@@ -168,6 +168,21 @@ class Habits:
             for name, part in held.items()
         }
 
+    def members(self, image: Image | None) -> dict[str, str]:
+        """Digests of the members that are written together, as marks see them."""
+        bare = self.bare(image)
+        sheet = (self.marked_with or self.sheets).get(bare.kind) if bare else None
+        newest = settled(bare.newest, sheet) if bare and sheet else None
+        return {name: loose_digest(part) for name, part in newest.items()} if isinstance(newest, dict) else {}
+
+    def less(self, image: Image | None, names: Collection[str]) -> Image | None:
+        """A bare item without these members."""
+        bare = self.bare(image)
+        if bare is None:
+            return None
+        live, draft = (_without(version, names) for version in (bare.live, bare.draft))
+        return replace(bare, live=live, draft=draft)
+
     def drafts(self, kind: str) -> bool:
         """Whether a write to items of this kind goes to a draft, which somebody has to publish."""
         return self.has_drafts and self.sheets[kind].is_published

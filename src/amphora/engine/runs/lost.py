@@ -182,17 +182,22 @@ def find_made(
 
 
 def half_of(before: Image | None, meant: Image | None, habits: Habits) -> Json:
-    """By what a change that stops half-way is known, where it takes several calls: marks of its states without the
-    members that have calls of their own, and of each of these what has to be there and what may."""
+    """By what a change that stops half-way is known: marks of its states without the members that it changes and
+    those that have calls of their own; of each of the former what it may be, before or after, for a platform that
+    fills in or leaves out shows neither state as a whole; and of the latter what has to be there and what may."""
     if before is None or meant is None or not habits.fills_in:
         return None
-    marks = sorted({habits.mark(one) for one in habits.halves(before, meant)})
+    halves = habits.halves(before, meant)
+    tables = [habits.members(one) for one in halves]
+    all_ = {name: sorted({table.get(name, "") for table in tables}) for table in tables for name in table}
+    members = {name: values for name, values in sorted(all_.items()) if len(values) > 1}
+    marks = sorted({habits.mark(habits.less(one, members)) for one in halves})
     was, wanted = habits.pieces(before), habits.pieces(meant)
     between: dict[str, Json] = {}
     for name in sorted({*was, *wanted}):
         one, other = was.get(name, set()), wanted.get(name, set())
         between[name] = [sorted(one & other), sorted(one | other)]
-    half: dict[str, Json] = {"bare": marks, "between": between}
+    half: dict[str, Json] = {"bare": marks, "members": members, "between": between}
     # By these a run that goes on knows that an item has to be given back first what it had let go of.
     loose = sorted({habits.mark(one) for one in habits.between(before, meant)})
     return {**half, "loose": loose} if loose else half
@@ -200,13 +205,16 @@ def half_of(before: Image | None, meant: Image | None, habits: Habits) -> Json:
 
 def is_half(image: Image, half: Json, habits: Habits) -> bool:
     """Whether an item is in a state between, and nobody else's hand can be seen in it."""
-    bare = habits.mark(habits.bare(image))
+    members = half.get("members", {})
+    bare, there = habits.mark(habits.less(image, members)), habits.members(image)
     if not any(is_same(bare, mark) for mark in half["bare"]):
         return False
-    there, between = habits.pieces(image), half["between"]
-    if not there.keys() <= between.keys():
+    if any(there.get(name, "") not in values for name, values in members.items()):
         return False
-    return all(set(has_to) <= there.get(name, set()) <= set(may) for name, (has_to, may) in between.items())
+    pieces, between = habits.pieces(image), half["between"]
+    if not pieces.keys() <= between.keys():
+        return False
+    return all(set(has_to) <= pieces.get(name, set()) <= set(may) for name, (has_to, may) in between.items())
 
 
 def _is_one_of(image: Image, habits: Habits, marks: Collection[str]) -> bool:
