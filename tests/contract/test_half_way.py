@@ -160,3 +160,41 @@ def test_what_another_change_has_only_saved_again_is_gone_on_with(tmp_path: Path
         all_.run("import", "p", "there", "--yes")
         all_.is_there(all_.as_promised())
         all_.run("verify", "p", "there")
+
+
+@pytest.mark.parametrize("way", [["undo", "last", "--yes"], ["resume"]])
+@pytest.mark.parametrize("at", [2, 3, 4])
+def test_half_of_a_change_where_nobody_says_who_and_the_platform_tidies(
+    tmp_path: Path, way: list[str], at: int
+) -> None:
+    with life(tmp_path, 0, **PLAIN | {"tags": "entries", "by": False}) as all_:
+        answer = all_.two._answer
+
+        def answered(method: str, path: str, said: Any, body: Any, headers: Any) -> Any:
+            told = answer(method, path, said, body, headers)
+            for board in all_.two.held["board"].values() if method != "GET" else ():
+                board["live"]["text"] = board["live"]["text"].rstrip("!") + "!"
+            return told
+
+        all_.two._answer = answered  # type: ignore[method-assign]
+        all_.export()
+        all_.run("import", "p", "there", "--yes")
+        # Another text would be tidied anew; what stays as it was is shown as it was.
+        all_.one.change("board", all_.boards[1], next=all_.boards[0], tags=all_.tags(2, "new", "x"))
+        all_.export()
+        then = all_.two.told()
+        all_.run("import", "p", "there", "--yes")
+        promised = all_.two.told()
+        all_.run("undo", "last", "--yes")
+        all_.is_there(then)
+        # The definition is written, and not all of its tags.
+        assert all_.is_killed(at, "before", "import", "p", "there", "--yes")
+        assert all_.two.told() not in (then, promised)
+        if way[0] == "undo" and at == 2:
+            # What is neither as before nor as meant is somebody's, whatever the rest is.
+            mine = next(id_ for id_, one in all_.two.held["board"].items() if one["title"] == "B1")
+            all_.two.change("board", mine, next=mine)
+            assert "somebody changed it meanwhile" in all_.run(*way, code=1).out
+            return
+        all_.run(*way)
+        all_.is_there(then if way[0] == "undo" else promised)
