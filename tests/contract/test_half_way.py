@@ -163,7 +163,7 @@ def test_what_another_change_has_only_saved_again_is_gone_on_with(tmp_path: Path
 
 
 @pytest.mark.parametrize("way", [["undo", "last", "--yes"], ["resume"]])
-@pytest.mark.parametrize("at", [2, 3, 4])
+@pytest.mark.parametrize("at", [2, 3])
 def test_half_of_a_change_where_nobody_says_who_and_the_platform_tidies(
     tmp_path: Path, way: list[str], at: int
 ) -> None:
