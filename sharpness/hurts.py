@@ -53,7 +53,7 @@ HURTS = (
     Hurt("a tag keeps what is called like it from being removed", "core/form/references.py", "        found -= words - said\n", "        pass\n", ("tests/core/test_needs.py",)),
     Hurt("what was only journalled as begun is never told from what was", "engine/runs/carrier.py", "                self._forgo(portion[0].number)\n", "                pass\n", ("tests/faults/test_resume.py",)),
     Hurt("a secret that nobody entered is ticked off as seen", "engine/aftercare.py", "read_items(replace(side, filled={}), ", "read_items(side, ", (SMALL,)),
-    Hurt("somebody's edit in the middle of a change that broke off is taken for ours", "engine/runs/lost.py", "    if any(there.get(name, \"\") not in values for name, values in members.items()):\n        return False\n", "", (HALF,)),
+    Hurt("somebody's edit in the middle of a change that broke off is taken for ours", "engine/runs/lost.py", "    if any(there.get(name, \"\") not in (values if is_written else values[:1]) for name, values in members.items()):\n        return False\n", "", (HALF,)),
     Hurt("half of our own work is a side of a merge", "engine/present.py", "            as_before[key] = replace(as_before[key], _form=form)\n", "            pass\n", (HALF,)),
     Hurt("an unset secret is sent as null", "environments/bridge/bodies.py", "        kept += [at for at in secret_places(shown, part.kind) if not holds(write.definition, at)]\n", "", (HALF,)),
     Hurt("numbers that were given to something else are written back", "core/form/native.py", "    ours, theirs = without_volatile(new, sheet), ", "    ours, theirs = new, ", (HALF,)),

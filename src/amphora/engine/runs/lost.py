@@ -189,15 +189,18 @@ def half_of(before: Image | None, meant: Image | None, habits: Habits) -> Json:
         return None
     halves = habits.halves(before, meant)
     tables = [habits.members(one) for one in halves]
-    all_ = {name: sorted({table.get(name, "") for table in tables}) for table in tables for name in table}
-    members = {name: values for name, values in sorted(all_.items()) if len(values) > 1}
+    names = sorted({name for table in tables for name in table})
+    # What it was before comes first.
+    all_ = {name: list(dict.fromkeys(table.get(name, "") for table in tables)) for name in names}
+    members = {name: values for name, values in all_.items() if len(values) > 1}
     marks = sorted({habits.mark(habits.less(one, members)) for one in halves})
+    written = habits.mark(habits.less(meant, members))
     was, wanted = habits.pieces(before), habits.pieces(meant)
     between: dict[str, Json] = {}
     for name in sorted({*was, *wanted}):
         one, other = was.get(name, set()), wanted.get(name, set())
         between[name] = [sorted(one & other), sorted(one | other)]
-    half: dict[str, Json] = {"bare": marks, "members": members, "between": between}
+    half: dict[str, Json] = {"bare": marks, "written": written, "members": members, "between": between}
     # By these a run that goes on knows that an item has to be given back first what it had let go of.
     loose = sorted({habits.mark(one) for one in habits.between(before, meant)})
     return {**half, "loose": loose} if loose else half
@@ -209,7 +212,9 @@ def is_half(image: Image, half: Json, habits: Habits) -> bool:
     bare, there = habits.mark(habits.less(image, members)), habits.members(image)
     if not any(is_same(bare, mark) for mark in half["bare"]):
         return False
-    if any(there.get(name, "") not in values for name, values in members.items()):
+    # What it is called and where it stands is written first, where that has calls of its own.
+    is_written = is_same(bare, half.get("written", bare))
+    if any(there.get(name, "") not in (values if is_written else values[:1]) for name, values in members.items()):
         return False
     pieces, between = habits.pieces(image), half["between"]
     if not pieces.keys() <= between.keys():
