@@ -575,6 +575,20 @@ def test_what_was_not_taken_is_asked_for_once_more(tmp_path: Path) -> None:
         assert "Nothing to do" in run("import", "p", "there", "--yes").out
 
 
+def test_what_somebody_edits_comes_back_without_what_was_not_taken(tmp_path: Path) -> None:
+    here, there = Quirky(""), Quirky("drops")
+    here.things[1]["name"] = "second"
+    (tmp_path / "small.toml").write_text(SMALL, "utf-8")
+    (tmp_path / "thing.toml").write_text(THING, "utf-8")
+    with pair(tmp_path, "small", here, there) as run:
+        run("export", "here", "second", "--as", "p")
+        run("import", "p", "there", "--yes", code=1)
+        there.things[2] |= {"a": "theirs", "rev": 9}
+        run("edits", "there", "--carry-back")
+        run("import", "there-edits", "here", "--yes")
+        assert (here.things[1]["a"], here.things[1]["b"]) == ("theirs", "y")
+
+
 def test_an_entry_that_a_platform_keeps_is_nobodys_edit(tmp_path: Path) -> None:
     here, there = Quirky("merges"), Quirky("merges")
     there.things.clear()

@@ -102,7 +102,8 @@ def carry_back(session: Session, environment: str, edits: list[Edited]) -> tuple
     if not there:
         raise NotReady(f"Nothing was edited in {environment}.", next_step=to_type("survey", environment))
     opened = session.open(environment)
-    side = own_side(opened, session.ledger, session.crosswalk)
+    # What it has not taken is nobody's edit, and must not be taken away at home.
+    side = own_side(opened, session.ledger, session.crosswalk).as_asked
     deliveries = {one.key: one.delivery for one in there}
     # Inside the package, because the ledger of whoever imports it may not know them.
     bases = {key: delivery.base for key, delivery in deliveries.items()}
