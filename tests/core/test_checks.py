@@ -232,8 +232,14 @@ CASES: list[tuple[str, Level, Situation, Situation]] = [
     ),
     ("secret-in-clear", E, S({"api_key": "k-991-loud"}), S({"api_key": "amphora:secret:k"})),
     ("secret-in-clear", E, S({"x": "Bearer abcdefghijklmnop1"}), S({"x": "Bearer of news"})),
-    ("mask-in-place", W, S({"headers": "********"}), S({"headers": "** see below **", "rating": "**"})),
-    ("mask-in-place", W, S({"lines": [{"word": "•••"}]}), S({"lines": [{"word": "amphora:secret:w"}]})),
+    ("mask-in-place", W, S({"headers": "********"}), S({"headers": "** see below ****", "rating": "***"})),
+    (
+        "mask-in-place",
+        W,
+        S({"lines": [{"word": "••••"}]}),
+        S({"lines": [{"word": "amphora:secret:w"}]}),
+    ),
+    ("mask-in-place", W, S({"uri": "XXXXXXXXXX"}), S({"uri": "XXXX"})),
     ("random-looking", W, S({"note": f"use {KEY} here"}), S({"note": f"use {KEY.lower()} here"})),
     ("random-looking", W, S({"note": KEY}), S({"note": "TheSecondPressingOfTheYear2026"})),
     # What a member is called is no key, wherever it is named.

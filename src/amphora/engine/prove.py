@@ -206,7 +206,7 @@ def _without_masks(proving: Proving) -> None:
                     told.setdefault(found.listed.kind, {})[place_phrase(re.sub(r"\d+", "*", place))] = None
         for kind, places in told.items():
             words = f"what stands at {few(list(places), 8)} looks like one: secret in the kind sheet"
-            proving.say(promise, Kept.FAILS, kind, words)
+            proving.say(promise, Kept.ODD, kind, words)
 
 
 def _files(proving: Proving) -> None:

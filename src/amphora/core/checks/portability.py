@@ -15,7 +15,7 @@ from amphora.core.checks.context import CheckContext, Rule, Todo
 from amphora.core.form.addresses import addresses_in, shown_address
 from amphora.core.form.glance import may_hold
 from amphora.core.form.secrets import sealed, to_silence
-from amphora.core.form.spots import MASK_SIGNS, is_mask, region_values
+from amphora.core.form.spots import MASKS, is_mask, region_values
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Finding, Item, Json, Leak, Level
 from amphora.core.values.next_step import advice
@@ -29,7 +29,7 @@ _IN_WORDS = frozenset(b"+/_-.0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNO
 _WORDS_ALIKE = bytes(ord("w") if code in _IN_WORDS else ord(" ") for code in range(256))
 SHORTEST_ID = 6
 _LONGER = b"w" * 24
-_MASKED = tuple(sign.encode() * 3 for sign in MASK_SIGNS)
+_MASKED = tuple(mask.encode() for mask in MASKS)
 FEW = 16
 
 

@@ -20,13 +20,13 @@ UNSET: Final[tuple[Json, ...]] = (None, "", [], {})
 """What stands at the place of a secret that is not set."""
 
 
-MASK_SIGNS: Final = "*•●"
-"""What platforms show secrets as, a few in a row."""
+MASKS: Final = ("****", "••••", "●●●●", "XXXXXXXX", "xxxxxxxx")
+"""What platforms show secrets as, at least; of letters it takes more to be none of a word."""
 
 
 def is_mask(text: str) -> bool:
     """Whether a text looks like what a platform shows in place of a secret."""
-    return len(text) >= 3 and text[0] in MASK_SIGNS and text == text[0] * len(text)
+    return text.startswith(MASKS) and text == text[0] * len(text)
 
 
 def mask_secrets(definition: Json, sheet: KindSheet) -> Json:
