@@ -121,17 +121,22 @@ def refuse_leaks(found: Sequence[Found], words: str) -> None:
 def refuse_faults(contents: Contents, faults: Iterable[tuple[Key, str, str]]) -> None:
     """PackageDamaged for the first fault as to declared secrets: item, place, words."""
     for key, place, words in faults:
-        kind = kind_of(key)
-        own = parse_sheet(contents.sheets[kind], kind) if kind in contents.sheets else None
-        # By its own sheet it is in order: then nobody has tampered with it, and only the sheets differ.
-        is_other = own is not None and not any(secret_faults(contents.items[key], own))
-        todo = f"Export it again: the kind sheet of a {kind} calls something else secret here"
         raise PackageDamaged(
             f"{contents.title} is refused: {readable(key)} {words}.",
             subject=key,
             place=place,
-            next_step=advice(f"{todo if is_other else 'Ask whoever made the package'}; nothing was written."),
+            next_step=advice(f"{_todo(contents, key)}; nothing was written."),
         )
+
+
+def _todo(contents: Contents, key: Key) -> str:
+    """What to do about an item that is not in order as to declared secrets."""
+    kind = kind_of(key)
+    own = parse_sheet(contents.sheets[kind], kind) if kind in contents.sheets else None
+    if own is None or any(secret_faults(contents.items[key], own)):
+        return "Ask whoever made the package"
+    # By its own sheet it is in order: then nobody has tampered with it, and only the sheets differ.
+    return f"Export it again: the kind sheet of a {kind} calls something else secret here"
 
 
 def _sealed(key: Key, image: Image, sheets: Sheets, guard: Guard) -> tuple[Image, list[Leak]]:

@@ -1,4 +1,4 @@
-"""Whether what is left out of a change is gone: members of a definition, and what stands inside of them."""
+"""Whether what is left out of a change is gone: members, what stands inside of them, entries of lists."""
 
 from __future__ import annotations
 

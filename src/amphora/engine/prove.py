@@ -8,12 +8,12 @@ import re
 import secrets
 from dataclasses import replace
 
-from amphora.core.checks.portability import texts
 from amphora.core.form.filled import filled_in
 from amphora.core.form.native import to_native
 from amphora.core.form.native_ids import MARK
 from amphora.core.form.portable import to_portable
 from amphora.core.form.spots import is_mask, spotted
+from amphora.core.form.visit import texts
 from amphora.core.merge.phrase import place_phrase
 from amphora.core.values.errors import AmphoraError, EnvironmentRefused, NotReady
 from amphora.core.values.next_step import advice

@@ -18,7 +18,7 @@ from amphora.core.needs.supplies import Supplies
 from amphora.core.plan.actions import Do
 from amphora.core.plan.arrivals import said_over
 from amphora.core.plan.decisions import LEAVE, Decisions
-from amphora.core.plan.fates import Fate, is_half, judged
+from amphora.core.plan.fates import Fate, is_half_way, judged
 from amphora.core.plan.restoration import Restoration
 from amphora.core.values.errors import NotReady, UsageFault
 from amphora.core.values.keys import Key, kind_of, readable
@@ -282,7 +282,9 @@ def adopted(session: Session, picked: PickedUp) -> Adopted:
     made = frozenset(key for key in there if mine[key].before is None)
     stage.ledger.journal.found(run, {key: (there[key].native_id, stage.habits.mark(there[key])) for key in made})
     was_on = {key: before.states.is_on for key in there if (before := mine[key].before)}
-    half = {key: before.newest for key, one in mine.items() if (before := one.before) and is_half(one, stage.habits)}
+    half = {
+        key: before.newest for key, one in mine.items() if (before := one.before) and is_half_way(one, stage.habits)
+    }
     return Adopted(frozenset(there), made | _created(session, run), was_on, half)
 
 

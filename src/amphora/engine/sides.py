@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import field, replace
 
 from amphora.core.form.bindings import Bindings
-from amphora.core.form.filled import Filled, unfilled
+from amphora.core.form.filled import Filled, taken, unfilled
 from amphora.core.form.portable import Portable, to_portable
 from amphora.core.form.secrets import sealed
 from amphora.core.merge.compare import Base
@@ -216,9 +216,9 @@ def _side(
     doubtful = tuple((key, row) for key, row in matches.doubtful if not sheets[row.kind].ids.is_number)
     offered = {supply.native_id for supply in supplies}
     turned = {one.key: one.native_id for one in links if one.native_id in offered and one.key not in matches.by_key}
-    taken = {key: some for key, all_ in filled.items() if (some := [one for one in all_ if not one.is_untaken])}
+    habits = {key: some for key, all_ in filled.items() if (some := taken(all_))}
     untaken = {key: some for key, all_ in filled.items() if (some := [one for one in all_ if one.is_untaken])}
-    return Side(opened, matches.keys, matches.by_key, supplies, names, taken, doubtful, turned, untaken)
+    return Side(opened, matches.keys, matches.by_key, supplies, names, habits, doubtful, turned, untaken)
 
 
 def _bind_supplies(names: Bindings, environment: str, supplies: Sequence[Supply], crosswalk: Crosswalk) -> None:

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import field, replace
 
 from amphora.core.form.bindings import MISSING
-from amphora.core.form.filled import Filled, Learned, unfilled
+from amphora.core.form.filled import Filled, Learned, taken, unfilled
 from amphora.core.merge.compare import item_differences
 from amphora.core.merge.merge import By, FieldChange
 from amphora.core.values.keys import Key, kind_of
@@ -83,7 +83,7 @@ def looked_with(look: Look, learned: Mapping[Key, Learned]) -> Look:
     """The same look, once it is known what the environment made of what was written."""
     bare = {key: replace(look.items[key], _form=one.form) for key, one in learned.items()}
     look = replace(look, items={**look.items, **bare})
-    items = _with(look, {key: _taken(one.filled) for key, one in learned.items()})
+    items = _with(look, {key: taken(one.filled) for key, one in learned.items()})
     return replace(look, verified=_looks(look, items), items=items)
 
 
@@ -100,10 +100,6 @@ def _with(look: Look, filled: Mapping[Key, Sequence[Filled]]) -> dict[Key, Item]
         form = unfilled(items[key].form, filled[key], sheets[items[key].kind].places)
         items[key] = replace(items[key], _form=form)
     return items
-
-
-def _taken(filled: Sequence[Filled]) -> list[Filled]:
-    return [one for one in filled if not one.is_untaken]
 
 
 def _unread(session: Session, side: Side, deliveries: Sequence[Delivery]) -> dict[Key, frozenset[str]]:

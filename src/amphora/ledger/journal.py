@@ -254,17 +254,6 @@ class Journal:
     def begin_next(self, run: Run, numbers: Sequence[int], before: Sequence[tuple[int, Json]]) -> None:
         """Planned steps are next. Their plan is on the disk already: that their turn has come, and what those
         `before` came to, needs to survive a killed process, not a power cut."""
-        if len(before) == len(numbers) == 1:
-            [(earlier, outcome)], [number] = before, numbers
-            # The usual case, once for nearly every step: both facts in one statement.
-            query = (
-                "update steps set state = case number when ? then 'intended' else 'done' end,"
-                " at = case number when ? then ? else at end, outcome = case number when ? then outcome else ? end"
-                " where run_id = ? and number in (?, ?)"
-            )
-            values = (number, number, self._clock(), number, dumped(outcome), run.id, number, earlier)
-            self._db.do(query, values, is_awaited=False)
-            return
         with self._db.transaction(is_awaited=False):
             self._done(run, before)
             self._begin(run, numbers)

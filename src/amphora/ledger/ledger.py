@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 from uuid import uuid4
 
-from amphora.core.form.filled import Filled
+from amphora.core.form.filled import Filled, taken
 from amphora.core.merge.compare import Base
 from amphora.core.needs.matches import Link
 from amphora.core.plan.aftercare import Task
@@ -357,7 +357,7 @@ class Ledger:
 
 
 def _taken(filled: str) -> str:
-    return dumped([one for one in json.loads(filled) if not Filled.from_json(one).is_untaken])
+    return dumped([one.to_json() for one in taken(map(Filled.from_json, json.loads(filled)))])
 
 
 def _delivery(row: Any) -> Delivery:

@@ -16,10 +16,11 @@ from amphora.core.form.addresses import addresses_in, shown_address
 from amphora.core.form.glance import may_hold
 from amphora.core.form.secrets import sealed, to_silence
 from amphora.core.form.spots import MASKS, is_mask, region_values
+from amphora.core.form.visit import texts
 from amphora.core.values.late import dataclass
-from amphora.core.values.model import Finding, Item, Json, Leak, Level
+from amphora.core.values.model import Finding, Item, Leak, Level
 from amphora.core.values.next_step import advice
-from amphora.core.values.pointers import Pointer, write_pointer
+from amphora.core.values.pointers import write_pointer
 
 FAMILY = "portability"
 _MAIL = re.compile(r"(?<![\w.+-])[\w.+-]+@(?:[A-Za-z0-9-]+\.)+[A-Za-z]{2,}(?![\w-])")
@@ -199,14 +200,6 @@ def region_bound(context: CheckContext) -> Iterable[Finding]:
                     item=key,
                     next_step=context.retry_without(key).plus("--leave-out", key),
                 )
-
-
-def texts(form: Json, at: Pointer = ()) -> Iterator[tuple[str, str]]:
-    """Every text of a form with its JSON Pointer."""
-    if isinstance(form, str):
-        yield write_pointer(at), form
-    for name, part in form.items() if isinstance(form, dict) else enumerate(form) if isinstance(form, list) else ():
-        yield from texts(part, (*at, str(name)))
 
 
 @dataclass(frozen=True)

@@ -129,12 +129,7 @@ def shuffled(asked: Json, found: Json, at: Pointer = ()) -> Iterable[str]:
 def stayed(filled: Iterable[Filled], before: Json, places: Places) -> list[Filled]:
     """Those places that hold what they held before: nothing has come of what was asked for there."""
     form = by_name(before, places.walk(before))
-
-    def was(one: Filled) -> Json:
-        there = _at(form, steps_in(form, one.way))
-        return list(there) if one.is_order and isinstance(there, ByName) else in_order(there)
-
-    return [one for one in filled if (there := was(one)) is not MISSING and _is_same(there, one.found)]
+    return [one for one in filled if _stood(form, one)]
 
 
 def kept_entries(filled: Iterable[Filled], before: Json, places: Places) -> list[Filled]:
@@ -157,8 +152,15 @@ def kept_entries(filled: Iterable[Filled], before: Json, places: Places) -> list
 
 
 def _stood(form: Json, one: Filled) -> bool:
+    """Whether a place held before what it holds now."""
     there = _at(form, steps_in(form, one.way))
-    return there is not MISSING and _is_same(in_order(there), one.found)
+    was = list(there) if one.is_order and isinstance(there, ByName) else in_order(there)
+    return there is not MISSING and _is_same(was, one.found)
+
+
+def taken(filled: Iterable[Filled]) -> list[Filled]:
+    """Those that are the platform's way of writing what it was asked for."""
+    return [one for one in filled if not one.is_untaken]
 
 
 def unfilled(form: Json, filled: Sequence[Filled], places: Places) -> Json:

@@ -9,7 +9,7 @@ from typing import Final, NamedTuple
 
 from amphora.core.form.places import Walk
 from amphora.core.values.model import Json
-from amphora.core.values.pointers import Pointer
+from amphora.core.values.pointers import Pointer, write_pointer
 
 
 class Visit(NamedTuple):
@@ -131,3 +131,11 @@ def with_texts(value: Json, change: Callable[[str], Json]) -> Json:
     if isinstance(value, dict):
         return {name: with_texts(part, change) for name, part in value.items()}
     return [with_texts(part, change) for part in value] if isinstance(value, list) else value
+
+
+def texts(form: Json, at: Pointer = ()) -> Iterator[tuple[str, str]]:
+    """Every text of a form with its JSON Pointer."""
+    if isinstance(form, str):
+        yield write_pointer(at), form
+    for name, part in form.items() if isinstance(form, dict) else enumerate(form) if isinstance(form, list) else ():
+        yield from texts(part, (*at, str(name)))

@@ -74,7 +74,7 @@ class Verdict:
     is_unsettled: bool = False
 
 
-def is_half(one: Evidence, habits: Habits) -> bool:
+def is_half_way(one: Evidence, habits: Habits) -> bool:
     """Whether an item is ours in a state that no step of ours meant or left: in the middle of a change."""
     now = habits.mark(one.now)
     return one.is_surely_ours and not any(is_same(now, mark) for mark in (*one.ours, habits.mark(one.before)))

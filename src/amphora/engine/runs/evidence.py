@@ -295,10 +295,10 @@ def _used(image: Image, names: Bindings, key: Key, sheets: Sheets) -> set[Key]:
     sheet, mine = sheets.get(image.kind), image.native_id
     found = {used for version in _versions(image) for used in quick_references(version, names, key, sheet)}
     # A reference to itself matters as well: such an item has to be made again bare.
-    return found | ({key} if any(_names(version, mine, names, sheet) for version in _versions(image)) else set())
+    return found | ({key} if any(_holds_id(version, mine, names, sheet) for version in _versions(image)) else set())
 
 
-def _names(definition: Json, native_id: str, names: Bindings, sheet: KindSheet | None) -> bool:
+def _holds_id(definition: Json, native_id: str, names: Bindings, sheet: KindSheet | None) -> bool:
     if not names.style.tells(native_id):
         return native_id in natives_in(definition, names, sheet)
     found: list[str] = []
