@@ -1,5 +1,6 @@
-"""The program, loaded once and forked for each call: what a call does is done by a process of its own, with its own
-folder, variables and streams, and only the loading of modules is saved, which is most of what a call costs.
+"""The program, loaded once for many calls: each has its own folder, variables and streams, and what is saved is the
+loading of modules and of whatever they keep, which is most of what a call costs. A call that is to be killed, or
+measured, is a process of its own, forked from the one that is loaded.
 
 `python -m tests.loaded` answers requests, one JSON line each: folder, words, variables, files for stdout and stderr, the moment at which to be killed.
 """
@@ -7,18 +8,23 @@ folder, variables and streams, and only the loading of modules is saved, which i
 from __future__ import annotations
 
 import atexit
+import contextlib
 import gc
 import importlib
 import io
 import json
 import os
 import pkgutil
+import signal
 import subprocess
 import sys
 import tempfile
+import traceback
+from collections.abc import Iterator
 from pathlib import Path
 from threading import Lock
-from typing import Any, NoReturn
+from types import SimpleNamespace
+from typing import Any
 
 from amphora.core.form.detector import compiled
 from amphora.core.form.shapes import SHAPES
@@ -31,12 +37,21 @@ _lock = Lock()
 _server: subprocess.Popen[str] | None = None
 
 
-def called(folder: Path, words: list[str], variables: dict[str, str], kill_at: int = 0) -> tuple[int, str, str]:
-    """Exit code, stdout and stderr of a call of the program, which is killed at a moment (0: never)."""
+def called(
+    folder: Path, words: list[str], variables: dict[str, str], kill_at: int = 0, pid_file: Path | None = None
+) -> tuple[int, str, str]:
+    """Exit code, stdout and stderr of a call of the program, which is killed at a moment (0: never), or by whoever
+    reads its number from a file."""
     with _lock, tempfile.TemporaryDirectory() as kept:
         out, err = Path(kept) / "out", Path(kept) / "err"
         request: dict[str, Any] = {"folder": str(folder), "words": words, "variables": variables}
-        request |= {"out": str(out), "err": str(err), "mask": _mask(), "kill_at": kill_at}
+        request |= {
+            "out": str(out),
+            "err": str(err),
+            "mask": _mask(),
+            "kill_at": kill_at,
+            "pid_file": str(pid_file or ""),
+        }
         server = _running()
         assert server.stdin is not None
         assert server.stdout is not None
@@ -80,48 +95,100 @@ def serve() -> None:
         late._build(kind)
     for shape in SHAPES:
         compiled(shape.pattern)
+    # The demo's own commands, too.
+    demo = importlib.import_module("amphora.cli.demo")
+    vars(demo)["subprocess"] = SimpleNamespace(**vars(subprocess) | {"run": _scene})
     # The garbage collector would copy every page that the children share with us.
     gc.freeze()
-    for line in sys.stdin:
-        child = os.fork()
-        if child == 0:
-            _become(json.loads(line))
-        _, status = os.waitpid(child, 0)
-        print(os.waitstatus_to_exitcode(status), flush=True)
+    # Our own streams become those of each call.
+    requests, answers = os.fdopen(os.dup(0), encoding="utf-8"), os.fdopen(os.dup(1), "w", encoding="utf-8")
+    for line in requests:
+        request = json.loads(line)
+        is_apart = request["kill_at"] or request["pid_file"] or MEASURED in request["variables"]
+        print(_forked(request) if is_apart else _done(request), file=answers, flush=True)
 
 
-def _become(request: dict[str, Any]) -> NoReturn:
-    """Is the program for one request."""
+def _forked(request: dict[str, Any]) -> int:
+    """The exit code of a call in a process of its own."""
+    child = os.fork()
+    if child == 0:
+        code = 70
+        try:
+            measuring = importlib.import_module("coverage").process_startup() if MEASURED in os.environ else None
+            if request["pid_file"]:
+                Path(request["pid_file"]).write_text(str(os.getpid()), encoding="utf-8")
+            code = _done(request)
+            if measuring:
+                measuring.stop()
+                measuring.save()
+        finally:
+            # Without what the server would do at its end.
+            os._exit(code)
+    _, status = os.waitpid(child, 0)
+    return os.waitstatus_to_exitcode(status)
+
+
+def _done(request: dict[str, Any]) -> int:
+    """The exit code of a call."""
+    with _as_called(request):
+        try:
+            if request["kill_at"]:
+                importlib.import_module("tests.faults.killing").arm(request["kill_at"])
+            importlib.import_module("amphora.cli.main").run()
+        except SystemExit as error:
+            return error.code if isinstance(error.code, int) else 0 if error.code is None else 1
+        except BaseException:
+            traceback.print_exc()
+            return 1
+        return 0
+
+
+def _scene(words: list[str], cwd: Path, env: dict[str, str], stdout: int | None, **_: Any) -> SimpleNamespace:
+    """A command that the demo plays, in a process of its own that is loaded already."""
+    with tempfile.NamedTemporaryFile("r", encoding="utf-8") as told:
+        request = {"folder": str(cwd), "words": words[3:], "variables": env, "out": told.name, "err": told.name}
+        code = _forked({**request, "mask": _mask(), "kill_at": 0, "pid_file": ""})
+        text = told.read()
+    if stdout is None:
+        sys.stdout.write(text)
+    return SimpleNamespace(returncode=code, stdout=text)
+
+
+@contextlib.contextmanager
+def _as_called(request: dict[str, Any]) -> Iterator[None]:
+    """The folder, variables, streams, words and mask of a call, and afterwards those of before."""
+    handlers = {number: signal.getsignal(number) for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)}
+    variables, folder, path = dict(os.environ), Path.cwd(), list(sys.path)
+    streams = sys.stdin, sys.stdout, sys.stderr
     nothing = os.open(os.devnull, os.O_RDONLY)
-    out, err = (os.open(request[name], os.O_WRONLY | os.O_CREAT | os.O_TRUNC) for name in ("out", "err"))
+    # At its end: both may be one file.
+    ways = os.O_WRONLY | os.O_CREAT | os.O_APPEND
+    out, err = (os.open(request[name], ways) for name in ("out", "err"))
     for number, opened in enumerate((nothing, out, err)):
         os.dup2(opened, number)
+        os.close(opened)
     os.chdir(request["folder"])
     os.environ.clear()
     os.environ.update(request["variables"])
-    os.umask(request["mask"])
+    mask = os.umask(request["mask"])
     sys.path[:0] = [part for part in os.environ.get("PYTHONPATH", "").split(os.pathsep) if part]
     sys.argv = ["amphora", *request["words"]]
-    # New ones: those of before hold what the server read ahead.
     sys.stdin = io.TextIOWrapper(io.FileIO(0, closefd=False), encoding="utf-8")
     sys.stdout = io.TextIOWrapper(io.BufferedWriter(io.FileIO(1, "w", closefd=False)), encoding="utf-8")
     sys.stderr = io.TextIOWrapper(io.FileIO(2, "w", closefd=False), encoding="utf-8", write_through=True)
-    code = 70
-    measuring = importlib.import_module("coverage").process_startup() if MEASURED in os.environ else None
     try:
-        if request["kill_at"]:
-            importlib.import_module("tests.faults.killing").arm(request["kill_at"])
-        importlib.import_module("amphora.cli.main").run()
-        code = 0
-    except SystemExit as error:
-        code = error.code if isinstance(error.code, int) else 0 if error.code is None else 1
+        yield
     finally:
-        sys.stdout.flush()
-        if measuring:
-            measuring.stop()
-            measuring.save()
-        # Without what the server would do at its end.
-        os._exit(code)
+        if sys.stdout is not None:
+            sys.stdout.flush()
+        sys.stdin, sys.stdout, sys.stderr = streams
+        sys.path[:] = path
+        os.umask(mask)
+        os.environ.clear()
+        os.environ.update(variables)
+        os.chdir(folder)
+        for number, handler in handlers.items():
+            signal.signal(number, handler)
 
 
 if __name__ == "__main__":

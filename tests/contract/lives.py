@@ -5,8 +5,6 @@ from __future__ import annotations
 import os
 import random
 import signal
-import subprocess
-import sys
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -16,6 +14,7 @@ from typing import Any
 from tests.conftest import Done, run_program
 from tests.contract.answering import Said, served
 from tests.contract.platforms import Platform, Refused, chosen, sheets
+from tests.loaded import called
 
 os.environ["DESK_WORD"] = "olives"
 WAYS = ("500", "503", "refused", "done and 500")
@@ -108,11 +107,9 @@ class Life:
         return {**self.one.told(), **self.before}
 
     @contextmanager
-    def broken(
-        self, at: int, how: str, process: list[subprocess.Popen[bytes]] | None = None, of: str = ""
-    ) -> Iterator[None]:
+    def broken(self, at: int, how: str, process: Path | None = None, of: str = "") -> Iterator[None]:
         """A platform of which one change, the `at`th at a path that ends with `of`, goes wrong in some way; a
-        `process` dies with it."""
+        `process`, of which a file tells the number, dies with it."""
         answer, calls = self.two._answer, 0
 
         def answered(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
@@ -126,7 +123,7 @@ class Life:
             if how.startswith("done"):
                 answer(method, path, said, body, headers)
             if process:
-                process[0].send_signal(signal.SIGKILL)
+                os.kill(int(process.read_text(encoding="utf-8")), signal.SIGKILL)
             raise Refused(400 if how == "refused" else 503 if how == "503" else 500, "not now")
 
         self.two._answer = answered  # type: ignore[method-assign]
@@ -135,15 +132,11 @@ class Life:
 
     def is_killed(self, at: int, how: str, *words: str, of: str = "") -> bool:
         """Whether a command was killed at this change."""
-        process: list[Any] = [None]
+        process = self.folder / "process"
         with self.broken(at, how, process, of):
-            command = [sys.executable, "-m", "amphora", *words]
-            process[0] = subprocess.Popen(
-                command, cwd=self.folder, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE
-            )
-            told = process[0].communicate()
-        assert process[0].returncode <= 0, (self.choice, words, told)
-        return bool(process[0].returncode < 0)
+            code, *told = called(self.folder, list(words), dict(os.environ), pid_file=process)
+        assert code <= 0, (self.choice, words, told)
+        return code < 0
 
 
 @contextmanager

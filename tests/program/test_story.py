@@ -30,7 +30,11 @@ def test_the_demo_plays_to_its_end_and_leaves_what_it_says(demo: tuple[Path, Don
     kept = [path for path in grove.rglob("*") if path.is_file() and path.suffix != ".practice"]
     assert not [path for path in kept for piece in SECRETS if piece.encode() in path.read_bytes()]
     assert run_program(grove.parent, "demo", "--keep", "grove").code == 2
-    short = run_program(grove.parent, "demo", "looking", "--json").json
+
+
+def test_a_chapter_of_the_demo_is_played_by_programs_of_its_own(tmp_path: Path) -> None:
+    words = [sys.executable, "-m", "amphora", "demo", "looking", "--json"]
+    short = json.loads(subprocess.run(words, cwd=tmp_path, capture_output=True, check=True).stdout)
     assert [one["command"] for one in short["played"]] == [scene.shown for scene in CHAPTERS[0].scenes]
 
 

@@ -35,11 +35,13 @@ class Asked:
 
 @dataclass(frozen=True)
 class Told:
-    """A run with how it stands: `complete` where its aftercare is done too; `still` is how many tasks are open."""
+    """A run with how it stands: `complete` where its aftercare is done too; `still` is how many tasks are open,
+    `wrong` how many of its items were not as promised when they were last looked at."""
 
     run: Run
     state: str
     still: int = 0
+    wrong: int = 0
 
     @property
     def ending(self) -> str:
@@ -115,8 +117,8 @@ def told_runs(session: Session, asked: Asked) -> list[Told]:
         raise UsageFault(
             f"--state is {', '.join(STATES)}, not {unknown[0]!r}.", subject=unknown[0], next_step=to_type("history")
         )
-    still = _still(session)
-    found = [_told(run, still.get(run.name, 0)) for run in ledger.journal.runs()]
+    still, wrong = _still(session), ledger.proofs.wrong()
+    found = [_told(run, still.get(run.name, 0), wrong.get(run.id, 0)) for run in ledger.journal.runs()]
     return [
         one
         for one in found
@@ -135,10 +137,10 @@ def _still(session: Session) -> dict[str, int]:
     return found
 
 
-def _told(run: Run, still: int) -> Told:
+def _told(run: Run, still: int, wrong: int) -> Told:
     # Of runs of older builds nobody knows what had to follow: they stay done.
     is_complete = run.state == DONE and run.cared and not still
-    return Told(run, COMPLETE if is_complete else run.state, still)
+    return Told(run, COMPLETE if is_complete else run.state, still, wrong if run.state == DONE else 0)
 
 
 def run_to_tell(session: Session, name: str) -> Run:
@@ -160,9 +162,10 @@ def record_of(session: Session, run: Run) -> Record:
     links = {line.key: now[line.key] for line in lines if now.get(line.key)}
     care = ledger.aftercare.of_run(run)
     still = sum(entry.state == OPEN for entry in care)
+    proofs = ledger.proofs.of_run(run)
     names = {other.id: other.name for other in ledger.journal.runs()} if run.of_run else {}
     return Record(
-        _told(run, still),
+        _told(run, still, len(proofs[-1].wrong) if proofs else 0),
         ledger.journal.steps(run),
         ledger.journal.legs(run),
         ledger.journal.backwards_of(run),
@@ -172,7 +175,7 @@ def record_of(session: Session, run: Run) -> Record:
         kept.get("mapped") or kept.get("bindings", {}),
         links,
         care,
-        ledger.proofs.of_run(run),
+        proofs,
         tuple(kept.get("agreed", ())),
         ledger.journal.package_digest(run),
         names.get(run.of_run or 0, ""),

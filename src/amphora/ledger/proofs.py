@@ -49,6 +49,11 @@ class Proofs:
         rows = self._db.rows("select * from proofs where run_id = ? order by id", (run.id,))
         return [_proved(row) for row in rows]
 
+    def wrong(self) -> dict[int, int]:
+        """How many items were not as promised when a run was last verified, by the run's id."""
+        rows = self._db.rows("select run_id, wrong from proofs where run_id is not null order by id")
+        return {row["run_id"]: len(json.loads(row["wrong"])) for row in rows}
+
     def latest(self) -> dict[tuple[str, str], Proved]:
         """The latest of each package in each environment, by uid and package."""
         query = "select * from proofs where id in (select max(id) from proofs group by uid, package)"

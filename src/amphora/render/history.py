@@ -55,7 +55,7 @@ def history_result(tolds: Sequence[Told], is_part: bool = False) -> Result:
         [
             Cell(one.run.name, "strong"),
             what_of(one.run, names),
-            Cell(standing(one), "warn" if one.still else STATE_TONE.get(one.state, "plain")),
+            Cell(standing(one), _tone(one)),
             one.run.started_at,
             Cell(one.run.account, "dim"),
             Cell(shown(one.run.why, 40) if one.run.why else "", "dim"),
@@ -86,23 +86,28 @@ def history_result(tolds: Sequence[Told], is_part: bool = False) -> Result:
 
 def standing(told: Told) -> str:
     """How a run stands, in words."""
-    return f"{told.ending}, {told.still} to do" if told.still else told.ending
+    parts = [told.ending, *([f"{told.still} to do"] if told.still else [])]
+    return ", ".join([*parts, *([f"{told.wrong} not as promised"] if told.wrong else [])])
+
+
+def _tone(told: Told) -> Tone:
+    return "warn" if told.still or told.wrong else STATE_TONE.get(told.state, "plain")
 
 
 def told_json(told: Told) -> dict[str, object]:
     """A run in a list, for machines."""
     # The state as people are told it: `done` is only complete when its aftercare is.
-    return {**vars(told.run), "state": told.state, "still_to_do": told.still}
+    return {**vars(told.run), "state": told.state, "still_to_do": told.still, "not_as_promised": told.wrong}
 
 
 def history_csv(tolds: Sequence[Told]) -> str:
     """Runs as CSV (RFC 4180), for a spreadsheet."""
-    heads = ["run", "kind", "package", "version", "environment", "state", "still to do"]
+    heads = ["run", "kind", "package", "version", "environment", "state", "still to do", "not as promised"]
     return csv_text([*heads, "started", "ended", "by", "why"], [_csv_row(one, one.run) for one in tolds])
 
 
 def _csv_row(told: Told, run: Run) -> list[object]:
-    how = [run.name, run.kind, run.package, run.version, run.environment, told.ending, told.still]
+    how = [run.name, run.kind, run.package, run.version, run.environment, told.ending, told.still, told.wrong]
     return [*how, run.started_at, run.ended_at, run.account, run.why]
 
 
@@ -156,8 +161,7 @@ def record_result(record: Record) -> Result:
         blocks.append(
             cut_grid(Grid(["", "step", "item", "outcome"], rows, right=(0,)), f"amphora history {run.name} --json")
         )
-    tone = "warn" if record.told.still else STATE_TONE.get(record.told.state, "plain")
-    return Result("history", verdict(record), tone, blocks, record_json(record), of_told(record.told))
+    return Result("history", verdict(record), _tone(record.told), blocks, record_json(record), of_told(record.told))
 
 
 def verdict(record: Record) -> str:
