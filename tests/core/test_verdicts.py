@@ -30,6 +30,7 @@ from amphora.engine.runs.backwards import Back, _unlike
 from amphora.engine.verdicts import Verdict
 from amphora.ledger.records import Run
 from amphora.render.check import check_markdown
+from amphora.render.survey import survey_result
 
 
 @dataclass
@@ -293,6 +294,12 @@ def test_a_package_by_itself_and_several_targets() -> None:
         "Not yet for a: 1 to map. Not yet for b: 1 to map.",
         "amphora map olive a b",
     )
+
+
+def test_where_nothing_is_the_next_step_leads_on_all_the_same() -> None:
+    whole, part = (survey_result("live", [], cast(Any, {}), is_part, is_tree=False) for is_part in (False, True))
+    assert (whole.verdict, str(whole.next_step)) == ("live is empty.", "amphora import PACKAGE live")
+    assert (part.verdict, str(part.next_step)) == ("Nothing in live is like that.", "amphora survey live")
 
 
 def test_what_findings_tell_is_not_told_twice_unless_they_were_silenced() -> None:

@@ -10,7 +10,7 @@ from amphora.core.merge.phrase import place_phrase
 from amphora.core.needs.selection import spoken
 from amphora.core.values.keys import Key, decode_segment, path_of, readable
 from amphora.core.values.model import Json, Listed
-from amphora.core.values.next_step import NOTHING, NextStep, to_type
+from amphora.core.values.next_step import NextStep, blank, to_type
 from amphora.core.values.words import counted
 from amphora.engine.survey import Surveyed, Uses
 from amphora.files.names import name_for
@@ -39,9 +39,15 @@ def survey_result(
         f"{environment} {verb} {counted(len(rows), 'item')}: {what}{edits}." if rows else empty,
         blocks=[block] if rows else [],
         data={"environment": environment, "items": [_json(row) | _form(row) for row in rows]},
-        # A line that can be pasted as it is: it names an item that is there.
-        next_step=to_type("export", environment, *_suggested(rows, sheets, is_part)) if rows else NOTHING,
+        next_step=_after(environment, rows, sheets, is_part),
     )
+
+
+def _after(environment: str, rows: Sequence[Surveyed], sheets: Sheets, is_part: bool) -> NextStep:
+    """What to do next. Where something is there the line can be pasted as it is: it names an item."""
+    if rows:
+        return to_type("export", environment, *_suggested(rows, sheets, is_part))
+    return to_type("survey", environment) if is_part else to_type("import", blank("PACKAGE"), environment)
 
 
 def survey_csv(rows: Sequence[Surveyed]) -> str:
