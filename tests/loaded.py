@@ -114,13 +114,9 @@ def _forked(request: dict[str, Any]) -> int:
     if child == 0:
         code = 70
         try:
-            measuring = importlib.import_module("coverage").process_startup() if MEASURED in os.environ else None
             if request["pid_file"]:
                 Path(request["pid_file"]).write_text(str(os.getpid()), encoding="utf-8")
             code = _done(request)
-            if measuring:
-                measuring.stop()
-                measuring.save()
         finally:
             # Without what the server would do at its end.
             os._exit(code)
@@ -131,6 +127,8 @@ def _forked(request: dict[str, Any]) -> int:
 def _done(request: dict[str, Any]) -> int:
     """The exit code of a call."""
     with _as_called(request):
+        # By what the test says: each call is measured under its name.
+        measuring = importlib.import_module("coverage").process_startup() if MEASURED in os.environ else None
         try:
             if request["kill_at"]:
                 importlib.import_module("tests.faults.killing").arm(request["kill_at"])
@@ -140,6 +138,10 @@ def _done(request: dict[str, Any]) -> int:
         except BaseException:
             traceback.print_exc()
             return 1
+        finally:
+            if measuring:
+                measuring.stop()
+                measuring.save()
         return 0
 
 

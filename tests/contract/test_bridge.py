@@ -34,7 +34,8 @@ from amphora.core.values.model import States
 from amphora.core.values.rights import not_permitted
 from amphora.environments.bridge import hooks, lines
 from amphora.environments.bridge.adapter import Bridge
-from amphora.environments.bridge.paths import filled, moment_of
+from amphora.environments.bridge.paths import filled, moment_of, put
+from amphora.environments.bridge.refusals import words_in
 from amphora.environments.bridge.sheet import parse_bridge
 from amphora.environments.bridge.source import connect_bridge, read_bridge
 from amphora.environments.contract import Probes, RemembersTokens, Seen, Write
@@ -419,6 +420,10 @@ def test_a_sheet_that_is_wrong_is_told_with_its_lines() -> None:
             SMALL + REFERS.replace("person", "thing") + 'form = "{holder}/{id}"',
             "needs `[ids] within` in the kind sheet",
         ),
+        (
+            SMALL + REFERS.replace("person", "thing#line") + '[ids]\nspace = "thing"\n',
+            "a reference to 'thing#line': an id there would be taken for that of a whole one",
+        ),
         (SMALL + REFERS.replace("person", "setting"), "`refers.to`: a setting is a value and no item"),
         (SMALL + PEOPLE + REFERS, "`space` has to be one of team, user"),
         (SMALL + PEOPLE.replace('space = "team"', "") + REFERS, "each 'person' on offer has to have a `space`"),
@@ -428,6 +433,23 @@ def test_a_sheet_that_is_wrong_is_told_with_its_lines() -> None:
         with pytest.raises(SheetFault) as caught:
             parse_bridge(sheet, "small.toml", {"thing.toml": THING + kind})
         assert any(told in line for line in caught.value.details), (told, caught.value.details)
+
+
+def test_a_refusal_is_told_in_the_platforms_words_and_nothing_that_was_sent_is() -> None:
+    taken = {"options": ["EARLY is taken."], "lines": [{}, {"value": ["Missing.", "Too short."]}]}
+    assert words_in(taken) == "options: EARLY is taken; lines.value: Missing; lines.value: Too short"
+    assert words_in({"lines": {"name": ["Missing."]}}) == "lines.name: Missing"
+    # Texts that stand alone, or beside lists, may be what was sent.
+    sent: list[Any] = [{"pin": "quiet-heron", "tags": ["a"]}, {"tags": ["a"], "n": 1}, {}, []]
+    assert [words_in(one) for one in sent] == ["", "", "", ""]
+
+
+def test_what_is_taken_away_makes_room_for_a_place_inside_of_it() -> None:
+    body: dict[str, Any] = {"name": None, "text": "plain"}
+    put(body, "$.name.en", "Tours")
+    assert body == {"name": {"en": "Tours"}, "text": "plain"}
+    with pytest.raises(SheetFault, match="what stands at 'text' is no object"):
+        put(body, "$.text.en", "Tours")
 
 
 def test_null_is_a_value_like_others() -> None:

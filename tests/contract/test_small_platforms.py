@@ -394,6 +394,8 @@ class Quirky:
             body = {**body, "a": sorted(columns, key=lambda one: ("sum" in one, one["name"]))}
         if self.quirk == "busy" and method != "GET" and self.calls <= self.refused:
             return 503, {"message": "later"}, {}
+        if self.quirk == "locks" and self.calls == 2 and method == "POST":
+            return 500, "<h1>database is locked</h1>", {}
         if method == "POST":
             if self.quirk == "slugs" and " " in body["name"]:
                 return 422, {"faults": [{"loc": ["body", "name"], "msg": "no blanks", "input": body}]}, {}
@@ -465,6 +467,23 @@ def test_what_a_busy_platform_turns_away_is_tried_again_and_then_put_back(tmp_pa
         there.calls, there.refused = 0, 3
         assert "It took no effect. there is as it was before." in run("import", "p", "there", "--yes", code=4).err
         assert (there.names, there.calls) == (["first"], 3)
+
+
+def test_what_fails_beside_others_is_tried_again_alone(tmp_path: Path) -> None:
+    here, there = Quirky(""), Quirky("locks")
+    here.things |= {n: here.things[1] | {"id": n, "name": f"no {n}"} for n in range(2, 6)}
+    (tmp_path / "small.toml").write_text(SMALL, "utf-8")
+    (tmp_path / "thing.toml").write_text(THING, "utf-8")
+    with pair(tmp_path, "small", here, there) as run:
+        run("export", "here", "no *", "--as", "p")
+        run("export", "here", "no 2", "--as", "one")
+        assert "4 created" in run("import", "p", "there", "--yes").out
+        assert (sorted(there.names), there.calls) == (["first", "no 2", "no 3", "no 4", "no 5"], 5)
+        run("undo", "last", "--yes")
+        # By itself it would fail again.
+        there.calls = 1
+        assert "failed with 500" in run("import", "one", "there", "--yes", code=4).err
+        assert (there.names, there.calls) == (["first"], 2)
 
 
 @pytest.mark.parametrize(

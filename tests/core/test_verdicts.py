@@ -8,6 +8,7 @@ from typing import Any, cast
 
 import pytest
 
+from amphora.core.form.kinds import parse_sheet
 from amphora.core.form.routes import Converted
 from amphora.core.merge.merge import By, FieldChange
 from amphora.core.needs.crosswalk import Mapped, MapState
@@ -558,6 +559,10 @@ def test_few_words_for_what_is_off() -> None:
     ]
     assert [_unlike(image, found) for found, _ in cases] == [words for _, words in cases]
     assert _unlike(None, image) == "it is still there"
+    sheet = parse_sheet('kind = "flow"\n[fields]\nvolatile = ["$.runs"]\nnamed = { "$.steps" = "id" }\n')
+    wanted, found = ({"runs": n, "to": "x", "steps": [{"id": "tell", "of": n}]} for n in (1, 2))
+    before, after = replace(image, live=wanted, draft=wanted), replace(image, live=found, draft={**wanted, "runs": 3})
+    assert _unlike(before, after, sheet) == "its live version at steps > tell > of, its draft"
     source = "a = 1\n[item.flow]\na = 2\n"
     assert [line_of(source, "a", within) for within in ("", "item.flow.", "item.tab.")] == [
         "line 1: ",

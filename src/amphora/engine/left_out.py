@@ -33,8 +33,9 @@ def try_left_out(proving: Proving, image: Image) -> None:
         return
     # What may never be empty is never taken away.
     needed = {at[0] for at, _, spot, _ in spotted(definition, sheet) if at and spot.refer and spot.refer.is_required}
-    # What is empty would look the same if it were gone.
-    outer = [(name,) for name in sorted(counts) if definition[name] and name not in needed]
+    # What is empty would look the same if it were gone, and so would what only the platform's own values, or the
+    # title, are in.
+    outer = [(name,) for name in sorted(counts) if counts[name] and definition[name] and name not in needed]
     if isinstance(proving.environment, ByDescription):
         # A table that lets go of all its columns is no test, and perhaps no table any more.
         apart = proving.environment.own_calls(image.kind)

@@ -7,7 +7,8 @@ import ssl
 import threading
 import time
 from collections import deque
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -40,6 +41,9 @@ there."""
 
 MOST_BYTES = 256 << 20
 """How large an answer may be, unpacked: what is small on the line may be huge in memory."""
+
+BESIDE = "beside"
+"""What an answer is marked with to a write that was not the only one under way."""
 
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
 
@@ -95,6 +99,7 @@ class Caller:
         self.last: deque[str] = deque(maxlen=MOST_TOLD)
         """The latest calls and what they came to, for people: paths and statuses, and nothing that was sent."""
         self.pace = Pace(AT_ONCE)
+        self._writes = 0
         self._http = self._made()
 
     def close(self) -> None:
@@ -109,7 +114,10 @@ class Caller:
             # Whatever waits in the line may be closed by the other end just as we speak.
             line = self._made(shared.headers) if self._writes_alone and not is_read else shared
             try:
-                return self._answered(line, method, path, is_read, has_clock, options)
+                with self._beside(is_read) as others:
+                    answer = self._answered(line, method, path, is_read, has_clock, options)
+                answer.extensions[BESIDE] = any(others)
+                return answer
             except (httpx.HTTPError, RuntimeError) as error:
                 # By the clock; the library says RuntimeError then, which otherwise is a fault.
                 is_ended = line.is_closed
@@ -126,6 +134,19 @@ class Caller:
                 if line is not shared:
                     line.close()
         raise AssertionError("the last try raises or returns")
+
+    @contextmanager
+    def _beside(self, is_read: bool) -> Iterator[list[bool]]:
+        """Whether other writes are under way at the beginning of a write, and at its end."""
+        with self._lock:
+            self._writes += not is_read
+            others = [self._writes > 1]
+        try:
+            yield others
+        finally:
+            with self._lock:
+                others.append(self._writes > 1 and not is_read)
+                self._writes -= not is_read
 
     def _answered(
         self, http: httpx.Client, method: str, path: str, is_read: bool, has_clock: bool, options: dict[str, Any]
@@ -257,8 +278,12 @@ class Caller:
             next_step=advice("Check that it is up, then try again."),
         )
 
-    def overtaxed(self, words: str) -> Busy:
-        """That a write was answered with that there is too much to do; from now on there are fewer at once."""
+    def failed(self, answer: httpx.Response, is_read: bool, words: str) -> Unavailable | Uncertain:
+        """What it means that something went wrong on the server. Of a write that there is too much to do, or that it
+        could not do this beside others, whatever it says: small servers lock their database. From now on there are
+        fewer at once."""
+        if is_read or not (is_busy(answer) or answer.extensions.get(BESIDE)):
+            return self.lost(is_read, words)
         self.pace.slower()
         error = self.lost(False, words)
         return Busy(error.message, subject=error.subject, next_step=error.next_step)

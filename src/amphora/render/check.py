@@ -93,11 +93,14 @@ def check_markdown(contents: Contents, findings: Mapping[str, Sequence[Finding]]
     return "\n".join(lines).rstrip() + "\n"
 
 
-def _shared(findings: Mapping[str, Sequence[Finding]]) -> dict[str, list[Finding]]:
-    """The findings by heading: what all targets share stands once, before what each has to itself."""
+def _shared(findings: Mapping[str, Sequence[Finding]]) -> Iterable[tuple[str, list[Finding], list[Finding]]]:
+    """The findings by heading, and all those whose next steps belong there: what the targets share stands once,
+    before what each has to itself, and each of them may need a step of its own."""
+    every = [finding for rows in findings.values() for finding in rows]
     # Nothing can be shared by one; its name in every heading would be noise.
     if len(findings) < 2:
-        return {"": [finding for rows in findings.values() for finding in rows]}
+        yield "", every, every
+        return
 
     def bare(finding: Finding) -> tuple[str, ...]:
         # But for the target's own name two of them are the same.
@@ -107,12 +110,15 @@ def _shared(findings: Mapping[str, Sequence[Finding]]) -> dict[str, list[Finding
     everywhere = {bare(f) for f in first}.intersection(*({bare(f) for f in rows} for rows in others))
     names = ", ".join(findings)
     shared = [replace(f, message=f.message.replace(f.target, "each of them")) for f in first if bare(f) in everywhere]
-    rest = {f"{target}: ": [f for f in rows if bare(f) not in everywhere] for target, rows in findings.items()}
-    return {f"{names}: ": shared, **rest}
+    yield f"{names}: ", shared, [f for f in every if bare(f) in everywhere]
+    for target, rows in findings.items():
+        alone = [f for f in rows if bare(f) not in everywhere]
+        yield f"{target}: ", alone, alone
 
 
 def _blocks(findings: Mapping[str, Sequence[Finding]]) -> Iterable[Block]:
-    for where, rows in _shared(findings).items():
+    for where, rows, every in _shared(findings):
+        meant = dict(_grouped(every))
         for todo, group in _grouped(rows):
             cells: list[Row] = [
                 [Cell(_level_word(f), TONE[f.level]), f.message, Cell(where_all, "dim"), Cell(f.rule, "dim")]
@@ -126,7 +132,7 @@ def _blocks(findings: Mapping[str, Sequence[Finding]]) -> Iterable[Block]:
                 )
             else:
                 yield Grid(["", "what", "rule"], [[row[0], row[1], row[3]] for row in cells], heading, spare=(2,))
-            if steps := steps_of(group):
+            if steps := steps_of(meant[todo]):
                 yield Lines([to_do(step) for step in steps])
 
 

@@ -8,6 +8,10 @@ from collections.abc import Mapping
 from dataclasses import field, replace
 from functools import partial
 
+from amphora.core.form.kinds import KindSheet
+from amphora.core.form.settled import settled
+from amphora.core.merge.merge import differences
+from amphora.core.merge.phrase import place_phrase
 from amphora.core.needs.matches import Link
 from amphora.core.plan.fates import Fate
 from amphora.core.plan.restoration import Restoration, decide
@@ -20,9 +24,11 @@ from amphora.core.values.errors import (
     NotReady,
     RevisionMoved,
 )
-from amphora.core.values.keys import Key
+from amphora.core.values.keys import Key, kind_of
 from amphora.core.values.late import dataclass
+from amphora.core.values.model import Json
 from amphora.core.values.next_step import to_type
+from amphora.core.values.words import few
 from amphora.engine.leaks import sealed_image
 from amphora.engine.runs.attention import Attention
 from amphora.engine.runs.carrier import Carrier
@@ -277,7 +283,7 @@ def _looked(
         if not is_same(mark_of(wanted, sheets), mark_of(is_there, sheets), one.counts_rows):
             # What was there before, and is there again, is what was known of it then, but for what is named here.
             kept += [] if wanted else [key]
-            words = _unlike(wanted, is_there)
+            words = _unlike(wanted, is_there, sheets.get(kind_of(key)))
             if wanted and is_there and lacks_secrets_only(wanted, is_there, sheets):
                 words = "it lacks its secret, which nobody kept"
             elif wanted and is_there and lacks_secrets_only(is_there, wanted, sheets):
@@ -343,16 +349,17 @@ def material_image(material: ImageMaterial, key: Key) -> Image | None:
     return replace(image, live=live, draft=draft)
 
 
-def _unlike(wanted: Image | None, found: Image | None) -> str:
-    """In a few words, how a state differs from the one that was to be restored."""
+def _unlike(wanted: Image | None, found: Image | None, sheet: KindSheet | None = None) -> str:
+    """In a few words, how a state differs from the one that was to be restored; by its sheet with the places."""
     if found is None:
         return "it is gone"
     if wanted is None:
         return "it is still there"
     whole = "its definition" if found.states.is_published is None else "its live version"
+    live, draft = (_where(wanted.live, found.live, sheet), _where(wanted.draft, found.draft, sheet))
     parts = [
-        (whole, wanted.live != found.live),
-        ("its draft", wanted.draft != found.draft),
+        (f"{whole}{live}", wanted.live != found.live),
+        (f"its draft{draft}", wanted.draft != found.draft),
         ("its title or folder", wanted.place != found.place or wanted.states.title != found.states.title),
         ("on or off", wanted.states.is_on != found.states.is_on),
         ("published or not", wanted.states.is_published != found.states.is_published),
@@ -360,3 +367,12 @@ def _unlike(wanted: Image | None, found: Image | None) -> str:
     ]
     # Places that only the mark sees (an order, a member that a platform fills in) have no words of their own.
     return ", ".join(words for words, differs in parts if differs) or "something in it"
+
+
+def _where(wanted: Json, found: Json, sheet: KindSheet | None) -> str:
+    """Where two definitions differ that are both there, as far as that counts."""
+    if sheet is None or wanted is None or found is None or wanted == found:
+        return ""
+    sides = settled(wanted, sheet), settled(found, sheet)
+    places = [place_phrase(change.place) for change in differences(*sides, sheet.places.walk(sides[0]))]
+    return f" at {few(places)}" if places else ""

@@ -68,6 +68,10 @@ class Agreement:
                 words = "what is written in several ways at one place needs a `space` of its own"
                 yield f"{sheet.kind}: a reference to {kind!r}: {words}"
         for refer in sheet.places.refers:
+            for part in self._counted(refer):
+                words = "an id there would be taken for that of a whole one. Say [[part]], where a member beside it"
+                words += " says whose part it is; else these parts are a kind of their own, `within` the other"
+                yield f"{sheet.kind}: a reference to {part!r}: {words}"
             for kind in self._unheld(refer):
                 yield f"{sheet.kind}: {HOLDER} in a `form` needs `[ids] within` in the kind sheet of a {kind}"
 
@@ -82,6 +86,12 @@ class Agreement:
                 if not space or space in known:
                     yield kind
                 known.add(space)
+
+    def _counted(self, refer: Refer) -> list[str]:
+        """Parts that nothing names: their ids are numbers, like those of the items that they are parts of."""
+        return [
+            to for to in refer.to if "#" in to and (of := self._sheets.get(to.partition("#")[0])) and of.ids.space
+        ]
 
     def _unheld(self, refer: Refer) -> list[str]:
         named = [to.partition("#")[0] for to in refer.to if HOLDER in refer.form]

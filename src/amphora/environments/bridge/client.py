@@ -379,7 +379,7 @@ class Client(Caller):
         if means is None and status >= httpx.codes.INTERNAL_SERVER_ERROR:
             said = f" ({words.rstrip('.')})" if words else ""
             words = f"failed with {status} at {call.method} {call.path}{said}"
-            raise self.overtaxed(words) if is_busy(answer) and not is_read else self.lost(is_read, words)
+            raise self.failed(answer, is_read, words)
         kind: type[AmphoraError] = KINDS.get(means or "", EnvironmentRefused)
         raise kind(
             f"{self.base_url} refused {call.method} {call.path}: {words.rstrip('.') or f'it answers {status}'}.",

@@ -224,7 +224,8 @@ def bare_id(text: str, form: str) -> str:
 
 
 def put(document: dict[str, Any], path: str, value: Json) -> None:
-    """Puts a value at a plain path of objects, which are made on the way. SheetFault where the path is none."""
+    """Puts a value at a plain path of objects, which are made on the way, also where null takes one away. SheetFault
+    where the path is none, or something else than an object stands on the way."""
     _, steps = parse_path(path)
     names = [step for step in steps or () if step is not None]
     if not steps or len(names) < len(steps):
@@ -234,7 +235,15 @@ def put(document: dict[str, Any], path: str, value: Json) -> None:
             next_step=advice("Name the members one after the other, as in $.settings.title."),
         )
     for name in names[:-1]:
-        document = document.setdefault(name, {})
+        if document.get(name) is None:
+            document[name] = {}
+        document = document[name]
+        if not isinstance(document, dict):
+            raise SheetFault(
+                f"Nothing can be written at {path!r}: what stands at {name!r} is no object.",
+                subject=path,
+                next_step=advice("Name a place whose members before the last one are objects."),
+            )
     document[names[-1]] = value
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from amphora.core.values.errors import AmphoraError, RevisionMoved
 from amphora.core.values.model import Json
 from amphora.environments.bridge.answer import Absent
@@ -32,7 +34,8 @@ MOST_WORDS = 200
 
 def words_in(body: Json, depth: int = 4) -> str:
     """The platform's own words, where the sheet doesn't say where these stand: texts under names that promise some,
-    with the place that is at fault. Nothing else of an answer: some repeat what was sent, secrets and all."""
+    with the place that is at fault, or lists of texts under the names of members. Nothing else of an answer: some
+    repeat what was sent, secrets and all."""
     if depth == 0:
         return ""
     if isinstance(body, list):
@@ -48,7 +51,25 @@ def words_in(body: Json, depth: int = 4) -> str:
         if text := value if isinstance(value, str) else words_in(value, depth - 1):
             where = next((_place(body[one]) for one in _WHERE if one in body), "")
             return f"{text[:MOST_WORDS].rstrip('.')} (at {where})" if where else text[:MOST_WORDS]
-    return ""
+    by_member = [f"{place}: {text}" for place, text in _by_member(body)] if _is_by_member(body) else []
+    return words_in(by_member)[: MOST_WORDS * MOST_FAULTS]
+
+
+def _is_by_member(body: Json) -> bool:
+    """Whether an answer holds nothing but lists of texts, as where each member that is at fault has its own: what was
+    sent has other members, too."""
+    if isinstance(body, dict):
+        return all(isinstance(value, dict | list) and _is_by_member(value) for value in body.values())
+    return isinstance(body, list) and all(isinstance(one, str) or (one == {} or _is_by_member(one)) for one in body)
+
+
+def _by_member(body: Json, place: str = "") -> Iterator[tuple[str, str]]:
+    if isinstance(body, str):
+        yield place, body[:MOST_WORDS].rstrip(".")
+    for name, value in body.items() if isinstance(body, dict) else ():
+        yield from _by_member(value, f"{place}.{name}" if place else name)
+    for one in body if isinstance(body, list) else ():
+        yield from _by_member(one, place)
 
 
 def _summing(name: str) -> bool:
