@@ -335,6 +335,10 @@ def test_a_sheet_that_is_wrong_is_told_with_its_lines() -> None:
         (SMALL + '\n[pages]\nhow = "cursor"\n', "`pages.next` is missing"),
         (SMALL + '\n[sign_in]\nhow = "login"\n', "line 16: `sign_in.call` is missing, which 'login' needs"),
         (SMALL + '\n[[error]]\nstatus = 409\nmeans = "gone"\n', "line 17: `error.means` has to be one of absent"),
+        (
+            SMALL + '\n[[error]]\non = ["read", "item.thing.reed"]\nmeans = "absent"\n',
+            "line 16: `error.on`: there is no call 'item.thing.reed' here; perhaps 'item.thing.read'",
+        ),
         (SMALL.replace("title ", "# "), "line 4: `item.thing.title` is missing"),
         (SMALL.replace('"$.name"', '"$.names[0]"'), "nothing can be written at $.names[0]"),
         (SMALL.replace('"$.name"', '"$.names[*]"'), "nothing can be written at $.names[*]"),
@@ -768,7 +772,7 @@ def test_what_a_refusal_means(
         return 200, ROWS[1] if path != "/things" else {"rows": ROWS}, {}
 
     errors = '\n[errors]\ncode = "$.e.c"\nwords = "$.e.w"\n[[error]]\nstatus = [409, 428]\ncode = "stale"\nmeans = "moved"\n'
-    errors += '[[error]]\nstatus = 503\non = "index"\nmeans = "later"\n'
+    errors += '[[error]]\nstatus = 503\non = ["retire", "index"]\nmeans = "later"\n'
     with served(answering) as url, closing(bridge(tmp_path, url, SMALL + errors)) as there:
         write = Write("thing", ("n1",), States("n1", ""), {"a": 1, "b": {}, "key": ""}, "t", "1", "1")
         with pytest.raises(kind, match=words) as caught:

@@ -13,6 +13,7 @@ from amphora.core.form.refers import Refer
 from amphora.core.values.near import near
 from amphora.core.values.strict_toml import line_of
 from amphora.environments.bridge.faults import table_in
+from amphora.environments.bridge.lines import METHODS
 from amphora.environments.bridge.paths import member_name, member_path, written_at
 
 _SEARCHED = re.compile(r"\[[^'\"]|\.\*")
@@ -29,6 +30,7 @@ class Agreement:
         """Everything in which they disagree."""
         sheets = self._sheets
         yield from self._supplied()
+        yield from self._answered()
         for kind, row in table_in(self._table, "item").items():
             yield from self._needed(f"item.{kind}", row, sheets[kind])
             yield from self._named(sheets[kind])
@@ -54,6 +56,19 @@ class Agreement:
                     if refer.may_name(kind) and (refer.space not in some if refer.space else len(some) > 1):
                         words = f"`space` has to be one of {', '.join(sorted(some))}, which {kind!r} is counted in"
                         yield f"{sheet.kind}: a reference to {kind!r}: {words}"
+
+    def _answered(self) -> Iterator[str]:
+        """Refusals of calls that there are not: of such a line nothing would ever come."""
+        # How one signs in has calls that no line names.
+        calls = {"sign_in", "sign_in.token", "token", *_calls_in(self._table)}
+        names = calls | {name.rpartition(".")[2] for name in calls}
+        for row in self._table.get("error", []):
+            said = row.get("on", [])
+            for name in said if isinstance(said, list) else [said]:
+                if name not in names:
+                    perhaps = "".join(f"; perhaps {found!r}" for found in near(name, names))
+                    line = line_of(self._source, "on", "error.")
+                    yield f"{line}`error.on`: there is no call {name!r} here{perhaps}"
 
     def _named(self, sheet: KindSheet) -> Iterator[str]:
         for mention in sheet.mentions:
@@ -167,6 +182,17 @@ class Agreement:
 def _is_written(row: Mapping[str, Any]) -> bool:
     """Whether items are switched by writing a member."""
     return any(not isinstance(said, dict) for said in table_in(row, "switch").values())
+
+
+def _calls_in(table: Any, name: str = "") -> Iterator[str]:
+    """The names of all calls of a table."""
+    if isinstance(table, dict):
+        if not table.keys().isdisjoint(METHODS):
+            yield name
+        for key, value in table.items():
+            yield from _calls_in(value, f"{name}.{key}" if name else key)
+    for one in table if isinstance(table, list) else ():
+        yield from _calls_in(one, name)
 
 
 def _spot(sheet: KindSheet, path: str) -> Spot:

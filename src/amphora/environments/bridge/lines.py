@@ -91,7 +91,7 @@ ACCOUNT = {**CALL, "name": (str, list), "rights": str, "allows": dict}
 PAGES = {"how": str, "ask": str, "size": dict, "first": int, "next": str, "total": str, "header": str}
 SIZE = {"ask": str, "of": int}
 ERRORS = {"code": str, "words": str, "pointer": str, "refused": (str, dict)}
-ERROR = {"status": (int, list), "code": str, "says": str, "on": str, "means": str}
+ERROR = {"status": (int, list), "code": str, "says": str, "on": (str, list), "means": str}
 FOLDERS = {"index": dict, "id": str, "title": str, "parent": str, "create": dict}
 SUPPLY = {
     "kind": str,

@@ -59,12 +59,13 @@ class Pages:
 
 @dataclass(frozen=True)
 class Means:
-    """What a refusal means: by status, the platform's own code, words in the answer, and the call that it answers."""
+    """What a refusal means: by status, the platform's own code, words in the answer, and the calls that it answers,
+    by their names or the last parts of these."""
 
     statuses: tuple[int, ...]
     code: str
     says: str
-    on: str
+    on: tuple[str, ...]
     means: str
 
     def fits(self, status: int, code: str, text: str) -> bool:

@@ -251,12 +251,16 @@ def _sheet(table: Mapping[str, Any], file: str, items: Mapping[str, ItemPart]) -
     )
 
 
+def _several(said: str | list[str] | None) -> tuple[str, ...]:
+    return tuple(said) if isinstance(said, list) else (said,) if said else ()
+
+
 def _means(rows: Iterable[Mapping[str, Any]]) -> Iterator[Means]:
     for row in rows:
         # None means any: some platforms answer every refusal with 200 and a code.
         status = row.get("status", [])
         statuses = tuple(status) if isinstance(status, list) else (status,)
-        yield Means(statuses, row.get("code", ""), row.get("says", ""), row.get("on", ""), row["means"])
+        yield Means(statuses, row.get("code", ""), row.get("says", ""), _several(row.get("on")), row["means"])
 
 
 def _supply(name: str, row: Mapping[str, Any], pages: Mapping[str, Any]) -> SupplyPart:
