@@ -7,14 +7,13 @@ import ssl
 import threading
 import time
 from collections import deque
-from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
+from collections.abc import Mapping
 from typing import Any
 from urllib.parse import urlsplit
 
 import httpx
 
-from amphora.core.values.errors import Busy, EnvironmentRefused, Unavailable, Uncertain, UsageFault
+from amphora.core.values.errors import Busy, EnvironmentRefused, Failed, Unavailable, Uncertain, UsageFault
 from amphora.core.values.next_step import advice
 from amphora.core.values.strict_json import JsonFault, parse_json
 from amphora.environments.answers import failure_words, is_busy, wait_s
@@ -41,9 +40,6 @@ there."""
 
 MOST_BYTES = 256 << 20
 """How large an answer may be, unpacked: what is small on the line may be huge in memory."""
-
-BESIDE = "beside"
-"""What an answer is marked with to a write that was not the only one under way."""
 
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
 
@@ -99,7 +95,6 @@ class Caller:
         self.last: deque[str] = deque(maxlen=MOST_TOLD)
         """The latest calls and what they came to, for people: paths and statuses, and nothing that was sent."""
         self.pace = Pace(AT_ONCE)
-        self._writes = 0
         self._http = self._made()
 
     def close(self) -> None:
@@ -114,10 +109,7 @@ class Caller:
             # Whatever waits in the line may be closed by the other end just as we speak.
             line = self._made(shared.headers) if self._writes_alone and not is_read else shared
             try:
-                with self._beside(is_read) as others:
-                    answer = self._answered(line, method, path, is_read, has_clock, options)
-                answer.extensions[BESIDE] = any(others)
-                return answer
+                return self._answered(line, method, path, is_read, has_clock, options)
             except (httpx.HTTPError, RuntimeError) as error:
                 # By the clock; the library says RuntimeError then, which otherwise is a fault.
                 is_ended = line.is_closed
@@ -134,19 +126,6 @@ class Caller:
                 if line is not shared:
                     line.close()
         raise AssertionError("the last try raises or returns")
-
-    @contextmanager
-    def _beside(self, is_read: bool) -> Iterator[list[bool]]:
-        """Whether other writes are under way at the beginning of a write, and at its end."""
-        with self._lock:
-            self._writes += not is_read
-            others = [self._writes > 1]
-        try:
-            yield others
-        finally:
-            with self._lock:
-                others.append(self._writes > 1 and not is_read)
-                self._writes -= not is_read
 
     def _answered(
         self, http: httpx.Client, method: str, path: str, is_read: bool, has_clock: bool, options: dict[str, Any]
@@ -279,14 +258,14 @@ class Caller:
         )
 
     def failed(self, answer: httpx.Response, is_read: bool, words: str) -> Unavailable | Uncertain:
-        """What it means that something went wrong on the server. Of a write that there is too much to do, or that it
-        could not do this beside others, whatever it says: small servers lock their database. From now on there are
-        fewer at once."""
-        if is_read or not (is_busy(answer) or answer.extensions.get(BESIDE)):
-            return self.lost(is_read, words)
+        """What it means that something went wrong on the server; after a write that failed there are fewer at once,
+        for it may have been too much, whatever is said."""
+        error = self.lost(is_read, words)
+        if is_read:
+            return error
         self.pace.slower()
-        error = self.lost(False, words)
-        return Busy(error.message, subject=error.subject, next_step=error.next_step)
+        kind = Busy if is_busy(answer) else Failed
+        return kind(error.message, subject=error.subject, next_step=error.next_step)
 
     def unlike(self) -> EnvironmentRefused:
         """That what answers is something else than what the location says."""

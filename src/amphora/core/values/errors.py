@@ -56,7 +56,11 @@ class Uncertain(AmphoraError):
     """A call was sent and no answer came: nobody knows whether it took effect."""
 
 
-class Busy(Uncertain):
+class Failed(Uncertain):
+    """A call was answered with that it failed: nothing of it is still on its way."""
+
+
+class Busy(Failed):
     """A call was answered with that there is too much to do just now: it may be made again, if it took no effect."""
 
 

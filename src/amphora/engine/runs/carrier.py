@@ -21,6 +21,7 @@ from amphora.core.values.errors import (
     AmphoraError,
     Busy,
     EnvironmentRefused,
+    Failed,
     LedgerTrouble,
     RevisionMoved,
     Unavailable,
@@ -205,7 +206,7 @@ class Carrier:
         trouble: BaseException | None = None
         for ready, answer in zip(steps, answers(calls), strict=True):
             try:
-                made.append((ready, self._answered(ready, answer)))
+                made.append((ready, self._answered(ready, answer, is_beside=len(steps) > 1)))
             except BaseException as error:
                 # The others have been called too, and what became of them has to be known.
                 trouble = trouble or error
@@ -222,9 +223,10 @@ class Carrier:
         answer: Callable[[], Mapping[Key, str]],
         waits: tuple[float, ...] = WAITS_S,
         is_again: bool = False,
+        is_beside: bool = False,
     ) -> Mapping[Key, str]:
         """What a call made, or has been found to have made. One that a busy environment turned away is made again,
-        after so many waits."""
+        after so many waits, and one that failed beside others."""
         try:
             return dict(answer())
         # An adapter raises these only where it knows: everything else, whatever its type, is asked about.
@@ -236,7 +238,8 @@ class Carrier:
             self._end(ready, "failed", {"error": error.message})
             raise
         except Exception as error:
-            return self._asked(ready, error, waits)
+            may_be_again = isinstance(error, Busy) or (is_beside and isinstance(error, Failed))
+            return self._asked(ready, error, waits if may_be_again else ())
         except BaseException:
             self._end(ready, "uncertain", {"error": "interrupted"}, is_forgiving=True)
             raise
@@ -258,7 +261,7 @@ class Carrier:
             return looked.made
         if looked.is_as_before:
             # It has answered, so that nothing of it is still on its way; and we have looked.
-            if waits and isinstance(error, Busy):
+            if waits:
                 time.sleep(waits[0])
                 # It may have been written to and back again: then it has another revision.
                 self.bench.now.update(looked.found)
