@@ -90,6 +90,7 @@ HURTS = (
     Hurt("a token of another ledger is taken for ours", "engine/runs/carrier.py", 'f"{self.ledger_uid}/{self.run.name}/{number}"', 'f"{self.run.name}/{number}"', (TRUST, FAULTS)),
     Hurt("an uncertain write counts as failed", "engine/runs/carrier.py", "            return self._asked(ready, error, waits if may_be_again else ())\n", "            raise\n", (FAULTS,)),
     Hurt("a whole import is put back for a database that was locked", "engine/runs/carrier.py", "(is_beside and isinstance(error, Failed))", "False", (SMALL,)),
+    Hurt("what a gateway may still let through is made twice", "environments/calls.py", "Failed if is_over else Uncertain", "Failed", (SMALL,)),
     Hurt("a part's number is taken for that of another item", "environments/bridge/agreement.py", "            for part in self._counted(refer):\n", "            for part in ():\n", ("tests/contract/test_bridge.py",)),
     Hurt("an intent is written after its call", "engine/runs/carrier.py", "            self.stage.ledger.journal.begin_steps(self.run, intents, waiting, begun)\n", "            pass\n", (FAULTS,)),
     Hurt("a failed run is not put back", "engine/runs/outcome.py", "        back = put_back(stage, run, PUTTING_BACK, error.message, stage.ledger.journal.since_pause(run))\n", "        raise error\n", (FAULTS,)),

@@ -45,13 +45,8 @@ def called(
     with _lock, tempfile.TemporaryDirectory() as kept:
         out, err = Path(kept) / "out", Path(kept) / "err"
         request: dict[str, Any] = {"folder": str(folder), "words": words, "variables": variables}
-        request |= {
-            "out": str(out),
-            "err": str(err),
-            "mask": _mask(),
-            "kill_at": kill_at,
-            "pid_file": str(pid_file or ""),
-        }
+        request |= {"out": str(out), "err": str(err), "mask": _mask()}
+        request |= {"kill_at": kill_at, "pid_file": str(pid_file or "")}
         server = _running()
         assert server.stdin is not None
         assert server.stdout is not None
@@ -114,7 +109,7 @@ def _forked(request: dict[str, Any]) -> int:
     if child == 0:
         code = 70
         try:
-            if request["pid_file"]:
+            if request.get("pid_file"):
                 Path(request["pid_file"]).write_text(str(os.getpid()), encoding="utf-8")
             code = _done(request)
         finally:
@@ -130,7 +125,7 @@ def _done(request: dict[str, Any]) -> int:
         # By what the test says: each call is measured under its name.
         measuring = importlib.import_module("coverage").process_startup() if MEASURED in os.environ else None
         try:
-            if request["kill_at"]:
+            if request.get("kill_at"):
                 importlib.import_module("tests.faults.killing").arm(request["kill_at"])
             importlib.import_module("amphora.cli.main").run()
         except SystemExit as error:
@@ -149,7 +144,7 @@ def _scene(words: list[str], cwd: Path, env: dict[str, str], stdout: int | None,
     """A command that the demo plays, in a process of its own that is loaded already."""
     with tempfile.NamedTemporaryFile("r", encoding="utf-8") as told:
         request = {"folder": str(cwd), "words": words[3:], "variables": env, "out": told.name, "err": told.name}
-        code = _forked({**request, "mask": _mask(), "kill_at": 0, "pid_file": ""})
+        code = _forked({**request, "mask": _mask()})
         text = told.read()
     if stdout is None:
         sys.stdout.write(text)

@@ -394,8 +394,8 @@ class Quirky:
             body = {**body, "a": sorted(columns, key=lambda one: ("sum" in one, one["name"]))}
         if self.quirk == "busy" and method != "GET" and self.calls <= self.refused:
             return 503, {"message": "later"}, {}
-        if self.quirk == "locks" and self.calls == 2 and method == "POST":
-            return 500, "<h1>database is locked</h1>", {}
+        if self.quirk in ("locks", "waits") and self.calls == 2 and method == "POST":
+            return 500 if self.quirk == "locks" else 504, "<h1>not now</h1>", {}
         if method == "POST":
             if self.quirk == "slugs" and " " in body["name"]:
                 return 422, {"faults": [{"loc": ["body", "name"], "msg": "no blanks", "input": body}]}, {}
@@ -484,6 +484,10 @@ def test_what_fails_beside_others_is_tried_again_alone(tmp_path: Path) -> None:
         there.calls = 1
         assert "failed with 500" in run("import", "one", "there", "--yes", code=4).err
         assert (there.names, there.calls) == (["first"], 2)
+        # Behind a gateway that has waited long enough it may go through yet.
+        there.quirk, there.calls = "waits", 0
+        assert "failed with 504" in run("import", "p", "there", "--yes", code=4).err
+        assert there.names == ["first"]
 
 
 @pytest.mark.parametrize(

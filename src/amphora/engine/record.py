@@ -162,10 +162,9 @@ def record_of(session: Session, run: Run) -> Record:
     links = {line.key: now[line.key] for line in lines if now.get(line.key)}
     care = ledger.aftercare.of_run(run)
     still = sum(entry.state == OPEN for entry in care)
-    proofs = ledger.proofs.of_run(run)
     names = {other.id: other.name for other in ledger.journal.runs()} if run.of_run else {}
     return Record(
-        _told(run, still, len(proofs[-1].wrong) if proofs else 0),
+        _told(run, still, ledger.proofs.wrong().get(run.id, 0)),
         ledger.journal.steps(run),
         ledger.journal.legs(run),
         ledger.journal.backwards_of(run),
@@ -175,7 +174,7 @@ def record_of(session: Session, run: Run) -> Record:
         kept.get("mapped") or kept.get("bindings", {}),
         links,
         care,
-        proofs,
+        ledger.proofs.of_run(run),
         tuple(kept.get("agreed", ())),
         ledger.journal.package_digest(run),
         names.get(run.of_run or 0, ""),

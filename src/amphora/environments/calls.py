@@ -264,7 +264,10 @@ class Caller:
         if is_read:
             return error
         self.pace.slower()
-        kind = Busy if is_busy(answer) else Failed
+        # Only 500 is the server's own word that it is done with it: a gateway that waited long enough says 502, 504,
+        # or a number of its own, and behind it the call may go through yet.
+        is_over = answer.status_code == httpx.codes.INTERNAL_SERVER_ERROR
+        kind = Busy if is_busy(answer) else Failed if is_over else Uncertain
         return kind(error.message, subject=error.subject, next_step=error.next_step)
 
     def unlike(self) -> EnvironmentRefused:

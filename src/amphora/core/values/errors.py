@@ -57,7 +57,7 @@ class Uncertain(AmphoraError):
 
 
 class Failed(Uncertain):
-    """A call was answered with that it failed: nothing of it is still on its way."""
+    """A call was answered by the server itself with that it failed: nothing of it is still on its way."""
 
 
 class Busy(Failed):

@@ -70,9 +70,13 @@ class Means:
 
     def fits(self, status: int, code: str, text: str) -> bool:
         """Whether an answer is what this is about, whatever call it answers."""
-        # What is left out fits anything; `on` is looked at by whoever knows the call.
+        # What is left out fits anything.
         is_it = (not self.statuses or status in self.statuses) and (not self.code or self.code == code)
         return is_it and self.says.lower() in text.lower()
+
+    def is_of(self, call: str) -> bool:
+        """Whether this is about a call of that name."""
+        return not self.on or call in self.on or call.rpartition(".")[2] in self.on
 
 
 @dataclass(frozen=True)

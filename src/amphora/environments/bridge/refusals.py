@@ -90,8 +90,7 @@ def meaning(sheet: BridgeSheet, call: Call, status: int, body: Json, text: str) 
     """What a refusal means: as the sheet says, else as the status does; None where neither says anything."""
     code = text_at(body, sheet.code)
     for one in sheet.means:
-        is_on = not one.on or call.name in one.on or call.name.rpartition(".")[2] in one.on
-        if is_on and one.fits(status, code, text):
+        if one.is_of(call.name) and one.fits(status, code, text):
             return one.means
     return _STATUSES.get(status)
 

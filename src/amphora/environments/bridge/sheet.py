@@ -251,16 +251,12 @@ def _sheet(table: Mapping[str, Any], file: str, items: Mapping[str, ItemPart]) -
     )
 
 
-def _several(said: str | list[str] | None) -> tuple[str, ...]:
-    return tuple(said) if isinstance(said, list) else (said,) if said else ()
-
-
 def _means(rows: Iterable[Mapping[str, Any]]) -> Iterator[Means]:
     for row in rows:
         # None means any: some platforms answer every refusal with 200 and a code.
-        status = row.get("status", [])
-        statuses = tuple(status) if isinstance(status, list) else (status,)
-        yield Means(statuses, row.get("code", ""), row.get("says", ""), _several(row.get("on")), row["means"])
+        statuses, calls = (row.get(name, []) for name in ("status", "on"))
+        several = [tuple(said) if isinstance(said, list) else (said,) for said in (statuses, calls)]
+        yield Means(several[0], row.get("code", ""), row.get("says", ""), several[1], row["means"])
 
 
 def _supply(name: str, row: Mapping[str, Any], pages: Mapping[str, Any]) -> SupplyPart:

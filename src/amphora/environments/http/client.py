@@ -147,9 +147,8 @@ class Client(Caller):
             raise self.signed_out()
         if is_busy(answer):
             raise self.lost(True, "is busy")
-        # A gateway answers 502 or 504 for a call that went through.
         if status >= httpx.codes.INTERNAL_SERVER_ERROR:
-            raise self.lost(is_read, f"failed with {status}")
+            raise self.failed(answer, is_read, f"failed with {status}")
         said = self._problem(answer)
         code = "moved" if status == httpx.codes.PRECONDITION_FAILED else said.get("code", "")
         kind: type[AmphoraError] = RevisionMoved if code == "moved" else EnvironmentRefused

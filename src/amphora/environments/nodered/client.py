@@ -121,9 +121,8 @@ class Client(Caller):
             )
         if answer.status_code == httpx.codes.REQUEST_ENTITY_TOO_LARGE:
             raise EnvironmentRefused(f"{self.base_url} refused: the flow file is larger than it takes.")
-        # A gateway in front of a runtime answers 502 or 504 for a deploy that went through.
         if answer.status_code >= httpx.codes.INTERNAL_SERVER_ERROR:
-            raise self.lost(is_read, f"failed with {answer.status_code}")
+            raise self.failed(answer, is_read, f"failed with {answer.status_code}")
         if answer.is_error:
             raise EnvironmentRefused(f"{self.base_url} refused {method} {path} with {answer.status_code}.")
         return answer
