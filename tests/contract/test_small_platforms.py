@@ -559,9 +559,9 @@ def test_what_a_platform_never_takes_is_not_as_promised_and_nobodys_edit(tmp_pat
         told = run("import", "p", "there", "--yes", code=1).out
         assert "thing:second is not as promised: something else stands at b" in told
         assert "that is taken for as promised" not in told
-        assert "complete, 1 not as promised" in run("history").out
+        assert "complete, 1 not as promised when verified" in run("history").out
         assert json.loads(run("history", "--json").out)["runs"][0]["not_as_promised"] == 1
-        assert "complete, 1 not as promised" in run("history", "there-1").verdict
+        assert "complete, 1 not as promised when verified" in run("history", "there-1").verdict
         assert "thing:second: not taken there as it was written" in run("verify", "p", "there", code=1).out
         assert "Nothing in there was edited" in run("edits", "there").out
         # It is no edit, and is asked for once more.

@@ -85,9 +85,9 @@ def history_result(tolds: Sequence[Told], is_part: bool = False) -> Result:
 
 
 def standing(told: Told) -> str:
-    """How a run stands, in words."""
+    """How a run stands, in words: nobody looks at its target for that, so that only what was seen there is told."""
     parts = [told.ending, *([f"{told.still} to do"] if told.still else [])]
-    return ", ".join([*parts, *([f"{told.wrong} not as promised"] if told.wrong else [])])
+    return ", ".join([*parts, *([f"{told.wrong} not as promised when verified"] if told.wrong else [])])
 
 
 def _tone(told: Told) -> Tone:
@@ -102,7 +102,16 @@ def told_json(told: Told) -> dict[str, object]:
 
 def history_csv(tolds: Sequence[Told]) -> str:
     """Runs as CSV (RFC 4180), for a spreadsheet."""
-    heads = ["run", "kind", "package", "version", "environment", "state", "still to do", "not as promised"]
+    heads = [
+        "run",
+        "kind",
+        "package",
+        "version",
+        "environment",
+        "state",
+        "still to do",
+        "not as promised when verified",
+    ]
     return csv_text([*heads, "started", "ended", "by", "why"], [_csv_row(one, one.run) for one in tolds])
 
 
