@@ -91,6 +91,8 @@ HURTS = (
     Hurt("an uncertain write counts as failed", "engine/runs/carrier.py", "            return self._asked(ready, error, waits if may_be_again else ())\n", "            raise\n", (FAULTS,)),
     Hurt("a whole import is put back for a database that was locked", "engine/runs/carrier.py", "(is_beside and isinstance(error, Failed))", "False", (SMALL,)),
     Hurt("what a gateway may still let through is made twice", "environments/calls.py", "Failed if is_over else Uncertain", "Failed", (SMALL,)),
+    Hurt("whoever went on with another import is somebody", "engine/runs/outside.py", "        moved -= gone_on_since(stage, run)\n", "", ("tests/program/test_pauses.py",)),
+    Hurt("a run is blamed for what another one did after it", "engine/elsewhere.py", "    known |= gone_on_since(stage, run)\n", "", ("tests/program/test_pauses.py",)),
     Hurt("a part's number is taken for that of another item", "environments/bridge/agreement.py", "            for part in self._counted(refer):\n", "            for part in ():\n", ("tests/contract/test_bridge.py",)),
     Hurt("an intent is written after its call", "engine/runs/carrier.py", "            self.stage.ledger.journal.begin_steps(self.run, intents, waiting, begun)\n", "            pass\n", (FAULTS,)),
     Hurt("a failed run is not put back", "engine/runs/outcome.py", "        back = put_back(stage, run, PUTTING_BACK, error.message, stage.ledger.journal.since_pause(run))\n", "        raise error\n", (FAULTS,)),

@@ -102,6 +102,27 @@ def test_an_undo_goes_to_the_beginning(packed: Program, halcyon: Path, is_done: 
     assert packed("import", "lab", "grove-live", "--yes").code == (0 if is_done else 5)
 
 
+@pytest.mark.parametrize("is_edited", [False, True])
+def test_whoever_went_on_with_another_import_is_not_somebody(packed: Program, halcyon: Path, is_edited: bool) -> None:
+    paused(packed)
+    packed("export", "grove-dev", "Payout states", "--as", "lists")
+    assert packed("import", "lists", "grove-live", "--yes").code == 0
+    made(packed)
+    assert packed("resume", "--set", f"{NEED}=lab-exchange-live").code == 0
+    if is_edited:
+        edited = ("practice", "edit", "grove-live.practice", "Lab exchange", "--set", "title=Exchange")
+        assert packed(*edited).code == 0
+    looked = packed("verify", "grove-live-2")
+    assert (looked.code, "- Exchange: changed, by ines" in looked.out) == (0, is_edited), looked.out
+    assert ("other items  as before the run" in looked.out) is not is_edited, looked.out
+    before = [one for one in everything(halcyon) if one[2] != "payout-states"]
+    undone = packed("undo", "grove-live-2", "--yes")
+    assert undone.verdict.endswith("grove-live is as it was before.") is not is_edited, undone.out
+    assert ("'Exchange' was changed since" in undone.out) is is_edited
+    assert everything(halcyon) == before
+    assert packed("undo", "grove-live-1", "--yes").verdict.startswith("grove-live-1 is undone")
+
+
 def test_a_failure_after_the_pause_goes_back_to_it(packed: Program, halcyon: Path) -> None:
     paused(packed)
     at_pause = everything(halcyon)

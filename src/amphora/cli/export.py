@@ -90,12 +90,10 @@ def export(
 
 
 def _pairs(texts: list[str]) -> tuple[tuple[str, str], ...]:
-    from amphora.core.values.errors import UsageFault
-    from amphora.core.values.next_step import to_type
     from amphora.core.values.once import said_once
+    from amphora.core.values.pairs import pair_of
 
-    pairs = [text.partition("=") for text in texts]
-    if bad := [name for name, equals, text in pairs if not (name and equals and text.strip())]:
-        raise UsageFault(f"{bad[0]!r} is not ITEM=TEXT.", subject=bad[0], next_step=to_type("export", "--help"))
-    said_once(((name, text) for name, _, text in pairs), "notes")
-    return tuple((name, text.strip()) for name, _, text in pairs)
+    example = '--note-for "Lab exchange=Ask Petra for an account"'
+    pairs = [pair_of(text, "ITEM=TEXT", example, is_whole=True) for text in texts]
+    said_once(pairs, "notes")
+    return tuple(pairs)

@@ -6,6 +6,7 @@ from collections.abc import Collection, Iterable
 
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
+from amphora.engine.runs.outside import gone_on_since
 from amphora.engine.runs.stage import stage_of
 from amphora.engine.session import Session
 from amphora.engine.sides import Side
@@ -52,6 +53,7 @@ def others_since(session: Session, side: Side, run: Run, mine: Collection[Key] =
             known |= {image.native_id for image in journal.touched(one).values() if image}
             for step in journal.steps(one):
                 known |= set((step.outcome or {}).get("created", ()))
+    known |= gone_on_since(stage, run)
     others = sorted((before.keys() | now.keys()) - known - untold)
     moved = [one for one in others if one not in now or before.get(one) != now[one].revision]
     there = [one for one in moved if one in before and one in now]

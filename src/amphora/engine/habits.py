@@ -23,11 +23,7 @@ def learn(session: Session, opened: Opened, run: Run, look: Look) -> dict[Key, L
     if not opened.description.capabilities.fills_in:
         return {}
     off = {one.key for one in look.verified if one.is_there and one.differences}
-    left = {
-        key: mark
-        for step in session.ledger.journal.steps(run)
-        for key, mark in ((step.outcome or {}).get("left") or {}).items()
-    }
+    left = session.ledger.journal.left(run)
     promised = {d.key: d for d in session.ledger.delivered(run) if d.key in off and d.key in left}
     images = opened.environment.look([d.native_id for d in promised.values()])
     before = session.ledger.journal.touched(run)

@@ -189,6 +189,11 @@ class Journal:
         images = ((row["key"], json.loads(row["before"])) for row in rows)
         return {key: Image.from_json(table) if table else None for key, table in images}
 
+    def left(self, run: Run) -> dict[Key, str]:
+        """The marks of the states in which a run left its items: those of its last step on each."""
+        outcomes = [step.outcome or {} for step in self.steps(run)]
+        return {key: mark for outcome in outcomes for key, mark in (outcome.get("left") or {}).items()}
+
     def paused_runs(self, uid: str | None = None) -> list[Run]:
         """Runs that wait for something to be set up by hand, the latest first."""
         return [run for run in self.runs() if run.state == PAUSED and uid in (None, run.uid)]

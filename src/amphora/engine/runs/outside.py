@@ -32,12 +32,28 @@ def moved_outside(stage: Stage, run: Run, touched: set[str], since: int) -> list
             outcomes = (step.outcome or {} for step in stage.ledger.journal.steps(run))
             moved -= {native_id for outcome in outcomes for native_id in (outcome.get("ids") or {}).values()}
         moved -= _put_back_since(stage, run, before)
+        moved -= gone_on_since(stage, run)
         moved -= stage.saved_as_before(run, moved)
     found = [
         f"{rows[id_].states.title!r} was changed since, by {rows[id_].modified_by or 'somebody'}"
         for id_ in moved & rows.keys()
     ]
     return sorted(found) + [f"an item that was there is gone ({id_})" for id_ in sorted(moved - rows.keys())]
+
+
+def gone_on_since(stage: Stage, run: Run) -> set[str]:
+    """The ids of what earlier runs of ours left in legs that came after this one began, and what is still so: whoever
+    went on with an import that was paused is not somebody."""
+    journal = stage.ledger.journal
+    left: dict[str, str] = {}
+    for one in [one for one in journal.runs() if one.uid == run.uid and one.id < run.id and one.leg > 1]:
+        later = [leg.number for leg in journal.legs(one)[1:] if leg.began >= run.started_at]
+        touched = journal.touched(one, later[0]) if later else {}
+        marks = journal.left(one) if touched else {}
+        ids = {delivery.key: delivery.native_id for delivery in stage.ledger.delivered(one)} if touched else {}
+        left |= {ids[key]: marks[key] for key in touched if key in ids and key in marks}
+    now = stage.environment.look(sorted(left)) if left else {}
+    return {id_ for id_, image in now.items() if is_same(stage.habits.mark(image), left[id_])}
 
 
 def _put_back_since(stage: Stage, run: Run, before: Mapping[str, str]) -> set[str]:
