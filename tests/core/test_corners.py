@@ -223,10 +223,10 @@ def test_what_a_run_changed_without_being_asked_is_told_by_time_and_account(
         "a:x": Listed("1", "a", ("x",), States("X"), "2", "", at, who),
         "a:y": Listed("2", "a", ("y",), States("Y"), "1"),
     }
-    stage = SimpleNamespace(read_otherwise=frozenset(), saved_as_before=lambda run, moved: set())
-    monkeypatch.setattr(elsewhere, "stage_of", lambda *_: stage)
     journal = SimpleNamespace(outside=lambda _: {"1": "1", "2": "1", "3": "1"}, runs=list)
     ledger = SimpleNamespace(journal=journal, last_deliveries=lambda _: {})
+    stage = SimpleNamespace(read_otherwise=frozenset(), saved_as_before=lambda run, moved: set(), ledger=ledger)
+    monkeypatch.setattr(elsewhere, "stage_of", lambda *_: stage)
     side: Any = SimpleNamespace(
         name="live", uid="u", by_key=rows, keys={row.native_id: key for key, row in rows.items()}
     )
