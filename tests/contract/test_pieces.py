@@ -1,5 +1,5 @@
 """A platform that numbers tables and their columns, and writes both in one text: `"12.3/sum"`, in lists, as names of
-members, and in JSON that stands in a string."""
+members, and in JSON that stands in a string. Columns it also names by their own numbers alone."""
 
 from __future__ import annotations
 
@@ -10,7 +10,9 @@ from typing import Any
 from tests.contract.answering import Said, described, pair
 
 SHEETS = 'bridge = "sheets"\nkinds = ["table.toml", "chart.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
-SHEETS += described("table", "/tables", ["columns"]) + described("chart", "/charts", ["series", "look"])
+SHEETS += described("table", "/tables", ["columns"]) + described(
+    "chart", "/charts", ["series", "look", "marks", "tints"]
+)
 TABLE = """
 kind = "table"
 [ids]
@@ -35,6 +37,17 @@ part = { parts = "$.columns[*]" }
 at      = "$.look.colours"
 to      = ["table"]
 form    = "{id}.{part}"
+part    = { parts = "$.columns[*]" }
+members = true
+[[refers]]
+at   = "$.marks[*]"
+to   = ["table"]
+form = "{part}"
+part = { parts = "$.columns[*]" }
+[[refers]]
+at      = "$.tints"
+to      = ["table"]
+form    = "c{part}"
 part    = { parts = "$.columns[*]" }
 members = true
 [fields]
@@ -63,6 +76,13 @@ class Sheets:
 
     def column(self, table: int, name: str) -> str:
         return f"{table}.{next(c['id'] for c in self.held['tables'][table]['columns'] if c['name'] == name)}"
+
+    def named(self, column: int) -> str:
+        """Which table and column this number is of, over all tables."""
+        there = [
+            (t["name"], c["name"]) for t in self.held["tables"].values() for c in t["columns"] if c["id"] == column
+        ]
+        return ".".join(there[0])
 
     def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
         if path == "/about":
@@ -98,7 +118,10 @@ def test_numbers_inside_of_one_text_are_those_of_each_instance(tmp_path: Path) -
     table = one.add("tables", name="Intake", columns=[{"name": "Kilos"}, {"name": "Day"}])
     kilos, day = one.column(table, "Kilos"), one.column(table, "Day")
     look = json.dumps({"colours": {kilos: "red", "else": "grey"}, "wide": True})
-    chart = one.add("charts", name="Yield", series=[f"{kilos}/sum", f"{day}/", "all"], look=look)
+    apart = one.add("tables", name="Scales", columns=[{"name": "Kilos"}])
+    marks = [int(text.partition(".")[2]) for text in (kilos, one.column(apart, "Kilos"))]
+    more = {"marks": [*marks, 7_000], "tints": {f"c{marks[1]}": "blue", "rest": "grey"}}
+    chart = one.add("charts", name="Yield", series=[f"{kilos}/sum", f"{day}/", "all"], look=look, **more)
     # There the columns stand the other way round, and one is missing for now.
     other = two.add("tables", name="Intake", columns=[{"name": "Day"}])
     for name, text in (("sheets", SHEETS), ("table", TABLE), ("chart", CHART)):
@@ -118,6 +141,10 @@ def test_numbers_inside_of_one_text_are_those_of_each_instance(tmp_path: Path) -
             "Intake.Kilos": "red"
         }
         assert colours["else"] == "grey"
+        # Some number that no column has, and a name of another form, go over as they are.
+        assert [two.named(mark) for mark in made["marks"][:-1]] == ["Intake.Kilos", "Scales.Kilos"]
+        [tint, rest] = made["tints"]
+        assert (two.named(int(tint[1:])), rest, made["marks"][-1]) == ("Scales.Kilos", "rest", 7_000)
         run("verify", "p", "there")
         # Both sides change one text each.
         one.held["charts"][chart]["series"][0] = f"{kilos}/mean"
@@ -126,6 +153,7 @@ def test_numbers_inside_of_one_text_are_those_of_each_instance(tmp_path: Path) -
         run("compare", "p", "there", "--docket", "d.yaml", code=1)
         run("import", "d.yaml", "there", "--yes")
         assert (_called(two, made["series"][0]), "green" in made["look"]) == ("Intake.Kilos mean", True)
+        assert two.named(made["marks"][1]) == "Scales.Kilos"
         # A column that a chart uses is not to be taken from under it.
         run("undo", "last", "--yes")
         assert _called(two, made["series"][0]) == "Intake.Kilos sum"

@@ -163,6 +163,22 @@ settings = { "$.widths.*.at_least" = "number" }
 )
 
 
+def test_a_part_is_named_alone() -> None:
+    words = 'kind = "chart"\n[[refers]]\nat = "$.marks[*]"\nto = ["dataset"]\nform = "{part}"\n'
+    sheet = parse_sheet(words + 'part = { parts = "$.columns[*]" }\n')
+    parts = {"dataset~12": {"Kilos": 4}, "dataset~13": {"Kilos": 5}}
+    there = {str(id_): owner for owner, its in parts.items() for id_ in its.values()}
+    looks = Looks(parts=lambda owner, part: parts[owner], holder=lambda kind, part, id_: there.get(id_, ""))
+    written: Json = {"marks": [5, "4", 6, True, None, "all"]}
+    seen = opened(written, sheet, IDS, looks)
+    named = [{"of": f"dataset~{number}", "part": "Kilos"} for number in (13, 12)]
+    assert seen == {"marks": [*named, 6, True, None, "all"]}
+    assert closed(seen, sheet, IDS, written, looks=looks) == written
+    assert closed({"marks": [named[1], {"of": None, "part": "Kilos"}]}, sheet, IDS, looks=looks) == {
+        "marks": [4, None]
+    }
+
+
 def test_an_id_is_one_piece_of_a_text() -> None:
     there = {"dataset~12": {"Kilos": "c4", "Day": "c5"}}
     looks = Looks(parts=lambda owner, part: there.get(owner, {}))

@@ -8,7 +8,7 @@ from typing import Any
 
 from amphora.core.form.conversions import FIELDS as _CONVERSION
 from amphora.core.form.conversions import parse_conversion
-from amphora.core.form.places import has_pieces
+from amphora.core.form.places import has_pieces, is_part_alone
 from amphora.core.form.settings import TYPES
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.strict_toml import line_of, unfit
@@ -162,8 +162,9 @@ def _refer(row: Any, source: str) -> Iterable[str]:
         yield f"{line_of(source, 'refers')}each [[refers]] needs `at` (a path) and `to` (a list of kinds)"
         return
     yield from _unfit(row, _REFERS, "refers.", source)
-    if "{id}" not in str(row.get("form", "{id}")):
-        yield f"{line_of(source, 'form')}`refers.form` has to hold {{id}}"
+    form = str(row.get("form", "{id}"))
+    if "{id}" not in form and not is_part_alone(form):
+        yield f"{line_of(source, 'form')}`refers.form` has to hold {{id}}, or {{part}} where a part is named alone"
     yield from _braces(str(row.get("form", "")), ("id", "address", "holder", "part", "rest"), "refers.form", source)
     yield from _pieces(row, source)
     for value in _VALUES.intersection(map(str, row["to"])):
@@ -206,6 +207,9 @@ def _pieces(row: Mapping[str, Any], source: str) -> Iterable[str]:
     if has_pieces(form):
         if re.search(r"\}\{", form) or "{holder}" in form:
             words = "its pieces need something between them, and {holder} is none of them"
+            yield f"{line_of(source, 'form')}`refers.form`: {words}"
+        if is_part_alone(form) and ("part" not in row or "{rest}" in form or row.get("by") == "title"):
+            words = "what names a part alone needs `part`, and knows neither {rest} nor titles"
             yield f"{line_of(source, 'form')}`refers.form`: {words}"
     elif "part" in row:
         yield f"{line_of(source, 'part', 'refers')}`refers.part` needs {{part}} in `form`: where it stands"

@@ -18,13 +18,14 @@ def _nothing(*_asked: object) -> Mapping[str, Any]:
 class Looks:
     """What only a look at the platform tells. `titles` gives the opened ids of the items of a kind by their titles,
     without those whose title is no name for one; `parts` the ids of an item's parts, as they are written, by their
-    names; `ids` the opened ids of all items of a kind; `address` is the platform's own, which forms of ids may begin
-    with."""
+    names; `ids` the opened ids of all items of a kind; `holder` the opened id of the item of a kind that has a part
+    of this id, empty where none has; `address` is the platform's own, which forms of ids may begin with."""
 
     titles: Callable[[str], Mapping[str, str]] = _nothing
     parts: Callable[[str, PartOf], Mapping[str, Json]] = _nothing
     address: str = ""
     ids: Callable[[str], Collection[str]] = lambda kind: ()
+    holder: Callable[[str, PartOf, str], str] = lambda kind, part, id_: ""
 
     def here(self, form: str) -> str:
         """What stands around an id on this platform."""

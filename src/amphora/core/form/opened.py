@@ -34,7 +34,7 @@ from amphora.core.form.native_ids import (
     plain_id,
     written,
 )
-from amphora.core.form.places import IS, OF, PAIR, PART, REST, PartOf, Spot, Walk
+from amphora.core.form.places import IS, OF, PAIR, PART, REST, PartOf, Spot, Walk, is_part_alone
 from amphora.core.form.refers import Refer
 from amphora.core.values.canon import canonical_bytes
 from amphora.core.values.late import dataclass
@@ -124,13 +124,13 @@ class _Opening:
             # the same stays one, whatever it looks like.
             self._manner.members.setdefault(at, value)
         if spot.is_members and isinstance(value, dict):
-            refer = walk.step("0").step(OF).spot.refer
             # A name of another form is none of an item.
-            other = REST if spot.pieces else OF
-            value = [{**(self._pieces(name, spot, refer) or {other: name}), IS: part} for name, part in value.items()]
-        elif spot.pieces and isinstance(value, str):
+            pair, other = walk.step("0"), REST if spot.pieces else OF
+            value = [{**(self._pieces(name, spot, pair) or {other: name}), IS: part} for name, part in value.items()]
+        elif spot.pieces and isinstance(value, str | int) and not isinstance(value, bool):
             # A text of another form is no reference, and stays what it is.
-            value = self._pieces(value, spot, walk.step(OF).spot.refer) or value
+            self._manner.ids.setdefault(at, value)
+            value = self._pieces(value, spot, walk) or value
         if isinstance(value, dict):
             self._around.append(value)
             found = {name: self.value((*at, name), part, walk.step(name)) for name, part in value.items()}
@@ -145,18 +145,31 @@ class _Opening:
             return self._reference(value, spot.refer)
         return self._text(value) if spot.is_text and isinstance(value, str) else value
 
-    def _pieces(self, text: str, spot: Spot, refer: Refer | None) -> dict[str, Json]:
+    def _pieces(self, text: str | int, spot: Spot, walk: Walk) -> dict[str, Json]:
         """What a text is made of, where an id is one piece of it; nothing where it is of another form."""
-        kind = next(iter(_kinds(refer, self._ids)), None) if spot.pieces and refer else None
-        if kind is None or refer is None:
+        refer = walk.step(OF).spot.refer
+        kinds = _kinds(refer, self._ids) if spot.pieces and refer else []
+        if not kinds or refer is None:
             return {}
-        inside = ".+?" if refer.by_title else written(self._ids[kind])
+        if is_part_alone(spot.pieces):
+            return self._by_part(str(text), spot.pieces, walk.step(PART).spot.part_of, refer)
+        if not isinstance(text, str):
+            return {}
+        inside = ".+?" if refer.by_title else written(self._ids[kinds[0]])
         found = around(self._looks.here(spot.pieces), inside).fullmatch(text)
         return (
             {OF: found["id"], **{name: part for name, part in found.groupdict().items() if name != "id"}}
             if found
             else {}
         )
+
+    def _by_part(self, text: str, form: str, part: PartOf | None, refer: Refer) -> dict[str, Json]:
+        """The item that has a part of this id, and the id; nothing where none of these kinds has one."""
+        found = around(self._looks.here(form).replace(f"{{{PART}}}", "{id}"), ".+").fullmatch(text) if part else None
+        if part is None or found is None:
+            return {}
+        holder = next((one for kind in refer.to if (one := self._looks.holder(kind, part, found["id"]))), "")
+        return {OF: holder, PART: found["id"]} if holder else {}
 
     def _part(self, at: Pointer, value: Json, beside: Mapping[str, Json], walk: Walk) -> Json:
         """The name of a part, where its id stands. One that nobody has stays as it is."""
@@ -248,7 +261,7 @@ class _Closing:
         elif spot.is_text and isinstance(value, str):
             value = self._text(value)
         if spot.pieces and not spot.is_members and isinstance(value, dict) and OF in value:
-            value = self._joined(value, spot.pieces)
+            value = self._joined(value, spot.pieces, type(self._manner.ids.get(at)))
         there = self._manner.members.get(at)
         is_array = isinstance(there, list) and (bool(there) or value == [])
         if spot.is_members and _are_pairs(value) and not is_array:
@@ -300,10 +313,13 @@ class _Closing:
             return int(whole)
         return str(whole) if written is str else whole
 
-    def _joined(self, pieces: Mapping[str, Json], form: str) -> Json:
+    def _joined(self, pieces: Mapping[str, Json], form: str, written: type = str) -> Json:
         """The text that is made of these, or the id alone; nothing where that is empty for the time being."""
         if not form or pieces.get(OF) is None:
             return pieces.get(OF, pieces.get(REST))
+        if form == f"{{{PART}}}":
+            # What is new is written as the part's own id is.
+            return str(pieces.get(PART)) if written is str else pieces.get(PART)
         text = self._looks.here(form).replace("{id}", str(pieces[OF]))
         for name in (PART, REST):
             text = text.replace(f"{{{name}}}", str(pieces.get(name, "")))

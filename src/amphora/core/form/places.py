@@ -108,6 +108,11 @@ def has_pieces(form: str) -> bool:
     return any(f"{{{name}}}" in form for name in (PART, REST))
 
 
+def is_part_alone(form: str) -> bool:
+    """Whether a part is named by its own id, and nothing there says of which item it is one."""
+    return f"{{{PART}}}" in form and "{id}" not in form
+
+
 NOWHERE = Spot()
 _PLAIN_STEP = re.compile(r"\.(\*|[A-Za-z_][A-Za-z0-9_]*)|\[(\*|0|[1-9][0-9]{0,8})\]")
 _PLAIN_PATH = re.compile(rf"\$(?:{_PLAIN_STEP.pattern})*")

@@ -85,7 +85,8 @@ class Agreement:
         for refer in sheet.places.refers:
             for part in self._counted(refer):
                 words = "an id there would be taken for that of a whole one. Say [[part]], where a member beside it"
-                words += " says whose part it is; else these parts are a kind of their own, `within` the other"
+                words += " says whose part it is; form = '{part}', where their ids are counted over all of them;"
+                words += " else these parts are a kind of their own, `within` the other"
                 yield f"{sheet.kind}: a reference to {part!r}: {words}"
             for kind in self._unheld(refer):
                 yield f"{sheet.kind}: {HOLDER} in a `form` needs `[ids] within` in the kind sheet of a {kind}"

@@ -52,8 +52,8 @@ class Items:
         self._folders, self._links = folders, links
         self.known = Known()
         self.holders = Holders(sheet.items, self.rows_of)
-        self.names = Names(sheet.items, self.rows_of, self._newest)
-        self.looks = Looks(self.names.titles, self.names.parts, client.base_url, self.names.ids)
+        self.names = Names(sheet.items, self.rows_of, self._newest, self._each)
+        self.looks = Looks(self.names.titles, self.names.parts, client.base_url, self.names.ids, self.names.holder)
         self.hook = hook_of(sheet)
 
     def index(self) -> list[Listed]:

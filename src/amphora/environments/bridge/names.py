@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
+from threading import Lock
+from typing import Any
 
 from amphora.core.form.native_ids import opened_id
 from amphora.core.form.places import PartOf
@@ -13,24 +15,30 @@ from amphora.environments.bridge.paths import text_at
 
 class Names:
     """Remembers what was asked for until it is told to forget it: somebody may have renamed something, or we did.
-    `rows` gives the list of a kind, `newest` an item's definition as it is written."""
+    `rows` gives the list of a kind, `newest` an item's definition as it is written, `each` makes many looks."""
 
     def __init__(
         self,
         items: Mapping[str, ItemPart],
         rows: Callable[[ItemPart], list[Json]],
         newest: Callable[[str], Json],
+        each: Callable[[Callable[[str], Any], Sequence[str]], list[Any]],
     ) -> None:
-        self._items, self._rows, self._newest = items, rows, newest
+        self._items, self._rows, self._newest, self._each = items, rows, newest, each
         self._titles: dict[str, dict[str, str]] = {}
         self._ids: dict[str, set[str]] = {}
         self._parts: dict[tuple[str, PartOf], dict[str, Json]] = {}
+        self._holders: dict[tuple[str, PartOf], dict[str, str]] = {}
+        self._is_sought: set[tuple[str, PartOf]] = set()
+        self._seeking = Lock()
 
     def forget(self) -> None:
         """Everything is asked for anew."""
         self._titles.clear()
         self._ids.clear()
         self._parts.clear()
+        # Who holds what is looked up in what was known, and believed once that has been looked at.
+        self._is_sought.clear()
 
     def titles(self, kind: str) -> Mapping[str, str]:
         """The ids of the items of a kind by their titles, as the list says now; without titles that several have."""
@@ -62,3 +70,18 @@ class Names:
             # By what the platform writes, and not by what is shown of it: ids of parts are seldom compared.
             known = self._parts[owner, part] = part.ids_in(self._newest(owner))
         return known
+
+    def holder(self, kind: str, part: PartOf, id_: str) -> str:
+        """The id of the item of a kind that has a part of this id, as they all are now; empty where none has."""
+        sought = (kind, part)
+        with self._seeking:
+            if not self._has(self._holders.get(sought, {}).get(id_, ""), part, id_) and sought not in self._is_sought:
+                owners = sorted(self.ids(kind)) if kind in self._items else []
+                parts = self._each(lambda owner: self.parts(owner, part), owners)
+                found = {str(one): owner for owner, its in zip(owners, parts, strict=True) for one in its.values()}
+                self._holders[sought] = found
+                self._is_sought.add(sought)
+            return self._holders.get(sought, {}).get(id_, "")
+
+    def _has(self, owner: str, part: PartOf, id_: str) -> bool:
+        return bool(owner) and id_ in map(str, self.parts(owner, part).values())
