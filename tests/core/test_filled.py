@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 from amphora.core.form.filled import Filled, filled_in, kept_entries, stayed, unfilled
 from amphora.core.form.places import Places, Spot
 
+_LINES = ([("b", {}), ("a", {"when": ["warm"]})], [("a", {"when": ["warm"]}), ("b", {})])
 PLACES = Places([("$.columns", Spot(named_by="name")), ("$.columns[*].type", Spot(named_by="name"))])
 TYPES: st.SearchStrategy[Any] = st.sampled_from([None, 1, "x", [1, 2], [], {}, [{"name": "a"}]])
 COLUMNS = st.dictionaries(st.sampled_from("abcdef"), TYPES, max_size=6)
@@ -50,6 +51,14 @@ def test_what_was_learned_by_position_still_holds() -> None:
     form = columns("kilos", "sum", sum="INT")
     assert unfilled(form, [Filled("/columns/1/type", None, "INT")], PLACES) == columns("kilos", "sum")
     assert unfilled({}, [Filled("/columns/1/type", None, "INT"), Filled("/lost/a", 1, 2)], PLACES) == {}
+
+
+def test_what_is_listed_in_another_order_has_become_nothing_else() -> None:
+    asked, found = ({"lines": [{"to": to, **more} for to, more in some]} for some in _LINES)
+    [off] = filled_in(asked, found, PLACES)
+    assert (off.at, off.is_untaken, unfilled(found, [off], PLACES)) == ("/lines", False, asked)
+    # What became of an entry as well is told by its place.
+    assert {one.at for one in filled_in(asked, {"lines": [*found["lines"][:-1], 1]}, PLACES)} > {"/lines/1"}
 
 
 def test_an_order_that_never_changes_was_not_taken() -> None:

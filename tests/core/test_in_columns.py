@@ -32,6 +32,7 @@ ENTRIES = [{"at": f"0 {n} * * *", "zone": "Europe/Athens"} for n in range(5)]
         ((MISSING, {"a": LONG}, MISSING), None),
         # Of lists what only some have; how often something stands there counts.
         ((ENTRIES, [*ENTRIES, "x"]), ["5 entries alike", "x, 5 entries alike"]),
+        (([*ENTRIES, "x"], ENTRIES), ["x, 5 entries alike", "5 entries alike"]),
         ((ENTRIES, [*ENTRIES, "x"], MISSING), ["5 entries alike", "x, 5 entries alike", "(none)"]),
         (([*ENTRIES, 7], [7, *ENTRIES, ENTRIES[0]]), ["6 entries alike", '{"at": "0 0 * * *"']),
         (([LONG * 2, "a"], [LONG * 2, "b"]), ["a, 1 entry alike", "b, 1 entry alike"]),

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from types import SimpleNamespace
+from typing import Any, cast
 
 import pytest
 from hypothesis import given
@@ -15,6 +17,7 @@ from amphora.core.plan.restoration import decide
 from amphora.core.plan.states import ABSENT, Habits, Image, is_same, mark_of
 from amphora.core.plan.steps import KINDS, Drawn, LoadRows, Publish, RetireSet, Step, permissions_of
 from amphora.core.values.model import States
+from amphora.engine.runs.evidence import _theirs
 
 SHEET = parse_sheet(
     'kind = "flow"\n[fields]\nvolatile = ["$.runs"]\nlayout = ["$.x"]\nunordered = ["$.tags"]\nsecret = ["$.keys.*"]\n'
@@ -340,3 +343,26 @@ def test_who_uses_what_is_put_back_is_written_only_where_that_gets_another_id(no
     found = decide([used, user], {}, {"flow:b": {"flow:a"}}, {}, HABITS)
     assert (found.verdicts["flow:a"].fate, found.verdicts["flow:b"].fate) == (Fate.RESTORE, fate)
     assert ({"flow:b"} <= {key for step in found.steps for key in step.keys}) is (fate is Fate.RESTORE)
+
+
+@pytest.mark.parametrize(
+    ("steps", "own", "theirs"),
+    [
+        # Run, kind, what the step found, what it left.
+        ([(1, "import", "0", "x"), (2, "import", "x", "y"), (3, "undo", "y", "x")], 0, set()),
+        ([(1, "import", "0", "x"), (2, "import", "e", "y"), (3, "undo", "y", "e")], 0, {"e"}),
+        ([(1, "import", "0", "x"), (1, "import", "e", "y"), (1, "import", "y", "z")], 1, {"e", "y", "z"}),
+        ([(1, "import", "0", "x"), (1, "import", "e", "x")], 1, {"e"}),
+        # What one run finds half-way is its own.
+        ([(1, "import", "0", "x"), (1, "import", "h", "y")], 0, set()),
+        ([(1, "import", "0", "x"), (2, "undo", "h", "0")], 0, set()),
+    ],
+)
+def test_states_that_somebody_made_between_ours_are_theirs(
+    steps: list[tuple[int, str, str, str]], own: int, theirs: set[str]
+) -> None:
+    mine: Any = [
+        (SimpleNamespace(id=run, kind=kind), SimpleNamespace(intent={"before": {"a": b}, "meant": {"a": m}}, outcome=None))
+        for run, kind, b, m in steps
+    ]  # fmt: skip
+    assert _theirs("a", "0", mine, cast(Any, SimpleNamespace(id=1)), own) == theirs

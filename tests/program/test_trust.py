@@ -88,6 +88,22 @@ def test_what_a_later_run_did_and_took_back_is_nobodys_change(
     assert told.verdict.endswith("but for 1 item that somebody else changed since." if is_touched else "before.")
 
 
+def test_what_somebody_changed_between_two_imports_is_theirs_when_the_second_is_undone(
+    amphora: Program,
+    there: Path,  # noqa: F811
+) -> None:
+    edit(amphora, "grove-live", "Weigh slip", '/subject="mine"')
+    edit(amphora, "grove-dev", "Weigh slip", '/body="new"')
+    assert amphora("export", "olive-intake").code == 0
+    amphora("compare", "olive-intake", "grove-live", "--docket", "d.yaml")
+    assert amphora("import", "d.yaml", "--yes").code == 0
+    assert amphora("undo", "last", "--yes").verdict.endswith("grove-live is as it was before.")
+    told = amphora("undo", "last", "--yes")
+    assert "'Weigh slip' stays as it is: it holds what somebody had changed before more was imported" in told.out
+    assert amphora("export", "grove-live", "Weigh slip", "--as", "now").code == 0
+    assert form(amphora, "now", SLIP)["subject"] == "mine"
+
+
 def test_two_undos_at_once_are_one(halcyon: Path, amphora: Program, there: Path) -> None:  # noqa: F811
     words = [sys.executable, "-m", "amphora", "undo", "grove-live-1", "--yes"]
     both = [

@@ -7,6 +7,7 @@ from dataclasses import field, replace
 
 from amphora.core.form.bindings import Bindings
 from amphora.core.form.filled import Filled, taken, unfilled
+from amphora.core.form.native_ids import is_counted
 from amphora.core.form.portable import Portable, to_portable
 from amphora.core.form.secrets import sealed
 from amphora.core.merge.compare import Base
@@ -211,9 +212,7 @@ def _side(
     _bind_supplies(names, opened.name, supplies, crosswalk)
     if opened.description.base_url and OWN_ADDRESS not in names.values:
         names.bind(OWN_ADDRESS, opened.description.base_url)
-    # Where each instance counts for itself, the same number says nothing of two items.
-    sheets = opened.description.sheets
-    doubtful = tuple((key, row) for key, row in matches.doubtful if not sheets[row.kind].ids.is_number)
+    doubtful = tuple((key, row) for key, row in matches.doubtful if not is_counted(row.native_id))
     offered = {supply.native_id for supply in supplies}
     turned = {one.key: one.native_id for one in links if one.native_id in offered and one.key not in matches.by_key}
     habits = {key: some for key, all_ in filled.items() if (some := taken(all_))}

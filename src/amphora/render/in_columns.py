@@ -48,7 +48,8 @@ def _entries(values: Sequence[Json], say: Callable[[Json], str], is_inner: bool)
     counts = [Counter(map(loose_digest, value)) for value in values]
     alike = counts[0]
     for one in counts[1:]:
-        alike &= one
+        # A new one: in place it would be the first list's own count.
+        alike = alike & one
     if all(one == alike for one in counts):
         # Nothing but the order differs: from where they part.
         start = next(

@@ -70,6 +70,12 @@ def _typed(plain: str, ids: Ids) -> str | int:
     return int(plain) if ids.is_number and NUMBER.fullmatch(plain) else plain
 
 
+def is_counted(native_id: str) -> bool:
+    """Whether an id looks like a number in a row of them, which each instance counts for itself: the same one says
+    nothing of two items there. What is longer was drawn."""
+    return re.fullmatch("[0-9]{1,10}", native_id.rpartition(MARK)[2]) is not None
+
+
 def held_id(native: str | int, holder: str | int) -> str:
     """A closed id that is unique only in what holds the item: called by both."""
     return f"{str(holder).rpartition(MARK)[2]}{MARK}{native}"

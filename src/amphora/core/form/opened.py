@@ -284,7 +284,7 @@ class _Closing:
         if part is None or not isinstance(value, str) or not value or not isinstance(owner, str):
             return value
         known = self._looks.parts(owner, part)
-        if value not in known and self._manner.parts.get(at) != value:
+        if value not in known and not part.is_none(value) and self._manner.parts.get(at) != value:
             raise PartMissing(owner, value)
         return known.get(value, value)
 

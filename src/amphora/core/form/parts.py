@@ -42,7 +42,7 @@ def parts_named(item: Item, sheet: KindSheet | None) -> Iterator[tuple[str, Part
         part = spot.part_of
         token_beside = parse_token(str(beside.get(part.of))) if part and isinstance(beside, dict) else None
         # An id that had no name at home is no name here either; it is carried as it is.
-        if token_beside is not None and isinstance(name, str) and name:
+        if part is not None and token_beside is not None and not part.is_none(name):
             yield write_pointer(at), PartUse(token_beside.key, name, part)
 
 
@@ -55,7 +55,7 @@ def parts_used(definition: Json, sheet: KindSheet | None, names: Bindings, own: 
     for _, name, spot, beside in spotted(definition, sheet) if sheet and sheet.parts_by else ():
         part = spot.part_of
         owner = names.owner_of(str(beside.get(part.of))) if part and isinstance(beside, dict) else None
-        if owner and isinstance(name, str) and name:
+        if part and owner and not part.is_none(name):
             found.add(PartUse(owner, name, part))
     return {use for use in found if use.key != own}
 

@@ -35,6 +35,11 @@ class PartOf:
     name: str
     is_alone: bool = False
 
+    @staticmethod
+    def is_none(name: Any) -> bool:
+        """Whether this stands for no part: many platforms write 0 where there is none."""
+        return not isinstance(name, str) or name in ("", "0")
+
     @property
     def is_own(self) -> bool:
         """Whether it is a part of the item itself."""

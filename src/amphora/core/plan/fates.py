@@ -29,6 +29,7 @@ class Evidence:
     a step of which no outcome is known was the last to change it, as account and time show. `rows_in_doubt`: how
     many rows a loading was to leave whose outcome nobody knows. `doubt` says why nobody can tell (a lost creation
     with several candidates). `is_turned`: it is one of the environment's own connections by now, and no item.
+    `is_theirs`: it is as somebody had left it when a later import of ours, or leg of it, found it.
     """
 
     key: Key
@@ -45,6 +46,7 @@ class Evidence:
     rows_in_doubt: int = 0
     doubt: str = ""
     is_turned: bool = False
+    is_theirs: bool = False
 
     @property
     def title(self) -> str:
@@ -122,6 +124,9 @@ def judged(one: Evidence, habits: Habits) -> Verdict:
             f"{few(sorted(unread))} is no longer read there, so that nobody can tell whether it is as the run left it"
         )
         return Verdict(Fate.LEFT, words)
+    if one.is_theirs:
+        # Who wrote it last is us: when we put it back.
+        return Verdict(Fate.LEFT, "it holds what somebody had changed before more was imported")
     when = f" at {one.now.modified_at}" if one.now and one.now.modified_at else ""
     return Verdict(Fate.LEFT, f"{who or 'somebody'} changed it meanwhile{when}")
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import field, replace
 
 from amphora.core.form.bindings import Bindings
@@ -13,7 +13,7 @@ from amphora.core.form.references import natives_in, quick_references
 from amphora.core.form.spots import titled_ids
 from amphora.core.form.visit import with_texts
 from amphora.core.plan.fates import Evidence
-from amphora.core.plan.states import Habits, Image, rows_in
+from amphora.core.plan.states import Habits, Image, is_same, rows_in
 from amphora.core.plan.steps import Create, Grant, LoadRows, RetireSet, WriteAll
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
@@ -21,7 +21,7 @@ from amphora.core.values.model import Json
 from amphora.engine.runs.lost import find_made, is_half, loose_mark
 from amphora.engine.runs.stage import Stage, looked_up
 from amphora.environments.contract import ByDescription
-from amphora.ledger.records import JournalStep, Run
+from amphora.ledger.records import BACKWARDS, JournalStep, Run
 
 MADE = (Create.do, "create bare", Grant.do, WriteAll.do)
 COUNTED = (*MADE, LoadRows.do, RetireSet.do)
@@ -55,6 +55,11 @@ def evidence_of(stage: Stage, run: Run, leg: int = 1) -> list[Evidence]:
         for key in step.keys:
             by_key.setdefault(key, []).append((one, step))
     habits = stage.habits
+    # Whoever goes back to a pause goes back to what somebody had changed by then, too.
+    own = run.id if leg == 1 and len(journal.legs(run)) > 1 else 0
+    theirs = {
+        key: _theirs(key, habits.mark(before), by_key.get(key, []), run, own) for key, before in touched.items()
+    }
     is_all_there = all(any(images[f"{key}\0{id_}"] for id_ in ids) for key, ids in known.items())
     offered = set[str]() if is_all_there else {one.native_id for one in stage.environment.supplies()}
     found = []
@@ -74,8 +79,8 @@ def evidence_of(stage: Stage, run: Run, leg: int = 1) -> list[Evidence]:
                 key,
                 before,
                 now,
-                frozenset(marks.get(key, ())),
-                _last_marks(key, mine),
+                _without(marks.get(key, set()), theirs[key]),
+                _without(_last_marks(key, mine), theirs[key]),
                 run.account,
                 bool(took_effect) and took_effect[-1].do == RetireSet.do,
                 before is None and bool(known[key]),
@@ -86,6 +91,7 @@ def evidence_of(stage: Stage, run: Run, leg: int = 1) -> list[Evidence]:
                 max((_rows_meant(step, key) for _, step in mine if step.state in UNKNOWN), default=0),
                 doubts.get(key, ""),
                 now is None and not offered.isdisjoint(known[key]),
+                _is_any(habits.mark(now), theirs[key]),
             )
         )
     return found
@@ -168,6 +174,35 @@ def _marks(steps: Sequence[tuple[Run, JournalStep]]) -> dict[Key, set[str]]:
             for key, mark in (table or {}).items():
                 ours.setdefault(key, set()).add(mark)
     return ours
+
+
+def _theirs(key: Key, before: str, mine: Sequence[tuple[Run, JournalStep]], run: Run, own: int) -> set[str]:
+    """The states in which a later import of ours found an item, and in which none of ours had left it: somebody was
+    there in between. When that import is put back such a state is there again, written by us, and is theirs. Of
+    the run itself, if it is `own`, a later leg may have found such a state, and what it left holds their work."""
+    ours, theirs, is_mixed = {before}, set[str](), False
+    for one, step in mine:
+        found = step.intent["before"].get(key)
+        # What puts back touches only what it knows as ours.
+        is_forwards = one.kind not in BACKWARDS and (one.id != run.id or one.id == own)
+        if found and is_forwards and not _is_any(found, ours | theirs):
+            theirs.add(found)
+            is_mixed = is_mixed or one.id == own
+        left = (step.outcome or {}).get("left", {}).get(key)
+        new = {mark for mark in (step.intent["meant"].get(key), left) if mark}
+        if is_mixed and one.id == own:
+            theirs |= {mark for mark in new if not _is_any(mark, ours)}
+        else:
+            ours |= new
+    return theirs
+
+
+def _is_any(mark: str, marks: Iterable[str]) -> bool:
+    return any(is_same(mark, other) for other in marks)
+
+
+def _without(marks: Collection[str], theirs: Collection[str]) -> frozenset[str]:
+    return frozenset(mark for mark in marks if not _is_any(mark, theirs))
 
 
 def _last_marks(key: Key, mine: Sequence[tuple[Run, JournalStep]]) -> frozenset[str]:
