@@ -6,7 +6,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Callable, Iterator
-from contextlib import closing, contextmanager
+from contextlib import closing, contextmanager, nullcontext
 from dataclasses import replace
 from email.parser import BytesParser
 from email.policy import HTTP
@@ -35,7 +35,7 @@ from amphora.core.values.model import States
 from amphora.core.values.rights import not_permitted
 from amphora.environments.bridge import hooks, lines
 from amphora.environments.bridge.adapter import Bridge
-from amphora.environments.bridge.paths import filled, moment_of, put
+from amphora.environments.bridge.paths import changed_at, dropped, filled, moment_of, put
 from amphora.environments.bridge.refusals import words_in
 from amphora.environments.bridge.sheet import parse_bridge
 from amphora.environments.bridge.source import connect_bridge, read_bridge
@@ -805,6 +805,7 @@ def test_busy_is_waited_for_and_a_write_that_was_refused_so_is_sent_again(tmp_pa
         ('secrets = "null"\n', {"name": "new", "a": 2, "b": '{"x":1}', "key": None}),
         ('json = "spaced"\n', {"name": "new", "a": 2, "b": '{"x":1}'}),
         ("merge", {"name": "new", "a": 2, "b": '{"x":1}', "c": None}),
+        ("unsent", {"name": "new", "a": 2, "b": '{"x":1}'}),
         ("default", {"name": "new", "a": 2, "b": '{"x":1}', "other": True}),
         ("new", {"name": "new", "a": 2, "b": '{"x":1}', "key": ""}),
         (
@@ -825,6 +826,9 @@ def test_what_a_change_sends(more: str, wanted: dict[str, Any], tmp_path: Path) 
     text = SMALL.replace('"a", "b", "key"', '"a", "b", "c", "key"')
     if more == "merge":
         text = text.replace('{ put = "/things/{id}" }', '{ patch = "/things/{id}", how = "merge patch" }')
+    elif more == "unsent":
+        text = text.replace('put = "/things/{id}"', 'put = "/things/{id}", how = "by member"')
+        text += '[item.thing.write]\nwithout = ["$.c"]\n'
     elif more == "default":
         text = text.replace(
             'put = "/things/{id}"', 'put = "/things/{id}", absent = "default", read_only = ["id", "rev"]'
@@ -844,6 +848,25 @@ def test_what_a_change_sends(more: str, wanted: dict[str, Any], tmp_path: Path) 
     [(body, kind)] = sent[:1]
     assert body == wanted
     assert kind == ("application/merge-patch+json" if more == "merge" else "application/json")
+
+
+@pytest.mark.parametrize(
+    ("path", "left"),
+    [
+        ("$.a[*].b", {"a": [{"c": 1, "d": 2}, {"c": 3}]}),
+        ("$.a[*]['b','c']", {"a": [{"d": 2}, {}]}),
+        ("$.a[?@.b == ''].b", {"a": [{"c": 1, "d": 2}, {"b": "x", "c": 3}]}),
+        ("$.a[?@.b == '']['b','d']", {"a": [{"c": 1}, {"b": "x", "c": 3}]}),
+        ("$..c", {"a": [{"b": "", "d": 2}, {"b": "x"}]}),
+        ("$.a[0]", None),
+        ("$.none.b", None),
+    ],
+)
+def test_what_is_never_sent_may_stand_at_any_path(path: str, left: Any) -> None:
+    form = {"a": [{"b": "", "c": 1, "d": 2}, {"b": "x", "c": 3}]}
+    assert dropped(form, path) == (left or form)
+    with pytest.raises(SheetFault, match="has to be made of names") if "'" in path or ".." in path else nullcontext():
+        changed_at(form, path, lambda value: value)
 
 
 def test_a_creation_with_an_attachment_along_is_a_form(tmp_path: Path) -> None:

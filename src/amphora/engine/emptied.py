@@ -11,6 +11,7 @@ from amphora.core.form.kinds import KindSheet
 from amphora.core.form.spots import reference_values
 from amphora.core.plan.states import Image
 from amphora.core.values.errors import EnvironmentRefused, Uncertain
+from amphora.core.values.pointers import parse_pointer
 from amphora.engine.promises import Broken, Kept, Proving
 from amphora.engine.specimens import make, remove, update
 
@@ -34,6 +35,8 @@ def try_emptied(proving: Proving, kind: str, there: Sequence[Image]) -> None:
                 # One of each sort of places: the second entry of a list behaves like the first.
                 sort = re.sub(r"/[0-9]+(?=/|$)", "/*", place)
                 if refer.is_required or value not in items or sort in seen or len(seen) == MOST_EMPTIED:
+                    continue
+                if parse_pointer(place)[0] in proving.untried(kind):
                     continue
                 # Where no copy can be made of this one, another one may do.
                 with suppress(EnvironmentRefused):

@@ -36,10 +36,8 @@ def try_left_out(proving: Proving, image: Image) -> None:
     # What is empty would look the same if it were gone, and so would what only the platform's own values, or the
     # title, are in.
     outer = [(name,) for name in sorted(counts) if counts[name] and definition[name] and name not in needed]
-    if isinstance(proving.environment, ByDescription):
-        # A table that lets go of all its columns is no test, and perhaps no table any more.
-        apart = proving.environment.own_calls(image.kind)
-        outer = [at for at in outer if at[0] not in apart]
+    # A table that lets go of all its columns is no test, and perhaps no table any more.
+    outer = [at for at in outer if at[0] not in proving.untried(image.kind)]
     _all_stay(proving, image, outer[:MOST_LEFT_OUT])
     # An object around an id (`{ kind, id }`) is taken whole or not at all: what stands beside the id follows from it.
     naming = {at[0] for at, _, spot, _ in spotted(definition, sheet) if len(at) == 2 and spot.refer}
@@ -65,8 +63,7 @@ def _parts(value: Json) -> list[str]:
 def try_entries(proving: Proving, kind: str, there: Sequence[Image]) -> None:
     """Leaves out the last entry of each list of objects, on a copy of the item that has the longest; Broken if it
     stays: some platforms take a list for what is to be added or changed."""
-    environment = proving.environment
-    apart = environment.own_calls(kind) if isinstance(environment, ByDescription) else frozenset[str]()
+    apart = proving.untried(kind)
     longest: dict[str, Image] = {}
     for image in there:
         for name, value in image.newest.items() if isinstance(image.newest, dict) else ():

@@ -11,7 +11,7 @@ from amphora.core.values.errors import AmphoraError, Busy, EnvironmentRefused
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.engine.session import Opened, Session
-from amphora.environments.contract import Environment
+from amphora.environments.contract import ByDescription, Environment
 
 
 class Kept(StrEnum):
@@ -57,6 +57,9 @@ class Proving:
     joints: dict[str, str] = field(default_factory=dict)
     """What joins the words of a title, by kind: many platforms take no blanks, some no hyphens."""
 
+    unshared: dict[str, str] = field(default_factory=dict)
+    """The member that no two items of a kind may have in common, by kind."""
+
     def titled(self, kind: str, words: str) -> str:
         """A title of the proof's own, in the manner of a kind."""
         # Like its neighbours: a title that is refused for its signs would say nothing of the promise.
@@ -72,6 +75,11 @@ class Proving:
     @property
     def environment(self) -> Environment:
         return self.opened.environment
+
+    def untried(self, kind: str) -> frozenset[str]:
+        """The members of which a change says nothing: they go by calls of their own, or are never written."""
+        told = self.environment
+        return told.own_calls(kind) | told.unsent(kind) if isinstance(told, ByDescription) else frozenset()
 
     @contextmanager
     def trying(self, name: str, kind: str = "") -> Iterator[None]:

@@ -50,6 +50,7 @@ def _shared(proving: Proving, template: Image) -> Image:
                 made = make(proving, template, "one", less, token=f"without {member}")
                 words = f"no two may have the same {member!r}: {error.message}"
                 proving.say("two items may say the same", Kept.ODD, template.kind, words)
+                proving.unshared[template.kind] = member
                 return made
         # Or it has to be the only one in what holds it: then in a copy of that.
         with contextlib.suppress(EnvironmentRefused):
@@ -91,6 +92,9 @@ def make(proving: Proving, template: Image, name: str, definition: Json = None, 
         False if sheet.is_published else None,
     )
     wanted = template.newest if definition is None else definition
+    if definition is None and isinstance(wanted, dict):
+        # It was found to be nobody else's, and filled in where it is left out.
+        wanted = {name: value for name, value in wanted.items() if name != proving.unshared.get(template.kind)}
     # What never travels is the original's own: ids of its parts, times, counters.
     wanted = rebuilt(wanted, sheet.places.walk(wanted), lambda _, walk: GONE if walk.spot.is_volatile else BELOW)
     # A secret is nobody's to copy: where one stood, nothing does.

@@ -304,6 +304,9 @@ class ByDescription(Protocol):
     def own_calls(self, kind: str) -> frozenset[str]:
         """The members of a definition of this kind that are written by calls of their own."""
 
+    def unsent(self, kind: str) -> frozenset[str]:
+        """The members that are read and never written: what only follows from others."""
+
     def names_gone(self, kind: str) -> bool:
         """Whether the description says how members of this kind are taken away."""
 

@@ -289,6 +289,9 @@ class Bridge(Byproducts):
     def own_calls(self, kind: str) -> frozenset[str]:
         return frozenset(self.sheet.items[kind].apart)
 
+    def unsent(self, kind: str) -> frozenset[str]:
+        return self.sheet.items[kind].unsent
+
     def names_gone(self, kind: str) -> bool:
         update = self.sheet.items[kind].update
         return update is not None and update.said("how", "whole") != "whole"

@@ -163,9 +163,7 @@ class Bodies:
             numbers = itertools.count(first, -1) if isinstance(first, int) else iter(_any_id, None)
             native = with_missing(native, [path], partial(next, numbers))
         # Last: places are named as the platform shows them, and so they stand only now.
-        for path in part.write.get("without", []):
-            native = dropped(native, path)
-        return dict(native)
+        return self._sent(part, native)
 
     def _kept(self, part: ItemPart, call: Call, there: Single | None) -> dict[str, Any]:
         """What is sent back as it is. Where what isn't sent returns to its default, that is all but for what only the
@@ -229,13 +227,21 @@ class Bodies:
         return {**values, "title": write.states.title, "folder": write.states.folder, **self.holder(part, write)}
 
     def _without_kept(self, part: ItemPart, write: Write, there: Single) -> dict[str, Json]:
-        """What is there but for the secrets that stay, set or not: one that isn't sent has not vanished."""
+        """What is there but for the secrets that stay, set or not, and for what is never sent: that has not
+        vanished."""
         shown = opened(there.native, part.kind, self._ids, self._items.looks)
         kept = [*map(parse_pointer, masked_places(write.definition, part.kind))]
         kept += [at for at in secret_places(shown, part.kind) if not holds(write.definition, at)]
         for place in kept:
             shown = without_value(shown, place)
-        return dict(closed(shown, part.kind, self._ids, there.native, self._sheet.is_spaced, self._items.looks))
+        native = closed(shown, part.kind, self._ids, there.native, self._sheet.is_spaced, self._items.looks)
+        return self._sent(part, native)
+
+    @staticmethod
+    def _sent(part: ItemPart, native: Json) -> dict[str, Json]:
+        for path in part.write.get("without", []):
+            native = dropped(native, path)
+        return dict(native)
 
     def _unmasked(self, part: ItemPart, definition: Json) -> dict[str, Json]:
         """The definition with what platforms take for "as it is" at the places of secrets that are to be kept: a mask

@@ -241,6 +241,12 @@ class ItemPart:
         return self.update is None or self.update.said("match") in ("etag", "sent")
 
     @property
+    def unsent(self) -> frozenset[str]:
+        """The members of the definition that are read, and never sent as a whole."""
+        left = self.write.get("without", [])
+        return frozenset(name for name in self.definition if member_path(name) in left)
+
+    @property
     def tells_too_little(self) -> bool:
         """Whether a row of the list does not say what changed, or what is live: then each item is looked at."""
         # Each item is then looked at for the list: slow, and the only way to see that somebody has changed it.

@@ -18,6 +18,7 @@ from amphora.core.values.errors import SheetFault
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
+from amphora.core.values.pointers import without_value
 from amphora.core.values.tokens import MASK
 from amphora.environments.bridge.lines import PLACEHOLDER
 
@@ -248,16 +249,26 @@ def put(document: dict[str, Any], path: str, value: Json) -> None:
 
 
 def dropped(document: Json, path: str) -> Json:
-    """The document without what stands at a path; wildcards may stand in it, and before its last name filters."""
-    if "?" in path:
-        return _with_members(document, path, lambda holder, name: holder.pop(name, None))
-    return changed_at(document, path, lambda value: GONE)
+    """The document without the members that stand at a path; in an array what stands there stays."""
+    query, steps = parse_path(path)
+    if steps is not None:
+        return changed_at(document, path, lambda value: GONE)
+    for *way, name in [node.location for node in query.find(document)]:
+        if isinstance(name, str):
+            document = without_value(document, (*map(str, way), name))
+    return document
 
 
 def changed_at(document: Json, path: str, change: Callable[[Json], Json]) -> Json:
     """The document with what stands at a plain path, in which wildcards may stand, made into something else, or GONE
-    from its object."""
+    from its object. SheetFault for another path."""
     _, steps = parse_path(path)
+    if steps is None:
+        raise SheetFault(
+            f"{path!r} has to be made of names, numbers, [*] and .* only.",
+            subject=path,
+            next_step=advice("Say it once for each name, and without filters."),
+        )
     # The document itself stays: there is nothing that it could be gone from.
     return _changed(document, tuple(steps), change) if steps else document
 
