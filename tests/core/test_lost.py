@@ -169,3 +169,15 @@ def test_rows_are_expected_only_of_a_step_that_was_loading_them() -> None:
 
     assert [_rows_meant(step(do), "table:t/a") for do in ("load rows", "create")] == [7, 0]
     assert _rows_meant(step("load rows"), "table:t/b") == 0
+
+
+def test_what_was_written_and_is_listed_in_another_order_is_ours() -> None:
+    sheet = parse_sheet('kind = "flow"\n[fields]\nnamed = { "$.steps" = "id" }')
+    habits = Habits(False, True, False, True, {"flow": sheet}, fills_in=True)
+
+    def listed(*names: str, note: str = "") -> Image:
+        return replace(there(by=None), live={"steps": [{"id": name} for name in names], "note": note})
+
+    half = half_of(listed("a", "b"), listed("a", "c", "b"), habits)
+    assert [is_half(one, half, habits) for one in (listed("b", "c", "a"), listed("b", "c"))] == [True, False]
+    assert not is_half(listed("b", "c", "a", note="somebody's"), half, habits)

@@ -9,6 +9,7 @@ from typing import Final
 from amphora.core.form.attachments import kept_apart
 from amphora.core.form.hollow import let_go, without_new
 from amphora.core.form.kinds import KindSheet
+from amphora.core.form.named import by_name
 from amphora.core.form.settled import settled
 from amphora.core.values.canon import loose_digest
 from amphora.core.values.late import dataclass
@@ -169,11 +170,13 @@ class Habits:
         }
 
     def members(self, image: Image | None) -> dict[str, str]:
-        """Digests of the members that are written together, as marks see them."""
+        """Digests of the members that are written together, as marks see them, but for the order of named elements:
+        some platforms list these in one of their own."""
         bare = self.bare(image)
         sheet = (self.marked_with or self.sheets).get(bare.kind) if bare else None
         newest = settled(bare.newest, sheet) if bare and sheet else None
-        return {name: loose_digest(part) for name, part in newest.items()} if isinstance(newest, dict) else {}
+        named = by_name(newest, sheet.places.walk(newest)) if sheet else None
+        return {name: loose_digest(part) for name, part in named.items()} if isinstance(named, dict) else {}
 
     def less(self, image: Image | None, names: Collection[str]) -> Image | None:
         """A bare item without these members."""
