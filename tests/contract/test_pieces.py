@@ -157,5 +157,7 @@ def test_numbers_inside_of_one_text_are_those_of_each_instance(tmp_path: Path) -
         # A column that a chart uses is not to be taken from under it.
         run("undo", "last", "--yes")
         assert _called(two, made["series"][0]) == "Intake.Kilos sum"
-        run("undo", "there-1", "--yes")
-        assert not two.held["charts"]
+        # What somebody changed in between stays, with what it uses.
+        run("undo", "there-1", "--yes", code=1)
+        assert "green" in made["look"]
+        assert [two.named(mark) for mark in made["marks"][:-1]] == ["Intake.Kilos", "Scales.Kilos"]

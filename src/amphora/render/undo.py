@@ -52,7 +52,9 @@ def undo_result(back: Back) -> Result:
         blocks.append(Lines(cut_lines([*(f"- {note}" for note in back.notes), *others], WHOLE), "Worth knowing"))
     if back.renewed:
         rows: list[Row] = [[Cell(readable(key), "strong"), link] for key, link in sorted(back.renewed.items())]
-        blocks.append(Grid(["item", "is now at"], rows, "Made again, under a new link"))
+        # Not every platform has pages for its items.
+        heads = ["item", "is now at"] if any(back.renewed.values()) else ["item", ""]
+        blocks.append(Grid(heads, rows, f"Made again, under a new {'link' if heads[1] else 'id'}"))
     blocks += care_blocks(back.care)
     if not back.is_recorded:
         blocks.append(Lines([Cell("The ledger could not be written: there the run is still open.", "bad")]))
