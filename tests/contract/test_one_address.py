@@ -264,3 +264,8 @@ def test_a_secret_that_nobody_is_shown_is_a_task_until_it_is_entered(tmp_path: P
         assert "seen there" not in done.out
         assert two.values() == {"warm": "12", "key": "0ther"}
         assert "Enter secret" not in run("aftercare", "there").out
+        # Made again it lacks what nobody kept, although it looks as it did.
+        run("withdraw", "p", "there", "--retire-all")
+        done = run("undo", "last", "--yes", code=1)
+        assert "'Heat' is not as it was: it lacks its secret, which nobody kept" in done.out
+        assert "Enter secret Heat-lines-key in Heat" in run("aftercare", "there", code=1).out

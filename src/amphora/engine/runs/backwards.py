@@ -33,7 +33,7 @@ from amphora.engine.leaks import sealed_image
 from amphora.engine.runs.attention import Attention
 from amphora.engine.runs.carrier import Carrier
 from amphora.engine.runs.evidence import evidence_of, usage_of
-from amphora.engine.runs.losses import care_for, lacks_secrets_only
+from amphora.engine.runs.losses import care_for, gone_secrets, lacks_secrets_only
 from amphora.engine.runs.material import ImageMaterial
 from amphora.engine.runs.outside import moved_outside, untold
 from amphora.engine.runs.remains import finish_creations, is_removed_now
@@ -289,6 +289,9 @@ def _looked(
             elif wanted and is_there and lacks_secrets_only(is_there, wanted, sheets):
                 words = "a secret that it lacked then is still there"
             differing.append(f"{one.title!r} is not as it was: {words}")
+        elif wanted and is_there and key in renamed and gone_secrets(wanted, is_there, sheets):
+            # It looks as it did, for nobody is shown what stands there.
+            differing.append(f"{one.title!r} is not as it was: it lacks its secret, which nobody kept")
     # Everything else by revision only: reading all of it would make every undo as slow as an export of the whole
     # environment.
     ids_now = {image.native_id for image in after.values() if image}

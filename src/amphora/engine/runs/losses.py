@@ -29,6 +29,13 @@ def lacks_secrets_only(wanted: Image, found: Image, sheets: Sheets) -> bool:
     return is_same(mark_of(replace(wanted, live=live, draft=draft), sheets), mark_of(found, sheets))
 
 
+def gone_secrets(wanted: Image, again: Image, sheets: Sheets) -> list[str]:
+    """The places of the secrets that went with an item and nobody kept, now that it is made again. What a platform
+    shows nobody would look as if it were there."""
+    sheet = sheets[again.kind]
+    return lost_secrets(wanted.newest, None if sheet.hides_secrets else again.newest, sheet)
+
+
 def care_for(stage: Stage, uid: str, wanted: Images, after: Images, renewed: Mapping[Key, str]) -> list[Task]:
     """What is left to do after putting back: the secrets of what was made again, and its new addresses."""
     sheets = stage.habits.sheets
@@ -37,7 +44,7 @@ def care_for(stage: Stage, uid: str, wanted: Images, after: Images, renewed: Map
     tasks = tell_tasks(titles, links, sheets)
     for key in titles:
         before, now = wanted.get(key), after.get(key)
-        places = lost_secrets(before.newest, now.newest, sheets[now.kind]) if before and now else []
+        places = gone_secrets(before, now, sheets) if before and now else []
         known = _names(stage, uid, key) if places else {}
         for pointer in places:
             token = known.get(pointer) or _token(key, pointer)
