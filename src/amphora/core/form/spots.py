@@ -6,6 +6,7 @@ import json
 from collections.abc import Callable, Iterator
 from typing import Final
 
+from amphora.core.form.blanks import is_member, with_missing
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.native_ids import around
 from amphora.core.form.places import Spot, Walk
@@ -30,7 +31,8 @@ def is_mask(text: str) -> bool:
 
 
 def mask_secrets(definition: Json, sheet: KindSheet) -> Json:
-    """A copy of a native definition in which every declared secret that is set is masked."""
+    """A copy of a native definition in which every declared secret that is set is masked; where the platform shows
+    nobody whether one is, all are taken for set."""
 
     def masked(value: Json, walk: Walk) -> Json:
         if walk.spot.is_secret:
@@ -39,7 +41,9 @@ def mask_secrets(definition: Json, sheet: KindSheet) -> Json:
 
     # Whole branches are shared with the original: most definitions hold no secret, and copying them was half of the
     # cost of reading.
-    return rebuilt(definition, sheet.places.secrets.walk(definition), masked, lambda walk: walk.holds_secret)
+    found = rebuilt(definition, sheet.places.secrets.walk(definition), masked, lambda walk: walk.holds_secret)
+    places = filter(is_member, sheet.secrets) if sheet.hides_secrets else ()
+    return with_missing(found, places, lambda: MASK)
 
 
 ORDER: Final = " (order)"

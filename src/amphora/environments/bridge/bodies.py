@@ -9,6 +9,7 @@ from dataclasses import replace
 from functools import partial
 from typing import Any
 
+from amphora.core.form.blanks import with_missing
 from amphora.core.form.hollow import without_new
 from amphora.core.form.kinds import Ids
 from amphora.core.form.native_ids import closed_id, plain_id
@@ -28,7 +29,6 @@ from amphora.environments.bridge.paths import (
     member_name,
     member_path,
     put,
-    with_missing,
     written_at,
 )
 from amphora.environments.bridge.single import Single

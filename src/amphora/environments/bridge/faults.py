@@ -8,13 +8,14 @@ from collections.abc import Iterator, Mapping
 from contextlib import suppress
 from typing import Any
 
+from amphora.core.form.blanks import holder_of
 from amphora.core.form.places import parse_path
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.near import near
 from amphora.core.values.strict_toml import line_of, unfit
 from amphora.environments.bridge import lines
 from amphora.environments.bridge.own import own_faults, own_names
-from amphora.environments.bridge.paths import Flag, holder_of, place_of, unwritten
+from amphora.environments.bridge.paths import Flag, place_of, unwritten
 from amphora.environments.calls import is_address
 
 _MEDIA = re.compile(r"\*/\*|[a-z]+/[a-z0-9.+-]+")

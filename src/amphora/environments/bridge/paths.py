@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-import copy
 import json
 import re
-from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from typing import Any
 from urllib.parse import quote, unquote
 
+from amphora.core.form.blanks import with_missing
 from amphora.core.form.native_ids import around
 from amphora.core.form.places import parse_path, values_at
 from amphora.core.form.visit import GONE
@@ -81,30 +81,6 @@ _YES, _NO = ("true", "on", "yes", "1"), ("false", "off", "no", "0", "")
 def with_hidden(form: Json, places: Sequence[str]) -> Json:
     """A definition with masks for secrets that are there and never shown, wherever the object that holds one is."""
     return with_missing(form, places, lambda: MASK)
-
-
-def with_missing(form: Json, places: Iterable[str], value: Callable[[], Json]) -> Json:
-    """A definition with a value at each of these places at which nothing stands, if the object around it is there."""
-
-    def laid(holder: dict[str, Any], name: str) -> None:
-        if holder.get(name) in (None, ""):
-            holder[name] = value()
-
-    for path in places:
-        form = _with_members(form, path, laid)
-    return form
-
-
-def _with_members(document: Json, path: str, change: Callable[[dict[str, Any], str], object]) -> Json:
-    """The document after a change of each object that holds, or may hold, the member at a path; filters may stand
-    before its name."""
-    # A copy, for whoever else holds the answer must not see it change.
-    document = copy.deepcopy(document)
-    above, name = holder_of(path)
-    for holder in values_at(document, above):
-        if isinstance(holder, dict):
-            change(holder, name)
-    return document
 
 
 def is_list(path: str) -> bool:
@@ -184,21 +160,6 @@ def is_in(member: str, names: Collection[str]) -> bool:
 def written_at(path: str) -> str:
     """Where a place of a definition is written: a list in the member that the objects stood in."""
     return path.partition("[*]")[0]
-
-
-def holder_of(path: str) -> tuple[str, str]:
-    """Where the object stands in which a place is a member, and what that is called. SheetFault for another place."""
-    found = _MEMBER.fullmatch(path)
-    if not found:
-        raise SheetFault(
-            f"{path!r} is no member of an object.",
-            subject=path,
-            next_step=advice("End it with a name, as in $.macros[?@.kind == 'secret'].value."),
-        )
-    return found[1], found[2]
-
-
-_MEMBER = re.compile(r"(\$.*)\.([A-Za-z_][A-Za-z0-9_]*)")
 
 
 def text_at(document: Json, path: str | None) -> str:
