@@ -3,11 +3,18 @@ like anything else. Secrets are never shown, parts have ids that only an answer 
 
 from __future__ import annotations
 
+import os
+import signal
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+import pytest
+
 from tests.conftest import run_program
 from tests.contract.answering import Said, pair, served
+from tests.loaded import called
 
 
 def _call(method: str, params: str, more: str = "") -> str:
@@ -96,6 +103,21 @@ class Desk:
         self.asked.append(body["do"])
         kind, _, do = body["do"].partition(".")
         return 200, getattr(self, f"_{do}")(kind, given), {}
+
+    @contextmanager
+    def killing(self, process: Path) -> Iterator[None]:
+        """The program dies as soon as it has made a watch."""
+        make = self._make
+
+        def made(kind: str, given: Any) -> Any:
+            answer = make(kind, given)
+            if kind == "watch":
+                os.kill(int(process.read_text("utf-8")), signal.SIGKILL)
+            return answer
+
+        self._make = made  # type: ignore[method-assign]
+        yield
+        self._make = make  # type: ignore[method-assign]
 
     def _next(self) -> str:
         self.number += 1
@@ -269,3 +291,24 @@ def test_a_secret_that_nobody_is_shown_is_a_task_until_it_is_entered(tmp_path: P
         done = run("undo", "last", "--yes", code=1)
         assert "'Heat' is not as it was: it lacks its secret, which nobody kept" in done.out
         assert "Enter secret Heat-lines-key in Heat" in run("aftercare", "there", code=1).out
+
+
+@pytest.mark.parametrize("after", ["resume", "undo"])
+def test_a_creation_that_was_killed_is_known_although_its_secret_is_shown_to_nobody(
+    tmp_path: Path, monkeypatch: Any, after: str
+) -> None:
+    one, two = Desk(100), Desk(900, is_lenient=True)
+    _filled(one)
+    _workspace(tmp_path)
+    monkeypatch.setenv("DESK_WORD", "w0rd")
+    with pair(tmp_path, "desk", one, two, "--user", "keeper", "--sign-in", "env:DESK_WORD") as run:
+        run("export", "here", "Heat", "--as", "p")
+        with two.killing(tmp_path / "process"):
+            words = ["import", "p", "there", "--yes"]
+            assert called(tmp_path, words, dict(os.environ), pid_file=tmp_path / "process")[0] < 0
+        assert two.values() == {"warm": "12", "key": None}
+        if after == "undo":
+            assert "there is as it was before" in run("undo", "last", "--yes").out
+            assert not two.held["watch"]
+        else:
+            assert "Enter secret Heat-lines-key in Heat" in run("resume").out

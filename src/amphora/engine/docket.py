@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import field, replace
 
 from amphora.core.form.secrets import sealed
@@ -129,7 +129,7 @@ def prepare(
         left_out=tuple(sorted(left)),
         shared=_shared(session, side, taken, actions, claims),
         id_taken=other_ids if said.ids == KEEP else (),
-        care=_care(actions, side, present, taken, mapped),
+        care=_care(actions, side, present, taken, mapped, adopted.keys & adopted.created),
         of_others=present.of_others,
         stranded=stranded,
         severed=severed_by(side, actions, present.items, leaving),
@@ -206,20 +206,28 @@ def _is_guarded(side: Side, written_over: Sequence[Key]) -> bool:
 
 
 def _care(
-    actions: Sequence[Action], side: Side, present: Present, contents: Contents, mapped: Sequence[Mapped]
+    actions: Sequence[Action],
+    side: Side,
+    present: Present,
+    contents: Contents,
+    mapped: Sequence[Mapped],
+    new: Collection[Key],
 ) -> tuple[Task, ...]:
-    """What has to follow: secrets that the target lacks, what the package's maker asks for, people to be told."""
-    kept = secrets_at_hand(mapped, side.name)
+    """What has to follow: secrets that the target lacks, what the package's maker asks for, people to be told. `new`
+    is what this run has made before it was cut off: whose secrets nobody is shown, those it lacks."""
+    kept, sheets = secrets_at_hand(mapped, side.name), side.opened.description.sheets
+    found = {
+        key: one for key, one in present.found.items() if key not in new or not sheets[kind_of(key)].hides_secrets
+    }
     secrets = [
         secret_task(action.key, action.states.title, token, row_name(token.removeprefix(PREFIX)))
         for action in actions
-        for token in secrets_to_enter(action, side, present.found.get(action.key), contents.files, kept)
+        for token in secrets_to_enter(action, side, found.get(action.key), contents.files, kept)
     ]
     created = {action.key: action.states.title for action in actions if action.do is Do.CREATE}
     # Asked for again only where something happens: importing the same once more is no reason to tell people.
     is_idle = all(action.do is Do.LEAVE for action in actions)
     words = [] if is_idle else words_tasks(contents.afterwards)
-    sheets = side.opened.description.sheets
     access = access_tasks(created, given_access([action.item for action in actions], sheets), sheets)
     return (*secrets, *access, *words, *tell_tasks(created, {}, sheets))
 
