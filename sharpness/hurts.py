@@ -45,6 +45,7 @@ HURTS = (
     Hurt("what somebody changed in a pause goes with the whole run", "engine/runs/evidence.py", "            is_mixed = is_mixed or one.id == own\n", "            pass\n", (PLAN,)),
     Hurt("what a killed change left in an order of the platform's own is somebody's", "core/plan/states.py", "by_name(newest, sheet.places.walk(newest)) if sheet else None", "newest", ("tests/core/test_lost.py",)),
     Hurt("what was made again without its secret is as it was", "engine/runs/backwards.py", "        elif wanted and is_there and key in renamed and ", "        elif False and wanted and is_there and ", ("tests/contract/test_one_address.py",)),
+    Hurt("what somebody changed of what a stopped run had made is written over when it goes on", "engine/present.py", "adopted.created & adopted.keys & items.keys()", "adopted.created & items.keys()", ("tests/faults/test_resume.py::test_what_somebody_did_meanwhile_is_kept",)),
     Hurt("half of a change is taken for somebody else's", "engine/runs/lost.py", "    return not is_same(habits.mark(image), before) and _holds(habits, habits.bare(meant), image)\n", "    return False\n", ("tests/core/test_lost.py",)),
     Hurt("half of a change is taken for somebody else's after a kill", "engine/runs/evidence.py", "            if now and is_half(now, half, stage.habits):\n", "            if False:\n", (HALF,)),
     Hurt("what was off for a change stays off when a run goes on", "engine/resume.py", "    was_on = {key: before.states.is_on for key in there if (before := mine[key].before)}\n", "    was_on = {}\n", (HALF,)),

@@ -4,6 +4,7 @@ an undo still goes back to the beginning."""
 from __future__ import annotations
 
 import re
+from contextlib import closing
 from functools import partial
 from pathlib import Path
 
@@ -16,6 +17,7 @@ from amphora.engine.proof import prove_run
 from amphora.engine.resume import next_leg, picked_up, run_to_resume
 from amphora.engine.runs.outcome import Outcome
 from amphora.files.crosswalk_file import Cell, write_cells
+from amphora.practice.platform import Platform
 from tests.contract.grounds import Ground
 from tests.faults.test_faults import back, bring, grown, whole
 from tests.faults.trouble import FAULTS, Fault, Killed, failing, refused
@@ -108,11 +110,16 @@ def test_it_may_stop_again_and_again(ground: Ground) -> None:
 
 
 def test_what_somebody_did_meanwhile_is_kept(halcyon: Path) -> None:
-    """The live side is mended while the run waits: the mended field stays, the rest comes."""
+    """What a run has made is mended while it waits: that is a question, and nothing is made once more."""
     ground = Ground(halcyon, "grove-dev", "grove-live", "", "flow:ring/a", "", lambda: None)
     grown(halcyon, "grove-dev", {"a": [], "b": ["a"]})
     report = ground.export(["flow:ring/*"], name="ring")
     assert stopped(ground, report.path, 3, refused) == "kept"
+    with closing(
+        Platform(halcyon / "grove-live.practice", "tomas@halcyon.example", lambda: "2026-07-01T00:00:00Z")
+    ) as live:
+        [item] = live.read([item.id for item in live.index() if item.name == "a"])
+        live.update(item.id, item.title, item.folder, {**item.newest, "fix": "theirs"}, (), item.revision)
     session = ground.session()
     with picked_up(session, run_to_resume(session, "")) as picked:
         prepared = next_leg(session, picked)
@@ -121,6 +128,8 @@ def test_what_somebody_did_meanwhile_is_kept(halcyon: Path) -> None:
         "flow:ring/b": "update",
     }
     assert [step.do for step in prepared.docket.steps if step.do == "create"] == []
+    [asked] = prepared.docket.undecided
+    assert (asked.key, "/fix" in {change.place for change in asked.comparison.open}) == ("flow:ring/a", True)  # type: ignore[union-attr]
     ground.close()
 
 

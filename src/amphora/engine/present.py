@@ -81,9 +81,10 @@ def present_in(
             form = form_of(side, bases[key], key, adopted.half[key])
             as_before[key] = replace(as_before[key], _form=form)
         items, found, noticed = items | as_before, found | ours[1], noticed | ours[2]
-        # What the run made is its own base: whatever differs from the package is still to be done.
+        # What the run made is its own base: whatever differs from the package is still to be done. Not what somebody
+        # has changed since: of that nobody can tell what is theirs, and what is still to come.
         natives = {one.need.key: one.native for one in mapped if one.state is MapState.MAPPED}
-        for key in adopted.created & items.keys():
+        for key in adopted.created & adopted.keys & items.keys():
             bases.setdefault(key, Base(items[key].form, items[key].states, natives))
     return Present(items, found, noticed, bases, others)
 
