@@ -42,7 +42,7 @@ HURTS = (
     Hurt("what became a connection is told as removed", "engine/verify.py", "for one in deliveries if one.key not in side.turned]", "for one in deliveries]", (NODERED,)),
     Hurt("an undo says that it is as before where a connection stays", "core/plan/fates.py", "    if one.is_turned:\n", "    if False:\n", (NODERED,)),
     Hurt("what somebody changed between two imports goes with the first one", "engine/runs/evidence.py", "            theirs.add(found)\n", "            pass\n", (TRUST,)),
-    Hurt("what somebody changed in a pause goes with the whole run", "engine/runs/evidence.py", "            is_mixed = is_mixed or one.id == own\n", "            pass\n", (PLAN,)),
+    Hurt("what somebody changed in a pause goes with the whole run", "engine/runs/evidence.py", "            is_mixed = True\n", "            pass\n", (PLAN,)),
     Hurt("what a killed change left in an order of the platform's own is somebody's", "core/plan/states.py", "by_name(newest, sheet.places.walk(newest)) if sheet else None", "newest", ("tests/core/test_lost.py",)),
     Hurt("what was made again without its secret is as it was", "engine/runs/backwards.py", "        elif wanted and is_there and key in renamed and ", "        elif False and wanted and is_there and ", ("tests/contract/test_one_address.py",)),
     Hurt("what somebody changed of what a stopped run had made is written over when it goes on", "engine/present.py", "adopted.created & adopted.keys & items.keys()", "adopted.created & items.keys()", ("tests/faults/test_resume.py::test_what_somebody_did_meanwhile_is_kept",)),

@@ -350,12 +350,13 @@ def test_who_uses_what_is_put_back_is_written_only_where_that_gets_another_id(no
     [
         # Run, kind, what the step found, what it left.
         ([(1, "import", "0", "x"), (2, "import", "x", "y"), (3, "undo", "y", "x")], 0, set()),
-        ([(1, "import", "0", "x"), (2, "import", "e", "y"), (3, "undo", "y", "e")], 0, {"e"}),
+        ([(1, "import", "0", "x"), (2, "import", "e", "y"), (3, "undo", "y", "e")], 0, {"e", "y"}),
         ([(1, "import", "0", "x"), (1, "import", "e", "y"), (1, "import", "y", "z")], 1, {"e", "y", "z"}),
         ([(1, "import", "0", "x"), (1, "import", "e", "x")], 1, {"e"}),
-        # Nobody knows what came of a step without an answer.
-        ([(1, "import", "0", "?"), (1, "import", "f", "y"), (2, "import", "y", "z")], 1, set()),
-        ([(1, "import", "0", "?"), (2, "import", "f", "y"), (3, "undo", "y", "f")], 0, set()),
+        # What came of a step without an answer was found by whoever went on.
+        ([(1, "import", "0", "?f"), (1, "import", "f", "y"), (2, "import", "y", "z")], 1, set()),
+        ([(1, "import", "0", "?f"), (2, "import", "f", "y"), (3, "undo", "y", "f")], 0, set()),
+        ([(1, "import", "0", "?"), (1, "import", "e", "y")], 1, {"e", "y"}),
         # What one run finds half-way is its own.
         ([(1, "import", "0", "x"), (1, "import", "h", "y")], 0, set()),
         ([(1, "import", "0", "x"), (2, "undo", "h", "0")], 0, set()),
@@ -366,7 +367,7 @@ def test_states_that_somebody_made_between_ours_are_theirs(
 ) -> None:
     mine: Any = [
         (SimpleNamespace(id=run, kind=kind), SimpleNamespace(
-            intent={"before": {"a": b}, "meant": {"a": m}}, outcome=None, state="intended" if m == "?" else "done",
+            intent={"before": {"a": b}, "meant": {"a": m}}, outcome={"left": {"a": m[1:]}},
         ))
         for run, kind, b, m in steps
     ]  # fmt: skip

@@ -10,11 +10,14 @@ from pathlib import Path
 import pytest
 
 from amphora.core.values.errors import NotReady
+from amphora.engine.imports import import_prepared
+from amphora.engine.resume import next_leg, picked_up, run_to_resume
 from amphora.practice.items import PlatformRefusal
 from amphora.practice.platform import Platform
 from tests.conftest import workspace_of
 from tests.contract.grounds import Ground
 from tests.faults.test_faults import NAMES, back, bring, dropped, grown, tried, whole
+from tests.faults.test_resume import stopped
 from tests.faults.trouble import FAULTS
 
 SEED, LIVES = int(os.environ.get("SEED", "1")), int(os.environ.get("LIVES", "10"))
@@ -54,6 +57,28 @@ class Life:
         self.gone.append({name: self.written.pop(name) for name in names if name in self.written})
         self.told.append(f"import, without {names}")
 
+    def stop(self) -> None:
+        """An import that stops, people that come by, and whoever goes on with it, or gives it up where they ask."""
+        grown(self.folder, "grove-dev", {name: [] for name in NAMES}, note=f"v{len(self.told)}")
+        path = self.ground.export(["flow:ring/*"], records=True).path
+        state = stopped(self.ground, path, self.dice.randint(1, 9), self.dice.choice(FAULTS))
+        self.told.append(f"stopped: {state}")
+        if state != "done":
+            for _ in range(self.dice.randint(0, 2)):
+                self.write(is_deleted=False)
+            session = self.ground.session()
+            try:
+                with picked_up(session, run_to_resume(session, "")) as picked:
+                    prepared = next_leg(session, picked)
+                    if prepared.docket.undecided:
+                        raise NotReady("Somebody has to decide.")
+                    state = import_prepared(session, prepared, picked.run)[0].run.state
+            except NotReady as error:
+                self.told.append(f"{error} {back(self.ground).left}")
+                return
+            self.told.append(f"went on: {state}")
+        self.gone.append({})
+
     def write(self, is_deleted: bool) -> None:
         whom, who = self.dice.choice(NAMES), self.dice.choice(PEOPLE)
         with closing(Platform(self.folder / "grove-live.practice", who, lambda: "2026-07-01T00:00:00Z")) as there:
@@ -87,7 +112,7 @@ class Life:
     def look(self) -> None:
         now = whole(self.ground)
         lost = [name for name, text in self.written.items() if text not in now.get(f"flow:ring/{name}", "")]
-        assert not lost, (lost, self.told)
+        assert not lost, "\n".join([str(lost), *self.told, *(now.get(f"flow:ring/{name}", "gone") for name in lost)])
 
 
 @pytest.mark.parametrize("seed", range(SEED, SEED + LIVES))
@@ -97,8 +122,11 @@ def test_in_any_order_what_people_wrote_stays(
     life = Life(workspace_of(halcyon_files, tmp_path_factory.mktemp("orders")), seed)
     life.bring()
     for _ in range(life.dice.randint(4, 9)):
-        what = life.dice.choice(("bring", "bring", "write", "write", "write", "delete", "undo", "undo", "trouble"))
-        if what in ("bring", "trouble"):
+        often = ("bring", "bring", "write", "write", "write", "undo", "undo", "stop", "stop")
+        what = life.dice.choice((*often, "delete", "trouble"))
+        if what == "stop":
+            life.stop()
+        elif what in ("bring", "trouble"):
             life.bring(what == "trouble")
         elif what == "undo":
             life.undo()

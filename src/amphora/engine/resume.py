@@ -280,7 +280,8 @@ def adopted(session: Session, picked: PickedUp) -> Adopted:
     links = [Link(key, run.uid, image.native_id) for key, image in there.items()]
     stage.ledger.adopt(run, links, {image.native_id: image.link for image in there.values()})
     made = frozenset(key for key in there if mine[key].before is None)
-    stage.ledger.journal.found(run, {key: (there[key].native_id, stage.habits.mark(there[key])) for key in made})
+    marks = {key: stage.habits.mark(image) for key, image in there.items()}
+    stage.ledger.journal.found(run, marks, {key: there[key].native_id for key in made})
     was_on = {key: before.states.is_on for key in there if (before := mine[key].before)}
     half = {
         key: before.newest for key, one in mine.items() if (before := one.before) and is_half_way(one, stage.habits)

@@ -302,17 +302,18 @@ class Journal:
             for r in self._db.rows("select * from steps where run_id = ? order by number", (run.id,))
         ]
 
-    def found(self, run: Run, made: Mapping[Key, tuple[str, str]]) -> None:
-        """Journals what steps without an answer turned out to have created, ids and marks of it: it is ours from now
-        on."""
+    def found(self, run: Run, left: Mapping[Key, str], made: Mapping[Key, str]) -> None:
+        """Journals what steps without an answer turned out to have left, by its marks, and the ids of what they have
+        created: it is ours from now on."""
         with self._db.transaction():
             for step in self.steps(run):
-                outcome, mine = step.outcome or {}, [key for key in step.keys if key in made]
+                outcome, mine = step.outcome or {}, [key for key in step.keys if key in left]
                 if step.state == "done" or not mine:
                     continue
-                ids, left = ({key: made[key][part] for key in mine} for part in (0, 1))
-                outcome |= {"ids": {**outcome.get("ids", {}), **ids}, "left": {**outcome.get("left", {}), **left}}
-                outcome["created"] = sorted({*outcome.get("created", ()), *ids.values()})
+                outcome["left"] = {**outcome.get("left", {}), **{key: left[key] for key in mine}}
+                if ids := {key: made[key] for key in mine if key in made}:
+                    outcome["ids"] = {**outcome.get("ids", {}), **ids}
+                    outcome["created"] = sorted({*outcome.get("created", ()), *ids.values()})
                 row = (dumped(outcome), run.id, step.number)
                 self._db.do("update steps set outcome = ? where run_id = ? and number = ?", row)
 

@@ -178,23 +178,20 @@ def _marks(steps: Sequence[tuple[Run, JournalStep]]) -> dict[Key, set[str]]:
 
 def _theirs(key: Key, before: str, mine: Sequence[tuple[Run, JournalStep]], run: Run, own: int) -> set[str]:
     """The states in which a later import of ours found an item, and in which none of ours had left it: somebody was
-    there in between. When that import is put back such a state is there again, written by us, and is theirs. Of
-    the run itself, if it is `own`, a later leg may have found such a state, and what it left holds their work."""
-    ours, theirs, is_mixed, is_known = {before}, set[str](), False, True
+    there in between. When that import is put back such a state is there again, written by us, and is theirs; and
+    where it stays, what it left holds their work. Of the run itself, if it is `own`, so may a later leg."""
+    ours, theirs, is_mixed = {before}, set[str](), False
     for one, step in mine:
         found = step.intent["before"].get(key)
-        if found and not is_known:
-            # Of a step without an answer a platform may have made what nobody could say beforehand.
-            ours.add(found)
-        is_known = (is_known or step.state == "done") and step.state not in UNKNOWN
         # What puts back touches only what it knows as ours.
         is_forwards = one.kind not in BACKWARDS and (one.id != run.id or one.id == own)
         if found and is_forwards and not _is_any(found, ours | theirs):
             theirs.add(found)
-            is_mixed = is_mixed or one.id == own
+            is_mixed = True
+        # Of a step without an answer whoever went on has written down what it left.
         left = (step.outcome or {}).get("left", {}).get(key)
         new = {mark for mark in (step.intent["meant"].get(key), left) if mark}
-        if is_mixed and one.id == own:
+        if is_mixed and is_forwards:
             theirs |= {mark for mark in new if not _is_any(mark, ours)}
         else:
             ours |= new
