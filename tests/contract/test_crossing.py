@@ -208,6 +208,16 @@ def test_undo_gives_back_what_was_there_but_not_what_others_changed(ground: Grou
     assert ground.told(ground.target, ground.renamed)["remark"] == "mended in the target"
 
 
+def test_what_was_mended_between_two_imports_stays_when_both_are_undone(ground: Ground) -> None:
+    ground.bring(ground.export())
+    ground.change(ground.target, ground.renamed, partial(ground.laid, fix="on the far side"))
+    ground.change(ground.source, ground.renamed, partial(ground.laid, remark="changed in the source"))
+    ground.bring(ground.export())
+    assert undo_last(ground).is_as_before
+    assert undo_last(ground).left
+    assert ground.told(ground.target, ground.renamed)["fix"] == "on the far side"
+
+
 def test_a_whole_environment_goes_into_an_empty_one_and_has_the_same_contents(
     ground: Ground, monkeypatch: pytest.MonkeyPatch
 ) -> None:
