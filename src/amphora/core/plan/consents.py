@@ -67,7 +67,8 @@ def lacking_consents(docket: Docket, consent: Consent) -> list[Reason]:
 
 
 def to_choose(docket: Docket, run: str, keys: Sequence[Key]) -> NextStep:
-    """How one decides on items: in a docket that can be reviewed, or, where a run goes on, beside it."""
+    """How one decides on items: in a docket that can be reviewed, or, where a run goes on, beside it. Whoever pastes
+    it loses nothing of what somebody did there."""
     if not run:
         return to_compare(docket, "--docket", docket.usual_file)
-    return to_type("resume", run, *(word for key in keys for word in ("--choose", f"{readable(key)}=package")))
+    return to_type("resume", run, *(word for key in keys for word in ("--choose", f"{readable(key)}=target")))
