@@ -367,7 +367,7 @@ def test_states_that_somebody_made_between_ours_are_theirs(
 ) -> None:
     mine: Any = [
         (SimpleNamespace(id=run, kind=kind), SimpleNamespace(
-            intent={"before": {"a": b}, "meant": {"a": m}}, outcome={"left": {"a": m[1:]}},
+            intent={"before": {"a": b}, "meant": {"a": m}}, outcome={"found": {"a": m[1:]}},
         ))
         for run, kind, b, m in steps
     ]  # fmt: skip

@@ -302,17 +302,19 @@ class Journal:
             for r in self._db.rows("select * from steps where run_id = ? order by number", (run.id,))
         ]
 
-    def found(self, run: Run, left: Mapping[Key, str], made: Mapping[Key, str]) -> None:
-        """Journals what steps without an answer turned out to have left, by its marks, and the ids of what they have
-        created: it is ours from now on."""
+    def found(self, run: Run, marks: Mapping[Key, str], made: Mapping[Key, str]) -> None:
+        """Journals in which states steps without an answer turned out to have left items, half-way or whole, and the
+        ids of what they have created: it is ours from now on."""
         with self._db.transaction():
             for step in self.steps(run):
-                outcome, mine = step.outcome or {}, [key for key in step.keys if key in left]
+                outcome, mine = step.outcome or {}, [key for key in step.keys if key in marks]
                 if step.state == "done" or not mine:
                     continue
-                outcome["left"] = {**outcome.get("left", {}), **{key: left[key] for key in mine}}
+                # Apart from what an answered step left: half of a change is ours, and nothing that one would keep.
+                outcome["found"] = {**outcome.get("found", {}), **{key: marks[key] for key in mine}}
                 if ids := {key: made[key] for key in mine if key in made}:
                     outcome["ids"] = {**outcome.get("ids", {}), **ids}
+                    outcome["left"] = {**outcome.get("left", {}), **{key: marks[key] for key in ids}}
                     outcome["created"] = sorted({*outcome.get("created", ()), *ids.values()})
                 row = (dumped(outcome), run.id, step.number)
                 self._db.do("update steps set outcome = ? where run_id = ? and number = ?", row)

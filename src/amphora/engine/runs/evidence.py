@@ -189,8 +189,8 @@ def _theirs(key: Key, before: str, mine: Sequence[tuple[Run, JournalStep]], run:
             theirs.add(found)
             is_mixed = True
         # Of a step without an answer whoever went on has written down what it left.
-        left = (step.outcome or {}).get("left", {}).get(key)
-        new = {mark for mark in (step.intent["meant"].get(key), left) if mark}
+        left = [(step.outcome or {}).get(name, {}).get(key) for name in ("left", "found")]
+        new = {mark for mark in (step.intent["meant"].get(key), *left) if mark}
         if is_mixed and is_forwards:
             theirs |= {mark for mark in new if not _is_any(mark, ours)}
         else:
