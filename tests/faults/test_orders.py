@@ -1,4 +1,4 @@
-"""Imports, undos and people in any order: what somebody wrote stays, whatever is taken back afterwards."""
+"""Imports, undos, withdrawals and people in any order: what somebody wrote stays, whatever is taken back afterwards."""
 
 from __future__ import annotations
 
@@ -9,9 +9,10 @@ from pathlib import Path
 
 import pytest
 
-from amphora.core.values.errors import NotReady
+from amphora.core.values.errors import AmphoraError, NotReady
 from amphora.engine.imports import import_prepared
 from amphora.engine.resume import next_leg, picked_up, run_to_resume
+from amphora.engine.withdraw import withdraw, withdrawal
 from amphora.practice.items import PlatformRefusal
 from amphora.practice.platform import Platform
 from tests.conftest import workspace_of
@@ -99,6 +100,17 @@ class Life:
                 return
             self.told.append(f"{whom}: {self.written.get(whom, 'deleted')}")
 
+    def withdraw(self) -> None:
+        session = self.ground.session()
+        try:
+            outcome = withdraw(session, withdrawal(session, "moved", "grove-live", {}))
+        except AmphoraError as error:
+            self.told.append(f"withdraw: {error}")
+            return
+        self.told.append(f"withdraw: {outcome.run.state}")
+        now = whole(self.ground)
+        self.gone.append({n: self.written.pop(n) for n in list(self.written) if f"flow:ring/{n}" not in now})
+
     def undo(self) -> None:
         try:
             done = back(self.ground)
@@ -123,11 +135,13 @@ def test_in_any_order_what_people_wrote_stays(
     life.bring()
     for _ in range(life.dice.randint(4, 9)):
         often = ("bring", "bring", "write", "write", "write", "undo", "undo", "stop", "stop")
-        what = life.dice.choice((*often, "delete", "trouble"))
+        what = life.dice.choice((*often, "delete", "trouble", "withdraw"))
         if what == "stop":
             life.stop()
         elif what in ("bring", "trouble"):
             life.bring(what == "trouble")
+        elif what == "withdraw":
+            life.withdraw()
         elif what == "undo":
             life.undo()
         else:
