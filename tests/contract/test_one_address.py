@@ -5,14 +5,14 @@ from __future__ import annotations
 
 import os
 import signal
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
 import pytest
 
-from tests.conftest import run_program
+from tests.conftest import Done, run_program
 from tests.contract.answering import Said, pair, served
 from tests.loaded import called
 
@@ -194,6 +194,19 @@ def _filled(desk: Desk) -> None:
     desk._make("watch", {"called": "Heat", "hall": hall, "every": "10m", "lines": lines})
 
 
+@contextmanager
+def lenient(folder: Path, monkeypatch: Any) -> Iterator[tuple[Callable[..., Done], Desk]]:
+    """What runs the program over two of them, and the second one, which makes things without their secrets; a watch is
+    in a package."""
+    one, two = Desk(100), Desk(900, is_lenient=True)
+    _filled(one)
+    _workspace(folder)
+    monkeypatch.setenv("DESK_WORD", "w0rd")
+    with pair(folder, "desk", one, two, "--user", "keeper", "--sign-in", "env:DESK_WORD") as run:
+        run("export", "here", "Heat", "--as", "p")
+        yield run, two
+
+
 def test_one_address_for_everything_serves_as_any_other_platform(tmp_path: Path, monkeypatch: Any) -> None:
     one, two = Desk(100), Desk(900)
     _filled(one)
@@ -269,12 +282,7 @@ def test_states_that_nobody_explains_are_told_and_not_guessed(tmp_path: Path, mo
 
 
 def test_a_secret_that_nobody_is_shown_is_a_task_until_it_is_entered(tmp_path: Path, monkeypatch: Any) -> None:
-    one, two = Desk(100), Desk(900, is_lenient=True)
-    _filled(one)
-    _workspace(tmp_path)
-    monkeypatch.setenv("DESK_WORD", "w0rd")
-    with pair(tmp_path, "desk", one, two, "--user", "keeper", "--sign-in", "env:DESK_WORD") as run:
-        run("export", "here", "Heat", "--as", "p")
+    with lenient(tmp_path, monkeypatch) as (run, two):
         assert "Enter secret Heat-lines-key in Heat" in run("import", "p", "there", "--yes").out
         # Nothing shows that it is missing, and nobody says that it is there.
         assert "Enter secret Heat-lines-key in Heat" in run("aftercare", "there", code=1).out
@@ -297,12 +305,7 @@ def test_a_secret_that_nobody_is_shown_is_a_task_until_it_is_entered(tmp_path: P
 def test_a_creation_that_was_killed_is_known_although_its_secret_is_shown_to_nobody(
     tmp_path: Path, monkeypatch: Any, after: str
 ) -> None:
-    one, two = Desk(100), Desk(900, is_lenient=True)
-    _filled(one)
-    _workspace(tmp_path)
-    monkeypatch.setenv("DESK_WORD", "w0rd")
-    with pair(tmp_path, "desk", one, two, "--user", "keeper", "--sign-in", "env:DESK_WORD") as run:
-        run("export", "here", "Heat", "--as", "p")
+    with lenient(tmp_path, monkeypatch) as (run, two):
         with two.killing(tmp_path / "process"):
             words = ["import", "p", "there", "--yes"]
             assert called(tmp_path, words, dict(os.environ), pid_file=tmp_path / "process")[0] < 0

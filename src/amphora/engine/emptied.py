@@ -28,15 +28,14 @@ def try_emptied(proving: Proving, kind: str, there: Sequence[Image]) -> None:
         return
     sheet = proving.opened.description.sheets[kind]
     items = {row.native_id for row in proving.environment.index()}
-    seen: set[str] = set()
+    seen, untried = set[str](), proving.untried(kind)
     with proving.trying(EMPTIED, kind):
         for image in there:
             for place, value, refer in reference_values(image.newest, sheet):
                 # One of each sort of places: the second entry of a list behaves like the first.
                 sort = re.sub(r"/[0-9]+(?=/|$)", "/*", place)
-                if refer.is_required or value not in items or sort in seen or len(seen) == MOST_EMPTIED:
-                    continue
-                if parse_pointer(place)[0] in proving.untried(kind):
+                is_one = value in items and not refer.is_required and parse_pointer(place)[0] not in untried
+                if not is_one or sort in seen or len(seen) == MOST_EMPTIED:
                     continue
                 # Where no copy can be made of this one, another one may do.
                 with suppress(EnvironmentRefused):

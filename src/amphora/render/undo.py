@@ -53,8 +53,8 @@ def undo_result(back: Back) -> Result:
     if back.renewed:
         rows: list[Row] = [[Cell(readable(key), "strong"), link] for key, link in sorted(back.renewed.items())]
         # Not every platform has pages for its items.
-        heads = ["item", "is now at"] if any(back.renewed.values()) else ["item", ""]
-        blocks.append(Grid(heads, rows, f"Made again, under a new {'link' if heads[1] else 'id'}"))
+        at, what = ("is now at", "link") if any(back.renewed.values()) else ("", "id")
+        blocks.append(Grid(["item", at], rows, f"Made again, under a new {what}"))
     blocks += care_blocks(back.care)
     if not back.is_recorded:
         blocks.append(Lines([Cell("The ledger could not be written: there the run is still open.", "bad")]))

@@ -5,7 +5,6 @@ from __future__ import annotations
 import copy
 import re
 from collections.abc import Callable, Iterable
-from typing import Any
 
 from amphora.core.form.places import values_at
 from amphora.core.values.errors import SheetFault
@@ -14,27 +13,16 @@ from amphora.core.values.next_step import advice
 
 
 def with_missing(form: Json, places: Iterable[str], value: Callable[[], Json]) -> Json:
-    """A definition with a value at each of these places at which nothing stands, if the object around it is there."""
-
-    def laid(holder: dict[str, Any], name: str) -> None:
-        if holder.get(name) in (None, ""):
-            holder[name] = value()
-
-    for path in places:
-        form = _with_members(form, path, laid)
+    """A definition with a value at each of these places at which nothing stands, if the object around it is there;
+    filters may stand before its name."""
+    for number, path in enumerate(places):
+        # A copy, for whoever else holds the definition must not see it change.
+        form = copy.deepcopy(form) if number == 0 else form
+        above, name = holder_of(path)
+        for holder in values_at(form, above):
+            if isinstance(holder, dict) and holder.get(name) in (None, ""):
+                holder[name] = value()
     return form
-
-
-def _with_members(document: Json, path: str, change: Callable[[dict[str, Any], str], object]) -> Json:
-    """The document after a change of each object that holds, or may hold, the member at a path; filters may stand
-    before its name."""
-    # A copy, for whoever else holds the answer must not see it change.
-    document = copy.deepcopy(document)
-    above, name = holder_of(path)
-    for holder in values_at(document, above):
-        if isinstance(holder, dict):
-            change(holder, name)
-    return document
 
 
 def holder_of(path: str) -> tuple[str, str]:

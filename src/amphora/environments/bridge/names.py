@@ -29,7 +29,7 @@ class Names:
         self._ids: dict[str, set[str]] = {}
         self._parts: dict[tuple[str, PartOf], dict[str, Json]] = {}
         self._holders: dict[tuple[str, PartOf], dict[str, str]] = {}
-        self._is_sought: set[tuple[str, PartOf]] = set()
+        self._sought: set[tuple[str, PartOf]] = set()
         self._seeking = Lock()
 
     def forget(self) -> None:
@@ -38,7 +38,7 @@ class Names:
         self._ids.clear()
         self._parts.clear()
         # Who holds what is looked up in what was known, and believed once that has been looked at.
-        self._is_sought.clear()
+        self._sought.clear()
 
     def titles(self, kind: str) -> Mapping[str, str]:
         """The ids of the items of a kind by their titles, as the list says now; without titles that several have."""
@@ -73,15 +73,17 @@ class Names:
 
     def holder(self, kind: str, part: PartOf, id_: str) -> str:
         """The id of the item of a kind that has a part of this id, as they all are now; empty where none has."""
-        sought = (kind, part)
+        which = (kind, part)
+        # One at a time: several that read at once would each look through all of them.
         with self._seeking:
-            if not self._has(self._holders.get(sought, {}).get(id_, ""), part, id_) and sought not in self._is_sought:
+            owner = self._holders.get(which, {}).get(id_, "")
+            if which not in self._sought and not self._has(owner, part, id_):
                 owners = sorted(self.ids(kind)) if kind in self._items else []
                 parts = self._each(lambda owner: self.parts(owner, part), owners)
                 found = {str(one): owner for owner, its in zip(owners, parts, strict=True) for one in its.values()}
-                self._holders[sought] = found
-                self._is_sought.add(sought)
-            return self._holders.get(sought, {}).get(id_, "")
+                self._holders[which] = found
+                self._sought.add(which)
+            return self._holders.get(which, {}).get(id_, "")
 
     def _has(self, owner: str, part: PartOf, id_: str) -> bool:
         return bool(owner) and id_ in map(str, self.parts(owner, part).values())
