@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -12,18 +10,7 @@ from amphora.core.form.copies import as_named, copied, taken_apart
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.model import Contents, Item, Need, States
 from amphora.core.values.next_step import to_type
-from amphora.practice.platform import Platform
 from tests.conftest import Program
-from tests.program.test_arrivals import placed
-from tests.program.test_pauses import everything
-
-
-@pytest.fixture
-def small(amphora: Program) -> Program:
-    """A letter and a list, imported once under their own names."""
-    assert amphora("export", "grove-dev", "Weigh slip", "Olive varieties", "--as", "small").code == 0
-    assert amphora("import", "small", "grove-live", "--yes").code == 0
-    return amphora
 
 
 def test_what_is_inside_leads_to_the_copies_and_what_is_outside_stays() -> None:
@@ -78,58 +65,6 @@ def test_names_of_copies(name: str, base: str, copy: str) -> None:
     assert str(to_type("import", name, "x")) == f"amphora import {name} x" or "~" not in name or copy == ""
 
 
-def unrelated(halcyon: Path) -> None:
-    """Somebody has a letter of the same name where ours is to go."""
-    with closing(
-        Platform(halcyon / "grove-live.practice", "keeper@halcyon.example", lambda: "2026-11-01T08:00:00Z")
-    ) as it:
-        id_ = it.create("letter-template", "lab", "weigh-slip", "Slip", {"body": "B", "subject": "Mine"}, None, "t")
-        it.publish(id_)
-
-
-@pytest.mark.parametrize("option", ["--same", "--replace"])
-def test_what_stands_in_the_place_is_taken_for_it_with_somebody_s_word(
-    amphora: Program, halcyon: Path, option: str
-) -> None:
-    amphora("export", "grove-dev", "Weigh slip", "--as", "slip")
-    unrelated(halcyon)
-    before = everything(halcyon)
-    move = ("--folder", "office=lab")
-    refused = amphora("import", "slip", "grove-live", "--yes", *move)
-    assert (refused.code, "--same letter-template:office/weigh-slip" in refused.err) == (3, True)
-    words = ("import", "slip", "grove-live", "--yes", *move, option, "Weigh slip")
-    done = amphora(*words)
-    if option == "--same":
-        # Nothing of theirs is overwritten before somebody has said so, field by field or altogether.
-        assert (done.code, everything(halcyon)) == (3, before)
-        shown = amphora("compare", "slip", "grove-live", *move, option, "Weigh slip", "--json")
-        [action] = shown.json["actions"]
-        assert {change["by"] for change in action["changes"]} == {"unknown origin"}
-        kept = amphora(
-            "compare",
-            "slip",
-            "grove-live",
-            *move,
-            option,
-            "Weigh slip",
-            "--choose",
-            "Weigh slip=target",
-            "--docket",
-            "d.yaml",
-        )
-        assert kept.code in (0, 1)
-        assert amphora("import", "d.yaml", "--yes").code == 0
-        assert placed(halcyon)["weigh-slip"] == ("Slip", "lab")
-    else:
-        assert done.code == 0, done.err
-        assert placed(halcyon)["weigh-slip"] == ("Weigh slip", "lab")
-    # Known from now on.
-    assert amphora("import", "slip", "grove-live", "--yes").code == 0
-    while amphora("undo", "last", "--yes").code == 0:
-        pass
-    assert everything(halcyon) == before
-
-
 def test_ids_are_kept_or_new_where_they_can_be_chosen(amphora: Program, halcyon: Path) -> None:
     from amphora.environments.folder import found_folder
     from amphora.practice.sheets import practice_sheets
@@ -171,65 +106,3 @@ def test_ids_are_kept_or_new_where_they_can_be_chosen(amphora: Program, halcyon:
     other = amphora("import", "lists", "one", "--copy", "c", "--yes", "--ids", "keep")
     assert (other.code, "ids of these" in other.err) == (3, True)
     assert amphora("import", "lists", "grove-live", "--yes", "--ids", "some").code == 2
-
-
-def test_old_and_new_links_come_as_a_table_and_texts_that_hold_an_old_one_are_named(
-    amphora: Program, halcyon: Path
-) -> None:
-    text = "See http://DEV.halcyon.example/open/x, https://www.halcyon.example/y or {HREF}"
-    amphora("practice", "edit", "grove-dev.practice", "Weigh slip", "--set", f'/body="{text}"', "--set", "title==1+1")
-    amphora("export", "grove-dev", "letter-template:office/weigh-slip", "--as", "slip")
-    done = amphora("import", "slip", "grove-live", "--yes", "--links", "links.csv", "--json")
-    key = "letter-template:office/weigh-slip"
-    assert done.json["old_links"] == [{"key": key, "place": "/body", "address": "http://DEV.halcyon.example/open/x"}]
-    rows = list(csv.reader((halcyon / "links.csv").read_text(encoding="utf-8-sig").splitlines()))
-    [(_, link)] = [(k, v) for k, v in done.json["links"].items()]
-    assert rows == [
-        ["environment", "item", "title", "was at", "is now at"],
-        ["grove-live", key, "'=1+1", link["old"], link["new"]],
-    ]
-
-
-def test_two_ledgers_that_work_on_one_target_are_recognised(amphora: Program, halcyon: Path) -> None:
-    amphora("export", "grove-dev", "Weigh slip", "Olive varieties", "--as", "small")
-    assert amphora("import", "small", "grove-live", "--yes").code == 0
-    # A colleague with a ledger of their own, over the same target.
-    (halcyon / "ledger.sqlite").rename(halcyon / "mine")
-    for path in halcyon.glob("ledger.sqlite-*"):
-        path.unlink()
-    checked = amphora("check", "small", "grove-live", "--json")
-    told = [one for one in checked.json["findings"] if one["rule"] == "other-ledger"]
-    assert [one["item"] for one in told] == ["letter-template:office/weigh-slip", "value-list:intake/olive-varieties"]
-    assert "brought into grove-live with another ledger" in told[0]["message"]
-    amphora("practice", "edit", "grove-dev.practice", "Weigh slip", "--set", '/subject="New"')
-    amphora("export", "small")
-    before = everything(halcyon)
-    # Of unknown origin: nothing of what the other ledger delivered is overwritten without a word.
-    assert amphora("import", "small", "grove-live", "--yes").code == 3
-    assert everything(halcyon) == before
-    amphora("compare", "small", "grove-live", "--choose", "Weigh slip=package", "--docket", "d.yaml")
-    assert amphora("import", "d.yaml", "--yes").code == 0
-    # Back with the first one: what the other did is an edit there, named and kept.
-    (halcyon / "ledger.sqlite").rename(halcyon / "theirs")
-    for path in halcyon.glob("ledger.sqlite-*"):
-        path.unlink()
-    (halcyon / "mine").rename(halcyon / "ledger.sqlite")
-    edits = amphora("edits", "grove-live", "--json")
-    assert (edits.code, [one["key"] for one in edits.json["items"]]) == (1, ["letter-template:office/weigh-slip"])
-    undone = amphora("undo", "last", "--yes")
-    assert (undone.code, "Weigh slip" in undone.out) == (1, True)
-    assert not [
-        one
-        for one in amphora("check", "small", "grove-live", "--json").json["findings"]
-        if one["rule"] == "other-ledger"
-    ]
-
-
-def test_edits_call_items_as_they_are_called_there_now(small: Program, halcyon: Path) -> None:
-    small("practice", "edit", "grove-live.practice", "Weigh slip", "--set", "title=Weigh note")
-    with closing(Platform(halcyon / "grove-live.practice", "keeper@halcyon.example", lambda: "")) as there:
-        [gone] = [item.id for item in there.everything() if item.kind == "value-list"]
-        there.delete({gone: None})
-    told = small("edits", "grove-live")
-    assert "Weigh note (letter-template:office/weigh-slip), by ines@halcyon.example" in told.out
-    assert "Olive varieties (value-list:intake/olive-varieties), gone" in told.out

@@ -18,8 +18,7 @@ import pytest
 from ruamel.yaml import YAML
 
 from amphora.ledger.ledger import Ledger
-from tests.conftest import Done, Program
-from tests.program.test_pauses import everything
+from tests.conftest import Program
 
 PAGE = (Path(__file__).parents[2] / "docs" / "pipelines.md").read_text(encoding="utf-8")
 BLOCKS = re.findall(r"```(\w+)\n(.*?)```", PAGE, re.DOTALL)
@@ -108,73 +107,10 @@ def test_every_exit_code_of_the_page_is_one_that_the_program_has() -> None:
     assert listed == {0, 1, 5, *(code for _, code in CODES)} - {70}
 
 
-LISTS = ("import", "lists", "grove-live", "--yes", "--pick-up", "--run-name", "b")
-
-
 @pytest.fixture
 def lists(amphora: Program) -> Program:
     amphora("export", "grove-dev", "Weigh slip", "Olive varieties", "Fruit condition", "--as", "lists")
     return amphora
-
-
-def test_what_was_kept_is_gone_on_with_by_the_same_line(lists: Program, halcyon: Path) -> None:
-    before = everything(halcyon)
-    lists("practice", "trouble", "grove-live.practice", "--after", "2")
-    kept = lists(*LISTS, "--if-it-fails", "keep", "--progress", "json")
-    assert kept.code == 6
-    assert "b stopped, and what it did is kept" in [line.get("said", "") for line in lines_of(kept.err)][-4]
-    said = [line["said"] for line in lines_of(kept.err) if "said" in line]
-    assert said[-3:-1] == ["  begun or done: Weigh slip, Fruit condition", "  not yet begun: Olive varieties"]
-    half = everything(halcyon)
-    shown = lists(*LISTS, "--preview")
-    assert (shown.code, shown.verdict.startswith("Preview, nothing was touched")) == (0, True)
-    for other in (["--title", "Weigh slip=Slip"], ["--leave", "Olive varieties"], ["--ids", "new"]):
-        refused = lists(*LISTS, *other)
-        assert (refused.code, "b was begun otherwise" in refused.err) == (2, True)
-    assert everything(halcyon) == half
-    done = lists(*LISTS, "--if-it-fails", "keep", "--progress", "json", "--json")
-    assert (done.code, done.json["run"]) == (0, "b")
-    assert lines_of(done.err)[0]["said"] == "Going on with b, which is kept."
-    assert lists(*LISTS).verdict.startswith("Nothing to do")
-    refused = lists(*LISTS[:4], "--run-name", "b")
-    assert (refused.code, "There is a run b already" in refused.err) == (2, True)
-    assert lists("undo", "b", "--yes").code == 0
-    assert everything(halcyon) == before
-    # Undone since: a new run, and a name that tells it from the first.
-    assert lists(*LISTS, "--json").json["run"] == "b.2"
-    for wrong in ("last", "many-9", "-x", "a/b"):
-        assert lists("import", "lists", "grove-test", "--yes", f"--run-name={wrong}").code == 2
-
-
-def test_another_version_or_target_is_not_picked_up(lists: Program) -> None:
-    lists("practice", "trouble", "grove-live.practice", "--after", "2")
-    assert lists(*LISTS, "--if-it-fails", "keep").code == 6
-    assert lists("import", "lists", "grove-test", "--yes", "--pick-up", "--json").json["run"] == "grove-test-1"
-    lists("practice", "edit", "grove-dev.practice", "Weigh slip", "--set", '/subject="New"')
-    lists("export", "lists")
-    stopped = lists(*LISTS[:-2])
-    assert (stopped.code, "b into grove-live is kept" in stopped.err) == (3, True)
-
-
-def test_many_targets_are_named_and_picked_up_together(lists: Program, halcyon: Path) -> None:
-    lists("map", "lists", "grove-south", "--accept", "--set", "intake-desk=intake@south.halcyon.example")
-    lists("practice", "trouble", "grove-south.practice", "--after", "1")
-    line = ("import", "lists", "grove-test", "grove-south", "--yes", "--pick-up", "--run-name", "b", "--json")
-    first: Done = lists(*line)
-    assert first.code == 6
-    assert {one["run"] for one in first.json["targets"]} == {"b-grove-test", "b-grove-south"}
-    again = lists(*line)
-    assert (again.code, again.json["campaign"]) == (0, "b")
-    assert lists(*line).json["verdict"] == "Done: lists 1.0.0 is in grove-test, grove-south."
-
-
-def test_what_is_left_to_do_by_hand_counts_where_that_is_asked_for(amphora: Program) -> None:
-    amphora("export", "grove-dev", "Weighbridge feed", "--as", "feed")
-    amphora("map", "feed", "grove-test", "--accept", "--set", "weighbridge-feed-every_minutes=5")
-    done = amphora("import", "feed", "grove-test", "--yes", "--require-complete")
-    assert (done.code, done.verdict.endswith("Still to do: 1 secret.")) == (1, True)
-    amphora("undo", "last", "--yes")
-    assert amphora("import", "feed", "grove-test", "--yes").code == 0
 
 
 @pytest.mark.parametrize("how", ["none", "lines", "json", "loud"])

@@ -1,7 +1,7 @@
 """Stories: whole rows of commands, and all that they say and leave, word for word as it was read and found right.
 
 A story is a file: `$` before each command of ours that is asked for a document, `>` before one that is asked as people do,
-`%` before one of the shell, and below it what came of it. `#` begins a chapter, in a workspace of its own: what it is
+`%` before one of the shell (where `swap` changes a text in a file, `sql` speaks to one, and `lacks` is grep that has to find nothing), and below it what came of it. `#` begins a chapter, in a workspace of its own: what it is
 there to show. `make stories` writes the files anew; what has changed in them is read before it is kept.
 """
 
@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import os
 import re
 import shlex
 import sqlite3
@@ -16,6 +17,7 @@ import subprocess
 from collections.abc import Iterable, Iterator
 from contextlib import closing
 from datetime import UTC, datetime
+from importlib.resources import files
 from pathlib import Path
 from textwrap import indent
 
@@ -24,6 +26,15 @@ import pytest
 from amphora.cli.chapters import CHAPTERS
 from tests.conftest import run_program, workspace_of
 from tests.told import STORIES, compared, folded
+
+SHELL = """set -e
+swap() { python3 -c 'import sys, pathlib as p; f = p.Path(sys.argv[1]); t = f.read_text(); assert sys.argv[2] in t, sys.argv
+f.write_text(t.replace(sys.argv[2], sys.argv[3], 1))' "$@"; }
+sql() { python3 -c 'import sqlite3, sys; d = sqlite3.connect(sys.argv[1]); s = sys.argv[2]
+print(d.execute(s).fetchall()) if s.startswith("select") else d.executescript(s)' "$@"; }
+lacks() { if grep "$@"; then return 1; fi; }
+"""
+SHEETS = str(files("amphora.practice") / "kinds")
 
 
 def states(folder: Path) -> Iterator[str]:
@@ -45,7 +56,8 @@ def told(folder: Path, commands: Iterable[str]) -> str:
     for command in commands:
         lines += ["", command]
         if command.startswith("%"):
-            subprocess.run(command[1:], shell=True, cwd=folder, check=True)
+            words = ["bash", "-c", SHELL + command[1:]]
+            subprocess.run(words, cwd=folder, check=True, env=os.environ | {"SHEETS": SHEETS})
             continue
         words = shlex.split(command[1:])
         variables = {"XDG_CONFIG_HOME": "desk"} | dict(word.split("=", 1) for word in words[: words.index("amphora")])
@@ -72,6 +84,7 @@ def _timeless(text: str, start: str) -> str:
     text = text.replace("python -m tests.amphora", "amphora")
     # What somebody edited is told in the package with its time; what it holds is pinned by the digest of that.
     text = re.sub(r'"package_digest": "[0-9a-f]{64}"', '"package_digest": "…"', text)
+    text = re.sub(r"\([\w-]{43}\)", "(KEY)", text)
     text = re.sub("amphora-proof-[0-9a-f]{6}", "amphora-proof", text)
     text = re.sub(r"another ledger \([0-9a-f]{8}\)", "another ledger", text)
     # As people read it: of the same width, for it stands in columns.

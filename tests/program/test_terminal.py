@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import pty
+import re
 import select
 import subprocess
 import sys
@@ -12,6 +13,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Program
+from tests.program.test_deciding import edit, there  # noqa: F401
 
 BACKEND = """
 import json, pathlib
@@ -99,3 +101,21 @@ def test_bare_it_says_what_is_open_and_what_to_do(halcyon: Path, amphora: Progra
     from tests.conftest import run_program
 
     assert "Commands:" in run_program(empty).out
+
+
+def test_decisions_are_made_at_a_terminal_and_survive_a_refresh(amphora: Program, there: Path) -> None:  # noqa: F811
+    for value, place in ((2, "grove-live"), (5, "grove-dev")):
+        edit(amphora, place, "Weigh ticket", f"/steps/1/copies={value}", f'/starts_on/event="e{value}"')
+    assert amphora("export", "olive-intake").code == 0
+    assert amphora("compare", "olive-intake", "grove-live", "--decide").code == 3
+    words = ["compare", "olive-intake", "grove-live", "--decide", "--docket", "d.docket.yaml"]
+    code, shown = at_terminal(there, words, ["t", "b", "p", "x", "t"])
+    assert code == 1, shown
+    text = (there / "d.docket.yaml").read_text()
+    assert re.findall(r"choice: (\w+)", text.split("no_longer_packed")[0]) == ["package", "target"]
+    edit(amphora, "grove-live", "Weigh ticket", "/steps/1/copies=7")
+    stale = amphora("import", "d.docket.yaml", "--yes")
+    assert (stale.code, "amphora compare --refresh d.docket.yaml" in stale.err) == (3, True)
+    fresh = amphora("compare", "--refresh", "d.docket.yaml")
+    assert fresh.verdict.startswith("d.docket.yaml is up to date, 1 decision kept.")
+    assert "Decided before, and to be decided anew" in fresh.out

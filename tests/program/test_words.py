@@ -90,33 +90,6 @@ def test_every_last_line_of_the_demo_can_be_pasted(demo: tuple[Path, Done], tmp_
             assert told.code in (0, 1, 3, 5), (command, told.out, told.err)
 
 
-def test_the_table_of_codes_holds_for_each_command(amphora: Program, halcyon: Path) -> None:
-    assert amphora("compare", "nothing", "grove-live").code == 2
-    (halcyon / "crosswalk.yaml").unlink()
-    amphora("export", "grove-dev", "Weigh ticket", "--as", "tickets")
-    assert amphora("check", "tickets", "grove-test").code == 3
-    assert amphora("compare", "tickets", "grove-test").code == 3
-    assert amphora("import", "tickets", "grove-test", "--yes").code == 3
-    assert amphora("map", "tickets", "grove-test").code == 1
-    assert amphora("map", "tickets", "grove-test", "--accept").code == 0
-    assert amphora("check", "tickets", "grove-test").code == 0
-    assert amphora("compare", "tickets", "grove-test").code == 1
-    assert amphora("verify", "tickets", "grove-test").code == 3
-    amphora("practice", "trouble", "grove-test.practice", "--after", "1")
-    assert amphora("import", "tickets", "grove-test", "--yes").code == 4
-    assert amphora("import", "tickets", "grove-test", "--yes").code == 0
-    assert amphora("compare", "tickets", "grove-test").code == 0
-    assert [amphora(*w, "grove-test").code for w in (["verify", "tickets"], ["edits"], ["aftercare"])] == [0, 0, 1]
-    assert amphora("import", "tickets", "grove-test", "--maybe").code == 2
-    amphora("practice", "edit", "grove-test.practice", "Weigh slip", "--set", '/subject="Mine"')
-    assert [amphora(*w, "grove-test").code for w in (["verify", "tickets"], ["edits"])] == [1, 1]
-    assert amphora("undo", "last", "--yes").code == 1
-    (halcyon / "packages" / "tickets-1.0.0.amphora").write_bytes(b"PK no package")
-    assert amphora("check", "tickets").code == 7
-    codes = set(re.findall(r"^\| (\d+) \|", (ROOT / "README.md").read_text(encoding="utf-8"), re.M))
-    assert codes == {"0", "1", "2", "3", "4", "5", "6", "7", "70", "75", "130"}
-
-
 def test_options_before_a_command_count_for_it(amphora: Program, halcyon: Path, tmp_path: Path) -> None:
     assert amphora("--json", "env", "list").json["command"] == "env list"
     assert amphora("--json", "history").json["runs"] == []
@@ -228,38 +201,3 @@ def test_every_word_of_the_vocabulary_has_a_line_and_pages_lead_somewhere() -> N
     for page in [ROOT / "README.md", *(ROOT / "docs").glob("*.md")]:
         for target in re.findall(r"\]\(([^)#:]+)\)", page.read_text(encoding="utf-8")):
             assert (page.parent / target).exists(), (page.name, target)
-
-
-def test_an_environment_is_renamed_everywhere(amphora: Program, halcyon: Path) -> None:
-    path = halcyon / "amphora.toml"
-    path.write_text(
-        path.read_text(encoding="utf-8").replace("format = 1", 'format = 1\nroute = ["grove-dev", "grove-live"]')
-        + '[groups]\nsites = ["grove-test", "grove-live"]   # both of them\n',
-        encoding="utf-8",
-    )
-    amphora("export", "grove-dev", "Olive varieties", "--as", "lists")
-    amphora("import", "lists", "sites", "--yes")
-    done = amphora("env", "rename", "grove-live", "grove-main", "--json")
-    assert done.json["written"] == ["amphora.toml", "crosswalk.yaml", "the ledger"]
-    table = tomllib.loads(path.read_text(encoding="utf-8"))
-    assert (table["groups"]["sites"], table["amphora"]["route"]) == (
-        ["grove-test", "grove-main"],
-        ["grove-dev", "grove-main"],
-    )
-    assert "# both of them" in path.read_text(encoding="utf-8")
-    assert "grove-main: mill-main" in (halcyon / "crosswalk.yaml").read_text(encoding="utf-8")
-    assert amphora("verify", "lists", "grove-main").code == 0
-    assert amphora("import", "lists", "grove-main", "--yes").verdict.startswith("Nothing to do")
-    assert amphora("resume", "many-1").code == 3
-    assert amphora("undo", "grove-live-1", "--yes").code == 0
-    assert amphora("env", "rename", "grove-main", "sites").code == 2
-    assert amphora("env", "rename", "grove-main", "a b").code == 2
-    assert amphora("env", "rename", "nowhere", "x").code == 2
-    assert amphora("env", "remove", "grove-main").code == 3
-    assert amphora("env", "remove", "grove-south").code == 0
-    assert "grove-south" not in amphora("env", "list").out
-    # What is open is settled first.
-    amphora("practice", "trouble", "grove-test.practice")
-    amphora("export", "grove-dev", "Fruit condition", "--as", "more")
-    amphora("import", "more", "grove-test", "--yes", "--if-it-fails", "keep")
-    assert amphora("env", "rename", "grove-test", "x").code == (3 if "kept" in amphora("history").out else 0)
