@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import json
 import threading
+from collections import defaultdict
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
-from urllib.parse import parse_qs, urlsplit
+from urllib.parse import parse_qs, unquote, urlsplit
 
 from tests.conftest import Done, run_program
 from tests.serving import on_loopback
@@ -57,6 +58,73 @@ def served(answer: Answering) -> Iterator[str]:
         yield address
 
 
+class Plain:
+    """A platform as most are: it tells its uid, and lists, makes, shows, changes and removes items of some kinds, each
+    under the path of its kind. What one does otherwise it says in these methods."""
+
+    empties = False
+    """Whether what a change leaves out is null from then on."""
+
+    def __init__(self, name: str = "", first: int = 0) -> None:
+        self.name, self.number = name, first
+        self.held: dict[str, dict[Any, dict[str, Any]]] = defaultdict(dict)
+
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        kind, *steps = map(unquote, path.strip("/").split("/"))
+        if kind == "about":
+            return 200, {"uid": self.name}, {}
+        if not steps:
+            return (200, self.listed(kind, said), {}) if method == "GET" else self.made(kind, body)
+        one = next((one for id_, one in self.held[kind].items() if str(id_) == steps[0]), None)
+        if one is None:
+            return 404, {"message": "no such thing"}, {}
+        if steps[1:]:
+            return self.inside(method, kind, one, steps[1:], body)
+        if method == "DELETE":
+            return self.removed(kind, one) or (200, one, {})
+        return (method != "GET" and self.changed(kind, one, body)) or (200, self.shown(one), {})
+
+    def next(self) -> Any:
+        self.number += 1
+        return self.number
+
+    def add(self, kind: str, **members: Any) -> dict[str, Any]:
+        id_ = self.next()
+        self.held[kind][id_] = {**members, "id": id_}
+        return self.held[kind][id_]
+
+    def named(self, name: str) -> dict[str, Any]:
+        """The one that is called so."""
+        return next(one for held in self.held.values() for one in held.values() if one["name"] == name)
+
+    def listed(self, kind: str, said: dict[str, str]) -> Any:
+        return [self.shown(one) for one in self.held[kind].values()]
+
+    def made(self, kind: str, body: Any) -> Said:
+        return 201, self.shown(self.add(kind, **body)), {}
+
+    def changed(self, kind: str, one: dict[str, Any], body: Any) -> Said | None:
+        one |= (dict.fromkeys(one) | {"id": one["id"]} if self.empties else {}) | body
+        return None
+
+    def removed(self, kind: str, one: dict[str, Any]) -> Said | None:
+        del self.held[kind][one["id"]]
+        return None
+
+    def inside(self, method: str, kind: str, one: dict[str, Any], steps: list[str], body: Any) -> Said:
+        """What stands below an item's path."""
+        return 404, None, {}
+
+    def shown(self, one: dict[str, Any]) -> dict[str, Any]:
+        return one
+
+
+def headed(bridge: str, *kinds: str) -> str:
+    """The first lines of a bridge sheet."""
+    names = json.dumps([f"{kind}.toml" for kind in kinds])
+    return f'bridge = "{bridge}"\nkinds = {names}\n[about]\nuid = {{ get = "/about", at = "$.uid" }}\n'
+
+
 def described(kind: str, path: str, members: Sequence[str], more: str = "") -> str:
     """The lines of a bridge sheet for one kind of items with the usual five calls under a path."""
     return f"""
@@ -72,10 +140,20 @@ retire     = {{ delete = "{path}/{{id}}" }}
 {more}"""
 
 
+def written(folder: Path, sheets: dict[str, str]) -> str:
+    """Writes sheets by their names; the file of the first."""
+    for name, text in sheets.items():
+        (folder / f"{name}.toml").write_text(text, "utf-8")
+    return f"{next(iter(sheets))}.toml"
+
+
 @contextmanager
-def pair(folder: Path, bridge: str, one: Answering, two: Answering, *more: str) -> Iterator[Callable[..., Done]]:
-    """A workspace over two platforms, `here` and `there`, by the sheet BRIDGE.toml in its folder: what runs the program
-    in it, and looks at the exit code. `more` is said of both."""
+def pair(
+    folder: Path, sheets: dict[str, str], one: Answering, two: Answering, *more: str
+) -> Iterator[Callable[..., Done]]:
+    """A workspace over two platforms, `here` and `there`, by a bridge sheet, which is the first, and its kind sheets:
+    what runs the program in it, and looks at the exit code. `more` is said of both."""
+    bridge = written(folder, sheets)
 
     def run(*words: str, code: int = 0) -> Done:
         done = run_program(folder, *words)
@@ -85,5 +163,5 @@ def pair(folder: Path, bridge: str, one: Answering, two: Answering, *more: str) 
     with served(one) as here, served(two) as there:
         run("init")
         for name, url in (("here", here), ("there", there)):
-            run("env", "add", name, url, "--bridge", f"{bridge}.toml", "--role", "test", *more)
+            run("env", "add", name, url, "--bridge", bridge, "--role", "test", *more)
         yield run

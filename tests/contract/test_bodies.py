@@ -10,9 +10,8 @@ import jsonpatch
 import pytest
 
 from tests.conftest import run_program
-from tests.contract.answering import Said, described, pair
+from tests.contract.answering import Plain, Said, described, headed, pair, written
 
-HEAD = 'bridge = "desk"\nkinds = ["note.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
 FORM = {'{ post = "/notes" }': '{ post = "/notes", as_form = true }'}
 FORM['{ put = "/notes/{id}" }'] = '{ post = "/notes/{id}", as_form = true, how = "by member" }'
 PATCH = {'{ put = "/notes/{id}" }': '{ patch = "/notes/{id}", how = "json patch" }'}
@@ -33,16 +32,15 @@ retire     = { delete = "/notes/{id}" }
 STATES = "[states]\npublish = true\n"
 
 
-class Desk:
+class Desk(Plain):
     """Notes: written as they are sent, and nothing else."""
 
     def __init__(self, name: str) -> None:
-        self.name, self.notes, self.sent = name, dict[str, dict[str, Any]](), list[Any]()
+        super().__init__(name)
+        self.notes, self.sent = self.held["notes"], list[Any]()
 
-    def add(self, **members: Any) -> dict[str, Any]:
-        id_ = f"{self.name}{len(self.notes)}"
-        self.notes[id_] = {"id": id_, "text": "", "words": [], "size": "", **members}
-        return self.notes[id_]
+    def next(self) -> str:
+        return f"{self.name}{super().next()}"
 
     def told(self) -> list[Any]:
         return sorted([one["name"], one["text"], one["words"], one["size"]] for one in self.notes.values())
@@ -51,37 +49,26 @@ class Desk:
         id_, type_ = path.rpartition("/")[2], headers.get("Content-Type", "").partition(";")[0]
         if method != "GET":
             self.sent.append((method, type_, body))
-        if id_ == "about":
-            return 200, {"uid": self.name}, {}
         if type_ == "application/x-www-form-urlencoded":
             some = parse_qs(body or "", keep_blank_values=True)
             body = {name: found if name == "words" else found[0] for name, found in some.items()}
             body |= {"words": [word for word in body["words"] if word]} if "words" in body else {}
-        if path == "/notes":
-            return (200, list(self.notes.values()), {}) if method == "GET" else (201, self.add(**body), {})
-        if id_ not in self.notes:
-            return 404, None, {}
         if type_ == "application/json-patch+json":
             self.notes[id_] = jsonpatch.apply_patch(self.notes[id_], body)
-        elif method == "POST":
-            self.notes[id_] |= body
-        elif method == "DELETE":
-            return 200, self.notes.pop(id_), {}
-        return 200, self.notes[id_], {}
+            body = {}
+        return super().__call__(method, path, said, body, headers)
 
 
 @pytest.mark.parametrize("manner", [FORM, PATCH], ids=["form", "json patch"])
 def test_forms_and_operations_say_what_is_meant(tmp_path: Path, manner: dict[str, str]) -> None:
-    sheet = HEAD + described("note", "/notes", ["text", "words", "size"])
+    sheet = headed("desk", "note") + described("note", "/notes", ["text", "words", "size"])
     for old, new in manner.items():
         sheet = sheet.replace(old, new)
-    (tmp_path / "desk.toml").write_text(sheet)
-    (tmp_path / "note.toml").write_text('kind = "note"\nstart = true\n')
     one, two = Desk("one"), Desk("two")
-    first = one.add(name="Weigh", text="50 % & more = grüß", words=["a", "b c"], size="7")
-    two.add(name="Other")
+    first = one.add("notes", name="Weigh", text="50 % & more = grüß", words=["a", "b c"], size="7")
+    two.add("notes", name="Other", text="", words=[], size="")
     before = two.told()
-    with pair(tmp_path, "desk", one, two) as run:
+    with pair(tmp_path, {"desk": sheet, "note": 'kind = "note"\nstart = true\n'}, one, two) as run:
         run("export", "here", "*", "--as", "p")
         run("import", "p", "there", "--yes")
         assert two.told() == sorted([*before, *one.told()])
@@ -104,33 +91,24 @@ def test_forms_and_operations_say_what_is_meant(tmp_path: Path, manner: dict[str
 class Press(Desk):
     """A note is made by its name, and then gets one version after the other, of which one is live."""
 
-    def add(self, **members: Any) -> dict[str, Any]:
-        id_ = f"{self.name}{len(self.notes)}"
-        self.notes[id_] = {"id": id_, "versions": [], "live": None, **members}
-        return self.notes[id_]
+    def add(self, kind: str, **members: Any) -> dict[str, Any]:
+        return super().add(kind, **members, versions=[], live=None)
 
-    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
-        _, *steps = path.split("/")
-        one = self.notes.get(steps[1]) if len(steps) > 1 else None
-        if one is None or len(steps) < 3:
-            if one and method == "PATCH":
-                one |= body
-            return super().__call__("GET" if method == "PATCH" else method, path, said, body, headers)
-        if steps[2] == "versions":
+    def inside(self, method: str, kind: str, one: dict[str, Any], steps: list[str], body: Any) -> Said:
+        if steps == ["versions"]:
             one["versions"].append(body)
-        elif steps[2] == "press":
+        elif steps == ["press"]:
             one["live"] = one["versions"][-1]
-        found = one["live"] if steps[2] == "live" else one["versions"][-1] if one["versions"] else None
+        found = one["live"] if steps == ["live"] else one["versions"][-1] if one["versions"] else None
         return (200, found, {}) if found is not None else (404, None, {})
 
 
 def test_what_has_no_version_yet_is_there_and_holds_nothing(tmp_path: Path) -> None:
-    (tmp_path / "desk.toml").write_text(HEAD + APART)
-    (tmp_path / "note.toml").write_text('kind = "note"\nstart = true\n' + STATES)
     one, two = Press("one"), Press("two")
-    full, empty = one.add(name="Weigh"), one.add(name="Empty")
+    full, empty = one.add("notes", name="Weigh"), one.add("notes", name="Empty")
     full |= {"versions": [{"text": "t", "words": []}], "live": {"text": "t", "words": []}}
-    with pair(tmp_path, "desk", one, two) as run:
+    sheets = {"desk": headed("desk", "note") + APART, "note": 'kind = "note"\nstart = true\n' + STATES}
+    with pair(tmp_path, sheets, one, two) as run:
         assert "note:Empty" in run("survey", "here").out
         run("env", "prove", "here", "--yes")
         assert list(one.notes.values()) == [full, empty]
@@ -160,62 +138,49 @@ remove = { delete = "/boards/{id}/tiles/{entry}" } } }
 """
 
 
-class Wall:
+class Wall(Plain):
     """Charts that no call shows by itself, and boards whose tiles show the whole chart, and take its id."""
 
-    def __init__(self, name: str, number: int) -> None:
-        self.name, self.number, self.charts, self.boards = name, number, dict[int, Any](), dict[int, Any]()
+    def __init__(self, name: str, first: int) -> None:
+        super().__init__(name, first)
+        self.charts = self.held["charts"]
 
     def add(self, kind: str, **members: Any) -> dict[str, Any]:
-        self.number += 1
-        held = self.boards if kind == "boards" else self.charts
-        one = {"id": self.number, **({"tiles": []} if kind == "boards" else {}), **members}
-        held[self.number] = one
-        return one
+        return super().add(kind, **({"tiles": []} if kind == "boards" else {}), **members)
 
     def told(self) -> list[Any]:
         names = {id_: one["name"] for id_, one in self.charts.items()}
         boards = [
             [one["name"], sorted([names.get(tile["chart"], ""), str(tile["text"])] for tile in one["tiles"])]
-            for one in self.boards.values()
+            for one in self.held["boards"].values()
         ]
         return sorted([*boards, *([one["name"], one["query"]] for one in self.charts.values())])
 
     def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
-        _, kind, *rest = path.split("/")
-        if kind == "about":
-            return 200, {"uid": self.name}, {}
-        held = self.boards if kind == "boards" else self.charts
-        if not rest:
-            return (201, self.add(kind, **body), {}) if method == "POST" else (200, list(held.values()), {})
-        if int(rest[0]) not in held or (kind == "charts" and method == "GET"):
-            return 404, None, {}
-        one = held[int(rest[0])]
-        if len(rest) == 1:
-            one |= body or {}
-            return 200, held.pop(one["id"]) if method == "DELETE" else one, {}
+        is_alone = method == "GET" and path.startswith("/charts/")
+        return (404, None, {}) if is_alone else super().__call__(method, path, said, body, headers)
+
+    def inside(self, method: str, kind: str, one: dict[str, Any], steps: list[str], body: Any) -> Said:
         if method == "POST":
             assert body["chart_id"] is None or body["chart_id"] in self.charts
-            self.number += 1
-            one["tiles"].append({"no": self.number, "chart": body["chart_id"], "text": body["text"]})
+            one["tiles"].append({"no": self.next(), "chart": body["chart_id"], "text": body["text"]})
         elif method == "DELETE":
-            one["tiles"] = [tile for tile in one["tiles"] if tile["no"] != int(rest[2])]
+            one["tiles"] = [tile for tile in one["tiles"] if tile["no"] != int(steps[1])]
         return 200, [{**tile, "chart": self.charts.get(tile["chart"])} for tile in one["tiles"]], {}
 
 
 def test_an_object_is_shown_where_an_id_is_taken_and_single_answers_are_found_in_the_list(tmp_path: Path) -> None:
-    sheet = 'bridge = "wall"\nkinds = ["board.toml", "chart.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
-    (tmp_path / "wall.toml").write_text(sheet + described("board", "/boards", [], BOARD.strip()) + TILES)
+    sheet = headed("wall", "board", "chart") + described("board", "/boards", [], BOARD.strip()) + TILES
     ids = '[ids]\nspace = "{0}"\nnumber = true\n'
     refers = '[[refers]]\nat = "$.tiles[*].chart.id"\nto = ["chart"]\n[fields]\nunordered = ["$.tiles"]\n'
-    (tmp_path / "board.toml").write_text('kind = "board"\nstart = true\n' + ids.format("board") + refers)
-    (tmp_path / "chart.toml").write_text('kind = "chart"\n' + ids.format("chart"))
+    sheets = {"wall": sheet, "board": 'kind = "board"\nstart = true\n' + ids.format("board") + refers}
+    sheets["chart"] = 'kind = "chart"\n' + ids.format("chart")
     one, two = Wall("one", 0), Wall("two", 100)
     chart, board = one.add("charts", name="Kilos", query="q"), one.add("boards", name="Week")
     board["tiles"] = [{"no": 90, "chart": chart["id"], "text": ""}, {"no": 91, "chart": None, "text": "Every Monday"}]
     two.add("charts", name="Other", query="")
     before = two.told()
-    with pair(tmp_path, "wall", one, two) as run:
+    with pair(tmp_path, sheets, one, two) as run:
         run("export", "here", "Week", "--as", "p")
         run("import", "p", "there", "--yes")
         assert two.told() == sorted([*one.told(), *before])
@@ -262,11 +227,9 @@ class Rules:
 
 
 def test_what_is_text_and_no_json_moves_like_anything_else(tmp_path: Path) -> None:
-    sheet = HEAD.replace("note.toml", "rule.toml").replace("desk", "rules")
-    (tmp_path / "rules.toml").write_text(sheet + RULES)
-    (tmp_path / "rule.toml").write_text(f'{RULE}[fields]\ntext = ["$.source"]\n')
+    sheets = {"rules": headed("rules", "rule") + RULES, "rule": f'{RULE}[fields]\ntext = ["$.source"]\n'}
     one, two = Rules("one", hot="expr: t > 27\n", late="after: hot\nfür: 5m\n"), Rules("two", old="x: 1\n")
-    with pair(tmp_path, "rules", one, two) as run:
+    with pair(tmp_path, sheets, one, two) as run:
         run("env", "prove", "here", "--yes")
         assert sorted(one.rules) == ["hot", "late"]
         assert "used by rule:late" in run("export", "here", "late", "--as", "p").out
@@ -285,8 +248,7 @@ def test_what_is_text_and_no_json_moves_like_anything_else(tmp_path: Path) -> No
 
 
 def test_a_title_in_a_text_needs_an_end(tmp_path: Path) -> None:
-    (tmp_path / "rules.toml").write_text(HEAD.replace("note.toml", "rule.toml") + RULES)
-    (tmp_path / "rule.toml").write_text(RULE.replace("{id}\\n", "{id}"))
+    written(tmp_path, {"rules": headed("rules", "rule") + RULES, "rule": RULE.replace("{id}\\n", "{id}")})
     run_program(tmp_path, "init")
     done = run_program(tmp_path, "env", "add", "x", "http://127.0.0.1:9", "--bridge", "rules.toml", "--role", "test")
     assert (done.code, "'after: {id}' needs something on both sides" in done.err) == (2, True), done.err

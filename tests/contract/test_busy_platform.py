@@ -9,11 +9,11 @@ from typing import Any
 
 import pytest
 
-from tests.contract.answering import Said, described, pair
+from tests.contract.answering import Said, described, headed, pair
 
 JOB = 'job = { get = "{location}", state = "$.state", done = ["done"], failed = ["failed"], words = "$.why", wait_s = 0.01'
 SHEET = (
-    'bridge = "looms"\nkinds = ["loom.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
+    headed("looms", "loom")
     + described("loom", "/looms", ["next"], 'changed_at = "$.at"\non = "$.on"\n')
     .replace('post = "/looms" }', f'post = "/looms", {JOB}, id = "$.of" }} }}')
     .replace('put = "/looms/{id}" }', f'put = "/looms/{{id}}", when = "off", {JOB} }} }}')
@@ -113,9 +113,7 @@ class Looms:
 
 def test_what_rests_is_off_for_its_changes_and_on_again_whatever_happens(tmp_path: Path) -> None:
     one, two = Looms("one", 0), Looms("two", 50)
-    (tmp_path / "looms.toml").write_text(SHEET, "utf-8")
-    (tmp_path / "loom.toml").write_text(KIND, "utf-8")
-    with pair(tmp_path, "looms", one, two) as run:
+    with pair(tmp_path, {"looms": SHEET, "loom": KIND}, one, two) as run:
         wide = one.added("Wide", "weave\n", is_on=True)
         narrow = one.added("Narrow", f"when loom({wide}) ends\nweave\n", is_on=True, after=wide)
         two.added("Theirs", "x")
@@ -151,11 +149,9 @@ def test_what_rests_is_off_for_its_changes_and_on_again_whatever_happens(tmp_pat
 def test_what_is_refused_while_it_is_on_is_found_by_a_proof(call: str, tmp_path: Path) -> None:
     other = {"update": "retire", "retire": "update"}[call]
     lines = [line.replace('when = "off", ', "") if line.startswith(call) else line for line in SHEET.splitlines()]
-    (tmp_path / "looms.toml").write_text("\n".join(lines), "utf-8")
-    (tmp_path / "loom.toml").write_text(KIND, "utf-8")
     two = Looms("two", 50)
     two.added("Theirs", "x")
-    with pair(tmp_path, "looms", Looms("one", 0), two) as run:
+    with pair(tmp_path, {"looms": "\n".join(lines), "loom": KIND}, Looms("one", 0), two) as run:
         told = run("env", "prove", "there", "--yes", code=1).out
     assert f'{call} = {{ …, when = "off" }}' in told
     assert f'{other} = {{ …, when = "off" }}' not in told

@@ -4,23 +4,23 @@ for by a path that says so."""
 from __future__ import annotations
 
 import re
+from collections import defaultdict
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote
 
 import pytest
 
-from tests.contract.answering import Said, described, pair
+from tests.contract.answering import Plain, Said, described, headed, pair
 
-APPS = """
-bridge = "apps"
-kinds  = ["app.toml", "page.toml", "note.toml"]
-[about]
-uid = { get = "/about", at = "$.uid" }
+APPS = (
+    headed("apps", "app", "page", "note")
+    + """
 [pages]
 how  = "offset"
 ask  = "from"
 """
+)
 APPS += described("app", "/apps", ["start"]).replace(
     '{ delete = "/apps/{id}" }', '{ delete = "/apps/{id}", takes = [{ kind = "page", at = "$.app" }] }'
 )
@@ -110,9 +110,7 @@ def test_items_inside_of_others_go_over_with_these(tmp_path: Path) -> None:
             one.add("notes", first, name=f"N{number}", text=name)
     other = two.add("apps", name="Other", start=None)
     two.add("pages", other, name="Start", text="kept")
-    for name, text in (("apps", APPS), ("app", APP), ("page", PAGE), ("note", NOTE)):
-        (tmp_path / f"{name}.toml").write_text(text, "utf-8")
-    with pair(tmp_path, "apps", one, two) as run:
+    with pair(tmp_path, {"apps": APPS, "app": APP, "page": PAGE, "note": NOTE}, one, two) as run:
         assert "page:Press/Start" in run("survey", "here").out
         run("env", "prove", "here", "--yes")
         run("export", "here", "*", "--as", "p")
@@ -133,8 +131,7 @@ def test_items_inside_of_others_go_over_with_these(tmp_path: Path) -> None:
         assert two.tree() == ["Other/Start: kept", "Other: "]
 
 
-BOARDS = 'bridge = "boards"\nkinds = ["board.toml", "card.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
-BOARDS += described("board", "/boards", ["size"])
+BOARDS = headed("boards", "board", "card") + described("board", "/boards", ["size"])
 BOARDS += described(
     "card",
     "/boards/{parent}/cards",
@@ -155,17 +152,18 @@ CARD = 'kind = "card"\nstart = true\n[ids]\nspace = "card"\nnumber = true\nwithi
 CARD += '[[mention]]\npattern = "#{id}"\nkind = "card"\n[fields]\ntext = ["$.text"]\n'
 
 
-class Boards:
+class Boards(Plain):
     """Boards whose cards are numbered from 1 in each of them, and name those of their own board by number."""
 
-    def __init__(self, name: str, first: int) -> None:
-        self.name, self.first = name, first
-        self.boards: dict[int, dict[str, Any]] = {}
-        self.cards: dict[int, dict[int, dict[str, Any]]] = {}
+    empties = True
 
-    def board(self, name: str, *cards: str, **members: Any) -> int:
-        number = max(self.boards, default=self.first - 1) + 1
-        self.boards[number], self.cards[number] = {"id": number, "name": name, "size": 1, **members}, {}
+    def __init__(self, name: str, first: int) -> None:
+        super().__init__(name, first - 1)
+        self.boards = self.held["boards"]
+        self.cards: dict[int, dict[int, dict[str, Any]]] = defaultdict(dict)
+
+    def board(self, name: str, *cards: str) -> int:
+        number = int(self.add("boards", name=name, size=1)["id"])
         for card in cards:
             self.card(number, name=card, text=card, after=[], also=None, path=None)
         return number
@@ -175,28 +173,18 @@ class Boards:
         self.cards[board][number] = {**members, "id": number}
         return self.cards[board][number]
 
-    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
-        _, *steps = path.split("/")
-        if steps == ["about"]:
-            return 200, {"uid": self.name}, {}
-        held: Any = self.boards if len(steps) < 3 else self.cards.get(int(steps[1]))
-        if held is None:
-            return 404, {}, {}
-        if method == "POST":
-            made = self.boards[self.board(**body)] if held is self.boards else self.card(int(steps[1]), **body)
-            return 201, made, {}
-        if len(steps) % 2:
-            return 200, list(held.values()), {}
-        number = int(steps[-1])
+    def inside(self, method: str, kind: str, one: dict[str, Any], steps: list[str], body: Any) -> Said:
+        held = self.cards[one["id"]]
+        if not steps[1:]:
+            return (201, self.card(one["id"], **body), {}) if method == "POST" else (200, list(held.values()), {})
+        number = int(steps[1])
         if number not in held:
             return 404, {}, {}
-        if method == "DELETE":
-            return 200, held.pop(number), {}
         if method == "PUT":
             held[number] = {**body, "id": number}
-        return 200, held[number], {}
+        return 200, held.pop(number) if method == "DELETE" else held[number], {}
 
-    def shown(self) -> dict[tuple[str, str], list[Any]]:
+    def told(self) -> dict[tuple[str, str], list[Any]]:
         return {
             (board["name"], card["name"]): [card["text"], card["after"], card["also"], card["path"]]
             for number, board in self.boards.items()
@@ -216,10 +204,8 @@ def test_numbers_that_mean_something_only_in_what_holds_them(tmp_path: Path) -> 
             where.cards[press][2] |= {"after": [1], "text": "after #1", "also": {"board": mill, "card": 2}} | {
                 "path": f"/{mill}/1"
             }
-    for name, text in (("boards", BOARDS), ("board", BOARD), ("card", CARD)):
-        (tmp_path / f"{name}.toml").write_text(text, "utf-8")
-    with pair(tmp_path, "boards", one, two) as run:
-        before = two.shown()
+    with pair(tmp_path, {"boards": BOARDS, "board": BOARD, "card": CARD}, one, two) as run:
+        before = two.told()
         assert "card:Mill/Sluice" in run("survey", "here").out
         run("env", "prove", "here", "--yes")
         run("export", "here", "Crush", "--as", "p")
@@ -227,18 +213,18 @@ def test_numbers_that_mean_something_only_in_what_holds_them(tmp_path: Path) -> 
         one.cards[1][2]["text"] = "see #1, and #1, and #77"
         run("export", "p")
         assert "0 created, 1 updated" in run("import", "p", "there", "--yes").out
-        found = two.shown()
+        found = two.told()
         assert found["Mill", "Wheel"] == ["see #2, and #2, and #77", [2], None, None]
         assert found["Press", "Crush"] == ["after #1", [1], {"board": 71, "card": 3}, "/71/2"]
         run("verify", "last")
         assert "Nothing to do" in run("import", "p", "there", "--yes").out
         run("undo", "there-2", "--yes")
         run("undo", "there-1", "--yes")
-        assert (two.shown(), sorted(two.boards)) == (before, [71])
+        assert (two.told(), sorted(two.boards)) == (before, [71])
 
 
 DRAWERS = (
-    'bridge = "drawers"\nkinds = ["drawer.toml", "slip.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
+    headed("drawers", "drawer", "slip")
     + described("drawer", "/drawers", ["note"], "").replace(
         'rows = "$[*]"', "rows = \"$.all[?!match(@.id, 'own_.*')]\""
     )
@@ -321,9 +307,7 @@ def test_what_is_made_with_its_parts_and_brings_what_it_holds(tmp_path: Path) ->
         one.columns[name].pop()
         one.slips[f"s-{name}"] = {"id": f"s-{name}", "drawer": name, "name": f"of {name}", "text": "t"}
     one.rows["press"] = [{"no": number} for number in range(3)]
-    for name, text in (("drawers", DRAWERS), ("drawer", DRAWER), ("slip", SLIP)):
-        (tmp_path / f"{name}.toml").write_text(text, "utf-8")
-    with pair(tmp_path, "drawers", one, two) as run:
+    with pair(tmp_path, {"drawers": DRAWERS, "drawer": DRAWER, "slip": SLIP}, one, two) as run:
         assert "holds 4 items" in run("survey", "here").out
         # What is asked for only to be held by something brings the rest of what that holds no more than it has to.
         one.slips["s-2"] = {"id": "s-2", "drawer": "press", "name": "more", "text": "t"}
@@ -351,8 +335,7 @@ def test_what_is_made_with_its_parts_and_brings_what_it_holds(tmp_path: Path) ->
         assert (len(two.rows["press"]), two.drawers["press"]["note"]) == (4, "a")
 
 
-LAMPS = 'bridge = "lamps"\nkinds = ["lamp.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
-LAMPS += described(
+LAMPS = headed("lamps", "lamp") + described(
     "lamp",
     "/lamps",
     ["colour"],
@@ -363,60 +346,46 @@ BIN = '{ delete = "/lamps/{id}", then = { delete = "/bin/{id}" } }'
 LAMP = 'kind = "lamp"\nstart = true\n[fields]\nunordered = ["$.marks"]\n'
 
 
-class Lamps:
+class Lamps(Plain):
     """Lamps with marks of several sorts; what is removed goes to a bin first, and keeps its name until it is out of
     that."""
 
+    empties = True
+
     def __init__(self, name: str, *sorts: str) -> None:
-        self.name, self.sorts, self.number = name, sorts, 0
-        self.lamps: dict[str, dict[str, Any]] = {}
-        self.marks: dict[str, list[dict[str, str]]] = {}
-        self.bin: dict[str, dict[str, Any]] = {}
+        super().__init__(name)
+        self.sorts, self.marks = sorts, defaultdict[str, list[dict[str, str]]](list)
+        self.lamps, self.bin = self.held["lamps"], self.held["bin"]
 
-    def add(self, name: str, colour: str, *marks: dict[str, str]) -> dict[str, Any]:
-        self.number += 1
-        number = f"{self.name}{self.number}"
-        self.lamps[number], self.marks[number] = {"id": number, "name": name, "colour": colour}, list(marks)
-        return self.lamps[number]
+    def next(self) -> str:
+        return f"{self.name}{super().next()}"
 
-    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
-        _, kind, *steps = path.split("/")
-        if kind == "about":
-            return 200, {"uid": self.name}, {}
-        if not steps and method == "POST":
-            if any(one["name"] == body["name"] for one in [*self.lamps.values(), *self.bin.values()]):
-                return 409, {"message": "taken"}, {}
-            return 201, self.add(**body), {}
-        if not steps:
-            return 200, list(self.lamps.values()), {}
-        held = self.bin if kind == "bin" else self.lamps
-        if steps[0] not in held:
-            return 404, {}, {}
-        if len(steps) == 1:
-            if method == "DELETE" and kind == "lamps":
-                self.bin[steps[0]] = self.lamps[steps[0]]
-            if method == "DELETE":
-                return 200, held.pop(steps[0]), {}
-            if body:
-                held[steps[0]].update({"colour": None, **body})
-            return 200, held[steps[0]], {}
-        marks = self.marks[steps[0]]
+    def made(self, kind: str, body: Any) -> Said:
+        is_taken = any(one["name"] == body["name"] for one in [*self.lamps.values(), *self.bin.values()])
+        return (409, {"message": "taken"}, {}) if is_taken else super().made(kind, body)
+
+    def removed(self, kind: str, one: dict[str, Any]) -> None:
+        if kind == "lamps":
+            self.bin[one["id"]] = one
+        super().removed(kind, one)
+
+    def inside(self, method: str, kind: str, one: dict[str, Any], steps: list[str], body: Any) -> Said:
+        marks = self.marks[one["id"]]
         if method == "POST" and body["sort"] not in self.sorts:
             return 400, {"message": "no such sort"}, {}
         if method == "POST":
             marks.append(body)
         if method == "DELETE":
-            marks.remove({"sort": steps[2], "word": steps[3]})
+            marks.remove({"sort": steps[1], "word": steps[2]})
         return 200, marks, {}
 
 
 def test_half_of_a_change_is_taken_back_and_a_name_is_let_go(tmp_path: Path) -> None:
     gate, north = {"sort": "team", "word": "gate"}, {"sort": "zone", "word": "north"}
     one, two = Lamps("a", "zone", "team"), Lamps("b", "team")
-    lamp = one.add("Yard", "red", gate)
-    (tmp_path / "lamps.toml").write_text(LAMPS, "utf-8")
-    (tmp_path / "lamp.toml").write_text(LAMP, "utf-8")
-    with pair(tmp_path, "lamps", one, two) as run:
+    lamp = one.add("lamps", name="Yard", colour="red")
+    one.marks[lamp["id"]] = [gate]
+    with pair(tmp_path, {"lamps": LAMPS, "lamp": LAMP}, one, two) as run:
         assert "then = { … }" in run("env", "prove", "here", "--yes", code=1).out
         (tmp_path / "lamps.toml").write_text(LAMPS.replace('{ delete = "/lamps/{id}" }', BIN), "utf-8")
         one.bin.clear()
@@ -471,8 +440,7 @@ class Queues:
 
 @pytest.mark.parametrize("is_keyed", [False, True])
 def test_what_is_made_and_removed_and_never_changed(is_keyed: bool, tmp_path: Path) -> None:
-    sheet = 'bridge = "queues"\nkinds = ["queue.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
-    sheet += described("queue", "/queues", ["most"])
+    sheet = headed("queues", "queue") + described("queue", "/queues", ["most"])
     sheet = sheet.replace('update     = { put = "/queues/{id}" }\n', "")
     if is_keyed:
         sheet += 'write = { without = ["$.id"] }\n'
@@ -481,10 +449,8 @@ def test_what_is_made_and_removed_and_never_changed(is_keyed: bool, tmp_path: Pa
             'get = "/queues/{id}"', 'get = "/queues/{id}", at = "$[0]", keyed = { at = "$", as = "id" }'
         )
     sheet = sheet.replace('{ post = "/queues" }', '{ put = "/queues/{title}", id = "listed" }')
-    (tmp_path / "queues.toml").write_text(sheet, "utf-8")
-    (tmp_path / "queue.toml").write_text('kind = "queue"\nstart = true\n', "utf-8")
     one, two = Queues("one", is_keyed, a=1, b=2), Queues("two", is_keyed, c=3)
-    with pair(tmp_path, "queues", one, two) as run:
+    with pair(tmp_path, {"queues": sheet, "queue": 'kind = "queue"\nstart = true\n'}, one, two) as run:
         assert "same = [...]" in run("env", "prove", "here", "--yes", code=1).out
         (tmp_path / "queues.toml").write_text(
             sheet.replace('"listed"', f'"listed", same = ["$.{"id" if is_keyed else "name"}"]'), "utf-8"

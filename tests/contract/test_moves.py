@@ -8,56 +8,38 @@ from typing import Any
 
 import pytest
 
-from tests.contract.answering import Said, described, pair
+from tests.contract.answering import Plain, Said, described, headed, pair
 
-SHELVES = 'bridge = "shelves"\nkinds = ["jar.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
-SHELVES += described("jar", "/jars", ["text"], 'folder = "$.shelf"\n')
+SHELVES = headed("shelves", "jar") + described("jar", "/jars", ["text"], 'folder = "$.shelf"\n')
 CALLS = """put = "/jars/{id}", titled = { post = "/jars/{id}/name", body = { to = "{title}" } },
 moved = { post = "/jars/{id}/shelf", body = { to = "{folder}" } }""".replace("\n", " ")
 
 
-class Shelves:
+class Shelves(Plain):
     """Takes a text, and nothing else, from whoever changes a jar."""
 
-    def __init__(self, name: str, first: int) -> None:
-        self.name, self.number, self.held = name, first, dict[int, dict[str, Any]]()
-
-    def add(self, **members: Any) -> dict[str, Any]:
-        self.number += 1
-        self.held[self.number] = {"id": self.number, **members}
-        return self.held[self.number]
-
-    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
-        if path == "/about":
-            return 200, {"uid": self.name}, {}
-        _, number, do = [*path.strip("/").split("/"), "", ""][:3]
-        if not number:
-            return (200, list(self.held.values()), {}) if method == "GET" else (201, self.add(**body), {})
-        one = self.held.get(int(number))
-        if one is None:
-            return 404, {}, {}
-        if method == "DELETE":
-            del self.held[one["id"]]
-        elif do:
-            one[do] = body["to"]
-        elif method == "PUT":
-            if set(body) - {"text"} or body.get("text") == "refused":
-                return 422, {"message": "nothing but a good text can be changed"}, {}
-            one["text"] = body.get("text", "")
+    def inside(self, method: str, kind: str, one: dict[str, Any], steps: list[str], body: Any) -> Said:
+        one[steps[0]] = body["to"]
         return 200, one, {}
 
+    def changed(self, kind: str, one: dict[str, Any], body: Any) -> Said | None:
+        if set(body) - {"text"} or body.get("text") == "refused":
+            return 422, {"message": "nothing but a good text can be changed"}, {}
+        one["text"] = body.get("text", "")
+        return None
+
     def told(self) -> list[tuple[str, str, str]]:
-        return sorted((one["shelf"], one["name"], one["text"]) for one in self.held.values())
+        return sorted((one["shelf"], one["name"], one["text"]) for one in self.held["jars"].values())
 
 
 @pytest.mark.parametrize("has_calls", [True, False])
 def test_what_is_called_otherwise_and_moved(tmp_path: Path, has_calls: bool) -> None:
     one, two = Shelves("one", 0), Shelves("two", 70)
-    jar, other = one.add(name="A", shelf="oils", text="t"), one.add(name="B", shelf="oils/old", text="u")
+    jar = one.add("jars", name="A", shelf="oils", text="t")
+    other = one.add("jars", name="B", shelf="oils/old", text="u")
     told = CALLS if has_calls else 'put = "/jars/{id}", read_only = ["name", "shelf"]'
-    (tmp_path / "shelves.toml").write_text(SHELVES.replace('put = "/jars/{id}"', told), "utf-8")
-    (tmp_path / "jar.toml").write_text('kind = "jar"\nstart = true\n', "utf-8")
-    with pair(tmp_path, "shelves", one, two) as run:
+    sheets = {"shelves": SHELVES.replace('put = "/jars/{id}"', told), "jar": 'kind = "jar"\nstart = true\n'}
+    with pair(tmp_path, sheets, one, two) as run:
         run("env", "prove", "here", "--yes")
         run("export", "here", "*", "--as", "p")
         run("import", "p", "there", "--yes")

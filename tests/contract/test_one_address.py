@@ -13,7 +13,7 @@ from typing import Any
 import pytest
 
 from tests.conftest import Done, run_program
-from tests.contract.answering import Said, pair, served
+from tests.contract.answering import Said, pair, served, written
 from tests.loaded import called
 
 
@@ -181,9 +181,8 @@ def _shown(line: dict[str, Any]) -> dict[str, Any]:
     return {name: value for name, value in line.items() if line["kind"] != "secret" or name != "value"}
 
 
-def _workspace(folder: Path) -> None:
-    for name, text in (("desk", DESK), ("hall", HALL), ("watch", WATCH)):
-        (folder / f"{name}.toml").write_text(text, "utf-8")
+SHEETS = {"desk": DESK, "hall": HALL, "watch": WATCH}
+KEEPER = ("--user", "keeper", "--sign-in", "env:DESK_WORD")
 
 
 def _filled(desk: Desk) -> None:
@@ -200,9 +199,8 @@ def lenient(folder: Path, monkeypatch: Any) -> Iterator[tuple[Callable[..., Done
     in a package."""
     one, two = Desk(100), Desk(900, is_lenient=True)
     _filled(one)
-    _workspace(folder)
     monkeypatch.setenv("DESK_WORD", "w0rd")
-    with pair(folder, "desk", one, two, "--user", "keeper", "--sign-in", "env:DESK_WORD") as run:
+    with pair(folder, SHEETS, one, two, *KEEPER) as run:
         run("export", "here", "Heat", "--as", "p")
         yield run, two
 
@@ -212,9 +210,8 @@ def test_one_address_for_everything_serves_as_any_other_platform(tmp_path: Path,
     _filled(one)
     for name in ("Old", "Older"):
         two._make("hall", {"called": name})
-    _workspace(tmp_path)
     monkeypatch.setenv("DESK_WORD", "w0rd")
-    with pair(tmp_path, "desk", one, two, "--user", "keeper", "--sign-in", "env:DESK_WORD") as run:
+    with pair(tmp_path, SHEETS, one, two, *KEEPER) as run:
         done = run("export", "here", "Heat", "--as", "p")
         assert "secret Heat-lines-key" in done.out
         # What the platform can't do without is told in its own words, and nothing stays.
@@ -249,11 +246,10 @@ def test_what_is_there_already_is_not_made_once_more(tmp_path: Path, monkeypatch
     _filled(desk)
     # Without the secret, for that is nobody's to copy, and here nothing is made without it.
     next(iter(desk.held["watch"].values()))["lines"].pop()
-    _workspace(tmp_path)
     monkeypatch.setenv("DESK_WORD", "w0rd")
     with served(desk) as url:
         run_program(tmp_path, "init")
-        words = ("--bridge", "desk.toml", "--role", "test", "--user", "keeper", "--sign-in", "env:DESK_WORD")
+        words = ("--bridge", written(tmp_path, SHEETS), "--role", "test", *KEEPER)
         assert run_program(tmp_path, "env", "add", "t", url, *words).code == 0
         done = run_program(tmp_path, "env", "prove", "t", "--yes", "--json")
         told = {(one["kind"], one["name"]): one for one in done.json["promises"]}
@@ -268,13 +264,11 @@ def test_what_is_there_already_is_not_made_once_more(tmp_path: Path, monkeypatch
 def test_states_that_nobody_explains_are_told_and_not_guessed(tmp_path: Path, monkeypatch: Any) -> None:
     desk = Desk(100)
     _filled(desk)
-    _workspace(tmp_path)
     monkeypatch.setenv("DESK_WORD", "w0rd")
-    sheet = tmp_path / "desk.toml"
-    sheet.write_text(DESK.replace('{ at = "$.state", is = ["awake"] }', '"$.state"'), "utf-8")
+    sheets = SHEETS | {"desk": DESK.replace('{ at = "$.state", is = ["awake"] }', '"$.state"')}
     with served(desk) as url:
         run_program(tmp_path, "init")
-        words = ("--bridge", "desk.toml", "--role", "test", "--user", "keeper", "--sign-in", "env:DESK_WORD")
+        words = ("--bridge", written(tmp_path, sheets), "--role", "test", *KEEPER)
         assert run_program(tmp_path, "env", "add", "t", url, *words).code == 0
         done = run_program(tmp_path, "survey", "t")
         assert (done.code, done.out) == (4, "")

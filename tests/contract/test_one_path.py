@@ -14,13 +14,11 @@ from amphora.core.values.errors import EnvironmentRefused, Uncertain
 from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.parts import Call
 from amphora.environments.bridge.sheet import parse_bridge
-from tests.contract.answering import Said, pair, served
+from tests.contract.answering import Said, headed, pair, served
 
-CASK = """
-bridge = "cask"
-kinds  = ["brew.toml", "hop.toml"]
-[about]
-uid = { get = "/about", at = "$.uid" }
+CASK = (
+    headed("cask", "brew", "hop")
+    + """
 [pages]
 how = "offset"
 ask = "from"
@@ -28,6 +26,7 @@ ask = "from"
 words   = "$.errors[0].detail"
 pointer = "$.errors[0].source.pointer"
 """
+)
 for _kind, _members in (("brew", ("first", "hops", "next")), ("hop", ())):
     _places = "".join(f', {name} = "$.relationships.{name}.data"' for name in _members)
     CASK += f"""
@@ -136,9 +135,7 @@ def test_kinds_that_share_a_path_are_told_apart(tmp_path: Path) -> None:
     brews = _filled(one)
     two.add("hop", "Hop 1")
     two.add("brew", "Old", first=_to(), hops=_to(many=True), next=_to())
-    for name, text in (("cask", CASK), ("brew", BREW), ("hop", HOP)):
-        (tmp_path / f"{name}.toml").write_text(text, "utf-8")
-    with pair(tmp_path, "cask", one, two) as run:
+    with pair(tmp_path, {"cask": CASK, "brew": BREW, "hop": HOP}, one, two) as run:
         assert "here holds 8 items: 3 brews, 5 hops." in run("survey", "here").out
         run("env", "prove", "here", "--yes")
         run("export", "here", "*", "--as", "p")

@@ -13,10 +13,9 @@ import pytest
 from amphora.core.values.errors import SheetFault
 from amphora.environments.bridge.sheet import parse_bridge
 from tests.conftest import Done
-from tests.contract.answering import Said, described, pair
+from tests.contract.answering import Plain, Said, described, headed, pair
 
-BOARDS = 'bridge = "boards"\nkinds = ["board.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
-BOARDS += described("board", "/boards", ["widgets", "layout", "sizes", "main"])
+BOARDS = headed("boards", "board") + described("board", "/boards", ["widgets", "layout", "sizes", "main"])
 APART = (
     'more = { widgets = { get = "/boards/{id}/widgets", entry = "$.id", by = "$.title", '
     'add = { post = "/boards/{id}/widgets" }, remove = { delete = "/boards/{id}/widgets/{entry}" } } }\n'
@@ -43,64 +42,45 @@ volatile = ["$.widgets[*].id"]
 """
 
 
-class Boards:
+class Boards(Plain):
     """Takes nothing that names a widget which isn't there."""
 
-    def __init__(self, name: str, first: int) -> None:
-        self.name, self.number, self.held = name, first, dict[int, dict[str, Any]]()
-
-    def add(self, **members: Any) -> dict[str, Any]:
-        one = {"id": self._next(), "widgets": [], "layout": [], "sizes": {}, "main": None, **members}
-        self.held[one["id"]] = one
+    def add(self, kind: str, **members: Any) -> dict[str, Any]:
+        one = super().add(kind, **{"widgets": [], "layout": [], "sizes": {}, "main": None, **members})
         self._numbered(one)
         return one
 
-    def _next(self) -> int:
-        self.number += 1
-        return self.number
-
     def _numbered(self, one: dict[str, Any]) -> None:
         for widget in one["widgets"]:
-            if "id" not in widget:
-                widget["id"] = self._next()
+            widget["id"] = widget.get("id") or self.next()
 
-    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
-        if path == "/about":
-            return 200, {"uid": self.name}, {}
-        _, _, number, *more = [*path.split("/"), ""][:3] + path.split("/")[3:]
-        if not number:
-            return (200, list(self.held.values()), {}) if method == "GET" else self._taken(None, body)
-        one = self.held.get(int(number))
-        if one is None:
-            return 404, {}, {}
-        if more and method == "GET":
-            return 200, one["widgets"], {}
-        if more and method == "POST":
-            one["widgets"].append({**body, "id": self._next()})
-        elif more:
-            one["widgets"] = [widget for widget in one["widgets"] if widget["id"] != int(more[1])]
+    def inside(self, method: str, kind: str, one: dict[str, Any], steps: list[str], body: Any) -> Said:
+        if method == "POST":
+            one["widgets"].append({**body, "id": self.next()})
         elif method == "DELETE":
-            del self.held[one["id"]]
-        elif method == "PUT":
-            return self._taken(one, body)
-        return 200, one, {}
+            one["widgets"] = [widget for widget in one["widgets"] if widget["id"] != int(steps[1])]
+        return 200, one["widgets"], {}
 
-    def _taken(self, one: dict[str, Any] | None, body: Any) -> Said:
-        there = [widget["id"] for widget in body.get("widgets", (one or {}).get("widgets", [])) if "id" in widget]
-        named = [row["widget"] for row in body.get("layout") or []] + [int(name) for name in body.get("sizes") or {}]
-        named += [body["main"]] if body.get("main") else []
-        if missing := set(named) - set(there):
-            return 422, {"message": f"there is no widget {missing}"}, {}
-        if one is None:
-            return 201, self.add(**body), {}
-        one |= {"layout": [], "sizes": {}, "main": None, **body}
-        self._numbered(one)
-        return 200, one, {}
+    def made(self, kind: str, body: Any) -> Said:
+        return self.refused(body, []) or super().made(kind, body)
+
+    def changed(self, kind: str, one: dict[str, Any], body: Any) -> Said | None:
+        refused = self.refused(body, one["widgets"])
+        if not refused:
+            one |= {"layout": [], "sizes": {}, "main": None, **body}
+            self._numbered(one)
+        return refused
+
+    def refused(self, body: Any, widgets: list[Any]) -> Said | None:
+        there = {widget["id"] for widget in body.get("widgets", widgets) if "id" in widget}
+        named = {row["widget"] for row in body.get("layout") or []} | {int(name) for name in body.get("sizes") or {}}
+        missing = (named | ({body["main"]} if body.get("main") else set())) - there
+        return (422, {"message": f"there is no widget {missing}"}, {}) if missing else None
 
     def told(self) -> dict[str, Any]:
         """Each board with what its numbers mean."""
         found = {}
-        for one in self.held.values():
+        for one in self.held["boards"].values():
             called = {widget["id"]: widget["title"] for widget in one["widgets"]}
             layout = [(called[row["widget"]], row["x"]) for row in one["layout"]]
             sizes = {called[int(name)]: size for name, size in one["sizes"].items()}
@@ -111,7 +91,7 @@ class Boards:
 @pytest.mark.parametrize("is_apart", [False, True])
 def test_what_names_its_own_parts_is_completed_when_they_have_numbers(tmp_path: Path, is_apart: bool) -> None:
     one, two = Boards("one", 0), Boards("two", 700)
-    board = one.add(name="Press", widgets=[{"title": title} for title in ("Yield", "Kilos", "Yield")])
+    board = one.add("boards", name="Press", widgets=[{"title": title} for title in ("Yield", "Kilos", "Yield")])
     first, second, third = (widget["id"] for widget in board["widgets"])
     board["layout"] = [{"widget": second, "x": 0}, {"widget": first, "x": 9}, {"widget": third, "x": 5}]
     if is_apart:
@@ -120,9 +100,7 @@ def test_what_names_its_own_parts_is_completed_when_they_have_numbers(tmp_path: 
     board |= {"sizes": {str(first): 3, str(second): 4}, "main": second}
     sheet = BOARDS.replace('"widgets", ', "") + APART if is_apart else BOARDS
     unordered = 'unordered = ["$.widgets"]\n' if is_apart else ""
-    (tmp_path / "boards.toml").write_text(sheet, "utf-8")
-    (tmp_path / "board.toml").write_text(BOARD + unordered, "utf-8")
-    with pair(tmp_path, "boards", one, two) as run:
+    with pair(tmp_path, {"boards": sheet, "board": BOARD + unordered}, one, two) as run:
         run("export", "here", "Press", "--as", "p")
         run("import", "p", "there", "--yes")
         assert two.told() == one.told()
@@ -177,31 +155,36 @@ class Chains(Boards):
         self.changes -= method == "PUT"
         return super().__call__(method, path, said, body, headers)
 
-    def _taken(self, one: dict[str, Any] | None, body: Any) -> Said:
-        there = {widget["id"]: dict(widget) for widget in one["widgets"]} if one else {}
+    def made(self, kind: str, body: Any) -> Said:
+        one = self.add(kind, name=body["name"])
+        refused = self.changed(kind, one, body)
+        if refused:
+            self.removed(kind, one)
+        return refused or (201, one, {})
+
+    def changed(self, kind: str, one: dict[str, Any], body: Any) -> Said | None:
+        there = {widget["id"]: dict(widget) for widget in one["widgets"]}
         for widget in body["widgets"]:
             leads = widget["next"]
             others = {row["next"] for id_, row in there.items() if id_ != widget.get("id")}
             if widget["title"] == "bad" or (leads is not None and (leads in others or leads not in there)):
                 return 422, {"message": f"{widget['title']} is not taken"}, {}
-            number = widget.setdefault("id", self._next())
-            there[number] = widget
-        kept = [widget for id_, widget in there.items() if id_ in {one["id"] for one in body["widgets"]}]
-        one = one or self.add(name=body["name"])
-        one |= {"name": body["name"], "widgets": sorted(kept, key=lambda widget: str(widget["title"]), reverse=True)}
-        return 200, one, {}
+            there[widget.setdefault("id", self.next())] = widget
+        kept = [widget for id_, widget in there.items() if id_ in {row["id"] for row in body["widgets"]}]
+        one |= {"name": body["name"], "widgets": sorted(kept, key=lambda row: str(row["title"]), reverse=True)}
+        return None
 
     def chain(self) -> dict[str, str | None]:
         """What each widget leads to."""
-        [one] = self.held.values()
+        [one] = self.held["boards"].values()
         called = {widget["id"]: widget["title"] for widget in one["widgets"]} | {None: None}
         return {widget["title"]: called[widget["next"]] for widget in one["widgets"]}
 
     def linked(self, *titles: str) -> None:
         """Lets one lead to the other."""
-        [board] = self.held.values()
+        [board] = self.held["boards"].values()
         ids = {widget["title"]: widget["id"] for widget in board["widgets"]}
-        numbers = [ids.get(title) or self._next() for title in titles]
+        numbers = [ids.get(title) or self.next() for title in titles]
         board["widgets"] = [
             {"id": number, "title": title, "next": after}
             for number, title, after in zip(numbers, titles, [*numbers[1:], None], strict=True)
@@ -211,11 +194,10 @@ class Chains(Boards):
 @contextmanager
 def chained(folder: Path, one: Chains, two: Chains) -> Iterator[tuple[Callable[..., Done], Callable[..., str]]]:
     """A chain of three that was carried; how commands are run, and how it is carried again."""
-    one.add(name="Press")
+    one.add("boards", name="Press")
     one.linked("a", "b", "c")
-    (folder / "boards.toml").write_text(BOARDS.replace(', "layout", "sizes", "main"', ""), "utf-8")
-    (folder / "board.toml").write_text(f'{CHAIN}unordered = ["$.widgets"]\n', "utf-8")
-    with pair(folder, "boards", one, two) as run:
+    boards = BOARDS.replace(', "layout", "sizes", "main"', "")
+    with pair(folder, {"boards": boards, "board": f'{CHAIN}unordered = ["$.widgets"]\n'}, one, two) as run:
 
         def carried(code: int = 0) -> str:
             run("export", "here", "Press", "--as", "p")
@@ -228,7 +210,7 @@ def chained(folder: Path, one: Chains, two: Chains) -> Iterator[tuple[Callable[.
 def test_what_no_two_parts_may_name_is_let_go_of_before_another_one_names_it(tmp_path: Path) -> None:
     one, two = Chains("one", 0), Chains("two", 700)
     with chained(tmp_path, one, two) as (run, carried):
-        [there] = two.held.values()
+        [there] = two.held["boards"].values()
         was, ids = two.chain(), {widget["title"]: widget["id"] for widget in there["widgets"]}
         assert was == one.chain()
         # One gone, and one in the middle, which another one leads to from now on.

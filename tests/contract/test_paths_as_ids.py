@@ -7,15 +7,11 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import unquote
 
-import pytest
+from tests.contract.answering import Said, headed, pair
 
-from tests.contract.answering import Said, pair
-
-VAULT = """
-bridge = "vault"
-kinds  = ["rep.toml"]
-[about]
-uid = { get = "/about", at = "$.uid" }
+VAULT = (
+    headed("vault", "rep")
+    + """
 [errors]
 words = "$.say"
 [[error]]
@@ -40,6 +36,7 @@ first     = { post = "/hold?path={id}", at = "$.ticket" }
 then      = { post = "/release", body = { ticket = "{held}", is = "kept" } }
 else      = { post = "/release", body = { ticket = "{held}", is = "left" } }
 """
+)
 REP = """
 kind  = "rep"
 start = true
@@ -108,21 +105,13 @@ class Vault:
         return 200, one, {}
 
 
-@pytest.fixture
-def vaults(tmp_path: Path) -> tuple[Vault, Vault]:
-    (tmp_path / "vault.toml").write_text(VAULT, "utf-8")
-    (tmp_path / "rep.toml").write_text(REP, "utf-8")
+def test_what_has_a_path_for_an_id_goes_over_and_comes_back(tmp_path: Path) -> None:
     one, two = Vault("one"), Vault("two")
     one.put("/Shared/Base & more.rep", "Base", "kilos = 1\n")
     one.put("/Shared/Été/Yield ~ü.rep", "Yield", 'include "/Shared/Base & more.rep"\ninclude "nothing there"\n')
     one.put("/Loose.rep", "Loose", 'include "/Shared/Été/Yield ~ü.rep"\n')
     two.put("/Shared/Other.rep", "Other", "x")
-    return one, two
-
-
-def test_what_has_a_path_for_an_id_goes_over_and_comes_back(tmp_path: Path, vaults: tuple[Vault, Vault]) -> None:
-    one, two = vaults
-    with pair(tmp_path, "vault", one, two) as run:
+    with pair(tmp_path, {"vault": VAULT, "rep": REP}, one, two) as run:
         found = run("survey", "here", "--json").json
         assert {item["title"]: item["uses"] for item in found["items"]} == {
             "Loose.rep": 1,

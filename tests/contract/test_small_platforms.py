@@ -13,7 +13,7 @@ from typing import Any
 import pytest
 
 from tests.conftest import Done, run_program
-from tests.contract.answering import Said, described, pair, served
+from tests.contract.answering import Plain, Said, described, headed, pair, served, written
 from tests.contract.lives import life
 from tests.contract.test_bridge import SMALL, THING
 from tests.told import compared, folded
@@ -38,60 +38,38 @@ retire     = {{ delete = "/{kind}s/{{id}}"{takes} }}
 )
 
 
-class Racks:
+class Racks(Plain):
     """A platform that takes along whatever stands in what is removed, without a word."""
 
-    def __init__(self, name: str, things: dict[str, dict[str, Any]]) -> None:
-        self.name, self.things, self.count = name, things, 50
+    def next(self) -> str:
+        return f"n{super().next()}"
 
-    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
-        _, kind, *rest = path.split("/")
-        if kind == "about":
-            return 200, {"uid": self.name}, {}
-        if not rest and method == "GET":
-            return 200, [one for one in self.things.values() if one["kind"] == kind[:-1]], {}
-        if method == "POST":
-            self.count += 1
-            rest = [f"n{self.count}"]
-            self.things[rest[0]] = {"id": rest[0], "kind": kind[:-1]}
-        one = self.things.get(rest[0], {})
-        if one.get("kind") != kind[:-1]:
-            return 404, {}, {}
-        if method == "DELETE":
-            gone = {one["id"]}
-            while more := {k for k, o in self.things.items() if {o.get("rack"), o.get("jar")} & gone} - gone:
-                gone |= more
-            for id_ in gone:
-                del self.things[id_]
-        one |= body or {}
-        return 201 if method == "POST" else 200, one, {}
+    def removed(self, kind: str, one: dict[str, Any]) -> None:
+        super().removed(kind, one)
+        for other, at in (("jars", "rack"), ("labels", "jar")):
+            for inside in [inside for inside in self.held[other].values() if inside[at] == one["id"]]:
+                self.removed(other, inside)
 
     @property
     def names(self) -> list[str]:
-        return sorted(one["name"] for one in self.things.values())
+        return sorted(one["name"] for held in self.held.values() for one in held.values())
 
 
 def test_what_is_taken_along_is_shown_and_needs_consent_of_its_own(tmp_path: Path) -> None:
-    racks = {f"r{n}": {"id": f"r{n}", "kind": "rack", "name": f"Rack {n}", "note": ""} for n in (1, 2)}
-    one, two = Racks("one", racks), Racks("two", {})
-    names, held = ("rack", "jar", "label"), {"jar": ["rack"], "label": ["jar"]}
-    sheet = 'bridge = "racks"\nkinds = ["rack.toml", "jar.toml", "label.toml"]\n[about]\n'
-    (tmp_path / "racks.toml").write_text(sheet + 'uid = { get = "/about", at = "$.uid" }\n' + RACKS, "utf-8")
-    for kind in names:
+    one, two = Racks("one"), Racks("two", 50)
+    for name in ("Rack 1", "Rack 2"):
+        one.add("racks", name=name, note="")
+    sheets = {"racks": headed("racks", "rack", "jar", "label") + RACKS, "rack": 'kind = "rack"\n'}
+    for kind, to in (("jar", "rack"), ("label", "jar")):
         # Ids of two letters are ids only where a sheet says so.
-        refers = "".join(f'[[refers]]\nat = "$.{to}"\nto = ["{to}"]\n' for to in held.get(kind, ()))
-        (tmp_path / f"{kind}.toml").write_text(f'kind = "{kind}"\n{refers}', "utf-8")
-
-    with pair(tmp_path, "racks", one, two) as run:
+        sheets[kind] = f'kind = "{kind}"\n[[refers]]\nat = "$.{to}"\nto = ["{to}"]\n'
+    with pair(tmp_path, sheets, one, two) as run:
         run("export", "here", "Rack 1", "Rack 2", "--as", "p")
         run("import", "p", "there", "--yes")
-        rack = next(one["id"] for one in two.things.values() if one["name"] == "Rack 2")
-        two.things["j"] = {"id": "j", "kind": "jar", "name": "Jar", "rack": rack}
-        two.things["l"] = {"id": "l", "kind": "label", "name": "Label", "jar": "j"}
+        jar = two.add("jars", name="Jar", rack=two.named("Rack 2")["id"])
+        two.add("labels", name="Label", jar=jar["id"])
         run("export", "here", "Rack 1", "--as", "p")
-        assert "goes along with rack:Rack 2" in " ".join(run("compare", "p", "there").out.split()), run(
-            "compare", "p", "there"
-        ).out
+        assert "goes along with rack:Rack 2" in " ".join(run("compare", "p", "there").out.split())
         refused = run("import", "p", "there", "--yes", "--retire", "Rack 2", code=3)
         assert "rack:Rack 2 would take jar:Jar along" in refused.err
         assert '--retire "rack:Rack 2" --retire jar:Jar' in refused.err
@@ -110,13 +88,7 @@ def test_what_is_taken_along_is_shown_and_needs_consent_of_its_own(tmp_path: Pat
         assert two.names == []
 
 
-BOOKS = """
-bridge = "books"
-kinds  = ["book.toml"]
-[about]
-uid = { get = "/about", at = "$.uid" }
-"""
-BOOKS += described(
+BOOKS = headed("books", "book") + described(
     "book",
     "/books",
     ["columns"],
@@ -140,89 +112,84 @@ to = ["book"]
 """
 
 
-class Books:
+class Books(Plain):
     """A platform whose rows have numbers that it gives anew, and name each other by them."""
 
-    def __init__(self, name: str, number: int) -> None:
-        self.name, self.number = name, number
-        self.books: dict[int, dict[str, Any]] = {}
+    def add(self, kind: str, **members: Any) -> dict[str, Any]:
+        one = super().add(kind, **members)
+        one["rows"] = [{"no": self.next(), "values": row} for row in one.get("rows", [])]
+        return one
 
-    def add(self, name: str, columns: list[Any], rows: list[Any]) -> int:
-        number = self.next()
-        lines = [{"no": self.next(), "values": row} for row in rows]
-        self.books[number] = {"id": number, "name": name, "columns": columns, "rows": lines}
-        return number
-
-    def next(self) -> int:
-        self.number += 1
-        return self.number
-
-    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
-        _, kind, *rest = path.split("/")
-        if kind == "about":
-            return 200, {"uid": self.name}, {}
-        if method == "POST" and not rest:
-            return 201, self._shown(self.books[self.add(body["name"], body.get("columns", []), [])]), {}
-        if not rest:
-            return 200, [self._shown(one) for one in self.books.values()], {}
-        if int(rest[0]) not in self.books:
-            return 404, {}, {}
-        one = self.books[int(rest[0])]
-        if rest[1:] and method == "POST":
-            made = [{**line, "no": self.next()} for line in body["lines"]]
-            one["rows"] += made
-            return 200, {"made": [row["no"] for row in made]}, {}
-        if rest[1:]:
+    def inside(self, method: str, kind: str, one: dict[str, Any], steps: list[str], body: Any) -> Said:
+        if method == "GET":
             return 200, one["rows"], {}
-        if method == "DELETE":
-            del self.books[one["id"]]
-        one |= body or {}
-        return 200, self._shown(one), {}
+        made = [{**line, "no": self.next()} for line in body["lines"]]
+        one["rows"] += made
+        return 200, {"made": [row["no"] for row in made]}, {}
 
-    def _shown(self, one: dict[str, Any]) -> dict[str, Any]:
+    def shown(self, one: dict[str, Any]) -> dict[str, Any]:
         return {**{n: v for n, v in one.items() if n != "rows"}, "lines": len(one["rows"])}
 
-    def links(self) -> list[list[str]]:
-        """Which growers each delivery names, by their own names."""
-        names = {row["no"]: row["values"].get("called") for one in self.books.values() for row in one["rows"]}
-        [deliveries] = [one for one in self.books.values() if one["name"] == "Deliveries"]
-        return [[str(names.get(no)) for no in row["values"]["the grower's"]] for row in deliveries["rows"]]
+    def links(self, name: str, at: str) -> list[list[str]]:
+        """Which rows those of a book name there, by their own names."""
+        names = {row["no"]: row["values"].get("called") for one in self.held["books"].values() for row in one["rows"]}
+        return [[str(names.get(no)) for no in row["values"][at]] for row in self.named(name)["rows"]]
+
+
+BOOK_SHEETS = {"books": BOOKS, "book": BOOK}
 
 
 def test_rows_that_name_rows_of_another_table_follow_them(tmp_path: Path) -> None:
     one, two = Books("one", 10), Books("two", 500)
-    growers = one.add("Growers", [], [{"called": name} for name in ("ada", "ben", "cid")])
-    ada, ben, cid = (row["no"] for row in one.books[growers]["rows"])
-    columns = [{"name": "the grower's", "book": growers}, {"name": "kilos"}]
-    one.add("Deliveries", columns, [{"the grower's": [cid, ada]}, {"the grower's": []}, {"the grower's": [ben, 999]}])
-    (tmp_path / "books.toml").write_text(BOOKS, "utf-8")
-    (tmp_path / "book.toml").write_text(BOOK, "utf-8")
-
-    with pair(tmp_path, "books", one, two) as run:
+    growers = one.add("books", name="Growers", columns=[], rows=[{"called": name} for name in ("ada", "ben", "cid")])
+    ada, ben, cid = (row["no"] for row in growers["rows"])
+    columns = [{"name": "the grower's", "book": growers["id"]}, {"name": "kilos"}]
+    rows = [{"the grower's": named} for named in ([cid, ada], [], [ben, 999])]
+    one.add("books", name="Deliveries", columns=columns, rows=rows)
+    with pair(tmp_path, BOOK_SHEETS, one, two) as run:
         run("export", "here", "Deliveries", "--with", "records", "--as", "p")
         run("import", "p", "there", "--with", "records", "--yes")
         # What was gone at home leads nowhere here either.
         followed = [["cid", "ada"], [], ["ben", "None"]]
-        assert two.links() == one.links() == followed
+        assert two.links("Deliveries", "the grower's") == one.links("Deliveries", "the grower's") == followed
         # What was there before and comes back under other numbers is followed as well.
         run("withdraw", "p", "there", "--retire-all")
-        assert not two.books
+        assert not two.held["books"]
         run("undo", "last", "--yes")
-        assert two.links() == followed
+        assert two.links("Deliveries", "the grower's") == followed
         run("undo", "there-1", "--yes")
         # The growers are there already, with numbers of their own: nobody knows which is which.
-        two.add("Growers", [], [{"called": "somebody else"}])
+        two.add("books", name="Growers", columns=[], rows=[{"called": "somebody else"}])
         done = run("import", "p", "there", "--same", "Growers", "--with", "records", "--yes", code=4)
         assert "nobody knows what these are called here" in done.err
-        assert len(two.books) == 1
+        assert len(two.held["books"]) == 1
 
 
-HALLS = """
-bridge = "halls"
-kinds  = ["hall.toml", "watch.toml"]
-[about]
-uid = { get = "/about", at = "$.uid" }
-"""
+def test_rows_that_name_rows_of_their_own_table_come_after_these(tmp_path: Path) -> None:
+    one, two = Books("one", 10), Books("two", 500)
+    columns = [{"name": "above", "book": 11}]
+    book = one.add("books", name="Growers", columns=columns, rows=[{"called": name} for name in "abcde"])
+    assert book["id"] == 11
+    a, b, c, d, e = (row["no"] for row in book["rows"])
+    # Behind it, in its own piece, before it, gone, and nobody.
+    for row, above in zip(book["rows"], ([d], [a], [b, e], [999], []), strict=True):
+        row["values"]["above"] = above
+    with pair(tmp_path, BOOK_SHEETS, one, two) as run:
+        run("export", "here", "Growers", "--with", "records", "--as", "p")
+        run("import", "p", "there", "--with", "records", "--yes")
+        called = [row["values"]["called"] for row in two.named("Growers")["rows"]]
+        found = dict(zip(called, two.links("Growers", "above"), strict=True))
+        assert found == {"a": ["d"], "b": ["a"], "c": ["b", "e"], "d": ["None"], "e": []}
+        run("undo", "last", "--yes")
+        book["rows"][3]["values"]["above"] = [c]
+        run("export", "here", "Growers", "--with", "records", "--as", "p")
+        done = run("import", "p", "there", "--with", "records", "--yes", code=4)
+        assert "name each other in a circle" in done.err
+        assert "there is as it was before" in done.err
+        assert not two.held["books"]
+
+
+HALLS = headed("halls", "hall", "watch")
 HALLS += described("hall", "/hall", ["size"]) + described("watch", "/watch", ["hall", "every"])
 HALL = 'kind = "hall"\n[ids]\nspace = "hall"\n'
 WATCH = 'kind = "watch"\n[ids]\nspace = "watch"\n[[refers]]\nat = "$.hall"\nto = ["hall"]\nby = "title"\n'
@@ -230,125 +197,72 @@ SAYING = 'kind = "watch"\n[ids]\nspace = "watch"\n[fields]\ntext = ["$.hall"]\n'
 SAYING += '[[mention]]\npattern = "[[{id}]]"\nkind = "hall"\nby = "title"\n'
 
 
-def test_rows_that_name_rows_of_their_own_table_come_after_these(tmp_path: Path) -> None:
-    one, two = Books("one", 10), Books("two", 500)
-    book = one.add("Growers", [{"name": "above", "book": 11}], [{"called": name} for name in "abcde"])
-    assert book == 11
-    rows = one.books[book]["rows"]
-    a, b, c, d, e = (row["no"] for row in rows)
-    # Behind it, in its own piece, before it, gone, and nobody.
-    for row, above in zip(rows, ([d], [a], [b, e], [999], []), strict=True):
-        row["values"]["above"] = above
-    (tmp_path / "books.toml").write_text(BOOKS, "utf-8")
-    (tmp_path / "book.toml").write_text(BOOK, "utf-8")
-    with pair(tmp_path, "books", one, two) as run:
-        run("export", "here", "Growers", "--with", "records", "--as", "p")
-        run("import", "p", "there", "--with", "records", "--yes")
-        [there] = two.books.values()
-        names = {row["no"]: row["values"]["called"] for row in there["rows"]}
-        found = {row["values"]["called"]: [names.get(no) for no in row["values"]["above"]] for row in there["rows"]}
-        assert found == {"a": ["d"], "b": ["a"], "c": ["b", "e"], "d": [None], "e": []}
-        run("undo", "last", "--yes")
-        rows[3]["values"]["above"] = [c]
-        done = run("export", "here", "Growers", "--with", "records", "--as", "p")
-        done = run("import", "p", "there", "--with", "records", "--yes", code=4)
-        assert "name each other in a circle" in done.err
-        assert "there is as it was before" in done.err
-        assert not two.books
-
-
-class Halls:
+class Halls(Plain):
     """A platform whose watches name their hall by its title, and whose halls know nothing of that."""
 
     def __init__(self, name: str) -> None:
-        self.name, self.held = name, dict[str, dict[int, dict[str, Any]]]({"hall": {}, "watch": {}})
+        super().__init__(name)
         self.wrote: list[str] = []
 
-    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
-        _, kind, *rest = path.split("/")
-        if kind == "about":
-            return 200, {"uid": self.name}, {}
-        held = self.held[kind]
-        if method == "POST":
-            number = self.add(kind, **body)
-            return 201, held[number], {}
-        if not rest:
-            return 200, list(held.values()), {}
-        if (number := int(rest[0])) not in held:
-            return 404, {}, {}
-        if method == "DELETE":
-            return 200, held.pop(number), {}
-        if method == "PUT":
-            held[number] = {**body, "id": number}
-            self.wrote.append(body["name"])
-        return 200, held[number], {}
+    def changed(self, kind: str, one: dict[str, Any], body: Any) -> None:
+        one |= body
+        self.wrote.append(body["name"])
 
-    def add(self, kind: str, **members: Any) -> int:
-        number = max(self.held[kind], default=0) + 1
-        self.held[kind][number] = {**members, "id": number}
-        return number
-
-    def shown(self) -> list[list[Any]]:
-        return [[one["name"], one.get("hall")] for held in self.held.values() for one in held.values()]
+    def told(self) -> list[list[Any]]:
+        return [[one["name"], one.get("hall")] for kind in ("hall", "watch") for one in self.held[kind].values()]
 
 
 @pytest.mark.parametrize(("said", "watch"), [("{}", WATCH), ("look into [[{}]] and [[Nowhere]] twice", SAYING)])
 def test_what_names_something_by_its_title_follows_it_or_is_told(tmp_path: Path, said: str, watch: str) -> None:
     one, two = Halls("one"), Halls("two")
-    one.add("hall", name="Press", size=4)
-    one.add("watch", name="Heat", hall=said.format("Press"), every=5)
-    for name, text in (("halls", HALLS), ("hall", HALL), ("watch", watch)):
-        (tmp_path / f"{name}.toml").write_text(text, "utf-8")
-    with pair(tmp_path, "halls", one, two) as run:
+    press = one.add("hall", name="Press", size=4)
+    heat = one.add("watch", name="Heat", hall=said.format("Press"), every=5)
+    with pair(tmp_path, {"halls": HALLS, "hall": HALL, "watch": watch}, one, two) as run:
         run("export", "here", "Heat", "--as", "p")
         run("import", "p", "there", "--yes")
-        one.held["hall"][1]["name"] = "Great press"
-        one.held["watch"][1]["hall"] = said.format("Great press")
+        press["name"], heat["hall"] = "Great press", said.format("Great press")
         run("export", "here", "Heat", "--as", "p")
         done = run("compare", "p", "there", "--docket", "d.yaml", code=1)
         assert "names what is called otherwise from now on" in done.out
         run("import", "d.yaml", "there", "--yes")
-        assert (two.shown(), two.wrote) == (one.shown(), ["Great press", "Heat"])
+        assert (two.told(), two.wrote) == (one.told(), ["Great press", "Heat"])
         run("verify", "p", "there")
         assert "Nothing to do" in run("import", "p", "there", "--yes").out
         # Back the same way; and nobody else's is left with a name that leads nowhere.
         assert "is as it was before" in run("undo", "there-2", "--yes").out
-        assert two.shown() == [["Press", None], ["Heat", said.format("Press")]]
+        assert two.told() == [["Press", None], ["Heat", said.format("Press")]]
         two.add("watch", name="Night", hall=said.format("Press"), every=9)
         done = run("import", "p", "there", "--yes", code=3)
         assert "hall:Press is named by watch:Night" in done.err
         assert "amphora import p-1.0.1 there --title hall:Press=Press" in done.err
         assert len(two.wrote) == 4
         run("import", "p", "there", "--title", "hall:Press=Press", "--yes")
-        assert [name for name, _ in two.shown()] == ["Press", "Heat", "Night"]
-        two.held["watch"].pop(2)
+        assert [name for name, _ in two.told()] == ["Press", "Heat", "Night"]
+        two.removed("watch", two.named("Night"))
         run("import", "p", "there", "--title", "hall:Press=Great press", "--yes")
         two.add("watch", name="Night", hall=said.format("Great press"), every=9)
         wrote = list(two.wrote)
         done = run("undo", "last", "--yes", code=1)
         assert "'Great press' stays as it is: 'Night' names it by its title" in done.out
         great = said.format("Great press")
-        assert two.shown() == [["Great press", None], ["Heat", great], ["Night", great]]
+        assert two.told() == [["Great press", None], ["Heat", great], ["Night", great]]
         assert two.wrote == wrote
 
 
 def test_whether_a_moment_is_guarded_is_said_of_what_is_written_over(tmp_path: Path) -> None:
     one, two = Halls("one"), Halls("two")
-    one.add("hall", name="Press", size=4)
-    one.add("watch", name="Heat", hall="Press", every=5)
+    press, heat = one.add("hall", name="Press", size=4), one.add("watch", name="Heat", hall="Press", every=5)
     ways = ' with = { seen = "{revision}" }, match = "sent" }\nrevision = "$.size"'
     guarded = HALLS.replace('put = "/hall/{id}" }', 'put = "/hall/{id}",' + ways)
-    for name, text in (("halls", guarded), ("hall", HALL), ("watch", WATCH)):
-        (tmp_path / f"{name}.toml").write_text(text, "utf-8")
     moment = "takes a write over what somebody changes in that very moment"
-    with pair(tmp_path, "halls", one, two) as run:
+    with pair(tmp_path, {"halls": guarded, "hall": HALL, "watch": WATCH}, one, two) as run:
         run("export", "here", "Heat", "--as", "p")
         assert moment not in run("compare", "p", "there", code=1).out
         run("import", "p", "there", "--yes")
-        one.held["hall"][1]["size"] = 5
+        press["size"] = 5
         run("export", "here", "Heat", "--as", "p")
         assert moment not in run("compare", "p", "there", code=1).out
-        one.held["watch"][1]["every"] = 6
+        heat["every"] = 6
         run("export", "here", "Heat", "--as", "p")
         assert moment in run("compare", "p", "there", code=1).out
 
@@ -365,95 +279,94 @@ def test_what_went_in_beside_a_refusal_is_known_to_be_ours(tmp_path: Path) -> No
         return two(method, path, said, {**body, "by": "keeper"} if body else body, headers)
 
     halls = HALLS.replace("read  ", 'changed_by = "$.by"\nread  ')
-    for name, text in (("halls", halls), ("hall", HALL), ("watch", WATCH)):
-        (tmp_path / f"{name}.toml").write_text(text, "utf-8")
-    with pair(tmp_path, "halls", one, answered) as run:
+    with pair(tmp_path, {"halls": halls, "hall": HALL, "watch": WATCH}, one, answered) as run:
         run("export", "here", "*", "--as", "p")
         # Nothing there shows afterwards who made it: only the journal can tell.
         done = run("import", "p", "there", "--yes", code=4)
         assert "there is as it was before" in done.err, done.err
-        assert two.shown() == []
+        assert two.told() == []
 
 
-class Quirky:
+class Quirky(Plain):
     """A platform that does one thing otherwise than it should."""
 
     def __init__(self, quirk: str) -> None:
+        super().__init__()
         first = {"id": 1, "name": "first", "rev": 1, "a": "x", "b": "y", "key": ""}
         self.quirk, self.calls, self.refused = quirk, 0, 2
         first |= {"a": {"x": 1, "y": 2}} if quirk == "members" else {}
         first |= {"a": [{"y": 1}, {"y": 2}]} if quirk in ("turns", "merges") else {}
-        self.things: dict[int, dict[str, Any]] = {1: first}
+        self.things = self.held["things"]
+        self.things[1] = first
+
+    def next(self) -> int:
+        return max(self.things, default=0) + 1
 
     def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
-        number = int(path.split("/")[2]) if path != "/things" else 0
         self.calls += method != "GET"
-        if self.quirk == "sorts" and method in ("POST", "PUT"):
-            # Those with a sum last, and each with a type of the platform's own.
-            columns = [{"type": "text" if "sum" in one else "", **one} for one in body["a"]]
-            body = {**body, "a": sorted(columns, key=lambda one: ("sum" in one, one["name"]))}
         if self.quirk == "busy" and method != "GET" and self.calls <= self.refused:
             return 503, {"message": "later"}, {}
         if self.quirk in ("locks", "waits") and self.calls == 2 and method == "POST":
             return 500 if self.quirk == "locks" else 504, "<h1>not now</h1>", {}
-        if method == "POST":
-            if self.quirk == "slugs" and " " in body["name"]:
-                return 422, {"faults": [{"loc": ["body", "name"], "msg": "no blanks", "input": body}]}, {}
-            if self.quirk == "answers" and body["name"] in self.names:
-                return 200, next(one for one in self.things.values() if one["name"] == body["name"]), {}
-            if self.quirk == "refuses" or (self.quirk == "unique" and body["name"] in self.names):
-                return 422, {"message": "not here"}, {}
-            number = max(self.things, default=0) + 1
-            called = f"{body['name']} ({number})" if self.quirk == "renames" else body["name"]
-            self.things[number] = {"a": "", "b": "", "key": "", **body, "id": number, "rev": 1, "name": called}
-            if self.quirk == "fills":
-                self.things[number]["b"] += "."
-            if self.quirk == "turns":
-                self.things[number]["a"] = self.things[number]["a"][::-1]
-            if self.quirk == "drops":
-                self.things[number]["b"] = ""
-            return 201, {} if self.quirk.startswith("silent") else self.things[number], {}
-        if not number:
-            rows = list(self.things.values())
-            return (
-                200,
-                {"rows": [{**row, "name": f"{row['name']}!"} for row in rows] if self.quirk == "list" else rows},
-                {},
-            )
-        if number not in self.things:
-            return 404, {}, {}
-        one = self.things[number]
-        if method == "DELETE" and self.quirk.startswith("buries"):
-            self.things[number] = {**one, "state": "buried"}
-        elif method == "DELETE" and self.quirk != "stays":
-            del self.things[number]
-        elif self.quirk == "compares" and body and body["rev"] != one["rev"]:
+        if self.quirk == "sorts" and body:
+            # Those with a sum last, and each with a type of the platform's own.
+            columns = [{"type": "text" if "sum" in one else "", **one} for one in body["a"]]
+            body["a"] = sorted(columns, key=lambda one: ("sum" in one, one["name"]))
+        if method == "PUT" and self.quirk != "keeps":
+            # What is left out returns to its default; some have one that looks like what anybody would write.
+            body = ({"a": "x", "b": "y"} if self.quirk == "returns" else {"a": "", "b": ""}) | body
+        return super().__call__(method, path, said, body, headers)
+
+    def listed(self, kind: str, said: dict[str, str]) -> Any:
+        rows = list(self.things.values())
+        return {"rows": [{**row, "name": f"{row['name']}!"} for row in rows] if self.quirk == "list" else rows}
+
+    def made(self, kind: str, body: Any) -> Said:
+        if self.quirk == "slugs" and " " in body["name"]:
+            return 422, {"faults": [{"loc": ["body", "name"], "msg": "no blanks", "input": body}]}, {}
+        if self.quirk == "answers" and body["name"] in self.names:
+            return 200, self.named(body["name"]), {}
+        if self.quirk == "refuses" or (self.quirk == "unique" and body["name"] in self.names):
+            return 422, {"message": "not here"}, {}
+        one = self.add(kind, **{"a": "", "b": "", "key": "", **body, "rev": 1})
+        if self.quirk == "renames":
+            one["name"] += f" ({one['id']})"
+        one["b"] = "" if self.quirk == "drops" else one["b"] + "." if self.quirk == "fills" else one["b"]
+        one["a"] = one["a"][::-1] if self.quirk == "turns" else one["a"]
+        return 201, {} if self.quirk.startswith("silent") else one, {}
+
+    def removed(self, kind: str, one: dict[str, Any]) -> None:
+        if self.quirk.startswith("buries"):
+            one["state"] = "buried"
+        elif self.quirk != "stays":
+            super().removed(kind, one)
+
+    def changed(self, kind: str, one: dict[str, Any], body: Any) -> Said | None:
+        if self.quirk == "compares" and body["rev"] != one["rev"]:
             return 409, {"code": "old"}, {}
-        elif self.quirk == "fixed" and "name" in (body or {}):
+        if self.quirk == "fixed" and "name" in body:
             return 422, {"errors": [{"detail": "unknown member", "field": "name"}]}, {}
-        elif method == "PATCH":
-            self.things[number] = {**one, **body, "rev": one["rev"] + 1}
-        elif method == "PUT":
-            # Some have defaults that look like what anybody would write.
-            if self.quirk == "merges":
-                body = {**body, "a": [*body["a"], *(entry for entry in one["a"] if entry not in body["a"])]}
-            left = {"keeps": {}, "returns": {"a": "x", "b": "y"}}.get(self.quirk, {"a": "", "b": ""})
-            self.things[number] = {**one, **left, **body, "rev": one["rev"] + (self.quirk != "still")}
-        return 200, self.things.get(number, {}), {}
+        if self.quirk == "merges":
+            body = {**body, "a": [*body["a"], *(entry for entry in one["a"] if entry not in body["a"])]}
+        one |= {**body, "rev": one["rev"] + (self.quirk != "still")}
+        return None
 
     @property
     def names(self) -> list[str]:
         return [str(one["name"]) for one in self.things.values()]
 
 
+SMALL_SHEETS = {"small": SMALL, "thing": THING}
+
+
 @contextmanager
-def second_carried(folder: Path, there: Quirky) -> Iterator[Callable[..., Done]]:
+def second_carried(
+    folder: Path, there: Quirky, here: Quirky | None = None, thing: str = THING
+) -> Iterator[Callable[..., Done]]:
     """A plain platform whose one thing, the second, is in the package p, and another one, by the same sheet."""
-    here = Quirky("")
+    here = here or Quirky("")
     here.things[1]["name"] = "second"
-    (folder / "small.toml").write_text(SMALL, "utf-8")
-    (folder / "thing.toml").write_text(THING, "utf-8")
-    with pair(folder, "small", here, there) as run:
+    with pair(folder, SMALL_SHEETS | {"thing": thing}, here, there) as run:
         run("export", "here", "second", "--as", "p")
         yield run
 
@@ -472,9 +385,7 @@ def test_what_a_busy_platform_turns_away_is_tried_again_and_then_put_back(tmp_pa
 def test_what_fails_beside_others_is_tried_again_alone(tmp_path: Path) -> None:
     here, there = Quirky(""), Quirky("locks")
     here.things |= {n: here.things[1] | {"id": n, "name": f"no {n}"} for n in range(2, 6)}
-    (tmp_path / "small.toml").write_text(SMALL, "utf-8")
-    (tmp_path / "thing.toml").write_text(THING, "utf-8")
-    with pair(tmp_path, "small", here, there) as run:
+    with pair(tmp_path, SMALL_SHEETS, here, there) as run:
         run("export", "here", "no *", "--as", "p")
         run("export", "here", "no 2", "--as", "one")
         assert "4 created" in run("import", "p", "there", "--yes").out
@@ -533,8 +444,7 @@ def test_what_a_platform_does_otherwise_is_found_by_a_proof(quirk: str, code: in
             "does not compare": (put, sent),
         }
         sheet = SMALL.replace(*manner.get(quirk, (put, put))) + (old if "sent" in str(manner.get(quirk)) else "")
-        (tmp_path / "small.toml").write_text(sheet, "utf-8")
-        (tmp_path / "thing.toml").write_text(THING, "utf-8")
+        written(tmp_path, {"small": sheet, "thing": THING})
         run_program(tmp_path, "init")
         assert run_program(tmp_path, "env", "add", "t", url, "--bridge", "small.toml", "--role", "test").code == 0
         done = run_program(tmp_path, "env", "prove", "t", "--yes", "--json")
@@ -579,11 +489,8 @@ def test_what_a_platform_never_takes_is_not_as_promised_and_nobodys_edit(tmp_pat
 
 def test_a_secret_that_is_missing_is_a_task_until_it_is_there(tmp_path: Path) -> None:
     here, there = Quirky(""), Quirky("fills")
-    here.things[1] |= {"name": "second", "key": "w0rd"}
-    (tmp_path / "small.toml").write_text(SMALL, "utf-8")
-    (tmp_path / "thing.toml").write_text(THING, "utf-8")
-    with pair(tmp_path, "small", here, there) as run:
-        run("export", "here", "second", "--as", "p")
+    here.things[1]["key"] = "w0rd"
+    with second_carried(tmp_path, there, here) as run:
         # What the platform makes of the rest is learned; that it lacks the secret is none of its ways.
         assert "1 secret" in run("import", "p", "there", "--yes").out
         assert "Enter secret second-key" in run("aftercare", "there", code=1).out
@@ -603,11 +510,7 @@ def test_what_was_not_taken_is_asked_for_once_more(tmp_path: Path) -> None:
 
 def test_what_somebody_edits_comes_back_without_what_was_not_taken(tmp_path: Path) -> None:
     here, there = Quirky(""), Quirky("drops")
-    here.things[1]["name"] = "second"
-    (tmp_path / "small.toml").write_text(SMALL, "utf-8")
-    (tmp_path / "thing.toml").write_text(THING, "utf-8")
-    with pair(tmp_path, "small", here, there) as run:
-        run("export", "here", "second", "--as", "p")
+    with second_carried(tmp_path, there, here) as run:
         run("import", "p", "there", "--yes", code=1)
         there.things[2] |= {"a": "theirs", "rev": 9}
         run("edits", "there", "--carry-back")
@@ -618,9 +521,7 @@ def test_what_somebody_edits_comes_back_without_what_was_not_taken(tmp_path: Pat
 def test_an_entry_that_a_platform_keeps_is_nobodys_edit(tmp_path: Path) -> None:
     here, there = Quirky("merges"), Quirky("merges")
     there.things.clear()
-    (tmp_path / "small.toml").write_text(SMALL, "utf-8")
-    (tmp_path / "thing.toml").write_text(THING, "utf-8")
-    with pair(tmp_path, "small", here, there) as run:
+    with pair(tmp_path, SMALL_SHEETS, here, there) as run:
         run("export", "here", "*", "--as", "p")
         run("import", "p", "there", "--yes")
         here.things[1] |= {"a": [{"y": 2}], "rev": 2}
@@ -634,10 +535,8 @@ def test_an_entry_that_a_platform_keeps_is_nobodys_edit(tmp_path: Path) -> None:
 def test_what_a_platform_lists_in_an_order_of_its_own_is_as_promised_element_by_element(tmp_path: Path) -> None:
     there, columns = Quirky("sorts"), [{"name": "total", "sum": "kilos"}, {"name": "kilos"}, {"name": "day"}]
     here = Quirky("")
-    here.things[1] |= {"name": "second", "a": columns}
-    (tmp_path / "small.toml").write_text(SMALL, "utf-8")
-    (tmp_path / "thing.toml").write_text(f'{THING}named = {{ "$.a" = "name" }}\n', "utf-8")
-    with pair(tmp_path, "small", here, there) as run:
+    here.things[1]["a"] = columns
+    with second_carried(tmp_path, there, here, f'{THING}named = {{ "$.a" = "name" }}\n') as run:
         for more in ([], [{"name": "batch", "sum": "1"}], [{"name": "a"}]):
             here.things[1] |= {"a": [*more, *here.things[1]["a"]], "rev": here.things[1]["rev"] + 1}
             run("export", "here", "second", "--as", "p")
@@ -672,8 +571,7 @@ def test_what_a_platform_saves_along_is_known_from_what_somebody_changed(tmp_pat
 def test_slips_that_no_answer_contradicts_are_told_by_a_proof(tmp_path: Path) -> None:
     sheet = SMALL.replace('["a", "b", "key"]', '["a", "c", "key"]\nchanged_at = "$.a"')
     with served(Quirky("")) as url:
-        (tmp_path / "small.toml").write_text(sheet, "utf-8")
-        (tmp_path / "thing.toml").write_text(THING.replace("$.key", "$.kee").replace("$.b", "$.a"), "utf-8")
+        written(tmp_path, {"small": sheet, "thing": THING.replace("$.key", "$.kee").replace("$.b", "$.a")})
         run_program(tmp_path, "init")
         assert run_program(tmp_path, "env", "add", "t", url, "--bridge", "small.toml", "--role", "test").code == 0
         told = {
@@ -698,10 +596,6 @@ def test_slips_that_no_answer_contradicts_are_told_by_a_proof(tmp_path: Path) ->
 
 
 LINKED = """
-bridge = "linked"
-kinds  = ["dial.toml"]
-[about]
-uid = { get = "/about", at = "$.uid" }
 [supply.feed]
 kind    = "connection"
 index   = { get = "/feed", rows = "$[*]" }
@@ -740,129 +634,109 @@ text = ["$.text"]
 """
 
 
-class Linked:
+class Linked(Plain):
     """A platform that knows no ids: whatever is named is named by its address, in texts too."""
 
     def __init__(self, name: str, first: int, feed: str) -> None:
-        self.name, self.numbers, self.feed, self.is_stubborn = name, first, feed, False
-        self.dials: dict[str, dict[str, Any]] = {}
+        super().__init__(name, first)
+        self.feed, self.here, self.is_stubborn = feed, "", False
 
     def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
-        here = f"http://{headers['Host']}"
-        _, kind, *rest = path.split("/")
-        if kind == "about":
-            return 200, {"uid": self.name}, {}
-        if kind == "feed":
-            return 200, [{"self": f"{here}/feed/{self.feed}/", "name": "mill"}], {}
+        self.here = f"http://{headers['Host']}"
         for place in ("feed", "next"):
             # As such platforms do: what leads elsewhere, or nowhere, is no link of theirs.
-            known = [f"{here}/feed/{self.feed}/", *(f"{here}/dial/{number}/" for number in self.dials), None]
+            known = [f"{self.here}/feed/{self.feed}/", *map(self.address, self.held["dial"].values()), None]
             if body and body.get(place) not in known:
                 return 400, {"detail": f"{body[place]} is no {place}"}, {}
-        if method == "POST":
-            self.numbers += 1
-            self.dials[str(self.numbers)] = body
-            return 204, None, {"Location": f"/dial({self.numbers})"}
-        if not rest:
-            return 200, [self._shown(here, number) for number in self.dials], {}
-        if rest[0] not in self.dials:
-            return 404, {}, {}
-        shown = self._shown(here, rest[0])
-        if method == "DELETE":
-            # Whatever is named stays, by whom ever: of two that name each other none could go.
-            if shown["self"] in (one.get("next") for one in self.dials.values()) or self.is_stubborn:
-                return 409, {"detail": "in use"}, {}
-            del self.dials[rest[0]]
-        elif body:
-            shown = self.dials[rest[0]] = body
-        return 200, shown, {}
+        return super().__call__(method, path, said, body, headers)
 
-    def _shown(self, here: str, number: str) -> dict[str, Any]:
-        return {"next": None, **self.dials[number], "self": f"{here}/dial/{number}/"}
+    def address(self, one: dict[str, Any]) -> str:
+        return f"{self.here}/dial/{one['id']}/"
+
+    def listed(self, kind: str, said: dict[str, str]) -> Any:
+        feed = {"self": f"{self.here}/feed/{self.feed}/", "name": "mill"}
+        return [feed] if kind == "feed" else super().listed(kind, said)
+
+    def made(self, kind: str, body: Any) -> Said:
+        return 204, None, {"Location": f"/dial({self.add(kind, **body)['id']})"}
+
+    def removed(self, kind: str, one: dict[str, Any]) -> Said | None:
+        # Whatever is named stays, by whom ever: of two that name each other none could go.
+        if self.is_stubborn or self.address(one) in [other.get("next") for other in self.held[kind].values()]:
+            return 409, {"detail": "in use"}, {}
+        return super().removed(kind, one)
+
+    def shown(self, one: dict[str, Any]) -> dict[str, Any]:
+        return {"next": None, **{n: v for n, v in one.items() if n != "id"}, "self": self.address(one)}
 
 
 def test_what_is_named_by_its_address_goes_to_another_one(tmp_path: Path) -> None:
-    one, two = Linked("one", 10, "7"), Linked("two", 40, "9")
-    (tmp_path / "linked.toml").write_text(LINKED, "utf-8")
-    (tmp_path / "dial.toml").write_text(DIAL, "utf-8")
-    with pair(tmp_path, "linked", one, two) as run:
+    one, two = Linked("one", 0, "7"), Linked("two", 40, "9")
+    linked = headed("linked", "dial") + LINKED
+    with pair(tmp_path, {"linked": linked, "dial": DIAL}, one, two) as run:
         here, there = (str(row["location"]) for row in run("env", "list", "--json").json["environments"])
-        for number, other in (("1", "2"), ("2", "1")):
+        for number, other in ((1, 2), (2, 1)):
             to = f"{here}/dial/{other}/"
-            one.dials[number] = {"name": f"Dial {number}", "feed": f"{here}/feed/7/", "next": to, "text": f"see {to}"}
+            one.add("dial", name=f"Dial {number}", feed=f"{here}/feed/7/", next=to, text=f"see {to}")
         run("export", "here", "Dial 1", "--as", "p")
         run("map", "p", "there", "--set", "mill=mill")
         run("import", "p", "there", "--yes")
-        numbers = {two.dials[number]["name"]: number for number in two.dials}
-        for name, other in (("Dial 1", "Dial 2"), ("Dial 2", "Dial 1")):
-            dial, to = two.dials[numbers[name]], f"{there}/dial/{numbers[other]}/"
+        for called, after in (("Dial 1", "Dial 2"), ("Dial 2", "Dial 1")):
+            dial, to = two.named(called), two.address(two.named(after))
             assert (dial["next"], dial["text"], dial["feed"]) == (to, f"see {to}", f"{there}/feed/9/")
         run("verify", "last")
         # Refused for another reason, what had let go for it holds on again.
-        there_now, two.is_stubborn = json.dumps(two.dials), True
+        there_now, two.is_stubborn = json.dumps(two.held), True
         run("undo", "last", "--yes", code=6)
-        assert json.dumps(two.dials) == there_now
+        assert json.dumps(two.held) == there_now
         two.is_stubborn = False
         assert "there is as it was before" in run("undo", "there-1", "--yes").out
-        assert not two.dials
-        (tmp_path / "linked.toml").write_text(LINKED.replace('/dial/{id}/"\ntitle', '/dials/{id}"\ntitle'), "utf-8")
+        assert not two.held["dial"]
+        (tmp_path / "linked.toml").write_text(linked.replace('/dial/{id}/"\ntitle', '/dials/{id}"\ntitle'), "utf-8")
         assert "no id at $.self that is written like {address}/dials/{id}" in run("survey", "here", code=4).err
 
 
-class Slugged:
+class Slugged(Plain):
     """A platform that makes ids of names: what is called otherwise has another id, and the old one is nobody's."""
 
-    def __init__(self, name: str) -> None:
-        self.name = name
-        self.pages: dict[str, dict[str, Any]] = {}
+    def made(self, kind: str, body: Any) -> Said:
+        slug = body["name"].lower().replace(" ", "-")
+        if slug in self.held[kind]:
+            return 409, {"message": "taken"}, {}
+        self.held[kind][slug] = {**body, "id": slug}
+        return 200, self.held[kind][slug], {}
 
-    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
-        _, kind, *rest = path.split("/")
-        if kind == "about":
-            return 200, {"uid": self.name}, {}
-        if method == "GET" and not rest:
-            return 200, list(self.pages.values()), {}
-        if rest and rest[0] not in self.pages:
-            return 404, {}, {}
-        page = self.pages.pop(rest[0]) if rest and method != "GET" else self.pages[rest[0]] if rest else {}
-        if body:
-            slug = body["name"].lower().replace(" ", "-")
-            if method == "POST" and slug in self.pages:
-                return 409, {"message": "taken"}, {}
-            page = self.pages[slug] = {**page, **body, "id": slug}
-        return 200, page, {}
+    def changed(self, kind: str, one: dict[str, Any], body: Any) -> Said:
+        self.removed(kind, one)
+        return self.made(kind, one | body)
 
 
 def test_an_id_that_is_made_from_the_name_is_followed(tmp_path: Path) -> None:
     one, two = Slugged("one"), Slugged("two")
-    (tmp_path / "pages.toml").write_text(
-        'bridge = "pages"\nkinds = ["page.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
-        + described("page", "/pages", ["text", "next"]),
-        "utf-8",
-    )
-    (tmp_path / "page.toml").write_text('kind = "page"\n[[refers]]\nat = "$.next"\nto = ["page"]\n', "utf-8")
-    with pair(tmp_path, "pages", one, two) as run:
-        one.pages["first"] = {"id": "first", "name": "First", "text": "x", "next": None}
-        two.pages["kept"] = {"id": "kept", "name": "Kept", "text": "", "next": None}
+    pages = headed("pages", "page") + described("page", "/pages", ["text", "next"])
+    page = 'kind = "page"\n[[refers]]\nat = "$.next"\nto = ["page"]\n'
+    with pair(tmp_path, {"pages": pages, "page": page}, one, two) as run:
+        one.made("pages", {"name": "First", "text": "x", "next": None})
+        two.made("pages", {"name": "Kept", "text": "", "next": None})
         told = run("env", "prove", "there", "--yes").out
         assert "with another title it has another id: what led to the old one leads nowhere" in told
         run("export", "here", "First", "--as", "p")
         run("import", "p", "there", "--yes")
-        before = json.dumps(two.pages)
-        one.pages["first"]["text"] = "y"
+        before = json.dumps(two.held["pages"])
+        one.held["pages"]["first"]["text"] = "y"
         run("export", "here", "First", "--as", "p")
         run("import", "p", "there", "--title", "First=The very first", "--yes")
         renamed = {"id": "the-very-first", "name": "The very first", "text": "y", "next": None}
-        assert two.pages["the-very-first"] == renamed
-        assert "first" not in two.pages
+        assert two.held["pages"]["the-very-first"] == renamed
+        assert "first" not in two.held["pages"]
         run("verify", "last")
         assert run("import", "p", "there", "--yes").verdict.startswith("Nothing to do")
         assert run("undo", "last", "--yes").verdict == "there-2 is undone: there is as it was before."
-        assert json.loads(before) == two.pages
+        assert json.loads(before) == two.held["pages"]
         run("import", "p", "there", "--title", "First=The very first", "--yes")
         # Ours under whatever id: what a run made and another one called otherwise goes with its package.
         run("withdraw", "p", "there", "--retire-all")
-        assert set(two.pages) == {"kept"}
+        assert set(two.held["pages"]) == {"kept"}
 
 
 @pytest.mark.parametrize("is_used", [True, False])
@@ -874,9 +748,7 @@ def test_connections_that_stand_only_in_what_uses_them_count_once(tmp_path: Path
     offer = '[supply.mail]\nkind = "connection"\nindex = { get = "/watch", rows = "$[*].hall" }\nid = "$.id"\nname = "$.name"\n'
     offer += "" if is_used else 'complete = false\nspace = "mail"\n'
     refers = WATCH.replace('at = "$.hall"\nto = ["hall"]\nby = "title"', 'at = "$.hall.id"\nto = ["connection"]')
-    for name, text in (("halls", HALLS + offer), ("hall", HALL), ("watch", refers)):
-        (tmp_path / f"{name}.toml").write_text(text, "utf-8")
-    with pair(tmp_path, "halls", one, two) as run:
+    with pair(tmp_path, {"halls": HALLS + offer, "hall": HALL, "watch": refers}, one, two) as run:
         run("export", "here", "*", "--as", "p")
         if is_used:
             run("map", "p", "there", "--accept")
