@@ -43,6 +43,7 @@ from amphora.environments.contract import Probes, RemembersTokens, Seen, Write
 from amphora.render import figures
 from tests.conftest import run_program
 from tests.contract.answering import Said, served
+from tests.told import told_of_slips
 
 PAGE = (Path(__file__).parents[2] / "docs" / "bridges.md").read_text(encoding="utf-8")
 KEY = "made-up-key"
@@ -314,130 +315,12 @@ PUBLISHED, SWITCHED = f"{KIND}\n[states]\npublish = true\n", f"{KIND}\n[states]\
 
 
 def test_a_sheet_that_is_wrong_is_told_with_its_lines() -> None:
-    cases = [
-        (SMALL.replace("index ", "indexx "), "line 5: `item.thing.indexx` is not known in a bridge sheet; perhaps"),
-        (SMALL.replace('"$.rev"', "7"), "line 8: `item.thing.revision` has to be text"),
-        (
-            SMALL.replace('put = "/things', 'put = "things'),
-            "line 12: the path of `item.thing.update` has to begin with /",
-        ),
-        (
-            SMALL.replace('put = "/things/{id}"', 'put = "/things/{idd}"'),
-            "line 12: nothing stands for {idd} in the path of",
-        ),
-        (SMALL.replace('{ put = "/things/{id}" }', "{ }"), "line 12: `item.thing.update` needs one of get, post"),
-        (SMALL.replace('"$.id"', '"$.id["'), "line 6: `item.thing.id`: '$.id[' is not a JSONPath"),
-        (SMALL.replace("thing.toml", "other.toml"), "line 3: there is no kind sheet 'other.toml' beside it"),
-        (SMALL.replace("item.thing", "item.thin"), "line 4: there is no kind sheet for `item.thin` among `kinds`"),
-        (
-            SMALL + '\n[pages]\nhow = "cursors"\n',
-            "line 16: `pages.how` has to be one of none, page, offset, cursor, link",
-        ),
-        (SMALL + '\n[pages]\nhow = "cursor"\n', "`pages.next` is missing"),
-        (SMALL + '\n[sign_in]\nhow = "login"\n', "line 16: `sign_in.call` is missing, which 'login' needs"),
-        (SMALL + '\n[[error]]\nstatus = 409\nmeans = "gone"\n', "line 17: `error.means` has to be one of absent"),
-        (
-            SMALL + '\n[[error]]\non = ["read", "item.thing.reed"]\nmeans = "absent"\n',
-            "line 16: `error.on`: there is no call 'item.thing.reed' here; perhaps 'item.thing.read'",
-        ),
-        (SMALL.replace("title ", "# "), "line 4: `item.thing.title` is missing"),
-        (SMALL.replace('"$.name"', '"$.names[0]"'), "nothing can be written at $.names[0]"),
-        (SMALL.replace('"$.name"', '"$.names[*]"'), "nothing can be written at $.names[*]"),
-        (SMALL.replace('post = "/things"', 'post = "/things", uid = "$.uid"'), "`item.thing.uid` is missing"),
-        (
-            SMALL.replace('post = "/things"', 'post = "/things", id = "list"'),
-            "line 11: `item.thing.create.id` has to be a",
-        ),
-        (SMALL.replace('put = "/things/{id}"', 'put = "/t", match = "sent"'), "nothing of it sends {revision}"),
-        (SMALL + 'row = "about"', "line 14: `item.thing.row` has to be a call, or a place that begins with $"),
-        (
-            SMALL
-            + 'more = { a = { get = "/a", add = { post = "/a" }, remove = { delete = "/a" }, by = "$.n", without = ["$.n"] } }',
-            "`item.thing.more.a.by` is one of `without`: nothing would be told by it",
-        ),
-        (SMALL + SIGNED.format("http://auth.example/t"), "`sign_in.token` has to be a path that begins with / or"),
-        (SMALL + SIGNED.format("https://me@auth.example/t"), "`sign_in.token` has to be a path"),
-        (SMALL + 'id_form = "/things/"', "`item.thing.id_form` has to hold {id}"),
-        (
-            SMALL + 'write = { as = { aa = "{value}" } }',
-            "`item.thing.write.as`: nothing is read at 'aa'; perhaps 'a'",
-        ),
-        (SMALL + PUBLISHED, "`item.thing.draft` is missing"),
-        (SMALL + SWITCHED, "`item.thing.on` is missing"),
-        (
-            SMALL
-            + PEOPLE
-            + REFERS.replace("\n[[", '\n[[refers]]\nat = "$.owner"\nto = ["thing"]\nform = "t{id}"\n[[', 1),
-            "a reference to 'thing': what is written in several ways",
-        ),
-        (
-            SMALL + 'write = { new = { "$.b[*].no" = 0 } }',
-            "`item.thing.write.new`: $.b[*].no has to be a number below 0",
-        ),
-        (
-            SMALL + 'write = { new = { "$.b[*].no" = -1 } }',
-            "$.b[*].no has to stand under fields.volatile of its kind",
-        ),
-        (
-            SMALL + BY_WRITING.format("true", "{ put = '/off' }") + SWITCHED,
-            "has to be two calls, `on` and `off`, or two",
-        ),
-        (
-            SMALL + BY_WRITING.format('"busy"', "false") + SWITCHED,
-            '`item.thing.switch.on`: where "busy" stands, `on` does',
-        ),
-        (
-            SMALL + BY_WRITING.format("true", "1") + SWITCHED,
-            "`item.thing.switch.off`: where 1 stands, `on` doesn't say",
-        ),
-        (
-            SMALL
-            + BY_WRITING.replace('"$.on"', '{{ at = "$.until", is = ["{{null}}"] }}').format('"x"', "1")
-            + SWITCHED,
-            '`item.thing.switch.on`: where "x" stands, `on` does',
-        ),
-        (SMALL + BY_WRITING.format("[1]", "0") + SWITCHED, "line 15: `item.thing.switch.on` has to be"),
-        (
-            SMALL.replace("update ", "# ") + BY_WRITING.format("1", "0") + SWITCHED,
-            "`item.thing.switch` needs `update`",
-        ),
-        (SMALL + BY_WRITING.replace("$.on", "$..on").format("1", "0") + SWITCHED, "nothing can be written at $..on"),
-        (SMALL + BY_WRITING.format("1", "0") + PUBLISHED + "switch = true\n", "a change only writes the draft there"),
-        (SMALL + LINES.replace('id = "$.no"', ""), "`item.thing.rows` needs both `id` and `load.ids`"),
-        (SMALL + LINES.replace(', of = "$.a"', ""), "each of `item.thing.rows.links` needs `at` and `of`"),
-        (SMALL + LINES, "line 20: `item.thing.rows.links.of`: there is no [[refers]] at $.a in its kind sheet"),
-        (SMALL + MEMBERS, "$.who has to stand under fields.unordered"),
-        (f'{SMALL}more = {{ pic = {{ get = "/p", file = "*/*" }} }}', "$.pic has to stand under fields.files"),
-        (f'{SMALL}more = {{ pic = {{ get = "/p", file = "png" }} }}', "`item.thing.more.pic.file` has to be a media"),
-        (SMALL + 'match = "etag"', "`item.thing.match` is not known in a bridge sheet; it belongs in `update` or"),
-        (
-            SMALL + 'volatile = ["$.a"]',
-            "`item.thing.volatile` is not known in a bridge sheet; it belongs in [fields]",
-        ),
-        (SMALL.replace("rows = ", 'keyed = { at = "$.x" }, rows = '), "index.keyed` needs `at` and `as`"),
-        (SMALL.replace('post = "/things"', 'post = "/things", along = ["who"]'), "'who' is none of `more`"),
-        (
-            SMALL.replace('put = "/things/{id}"', 'put = "/t", body = "x{id}"'),
-            "a list, or nothing but one placeholder",
-        ),
-        (SMALL + REFERS + "volatile = []", "`refers.volatile` is not known in a kind sheet; it belongs in [fields]"),
-        (
-            SMALL + REFERS.replace("person", "thing") + 'form = "{holder}/{id}"',
-            "needs `[ids] within` in the kind sheet",
-        ),
-        (
-            SMALL + REFERS.replace("person", "thing#line") + '[ids]\nspace = "thing"\n',
-            "a reference to 'thing#line': an id there would be taken for that of a whole one",
-        ),
-        (SMALL + REFERS.replace("person", "setting"), "`refers.to`: a setting is a value and no item"),
-        (SMALL + PEOPLE + REFERS, "`space` has to be one of team, user"),
-        (SMALL + PEOPLE.replace('space = "team"', "") + REFERS, "each 'person' on offer has to have a `space`"),
-    ]
-    for text, told in cases:
-        sheet, _, kind = text.partition(KIND)
+    def tried(sheet: str, kind: str) -> tuple[str, ...]:
         with pytest.raises(SheetFault) as caught:
             parse_bridge(sheet, "small.toml", {"thing.toml": THING + kind})
-        assert any(told in line for line in caught.value.details), (told, caught.value.details)
+        return caught.value.details
+
+    told_of_slips("slips/bridge.txt", SMALL, tried)
 
 
 def test_a_refusal_is_told_in_the_platforms_words_and_nothing_that_was_sent_is() -> None:
