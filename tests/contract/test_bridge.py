@@ -42,7 +42,7 @@ from amphora.environments.bridge.source import connect_bridge, read_bridge
 from amphora.environments.contract import Probes, RemembersTokens, Seen, Write
 from amphora.render import figures
 from tests.conftest import run_program
-from tests.contract.answering import Said, served
+from tests.contract.answering import Plain, Said, served, written
 from tests.told import told_of_slips
 
 PAGE = (Path(__file__).parents[2] / "docs" / "bridges.md").read_text(encoding="utf-8")
@@ -375,9 +375,29 @@ def test_a_token_may_come_from_another_server_and_a_refusal_says_which_call_it_w
 
 
 def bridge(folder: Path, url: str, text: str = SMALL, kind: str = THING, user: str = "", secret: str = "") -> Bridge:
-    (folder / "small.toml").write_text(text, encoding="utf-8")
-    (folder / "thing.toml").write_text(kind, encoding="utf-8")
+    written(folder, {"small": text, "thing": kind})
     return connect_bridge(read_bridge("small.toml", folder), url, user, secret)
+
+
+class Things(Plain):
+    """Things in an envelope, by their numbers."""
+
+    def __init__(self, *rows: dict[str, Any]) -> None:
+        super().__init__()
+        self.rows, self.gone = self.held["things"], list[int]()
+        for row in rows:
+            self.rows[row["id"]] = {"rev": 1, "b": "{}", "key": "", **row}
+        self.number = len(rows)
+
+    def listed(self, kind: str, said: dict[str, str]) -> Any:
+        return {"rows": list(self.rows.values())}
+
+    def changed(self, kind: str, one: dict[str, Any], body: Any) -> None:
+        one |= {**body, "rev": one["rev"] + 1}
+
+    def removed(self, kind: str, one: dict[str, Any]) -> None:
+        self.gone.append(one["id"])
+        super().removed(kind, one)
 
 
 ROWS = [{"id": number, "name": f"n{number}", "rev": 1, "a": number, "b": "{}", "key": ""} for number in range(7)]
@@ -391,10 +411,7 @@ ROWS = [{"id": number, "name": f"n{number}", "rev": 1, "a": number, "b": "{}", "
             'how = "page"\nask = "p"\nfirst = 0\nsize = { ask = "n", of = 3 }',
             lambda said: ({"rows": ROWS[int(said["p"]) * 3 : int(said["p"]) * 3 + int(said["n"])]}, {}),
         ),
-        (
-            'how = "offset"\nask = "from"\ntotal = "$.all"',
-            lambda said: ({"rows": ROWS[int(said["from"]) :][:2], "all": 7}, {}),
-        ),
+        ('how = "offset"\nask = "from"\ntotal = "$.all"', lambda said: ({"rows": ROWS[int(said["from"]) :][:2], "all": 7}, {})),
         (
             'how = "cursor"\nask = "c"\nnext = "$.more.c"',
             lambda said: (
@@ -433,7 +450,7 @@ ROWS = [{"id": number, "name": f"n{number}", "rev": 1, "a": number, "b": "{}", "
         # A server that leads round in circles is left.
         ('how = "cursor"\nask = "c"\nnext = "$.c"', lambda said: ({"rows": ROWS, "c": "again"}, {})),
     ],
-)
+)  # fmt: skip
 def test_lists_come_whole_whichever_way(pages: str, answer: Any, tmp_path: Path) -> None:
     def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
         return 200, *answer(said)
@@ -621,14 +638,7 @@ REFUSALS: list[tuple[str, int, Any, dict[str, str], type[AmphoraError], str]] = 
     ("PUT", 409, {"message": "in use"}, {}, EnvironmentRefused, "in use"),
     ("PUT", 422, {"e": {"c": "x", "w": "that name exists"}}, {}, EnvironmentRefused, "that name exists"),
     # Of objects only what they say: beside it may stand what was sent.
-    (
-        "PUT",
-        422,
-        {"e": {"w": [{"msg": "no", "loc": ["b"], "input": "s"}]}},
-        {},
-        EnvironmentRefused,
-        r"no \(at b\)\.$",
-    ),
+    ("PUT", 422, {"e": {"w": [{"msg": "no", "loc": ["b"], "input": "s"}]}}, {}, EnvironmentRefused, r"no \(at b\)\.$"),
     ("PUT", 422, {"e": {"w": {"name": ["too long"]}}}, {}, EnvironmentRefused, "name: too long"),
     ("PUT", 500, {"message": "oh"}, {}, Failed, "failed with 500"),
     ("PUT", 503, {"message": "later"}, {}, Busy, "failed with 503"),
@@ -637,7 +647,7 @@ REFUSALS: list[tuple[str, int, Any, dict[str, str], type[AmphoraError], str]] = 
     ("GET", 200, "<html>please wait</html>", {}, Unavailable, "no JSON"),
     ("GET", 200, {"other": 1}, {}, EnvironmentRefused, "there is no list"),
     ("GET", 302, None, {"Location": "https://elsewhere.example/"}, EnvironmentRefused, "answers 302"),
-]
+]  # fmt: skip
 
 
 @pytest.mark.parametrize(("method", "status", "sent", "headers", "kind", "words"), REFUSALS)
@@ -691,12 +701,9 @@ def test_busy_is_waited_for_and_a_write_that_was_refused_so_is_sent_again(tmp_pa
         ("unsent", {"name": "new", "a": 2, "b": '{"x":1}'}),
         ("default", {"name": "new", "a": 2, "b": '{"x":1}', "other": True}),
         ("new", {"name": "new", "a": 2, "b": '{"x":1}', "key": ""}),
-        (
-            "wrapped",
-            {"thing": {"label": "new", "a": 2, "b": '{"x":1}', "fixed": {"seen": 1, "for": "n: new", "to": 1}}},
-        ),
+        ("wrapped", {"thing": {"label": "new", "a": 2, "b": '{"x":1}', "fixed": {"seen": 1, "for": "n: new", "to": 1}}}),
     ],
-)
+)  # fmt: skip
 def test_what_a_change_sends(more: str, wanted: dict[str, Any], tmp_path: Path) -> None:
     sent: list[tuple[Any, str]] = []
     there = {"id": 1, "name": "n1", "rev": 1, "a": 1, "b": '{"x":0}', "c": 3, "key": "****", "other": True}
@@ -781,43 +788,28 @@ def test_a_creation_with_an_attachment_along_is_a_form(tmp_path: Path) -> None:
 
 
 def test_what_others_need_or_would_go_along_is_not_removed(tmp_path: Path) -> None:
-    things = {
-        id_: {"id": id_, "name": f"n{id_}", "rev": 1, "a": used, "b": "{}"}
-        for id_, used in ((1, None), (2, 1), (3, 2))
-    }
-
-    def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
-        id_ = int(path.rpartition("/")[2]) if path != "/things" else 0
-        if method == "DELETE":
-            gone.append(id_)
-            things.pop(id_)
-            return 204, None, {}
-        if path == "/things":
-            return 200, {"rows": list(things.values())}, {}
-        return (200, things[id_], {}) if id_ in things else (404, {}, {})
-
-    gone: list[int] = []
+    things = Things(*({"id": n, "name": f"n{n}", "a": used} for n, used in ((1, None), (2, 1), (3, 2))))
     kind = THING + '[ids]\nspace = "thing"\nnumber = true\n'
     refers = kind + '[[refers]]\nat = "$.a"\nto = ["thing"]\n'
     takes = SMALL.replace(
         '{ delete = "/things/{id}" }', '{ delete = "/things/{id}", takes = [{ kind = "thing", at = "$.a" }] }'
     )
-    with served(answering) as url:
+    with served(things) as url:
         with (
             closing(bridge(tmp_path, url, SMALL, refers)) as there,
             pytest.raises(EnvironmentRefused, match="thing~2 is used by 'n3'"),
         ):
             there.retire([Seen("thing~1", "1"), Seen("thing~2", "1")])
         with closing(bridge(tmp_path, url, takes, kind)) as there:
-            things[3]["a"] = "thing~2"
+            things.rows[3]["a"] = "thing~2"
             with pytest.raises(EnvironmentRefused, match="take 'n3' along"):
                 there.retire([Seen("thing~2", "1")])
-            things[3]["a"] = 2
-        assert not gone
+            things.rows[3]["a"] = 2
+        assert not things.gone
         with closing(bridge(tmp_path, url, SMALL, refers)) as there:
             there.retire([Seen("thing~1", "1"), Seen("thing~2", "1"), Seen("thing~3", "1")])
     # Users before what they use.
-    assert gone == [3, 2, 1]
+    assert things.gone == [3, 2, 1]
 
 
 def test_what_is_on_the_other_end_of_a_connection_is_asked_for_piece_by_piece(tmp_path: Path) -> None:
@@ -864,23 +856,15 @@ objects = {{ get = "/lines/{{id}}/tables?in={{above}}&of={{object}}", parts = "$
 
 
 def test_a_part_is_named_by_its_name_in_the_item_beside_it(tmp_path: Path) -> None:
-    columns = {1: [{"no": 3, "label": "kilos"}, {"no": 4, "label": "grove"}], 2: [{"no": 3, "label": "grove"}]}
-    things: dict[int, Any] = {
-        n: {"id": n, "name": f"n{n}", "rev": 1, "a": columns.get(n), "b": "{}", "key": ""} for n in (1, 2, 3)
-    }
-    things[3] |= {"a": {"table": 1, "column": 4}, "b": '{"sort":[{"table":2,"column":3},{"table":2,"column":9}]}'}
-
-    def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
-        number = int(path.split("/")[2]) if path != "/things" else 0
-        if method == "PUT":
-            things[number] |= {**body, "rev": things[number]["rev"] + 1}
-        return 200, things[number] if number else {"rows": list(things.values())}, {}
-
+    columns: list[Any] = [[{"no": 3, "label": "kilos"}, {"no": 4, "label": "grove"}], [{"no": 3, "label": "grove"}]]
+    used = {"a": {"table": 1, "column": 4}, "b": '{"sort":[{"table":2,"column":3},{"table":2,"column":9}]}'}
+    tables = ({"id": n, "name": f"n{n}", "a": part} for n, part in enumerate(columns, 1))
+    things = Things(*tables, {"id": 3, "name": "n3", **used})
     kind = f'{THING}[ids]\nspace = "thing"\nnumber = true\n'
     for place in ("$.a", "$.b.sort[*]"):
         kind += f'[[refers]]\nat = "{place}.table"\nto = ["thing"]\n'
         kind += f'[[part]]\nat = "{place}.column"\nof = "table"\nparts = "$.a[*]"\nid = "$.no"\nname = "$.label"\n'
-    with served(answering) as url, closing(bridge(tmp_path, url, SMALL, kind)) as there:
+    with served(things) as url, closing(bridge(tmp_path, url, SMALL, kind)) as there:
         [found] = there.read(["thing~3"])
         assert found.definition["a"] == {"table": "thing~1", "column": "grove"}
         # What nobody has stays as it is.
@@ -888,34 +872,29 @@ def test_a_part_is_named_by_its_name_in_the_item_beside_it(tmp_path: Path) -> No
         wanted = {**found.definition, "a": {"table": "thing~2", "column": "grove"}}
         write = Write("thing", ("n3",), States("n3", ""), wanted, "t", "thing~3", "1")
         there.write([write])
-        assert things[3]["a"] == {"table": 2, "column": 3}
-        assert json.loads(things[3]["b"]) == {"sort": [{"table": 2, "column": 3}, {"table": 2, "column": 9}]}
+        assert things.rows[3]["a"] == {"table": 2, "column": 3}
+        assert json.loads(things.rows[3]["b"]) == {"sort": [{"table": 2, "column": 3}, {"table": 2, "column": 9}]}
         lost = {**wanted, "a": {"table": "thing~2", "column": "kilos"}}
         with pytest.raises(EnvironmentRefused, match="uses 'kilos' of thing~2, which has no part called so"):
             there.write([replace(write, definition=lost, revision="2")])
-        assert things[3]["rev"] == 2
+        assert things.rows[3]["rev"] == 2
 
 
 def test_a_hook_stands_between_the_platform_and_the_sheet(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    there = {"id": 1, "name": "n1", "rev": 1, "a": "x;y", "b": "{}", "key": ""}
-
-    def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
-        there.update(body or {})
-        return 200, {"rows": [there]} if path == "/things" else there, {}
-
+    things = Things({"id": 1, "name": "n1", "a": "x;y"})
     functions = SimpleNamespace(
         shown=lambda kind, answer: {**answer, "a": answer["a"].split(";")},
         sent=lambda kind, body: {**body, "a": ";".join(body["a"])},
     )
     point = SimpleNamespace(name="lists", load=lambda: functions)
     monkeypatch.setattr(hooks, "entry_points", lambda group: [point] if group == "amphora.bridge_hooks" else [])
-    with served(answering) as url:
+    with served(things) as url:
         with closing(bridge(tmp_path, url, 'hook = "lists"\n' + SMALL)) as platform:
             [found] = platform.read(["1"])
             assert found.definition["a"] == ["x", "y"]
             wanted = {**found.definition, "a": ["x", "z"]}
             platform.write([Write("thing", ("n1",), States("n1", ""), wanted, "t", "1", "1")])
-            assert there["a"] == "x;z"
+            assert things.rows[1]["a"] == "x;z"
             functions.shown = lambda kind, answer: answer["nothing"]
             with pytest.raises(EnvironmentRefused, match="hook 'lists' failed in shown\\(\\) for a thing: KeyError"):
                 platform.index()
@@ -936,27 +915,25 @@ def test_a_workspace_can_not_say_how_a_platform_writes_ids(tmp_path: Path) -> No
         assert "says how dev writes ids (json $.text)" in done.err
 
 
+class Silent(Things):
+    """Says nothing of what it has made."""
+
+    def made(self, kind: str, body: Any) -> Said:
+        self.add(kind, rev=1, **body)
+        return 200, "lost", {}
+
+
 def test_a_creation_whose_answer_was_lost_is_known_by_the_uid_that_it_was_given(tmp_path: Path) -> None:
-    there: dict[int, dict[str, Any]] = {}
-
-    def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
-        if method == "POST":
-            there[len(there)] = {"id": len(there), "rev": 1, **body}
-            return 200, "lost", {}
-        if path == "/things":
-            return 200, {"rows": list(there.values())}, {}
-        return 200, there[int(path.rpartition("/")[2])], {}
-
     text = SMALL.replace("title ", 'uid        = "$.uid"\ntitle ').replace(
         '{ post = "/things" }', '{ post = "/things", uid = "$.uid" }'
     )
-    with served(answering) as url, closing(bridge(tmp_path, url, text)) as platform:
+    with served(Silent()) as url, closing(bridge(tmp_path, url, text)) as platform:
         with pytest.raises(Uncertain):
             platform.write([Write("thing", ("new",), States("new", ""), {"a": 1, "b": {}}, "run/1/thing:new")])
         assert isinstance(platform, RemembersTokens)
         found = platform.answered("run/1/thing:new")
         assert found is not None
-        assert (found.native_id, platform.answered("run/2/thing:new")) == ("0", None)
+        assert (found.native_id, platform.answered("run/2/thing:new")) == ("1", None)
 
 
 def test_times_and_placeholders() -> None:
@@ -974,38 +951,30 @@ def test_times_and_placeholders() -> None:
     assert filled("/a/{id}", {"id": "x/y ?"}, is_path=True) == "/a/x%2Fy%20%3F"
 
 
+class Renaming(Things):
+    """Calls what it makes otherwise where its name is taken."""
+
+    def made(self, kind: str, body: Any) -> Said:
+        body["name"] += " (2)" if body["name"] in [one["name"] for one in self.rows.values()] else ""
+        return 201, self.add(kind, rev=1, **body), {}
+
+
 def test_what_refers_by_title_follows_and_a_name_that_the_server_chose_is_given_back(tmp_path: Path) -> None:
-    things: dict[int, dict[str, Any]] = {1: {"id": 1, "name": "Press", "rev": 1, "a": "Mill", "b": "{}", "key": ""}}
-    things[2] = {**things[1], "id": 2, "name": "Mill", "a": "nobody's"}
-
-    def answering(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
-        number = int(path.split("/")[2]) if path != "/things" else 0
-        if method == "DELETE":
-            return (200, things.pop(number), {}) if number in things else (404, {}, {})
-        if method == "POST":
-            number = max(things) + 1
-            is_taken = body["name"] in [one["name"] for one in things.values()]
-            body["name"] += " (2)" if is_taken else ""
-        if method in ("POST", "PUT"):
-            things[number] = {**things.get(number, {}), "rev": len(things), "id": number, **body}
-        if path == "/things" and method == "GET":
-            return 200, {"rows": list(things.values())}, {}
-        return (200, things[number], {}) if number in things else (404, {}, {})
-
+    things = Renaming({"id": 1, "name": "Press", "a": "Mill"}, {"id": 2, "name": "Mill", "a": "nobody's"})
     kind = f'{THING}[ids]\nspace = "thing"\nnumber = true\n[[refers]]\nat = "$.a"\nto = ["thing"]\nby = "title"\n'
-    with served(answering) as url, closing(bridge(tmp_path, url, SMALL, kind)) as there:
+    with served(things) as url, closing(bridge(tmp_path, url, SMALL, kind)) as there:
         press, mill = (found.definition for found in there.read(["thing~1", "thing~2"]))
         assert (press["a"], mill["a"]) == ("thing~2", "nobody's")
         new = Write("thing", ("Oven",), States("Oven", ""), {"a": "thing~1", "b": {}}, "t")
         [written] = there.write([new])
-        assert things[int(written.native_id.removeprefix("thing~"))]["a"] == "Press"
+        assert things.rows[int(written.native_id.removeprefix("thing~"))]["a"] == "Press"
         # What it refers to is called otherwise by now.
-        things[1]["name"] = "Great press"
+        things.rows[1]["name"] = "Great press"
         [written] = there.write([replace(new, native_id=written.native_id, revision=written.revision)])
-        assert things[3]["a"] == "Great press"
+        assert things.rows[3]["a"] == "Great press"
         with pytest.raises(EnvironmentRefused, match="made 'Mill \\(2\\)' instead; that was taken away again"):
             there.write([Write("thing", ("Mill",), States("Mill", ""), {"a": None, "b": {}}, "t")])
-        assert sorted(one["name"] for one in things.values()) == ["Great press", "Mill", "Oven"]
+        assert sorted(one["name"] for one in things.rows.values()) == ["Great press", "Mill", "Oven"]
         # A platform that refuses to remove what others name by its title, or doesn't: here nobody is asked.
         with pytest.raises(EnvironmentRefused, match="Oven"):
             there.retire([Seen("thing~1", there.look(["thing~1"])["thing~1"].revision)])

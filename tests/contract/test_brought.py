@@ -179,14 +179,11 @@ def test_a_proof_tells_what_is_put_into_a_new_item(tmp_path: Path) -> None:
     ("brings", "told"),
     [
         ('brings = [{ kind = "table" }]', "`item.table.create.brings`: 'table' is no kind whose `within`"),
-        (
-            f'{BRINGS} }}\nretire = {{ delete = "/tables/{{id}}"',
-            "never removed alone goes with this: say so of 'column'",
-        ),
+        (f'{BRINGS} }}\nretire = {{ delete = "/tables/{{id}}"', "never removed alone goes with this: say so of 'column'"),
         ('brings = [{ kind = "view", keep = "$.a" }]', "`item.table.create.brings.keep` is not known"),
         ('brings = [{ kind = "view", keeps = "$[" }]', "'$[' is not a JSONPath"),
     ],
-)
+)  # fmt: skip
 def test_what_is_put_into_a_new_item_is_read_strictly(tmp_path: Path, brings: str, told: str) -> None:
     lines = [line for line in SHEET.splitlines() if "retire" not in brings or "takes" not in line]
     sheet = "\n".join(lines).replace('create     = { post = "/tables"', f'create     = {{ post = "/tables", {brings}')

@@ -158,9 +158,7 @@ LIVE: dict[str, Fault] = {
     "a setting in another number": lambda t: t.cell("settings", "weigh-ticket-batch", 41.5),
     "an author": lambda t: t.sign_in("author@halcyon.example"),
     "a reader": lambda t: t.sign_in("reader@halcyon.example"),
-    "an author, nothing to switch or publish": both(
-        lambda t: t.sign_in("author@halcyon.example"), lambda t: only_lists(t)
-    ),
+    "an author, nothing to switch or publish": both(lambda t: t.sign_in("author@halcyon.example"), lambda t: only_lists(t)),
     "the name taken in the folder": lambda t: taken(t, "intake"),
     "the name taken in another folder": lambda t: taken(t, "office"),
     "two of one name": moved_twin,
@@ -182,12 +180,8 @@ LIVE: dict[str, Fault] = {
         lambda t: t.edit(TABLE, stored_as="deliveries"),
         lambda t: t.sql("update supplies set objects = '[\"deliveries\"]' where name = 'mill-main'"),
     ),
-    "no room for tables": lambda t: t.sql(
-        'update meta set value = \'{"items": {"table": 2}, "item_bytes": null}\' where name = \'limits\''
-    ),
-    "room for just so many": lambda t: t.sql(
-        'update meta set value = \'{"items": {"table": 3}, "item_bytes": null}\' where name = \'limits\''
-    ),
+    "no room for tables": lambda t: t.sql('update meta set value = \'{"items": {"table": 2}, "item_bytes": null}\' where name = \'limits\''),
+    "room for just so many": lambda t: t.sql('update meta set value = \'{"items": {"table": 3}, "item_bytes": null}\' where name = \'limits\''),
     "a letter too long": both(
         lambda t: t.edit(LETTER, body="x" * 5000),
         lambda t: t.sql("update meta set value = '{\"items\": {}, \"item_bytes\": 5000}' where name = 'limits'"),
@@ -209,13 +203,11 @@ LIVE: dict[str, Fault] = {
         )
     ),
     "over what was delivered": delivered_before,
-    "over what was delivered, a column gone": both(
-        lambda t: delivered_before(t), lambda t: t.edit(TABLE, columns=[])
-    ),
+    "over what was delivered, a column gone": both(lambda t: delivered_before(t), lambda t: t.edit(TABLE, columns=[])),
     "over what was delivered, by a reader": both(
         lambda t: delivered_before(t), lambda t: t.edit(APP, note="n"), lambda t: t.sign_in("reader@halcyon.example")
     ),
-}
+}  # fmt: skip
 
 
 def compared(trial: Trial) -> tuple[bool, AmphoraError | None]:

@@ -182,13 +182,10 @@ CONFIGS = [
     # What was removed long ago leads nowhere.
     ({"type": "acme-entity", "server": "bf5874816710d0c7"}, "integration"),
     ({"type": "acme-entity", "server": "70d4dc0.b0b3d24"}, "integration"),
-    (
-        {"type": "acme-doc", "schema": "https://json-schema.example/2020", "info": "see http://help.example/x"},
-        "integration",
-    ),
+    ({"type": "acme-doc", "schema": "https://json-schema.example/2020", "info": "see http://help.example/x"}, "integration"),
     ({"type": "acme-time", "at": "10:30", "text": "12:5"}, "integration"),
     ({"type": "ui-base", "path": "/dashboard"}, "integration"),
-]
+]  # fmt: skip
 
 
 @pytest.mark.parametrize(("node", "kind"), CONFIGS)

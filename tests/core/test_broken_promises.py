@@ -102,10 +102,7 @@ BREAKS: dict[str, tuple[Callable[[Opened], Opened], Told]] = {
         lambda opened: replace(opened, description=replace(opened.description, uid="")),
         ("it says what it is", Kept.FAILS, "", "it has no uid"),
     ),
-    "lists twice": (
-        _breaks("index", lambda _, index: index() + index()[-1:]),
-        ("its list is whole", Kept.FAILS, "", "ids come twice"),
-    ),
+    "lists twice": (_breaks("index", lambda _, index: index() + index()[-1:]), ("its list is whole", Kept.FAILS, "", "ids come twice")),
     "links that lead nowhere": (
         lambda opened: _breaks("index", lambda _, index: [replace(row, link="home") for row in index()])(
             _breaks(
@@ -140,10 +137,7 @@ BREAKS: dict[str, tuple[Callable[[Opened], Opened], Told]] = {
         ),
         ("no declared secret is shown", Kept.FAILS, "", "shows the secret at "),
     ),
-    "loses attachments": (
-        _breaks("held_files", lambda *_: {}),
-        ("attachments come back", Kept.FAILS, "", "says something else of what it has"),
-    ),
+    "loses attachments": (_breaks("held_files", lambda *_: {}), ("attachments come back", Kept.FAILS, "", "says something else of what it has")),
     "spoils attachments": (
         _breaks("file", lambda _, file, name: iter([b"".join(file(name))[1:]])),
         ("attachments come back", Kept.FAILS, "", "comes back as something else"),
@@ -160,18 +154,12 @@ BREAKS: dict[str, tuple[Callable[[Opened], Opened], Told]] = {
         _written(lambda _, one: replace(one, segments=(*one.segments[:-1], one.token.replace("/", "-")))),
         ("two items of one name", Kept.FAILS, "theme", "names are said to be unique"),
     ),
-    "publishes at once": (
-        _breaks("write", _live_at_once),
-        ("a draft goes live", Kept.FAILS, "report", "live before anybody published it"),
-    ),
+    "publishes at once": (_breaks("write", _live_at_once), ("a draft goes live", Kept.FAILS, "report", "live before anybody published it")),
     "refuses and writes": (
         _breaks("write", _refused_and_done),
         ("a change of what somebody changed", Kept.FAILS, "theme", "refused, and changed all the same"),
     ),
-    "takes one address once": (
-        _written(_only_one),
-        ("two items may say the same", Kept.ODD, "theme", "no two may have the same 'font'"),
-    ),
+    "takes one address once": (_written(_only_one), ("two items may say the same", Kept.ODD, "theme", "no two may have the same 'font'")),
     "goes on naming": (
         _written(
             lambda env, one: (
@@ -186,10 +174,7 @@ BREAKS: dict[str, tuple[Callable[[Opened], Opened], Told]] = {
         _written(lambda _, one: None if "naming" in one.states.title and not one.is_new else one),
         ("what it names can be empty", Kept.ODD, "table", "Not so. A circle can't be entered"),
     ),
-    "refuses every change": (
-        _written(lambda _, one: one if one.is_new else None),
-        ("an item can be changed", Kept.FAILS, "theme", "Not so."),
-    ),
+    "refuses every change": (_written(lambda _, one: one if one.is_new else None), ("an item can be changed", Kept.FAILS, "theme", "Not so.")),
     "never forgets a member": (
         _written(
             lambda env, one: (
@@ -200,7 +185,7 @@ BREAKS: dict[str, tuple[Callable[[Opened], Opened], Told]] = {
         ),
         ("an item can be changed", Kept.FAILS, "theme", "was left out and is still there"),
     ),
-}
+}  # fmt: skip
 
 
 @pytest.fixture

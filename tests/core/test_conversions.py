@@ -70,12 +70,8 @@ FORWARDS: list[tuple[Conversion, Any, Any]] = [
     (rule('move = { "$.m[*].a" = "$.m[*].b" }'), {"m": {"x": {"a": 1}, "y": 2}}, {"m": {"x": {"b": 1}, "y": 2}}),
     (rule('set = { "$.m[*].a" = [] }'), {"m": [{"b": 1}, {}, 3]}, {"m": [{"b": 1, "a": []}, {"a": []}, 3]}),
     (rule('split = { "$.a" = { at = ", ", into = ["$.a", "$.b"] } }'), {"a": "x, y, z"}, {"a": "x", "b": "y, z"}),
-    (
-        rule('split = { "$.a" = { at = ":", into = ["$.b", "$.c"] } }'),
-        {"a": "amphora:flow:x"},
-        {"b": "amphora:flow:x"},
-    ),
-]
+    (rule('split = { "$.a" = { at = ":", into = ["$.b", "$.c"] } }'), {"a": "amphora:flow:x"}, {"b": "amphora:flow:x"}),
+]  # fmt: skip
 
 
 @pytest.mark.parametrize(("conversion", "older", "newer"), FORWARDS)
@@ -102,12 +98,7 @@ UNFIT: list[tuple[Conversion, Any, bool, str]] = [
     (rule('move = { "$.a" = "$.b" }'), {"a": 1, "b": 2}, True, "/a"),
     (rule('move = { "$.a" = "$.b.c" }'), {"a": 1, "b": "text"}, True, "/a"),
     (rule('split = { "$.a" = { at = ",", into = ["$.b", "$.c"] } }'), {"a": 7}, True, "/a"),
-    (
-        rule('split = { "$.a" = { at = ":", into = ["$.b", "$.c"] } }'),
-        {"a": "to ${amphora:person:x}: y"},
-        True,
-        "/a",
-    ),
+    (rule('split = { "$.a" = { at = ":", into = ["$.b", "$.c"] } }'), {"a": "to ${amphora:person:x}: y"}, True, "/a"),
     (FIRST, {"tries": 5, "look": {"font": "plain"}}, False, "/tries"),
     (FIRST, {"tries": 3, "look": {"font": "wide"}}, False, "/look/font"),
     (FIRST, {"tries": 3}, False, "/look"),
@@ -116,7 +107,7 @@ UNFIT: list[tuple[Conversion, Any, bool, str]] = [
     (SECOND, {"questions": [{"low": "1-2", "high": "3"}]}, False, "/questions/0/low"),
     (SECOND, {"questions": [{}, {"high": "3"}]}, False, "/questions/1/high"),
     (SECOND, {"questions": [{"low": 1, "high": "3"}]}, False, "/questions/0/high"),
-]
+]  # fmt: skip
 
 
 @pytest.mark.parametrize(("conversion", "form", "is_forward", "place"), UNFIT)

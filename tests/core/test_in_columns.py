@@ -37,10 +37,7 @@ ENTRIES = [{"at": f"0 {n} * * *", "zone": "Europe/Athens"} for n in range(5)]
         (([*ENTRIES, 7], [7, *ENTRIES, ENTRIES[0]]), ["6 entries alike", '{"at": "0 0 * * *"']),
         (([LONG * 2, "a"], [LONG * 2, "b"]), ["a, 1 entry alike", "b, 1 entry alike"]),
         # Of what stands at the same place and differs in its parts, these; what was put in between is another entry.
-        (
-            ([ENTRIES[0], CARDS], [ENTRIES[1], CARDS]),
-            ['1: {"at": "0 0', '1: {"at": "0 1'],
-        ),
+        (([ENTRIES[0], CARDS], [ENTRIES[1], CARDS]), ['1: {"at": "0 0', '1: {"at": "0 1']),
         (([CARDS], [CARDS | {"in": {"x": LONG, "y": 2}}]), ["1: in: y: 1", "1: in: y: 2"]),
         (([CARDS], [CARDS | {"of": [1, *ENTRIES]}]), ["1: of: 5", "1: of: 1"]),
         ((ENTRIES[:3], [ENTRIES[0], ENTRIES[2], ENTRIES[1]]), ['from 2: [{"at": "0 1', 'from 2: [{"at": "0 2']),
@@ -53,7 +50,7 @@ ENTRIES = [{"at": f"0 {n} * * *", "zone": "Europe/Athens"} for n in range(5)]
         (({"a": LONG}, {"a": LONG, "b": 1}), ["1 member alike", "b: 1, 1 member alike"]),
         ((f"{LONG}north{LONG}", f"{LONG}south{LONG}"), ["… texts, north", "… texts, south"]),
     ],
-)
+)  # fmt: skip
 def test_one_sees_in_what_values_differ(values: tuple[Any, ...], words: list[str] | None) -> None:
     told = in_columns(values, lambda value: shown(value, 44))
     if words is None:

@@ -105,14 +105,9 @@ def test_of_several_with_one_name_each_goes_by_its_id(
     [
         (MapState.GUESSED, "a", "same name", "connection 'mill' is not mapped (perhaps 'a': same name)"),
         (MapState.OPEN, None, "", "connection 'mill' is not mapped"),
-        (
-            MapState.OPEN,
-            "b",
-            "live has no connection 'b'",
-            "connection 'mill' is not mapped: live has no connection 'b'",
-        ),
+        (MapState.OPEN, "b", "live has no connection 'b'", "connection 'mill' is not mapped: live has no connection 'b'"),
     ],
-)
+)  # fmt: skip
 def test_gate_and_check_say_the_same_of_an_open_need(state: MapState, value: Any, reason: str, words: str) -> None:
     one = replace(MAPPED, state=state, value=value, native=None, reason=reason)
     said = words.replace("'mill'", repr(row_name(one.need.key)))

@@ -19,16 +19,12 @@ SHOWN = [
     (to_type("peek", ""), 'amphora peek ""', True),
     (to_type("import", "NAME", blank("ENVIRONMENT")), "amphora import NAME ENVIRONMENT", False),
     (to_type("map", "p").plus("--set", open_value("the db")), 'amphora map p --set "the db"=…', False),
-    (
-        to_type("undo", "r-1", "--yes").then(to_type("import", "p")),
-        "amphora undo r-1 --yes && amphora import p",
-        True,
-    ),
+    (to_type("undo", "r-1", "--yes").then(to_type("import", "p")), "amphora undo r-1 --yes && amphora import p", True),
     (advice("Mend it, then", to_type("import", "a b")), 'Mend it, then: amphora import "a b"', True),
     (advice("Mend that line."), "Mend that line.", False),
     (other_program("mkdir", "-p", "a b"), 'mkdir -p "a b"', True),
     (NOTHING, "", False),
-]
+]  # fmt: skip
 
 
 @pytest.mark.parametrize(("step", "line", "is_ready"), SHOWN)

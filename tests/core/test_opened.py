@@ -233,12 +233,9 @@ def test_an_id_is_one_piece_of_a_text() -> None:
         ('form = "{id}/{part}"\npart = { parts = "$.c[*]", nmae = "$.c" }', "nmae"),
         ('form = "{id}/{rest}-{rest}"', "line 5: `refers.form`: {rest} stands there twice"),
         ('form = "{id}__{kind}"', "knows {id}, {address}, {holder}, {part}, {rest}, and no {kind}"),
-        (
-            '[[mention]]\nkind = "dataset"\npattern = "{report} {id} {id}"',
-            "`mention.pattern`: {id} stands there twice",
-        ),
+        ('[[mention]]\nkind = "dataset"\npattern = "{report} {id} {id}"', "`mention.pattern`: {id} stands there twice"),
     ],
-)
+)  # fmt: skip
 def test_pieces_that_nobody_could_tell_apart_are_refused(slip: str, words: str) -> None:
     with pytest.raises(SheetFault) as caught:
         parse_sheet(f'kind = "chart"\n[[refers]]\nat = "$.a"\nto = ["dataset"]\n{slip}')

@@ -204,21 +204,13 @@ def test_what_stays_keeps_the_parts_that_it_uses() -> None:
         (image("was", draft={"d": 1}), image("now"), ["update live", "publish", "update draft"]),
         (image("was", draft={"d": 1}), image("was"), ["update draft"]),
         (image("was"), image("was", draft={"d": 1}), ["update live", "publish"]),
-        (
-            image(live=None, draft={"d": 1}, states=States("A", "", False, False)),
-            image("now"),
-            ["take back", "update draft"],
-        ),
-        (
-            image(live=None, draft={"text": "now"}, states=States("A", "", False, False)),
-            image("now"),
-            ["take back"],
-        ),
+        (image(live=None, draft={"d": 1}, states=States("A", "", False, False)), image("now"), ["take back", "update draft"]),
+        (image(live=None, draft={"text": "now"}, states=States("A", "", False, False)), image("now"), ["take back"]),
         (image("was"), image("was", states=States("B", "f", False, True)), ["update live", "publish"]),
         (image("was"), image("was", states=States("A", "", True, True)), ["switch"]),
         (image("was", states=States("A", "", True, True)), image("was"), ["switch"]),
     ],
-)
+)  # fmt: skip
 def test_an_item_is_given_back_what_differs(before: Image, now: Image, steps: list[str]) -> None:
     one = Evidence("flow:a", before, now, frozenset({mark(now)}), frozenset({mark(now)}), "keeper")
     found = decide([one], {}, {}, {}, HABITS)

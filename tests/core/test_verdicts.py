@@ -94,20 +94,14 @@ NO_STEP = Reason(Why.POLICY, "A policy")
 SHAPED = Converted("skin:a", ("theme", 1), ("skin", 0), moved=1)
 STAKES = [
     (Docket(), "Nothing to do: live already has olive 1.0.0."),
-    (
-        Docket(hands_over=True),
-        "Only the custody changes: live already has olive 1.0.0. From now on it is in the target's custody.",
-    ),
+    (Docket(hands_over=True), "Only the custody changes: live already has olive 1.0.0. From now on it is in the target's custody."),
     (Docket(loading={"a": 1_412}), "olive 1.0.0 into live: 0 new, 0 changed, 1,412 rows to load, nothing removed."),
     (Docket(edited=["a"]), "Nothing to do: live has olive 1.0.0; 1 local edit stays."),
     (
         Docket(actions=(SimpleNamespace(is_decided=True), SimpleNamespace(is_decided=False))),
         "Nothing to do: live has olive 1.0.0; 1 item stays as decided.",
     ),
-    (
-        Docket(edited=["a", "b"], left_out=("c",)),
-        "Nothing to do: live has olive 1.0.0, but for 1 item left out; 2 local edits stay.",
-    ),
+    (Docket(edited=["a", "b"], left_out=("c",)), "Nothing to do: live has olive 1.0.0, but for 1 item left out; 2 local edits stay."),
     (Docket(undecided=["a"]), "olive 1.0.0 into live: 0 new, 0 changed, 1 to decide, nothing removed."),
     (Docket(2, 1), "olive 1.0.0 into live: 2 new, 1 changed, nothing removed."),
     (
@@ -118,26 +112,17 @@ STAKES = [
         "olive 1.0.0 into live: 1 new, 0 changed, nothing removed. 2 items converted to the shape there,"
         " 2 fields left behind.",
     ),
-    (
-        Docket(0, 1, ["a"], kept=(1,)),
-        "olive 1.0.0 into live: 0 new, 1 changed, 1 local edit kept, nothing removed.",
-    ),
+    (Docket(0, 1, ["a"], kept=(1,)), "olive 1.0.0 into live: 0 new, 1 changed, 1 local edit kept, nothing removed."),
     (
         Docket(0, 1, ["a", "b"], kept=(1,), given_up=(1, 2)),
         "olive 1.0.0 into live: 0 new, 1 changed, 1 local edit kept, 2 local edits given up, nothing removed.",
     ),
-    (
-        Docket(0, 2, ["a", "b"], ["b"]),
-        "olive 1.0.0 into live: 0 new, 2 changed, 2 local edits at stake, 1 to decide, nothing removed.",
-    ),
-    (
-        Docket(0, 2, ["a"], ["b"], kept=(1,)),
-        "olive 1.0.0 into live: 0 new, 2 changed, 1 local edit kept, 1 to decide, nothing removed.",
-    ),
+    (Docket(0, 2, ["a", "b"], ["b"]), "olive 1.0.0 into live: 0 new, 2 changed, 2 local edits at stake, 1 to decide, nothing removed."),
+    (Docket(0, 2, ["a"], ["b"], kept=(1,)), "olive 1.0.0 into live: 0 new, 2 changed, 1 local edit kept, 1 to decide, nothing removed."),
     (Docket(gone=1), "olive 1.0.0 into live: 0 new, 0 changed, 1 item removed."),
     (Docket(gone=2, rows=1412), "olive 1.0.0 into live: 0 new, 0 changed, 2 items removed with 1,412 rows."),
     (Docket(let_go=3), "olive 1.0.0 into live: 0 new, 0 changed, nothing removed, 3 let go."),
-]
+]  # fmt: skip
 
 
 @pytest.mark.parametrize(("docket", "words"), STAKES)
@@ -151,46 +136,14 @@ IMPORTS = [
     (verdicts.of_comparison, Docket(1), [], "plain", 1, "amphora import olive-1.0.0 live", ""),
     (verdicts.of_comparison, Docket(), [], "plain", 0, "amphora verify olive live", ""),
     (verdicts.of_comparison, Docket(undecided=["a"]), [], "plain", 1, "amphora verify olive live", ""),
-    (
-        verdicts.of_comparison,
-        Docket(1),
-        [REASON],
-        "warn",
-        3,
-        "amphora map olive live",
-        " Not as it stands: not mapped.",
-    ),
+    (verdicts.of_comparison, Docket(1), [REASON], "warn", 3, "amphora map olive live", " Not as it stands: not mapped."),
     (verdicts.of_comparison, Docket(1), [NO_STEP, REASON], "warn", 3, "amphora map olive live", "policy"),
-    (
-        verdicts.of_comparison,
-        Docket(1, file="d.yaml"),
-        [],
-        "plain",
-        1,
-        "amphora import d.yaml",
-        " The docket is in d.yaml.",
-    ),
-    (
-        verdicts.of_preview,
-        Docket(1),
-        [],
-        "plain",
-        0,
-        "amphora import olive-1.0.0 live",
-        "Preview, nothing was touched. ",
-    ),
-    (
-        verdicts.of_preview,
-        Docket(1, has_records=True),
-        [],
-        "plain",
-        0,
-        "amphora import olive-1.0.0 live --with records",
-        "",
-    ),
+    (verdicts.of_comparison, Docket(1, file="d.yaml"), [], "plain", 1, "amphora import d.yaml", " The docket is in d.yaml."),
+    (verdicts.of_preview, Docket(1), [], "plain", 0, "amphora import olive-1.0.0 live", "Preview, nothing was touched. "),
+    (verdicts.of_preview, Docket(1, has_records=True), [], "plain", 0, "amphora import olive-1.0.0 live --with records", ""),
     (verdicts.of_preview, Docket(1, has_records=True, file="d.yaml"), [], "plain", 0, "amphora import d.yaml", ""),
     (verdicts.of_preview, Docket(1), [NO_STEP], "warn", 3, "", "Not as it stands"),
-]
+]  # fmt: skip
 
 
 @pytest.mark.parametrize(("of", "docket", "reasons", "standing", "code", "after", "words"), IMPORTS)
@@ -209,19 +162,12 @@ def test_an_import_to_be(
 RUN = Run(1, "live-1", "live", "u", "olive", "1.0.0", "keeper", "done", "t", "t", "")
 GOOD, BAD = SimpleNamespace(is_as_promised=True), SimpleNamespace(is_as_promised=False)
 DONE = [
-    (
-        [],
-        "",
-        "Done: olive 1.0.0 is in live, 2 created, 1 updated; 0 items verified. Run live-1.",
-        "good",
-        0,
-        "history",
-    ),
+    ([], "", "Done: olive 1.0.0 is in live, 2 created, 1 updated; 0 items verified. Run live-1.", "good", 0, "history"),
     ([GOOD], "", "; 1 item verified.", "good", 0, "history"),
     ([GOOD, GOOD], "", "; both items verified.", "good", 0, "history"),
     ([GOOD, BAD], "", "; 1 item is not as promised.", "bad", 1, "history"),
     ([], "no answer", "; not verified (no answer).", "good", 1, "verify"),
-]
+]  # fmt: skip
 
 
 @pytest.mark.parametrize(("verified", "unverified", "words", "standing", "code", "after"), DONE)
@@ -257,19 +203,12 @@ CHECKS: list[tuple[list[Finding], list[Reason], str, str, int, str]] = [
     ([finding("need-open", W)], [], "Not yet for live: 1 to map.", "warn", 0, "amphora map olive live"),
     ([finding("x", E)], [], "Not yet for live: 1 error.", "bad", 3, "amphora check olive live"),
     ([finding("x", E, "Mend it.")], [], "Not yet for live: 1 error.", "bad", 3, "Mend it."),
-    (
-        [finding("item-missing", E, "Pack."), finding("x", E)],
-        [],
-        "1 item missing, 1 other error.",
-        "bad",
-        3,
-        "amphora fix",
-    ),
+    ([finding("item-missing", E, "Pack."), finding("x", E)], [], "1 item missing, 1 other error.", "bad", 3, "amphora fix"),
     ([finding("item-missing", W)], [], "1 warning.", "warn", 0, "amphora compare olive live"),
     ([], [REASON], f"Not yet for live: {REASON.why.value}.", "bad", 3, "amphora map olive live"),
     ([], [NO_STEP], f"Not yet for live: {NO_STEP.why.value}.", "bad", 3, "amphora compare olive live"),
     ([finding("need-open", N)], [REASON], "Not yet for live: 1 to map.", "bad", 3, "amphora map olive live"),
-]
+]  # fmt: skip
 
 
 @pytest.mark.parametrize(("findings", "reasons", "words", "standing", "code", "after"), CHECKS)
@@ -313,30 +252,10 @@ def mapped(state: MapState, name: str = "db", kind: str = "connection", environm
 
 
 MAPPINGS = [
-    (
-        {"live": [mapped(MapState.MAPPED)]},
-        "The one need of olive 1.0.0 is mapped for live.",
-        0,
-        "amphora compare olive live",
-    ),
-    (
-        {"live": [mapped(MapState.LATER)]},
-        "is mapped for live, 1 in a pause of the import.",
-        0,
-        "amphora compare olive live",
-    ),
-    (
-        {"live": [mapped(MapState.OPEN, "a%20b")]},
-        "1 of 1 need of olive 1.0.0 to be mapped for live.",
-        1,
-        'amphora map olive live --set "a b"=…',
-    ),
-    (
-        {"live": [mapped(MapState.GUESSED)]},
-        "to be mapped for live, 1 of them guessed.",
-        1,
-        "amphora map olive live --accept",
-    ),
+    ({"live": [mapped(MapState.MAPPED)]}, "The one need of olive 1.0.0 is mapped for live.", 0, "amphora compare olive live"),
+    ({"live": [mapped(MapState.LATER)]}, "is mapped for live, 1 in a pause of the import.", 0, "amphora compare olive live"),
+    ({"live": [mapped(MapState.OPEN, "a%20b")]}, "1 of 1 need of olive 1.0.0 to be mapped for live.", 1, 'amphora map olive live --set "a b"=…'),
+    ({"live": [mapped(MapState.GUESSED)]}, "to be mapped for live, 1 of them guessed.", 1, "amphora map olive live --accept"),
     ({"live": [mapped(MapState.OPEN, kind="secret")]}, "olive 1.0.0 needs nothing", 0, "amphora compare olive live"),
     (
         {"a": [mapped(MapState.MAPPED)], "b": [mapped(MapState.OPEN, environment="b")]},
@@ -344,7 +263,7 @@ MAPPINGS = [
         1,
         "amphora map olive b --set db=…",
     ),
-]
+]  # fmt: skip
 
 
 @pytest.mark.parametrize(("rows", "words", "code", "after"), MAPPINGS)

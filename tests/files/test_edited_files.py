@@ -122,22 +122,14 @@ def test_no_environment_gets_the_name_of_a_group(tmp_path: Path) -> None:
     ("text", "place", "words"),
     [
         ("[environments.a]\nlocation = practice", "line 2, column 12", "not TOML"),
-        (
-            '[environments.a]\nlocation = "practice:x"\nsign_in = "hunter2"',
-            "line 3, column 1",
-            "secret stands in clear",
-        ),
-        (
-            '[environments.a]\nlocation = "practice:x"\npassword = "hunter2"',
-            "line 3, column 1",
-            "secret stands in clear",
-        ),
+        ('[environments.a]\nlocation = "practice:x"\nsign_in = "hunter2"', "line 3, column 1", "secret stands in clear"),
+        ('[environments.a]\nlocation = "practice:x"\npassword = "hunter2"', "line 3, column 1", "secret stands in clear"),
         ('[environments.a]\nlocation = "nodered+http://u:hunter2@h"', "line 2, column 1", "secret stands in clear"),
         ('[environments.a]\nrole = "live"', "line 1, column 1", "no location"),
         ('[environments.a]\nlocation = "practice:x"\nrole = "prod"', "line 3, column 1", "build, test, live"),
         ("[enviroments.a]", "line 1, column 1", "not known"),
     ],
-)
+)  # fmt: skip
 def test_a_broken_workspace_is_told_with_its_place(tmp_path: Path, text: str, place: str, words: str) -> None:
     (tmp_path / "amphora.toml").write_text(text, encoding="utf-8")
     with pytest.raises(UsageFault, match=words) as caught:

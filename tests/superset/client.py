@@ -71,12 +71,8 @@ def filled(desk: Desk, uri: str) -> None:
     board = desk.do("POST", "/dashboard/", {"dashboard_title": "Harvest", "slug": "harvest"})["id"]
     one, two, three = charts
     metadata = {
-        "positions": positions(
-            charts, f"[days](/explore/?slice_id={three}&standalone=1), [old](/superset/dashboard/999/)"
-        ),
-        "chart_configuration": {
-            str(one): {"id": one, "crossFilters": {"scope": "global", "chartsInScope": [two, three]}}
-        },
+        "positions": positions(charts, f"[days](/explore/?slice_id={three}&standalone=1), [old](/superset/dashboard/999/)"),
+        "chart_configuration": {str(one): {"id": one, "crossFilters": {"scope": "global", "chartsInScope": [two, three]}}},
         "native_filter_configuration": [
             {
                 "id": "NATIVE_FILTER-grove",
@@ -100,7 +96,7 @@ def filled(desk: Desk, uri: str) -> None:
         ],
         "timed_refresh_immune_slices": [three],
         "expanded_slices": {str(two): True},
-    }
+    }  # fmt: skip
     colours = json.dumps({"token": {"colorPrimary": "#556b2f"}})
     theme = desk.do("POST", "/theme/", {"theme_name": "Grove", "json_data": colours})["id"]
     desk.do("PUT", f"/dashboard/{board}", {"json_metadata": json.dumps(metadata), "theme_id": theme})
