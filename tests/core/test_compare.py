@@ -19,7 +19,6 @@ from amphora.core.merge.lines import merge_texts
 from amphora.core.merge.merge import By, Merge, differences, merged_order, no_choice
 from amphora.core.plan.actions import Do, decide
 from amphora.core.values.canon import same
-from amphora.core.values.errors import SheetFault
 from amphora.core.values.model import Item, Listed, States
 from amphora.engine.versions import next_version
 
@@ -318,10 +317,3 @@ def test_that_something_was_moved_on_its_canvas_is_a_note(packed: Any, there: An
 def test_a_version_says_how_much_has_changed(now: dict[str, Any], version: str) -> None:
     items = {f"flow:{name}": Item(f"flow:{name}", 1, form, States(name)) for name, form in now.items()}
     assert next_version("1.2.3", [("flow:a", script("x"))], items, {"flow": SHEET}) == version
-
-
-@pytest.mark.parametrize("slip", ['[ids]\nspaces = "x"', "[ids]\nnumbers = true", "[fields]\ntexts = []"])
-def test_a_slip_in_any_table_of_a_kind_sheet_is_told(slip: str) -> None:
-    with pytest.raises(SheetFault) as caught:
-        parse_sheet(f'kind = "flow"\n{slip}')
-    assert "is not known in a kind sheet; perhaps" in caught.value.details[0]

@@ -21,7 +21,6 @@ from amphora.core.form.conversions import (
 )
 from amphora.core.form.kinds import KindSheet, parse_sheet, sheets_in_force
 from amphora.core.form.routes import converted_contents, routes_to, told
-from amphora.core.values.errors import SheetFault
 from amphora.core.values.model import Contents, Item, Need, States
 from amphora.practice.sheets import practice_sheets, sheets_of
 
@@ -137,27 +136,6 @@ def test_back_and_forwards_again_is_the_same_or_said_to_be_lost(form: Any, conve
     older, traces = backwards(form, conversion)
     if not traces.unfit:
         assert forwards(older, conversion)[0] == form
-
-
-@pytest.mark.parametrize(
-    ("text", "words"),
-    [
-        ("from = 2\nto = 2", "greater `to`"),
-        ("to = 2", "greater `to`"),
-        ('from = 1\nto = 2\nmoves = { "$.a" = "$.b" }', "perhaps `conversion.move`"),
-        ('from = 1\nto = 2\nmove = { "$.a[*].x" = "$.b[*].x" }', "same elements"),
-        ('from = 1\nto = 2\nmove = { "$.a" = 1 }', "no path"),
-        ('from = 1\nto = 2\nmove = { "a" = "$.b" }', "no path"),
-        ('from = 1\nto = 2\ndrop = ["$.a[*]"]', "end in a name"),
-        ('from = 1\nto = 2\ndrop = ["$.a[0].b"]', "made of names"),
-        ('from = 1\nto = 2\ndrop = ["$..b"]', "made of names"),
-        ('from = 1\nto = 2\nsplit = { "$.a" = { at = "," , into = ["$.b"] } }', "two or more"),
-    ],
-)
-def test_sheets_are_read_strictly(text: str, words: str) -> None:
-    with pytest.raises(SheetFault) as error:
-        sheet(f'kind = "quiz"\n[[conversion]]\n{text}')
-    assert words in " ".join(error.value.details)
 
 
 def packed(*items: Item, **more: Any) -> Contents:

@@ -16,7 +16,6 @@ from amphora.core.form.looks import Looks
 from amphora.core.form.native_ids import id_pattern
 from amphora.core.form.opened import Elsewhere, PartMissing, closed, opened
 from amphora.core.form.portable import to_portable
-from amphora.core.values.errors import SheetFault
 from amphora.core.values.model import Json
 
 SHEET = """
@@ -223,25 +222,6 @@ def test_an_id_is_one_piece_of_a_text() -> None:
     }
 
 
-@pytest.mark.parametrize(
-    ("slip", "words"),
-    [
-        ('form = "{id}{rest}"', "its pieces need something between them"),
-        ('form = "{holder}/{id}/{part}"', "{holder} is none of them"),
-        ('form = "{id}/x"\npart = { parts = "$.c[*]" }', "`refers.part` needs {part} in `form`"),
-        ('form = "{id}/{part}"\npart = { id = "$.c" }', "`refers.part.parts` is missing"),
-        ('form = "{id}/{part}"\npart = { parts = "$.c[*]", nmae = "$.c" }', "nmae"),
-        ('form = "{id}/{rest}-{rest}"', "line 5: `refers.form`: {rest} stands there twice"),
-        ('form = "{id}__{kind}"', "knows {id}, {address}, {holder}, {part}, {rest}, and no {kind}"),
-        ('[[mention]]\nkind = "dataset"\npattern = "{report} {id} {id}"', "`mention.pattern`: {id} stands there twice"),
-    ],
-)  # fmt: skip
-def test_pieces_that_nobody_could_tell_apart_are_refused(slip: str, words: str) -> None:
-    with pytest.raises(SheetFault) as caught:
-        parse_sheet(f'kind = "chart"\n[[refers]]\nat = "$.a"\nto = ["dataset"]\n{slip}')
-    assert any(words in line for line in caught.value.details), caught.value.details
-
-
 WAYS = """
 kind = "chart"
 [ids]
@@ -282,15 +262,6 @@ def test_one_place_may_name_several_things_each_in_its_own_way() -> None:
     assert (refer.to, refer.is_required, refer.thing) == (("table", "chart", "connection"), True, "name")
     names = Bindings(IdStyle(id_pattern(ids), mark="~"), {"chart:a": "chart~12"})
     assert to_portable({"source": "chart~12"}, sheet, names, key="chart:b").form == {"source": "amphora:chart:a"}
-
-
-@pytest.mark.parametrize(
-    "slip", ['to = ["chart"]', 'to = ["chart"]\nform = "{id}:{rest}"', 'to = ["chart"]\nmembers = true']
-)
-def test_several_things_at_one_place_that_nobody_could_tell_apart_are_refused(slip: str) -> None:
-    with pytest.raises(SheetFault) as caught:
-        parse_sheet(f'{WAYS}\n[[refers]]\nat = "$.source"\n{slip}\n')
-    assert any("several [[refers]] at $.source need a `form` each" in line for line in caught.value.details)
 
 
 def test_a_number_that_means_something_only_in_what_holds_it() -> None:

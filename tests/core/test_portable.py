@@ -249,20 +249,6 @@ def test_parts_and_features() -> None:
     assert feature_values(form, SHEET) == {"mail"}
 
 
-@pytest.mark.parametrize(
-    "source",
-    [
-        "kind = 3",
-        'kind = "x"\nshapes = 1',
-        'kind = "x"\n[fields]\nsecret = "$.a"',
-        'kind = "x"\n[fields]\ntext = ["$.["]',
-    ],
-)
-def test_sheets_that_cannot_be_used_are_refused(source: str) -> None:
-    with pytest.raises(SheetFault):
-        parse_sheet(source)
-
-
 def test_no_sheet_loosens_a_secret() -> None:
     loose = parse_sheet('kind = "flow"\n[fields]\nsecret = ["$.hook.token"]')
     with pytest.raises(SheetFault, match="no longer treat"):
