@@ -8,7 +8,7 @@ from typing import Any
 
 from amphora.core.form.conversions import FIELDS as _CONVERSION
 from amphora.core.form.conversions import parse_conversion
-from amphora.core.form.places import has_pieces, is_part_alone
+from amphora.core.form.places import has_pieces, is_part_alone, parse_path
 from amphora.core.form.settings import TYPES
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.strict_toml import line_of, unfit
@@ -76,6 +76,13 @@ _IDS = {"space": str, "number": bool, "within": str}
 _MENTION = {"pattern": str, "kind": str, "by": str}
 _PART = {"at": str, "of": str, "parts": str, "id": str, "name": str, "members": bool, "alone": bool}
 _STATES = {"switch": (str, bool), "publish": bool}
+_PATHS_OF = {
+    "refers": ("at", "object_parts", "object_unless", "object_query"),
+    "part": ("at", "parts", "id", "name"),
+    "refers.part": ("parts", "id", "name"),
+}
+"""Where paths stand in the rows of a sheet; in `fields` they stand everywhere."""
+_NAMES_OF_PATHS = ("named", "settings")
 _BELONGING_TO: dict[str, dict[str, Any]] = {
     "[fields]": FIELDS,
     "[states]": _STATES,
@@ -90,7 +97,7 @@ _BELONGING_TO: dict[str, dict[str, Any]] = {
 
 def faults_of(table: Mapping[str, Any], source: str) -> Iterable[str]:
     """Everything that is wrong with the table of a kind sheet; `source` is its text."""
-    if not isinstance(table.get("kind"), str):
+    if "kind" not in table:
         yield "`kind` is missing"
     yield from _unfit(table, _TOP, "", source)
     # Of the wrong type it has been told above.
@@ -99,6 +106,7 @@ def faults_of(table: Mapping[str, Any], source: str) -> Iterable[str]:
             yield from _unfit(part, known, f"{name}.", source)
             yield from _texts(name, part, source)
     yield from _types(table.get("fields"), source)
+    yield from _paths(table, source)
     ids = table.get("ids", {})
     if isinstance(ids, dict):
         yield from _unfit(ids, _IDS, "ids.", source)
@@ -145,6 +153,39 @@ def _types(fields: Any, source: str) -> Iterable[str]:
         if isinstance(type_, str) and type_ not in TYPES and "|" not in type_:
             words = f"{type_!r} is no type: {', '.join(TYPES)}, or a choice (low|high)"
             yield f"{line_of(source, 'settings')}`fields.settings`: {words}"
+
+
+def _paths(table: Mapping[str, Any], source: str) -> Iterable[str]:
+    """Paths that are none, before anything is looked for by them. The line is that of the path itself: of several
+    rows any may hold it."""
+    for where, path in _written_paths(table):
+        try:
+            parse_path(path)
+        except SheetFault as error:
+            holding = (n for n, line in enumerate(source.splitlines(), 1) if path in line)
+            within, _, name = where.rpartition(".")
+            line = f"line {found}: " if (found := next(holding, 0)) else line_of(source, name, within)
+            yield f"{line}`{where}`: {error.message}"
+
+
+def _written_paths(table: Mapping[str, Any]) -> Iterable[tuple[str, str]]:
+    """Whatever is to be a path, with the member that it stands in."""
+    fields, pause, states = (table.get(name) for name in ("fields", "pause", "states"))
+    found: list[tuple[str, Any]] = []
+    for name, ends in fields.items() if isinstance(fields, dict) else ():
+        is_named = isinstance(ends, dict) and name in _NAMES_OF_PATHS
+        given = ends if is_named or isinstance(ends, list) else getattr(ends, "values", list)()
+        found += [(f"fields.{name}", path) for path in given]
+    if isinstance(pause, dict) and isinstance(shown := pause.get("show"), dict):
+        found += [("pause.show", path) for path in shown.values()]
+    if isinstance(states, dict):
+        found.append(("states.switch", states.get("switch")))
+    rows = [(name, row) for name in ("refers", "part") for row in _rows(table, name) if isinstance(row, dict)]
+    rows += [("refers.part", row["part"]) for name, row in rows if name == "refers" and "part" in row]
+    for within, row in rows:
+        if isinstance(row, dict):
+            found += [(f"{within}.{name}", row.get(name)) for name in _PATHS_OF[within]]
+    return ((where, path) for where, path in found if isinstance(path, str))
 
 
 def _mention(row: Any, source: str) -> Iterable[str]:

@@ -289,8 +289,10 @@ def parse_path(path: str) -> tuple[Any, tuple[Step, ...] | None]:
     try:
         query = jsonpath_rfc9535.compile(path)
     except jsonpath_rfc9535.JSONPathError as error:
+        # Without the library's line and column, which count in the path and not in the sheet.
+        why = re.sub(r", line \d+, column \d+$", "", str(error))
         raise SheetFault(
-            f"{path!r} is not a JSONPath (RFC 9535): {error}{_perhaps(path)}",
+            f"{path!r} is not a JSONPath (RFC 9535): {why}{_perhaps(path)}",
             subject=path,
             next_step=advice("Mend the sheet."),
         ) from error
