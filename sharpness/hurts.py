@@ -13,11 +13,12 @@ from pathlib import Path
 from sharpness.mutants import copy_to, is_red
 
 FAULTS, PLAN, MERGE = "tests/faults/test_faults.py", "tests/core/test_restoration.py", "tests/core/test_compare.py"
-CROSSING, TRUST = "tests/contract/test_crossing.py", "tests/program/test_trust.py"
-DECIDING, DOCKETS = "tests/program/test_deciding.py", "tests/program/test_docket_file.py"
+STORY = "tests/program/test_stories.py::test_a_story[{}.txt]"
+CROSSING, TRUST = "tests/contract/test_crossing.py", STORY.format("trust")
+DECIDING, DOCKETS = STORY.format("decided"), STORY.format("docketfile")
 HELD, HALF = "tests/contract/test_held.py", "tests/contract/test_half_way.py"
 SMALL = "tests/contract/test_small_platforms.py"
-SHAPES, NODERED = "tests/program/test_shapes.py", "tests/contract/test_nodered.py"
+SHAPES, NODERED = STORY.format("sheets"), "tests/contract/test_nodered.py"
 NAMING, SECRETS = "tests/core/test_naming.py", "tests/core/test_secrets.py"
 
 
@@ -31,8 +32,6 @@ class Hurt:
     new: str
     tests: tuple[str, ...]
 
-
-STORY = "tests/program/test_stories.py::test_a_story[{}.txt]"
 
 HURTS = (
     Hurt("what a sheet has learned since is somebody's edit", "engine/shapes.py", "        if sheet is None or not sheet.places.has_outside:\n", "        if True:\n", (SHAPES,)),
@@ -88,16 +87,16 @@ HURTS = (
     Hurt("a silenced place hides the next secret", "core/form/secrets.py", "return (key, place, mark) in self.pardoned", "return any((key, place) == one[:2] for one in self.pardoned)", (SECRETS,)),
     Hurt("a clear secret of a package is taken in", "core/form/declared.py", 'if token is None or token.kind != "secret":', "if False:", (SECRETS,)),
     Hurt("the gate lets an open question pass", "core/plan/gate.py", "        *decisions,\n", "", (DECIDING, DOCKETS, TRUST)),
-    Hurt("the gate lets a missing permission pass", "core/plan/gate.py", "    if not missing:\n        return []\n    details = tuple(\n", "    if True:\n        return []\n    details = tuple(\n", (TRUST, "tests/program/test_bad_input.py")),
-    Hurt("the gate lets an open need pass", "core/plan/gate.py", "    if open_:\n", "    if False:\n", (TRUST, DECIDING, "tests/program/test_checking.py")),
+    Hurt("the gate lets a missing permission pass", "core/plan/gate.py", "    if not missing:\n        return []\n    details = tuple(\n", "    if True:\n        return []\n    details = tuple(\n", (TRUST, STORY.format("spoilt"))),
+    Hurt("the gate lets an open need pass", "core/plan/gate.py", "    if open_:\n", "    if False:\n", (TRUST, DECIDING, STORY.format("tables"))),
     Hurt("an open run is passed over", "engine/gate.py", 'open_runs[0].name if open_runs else "",', '"",', (STORY.format("failing"), STORY.format("pausing"), STORY.format("waiting"), FAULTS)),
     Hurt("a docket for another state of the target is carried out", "engine/imports.py", "if stale := [reason for reason, is_so in reasons.items() if is_so]:", "if stale := []:", (DOCKETS, DECIDING)),
-    Hurt("a token of another ledger is taken for ours", "engine/runs/carrier.py", 'f"{self.ledger_uid}/{self.run.name}/{number}"', 'f"{self.run.name}/{number}"', (TRUST, FAULTS)),
+    Hurt("a token of another ledger is taken for ours", "engine/runs/carrier.py", 'f"{self.ledger_uid}/{self.run.name}/{number}"', 'f"{self.run.name}/{number}"', (STORY.format("outside"), FAULTS)),
     Hurt("an uncertain write counts as failed", "engine/runs/carrier.py", "            return self._asked(ready, error, waits if may_be_again else ())\n", "            raise\n", (FAULTS,)),
     Hurt("a whole import is put back for a database that was locked", "engine/runs/carrier.py", "(is_beside and isinstance(error, Failed))", "False", (SMALL,)),
     Hurt("what a gateway may still let through is made twice", "environments/calls.py", "Failed if is_over else Uncertain", "Failed", (SMALL,)),
-    Hurt("whoever went on with another import is somebody", "engine/runs/outside.py", "        moved -= gone_on_since(stage, run)\n", "", ("tests/program/test_pauses.py",)),
-    Hurt("a run is blamed for what another one did after it", "engine/elsewhere.py", "    known |= gone_on_since(stage, run)\n", "", ("tests/program/test_pauses.py",)),
+    Hurt("whoever went on with another import is somebody", "engine/runs/outside.py", "        moved -= gone_on_since(stage, run)\n", "", (STORY.format("paused"),)),
+    Hurt("a run is blamed for what another one did after it", "engine/elsewhere.py", "    known |= gone_on_since(stage, run)\n", "", (STORY.format("paused"),)),
     Hurt("a part's number is taken for that of another item", "environments/bridge/agreement.py", "            for part in self._counted(refer):\n", "            for part in ():\n", ("tests/contract/test_bridge.py",)),
     Hurt("an intent is written after its call", "engine/runs/carrier.py", "            self.stage.ledger.journal.begin_steps(self.run, intents, waiting, begun)\n", "            pass\n", (FAULTS,)),
     Hurt("a failed run is not put back", "engine/runs/outcome.py", "        back = put_back(stage, run, PUTTING_BACK, error.message, stage.ledger.journal.since_pause(run))\n", "        raise error\n", (FAULTS,)),
@@ -105,12 +104,12 @@ HURTS = (
     Hurt("an older delivery counts as the base", "ledger/ledger.py", "void_by is null)", "void_by is null and 1 = 0)", (TRUST, DECIDING)),
     Hurt("something is lost in an older shape without a word", "core/form/conversions.py", "found = dict(_lost(form, again, ())) | found", "found = dict(found)", ("tests/core/test_conversions.py",)),
     Hurt("what can't be converted is written as it is", "core/plan/gate.py", "    if lost:\n", "    if False:\n", ("tests/program/test_shapes.py",)),
-    Hurt("a copy is taken for the original at home", "core/form/copies.py", 'native_id="", link=""', 'link=""', ("tests/program/test_beside.py",)),
-    Hurt("data that stays in a region leaves it", "core/plan/gate.py", "        *_regions(docket, standing),\n", "", ("tests/program/test_rounds.py",)),
-    Hurt("half of the targets are undone before one is missed", "engine/campaign.py", "        session.placed(run)\n", "        pass\n", ("tests/program/test_rounds.py",)),
+    Hurt("a copy is taken for the original at home", "core/form/copies.py", 'native_id="", link=""', 'link=""', (STORY.format("copies"),)),
+    Hurt("data that stays in a region leaves it", "core/plan/gate.py", "        *_regions(docket, standing),\n", "", (STORY.format("rounds"),)),
+    Hurt("half of the targets are undone before one is missed", "engine/campaign.py", "        session.placed(run)\n", "        pass\n", (STORY.format("rounds"),)),
     Hurt("a ledger is taken over without a look", "ledger/transfer.py", "if _mark(source, table, names) != _mark(goal, table, names):", "if False:", ("tests/files/test_team.py",)),
-    Hurt("what was edited again since is overwritten", "engine/gate.py", "if not seen or (key in now and now[key].fingerprint == seen)", "if True", ("tests/program/test_pauses.py",)),
-    Hurt("what another ledger brought is overwritten", "core/merge/merge.py", "            by = By.UNKNOWN\n        elif equal(base, target)", "            by = By.PACKAGE\n        elif equal(base, target)", ("tests/program/test_beside.py",)),
+    Hurt("what was edited again since is overwritten", "engine/gate.py", "if not seen or (key in now and now[key].fingerprint == seen)", "if True", (STORY.format("paused"),)),
+    Hurt("what another ledger brought is overwritten", "core/merge/merge.py", "            by = By.UNKNOWN\n        elif equal(base, target)", "            by = By.PACKAGE\n        elif equal(base, target)", (STORY.format("taken"),)),
     Hurt("a version is overwritten with other contents", "files/store.py", "                if self._is_other(contents, path, digest):\n", "                if True:\n", (TRUST, "tests/files/test_package.py")),
     Hurt("references keep the source's ids", "core/form/portable.py", "if spot.refer and (token := self._reference(text, spot.refer)):", "if False:", ("tests/core/test_portable.py", CROSSING)),
     Hurt("rows that people entered go with an undo", "core/plan/fates.py", "if one.counts_rows and not _are_our_rows(one, habits):", "if False:", (PLAN,)),
@@ -124,10 +123,10 @@ HURTS = (
     Hurt("an undo takes away what somebody links to by now", "engine/runs/evidence.py", "if row.native_id in keys}\n    environment", "if False}\n    environment", ("tests/contract/test_nodered.py",)),
     Hurt("an undo takes away the columns of a table that somebody works on", "core/plan/restoration.py", "        verdicts |= {key: Verdict(Fate.LEFT, why) for key in inside if", "        {key: Verdict(Fate.LEFT, why) for key in inside if", ("tests/contract/test_brought.py",)),
     Hurt("half of what was made under our own id is somebody's", "engine/runs/lost.py", "return Search(image, is_as_meant=image is not None and is_as_meant(image))", "return Search(image)", (HALF,)),
-    Hurt("a copy of an environment is imported into beside it", "engine/rounds.py", "        if other != docket.target:\n", "        if False:\n", ("tests/program/test_rounds.py",)),
-    Hurt("a record is silent on what was mapped at a pause", "core/plan/kept.py", "return {**kept, **newer, ", "return {**kept, ", ("tests/program/test_pauses.py",)),
+    Hurt("a copy of an environment is imported into beside it", "engine/rounds.py", "        if other != docket.target:\n", "        if False:\n", (STORY.format("outside"),)),
+    Hurt("a record is silent on what was mapped at a pause", "core/plan/kept.py", "return {**kept, **newer, ", "return {**kept, ", (STORY.format("paused"),)),
     Hurt("what is kept there is checked as if the package's went in", "engine/check.py", "for action in docket.actions if action.is_mixed}", "for action in () if action.is_mixed}", (STORY.format("parts"),)),
-    Hurt("a choice for one place is passed over", "engine/action.py", "change.place in ABOUT_ALL and change.choice", "change.choice", (DOCKETS,)),
+    Hurt("a choice for one place is passed over", "engine/action.py", "change.place in ABOUT_ALL and change.choice", "change.choice", (STORY.format("honoured"), STORY.format("deciding"))),
     Hurt("carry takes over another package's items at a --yes", "cli/guide.py", "        if agreeing:\n", "        if False:\n", (STORY.format("agreeing"),)),
     Hurt("rows leave their region once their source is called otherwise", "cli/packages.py", "    contents = work.session.as_known(contents) if work.has_workspace else contents\n", "", (STORY.format("places"),)),
     Hurt("a list in an order of its own is told as lost", "core/form/named.py", "return parts if index is None else ByName", "return parts if True else ByName", ("tests/core/test_filled.py", "tests/contract/test_small_platforms.py")),

@@ -10,8 +10,6 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
 
 from amphora.core.form.settled import settled
 from amphora.core.plan.aftercare import Care
@@ -34,9 +32,7 @@ from amphora.engine.sides import own_side
 from amphora.engine.undo import foreseen, run_to_undo, undo
 from amphora.files.package import read_package
 from amphora.ledger.records import Run
-from amphora.practice.items import PlatformRefusal
 from amphora.practice.platform import Platform
-from tests.conftest import workspace_of
 from tests.contract.conftest import nodered_ground
 from tests.contract.grounds import Ground
 from tests.faults.trouble import FAULTS, Fault, Killed, Locked, failing
@@ -214,9 +210,6 @@ def test_a_ledger_that_can_not_be_written_ends_in_as_it_was_or_says_so(ground: G
     assert whole(ground) == before
 
 
-NAMES = ("a", "b", "c", "d")
-
-
 def grown(
     folder: Path, name: str, uses: dict[str, list[str]], account: str = "ines@halcyon.example", note: str = ""
 ) -> None:
@@ -261,104 +254,6 @@ def test_who_edits_what_a_run_just_made_keeps_the_edit(halcyon: Path, at: int) -
         # The run had done with it: it is a local edit, as any other.
         assert [outcome.run.state, mine["flow:ring/a"][3]["note"]] == ["done", "hers"]
     ground.close()
-
-
-GRAPH = st.fixed_dictionaries({name: st.lists(st.sampled_from(NAMES), unique=True) for name in NAMES})
-
-
-@settings(max_examples=25)
-@given(
-    first=GRAPH,
-    second=GRAPH,
-    fault=st.sampled_from(FAULTS),
-    at=st.integers(1, 14),
-    again=st.sampled_from((*FAULTS, None)),
-    retired=st.sets(st.sampled_from(NAMES), max_size=2),
-    act=st.sampled_from(("none", "edit", "draft", "delete", "switch")),
-    whom=st.sampled_from(NAMES),
-    with_rows=st.booleans(),
-)
-def test_whatever_happens_nobodys_work_is_lost_and_every_sentence_is_true(
-    halcyon_files: Path,
-    tmp_path_factory: pytest.TempPathFactory,
-    first: dict[str, list[str]],
-    second: dict[str, list[str]],
-    fault: Fault,
-    at: int,
-    again: Fault | None,
-    retired: set[str],
-    act: str,
-    whom: str,
-    with_rows: bool,
-) -> None:
-    folder = workspace_of(halcyon_files, tmp_path_factory.mktemp("ring"))
-    ground = Ground(folder, "grove-dev", "grove-live", "flow:ring/*", "flow:ring/a", "", lambda: None)
-    grown(folder, "grove-dev", first)
-    wanted = ["flow:ring/*", *(["Growers"] if with_rows else [])]
-    bring(ground, ground.export(wanted, records=True).path, records=with_rows)
-    start = whole(ground)
-    grown(folder, "grove-dev", second, note="!")
-    kept = [f"flow:ring/{name}" for name in NAMES if name not in retired]
-    report = ground.export(kept)
-    fates = {row.key: "retire" for row in dropped(ground, report.path) if not row.users}
-    gone = {row.key for row in dropped(ground, report.path, fates) if row.users}
-    fates = {key: fate for key, fate in fates.items() if key not in gone}
-    state = tried(ground, report.path, at, fault, fates=fates)
-    if state == "put back":
-        assert whole(ground) == start
-    touched = stranger(folder, act, whom)
-    mine = whole(ground)
-    done: Back | None = None
-    if again is not None:
-        try:
-            done = back(ground, at % 5 + 1, again)
-        except (Killed, AmphoraError):
-            done = None
-    if state != "put back" and (done is None or done.of_state != "undone"):
-        done = back(ground)
-    now = whole(ground)
-    key = f"flow:ring/{whom}"
-    if touched and act == "delete":
-        assert key not in now or start.get(key) == now[key]
-    elif touched:
-        assert now[key] == mine[key] or done is None or (done.is_as_before and not done.left)
-    if done and done.is_as_before and not done.outside and again is None:
-        assert now == start
-    for text in now.values():
-        assert all(f"flow:ring/{name}" in now for name in NAMES if f'"flow:ring/{name}"' in text)
-    ground.close()
-
-
-def dropped(ground: Ground, path: Path, fates: dict[str, str] | None = None) -> Any:
-    """What a package no longer holds, as an import would list it."""
-    return prepare(
-        ground.session(), read_package(path), ground.target, Decisions(fates=fates or {})
-    ).docket.retirements
-
-
-def stranger(folder: Path, act: str, whom: str) -> bool:
-    """Somebody does something in the target past Amphora; whether it could be done."""
-    if act == "none":
-        return False
-    with closing(
-        Platform(folder / "grove-live.practice", "tomas@halcyon.example", lambda: "2026-07-01T00:00:00Z")
-    ) as there:
-        found = [item for item in there.index() if (item.folder, item.name) == ("ring", whom)]
-        if not found:
-            return False
-        [item] = there.read([found[0].id])
-        try:
-            if act == "delete":
-                there.delete({item.id: None})
-            elif act == "switch":
-                there.switch(item.id, not item.is_on)
-            else:
-                there.update(item.id, item.title, item.folder, {**item.newest, "fix": "theirs"}, (), item.revision)
-                if act == "edit":
-                    there.publish(item.id)
-        except PlatformRefusal:
-            return False
-    return True
 
 
 def test_a_first_publication_is_taken_back_or_asked_about_beforehand(halcyon: Path) -> None:

@@ -6,22 +6,27 @@ import os
 import random
 from contextlib import closing
 from pathlib import Path
+from typing import Any
 
 import pytest
 
+from amphora.core.plan.decisions import Decisions
 from amphora.core.values.errors import AmphoraError, NotReady
+from amphora.engine.docket import prepare
 from amphora.engine.imports import import_prepared
 from amphora.engine.resume import next_leg, picked_up, run_to_resume
 from amphora.engine.withdraw import withdraw, withdrawal
+from amphora.files.package import read_package
 from amphora.practice.items import PlatformRefusal
 from amphora.practice.platform import Platform
 from tests.conftest import workspace_of
 from tests.contract.grounds import Ground
-from tests.faults.test_faults import NAMES, back, bring, dropped, grown, tried, whole
+from tests.faults.test_faults import back, bring, grown, tried, whole
 from tests.faults.test_resume import stopped
 from tests.faults.trouble import FAULTS
 
 SEED, LIVES = int(os.environ.get("SEED", "1")), int(os.environ.get("LIVES", "10"))
+NAMES = ("a", "b", "c", "d")
 PEOPLE = ("tomas@halcyon.example", "keeper@halcyon.example")
 """The second one signs in with the account that imports use: then only the state tells whose it is."""
 
@@ -35,6 +40,11 @@ class Life:
         self.ground = Ground(folder, "grove-dev", "grove-live", "flow:ring/*", "flow:ring/a", "", lambda: None)
         self.written: dict[str, str] = {}
         self.gone: list[dict[str, str]] = []
+
+    def dropped(self, path: Path, fates: dict[str, str]) -> Any:
+        """What a package no longer holds, as an import would list it."""
+        said = Decisions(fates=fates)
+        return prepare(self.ground.session(), read_package(path), self.ground.target, said).docket.retirements
 
     def bring(self, has_trouble: bool = False) -> None:
         uses = {name: self.dice.sample(NAMES, self.dice.randint(0, 2)) for name in NAMES}
@@ -50,8 +60,8 @@ class Life:
                 return
             fates = {}
         else:
-            fates = {row.key: "retire" for row in dropped(self.ground, path)}
-            users = {row.key for row in dropped(self.ground, path, fates) if row.users}
+            fates = {row.key: "retire" for row in self.dropped(path, {})}
+            users = {row.key for row in self.dropped(path, fates) if row.users}
             fates = {key: fate for key, fate in fates.items() if key not in users}
             bring(self.ground, path, fates=fates)
         names = [key.rpartition("/")[2] for key in fates]
