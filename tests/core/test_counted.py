@@ -85,9 +85,8 @@ def test_what_a_permission_is_missing_for_is_named(count: int, told: str) -> Non
 @pytest.mark.parametrize(("count", "where"), [(1, "an item"), (2, "2 items")])
 def test_places_that_are_taken_are_counted(count: int, where: str) -> None:
     taken = [(f"flow:{number}", "flow:other") for number in range(count)]
-    docket = SimpleNamespace(
-        taken=tuple(taken), target="live", name="olive-1.0.0", package="olive", file="", words=[]
-    )
+    said: dict[str, Any] = {"name": "olive-1.0.0", "file": "", "run": "", "since": "", "words": [], "source_file": ""}
+    docket = SimpleNamespace(taken=tuple(taken), target="live", **said)
     [reason] = _taken(cast(Any, docket))
     assert reason.message == f"live has another item where {where} would go."
     assert reason.details[0] == "flow:0 would get the place of flow:other"
