@@ -128,8 +128,8 @@ def over_http(halcyon: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
 @pytest.fixture
 def presses() -> Iterator[tuple[tuple[str, str], Callable[[], None]]]:
     """Two instances, the second with other content under colliding numbers; and what empties that."""
+    from tests.contract.answering import served as on_a_port
     from tests.contract.press.server import filled
-    from tests.contract.press.server import served as on_a_port
 
     one, two = filled("south", 1, SECRETS[0]), filled("north", 2, SECRETS[1], is_source=False)
 

@@ -5,16 +5,11 @@ from __future__ import annotations
 
 import base64
 import json
-import threading
 import time
-from collections.abc import Iterator
-from contextlib import contextmanager
 from dataclasses import dataclass, field
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
-from urllib.parse import parse_qs, urlsplit
 
-from tests.serving import on_loopback
+from tests.contract.answering import Said
 
 CLIENT, SECRET = "keeper@halcyon.example", "made-up-client-secret"
 MASK = "(hidden)"
@@ -41,7 +36,8 @@ class Press:
     tokens: dict[str, int] = field(default_factory=dict)
     jobs: dict[int, int] = field(default_factory=dict)
     calls: int = 0
-    lock: Any = field(default_factory=threading.RLock)
+    method: str = ""
+    headers: dict[str, str] = field(default_factory=dict)
 
     def add(self, kind: str, **members: Any) -> int:
         """One more of a kind; its number."""
@@ -56,88 +52,53 @@ class Press:
         one["stamp"] += 1
         one["at"] = int(time.time())
 
-
-def etag(one: dict[str, Any]) -> str:
-    """The entity tag of what is there."""
-    return f'"{one["stamp"]}"'
-
-
-class Handler(BaseHTTPRequestHandler):
-    """One connection."""
-
-    protocol_version = "HTTP/1.1"
-    wbufsize = 1 << 16
-    press: Press
-
-    def log_message(self, format: str, *args: Any) -> None:
-        """Nothing."""
-
-    def do_GET(self) -> None:
-        self._serve()
-
-    do_POST = do_PUT = do_PATCH = do_DELETE = do_GET  # noqa: N815
-
-    def _serve(self) -> None:
-        raw = self.rfile.read(int(self.headers.get("Content-Length") or 0))
+    def __call__(self, method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:
+        self.method, self.headers = method, headers
         try:
-            with self.press.lock:
-                status, body, headers = self._answer(raw)
+            return self._answer(path.removeprefix("/api/v4/").split("/"), said, body)
         except Fault as fault:
-            status, headers = fault.status, {"Retry-After": "0"} if fault.status == 429 else {}
-            body = {"fault": {"code": fault.code, "text": fault.text}}
-        sent = b"" if body is None else json.dumps(body).encode()
-        self.send_response(status)
-        for name, value in {"Content-Length": str(len(sent)), "Content-Type": "application/json", **headers}.items():
-            self.send_header(name, value)
-        self.end_headers()
-        self.wfile.write(sent)
+            told = {"fault": {"code": fault.code, "text": fault.text}}
+            return fault.status, told, {"Retry-After": "0"} if fault.status == 429 else {}
 
-    def _answer(self, raw: bytes) -> tuple[int, Any, dict[str, str]]:
-        press = self.press
-        parts = urlsplit(self.path)
-        words = parts.path.removeprefix("/api/v4/").split("/")
-        said = {name: values[-1] for name, values in parse_qs(parts.query).items()}
+    def _answer(self, words: list[str], said: dict[str, str], body: Any) -> Said:
         if words == ["oauth", "token"]:
             return self._token()
-        press.calls += 1
-        if press.calls % 37 == 0:
+        self.calls += 1
+        if self.calls % 37 == 0:
             raise Fault(429, "busy", "the press is full")
         self._signed_in()
-        body = json.loads(raw) if raw else None
         if words == ["about"]:
-            return 200, {"instance": press.uid, "version": "4.1"}, {}
+            return 200, {"instance": self.uid, "version": "4.1"}, {}
         if words == ["me"]:
             return 200, {"login": CLIENT, "rights": ["items.edit", "items.remove"]}, {}
-        if words[0] == "jobs":
-            return self._job(int(words[1]))
-        return self._kind(words, said, body)
+        return self._job(int(words[1])) if words[0] == "jobs" else self._kind(words, said, body)
 
-    def _token(self) -> tuple[int, Any, dict[str, str]]:
+    def _token(self) -> Said:
         given = base64.b64decode(self.headers.get("Authorization", "").removeprefix("Basic ")).decode()
         if given != f"{CLIENT}:{SECRET}":
             return 401, {"error": "invalid_client"}, {}
-        token = f"token-{len(self.press.tokens)}"
-        self.press.tokens[token] = CALLS_OF_A_TOKEN
+        token = f"token-{len(self.tokens)}"
+        self.tokens[token] = CALLS_OF_A_TOKEN
         return 200, {"access_token": token, "token_type": "Bearer"}, {}
 
     def _signed_in(self) -> None:
         token = self.headers.get("Authorization", "").removeprefix("Bearer ")
-        left = self.press.tokens.get(token, 0)
+        left = self.tokens.get(token, 0)
         if not left or self.headers.get("X-Press-Client") != CLIENT:
             raise Fault(401, "who", "sign in")
-        self.press.tokens[token] = left - 1
+        self.tokens[token] = left - 1
 
-    def _job(self, number: int) -> tuple[int, Any, dict[str, str]]:
-        asked = self.press.jobs[number] = self.press.jobs.get(number, 0) + 1
+    def _job(self, number: int) -> Said:
+        asked = self.jobs[number] = self.jobs.get(number, 0) + 1
         return 200, {"state": "done" if asked > 1 else "running", "made": number}, {"Retry-After": "0"}
 
-    def _kind(self, words: list[str], said: dict[str, str], body: Any) -> tuple[int, Any, dict[str, str]]:
+    def _kind(self, words: list[str], said: dict[str, str], body: Any) -> Said:
         kind, *rest = words
-        if kind not in self.press.kinds:
+        if kind not in self.kinds:
             raise Fault(404, "nothing", "there is nothing of that name")
-        there = self.press.kinds[kind]
+        there = self.kinds[kind]
         if not rest:
-            return self._made(kind, body) if self.command == "POST" else self._listed(there, said)
+            return self._made(kind, body) if self.method == "POST" else self._listed(there, said)
         one = there.get(int(rest[0]))
         if one is None:
             raise Fault(404, "nothing", f"there is no number {rest[0]}")
@@ -147,35 +108,35 @@ class Handler(BaseHTTPRequestHandler):
         if kind == "reports":
             return self._report(one, rest[1:], body)
         if rest[1:] == ["activation"]:
-            self.press.touch(one, {"active": body["active"]})
-        elif self.command == "DELETE":
+            self.touch(one, {"active": body["active"]})
+        elif self.method == "DELETE":
             self._guard(kind, one)
             del there[one["no"]]
             return 204, None, {}
-        elif self.command == "PUT":
+        elif self.method == "PUT":
             self._guard(kind, one)
             self._put(kind, one, body)
         shown = _shown(one)
         return 200, {"table": shown} if kind == "tables" else shown, {"ETag": etag(one)} if kind == "flows" else {}
 
-    def _report(self, one: dict[str, Any], rest: list[str], body: Any) -> tuple[int, Any, dict[str, str]]:
+    def _report(self, one: dict[str, Any], rest: list[str], body: Any) -> Said:
         """A live version and a draft, apart; what is released is the draft, which is gone then."""
-        if self.command == "DELETE":
-            del self.press.kinds["reports"][one["no"]]
+        if self.method == "DELETE":
+            del self.kinds["reports"][one["no"]]
             return 204, None, {}
-        if rest == ["draft"] and self.command == "PATCH":
+        if rest == ["draft"] and self.method == "PATCH":
             self._known("drawers", body.get("drawer"))
             drawn = _patched(one["draft"] or one["live"], body.pop("body", {}))
-            self.press.touch(one, {**body, "draft": drawn})
+            self.touch(one, {**body, "draft": drawn})
         elif rest == ["release"]:
             if one["draft"] is None:
                 raise Fault(409, "empty", "there is no draft")
             self._known("tables", one["draft"].get("shows"))
-            self.press.touch(one, {"live": one["draft"], "draft": None})
+            self.touch(one, {"live": one["draft"], "draft": None})
         elif rest == ["recall"]:
-            self.press.touch(one, {"live": None, "draft": one["draft"] or one["live"]})
+            self.touch(one, {"live": None, "draft": one["draft"] or one["live"]})
         shown = one["live" if rest == ["live"] else "draft"]
-        if shown is None and self.command == "GET":
+        if shown is None and self.method == "GET":
             raise Fault(404, "nothing", "there is no such version")
         return 200, {**_card(one), "body": shown}, {}
 
@@ -186,35 +147,26 @@ class Handler(BaseHTTPRequestHandler):
         if given not in (None, etag(one)):
             raise Fault(409, "stale", "somebody was here before")
 
-    def _made(self, kind: str, body: Any) -> tuple[int, Any, dict[str, str]]:
+    def _made(self, kind: str, body: Any) -> Said:
         if kind == "drawers":
-            return 201, {"no": self.press.add(kind, label=body["label"], inside=body["inside"])}, {}
+            return 201, {"no": self.add(kind, label=body["label"], inside=body["inside"])}, {}
         if kind == "reports":
             self._known("drawers", body.get("drawer"))
             drawn = body.pop("body", {})
-            return (
-                201,
-                {
-                    "no": self.press.add(
-                        kind, **{"uid": f"u-{len(self.press.kinds[kind])}", **body}, live=None, draft=drawn
-                    )
-                },
-                {},
-            )
+            uid = f"u-{len(self.kinds[kind])}"
+            return 201, {"no": self.add(kind, **{"uid": uid, **body}, live=None, draft=drawn)}, {}
         members = self._members(kind, body, {})
         if kind == "flows":
-            number = self.press.add(
-                kind, active=True, uid=f"u-{self.press.uid}-{len(self.press.kinds[kind])}", **members
-            )
+            number = self.add(kind, active=True, uid=f"u-{self.uid}-{len(self.kinds[kind])}", **members)
             return 202, {"job": number}, {"Location": f"/api/v4/jobs/{number}"}
-        return 201, {"no": self.press.add(kind, **members)}, {}
+        return 201, {"no": self.add(kind, **members)}, {}
 
     def _put(self, kind: str, one: dict[str, Any], body: Any) -> None:
         members = self._members(kind, body, one)
         # What isn't sent is gone, but for what the platform itself keeps.
         for name in one.keys() - members.keys() - {"no", "stamp", "at", "by", "active", "uid"}:
             del one[name]
-        self.press.touch(one, members)
+        self.touch(one, members)
 
     def _members(self, kind: str, body: Any, present: dict[str, Any]) -> dict[str, Any]:
         members = dict(body["flow"] if kind == "flows" else body)
@@ -232,10 +184,10 @@ class Handler(BaseHTTPRequestHandler):
         return members
 
     def _known(self, kind: str, number: Any) -> None:
-        if number is not None and number not in self.press.kinds[kind]:
+        if number is not None and number not in self.kinds[kind]:
             raise Fault(422, "unknown", f"there is no number {number!r} among the {kind}")
 
-    def _listed(self, there: dict[int, dict[str, Any]], said: dict[str, str]) -> tuple[int, Any, dict[str, str]]:
+    def _listed(self, there: dict[int, dict[str, Any]], said: dict[str, str]) -> Said:
         after, most = int(said.get("after") or 0), int(said.get("most", 50))
         rows = [one for number, one in sorted(there.items()) if number > after]
         # Fewer than asked for is not the end here.
@@ -270,13 +222,9 @@ def _shown(one: dict[str, Any]) -> dict[str, Any]:
     return {**one, "access": access} if "access" in one else one
 
 
-@contextmanager
-def served(press: Press) -> Iterator[str]:
-    """The platform on a port of loopback; its address."""
-    server = ThreadingHTTPServer(("127.0.0.1", 0), type("PressHandler", (Handler,), {"press": press}))
-    server.daemon_threads = True
-    with on_loopback(server) as address:
-        yield address
+def etag(one: dict[str, Any]) -> str:
+    """The entity tag of what is there."""
+    return f'"{one["stamp"]}"'
 
 
 def filled(uid: str, first: int, secret: str, is_source: bool = True) -> Press:
