@@ -119,12 +119,6 @@ class Plain:
         return one
 
 
-def headed(bridge: str, *kinds: str) -> str:
-    """The first lines of a bridge sheet."""
-    names = json.dumps([f"{kind}.toml" for kind in kinds])
-    return f'bridge = "{bridge}"\nkinds = {names}\n[about]\nuid = {{ get = "/about", at = "$.uid" }}\n'
-
-
 def described(kind: str, path: str, members: Sequence[str], more: str = "") -> str:
     """The lines of a bridge sheet for one kind of items with the usual five calls under a path."""
     return f"""
@@ -138,6 +132,12 @@ create     = {{ post = "{path}" }}
 update     = {{ put = "{path}/{{id}}" }}
 retire     = {{ delete = "{path}/{{id}}" }}
 {more}"""
+
+
+def sheets_of(platform: str, **others: str) -> dict[str, str]:
+    """The sheets of one of the tests' platforms, its bridge sheet first; `others` instead of some."""
+    paths = sorted((Path(__file__).parent / "sheets" / platform).glob("*.toml"), key=lambda one: one.stem != platform)
+    return {path.stem: path.read_text(encoding="utf-8") for path in paths} | others
 
 
 def written(folder: Path, sheets: dict[str, str]) -> str:

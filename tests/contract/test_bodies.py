@@ -10,26 +10,11 @@ import jsonpatch
 import pytest
 
 from tests.conftest import run_program
-from tests.contract.answering import Plain, Said, described, headed, pair, written
+from tests.contract.answering import Plain, Said, pair, sheets_of, written
 
 FORM = {'{ post = "/notes" }': '{ post = "/notes", as_form = true }'}
 FORM['{ put = "/notes/{id}" }'] = '{ post = "/notes/{id}", as_form = true, how = "by member" }'
 PATCH = {'{ put = "/notes/{id}" }': '{ patch = "/notes/{id}", how = "json patch" }'}
-APART = """
-[item.note]
-index      = { get = "/notes", rows = "$[*]" }
-row        = { get = "/notes/{id}" }
-read       = { get = "/notes/{id}/live" }
-draft      = { get = "/notes/{id}/newest" }
-id         = "$.id"
-title      = "$.name"
-definition = ["text", "words"]
-create     = { post = "/notes", only = [], follow = true }
-update     = { post = "/notes/{id}/versions", body = "{definition}", titled = { patch = "/notes/{id}", body = { name = "{title}" } } }
-publish    = { post = "/notes/{id}/press" }
-retire     = { delete = "/notes/{id}" }
-"""
-STATES = "[states]\npublish = true\n"
 
 
 class Desk(Plain):
@@ -61,14 +46,14 @@ class Desk(Plain):
 
 @pytest.mark.parametrize("manner", [FORM, PATCH], ids=["form", "json patch"])
 def test_forms_and_operations_say_what_is_meant(tmp_path: Path, manner: dict[str, str]) -> None:
-    sheet = headed("desk", "note") + described("note", "/notes", ["text", "words", "size"])
+    sheet = sheets_of("notes")["notes"]
     for old, new in manner.items():
         sheet = sheet.replace(old, new)
     one, two = Desk("one"), Desk("two")
     first = one.add("notes", name="Weigh", text="50 % & more = grüß", words=["a", "b c"], size="7")
     two.add("notes", name="Other", text="", words=[], size="")
     before = two.told()
-    with pair(tmp_path, {"desk": sheet, "note": 'kind = "note"\nstart = true\n'}, one, two) as run:
+    with pair(tmp_path, sheets_of("notes", notes=sheet), one, two) as run:
         run("export", "here", "*", "--as", "p")
         run("import", "p", "there", "--yes")
         assert two.told() == sorted([*before, *one.told()])
@@ -107,8 +92,7 @@ def test_what_has_no_version_yet_is_there_and_holds_nothing(tmp_path: Path) -> N
     one, two = Press("one"), Press("two")
     full, empty = one.add("notes", name="Weigh"), one.add("notes", name="Empty")
     full |= {"versions": [{"text": "t", "words": []}], "live": {"text": "t", "words": []}}
-    sheets = {"desk": headed("desk", "note") + APART, "note": 'kind = "note"\nstart = true\n' + STATES}
-    with pair(tmp_path, sheets, one, two) as run:
+    with pair(tmp_path, sheets_of("presses"), one, two) as run:
         assert "note:Empty" in run("survey", "here").out
         run("env", "prove", "here", "--yes")
         assert list(one.notes.values()) == [full, empty]
@@ -118,24 +102,6 @@ def test_what_has_no_version_yet_is_there_and_holds_nothing(tmp_path: Path) -> N
         assert (made["name"], made["versions"], made["live"]) == ("Weigh", full["versions"], full["live"])
         run("undo", "last", "--yes")
         assert two.notes == {}
-
-
-TILES = """
-[item.chart]
-index      = { get = "/charts", rows = "$[*]" }
-read       = { get = "/charts", at = "$[?@.id == {id}]" }
-id         = "$.id"
-title      = "$.name"
-definition = ["query"]
-create     = { post = "/charts" }
-update     = { put = "/charts/{id}" }
-retire     = { delete = "/charts/{id}" }
-"""
-BOARD = """
-more = { tiles = { get = "/boards/{id}/tiles", entry = "$.no", without = ["$.no", "$.chart.query"], \
-add = { post = "/boards/{id}/tiles", body = { chart_id = "{value.chart.id}", text = "{value.text}" } }, \
-remove = { delete = "/boards/{id}/tiles/{entry}" } } }
-"""
 
 
 class Wall(Plain):
@@ -170,38 +136,18 @@ class Wall(Plain):
 
 
 def test_an_object_is_shown_where_an_id_is_taken_and_single_answers_are_found_in_the_list(tmp_path: Path) -> None:
-    sheet = headed("wall", "board", "chart") + described("board", "/boards", [], BOARD.strip()) + TILES
-    ids = '[ids]\nspace = "{0}"\nnumber = true\n'
-    refers = '[[refers]]\nat = "$.tiles[*].chart.id"\nto = ["chart"]\n[fields]\nunordered = ["$.tiles"]\n'
-    sheets = {"wall": sheet, "board": 'kind = "board"\nstart = true\n' + ids.format("board") + refers}
-    sheets["chart"] = 'kind = "chart"\n' + ids.format("chart")
     one, two = Wall("one", 0), Wall("two", 100)
     chart, board = one.add("charts", name="Kilos", query="q"), one.add("boards", name="Week")
     board["tiles"] = [{"no": 90, "chart": chart["id"], "text": ""}, {"no": 91, "chart": None, "text": "Every Monday"}]
     two.add("charts", name="Other", query="")
     before = two.told()
-    with pair(tmp_path, sheets, one, two) as run:
+    with pair(tmp_path, sheets_of("wall"), one, two) as run:
         run("export", "here", "Week", "--as", "p")
         run("import", "p", "there", "--yes")
         assert two.told() == sorted([*one.told(), *before])
         run("verify", "p", "there")
         run("undo", "last", "--yes")
         assert two.told() == before
-
-
-RULES = """
-[item.rule]
-index      = { get = "/rules", rows = "$[*]" }
-row        = { get = "/rules", at = "$[?@.name == {id}]" }
-read       = { get = "/rules/{id}", as_text = "source", media = "application/yaml" }
-id         = "$.name"
-title      = "$.name"
-definition = ["source"]
-create     = { put = "/rules/{title}", as_text = "source", media = "application/yaml", id = "listed", same = ["$.name"] }
-update     = { put = "/rules/{id}", as_text = "source", media = "application/yaml", read_only = ["name"] }
-retire     = { delete = "/rules/{id}" }
-"""
-RULE = 'kind = "rule"\nstart = true\n[ids]\nspace = "rule"\n[[mention]]\npattern = "after: {id}\\n"\nkind = "rule"\nby = "title"\n'
 
 
 class Rules:
@@ -227,9 +173,8 @@ class Rules:
 
 
 def test_what_is_text_and_no_json_moves_like_anything_else(tmp_path: Path) -> None:
-    sheets = {"rules": headed("rules", "rule") + RULES, "rule": f'{RULE}[fields]\ntext = ["$.source"]\n'}
     one, two = Rules("one", hot="expr: t > 27\n", late="after: hot\nfür: 5m\n"), Rules("two", old="x: 1\n")
-    with pair(tmp_path, sheets, one, two) as run:
+    with pair(tmp_path, sheets_of("rules"), one, two) as run:
         run("env", "prove", "here", "--yes")
         assert sorted(one.rules) == ["hot", "late"]
         assert "used by rule:late" in run("export", "here", "late", "--as", "p").out
@@ -248,7 +193,7 @@ def test_what_is_text_and_no_json_moves_like_anything_else(tmp_path: Path) -> No
 
 
 def test_a_title_in_a_text_needs_an_end(tmp_path: Path) -> None:
-    written(tmp_path, {"rules": headed("rules", "rule") + RULES, "rule": RULE.replace("{id}\\n", "{id}")})
+    written(tmp_path, sheets_of("rules", rule=sheets_of("rules")["rule"].replace("{id}\\n", "{id}")))
     run_program(tmp_path, "init")
     done = run_program(tmp_path, "env", "add", "x", "http://127.0.0.1:9", "--bridge", "rules.toml", "--role", "test")
     assert (done.code, "'after: {id}' needs something on both sides" in done.err) == (2, True), done.err

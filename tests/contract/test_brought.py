@@ -11,31 +11,10 @@ from typing import Any
 import pytest
 
 from tests.conftest import run_program
-from tests.contract.answering import Plain, Said, described, headed, pair, written
+from tests.contract.answering import Plain, Said, pair, sheets_of, written
 
 BRINGS = 'brings = [{ kind = "column", keeps = "$.first" }, { kind = "view" }]'
-SHEET = headed("shed", "table", "column", "view")
-SHEET += described("table", "/tables", ["note"]).replace(
-    'delete = "/tables/{id}"',
-    'delete = "/tables/{id}", takes = [{ kind = "column", at = "$.of" }, { kind = "view", at = "$.of" }]',
-)
-for _kind, _members in (("column", ["of", "first", "size"]), ("view", ["of", "shows"])):
-    _lines = described(_kind, f"/{_kind}s", _members, 'within = { kind = "table", as = "of" }\n')
-    SHEET += _lines.replace(f'get = "/{_kind}s", rows', f'get = "/tables/{{parent}}/{_kind}s", rows').replace(
-        f'post = "/{_kind}s"', f'post = "/tables/{{parent}}/{_kind}s"'
-    )
-HELD = '[[refers]]\nat = "$.of"\nto = ["table"]\nrequired = true\n'
-
-
-def kind(name: str, more: str = "") -> str:
-    return f'kind = "{name}"\n[ids]\nspace = "{name}"\nnumber = true\n{more}'
-
-
-KINDS = {
-    "table": kind("table").replace("[ids]", "start = true\n[ids]"),
-    "column": kind("column", HELD),
-    "view": kind("view", f'{HELD}[[refers]]\nat = "$.shows[*]"\nto = ["column"]\n'),
-}
+SHEETS = sheets_of("shed")
 
 
 class Shed(Plain):
@@ -87,11 +66,11 @@ class Shed(Plain):
         )
 
 
-BROUGHT = SHEET.replace('create     = { post = "/tables"', f'create     = {{ post = "/tables", {BRINGS}')
+PLAIN = SHEETS["shed"].replace(f", {BRINGS}", "")
 
 
 @contextmanager
-def sheds(folder: Path, sheet: str = BROUGHT) -> Iterator[tuple[Any, Shed, Shed]]:
+def sheds(folder: Path, sheet: str = SHEETS["shed"]) -> Iterator[tuple[Any, Shed, Shed]]:
     one, two = Shed("one", 0), Shed("two", 500)
     one.add("tables", name="Growers", note="who they are")
     named, all_ = one.named("Name"), one.named("All")
@@ -100,7 +79,7 @@ def sheds(folder: Path, sheet: str = BROUGHT) -> Iterator[tuple[Any, Shed, Shed]
     all_["shows"] = [village]
     one.add("views", name="Far away", of=1, shows=[named["id"], village])
     two.add("tables", name="Stock", note="")
-    with pair(folder, {"shed": sheet, **KINDS}, one, two) as run:
+    with pair(folder, SHEETS | {"shed": sheet}, one, two) as run:
         yield run, one, two
 
 
@@ -169,7 +148,7 @@ def test_who_goes_on_knows_what_is_new(tmp_path: Path) -> None:
 
 
 def test_a_proof_tells_what_is_put_into_a_new_item(tmp_path: Path) -> None:
-    with sheds(tmp_path, SHEET) as (run, *_):
+    with sheds(tmp_path, PLAIN) as (run, *_):
         done = run("env", "prove", "here", "--yes", code=1)
         for words in ("'Name' into it: say brings = [{ kind = 'column' }]", "'All' into it: say brings"):
             assert words in done.out
@@ -185,9 +164,9 @@ def test_a_proof_tells_what_is_put_into_a_new_item(tmp_path: Path) -> None:
     ],
 )  # fmt: skip
 def test_what_is_put_into_a_new_item_is_read_strictly(tmp_path: Path, brings: str, told: str) -> None:
-    lines = [line for line in SHEET.splitlines() if "retire" not in brings or "takes" not in line]
+    lines = [line for line in PLAIN.splitlines() if "retire" not in brings or "takes" not in line]
     sheet = "\n".join(lines).replace('create     = { post = "/tables"', f'create     = {{ post = "/tables", {brings}')
-    written(tmp_path, {"shed": sheet, **KINDS})
+    written(tmp_path, SHEETS | {"shed": sheet})
     run_program(tmp_path, "init")
     done = run_program(tmp_path, "env", "add", "x", "http://127.0.0.1:9", "--bridge", "shed.toml", "--role", "test")
     assert (done.code, told in done.err) == (2, True), done.err

@@ -9,37 +9,7 @@ from typing import Any
 
 import pytest
 
-from tests.contract.answering import Said, described, headed, pair
-
-JOB = 'job = { get = "{location}", state = "$.state", done = ["done"], failed = ["failed"], words = "$.why", wait_s = 0.01'
-SHEET = (
-    headed("looms", "loom")
-    + described("loom", "/looms", ["next"], 'changed_at = "$.at"\non = "$.on"\n')
-    .replace('post = "/looms" }', f'post = "/looms", {JOB}, id = "$.of" }} }}')
-    .replace('put = "/looms/{id}" }', f'put = "/looms/{{id}}", when = "off", {JOB} }} }}')
-    .replace(
-        'delete = "/looms/{id}" }',
-        'delete = "/looms/{id}", when = "off", first = { post = "/looms/{id}/rest" } }',
-    )
-    + 'more = { script = { get = "/looms/{id}/script", text = "text/x-loom",'
-    ' write = { put = "/looms/{id}/script" } } }\n'
-    f'switch = {{ on = {{ post = "/looms/{{id}}/on", {JOB} }} }}, off = {{ post = "/looms/{{id}}/off", {JOB} }} }} }}\n'
-)
-KIND = """kind = "loom"
-plural = "looms"
-[ids]
-space = "loom"
-[states]
-switch = true
-[[refers]]
-at = "$.next"
-to = ["loom"]
-[[mention]]
-pattern = "loom( {id} )"
-kind = "loom"
-[fields]
-text = ["$.script"]
-"""
+from tests.contract.answering import Said, pair, sheets_of
 
 
 class Looms:
@@ -113,7 +83,7 @@ class Looms:
 
 def test_what_rests_is_off_for_its_changes_and_on_again_whatever_happens(tmp_path: Path) -> None:
     one, two = Looms("one", 0), Looms("two", 50)
-    with pair(tmp_path, {"looms": SHEET, "loom": KIND}, one, two) as run:
+    with pair(tmp_path, sheets_of("looms"), one, two) as run:
         wide = one.added("Wide", "weave\n", is_on=True)
         narrow = one.added("Narrow", f"when loom({wide}) ends\nweave\n", is_on=True, after=wide)
         two.added("Theirs", "x")
@@ -148,10 +118,13 @@ def test_what_rests_is_off_for_its_changes_and_on_again_whatever_happens(tmp_pat
 @pytest.mark.parametrize("call", ["update", "retire"])
 def test_what_is_refused_while_it_is_on_is_found_by_a_proof(call: str, tmp_path: Path) -> None:
     other = {"update": "retire", "retire": "update"}[call]
-    lines = [line.replace('when = "off", ', "") if line.startswith(call) else line for line in SHEET.splitlines()]
+    lines = [
+        line.replace('when = "off", ', "") if line.startswith(call) else line
+        for line in sheets_of("looms")["looms"].splitlines()
+    ]
     two = Looms("two", 50)
     two.added("Theirs", "x")
-    with pair(tmp_path, {"looms": "\n".join(lines), "loom": KIND}, Looms("one", 0), two) as run:
+    with pair(tmp_path, sheets_of("looms", looms="\n".join(lines)), Looms("one", 0), two) as run:
         told = run("env", "prove", "there", "--yes", code=1).out
     assert f'{call} = {{ …, when = "off" }}' in told
     assert f'{other} = {{ …, when = "off" }}' not in told

@@ -11,31 +11,7 @@ from urllib.parse import unquote
 
 import pytest
 
-from tests.contract.answering import Plain, Said, described, headed, pair
-
-APPS = (
-    headed("apps", "app", "page", "note")
-    + """
-[pages]
-how  = "offset"
-ask  = "from"
-"""
-)
-APPS += described("app", "/apps", ["start"]).replace(
-    '{ delete = "/apps/{id}" }', '{ delete = "/apps/{id}", takes = [{ kind = "page", at = "$.app" }] }'
-)
-for _kind, _holder, _path in (
-    ("page", "app", "/apps/{parent}/pages"),
-    ("note", "page", "/apps/{above}/pages/{parent}/notes"),
-):
-    APPS += described(_kind, _path, [_holder, "text"], f'within = {{ kind = "{_holder}", as = "{_holder}" }}\n')
-APP = 'kind = "app"\nstart = true\n[ids]\nspace = "app"\nnumber = true\n[[refers]]\nat = "$.start"\nto = ["page"]\n'
-PAGE = (
-    'kind = "page"\n[ids]\nspace = "page"\nnumber = true\n[[refers]]\nat = "$.app"\nto = ["app"]\nrequired = true\n'
-)
-NOTE = (
-    'kind = "note"\n[ids]\nspace = "note"\nnumber = true\n[[refers]]\nat = "$.page"\nto = ["page"]\nrequired = true\n'
-)
+from tests.contract.answering import Plain, Said, pair, sheets_of
 
 
 class Apps:
@@ -110,7 +86,7 @@ def test_items_inside_of_others_go_over_with_these(tmp_path: Path) -> None:
             one.add("notes", first, name=f"N{number}", text=name)
     other = two.add("apps", name="Other", start=None)
     two.add("pages", other, name="Start", text="kept")
-    with pair(tmp_path, {"apps": APPS, "app": APP, "page": PAGE, "note": NOTE}, one, two) as run:
+    with pair(tmp_path, sheets_of("apps"), one, two) as run:
         assert "page:Press/Start" in run("survey", "here").out
         run("env", "prove", "here", "--yes")
         run("export", "here", "*", "--as", "p")
@@ -129,27 +105,6 @@ def test_items_inside_of_others_go_over_with_these(tmp_path: Path) -> None:
         assert two.tree() == before
         run("undo", "there-1", "--yes")
         assert two.tree() == ["Other/Start: kept", "Other: "]
-
-
-BOARDS = headed("boards", "board", "card") + described("board", "/boards", ["size"])
-BOARDS += described(
-    "card",
-    "/boards/{parent}/cards",
-    ["board", "text", "after", "also", "path"],
-    'within = { kind = "board", as = "board" }\n',
-)
-BOARD = 'kind = "board"\n[ids]\nspace = "board"\nnumber = true\n'
-CARD = 'kind = "card"\nstart = true\n[ids]\nspace = "card"\nnumber = true\nwithin = "board"\n' + "".join(
-    f'[[refers]]\nat = "$.{at}"\nto = ["{to}"]\n{more}'
-    for at, to, more in (
-        ("board", "board", "required = true\n"),
-        ("after[*]", "card", ""),
-        ("also.board", "board", ""),
-        ("also.card", "card", ""),
-        ("path", "card", 'form = "/{holder}/{id}"\n'),
-    )
-)
-CARD += '[[mention]]\npattern = "#{id}"\nkind = "card"\n[fields]\ntext = ["$.text"]\n'
 
 
 class Boards(Plain):
@@ -204,7 +159,7 @@ def test_numbers_that_mean_something_only_in_what_holds_them(tmp_path: Path) -> 
             where.cards[press][2] |= {"after": [1], "text": "after #1", "also": {"board": mill, "card": 2}} | {
                 "path": f"/{mill}/1"
             }
-    with pair(tmp_path, {"boards": BOARDS, "board": BOARD, "card": CARD}, one, two) as run:
+    with pair(tmp_path, sheets_of("boards"), one, two) as run:
         before = two.told()
         assert "card:Mill/Sluice" in run("survey", "here").out
         run("env", "prove", "here", "--yes")
@@ -221,27 +176,6 @@ def test_numbers_that_mean_something_only_in_what_holds_them(tmp_path: Path) -> 
         run("undo", "there-2", "--yes")
         run("undo", "there-1", "--yes")
         assert (two.told(), sorted(two.boards)) == (before, [71])
-
-
-DRAWERS = (
-    headed("drawers", "drawer", "slip")
-    + described("drawer", "/drawers", ["note"], "").replace(
-        'rows = "$[*]"', "rows = \"$.all[?!match(@.id, 'own_.*')]\""
-    )
-    + described(
-        "slip", "/drawers/{parent}/slips", ["drawer", "text"], 'within = { kind = "drawer", as = "drawer" }\n'
-    )
-)
-DRAWERS = DRAWERS.replace(
-    'create     = { post = "/drawers" }',
-    'more = { columns = { get = "/columns/{id}", entry = "$.name", add = { post = "/columns/{id}" },'
-    ' remove = { delete = "/columns/{id}/{entry}" } } }\n'
-    'rows = { read = { get = "/rows/{id}", rows = "$[*]" }, count = { get = "/rows/{id}?count=1" },'
-    ' load = { post = "/rows/{id}", body = "{rows}", at_once = 2 } }\n'
-    'create     = { post = "/drawers", along = ["columns"] }',
-)
-DRAWER = 'kind = "drawer"\nstart = true\n[ids]\nspace = "drawer"\n[fields]\nunordered = ["$.columns"]\n'
-SLIP = 'kind = "slip"\n[ids]\nspace = "slip"\n[[refers]]\nat = "$.drawer"\nto = ["drawer"]\nrequired = true\n'
 
 
 class Drawers:
@@ -307,7 +241,7 @@ def test_what_is_made_with_its_parts_and_brings_what_it_holds(tmp_path: Path) ->
         one.columns[name].pop()
         one.slips[f"s-{name}"] = {"id": f"s-{name}", "drawer": name, "name": f"of {name}", "text": "t"}
     one.rows["press"] = [{"no": number} for number in range(3)]
-    with pair(tmp_path, {"drawers": DRAWERS, "drawer": DRAWER, "slip": SLIP}, one, two) as run:
+    with pair(tmp_path, sheets_of("drawers"), one, two) as run:
         assert "holds 4 items" in run("survey", "here").out
         # What is asked for only to be held by something brings the rest of what that holds no more than it has to.
         one.slips["s-2"] = {"id": "s-2", "drawer": "press", "name": "more", "text": "t"}
@@ -335,15 +269,7 @@ def test_what_is_made_with_its_parts_and_brings_what_it_holds(tmp_path: Path) ->
         assert (len(two.rows["press"]), two.drawers["press"]["note"]) == (4, "a")
 
 
-LAMPS = headed("lamps", "lamp") + described(
-    "lamp",
-    "/lamps",
-    ["colour"],
-    'more = { marks = { get = "/lamps/{id}/marks", add = { post = "/lamps/{id}/marks" },'
-    ' remove = { delete = "/lamps/{id}/marks/{entry.sort}/{entry.word}" } } }\n',
-)
 BIN = '{ delete = "/lamps/{id}", then = { delete = "/bin/{id}" } }'
-LAMP = 'kind = "lamp"\nstart = true\n[fields]\nunordered = ["$.marks"]\n'
 
 
 class Lamps(Plain):
@@ -385,9 +311,10 @@ def test_half_of_a_change_is_taken_back_and_a_name_is_let_go(tmp_path: Path) -> 
     one, two = Lamps("a", "zone", "team"), Lamps("b", "team")
     lamp = one.add("lamps", name="Yard", colour="red")
     one.marks[lamp["id"]] = [gate]
-    with pair(tmp_path, {"lamps": LAMPS, "lamp": LAMP}, one, two) as run:
+    with pair(tmp_path, sheets_of("lamps"), one, two) as run:
         assert "then = { … }" in run("env", "prove", "here", "--yes", code=1).out
-        (tmp_path / "lamps.toml").write_text(LAMPS.replace('{ delete = "/lamps/{id}" }', BIN), "utf-8")
+        lamps = sheets_of("lamps")["lamps"]
+        (tmp_path / "lamps.toml").write_text(lamps.replace('{ delete = "/lamps/{id}" }', BIN), "utf-8")
         one.bin.clear()
         run("env", "prove", "here", "--yes")
         run("export", "here", "Yard", "--as", "p")
@@ -440,7 +367,7 @@ class Queues:
 
 @pytest.mark.parametrize("is_keyed", [False, True])
 def test_what_is_made_and_removed_and_never_changed(is_keyed: bool, tmp_path: Path) -> None:
-    sheet = headed("queues", "queue") + described("queue", "/queues", ["most"])
+    sheet = sheets_of("queues")["queues"]
     sheet = sheet.replace('update     = { put = "/queues/{id}" }\n', "")
     if is_keyed:
         sheet += 'write = { without = ["$.id"] }\n'
@@ -450,7 +377,7 @@ def test_what_is_made_and_removed_and_never_changed(is_keyed: bool, tmp_path: Pa
         )
     sheet = sheet.replace('{ post = "/queues" }', '{ put = "/queues/{title}", id = "listed" }')
     one, two = Queues("one", is_keyed, a=1, b=2), Queues("two", is_keyed, c=3)
-    with pair(tmp_path, {"queues": sheet, "queue": 'kind = "queue"\nstart = true\n'}, one, two) as run:
+    with pair(tmp_path, sheets_of("queues", queues=sheet), one, two) as run:
         assert "same = [...]" in run("env", "prove", "here", "--yes", code=1).out
         (tmp_path / "queues.toml").write_text(
             sheet.replace('"listed"', f'"listed", same = ["$.{"id" if is_keyed else "name"}"]'), "utf-8"

@@ -8,9 +8,8 @@ from typing import Any
 
 import pytest
 
-from tests.contract.answering import Plain, Said, described, headed, pair
+from tests.contract.answering import Plain, Said, pair, sheets_of
 
-SHELVES = headed("shelves", "jar") + described("jar", "/jars", ["text"], 'folder = "$.shelf"\n')
 CALLS = """put = "/jars/{id}", titled = { post = "/jars/{id}/name", body = { to = "{title}" } },
 moved = { post = "/jars/{id}/shelf", body = { to = "{folder}" } }""".replace("\n", " ")
 
@@ -38,7 +37,8 @@ def test_what_is_called_otherwise_and_moved(tmp_path: Path, has_calls: bool) -> 
     jar = one.add("jars", name="A", shelf="oils", text="t")
     other = one.add("jars", name="B", shelf="oils/old", text="u")
     told = CALLS if has_calls else 'put = "/jars/{id}", read_only = ["name", "shelf"]'
-    sheets = {"shelves": SHELVES.replace('put = "/jars/{id}"', told), "jar": 'kind = "jar"\nstart = true\n'}
+    sheets = sheets_of("shelves")
+    sheets["shelves"] = sheets["shelves"].replace('put = "/jars/{id}"', told)
     with pair(tmp_path, sheets, one, two) as run:
         run("env", "prove", "here", "--yes")
         run("export", "here", "*", "--as", "p")

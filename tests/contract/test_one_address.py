@@ -13,71 +13,9 @@ from typing import Any
 import pytest
 
 from tests.conftest import Done, run_program
-from tests.contract.answering import Said, pair, served, written
+from tests.contract.answering import Said, pair, served, sheets_of, written
 from tests.loaded import called
 
-
-def _call(method: str, params: str, more: str = "") -> str:
-    who = 'who = "{token}", ' if method != "enter" else ""
-    return f'{{ post = "/ask", body = {{ {who}do = "{method}", with = {params} }}{more} }}'
-
-
-DESK = f"""
-bridge = "desk"
-kinds  = ["hall.toml", "watch.toml"]
-[sign_in]
-how    = "login"
-header = ""
-call   = {_call("enter", '["{user}", "{secret}"]', ', at = "$.gives"')}
-[errors]
-refused = "$.fault"
-words   = "$.fault.says"
-code    = "$.fault.no"
-[[error]]
-code  = "7"
-means = "signed out"
-[[error]]
-says  = "is taken"
-means = "taken"
-[item.hall]
-index      = {_call("hall.list", '{ from = "{offset}", most = 2 }', ', rows = "$.gives[*]", pages = { how = "offset" }')}
-id         = "$.no"
-title      = "$.called"
-read       = {_call("hall.list", '{ no = "{id}" }', ', at = "$.gives[0]"')}
-definition = []
-create     = {_call("hall.make", '"{definition}"', ', id = "$.gives"')}
-update     = {_call("hall.write", '"{definition}"', ', with = { no = "{id}" }')}
-retire     = {_call("hall.drop", '["{id}"]')}
-[item.watch]
-index      = {_call("watch.list", "{ }", ', rows = "$.gives[*]"')}
-id         = "$.no"
-title      = "$.called"
-read       = {_call("watch.list", '{ no = "{id}" }', ', at = "$.gives[0]"')}
-definition = ["hall", "every", "lines"]
-on         = {{ at = "$.state", is = ["awake"] }}
-write      = {{ without = ["$.lines[?@.note == ''].note"] }}
-create     = {_call("watch.make", '"{definition}"', ', id = "$.gives", same = ["$.called", "$.hall"]')}
-update     = {_call("watch.write", '"{definition}"', ', how = "by member", with = { no = "{id}" }')}
-retire     = {_call("watch.drop", '["{id}"]')}
-switch     = {{ on = {_call("watch.write", '{ no = "{id}", state = "awake" }')}, off = {_call("watch.write", '{ no = "{id}", state = "asleep" }')} }}
-hidden     = ["$.lines[?@.kind == 'secret'].value"]
-"""
-HALL = 'kind = "hall"\n[ids]\nspace = "hall"\n'
-WATCH = """
-kind = "watch"
-[ids]
-space = "watch"
-[[refers]]
-at = "$.hall"
-to = ["hall"]
-required = true
-[states]
-switch = true
-[fields]
-secret   = ["$.lines[?@.kind == 'secret'].value"]
-named    = { "$.lines" = "name" }
-volatile = ["$.lines[*].no"]
-"""
 LINES = [{"name": "warm", "kind": "plain", "value": "12"}, {"name": "key", "kind": "secret", "value": "s3sam"}]
 
 
@@ -181,7 +119,7 @@ def _shown(line: dict[str, Any]) -> dict[str, Any]:
     return {name: value for name, value in line.items() if line["kind"] != "secret" or name != "value"}
 
 
-SHEETS = {"desk": DESK, "hall": HALL, "watch": WATCH}
+SHEETS = sheets_of("desk")
 KEEPER = ("--user", "keeper", "--sign-in", "env:DESK_WORD")
 
 
@@ -265,7 +203,7 @@ def test_states_that_nobody_explains_are_told_and_not_guessed(tmp_path: Path, mo
     desk = Desk(100)
     _filled(desk)
     monkeypatch.setenv("DESK_WORD", "w0rd")
-    sheets = SHEETS | {"desk": DESK.replace('{ at = "$.state", is = ["awake"] }', '"$.state"')}
+    sheets = SHEETS | {"desk": SHEETS["desk"].replace('{ at = "$.state", is = ["awake"] }', '"$.state"')}
     with served(desk) as url:
         run_program(tmp_path, "init")
         words = ("--bridge", written(tmp_path, sheets), "--role", "test", *KEEPER)

@@ -14,41 +14,7 @@ from amphora.core.values.errors import EnvironmentRefused, Uncertain
 from amphora.environments.bridge.client import Client
 from amphora.environments.bridge.parts import Call
 from amphora.environments.bridge.sheet import parse_bridge
-from tests.contract.answering import Said, headed, pair, served
-
-CASK = (
-    headed("cask", "brew", "hop")
-    + """
-[pages]
-how = "offset"
-ask = "from"
-[errors]
-words   = "$.errors[0].detail"
-pointer = "$.errors[0].source.pointer"
-"""
-)
-for _kind, _members in (("brew", ("first", "hops", "next")), ("hop", ())):
-    _places = "".join(f', {name} = "$.relationships.{name}.data"' for name in _members)
-    CASK += f"""
-[item.{_kind}]
-index      = {{ get = "/objects", rows = "$.data[?@.type == '{_kind}']" }}
-id         = "$.id"
-title      = "$.attributes.name"
-revision   = "$.meta.rev"
-read       = {{ get = "/objects/{{id}}", at = "$.data" }}
-definition = {{ strength = "$.attributes.strength"{_places} }}
-write      = {{ wrapped = "data", with = {{ type = "{_kind}" }} }}
-create     = {{ post = "/objects", id = "$.data.id" }}
-update     = {{ patch = "/objects/{{id}}", how = "by member", with = {{ type = "{_kind}", id = "{{id}}" }} }}
-retire     = {{ delete = "/objects/{{id}}" }}
-"""
-BREW = 'kind = "brew"\nstart = true\n' + "".join(
-    f'[[refers]]\nat = "$.{at}.id"\nto = ["{to}"]\nhollow = "object"\n'
-    for at, to in (("first", "hop"), ("hops[*]", "hop"), ("next", "brew"))
-)
-
-
-HOP = 'kind = "hop"\n'
+from tests.contract.answering import Said, pair, served, sheets_of
 
 
 class Cask:
@@ -135,7 +101,7 @@ def test_kinds_that_share_a_path_are_told_apart(tmp_path: Path) -> None:
     brews = _filled(one)
     two.add("hop", "Hop 1")
     two.add("brew", "Old", first=_to(), hops=_to(many=True), next=_to())
-    with pair(tmp_path, {"cask": CASK, "brew": BREW, "hop": HOP}, one, two) as run:
+    with pair(tmp_path, sheets_of("cask"), one, two) as run:
         assert "here holds 8 items: 3 brews, 5 hops." in run("survey", "here").out
         run("env", "prove", "here", "--yes")
         run("export", "here", "*", "--as", "p")
@@ -159,7 +125,8 @@ def test_kinds_that_share_a_path_are_told_apart(tmp_path: Path) -> None:
 
 
 def test_where_an_answer_leads_is_gone_to_on_the_same_server_only() -> None:
-    sheet = parse_bridge(CASK, "cask.toml", {"brew.toml": BREW, "hop.toml": HOP})
+    bridge, *kinds = sheets_of("cask").items()
+    sheet = parse_bridge(bridge[1], "cask.toml", {f"{kind}.toml": text for kind, text in kinds})
     led = {"/away": (302, "https://elsewhere.example/x?token=1"), "/login": (302, "/page"), "/round": (307, "/round")}
 
     def answer(method: str, path: str, said: dict[str, str], body: Any, headers: dict[str, str]) -> Said:

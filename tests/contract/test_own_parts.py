@@ -13,33 +13,14 @@ import pytest
 from amphora.core.values.errors import SheetFault
 from amphora.environments.bridge.sheet import parse_bridge
 from tests.conftest import Done
-from tests.contract.answering import Plain, Said, described, headed, pair
+from tests.contract.answering import Plain, Said, pair, sheets_of
 
-BOARDS = headed("boards", "board") + described("board", "/boards", ["widgets", "layout", "sizes", "main"])
+SHEETS = sheets_of("widgets")
+BOARDS, BOARD = SHEETS["widgets"], SHEETS["board"]
 APART = (
     'more = { widgets = { get = "/boards/{id}/widgets", entry = "$.id", by = "$.title", '
     'add = { post = "/boards/{id}/widgets" }, remove = { delete = "/boards/{id}/widgets/{entry}" } } }\n'
 )
-BOARD = """
-kind  = "board"
-start = true
-[[part]]
-at    = "$.layout[*].widget"
-parts = "$.widgets[*]"
-name  = "$.title"
-[[part]]
-at      = "$.sizes"
-parts   = "$.widgets[*]"
-name    = "$.title"
-members = true
-[[part]]
-at    = "$.main"
-parts = "$.widgets[*]"
-name  = "$.title"
-[fields]
-named    = { "$.widgets" = "title" }
-volatile = ["$.widgets[*].id"]
-"""
 
 
 class Boards(Plain):
@@ -100,7 +81,7 @@ def test_what_names_its_own_parts_is_completed_when_they_have_numbers(tmp_path: 
     board |= {"sizes": {str(first): 3, str(second): 4}, "main": second}
     sheet = BOARDS.replace('"widgets", ', "") + APART if is_apart else BOARDS
     unordered = 'unordered = ["$.widgets"]\n' if is_apart else ""
-    with pair(tmp_path, {"boards": sheet, "board": BOARD + unordered}, one, two) as run:
+    with pair(tmp_path, {"widgets": sheet, "board": BOARD + unordered}, one, two) as run:
         run("export", "here", "Press", "--as", "p")
         run("import", "p", "there", "--yes")
         assert two.told() == one.told()
@@ -125,7 +106,7 @@ def test_ids_that_are_left_out_tell_no_parts_apart() -> None:
         'by = "$.title",', 'by = "$.title", without = ["$.id"],'
     )
     with pytest.raises(SheetFault) as caught:
-        parse_bridge(sheet, "boards.toml", {"board.toml": BOARD + 'unordered = ["$.widgets"]\n'})
+        parse_bridge(sheet, "widgets.toml", {"board.toml": BOARD + 'unordered = ["$.widgets"]\n'})
     assert any("needs $.id to tell parts by" in line for line in caught.value.details), caught.value.details
 
 
@@ -197,7 +178,7 @@ def chained(folder: Path, one: Chains, two: Chains) -> Iterator[tuple[Callable[.
     one.add("boards", name="Press")
     one.linked("a", "b", "c")
     boards = BOARDS.replace(', "layout", "sizes", "main"', "")
-    with pair(folder, {"boards": boards, "board": f'{CHAIN}unordered = ["$.widgets"]\n'}, one, two) as run:
+    with pair(folder, {"widgets": boards, "board": f'{CHAIN}unordered = ["$.widgets"]\n'}, one, two) as run:
 
         def carried(code: int = 0) -> str:
             run("export", "here", "Press", "--as", "p")

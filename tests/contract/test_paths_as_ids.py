@@ -7,47 +7,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import unquote
 
-from tests.contract.answering import Said, headed, pair
-
-VAULT = (
-    headed("vault", "rep")
-    + """
-[errors]
-words = "$.say"
-[[error]]
-status = 423
-means  = "later"
-[item.rep]
-index      = { get = "/files", keyed = { at = "$.files", as = "path" }, rows = "$.files[*]" }
-id         = "$.path"
-title      = "$.name"
-folder     = "$.dir"
-revision   = "$.rev"
-read       = { get = "/files/{path}" }
-definition = ["label"]
-more       = { text = { get = "/text?path={id}", text = "text/plain", write = { put = "/text?path={id}" } } }
-create     = { post = "/files/{place}", id = "$.path" }
-retire     = { delete = "/files/{path}" }
-[item.rep.update]
-put       = "/files/{path}"
-headers   = { X-Ticket = "{held}" }
-read_only = ["name", "dir"]
-first     = { post = "/hold?path={id}", at = "$.ticket" }
-then      = { post = "/release", body = { ticket = "{held}", is = "kept" } }
-else      = { post = "/release", body = { ticket = "{held}", is = "left" } }
-"""
-)
-REP = """
-kind  = "rep"
-start = true
-[ids]
-space = "rep"
-[[mention]]
-pattern = 'include "{id}"'
-kind    = "rep"
-[fields]
-text = ["$.text"]
-"""
+from tests.contract.answering import Said, pair, sheets_of
 
 
 class Vault:
@@ -111,7 +71,7 @@ def test_what_has_a_path_for_an_id_goes_over_and_comes_back(tmp_path: Path) -> N
     one.put("/Shared/Été/Yield ~ü.rep", "Yield", 'include "/Shared/Base & more.rep"\ninclude "nothing there"\n')
     one.put("/Loose.rep", "Loose", 'include "/Shared/Été/Yield ~ü.rep"\n')
     two.put("/Shared/Other.rep", "Other", "x")
-    with pair(tmp_path, {"vault": VAULT, "rep": REP}, one, two) as run:
+    with pair(tmp_path, sheets_of("vault"), one, two) as run:
         found = run("survey", "here", "--json").json
         assert {item["title"]: item["uses"] for item in found["items"]} == {
             "Loose.rep": 1,

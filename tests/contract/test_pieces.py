@@ -7,53 +7,7 @@ import json
 from pathlib import Path
 from typing import Any
 
-from tests.contract.answering import Plain, described, headed, pair
-
-SHEETS = (
-    headed("sheets", "table", "chart")
-    + described("table", "/tables", ["columns"])
-    + described("chart", "/charts", ["series", "look", "marks", "tints"])
-)
-TABLE = """
-kind = "table"
-[ids]
-space  = "table"
-number = true
-[fields]
-named    = { "$.columns" = "name" }
-volatile = ["$.columns[*].id"]
-"""
-CHART = """
-kind  = "chart"
-start = true
-[ids]
-space  = "chart"
-number = true
-[[refers]]
-at   = "$.series[*]"
-to   = ["table"]
-form = "{id}.{part}/{rest}"
-part = { parts = "$.columns[*]" }
-[[refers]]
-at      = "$.look.colours"
-to      = ["table"]
-form    = "{id}.{part}"
-part    = { parts = "$.columns[*]" }
-members = true
-[[refers]]
-at   = "$.marks[*]"
-to   = ["table"]
-form = "{part}"
-part = { parts = "$.columns[*]" }
-[[refers]]
-at      = "$.tints"
-to      = ["table"]
-form    = "c{part}"
-part    = { parts = "$.columns[*]" }
-members = true
-[fields]
-json = ["$.look"]
-"""
+from tests.contract.answering import Plain, pair, sheets_of
 
 
 class Sheets(Plain):
@@ -100,7 +54,7 @@ def test_numbers_inside_of_one_text_are_those_of_each_instance(tmp_path: Path) -
     chart = one.add("charts", name="Yield", series=[f"{kilos}/sum", f"{day}/", "all"], look=look, **more)
     # There the columns stand the other way round, and one is missing for now.
     other = two.add("tables", name="Intake", columns=[{"name": "Day"}])
-    with pair(tmp_path, {"sheets": SHEETS, "table": TABLE, "chart": CHART}, one, two) as run:
+    with pair(tmp_path, sheets_of("sheets"), one, two) as run:
         run("env", "prove", "here", "--yes")
         run("export", "here", "Yield", "--leave-out", "Intake", "--as", "p")
         told = run("check", "p", "there", code=3).out

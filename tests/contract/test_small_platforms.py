@@ -13,29 +13,10 @@ from typing import Any
 import pytest
 
 from tests.conftest import Done, run_program
-from tests.contract.answering import Plain, Said, described, headed, pair, served, written
+from tests.contract.answering import Plain, Said, pair, served, sheets_of, written
 from tests.contract.lives import life
 from tests.contract.test_bridge import SMALL, THING
 from tests.told import compared, folded
-
-RACKS = "".join(
-    f"""
-[item.{kind}]
-index      = {{ get = "/{kind}s", rows = "$[*]" }}
-id         = "$.id"
-title      = "$.name"
-read       = {{ get = "/{kind}s/{{id}}" }}
-definition = [{members}]
-create     = {{ post = "/{kind}s" }}
-update     = {{ put = "/{kind}s/{{id}}" }}
-retire     = {{ delete = "/{kind}s/{{id}}"{takes} }}
-"""
-    for kind, members, takes in (
-        ("rack", '"note"', ', takes = [{ kind = "jar", at = "$.rack" }]'),
-        ("jar", '"rack"', ', takes = [{ kind = "label", at = "$.jar" }]'),
-        ("label", '"jar"', ""),
-    )
-)
 
 
 class Racks(Plain):
@@ -59,11 +40,7 @@ def test_what_is_taken_along_is_shown_and_needs_consent_of_its_own(tmp_path: Pat
     one, two = Racks("one"), Racks("two", 50)
     for name in ("Rack 1", "Rack 2"):
         one.add("racks", name=name, note="")
-    sheets = {"racks": headed("racks", "rack", "jar", "label") + RACKS, "rack": 'kind = "rack"\n'}
-    for kind, to in (("jar", "rack"), ("label", "jar")):
-        # Ids of two letters are ids only where a sheet says so.
-        sheets[kind] = f'kind = "{kind}"\n[[refers]]\nat = "$.{to}"\nto = ["{to}"]\n'
-    with pair(tmp_path, sheets, one, two) as run:
+    with pair(tmp_path, sheets_of("racks"), one, two) as run:
         run("export", "here", "Rack 1", "Rack 2", "--as", "p")
         run("import", "p", "there", "--yes")
         jar = two.add("jars", name="Jar", rack=two.named("Rack 2")["id"])
@@ -86,30 +63,6 @@ def test_what_is_taken_along_is_shown_and_needs_consent_of_its_own(tmp_path: Pat
         assert two.names == ["Jar", "Label", "Rack 1", "Rack 2"]
         run("withdraw", "p", "there", "--retire-all")
         assert two.names == []
-
-
-BOOKS = headed("books", "book") + described(
-    "book",
-    "/books",
-    ["columns"],
-    """
-[item.book.rows]
-id    = "$.no"
-read  = { get = "/books/{id}/lines", rows = "$[*]" }
-load  = { post = "/books/{id}/lines", body = { lines = "{rows}" }, at_once = 2, ids = "$.made[*]" }
-count = "$.lines"
-links = [{ each = "$.columns[?@.book]", at = "$.values['{name}'][*]", of = "$.book" }]
-""",
-)
-BOOK = """
-kind = "book"
-[ids]
-space = "book"
-number = true
-[[refers]]
-at = "$.columns[*].book"
-to = ["book"]
-"""
 
 
 class Books(Plain):
@@ -136,9 +89,6 @@ class Books(Plain):
         return [[str(names.get(no)) for no in row["values"][at]] for row in self.named(name)["rows"]]
 
 
-BOOK_SHEETS = {"books": BOOKS, "book": BOOK}
-
-
 def test_rows_that_name_rows_of_another_table_follow_them(tmp_path: Path) -> None:
     one, two = Books("one", 10), Books("two", 500)
     growers = one.add("books", name="Growers", columns=[], rows=[{"called": name} for name in ("ada", "ben", "cid")])
@@ -146,7 +96,7 @@ def test_rows_that_name_rows_of_another_table_follow_them(tmp_path: Path) -> Non
     columns = [{"name": "the grower's", "book": growers["id"]}, {"name": "kilos"}]
     rows = [{"the grower's": named} for named in ([cid, ada], [], [ben, 999])]
     one.add("books", name="Deliveries", columns=columns, rows=rows)
-    with pair(tmp_path, BOOK_SHEETS, one, two) as run:
+    with pair(tmp_path, sheets_of("books"), one, two) as run:
         run("export", "here", "Deliveries", "--with", "records", "--as", "p")
         run("import", "p", "there", "--with", "records", "--yes")
         # What was gone at home leads nowhere here either.
@@ -174,7 +124,7 @@ def test_rows_that_name_rows_of_their_own_table_come_after_these(tmp_path: Path)
     # Behind it, in its own piece, before it, gone, and nobody.
     for row, above in zip(book["rows"], ([d], [a], [b, e], [999], []), strict=True):
         row["values"]["above"] = above
-    with pair(tmp_path, BOOK_SHEETS, one, two) as run:
+    with pair(tmp_path, sheets_of("books"), one, two) as run:
         run("export", "here", "Growers", "--with", "records", "--as", "p")
         run("import", "p", "there", "--with", "records", "--yes")
         called = [row["values"]["called"] for row in two.named("Growers")["rows"]]
@@ -189,12 +139,9 @@ def test_rows_that_name_rows_of_their_own_table_come_after_these(tmp_path: Path)
         assert not two.held["books"]
 
 
-HALLS = headed("halls", "hall", "watch")
-HALLS += described("hall", "/hall", ["size"]) + described("watch", "/watch", ["hall", "every"])
-HALL = 'kind = "hall"\n[ids]\nspace = "hall"\n'
-WATCH = 'kind = "watch"\n[ids]\nspace = "watch"\n[[refers]]\nat = "$.hall"\nto = ["hall"]\nby = "title"\n'
 SAYING = 'kind = "watch"\n[ids]\nspace = "watch"\n[fields]\ntext = ["$.hall"]\n'
 SAYING += '[[mention]]\npattern = "[[{id}]]"\nkind = "hall"\nby = "title"\n'
+HALLS = sheets_of("halls")
 
 
 class Halls(Plain):
@@ -212,12 +159,14 @@ class Halls(Plain):
         return [[one["name"], one.get("hall")] for kind in ("hall", "watch") for one in self.held[kind].values()]
 
 
-@pytest.mark.parametrize(("said", "watch"), [("{}", WATCH), ("look into [[{}]] and [[Nowhere]] twice", SAYING)])
+@pytest.mark.parametrize(
+    ("said", "watch"), [("{}", HALLS["watch"]), ("look into [[{}]] and [[Nowhere]] twice", SAYING)]
+)
 def test_what_names_something_by_its_title_follows_it_or_is_told(tmp_path: Path, said: str, watch: str) -> None:
     one, two = Halls("one"), Halls("two")
     press = one.add("hall", name="Press", size=4)
     heat = one.add("watch", name="Heat", hall=said.format("Press"), every=5)
-    with pair(tmp_path, {"halls": HALLS, "hall": HALL, "watch": watch}, one, two) as run:
+    with pair(tmp_path, HALLS | {"watch": watch}, one, two) as run:
         run("export", "here", "Heat", "--as", "p")
         run("import", "p", "there", "--yes")
         press["name"], heat["hall"] = "Great press", said.format("Great press")
@@ -253,9 +202,9 @@ def test_whether_a_moment_is_guarded_is_said_of_what_is_written_over(tmp_path: P
     one, two = Halls("one"), Halls("two")
     press, heat = one.add("hall", name="Press", size=4), one.add("watch", name="Heat", hall="Press", every=5)
     ways = ' with = { seen = "{revision}" }, match = "sent" }\nrevision = "$.size"'
-    guarded = HALLS.replace('put = "/hall/{id}" }', 'put = "/hall/{id}",' + ways)
+    guarded = HALLS["halls"].replace('put = "/hall/{id}" }', 'put = "/hall/{id}",' + ways)
     moment = "takes a write over what somebody changes in that very moment"
-    with pair(tmp_path, {"halls": guarded, "hall": HALL, "watch": WATCH}, one, two) as run:
+    with pair(tmp_path, HALLS | {"halls": guarded}, one, two) as run:
         run("export", "here", "Heat", "--as", "p")
         assert moment not in run("compare", "p", "there", code=1).out
         run("import", "p", "there", "--yes")
@@ -278,8 +227,8 @@ def test_what_went_in_beside_a_refusal_is_known_to_be_ours(tmp_path: Path) -> No
         # By whom it knows better than we, who are nobody there.
         return two(method, path, said, {**body, "by": "keeper"} if body else body, headers)
 
-    halls = HALLS.replace("read  ", 'changed_by = "$.by"\nread  ')
-    with pair(tmp_path, {"halls": halls, "hall": HALL, "watch": WATCH}, one, answered) as run:
+    halls = HALLS["halls"].replace("read  ", 'changed_by = "$.by"\nread  ')
+    with pair(tmp_path, HALLS | {"halls": halls}, one, answered) as run:
         run("export", "here", "*", "--as", "p")
         # Nothing there shows afterwards who made it: only the journal can tell.
         done = run("import", "p", "there", "--yes", code=4)
@@ -595,45 +544,6 @@ def test_slips_that_no_answer_contradicts_are_told_by_a_proof(tmp_path: Path) ->
             assert (done.code, words in done.err) == (4, True), done.err
 
 
-LINKED = """
-[supply.feed]
-kind    = "connection"
-index   = { get = "/feed", rows = "$[*]" }
-id      = "$.self"
-id_form = "{address}/feed/{id}/"
-name    = "$.name"
-[item.dial]
-index      = { get = "/dial", rows = "$[*]" }
-id         = "$.self"
-id_form    = "{address}/dial/{id}/"
-title      = "$.name"
-read       = { get = "/dial/{id}/" }
-definition = ["feed", "next", "text"]
-create     = { post = "{address}/dial", id = "location", id_form = "/dial({id})" }
-update     = { put = "/dial/{id}/" }
-retire     = { delete = "/dial/{id}/" }
-"""
-DIAL = """
-kind = "dial"
-[ids]
-space  = "dial"
-number = true
-[[refers]]
-at   = "$.feed"
-to   = ["connection"]
-form = "{address}/feed/{id}/"
-[[refers]]
-at   = "$.next"
-to   = ["dial"]
-form = "{address}/dial/{id}/"
-[[mention]]
-pattern = "{address}/dial/{id}/"
-kind    = "dial"
-[fields]
-text = ["$.text"]
-"""
-
-
 class Linked(Plain):
     """A platform that knows no ids: whatever is named is named by its address, in texts too."""
 
@@ -672,8 +582,7 @@ class Linked(Plain):
 
 def test_what_is_named_by_its_address_goes_to_another_one(tmp_path: Path) -> None:
     one, two = Linked("one", 0, "7"), Linked("two", 40, "9")
-    linked = headed("linked", "dial") + LINKED
-    with pair(tmp_path, {"linked": linked, "dial": DIAL}, one, two) as run:
+    with pair(tmp_path, sheets_of("linked"), one, two) as run:
         here, there = (str(row["location"]) for row in run("env", "list", "--json").json["environments"])
         for number, other in ((1, 2), (2, 1)):
             to = f"{here}/dial/{other}/"
@@ -692,6 +601,7 @@ def test_what_is_named_by_its_address_goes_to_another_one(tmp_path: Path) -> Non
         two.is_stubborn = False
         assert "there is as it was before" in run("undo", "there-1", "--yes").out
         assert not two.held["dial"]
+        linked = sheets_of("linked")["linked"]
         (tmp_path / "linked.toml").write_text(linked.replace('/dial/{id}/"\ntitle', '/dials/{id}"\ntitle'), "utf-8")
         assert "no id at $.self that is written like {address}/dials/{id}" in run("survey", "here", code=4).err
 
@@ -713,9 +623,7 @@ class Slugged(Plain):
 
 def test_an_id_that_is_made_from_the_name_is_followed(tmp_path: Path) -> None:
     one, two = Slugged("one"), Slugged("two")
-    pages = headed("pages", "page") + described("page", "/pages", ["text", "next"])
-    page = 'kind = "page"\n[[refers]]\nat = "$.next"\nto = ["page"]\n'
-    with pair(tmp_path, {"pages": pages, "page": page}, one, two) as run:
+    with pair(tmp_path, sheets_of("pages"), one, two) as run:
         one.made("pages", {"name": "First", "text": "x", "next": None})
         two.made("pages", {"name": "Kept", "text": "", "next": None})
         told = run("env", "prove", "there", "--yes").out
@@ -747,8 +655,10 @@ def test_connections_that_stand_only_in_what_uses_them_count_once(tmp_path: Path
             here.add("watch", name=name if here is one else "Old", hall={"id": id_, "name": "Mail"}, every=5)
     offer = '[supply.mail]\nkind = "connection"\nindex = { get = "/watch", rows = "$[*].hall" }\nid = "$.id"\nname = "$.name"\n'
     offer += "" if is_used else 'complete = false\nspace = "mail"\n'
-    refers = WATCH.replace('at = "$.hall"\nto = ["hall"]\nby = "title"', 'at = "$.hall.id"\nto = ["connection"]')
-    with pair(tmp_path, {"halls": HALLS + offer, "hall": HALL, "watch": refers}, one, two) as run:
+    refers = HALLS["watch"].replace(
+        'at = "$.hall"\nto = ["hall"]\nby = "title"', 'at = "$.hall.id"\nto = ["connection"]'
+    )
+    with pair(tmp_path, HALLS | {"halls": HALLS["halls"] + offer, "watch": refers}, one, two) as run:
         run("export", "here", "*", "--as", "p")
         if is_used:
             run("map", "p", "there", "--accept")
