@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import threading
 from collections import defaultdict
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
@@ -117,21 +117,6 @@ class Plain:
 
     def shown(self, one: dict[str, Any]) -> dict[str, Any]:
         return one
-
-
-def described(kind: str, path: str, members: Sequence[str], more: str = "") -> str:
-    """The lines of a bridge sheet for one kind of items with the usual five calls under a path."""
-    return f"""
-[item.{kind}]
-index      = {{ get = "{path}", rows = "$[*]" }}
-id         = "$.id"
-title      = "$.name"
-read       = {{ get = "{path}/{{id}}" }}
-definition = {json.dumps(list(members))}
-create     = {{ post = "{path}" }}
-update     = {{ put = "{path}/{{id}}" }}
-retire     = {{ delete = "{path}/{{id}}" }}
-{more}"""
 
 
 def sheets_of(platform: str, **others: str) -> dict[str, str]:

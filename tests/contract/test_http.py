@@ -30,7 +30,7 @@ from amphora.core.values.errors import EnvironmentRefused, RevisionMoved, Unavai
 from amphora.core.values.model import States
 from amphora.core.values.raw import PIECE_BYTES, Raw, sha256_of
 from amphora.environments import calls
-from amphora.environments.contract import Environment, KeepsFiles, Seen, TakesAlong, Write
+from amphora.environments.contract import Environment, KeepsFiles, TakesAlong, Write
 from amphora.environments.http.adapter import connect
 from amphora.environments.http.operations import ROUTES, Problem
 from amphora.environments.http.practice import served
@@ -111,30 +111,6 @@ def test_every_answer_is_as_the_document_says(base: str) -> None:
         assert http.get(f"{there}/items", headers={"Authorization": "Bearer no"}).status_code == 401
         packed = http.get(there, headers={"Accept-Encoding": "gzip"})
         assert packed.headers["Content-Encoding"] == "gzip"
-
-
-def test_calls_for_rows_and_drafts_are_as_the_document_says(
-    base: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    faults = watched(monkeypatch)
-    with (
-        closing(connect(f"{base}/grove-dev", tmp_path, KEEPER, SECRET)) as one,
-        closing(connect(f"{base}/grove-live", tmp_path, KEEPER, SECRET)) as two,
-    ):
-        [log] = [row for row in one.index() if row.states.title == "Press log"]
-        [found] = one.read([log.native_id])
-        rows = list(one.records(log.native_id))  # type: ignore[attr-defined]
-        [there, *_] = [supply.native_id for supply in two.supplies() if supply.kind == "connection"]
-        columns = [
-            column for column in cast("Any", found.definition)["columns"] if not {"table", "values"} & column.keys()
-        ]
-        definition = {**cast("Any", found.definition), "stored_in": there, "columns": columns}
-        [made] = two.write([Write(log.kind, log.segments, log.states, definition, "k")])
-        assert two.load(made.native_id, iter(rows)) == len(rows) > 100  # type: ignore[attr-defined]
-        assert list(two.records(made.native_id)) == rows  # type: ignore[attr-defined]
-        [draft, *_] = [row for row in one.index() if row.states.is_published]
-        one.take_back(Seen(draft.native_id, draft.revision))  # type: ignore[attr-defined]
-    assert not faults
 
 
 @dataclass(frozen=True)

@@ -9,13 +9,7 @@ from typing import Any
 import pytest
 
 from tests.conftest import run_program
-from tests.contract.answering import Said, described, served
-
-SHEET = (
-    'bridge = "realms"\nkinds = ["client.toml"]\nown = ["realm"]\nbase = "/realms/{realm}"\n'
-    '[sign_in]\nhow = "none"\nfixed = { X-Realm = "{realm}" }\n'
-    '[about]\nuid = { get = "{address}/about", at = "$.uid" }\n'
-)
+from tests.contract.answering import Said, served, sheets_of, written
 
 
 class Realms:
@@ -43,9 +37,7 @@ class Realms:
 def test_two_realms_of_one_server_are_two_environments(tmp_path: Path) -> None:
     server = Realms()
     server.held["mill"]["c0"] = {"id": "c0", "name": "Portal", "hosts": ["a"]}
-    link = 'link = "/console/{realm}/{id}"\n'
-    (tmp_path / "realms.toml").write_text(SHEET + described("client", "/clients", ["hosts"], link))
-    (tmp_path / "client.toml").write_text('kind = "client"\nstart = true\n')
+    written(tmp_path, sheets_of("realms"))
     with served(server) as url:
 
         def run(*words: str, code: int = 0) -> str:
@@ -90,9 +82,8 @@ def test_what_an_environment_says_for_itself_is_read_strictly(tmp_path: Path, li
 
 @pytest.mark.parametrize("name", ["id", "secret", "Realm", "a.b"])
 def test_a_sheet_asks_for_nothing_that_stands_for_something_else(tmp_path: Path, name: str) -> None:
-    sheet = SHEET.replace('own = ["realm"]', f'own = ["{name}"]')
-    (tmp_path / "realms.toml").write_text(sheet + described("client", "/clients", ["hosts"]))
-    (tmp_path / "client.toml").write_text('kind = "client"\n')
+    sheet = sheets_of("realms")["realms"].replace('own = ["realm"]', f'own = ["{name}"]')
+    written(tmp_path, sheets_of("realms", realms=sheet))
     run_program(tmp_path, "init")
     done = run_program(
         tmp_path, "env", "add", "one", "http://127.0.0.1:9", "--bridge", "realms.toml", "--role", "test"

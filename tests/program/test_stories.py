@@ -69,6 +69,8 @@ def told(folder: Path, commands: Iterable[str]) -> str:
         # What a slow machine says beside is no part of the story.
         quiet = "\n".join(line for line in done.err.splitlines() if not line.startswith("… "))
         out, err = (_timeless(text.replace(str(folder), "FOLDER"), start) for text in (done.out, quiet))
+        # Nothing that only a terminal would make something of, and no blanks that nobody sees.
+        assert not re.search(r"\x1b|[ \t]$", done.out, re.M), done.out
         # Apart from commands, which begin a line.
         shown = (folded(json.loads(out)) if is_asked else indent(out.rstrip(), "  ")) if out else ""
         lines += [f"{done.code}", shown, indent(err.rstrip(), "    ")]

@@ -13,7 +13,7 @@ import typer
 
 from amphora.cli.chapters import CHAPTERS
 from amphora.cli.main import app
-from tests.conftest import SECRETS, Done, Program, run_program
+from tests.conftest import SECRETS, Done, run_program
 
 HEAVY = ("httpx", "sqlite3", "matplotlib", "numpy", "rich", "ruamel.yaml", "orjson", "jsonpath_rfc9535")
 
@@ -36,45 +36,6 @@ def test_a_chapter_of_the_demo_is_played_by_programs_of_its_own(tmp_path: Path) 
     words = [sys.executable, "-m", "amphora", "demo", "looking", "--json"]
     short = json.loads(subprocess.run(words, cwd=tmp_path, capture_output=True, check=True).stdout)
     assert [one["command"] for one in short["played"]] == [scene.shown for scene in CHAPTERS[0].scenes]
-
-
-def test_the_first_line_is_the_verdict_and_the_last_the_next_command(amphora: Program) -> None:
-    for words in (
-        ("survey", "grove-dev"),
-        ("export", "grove-dev", "flow:mill/*", "--as", "mill"),
-        ("peek", "mill"),
-        ("check", "mill", "grove-test"),
-        ("map", "mill", "grove-test"),
-        ("compare", "mill", "grove-test"),
-    ):
-        lines = amphora(*words).out.splitlines()
-        assert lines[0].endswith((".", ":"))
-        assert lines[-1].startswith("Next: ")
-        assert not any(line != line.rstrip() or "\x1b" in line for line in lines)
-
-
-def test_a_docket_is_written_answered_and_carried_out(amphora: Program, halcyon: Path) -> None:
-    amphora("export", "grove-dev", "Olive", "--as", "house")
-    theme = json.loads(amphora("survey", "grove-live", "theme:house/olive", "--json").out)["items"][0]
-    from amphora.practice.platform import Platform
-
-    platform = Platform(halcyon / "grove-live.practice", "ines@halcyon.example", lambda: "2026-05-01T00:00:00Z")
-    platform.update(theme["native_id"], "Olive", "house", {"colours": {"ground": "#fff"}, "font": "Alegreya"}, [], 1)
-    platform.close()
-    refused = amphora("import", "house", "grove-live", "--yes")
-    assert (refused.code, "has to decide" in refused.err) == (3, True)
-    written = amphora("compare", "house", "grove-live", "--docket", "h.docket.yaml")
-    assert written.code == 3
-    docket = halcyon / "h.docket.yaml"
-    text = docket.read_text(encoding="utf-8")
-    assert text.count("choice: '?'") == 3
-    assert amphora("import", "h.docket.yaml", "--yes").code == 3
-    docket.write_text(text.replace("choice: '?'", "choice: package"), encoding="utf-8")
-    done = amphora("import", "h.docket.yaml", "--yes")
-    assert done.code == 0, done.err
-    assert amphora("import", "h.docket.yaml", "--yes").code == 3
-    docket.write_text(text.replace("choice: '?'", "choice: mine"), encoding="utf-8")
-    assert amphora("import", "h.docket.yaml", "--yes").code == 2
 
 
 def test_help_loads_nothing_heavy() -> None:

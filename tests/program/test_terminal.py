@@ -92,17 +92,6 @@ def test_an_import_is_confirmed_at_a_terminal(halcyon: Path, amphora: Program, a
     assert len(amphora("survey", "grove-live", "--json").json["items"]) == (11 if answer == "y" else 1)
 
 
-def test_bare_it_says_what_is_open_and_what_to_do(halcyon: Path, amphora: Program, tmp_path: Path) -> None:
-    assert amphora().out.splitlines()[-1] == "Next: amphora survey grove-dev"
-    amphora("export", "grove-dev", "Olive", "--as", "house")
-    assert amphora("--json").json["packages"] == ["house-1.0.0"]
-    empty = tmp_path / "empty"
-    empty.mkdir()
-    from tests.conftest import run_program
-
-    assert "Commands:" in run_program(empty).out
-
-
 def test_decisions_are_made_at_a_terminal_and_survive_a_refresh(amphora: Program, there: Path) -> None:  # noqa: F811
     for value, place in ((2, "grove-live"), (5, "grove-dev")):
         edit(amphora, place, "Weigh ticket", f"/steps/1/copies={value}", f'/starts_on/event="e{value}"')
