@@ -9,8 +9,11 @@ import json
 import random
 import re
 import uuid
+from pathlib import Path
 from typing import Any
 from urllib.parse import unquote
+
+import jinja2
 
 from tests.contract.answering import Said
 
@@ -516,180 +519,10 @@ class Platform:
 
 def sheets(choice: dict[str, Any]) -> dict[str, str]:
     """The bridge sheet and its kind sheets, by their names."""
-    pages = {
-        "page": 'ask = "page"',
-        "offset": 'ask = "from"' if choice["asks"] == "by path" else "",
-        "cursor": 'ask = "from"\nnext = "$.after"',
-        "next": 'next = "$.next"',
+    loader = jinja2.FileSystemLoader(Path(__file__).parent / "sheets" / "any")
+    said = {name: choice[name] for name in CHOICES}
+    templates = jinja2.Environment(loader=loader, trim_blocks=True, lstrip_blocks=True)
+    return {
+        name: templates.get_template(f"{name}.toml.jinja").render(said, choice=said)
+        for name in ("any", "board", "source")
     }
-    how = "link" if choice["pages"] == "next" else choice["pages"]
-    text = 'bridge = "any"\nkinds = ["board.toml", "source.toml"]\n[about]\nuid = { get = "/about", at = "$.uid" }\n'
-    text += f'[pages]\nhow = "{how}"\n{pages.get(choice["pages"], "")}\n[errors]\ncode = "$.fault.no"\nwords = "$.fault.says"\n'
-    text += 'refused = "$.fault"\n' if choice["refused"] == "in the body" else ""
-    if choice["signs"]:
-        enter = 'post = "/enter", body = { who = "{user}", word = "{secret}" }, cookie = "desk"'
-        text += f'[sign_in]\nhow = "login"\ncall = {{ {enter} }}\n'
-        text += 'also = [{ header = "X-Form", get = "/forms", cookie = "form" }]\n'
-    for code, says, means in (
-        (404, "", "absent"),
-        (409, "is taken", "taken"),
-        (409, "uses it", "in use"),
-        (412, "", "moved"),
-        (422, "", "invalid"),
-    ):
-        text += f'[[error]]\ncode = "{code}"\nmeans = "{means}"\n' + (f'says = "{says}"\n' if says else "")
-    if choice["owner"]:
-        text += '[supply.person]\nkind = "person"\nid = "$.id"\nname = "$.name"\n'
-        text += 'index = { get = "/people", rows = "$[*]", pages = { how = "none" } }\n'
-    text += _kind_lines(choice, "board") + _kind_lines(choice, "source")
-    return {"any": text, "board": _board(choice), "source": _source(choice)}
-
-
-def _kind_lines(choice: dict[str, Any], kind: str) -> str:
-    is_board, path = kind == "board", f"/{kind}s"
-    where = "$.with." if choice["nested"] else "$."
-    at = ', at = "$.data"' if choice["envelope"] else ""
-    members = {"text": f"{where}text"}
-    if is_board or choice["lines"] == "linked":
-        members |= {"next": f"{where}next"}
-    if is_board:
-        members |= {"uses": f"{where}uses"}
-        members |= {
-            name: f"{where}{name}" for name in ("colours", "script", "owner", "pin", "fields") if choice[name]
-        }
-        members["uses"] += "[*].id" if choice["uses"] == "objects" else ""
-    made = {
-        "body": 'id = "$.made"',
-        "location": 'id = "location"',
-        "listed": 'id = "listed"',
-        "job": 'job = { get = "/jobs/{job}", job = "$.job", done = ["done"], id = "$.made", wait_s = 0.01 }',
-    }[choice["made"]]
-    rests = ', when = "off"' if choice["switch"] == "rests" and is_board else ""
-    change = [f'{"patch" if choice["update"] == "merge patch" else "put"} = "{path}/{{id}}"{rests}']
-    change += [f'how = "{choice["update"]}"'] if choice["update"] in ("by member", "merge patch") else []
-    change += ['match = "etag"'] if choice["revision"] == "etag" else []
-    if choice["update"] == "default":
-        own = '["revision", "archived", "state", "live", "drafted", "lines", "about"]'
-        own = own.replace('"state", ', "") if choice["turns"] == "by writing" else own
-        change += [f'absent = "default", read_only = {own}']
-    if choice["hold"]:
-        change += [f'first = {{ post = "{path}/{{id}}/hold", at = "$.ticket" }}', 'headers = { X-Ticket = "{held}" }']
-        change += [f'{name} = {{ post = "{path}/{{id}}/release" }}' for name in ("then", "else")]
-    then = f', then = {{ delete = "{path}/{{id}}?finally=yes" }}' if choice["gone"] == "twice" else ""
-    leave = (
-        f'post = "{path}/remove", body = {{ ids = ["{{id}}"] }}' if choice["bulk"] else f'delete = "{path}/{{id}}"'
-    )
-    by_body = f'post = "{path}/list", body = {{ after = "{{offset}}" }}'
-    asked = by_body if choice["asks"] == "by body" else f'get = "{path}"'
-    keyed = ', keyed = { at = "$.rows", as = "id" }' if choice["keyed"] else ""
-    lines = [
-        f"[item.{kind}]",
-        f'index = {{ {asked}, rows = "$.rows[*]"{keyed} }}',
-        f'read = {{ get = "{path}/{{id}}"{at} }}',
-        'id = "$.id"',
-        'title = "$.name"',
-        f'revision = "{"$.revision" if choice["revision"] == "number" else choice["revision"]}"',
-        f"definition = {{ {', '.join(f'{name} = {json.dumps(place)}' for name, place in members.items())} }}",
-        f'create = {{ put = "{path}/{{uid}}" }}' if choice["takes_id"] else f'create = {{ post = "{path}", {made} }}',
-        f"update = {{ {', '.join(change)} }}",
-        f"retire = {{ {leave}{rests}{then} }}",
-    ]
-    lines += ['row = "$.about"'] if choice["row"] else []
-    lines += [f'id_form = "{{address}}{path}/{{id}}/"'] if choice["addressed"] else []
-    lines += ['gone = "$.archived"'] if choice["gone"] == "shown" else []
-    lines += ['folder = "$.shelf"'] if choice["shelf"] else []
-    sent = ['wrapped = "item"'] if choice["wrapped"] else []
-    is_numbered = is_board and choice["fields"] and choice["counts"] == "from -1"
-    sent += ['new = { "$.fields[*].no" = -1 }'] if is_numbered else []
-    lines += [f"write = {{ {', '.join(sent)} }}"] if sent else []
-    if is_board and choice["drafts"]:
-        lines += [
-            f'draft = {{ get = "{path}/{{id}}/draft"{at} }}',
-            'published = "$.live"',
-            'unpublished = "$.drafted"',
-        ]
-        lines += [f'{name} = {{ post = "{path}/{{id}}/{call}" }}' for name, call in PUBLISHING]
-    if is_board and choice["switch"]:
-        calls = ", ".join(f'{name} = {{ post = "{path}/{{id}}/{name}" }}' for name in ("on", "off"))
-        calls = 'on = "runs", off = "rests"' if choice["turns"] == "by writing" else calls
-        lines += ['on = { at = "$.state", is = ["runs"] }', f"switch = {{ {calls} }}"]
-    more = []
-    if is_board and choice["tags"]:
-        calls = f'get = "{path}/{{id}}/tags", write = {{ put = "{path}/{{id}}/tags" }}'
-        if choice["tags"] != "whole":
-            by = ', by = "$.word"' if choice["by"] else ""
-            calls = f'get = "{path}/{{id}}/tags", entry = "$.no"{by}, without = ["$.no"]'
-            calls += (
-                f', add = {{ post = "{path}/{{id}}/tags" }}, remove = {{ delete = "{path}/{{id}}/tags/{{entry}}" }}'
-            )
-        if choice["tags"] == "each":
-            there = f'"{path}/{{id}}/tags/{{entry}}"'
-            calls += f", each = {{ get = {there} }}, change = {{ put = {there} }}"
-        more += [f"tags = {{ {calls} }}"]
-    if is_board and choice["picture"]:
-        there = f'"{path}/{{id}}/picture"'
-        write = {"whole": f"put = {there}", "form": f'post = {there}, part = "upload"'}[choice["picture"]]
-        more += [
-            f'picture = {{ file = "*/*", get = {there}, write = {{ {write} }}, remove = {{ delete = {there} }} }}'
-        ]
-    lines += [f"more = {{ {', '.join(more)} }}"] if more else []
-    if choice["lines"] and not is_board:
-        there = f'"{path}/{{id}}/lines"'
-        load = f'post = {there}, body = {{ lines = "{{rows}}" }}, at_once = {PAGE}'
-        linked = choice["lines"] == "linked"
-        of = ".id" if choice["next"] == "object" else ""
-        names = f', id = "$.no", links = [{{ at = "$.of", of = "$.next{of}" }}]' if linked else ', without = ["$.no"]'
-        load += ', ids = "$.made[*]"' if linked else ""
-        lines += [
-            f'rows = {{ read = {{ get = {there}, rows = "$[*]", pages = {{ how = "none" }} }}, load = {{ {load} }}, count = "$.lines"{names} }}'
-        ]
-    return "\n".join(lines) + "\n"
-
-
-PUBLISHING = (("publish", "publish"), ("take_back", "withdraw"))
-
-
-def _ids(choice: dict[str, Any], kind: str) -> str:
-    return f'[ids]\nspace = "{kind}"\n' + ("number = true\n" if choice["ids"] == "number" else "")
-
-
-def _source(choice: dict[str, Any]) -> str:
-    text = f'kind = "source"\n{_ids(choice, "source")}'
-    return text + (_after(choice, "source") if choice["lines"] == "linked" else "")
-
-
-def _form(choice: dict[str, Any], kind: str) -> str:
-    return f"{{address}}/{kind}s/{{id}}/" if choice["addressed"] else "{id}"
-
-
-def _after(choice: dict[str, Any], kind: str) -> str:
-    """What comes next, which is one of its own kind."""
-    is_object = choice["next"] == "object"
-    place = f'at = "{"$.next.id" if is_object else "$.next"}"\n' + ('hollow = "object"\n' if is_object else "")
-    return f'[[refers]]\nto = ["{kind}"]\n{place}' + _formed(_form(choice, kind))
-
-
-def _formed(form: str) -> str:
-    # A form that is nothing but the id would be a number in quotes.
-    return f'form = "{form}"\n' if form != "{id}" else ""
-
-
-def _board(choice: dict[str, Any]) -> str:
-    source = _form(choice, "source")
-    of = f"of {source}!" if choice["uses"] == "text" else source
-    uses = "$.uses.list[*]" if choice["uses"] == "string" else "$.uses[*]"
-    text = f'kind = "board"\nstart = true\n{_ids(choice, "board")}{_after(choice, "board")}'
-    text += '[[refers]]\nat = "$.owner"\nto = ["person"]\n' if choice["owner"] else ""
-    text += f'[[refers]]\nat = "{uses}"\nto = ["source"]\n{_formed(of)}'
-    if choice["colours"]:
-        text += f'[[refers]]\nat = "$.colours"\nto = ["source"]\nmembers = true\n{_formed(source)}'
-    text += f'[[mention]]\npattern = "<{source}>"\nkind = "source"\n' if choice["script"] else ""
-    states = [*(["switch = true"] if choice["switch"] else []), *(["publish = true"] if choice["drafts"] else [])]
-    text += "[states]\n" + "\n".join(states) + "\n"
-    fields = [f"text = {json.dumps(['$.script'] if choice['script'] else ['$.text'])}"]
-    fields += ['json = ["$.uses"]'] if choice["uses"] == "string" else []
-    fields += ['unordered = ["$.tags"]'] if choice["tags"] in ("entries", "each") else []
-    fields += ['secret = ["$.pin"]'] if choice["pin"] else []
-    fields += ['named = { "$.fields" = "name" }\nvolatile = ["$.fields[*].no"]'] if choice["fields"] else []
-    fields += ['files = ["$.picture"]'] if choice["picture"] else []
-    return text + "[fields]\n" + "\n".join(fields) + "\n"
