@@ -103,7 +103,7 @@ HURTS = (
     Hurt("as it was before is said without a look", "engine/runs/backwards.py", "return not self.left and not self.differing", "return True", (FAULTS,)),
     Hurt("an older delivery counts as the base", "ledger/ledger.py", "void_by is null)", "void_by is null and 1 = 0)", (TRUST, DECIDING)),
     Hurt("something is lost in an older shape without a word", "core/form/conversions.py", "found = dict(_lost(form, again, ())) | found", "found = dict(found)", ("tests/core/test_conversions.py",)),
-    Hurt("what can't be converted is written as it is", "core/plan/gate.py", "    if lost:\n", "    if False:\n", ("tests/program/test_shapes.py",)),
+    Hurt("what can't be converted is written as it is", "core/plan/gate.py", "    if lost:\n", "    if False:\n", (SHAPES,)),
     Hurt("a copy is taken for the original at home", "core/form/copies.py", 'native_id="", link=""', 'link=""', (STORY.format("copies"),)),
     Hurt("data that stays in a region leaves it", "core/plan/gate.py", "        *_regions(docket, standing),\n", "", (STORY.format("rounds"),)),
     Hurt("half of the targets are undone before one is missed", "engine/campaign.py", "        session.placed(run)\n", "        pass\n", (STORY.format("rounds"),)),

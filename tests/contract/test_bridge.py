@@ -42,7 +42,7 @@ from amphora.environments.bridge.source import connect_bridge, read_bridge
 from amphora.environments.contract import Probes, RemembersTokens, Seen, Write
 from amphora.render import figures
 from tests.conftest import run_program
-from tests.contract.answering import Plain, Said, served, written
+from tests.contract.answering import Plain, Said, served, sheets_of, written
 from tests.told import told_of_slips
 
 PAGE = (Path(__file__).parents[2] / "docs" / "bridges.md").read_text(encoding="utf-8")
@@ -265,53 +265,9 @@ def test_every_line_of_a_kind_sheet_stands_on_its_page() -> None:
     assert parse_sheet(f"{sheet}\n{more}").conversions[0].to == parse_sheet(sheet).schema == 3
 
 
-SMALL = """
-bridge = "small"
-kinds  = ["thing.toml"]
-[item.thing]
-index      = { get = "/things", rows = "$.rows[*]" }
-id         = "$.id"
-title      = "$.name"
-revision   = "$.rev"
-read       = { get = "/things/{id}" }
-definition = ["a", "b", "key"]
-create     = { post = "/things" }
-update     = { put = "/things/{id}" }
-retire     = { delete = "/things/{id}" }
-"""
-THING = 'kind = "thing"\n[fields]\nsecret = ["$.key"]\njson = ["$.b"]\n'
-
-
-KIND = "#### its kind sheet:"
-MEMBERS = """
-[item.thing.more.who]
-get    = "/things/{id}/who"
-add    = { post = "/things/{id}/who" }
-remove = { delete = "/things/{id}/who/{entry}" }
-"""
-LINES = """
-[item.thing.rows]
-id = "$.no"
-read = { get = "/things/{id}/lines", rows = "$[*]" }
-load = { post = "/things/{id}/lines", ids = "$[*]" }
-count = "$.a"
-links = [{ at = "$.x", of = "$.a" }]
-"""
-PEOPLE = "".join(
-    f"""
-[supply.{name}]
-kind  = "person"
-space = "{name}"
-index = {{ get = "/{name}s" }}
-id    = "$.id"
-name  = "$.name"
-"""
-    for name in ("user", "team")
-)
-REFERS = f'{KIND}\n[[refers]]\nat = "$.owner"\nto = ["person"]\n'
+SMALL, THING = sheets_of("small").values()
 BY_WRITING = '\non = "$.on"\nswitch = {{ on = {}, off = {} }}\n'
 SIGNED = '\n[sign_in]\nhow = "client"\ntoken = "{}"\n'
-PUBLISHED, SWITCHED = f"{KIND}\n[states]\npublish = true\n", f"{KIND}\n[states]\nswitch = true\n"
 
 
 def test_a_sheet_that_is_wrong_is_told_with_its_lines() -> None:
@@ -342,7 +298,7 @@ def test_what_is_taken_away_makes_room_for_a_place_inside_of_it() -> None:
 
 def test_null_is_a_value_like_others() -> None:
     said = BY_WRITING.replace('"$.on"', '{{ at = "$.until", is = ["{{null}}"] }}').format('"{null}"', '"2000-01-01"')
-    kind = SWITCHED.removeprefix(KIND)
+    kind = "[states]\nswitch = true\n"
     part = parse_bridge(SMALL + said, "small.toml", {"thing.toml": THING + kind}).items["thing"]
     assert [part.flags["on"].holds({"until": until}) for until in (None, "2000-01-01", "{null}")] == [
         True,

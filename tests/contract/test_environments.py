@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import json
+from contextlib import closing
 from dataclasses import replace
+from inspect import getattr_static
+from pathlib import Path
 
 import pytest
 
@@ -16,6 +19,8 @@ from amphora.engine.promises import Kept
 from amphora.engine.prove import prove
 from amphora.engine.sides import own_side
 from amphora.environments.contract import Seen, Switches, Write
+from amphora.environments.practice import connect
+from amphora.environments.sheeted import Sheeted
 from tests.conftest import SECRETS
 from tests.contract.grounds import Ground
 
@@ -121,3 +126,12 @@ def test_it_proves_itself(ground: Ground) -> None:
         one.name for one in promises
     }
     assert ground.state(ground.target) == before
+
+
+def test_what_an_environment_can_do_it_can_do_under_sheets_of_the_workspace(halcyon: Path) -> None:
+    with closing(connect("practice:grove-dev.practice", halcyon, "", "")) as inside:
+        outside = Sheeted(inside, {}, {})
+        can = [name for name in dir(type(inside)) if not name.startswith("_") and callable(getattr(inside, name))]
+        assert {"publish", "switch", "probe", "records", "makers"} <= set(can)
+        # As Python asks from 3.12 on, whether an object keeps a protocol: without `__getattr__`.
+        assert [name for name in can if getattr_static(outside, name, None) is None] == []

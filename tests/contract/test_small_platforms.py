@@ -15,7 +15,6 @@ import pytest
 from tests.conftest import Done, run_program
 from tests.contract.answering import Plain, Said, pair, served, sheets_of, written
 from tests.contract.lives import life
-from tests.contract.test_bridge import SMALL, THING
 from tests.told import compared, folded
 
 
@@ -305,7 +304,8 @@ class Quirky(Plain):
         return [str(one["name"]) for one in self.things.values()]
 
 
-SMALL_SHEETS = {"small": SMALL, "thing": THING}
+SMALL_SHEETS = sheets_of("small")
+SMALL, THING = SMALL_SHEETS.values()
 
 
 @contextmanager

@@ -1,9 +1,15 @@
-"""Whose an item is: claims of two packages of one name from two sources, of others, in whose hands."""
+"""Whose an item is, and what was said of it: claims of packages of one name from two sources, and decisions that are read
+again, of items that go by other keys now."""
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from amphora.core.form.bindings import Bindings, IdStyle
+from amphora.core.plan.arrivals import Arrival, arranged, joined, moved_folders
 from amphora.core.plan.claims import Claims
+from amphora.core.plan.decisions import LEAVE, Decisions, ItemDecision
+from amphora.core.plan.docket import Custody, IfItFails
 from amphora.core.values.model import Claim, Contents, Item, States
 
 ROWS = [
@@ -64,3 +70,54 @@ def test_the_longest_address_comes_first_whatever_it_is_called() -> None:
         ("https://x/apps", "amphora:url:b"),
         ("https://x", "amphora:url:a-rather-long-name"),
     ]
+
+
+SAID = Decisions(
+    items={"flow:a": ItemDecision("package", {"/limit": {"value": 4}}), "flow:b": ItemDecision(LEAVE)},
+    fates={"flow:old": "retire"},
+    custody=Custody.TARGET,
+    without=("attachments",),
+    records=True,
+    if_it_fails=IfItFails.KEEP,
+    arrivals={"flow:a": Arrival("Other", "mill")},
+    ids="new",
+    pause_after={"flow:a": "the laboratory"},
+    bring=("flow:c",),
+    same=("flow:a", "flow:b"),
+)
+
+
+def test_what_was_said_is_kept_whole() -> None:
+    assert Decisions.from_json(SAID.to_json()) == SAID
+
+
+def test_what_was_said_of_an_item_is_said_of_it_under_another_key() -> None:
+    there, back = {"flow:a": "flow:x", "flow:c": "flow:z"}, {"flow:x": "flow:a", "flow:z": "flow:c"}
+    moved = SAID.under(there)
+    assert moved == replace(
+        SAID,
+        items={"flow:x": SAID.items["flow:a"], "flow:b": SAID.items["flow:b"]},
+        arrivals={"flow:x": Arrival("Other", "mill")},
+        pause_after={"flow:x": "the laboratory"},
+        bring=("flow:z",),
+        same=("flow:x", "flow:b"),
+    )
+    assert moved.under(back) == SAID
+
+
+def test_folders_are_moved_with_all_below_them() -> None:
+    folders = ("mill", "mill/quality", "millers", "")
+    items = {f"flow:{n}": Item(f"flow:{n}", 1, {}, States(f"F{n}", folder)) for n, folder in enumerate(folders)}
+    contents = Contents("p", "1.0.0", "dev", "d", items, ())
+
+    def moved(*moves: tuple[str, str]) -> list[str]:
+        arrivals = moved_folders(contents, moves)
+        return [item.states.folder for item in arranged(contents, arrivals).items.values()]
+
+    assert moved(("mill", "north/mill")) == ["north/mill", "north/mill/quality", "millers", ""]
+    assert moved(("mill/quality", "q"), ("mill", "m")) == ["m", "q", "millers", ""]
+    assert moved(("", "north")) == ["north/mill", "north/mill/quality", "north/millers", "north"]
+    assert arranged(contents, {}) is contents
+    assert joined({"a": Arrival("x", "f")}, {"a": Arrival(title="")}) == {"a": Arrival(None, "f")}
+    assert joined({"a": Arrival("x")}, {"a": Arrival(title="")}) == {}
+    assert joined({"a": Arrival("x")}, {}) == {"a": Arrival("x")}

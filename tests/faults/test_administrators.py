@@ -15,8 +15,8 @@ from pathlib import Path
 from typing import Any
 
 from tests.conftest import Done, run_program
+from tests.faults.test_campaign_kills import everything
 from tests.postgres.server import PASSWORD, Server
-from tests.program.test_pauses import everything
 
 ROUNDS = int(os.environ.get("ROUNDS", "5"))
 """As often does each of the two do something. More of them: ROUNDS=50."""

@@ -13,11 +13,18 @@ from typing import Any
 
 import pytest
 
+from amphora.practice.platform import Platform
 from tests.conftest import run_program
 from tests.faults.test_kills import killed
-from tests.program.test_pauses import everything
-from tests.program.test_rounds import PAUSING
 
+PAUSING = """connections:
+  lab-exchange-dev: {made_from: integration:lab/lab-exchange, grove-test: lab-exchange-test}
+  mill-db-dev: {grove-live: mill-main, grove-test: mill-db-test}
+  office-db-dev: {grove-live: office-main, grove-test: office-db-test}
+settings:
+  lab-exchange-every_minutes: {any: 5}
+  lab-result-intake-batch: {any: 20}
+"""
 KILLS = int(os.environ.get("KILLS", "5"))
 """How many are tried. More of them: KILLS=200."""
 
@@ -28,6 +35,18 @@ LAST = 150
 """By then a command is over."""
 
 Everything = dict[str, list[tuple[str, ...]]]
+
+
+def everything(halcyon: Path, name: str = "grove-live") -> list[tuple[str, ...]]:
+    """All of an environment that counts, without revisions, ids and times."""
+    platform = Platform(halcyon / f"{name}.practice", "keeper@halcyon.example", lambda: "")
+    try:
+        return sorted(
+            (i.kind, i.folder, i.name, i.title, str(i.live), str(i.draft), str(i.is_on), str(i.row_count))
+            for i in platform.everything()
+        )
+    finally:
+        platform.close()
 
 
 class Trial:

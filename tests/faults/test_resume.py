@@ -12,12 +12,20 @@ import pytest
 
 from amphora.core.needs.crosswalk import row_name
 from amphora.core.plan.docket import IfItFails
+from amphora.core.values.errors import NotReady
 from amphora.engine.imports import import_prepared
+from amphora.engine.map import map_package
 from amphora.engine.proof import prove_run
 from amphora.engine.resume import next_leg, picked_up, run_to_resume
+from amphora.engine.runs.forwards import go_on
 from amphora.engine.runs.outcome import Outcome
+from amphora.engine.runs.stage import stage_of
+from amphora.engine.session import Session
 from amphora.files.crosswalk_file import Cell, write_cells
+from amphora.files.package import read_package
+from amphora.files.workspace import read_workspace
 from amphora.practice.platform import Platform
+from tests.conftest import Program
 from tests.contract.grounds import Ground
 from tests.faults.test_faults import back, bring, grown, whole
 from tests.faults.trouble import FAULTS, Fault, Killed, failing, refused
@@ -163,3 +171,25 @@ def test_a_pause_on_every_adapter(ground: Ground) -> None:
     assert alike(whole(ground)) == alike(promised)
     assert back(ground).is_as_before
     assert whole(ground) == before
+
+
+def test_two_who_go_on_at_once_do_it_once_and_the_package_is_kept_no_longer_than_needed(
+    amphora: Program, halcyon: Path
+) -> None:
+    amphora("export", "grove-dev", "Lab exchange", "Lab result intake", "--as", "lab")
+    given = ("--set", "lab-exchange-every_minutes=5", "--set", "lab-result-intake-batch=20")
+    amphora("map", "lab", "grove-live", "--accept", "--made-from", "lab-exchange-dev=Lab exchange", *given)
+    assert amphora("import", "lab", "grove-live", "--yes").code == 5
+    amphora("practice", "connect", "grove-live.practice", "lab-exchange-live", "--type", "exchange")
+    with closing(Session(read_workspace(halcyon))) as one, closing(Session(read_workspace(halcyon))) as two:
+        contents = read_package(halcyon / "packages" / "lab-1.0.0.amphora")
+        map_package(one, contents, ["grove-live"], ["lab-exchange-dev=lab-exchange-live"], False)
+        assert len(one.ledger._db.rows("select 1 from parcels")) == 1
+        with picked_up(one, run_to_resume(one, "")) as mine, picked_up(two, run_to_resume(two, "")) as theirs:
+            first, second = next_leg(one, mine), next_leg(two, theirs)
+            assert import_prepared(one, first, mine.run)[0].run.state == "done"
+            with pytest.raises(NotReady, match=r"moved|quicker"):
+                import_prepared(two, second, theirs.run)
+            with pytest.raises(NotReady, match="done by now: somebody was quicker"):
+                go_on(second.docket, stage_of(two, "grove-live"), theirs.run)
+        assert one.ledger._db.rows("select 1 from parcels") == []

@@ -6,11 +6,15 @@ from __future__ import annotations
 import threading
 import time
 from datetime import UTC, datetime
-from typing import Any
+from types import SimpleNamespace
+from typing import Any, cast
 
 import httpx
 import pytest
 
+from amphora.core.values.errors import UsageFault
+from amphora.engine import rounds
+from amphora.engine.rounds import rounds_of
 from amphora.environments.answers import LONGEST_WAIT_S, wait_s
 from amphora.environments.calls import Pace
 from amphora.environments.stand_in import stands_before
@@ -108,3 +112,31 @@ def test_fewer_calls_where_it_is_too_much_and_more_again() -> None:
 def test_how_long_a_server_asks_to_wait(said: str, wanted: float) -> None:
     answer = httpx.Response(429, headers={"Retry-After": said} if said else {})
     assert wait_s(answer, datetime(2026, 11, 27, 12, tzinfo=UTC)) == wanted
+
+
+def test_rounds() -> None:
+    assert rounds_of(["a", "b", "c"], "") == rounds_of(["a", "b", "c"], "all") == [["a", "b", "c"]]
+    assert rounds_of(["a", "b", "c"], "one-then-rest") == [["a"], ["b", "c"]]
+    assert rounds_of(["a"], "one-then-rest") == [["a"]]
+    assert rounds_of(["a", "b", "c"], "2") == [["a", "b"], ["c"]]
+    for wrong in ("0", "-1", "two", "1.5"):
+        with pytest.raises(UsageFault, match="--rounds is"):
+            rounds_of(["a"], wrong)
+
+
+@pytest.mark.parametrize(("goes_on", "begun"), [(False, ["a", "b"]), (True, ["a", "b", "c", "d"])])
+def test_what_no_thread_has_taken_up_is_not_begun_once_one_is_bad(
+    monkeypatch: pytest.MonkeyPatch, goes_on: bool, begun: list[str]
+) -> None:
+    tried: list[str] = []
+
+    def apart(session: Any, part: Any, campaign: str) -> Any:
+        tried.append(part.target)
+        return SimpleNamespace(is_bad=part.target == "b", state="done")
+
+    monkeypatch.setattr(rounds, "_apart", apart)
+    monkeypatch.setattr(rounds, "MOST_AT_ONCE", 1)
+    parts: Any = [SimpleNamespace(target=name, prepared=SimpleNamespace(docket=name)) for name in "abcd"]
+    came = rounds._side_by_side(cast(Any, None), parts, "", goes_on)
+    assert tried == begun
+    assert [cast(Any, one).docket for one in came[len(begun) :]] == list("abcd")[len(begun) :]

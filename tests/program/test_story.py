@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import subprocess
 import sys
 from pathlib import Path
@@ -13,7 +14,7 @@ import typer
 
 from amphora.cli.chapters import CHAPTERS
 from amphora.cli.main import app
-from tests.conftest import SECRETS, Done, run_program
+from tests.conftest import SECRETS, Done, Program, run_program
 
 HEAVY = ("httpx", "sqlite3", "matplotlib", "numpy", "rich", "ruamel.yaml", "orjson", "jsonpath_rfc9535")
 
@@ -69,3 +70,21 @@ def test_the_command_reference_is_current() -> None:
     assert (Path(__file__).parents[2] / "docs" / "commands.md").read_text(encoding="utf-8") == reference()
     assert (Path(__file__).parents[2] / "docs" / "rules.md").read_text(encoding="utf-8") == rules_page()
     assert (Path(__file__).parents[2] / "docs" / "secrets.md").read_text(encoding="utf-8") == secrets_page()
+
+
+def test_what_whoever_writes_wants_to_keep_for_fewer_stays_so(amphora: Program, halcyon: Path) -> None:
+    old = os.umask(0o377)
+    try:
+        assert amphora("export", "grove-dev", "Press lines", "--as", "lines", "--out", "lines.amphora").code == 0
+    finally:
+        os.umask(old)
+    assert (halcyon / "lines.amphora").stat().st_mode & 0o777 == 0o400
+
+
+def test_an_error_that_nobody_reads_keeps_its_code(halcyon: Path) -> None:
+    words = [sys.executable, "-m", "amphora", "survey", "grove-dev", "Nothing like it", "--json"]
+    reader, writer = os.pipe()
+    os.close(reader)
+    done = subprocess.run(words, cwd=halcyon, stdout=writer, stderr=subprocess.PIPE, text=True)
+    os.close(writer)
+    assert (done.returncode, "Traceback" in done.stderr) == (2, False), done.stderr
