@@ -11,7 +11,7 @@ from amphora.core.form.conversions import parse_conversion
 from amphora.core.form.places import has_pieces, is_part_alone, parse_path
 from amphora.core.form.settings import TYPES
 from amphora.core.values.errors import SheetFault
-from amphora.core.values.strict_toml import line_of, unfit
+from amphora.core.values.strict_toml import line_of, row_of, unfit
 
 FIELDS = {
     "parts": dict,
@@ -112,20 +112,11 @@ def faults_of(table: Mapping[str, Any], source: str) -> Iterable[str]:
         yield from _unfit(ids, _IDS, "ids.", source)
         if ids.get("within") and not ids.get("space"):
             yield f"{line_of(source, 'within', 'ids')}`ids.within` needs `ids.space`, too"
-    for row in _rows(table, "mention"):
-        yield from _mention(row, source)
-    for row in _rows(table, "part"):
-        if not isinstance(row, dict) or not {"at", "parts"} <= set(row):
-            words = "`at` and `parts`, and `of` (the member beside it) where they are another item's"
-            yield f"{line_of(source, 'part')}each [[part]] needs {words}"
-        else:
-            yield from _unfit(row, _PART, "part.", source)
-            if row.get("alone") and row.get("of"):
-                yield f"{line_of(source, 'alone', 'part')}`part.alone` is for parts of the item itself: without `of`"
-    for row in _rows(table, "conversion"):
-        yield from _conversion(row, source)
-    for row in _rows(table, "refers"):
-        yield from _refer(row, source)
+    ways = {"mention": _mention, "part": _part, "conversion": _conversion, "refers": _refer}
+    for name, faults in ways.items():
+        for number, row in enumerate(_rows(table, name)):
+            # Of several rows the line is that of the one that is meant.
+            yield from faults(row, row_of(source, name, number))
     yield from _several([row for row in _rows(table, "refers") if isinstance(row, dict)], source)
 
 
@@ -196,6 +187,16 @@ def _mention(row: Any, source: str) -> Iterable[str]:
     yield from _braces(str(row["pattern"]), (), "mention.pattern", source)
     if row.get("by", "id") not in _WORDS["by"]:
         yield f"{line_of(source, 'by', 'mention')}`mention.by` has to be one of {', '.join(_WORDS['by'])}"
+
+
+def _part(row: Any, source: str) -> Iterable[str]:
+    if not isinstance(row, dict) or not {"at", "parts"} <= set(row):
+        words = "`at` and `parts`, and `of` (the member beside it) where they are another item's"
+        yield f"{line_of(source, 'part')}each [[part]] needs {words}"
+        return
+    yield from _unfit(row, _PART, "part.", source)
+    if row.get("alone") and row.get("of"):
+        yield f"{line_of(source, 'alone', 'part')}`part.alone` is for parts of the item itself: without `of`"
 
 
 def _refer(row: Any, source: str) -> Iterable[str]:

@@ -74,3 +74,16 @@ def line_of(source: str, name: str, within: str = "") -> str:
     ways = [*ways, rf"^[^#\n]*?[{{,]\s*{word}\s*="] if within else [rf"^\s*\[\[\s*{word}\s*\]\]", *ways]
     found = next((one for way in ways if (one := re.compile(way, re.MULTILINE).search(source, start))), None)
     return f"line {source.count(chr(10), 0, found.start() + 1) + 1}: " if found else ""
+
+
+def row_of(source: str, table: str, number: int) -> str:
+    """The text of one row of an array of tables (`[[refers]]`), with the tables inside of it; all other lines are
+    blank, so that what is found in it stands on its line. The whole text where the rows are written otherwise."""
+    lines = source.splitlines()
+    heads = [n for n, line in enumerate(lines) if re.match(rf"\s*\[\[\s*{table}\s*\]\]", line)]
+    if number >= len(heads):
+        return source
+    start = heads[number]
+    others = (n for n, line in enumerate(lines) if n > start and re.match(rf"\s*\[(?!\[?\s*{table}\.)", line))
+    end = next(others, len(lines))
+    return "\n".join(line if start <= n < end else "" for n, line in enumerate(lines))
