@@ -64,16 +64,17 @@ def line_of(source: str, name: str, within: str = "") -> str:
     # The nearest header that leads there: the table itself may be written inside of another one's line.
     parts = within.rstrip(".").split(".")
     for length in range(len(parts), 0, -1):
-        header = re.search(rf"^\s*\[+\s*{re.escape('.'.join(parts[:length]))}\s*\]", source, re.MULTILINE)
+        header = re.search(rf"^[ \t]*\[+\s*{re.escape('.'.join(parts[:length]))}\s*\]", source, re.MULTILINE)
         if header and within:
             start = header.start()
             break
     word = rf"[\"']?{re.escape(name)}[\"']?"
+    # No line break belongs to the beginning of a line: what stands behind empty lines would be told a line early.
     # A header of that name, if the name is in no table; else the beginning of a line, or within the line of a table.
-    ways = [rf"^\s*(?:\[+\s*)?(?:[\w.]+\.)?{word}\s*[=\].]"]
-    ways = [*ways, rf"^[^#\n]*?[{{,]\s*{word}\s*="] if within else [rf"^\s*\[\[\s*{word}\s*\]\]", *ways]
+    ways = [rf"^[ \t]*(?:\[+\s*)?(?:[\w.]+\.)?{word}\s*[=\].]"]
+    ways = [*ways, rf"^[^#\n]*?[{{,]\s*{word}\s*="] if within else [rf"^[ \t]*\[\[\s*{word}\s*\]\]", *ways]
     found = next((one for way in ways if (one := re.compile(way, re.MULTILINE).search(source, start))), None)
-    return f"line {source.count(chr(10), 0, found.start() + 1) + 1}: " if found else ""
+    return f"line {source.count(chr(10), 0, found.start()) + 1}: " if found else ""
 
 
 def row_of(source: str, table: str, number: int) -> str:

@@ -11,7 +11,7 @@ from amphora.core.form.native_ids import HOLDER
 from amphora.core.form.places import Spot, parse_path
 from amphora.core.form.refers import Refer
 from amphora.core.values.near import near
-from amphora.core.values.strict_toml import line_of
+from amphora.core.values.strict_toml import line_of, row_of
 from amphora.environments.bridge.faults import table_in
 from amphora.environments.bridge.lines import METHODS
 from amphora.environments.bridge.paths import member_name, member_path, written_at
@@ -54,7 +54,8 @@ class Agreement:
             for sheet in self._sheets.values():
                 for refer in sheet.places.refers:
                     if refer.may_name(kind) and (refer.space not in some if refer.space else len(some) > 1):
-                        words = f"`space` has to be one of {', '.join(sorted(some))}, which {kind!r} is counted in"
+                        named = ", ".join(sorted(filter(None, some)))
+                        words = f"`space` has to be one of {named}, which {kind!r} is counted in"
                         yield f"{sheet.kind}: a reference to {kind!r}: {words}"
 
     def _answered(self) -> Iterator[str]:
@@ -62,12 +63,12 @@ class Agreement:
         # How one signs in has calls that no line names.
         calls = {"sign_in", "sign_in.token", "token", *_calls_in(self._table)}
         names = calls | {name.rpartition(".")[2] for name in calls}
-        for row in self._table.get("error", []):
+        for number, row in enumerate(self._table.get("error", [])):
             said = row.get("on", [])
             for name in said if isinstance(said, list) else [said]:
                 if name not in names:
                     perhaps = "".join(f"; perhaps {found!r}" for found in near(name, names))
-                    line = line_of(self._source, "on", "error.")
+                    line = line_of(row_of(self._source, "error", number), "on", "error.")
                     yield f"{line}`error.on`: there is no call {name!r} here{perhaps}"
 
     def _named(self, sheet: KindSheet) -> Iterator[str]:

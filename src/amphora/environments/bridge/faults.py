@@ -12,7 +12,7 @@ from amphora.core.form.blanks import holder_of
 from amphora.core.form.places import parse_path
 from amphora.core.values.errors import SheetFault
 from amphora.core.values.near import near
-from amphora.core.values.strict_toml import line_of, unfit
+from amphora.core.values.strict_toml import line_of, row_of, unfit
 from amphora.environments.bridge import lines
 from amphora.environments.bridge.own import own_faults, own_names
 from amphora.environments.bridge.paths import Flag, place_of, unwritten
@@ -131,7 +131,7 @@ class SheetFaults:
 
     def _keyed(self, row: Any, name: str) -> Iterator[str]:
         yield from self._table_faults(row, lines.KEYED, f"{name}.")
-        yield from self._path(table_in(row).get("at"), f"{name}.at", "keyed")
+        yield from self._path(table_in(row).get("at"), f"{name}.at", name)
         if not {"at", "as"} <= table_in(row).keys():
             yield f"{line_of(self._source, 'keyed')}`{name}` needs `at` and `as`"
 
@@ -166,7 +166,7 @@ class SheetFaults:
         yield from self._table_faults(table, lines.PAGES, f"{name}.")
         if isinstance(table, dict):
             yield from self._table_faults(table.get("size", {}), lines.SIZE, f"{name}.size.")
-            yield from self._path(table.get("next"), f"{name}.next", "next")
+            yield from self._path(table.get("next"), f"{name}.next", f"{name}.next")
             if table.get("how") == "cursor" and "next" not in table:
                 yield f"{line_of(self._source, 'pages')}`{name}.next` is missing: where the next cursor stands"
 
@@ -174,10 +174,12 @@ class SheetFaults:
         yield from self._table_faults(self._part("errors"), lines.ERRORS, "errors.")
         yield from self._flag(self._part("errors").get("refused"), "errors.refused")
         rows = self._table.get("error", [])
-        for row in rows if isinstance(rows, list) else ():
-            yield from self._table_faults(row, lines.ERROR, "error.")
+        for number, row in enumerate(rows if isinstance(rows, list) else ()):
+            source = row_of(self._source, "error", number)
+            yield from SheetFaults({}, source)._table_faults(row, lines.ERROR, "error.")
             if not isinstance(row, dict) or row.get("means") not in lines.MEANINGS:
-                yield f"{line_of(self._source, 'means')}`error.means` has to be one of {', '.join(lines.MEANINGS)}"
+                line = line_of(source, "means") or line_of(source, "error")
+                yield f"{line}`error.means` has to be one of {', '.join(lines.MEANINGS)}"
 
     def _folders(self, table: Mapping[str, Any]) -> Iterator[str]:
         if not table:
@@ -204,7 +206,7 @@ class SheetFaults:
                 yield from self._call(row[call], known, f"{name}.{call}")
         yield from self._id_form(row, name)
         for path in ("id", "name", "type", "owner", "works"):
-            yield from self._path(row.get(path), f"{name}.{path}", path)
+            yield from self._path(row.get(path), f"{name}.{path}", f"{name}.{path}")
 
     def _item(self, row: Any, name: str) -> Iterator[str]:
         yield from self._table_faults(row, lines.ITEM, f"{name}.")
