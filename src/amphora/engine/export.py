@@ -7,6 +7,7 @@ from dataclasses import field, replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
+from amphora.core.form.routes import sheets_to_pack
 from amphora.core.needs.crosswalk import SECTIONS, row_name
 from amphora.core.needs.matches import Link
 from amphora.core.needs.needs import needs_of
@@ -141,14 +142,13 @@ def export(session: Session, request: ExportRequest) -> ExportReport:
     gathered = gather(session, side, sorted([*asked, *rules]), request, left)
     gathered.why.update(dict.fromkeys(rules, "access rule of a packed app"))
     needs = _with_seen(session, side, needs_of(gathered.items, _need_types(side)), request)
-    kinds = sorted({item.kind for item in gathered.items.values()})
-    sheets = {kind: opened.description.sheets[kind].source for kind in kinds}
-    contents = Contents(
-        name, "0.0.0", environment, side.uid, gathered.items, needs, request.note, sheets, gathered.files
-    )
-    notes = _notes(request, side, gathered.items)
+    contents = Contents(name, "0.0.0", environment, side.uid, gathered.items, needs, request.note, {}, gathered.files)
     contents = replace(
-        contents, source_release=opened.description.release, notes=notes, afterwards=request.afterwards
+        contents,
+        sheets=sheets_to_pack(contents, opened.description.sheets),
+        source_release=opened.description.release,
+        notes=_notes(request, side, gathered.items),
+        afterwards=request.afterwards,
     )
     # Before anything is written, be it a preview: what was on the disk once may be in a backup.
     refuse_to_pack(

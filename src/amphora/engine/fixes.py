@@ -7,12 +7,15 @@ from dataclasses import replace
 
 from amphora.core.form.attachments import LEFT_OUT
 from amphora.core.form.copies import taken_apart
+from amphora.core.form.routes import kinds_there, routes_to, under
 from amphora.core.needs.crosswalk import MapState
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.late import dataclass
-from amphora.core.values.model import Contents, Finding
+from amphora.core.values.model import Contents, Level
 from amphora.core.values.next_step import blank, to_type
+from amphora.core.values.words import counted, few
+from amphora.engine.check import sheets_packed
 from amphora.engine.docket import check_package
 from amphora.engine.export import ExportReport, ExportRequest, export
 from amphora.engine.map import map_package
@@ -33,9 +36,8 @@ def fix_findings(session: Session, contents: Contents, targets: Sequence[str]) -
     """Packs what is missing in any target, as the next version, and adds open rows to the crosswalk."""
     _refuse_copy(contents, targets)
     # For all targets before anything is packed: one package has to serve them all.
-    findings = [finding for target in targets for finding in check_package(session, contents, target).docket.findings]
     lines = []
-    missing = _missing(contents, findings)
+    missing = sorted({key for target in targets for key in _missing(session, contents, target)})
     if missing:
         report = _packed_again(session, contents, missing)
         added = [key for key in report.contents.items if key not in contents.items]
@@ -48,21 +50,27 @@ def fix_findings(session: Session, contents: Contents, targets: Sequence[str]) -
             one for rows in mapped.values() for one in rows if one.state in (MapState.OPEN, MapState.GUESSED)
         ]
         number = sum(one.need.kind != "secret" for one in open_ones)
-        lines.append(f"Added to {session.workspace.crosswalk.name}: {number} cells to be filled in or accepted.")
+        lines.append(
+            f"Added to {session.workspace.crosswalk.name}: {counted(number, 'cell')} to be filled in or accepted."
+        )
     return Fixed(contents, tuple(lines) or ("There was nothing that Amphora can mend by itself.",))
 
 
-def _missing(contents: Contents, findings: Sequence[Finding]) -> list[Key]:
-    """The needed items that some target lacks."""
-    lacking = {(f.item, f.place) for f in findings if f.rule == "item-missing" and f.level == "error"}
-    return sorted(
-        {
-            token.key
-            for key, pointer in lacking
-            for place, token in contents.items[key].tokens
-            if place.pointer == pointer and token.is_item and token.key not in contents.items
-        }
-    )
+def _missing(session: Session, contents: Contents, target: str) -> set[Key]:
+    """The needed items that a target lacks, by the keys that the source has for them."""
+    prepared = check_package(session, contents, target)
+    sheets = prepared.opened.description.sheets
+    # What was found is told in the target's shape: places and kinds may have other names there.
+    there = under(kinds_there(contents, sheets, routes_to(sheets, sheets_packed(contents))))
+    at_home = {there(key): key for item in contents.items.values() for key in item.uses() - contents.items.keys()}
+    items = (prepared.packed or prepared.contents).items
+    return {
+        at_home[token.key]
+        for finding in prepared.docket.findings
+        if finding.rule == "item-missing" and finding.level is Level.ERROR
+        for place, token in items[finding.item].tokens
+        if place.pointer == finding.place and token.key in at_home and token.is_item
+    }
 
 
 def _packed_again(session: Session, contents: Contents, missing: Sequence[Key]) -> ExportReport:
@@ -115,4 +123,4 @@ def _is_item(key: Key) -> bool:
 
 def _reason(report: ExportReport, before: Contents, key: Key) -> str:
     users = sorted(item.states.title for item in before.items.values() if key in item.uses())
-    return f"used by {', '.join(users[:3])}" if users else report.why[key]
+    return f"used by {few(users)}" if users else report.why[key]

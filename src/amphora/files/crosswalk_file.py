@@ -18,6 +18,7 @@ from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
 from amphora.core.values.visible import for_spreadsheet, from_spreadsheet
+from amphora.core.values.words import counted
 from amphora.files.schemas import first_line
 from amphora.files.typed import TYPED
 from amphora.files.yaml_text import dump_yaml, load_yaml, plain, write_text
@@ -187,7 +188,7 @@ def csv_cells(text: str, crosswalk: Crosswalk, name: str) -> list[Cell]:
         if not any(line):
             continue
         if len(line) != len(table[0]):
-            raise _csv_fault(name, number, f"it has {len(line)} cells and not {len(table[0])}")
+            raise _csv_fault(name, number, f"it has {counted(len(line), 'cell')} and not {len(table[0])}")
         section, row = line[0], from_spreadsheet(line[1])
         if section not in SECTIONS.values() or not row:
             raise _csv_fault(name, number, f"{section!r} is no section of a crosswalk")

@@ -59,7 +59,7 @@ class Rules:
         most = self._platform.limits["items"].get(kind)
         [count] = self._db.execute("select count(*) from items where kind = ?", (kind,)).fetchone()
         if most is not None and count >= most:
-            raise PlatformRefusal("too-much", f"there are {count} {kind} items already, the most there may be")
+            raise PlatformRefusal("too-much", f"there are already {count} of kind {kind}, the most there may be")
 
     def check_connections(self, item: PracticeItem) -> None:
         """Refuses to switch on what would not run."""

@@ -319,7 +319,8 @@ def import_result(docket: Docket, outcome: Outcome, verified: Sequence[Verified]
         blocks.append(Lines(cut_lines(other, "--json"), title))
     if outcome.loaded:
         rows = sum(outcome.loaded.values())
-        blocks.append(Lines([f"{rows:,} rows were loaded into {counted(len(outcome.loaded), 'table')}."]))
+        loaded = f"{counted(rows, 'row')} {'was' if rows == 1 else 'were'} loaded"
+        blocks.append(Lines([f"{loaded} into {counted(len(outcome.loaded), 'table')}."]))
     blocks += _filled_lines(docket)
     gone = docket.fated(Parting.RETIRE)
     if gone:

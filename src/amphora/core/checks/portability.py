@@ -248,7 +248,12 @@ def _hosts(context: CheckContext) -> list[str]:
 
 
 def _id_filter(natives: Iterable[str]) -> Callable[[bytes, bytes], bool]:
-    """Tells of an item's bytes (and of the same with all words alike) whether they can hold one of these ids."""
+    """Tells of an item's bytes (and of the same with all words alike) whether they can hold one of these ids.
+
+    >>> may_hold = _id_filter(["fl-123", "mill"])
+    >>> may_hold(b"starts fl-123", b"wwwwww wwwwww"), may_hold(b"the mill", b"www wwww")
+    (True, False)
+    """
     ids = [native for native in natives if len(native) >= SHORTEST_ID]
     beginnings = {native[:3].encode() for native in ids}
     # Environments whose ids begin alike: a few searches instead of taking every word for a suspect.

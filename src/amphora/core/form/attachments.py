@@ -71,7 +71,12 @@ def _filled(value: Json, present: Json, walk: Walk, keeps_all: bool) -> tuple[Js
 
 
 def _beside(value: list[Json], present: Json, member: str | None) -> list[Json]:
-    """The target's element for each of ours: of the same name, else at the same position."""
+    """The target's element for each of ours: of the same name, else at the same position.
+
+    >>> there = [{"n": "a", "v": 1}, {"n": "b", "v": 2}]
+    >>> _beside([{"n": "b"}, {"n": "c"}], there, "n"), _beside([0, 0, 0], there, None), _beside([0], None, "n")
+    ([{'n': 'b', 'v': 2}, MISSING], [{'n': 'a', 'v': 1}, {'n': 'b', 'v': 2}, MISSING], [MISSING])
+    """
     there: list[Json] = present if isinstance(present, list) else []
     index = named_elements(there, member) if member else None
     if member and index is not None:

@@ -134,7 +134,11 @@ def is_secret(name: str, value: Json) -> bool:
 
 
 def is_named(name: str, value: str, is_number: bool = False) -> bool:
-    """Whether a value is a secret because of the name of its place."""
+    """Whether a value is a secret because of the name of its place.
+
+    >>> is_named("pin", "4711"), is_named("pin", "A71F"), is_named("pin", "GPIO17"), is_named("mill", "4711")
+    (True, True, False, False)
+    """
     kind = kind_of_name(name)
     if kind is None or len(value.strip()) < SHORTEST or is_placeholder(value):
         return False
@@ -225,7 +229,11 @@ def _by_shape(text: str) -> Iterator[Hit]:
 
 
 def _is_basic(value: str) -> bool:
-    """Whether base64 holds a name, a colon and a password (RFC 7617, section 2)."""
+    """Whether base64 holds a name, a colon and a password (RFC 7617, section 2).
+
+    >>> [_is_basic(text) for text in ("bWlsbDpvbGl2ZQ==", "bWlsbDpvbGl2ZQ", "bWls bDpvbGl2ZQ", "b2xpdmVz")]
+    [True, True, False, False]
+    """
     try:
         # Without its padding it is often written too.
         decoded = base64.b64decode(value + "=" * (-len(value) % 4), validate=True).decode()

@@ -38,7 +38,13 @@ class Refer:
 
 
 def in_ways(refers: Sequence[Refer]) -> Refer:
-    """What may stand at one place, written in one of several ways."""
+    """What may stand at one place, written in one of several ways.
+
+    >>> one, other = Refer(("flow",), leaves_dead=True), Refer(("flow", "app"), form="app-*", empties_holder=True)
+    >>> both = in_ways([one, other])
+    >>> both.to, both.form, both.leaves_dead, both.empties_holder, both.is_required, both.ways == (other, one)
+    (('flow', 'app'), '', True, True, False, True)
+    """
     # Where a form tells an id from anything else it is tried before what takes whatever stands there.
     ways = sorted(refers, key=lambda one: not one.form)
     # Nothing but a connection has another end.

@@ -3,7 +3,7 @@ as there are between them, forwards or back."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import replace
 
 from amphora.core.form.conversions import (
@@ -109,15 +109,17 @@ def form_through(leaps: Iterable[Leap], form: Json) -> tuple[Json, Traces]:
 
 
 def converted_contents(
-    contents: Contents, wanted: Mapping[str, KindSheet], packed: Iterable[KindSheet]
+    contents: Contents, wanted: Mapping[str, KindSheet], packed: Collection[KindSheet]
 ) -> tuple[Contents, tuple[Converted, ...], dict[Key, Key]]:
     """A package as a target with these sheets would have exported it, with what was done and how keys changed that
     name another kind now. Contents that need no conversion come back as they are."""
-    # Nearly always none: then nothing is copied.
     other = [i for i in contents.items.values() if i.kind not in wanted or wanted[i.kind].schema != i.schema]
-    if not other:
-        return contents, (), {}
     routes = routes_to(wanted, packed)
+    kinds = kinds_there(contents, wanted, routes)
+    others = {sheet.kind for sheet in packed if sheet.kind not in wanted or wanted[sheet.kind].schema != sheet.schema}
+    # Nearly always none: then nothing is copied.
+    if not other and not others and not kinds:
+        return contents, (), {}
     told: list[Converted] = []
     items = dict(contents.items)
     bases = dict(contents.bases)
@@ -129,7 +131,6 @@ def converted_contents(
             continue
         new, one = _converted(item, leaps)
         told.append(one)
-        # All of a kind go by its other name, those that don't fit as well: what is said of them is said under one.
         if new.kind != item.kind:
             keys[item.key] = new.key
         if one.unfit:
@@ -141,9 +142,30 @@ def converted_contents(
             bases[item.key] = (form, bases[item.key][1])
             if traces.unfit:
                 del bases[item.key]
-    kinds = {kind_of(old): kind_of(new) for old, new in keys.items()}
-    contents = replace(contents, items=items, bases=bases)
-    return (with_keys(contents, _under(kinds)) if kinds else contents), tuple(told), keys
+    # A digest of another shape says nothing of what the target has.
+    needs = tuple(replace(need, seen="") if need.kind in others | kinds.keys() else need for need in contents.needs)
+    contents = replace(contents, items=items, bases=bases, needs=needs)
+    # All of a kind go by its other name, those that don't fit as well: what is said of them is said under one.
+    return (with_keys(contents, under(kinds)) if kinds else contents), tuple(told), keys
+
+
+def kinds_there(contents: Contents, wanted: Mapping[str, KindSheet], routes: Routes) -> dict[str, str]:
+    """The kinds that a target with these sheets calls otherwise, of items and of what they refer to elsewhere."""
+    met = {kind_of(need.key) for need in contents.needs} - wanted.keys()
+    shapes = {(item.kind, item.schema) for item in contents.items.values()}
+    # Of what stays at home nobody wrote down the shape; any that leads to a kind there tells its name.
+    shapes |= {shape for shape in routes if shape[0] in met}
+    names = {shape[0]: routes[shape][-1].to[0] for shape in sorted(shapes & routes.keys())}
+    return {kind: name for kind, name in names.items() if name != kind}
+
+
+def sheets_to_pack(contents: Contents, sheets: Mapping[str, KindSheet]) -> dict[str, str]:
+    """The kind sheets that travel, as texts: of the items, and of what they refer to elsewhere where that kind had
+    another shape once, perhaps under another name: a target may know it by that."""
+    packed = {item.kind for item in contents.items.values()}
+    met = {kind_of(need.key) for need in contents.needs} & sheets.keys()
+    packed |= {kind for kind in met if sheets[kind].conversions}
+    return {kind: sheets[kind].source for kind in sorted(packed)}
 
 
 def _converted(item: Item, leaps: tuple[Leap, ...]) -> tuple[Item, Converted]:
@@ -187,7 +209,7 @@ def told(converted: Iterable[Converted]) -> list[str]:
     return lines
 
 
-def _under(kinds: Mapping[str, str]) -> Callable[[Key], Key]:
+def under(kinds: Mapping[str, str]) -> Callable[[Key], Key]:
     """How keys of some kinds are called under those kinds' other names."""
 
     def renamed(key: Key) -> Key:

@@ -39,7 +39,12 @@ def the_one(name: str, rows: Mapping[Key, Listed], where: str) -> Key:
 
 
 def spoken(key: Key, titles: Mapping[Key, str]) -> str:
-    """What to type for an item: its title if that means nothing else among these, or its key."""
+    """What to type for an item: its title if that means nothing else among these, or its key.
+
+    >>> titles = {"flow:mill/a": "Weigh", "flow:mill/b": "weigh", "flow:mill/c": "Weigh*", "flow:mill/d": "Press"}
+    >>> [spoken(key, titles) for key in titles]
+    ['flow:mill/a', 'flow:mill/b', 'flow:mill/c', 'Press']
+    """
     mine = titles[key].casefold()
     is_clear = sum(title.casefold() == mine for title in titles.values()) == 1 and not _is_pattern(mine)
     return titles[key] if is_clear else readable(key)

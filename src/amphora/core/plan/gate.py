@@ -24,6 +24,7 @@ from amphora.core.values.keys import Key, kind_of, readable
 from amphora.core.values.model import Finding, Level
 from amphora.core.values.next_step import advice, blank, to_type
 from amphora.core.values.rights import not_permitted
+from amphora.core.values.words import counted
 
 MANY_PLACES = 4
 """From so many on the open places of an item are told in one line."""
@@ -357,7 +358,8 @@ def _open(action: Action) -> list[str]:
         return [f"{readable(action.key)}{_at(change.place)}: {_why_asked(change)}" for change in changes]
     first = ", ".join(place_phrase(change.place) for change in changes[: MANY_PLACES - 1])
     by = " and ".join(dict.fromkeys(str(change.by) for change in changes))
-    return [f"{readable(action.key)} at {first} and {len(changes) - MANY_PLACES + 1} more places: {by}"]
+    left = len(changes) - MANY_PLACES + 1
+    return [f"{readable(action.key)} at {first} and {counted(left, 'more place')}: {by}"]
 
 
 def _at(place: str) -> str:

@@ -12,6 +12,7 @@ from amphora.core.form.places import values_at
 from amphora.core.values.errors import EnvironmentRefused
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
+from amphora.core.values.words import counted
 from amphora.environments.bridge.adapter import Bridge
 from amphora.environments.bridge.answer import Answer
 from amphora.environments.bridge.jobs import taken
@@ -39,7 +40,7 @@ class Holding(Bridge):
         part, values = self._holder(native_id)
         single = self.items.singles([native_id])[native_id]
         if held := single.row.rows:
-            raise EnvironmentRefused(f"{native_id} holds {held:,} rows already.", subject=native_id)
+            raise EnvironmentRefused(f"{native_id} holds {counted(held, 'row')} already.", subject=native_id)
         if part.load is None:
             raise EnvironmentRefused("The bridge sheet doesn't say how rows are loaded.", place=self.sheet.file)
         known = self.row_ids.setdefault(native_id, {})
@@ -51,7 +52,7 @@ class Holding(Bridge):
             bare = (dropped(row, part.id) if part.id else row for row in some)
             sent = [reduce(lambda row, link: changed_at(row, *link), links, row) for row in bare]
             piece: dict[str, Json] = {**values, "rows": sent, "row": sent[0]}
-            with taken(f"{count:,} rows were there") if count else nullcontext():
+            with taken(f"{counted(count, 'row')} were there") if count else nullcontext():
                 answer = self.client.change(part.load, piece, None if part.load.body is not None else sent)
             with taken("rows were loaded"):
                 known |= self._new_ids(part, some, answer)
@@ -60,7 +61,7 @@ class Holding(Bridge):
 
     def _next(self, pieces: Iterator[list[Json]], count: int) -> list[Json]:
         # Also what can't be read, or be put in an order, is found out in the middle.
-        with taken(f"{count:,} rows were there") if count else nullcontext():
+        with taken(f"{counted(count, 'row')} were there") if count else nullcontext():
             return next(pieces, [])
 
     def _new_ids(self, part: RowsPart, rows: Sequence[Json], answer: Answer) -> dict[str, Json]:
@@ -69,7 +70,9 @@ class Holding(Bridge):
             return {}
         new = values_at(answer.body, part.ids)
         if len(new) != len(rows):
-            raise EnvironmentRefused(f"{self.client.base_url} took {len(rows)} rows, and names {len(new)}.")
+            raise EnvironmentRefused(
+                f"{self.client.base_url} took {counted(len(rows), 'row')}, and names {len(new)}."
+            )
         return {text_at(row, part.id): id_ for row, id_ in zip(rows, new, strict=True)}
 
     def _called_here(self, single: Single, other: str, comes_back: bool) -> Callable[[Json], Json]:
