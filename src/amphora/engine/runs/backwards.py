@@ -19,7 +19,9 @@ from amphora.core.plan.states import Image, is_same, mark_of
 from amphora.core.plan.steps import LoadRows, Step
 from amphora.core.values.errors import (
     AmphoraError,
+    BrokenOff,
     EnvironmentRefused,
+    Interrupted,
     LedgerTrouble,
     NotReady,
     RevisionMoved,
@@ -27,8 +29,8 @@ from amphora.core.values.errors import (
 from amphora.core.values.keys import Key, kind_of
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
-from amphora.core.values.next_step import to_type
-from amphora.core.values.words import few
+from amphora.core.values.next_step import advice, to_type
+from amphora.core.values.words import ended, few
 from amphora.engine.leaks import sealed_image
 from amphora.engine.runs.attention import Attention
 from amphora.engine.runs.carrier import Carrier
@@ -155,7 +157,21 @@ def put_back(stage: Stage, run: Run, kind: str, note: str = "", since: int = 1) 
             if mine:
                 stage.ledger.journal.end(mine, BROKEN_OFF, words)
             stage.ledger.journal.end(run, BROKEN_OFF, note or words)
+        # By itself it would say "try later", which is for whoever has touched nothing.
+        if kind == UNDO and mine and isinstance(error, AmphoraError) and not isinstance(error, Interrupted):
+            raise _stopped(run, error) from error
         raise
+
+
+def _stopped(run: Run, error: AmphoraError) -> BrokenOff:
+    again = to_type("undo", run.name)
+    return BrokenOff(
+        f"Undoing {run.name} broke off: {ended(error.message)} Some of it may be put back.",
+        subject=error.subject,
+        place=error.place,
+        details=error.details,
+        next_step=advice(f"{str(error.next_step).rstrip('.')}, then", again) if error.next_step else again,
+    )
 
 
 def _in_rounds(
