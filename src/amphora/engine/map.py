@@ -176,7 +176,7 @@ def setting_types(contents: Contents) -> dict[Key, str]:
     }
 
 
-def doubts(session: Session, contents: Contents, mapped: Iterable[Mapped] = ()) -> list[Doubt]:
+def doubts(session: Session, contents: Contents, mapped: Sequence[Mapped] = ()) -> list[Doubt]:
     """Rows that no package of the workspace needs, rows that contradict each other, and needs that share one
     counterpart."""
     crosswalk = session.crosswalk
@@ -192,7 +192,6 @@ def doubts(session: Session, contents: Contents, mapped: Iterable[Mapped] = ()) 
     ]
     # Written down in two files with two values: nobody can know which is meant.
     split = (Doubt(*pair) for pair in crosswalk.split)
-    mapped = list(mapped)
     return [*found, *contradictions(crosswalk, contents.source), *split, *_shared(mapped), *_unfit(session, mapped)]
 
 
