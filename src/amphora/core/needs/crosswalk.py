@@ -51,11 +51,14 @@ class Crosswalk:
         # A row may say `made_from: ?` while nobody knows yet.
         return cell if isinstance(cell, str) else None
 
-    def renamed(self, environment: str) -> dict[Key, Key]:
-        """The `items:` rows of an environment: package key to target key."""
+    def renamed(self, environment: str, there: Collection[Key] = ()) -> dict[Key, Key]:
+        """The `items:` rows of an environment: package key to target key. What is said of any environment is not said
+        of one in which the item goes by its own key: `there` are those."""
         rows = self.rows.get("items", {})
-        cells = ((key, row.get(environment, row.get(ANY))) for key, row in rows.items())
-        return {key: cell for key, cell in cells if isinstance(cell, str) and not cell.startswith(OPEN)}
+        cells = ((key, row.get(environment, None if key in there else row.get(ANY))) for key, row in rows.items())
+        said = {key: cell for key, cell in cells if isinstance(cell, str) and not cell.startswith(OPEN)}
+        # Under the kind that it has there: rows are written by the keys of a source that may call it otherwise.
+        return {f"{kind_of(other)}:{path_of(key)}": other for key, other in said.items() if ":" in other}
 
 
 class MapState(StrEnum):
