@@ -100,6 +100,7 @@ def target_index(
         turned=frozenset(side.turned.keys() & {key for item in contents.items.values() for key in item.uses()}),
         severed=docket.severed,
         mixed={action.key: action.as_it_will_be for action in docket.actions if action.is_mixed},
+        renamed=session.crosswalk.renamed(opened.name),
     )
 
 

@@ -27,10 +27,12 @@ def item_missing(context: CheckContext) -> Iterable[Finding]:
         # What is there under that key serves, whatever its state: how it differs is another rule's question.
         elif key not in context.target.rows and key not in context.target.turned:
             users = named(list(dict.fromkeys(repr(item.states.title) for item, _ in uses)))
+            other = context.target.renamed.get(key, "")
+            also = f" It has no {readable(other)} either, as the crosswalk calls it." if other else ""
             yield context.finding(
                 "item-missing",
                 Level.ERROR,
-                f"{readable(key)} is neither packed nor in {context.target.name}; used by {users}.",
+                f"{readable(key)} is neither packed nor in {context.target.name}; used by {users}.{also}",
                 item=uses[0][0].key,
                 place=uses[0][1].pointer,
                 next_step=context.retry,

@@ -82,7 +82,8 @@ class TargetIndex:
     `planned` what the import would do, `converted` what was brought to the shape that the target has, `of_others`
     what another ledger has made there, `turned` what was delivered and is one of its connections by now, `severed`
     what beside the package uses a part that the import takes away: user, item, part. `mixed` are packed items as they
-    would be there, of which something stays as the target has it.
+    would be there, of which something stays as the target has it; `renamed` is what the crosswalk says of items that
+    go by another key there.
     """
 
     name: str
@@ -111,6 +112,7 @@ class TargetIndex:
     turned: frozenset[Key] = frozenset()
     severed: tuple[tuple[Key, Key, str], ...] = ()
     mixed: Mapping[Key, Item] = field(default_factory=dict)
+    renamed: Mapping[Key, Key] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
