@@ -254,7 +254,7 @@ def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _S
     from dataclasses import replace
 
     from amphora.core.plan.decisions import Decisions
-    from amphora.engine.compare import named_key
+    from amphora.engine.compare import key_in
     from amphora.engine.docket import prepare
     from amphora.engine.gate import ImportRequest, in_the_way
     from amphora.files.agreements import agreements, write_again
@@ -283,7 +283,7 @@ def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _S
     )
     if shown.html is not None:
         shown.html.write_text(_review(work, prepared, reasons, shown.only), encoding="utf-8")
-    only_key = named_key(contents, item) if item else None
+    only_key = key_in(prepared, contents, item) if item else None
     result = compare_result(prepared.docket, reasons, only_key, shown.only, shown.is_all)
     if shown.side_by_side:
         result = _beside(prepared, only_key, result)

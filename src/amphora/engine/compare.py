@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 from amphora.core.form.kinds import KindSheet, parse_sheet
 from amphora.core.form.routes import converted_contents
 from amphora.core.merge.compare import STATE, item_differences
 from amphora.core.merge.merge import FieldChange
-from amphora.core.needs.selection import choose, the_one
+from amphora.core.needs.selection import Unknown, choose, the_one
 from amphora.core.plan.decisions import LEAVE, Decisions, ItemDecision
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
@@ -21,6 +22,9 @@ from amphora.engine.export import listed_items
 from amphora.engine.session import Session
 from amphora.engine.sides import own_side, read_items
 from amphora.files.docket_file import CHOICES
+
+if TYPE_CHECKING:
+    from amphora.engine.docket import Prepared
 
 
 @dataclass(frozen=True)
@@ -39,6 +43,22 @@ class Differences:
 def named_key(contents: Contents, name: str) -> Key:
     """The one item of a package that a name means."""
     return the_one(name, listed_items(contents), contents.title)
+
+
+def key_in(prepared: Prepared, contents: Contents, name: str) -> Key:
+    """The one item of an import that a name means, as its package calls it or as its target does; by the key that it
+    has in the docket."""
+    docket = prepared.docket
+    try:
+        key = named_key(contents, name)
+    except Unknown as unknown:
+        brought = {action.key for action in docket.actions}
+        there = {key: row for key, row in prepared.side.by_key.items() if key in brought}
+        try:
+            return the_one(name, there, docket.target)
+        except Unknown:
+            raise unknown from None
+    return next((one.key for one in docket.converted if one.packed_key == key), key)
 
 
 def chosen_for_items(contents: Contents, texts: Sequence[str]) -> Decisions:
@@ -77,10 +97,7 @@ def compare_sides(session: Session, left: str | Contents, right: str | Contents,
     sheets = left_sheets | right_sheets
     chosen: list[Key] = []
     if only is not None:
-        # On either side: what is new stands only on one.
-        merged = {**right_items, **left_items}
-        index = listed_items(Contents("", "", "", "", merged, ()))
-        chosen = choose([only], index, "either side")
+        chosen = _on_either(only, left_items, right_items)
         left_items, right_items = (
             {key: side[key] for key in chosen if key in side} for side in (left_items, right_items)
         )
@@ -91,6 +108,18 @@ def compare_sides(session: Session, left: str | Contents, right: str | Contents,
     }
     only_left, only_right = left_items.keys() - right_items.keys(), right_items.keys() - left_items.keys()
     return Differences(sorted(only_left), sorted(only_right), changed, left_items, right_items, tuple(chosen))
+
+
+def _on_either(name: str, left: dict[Key, Item], right: dict[Key, Item]) -> list[Key]:
+    """The keys that a name means on one of two sides: what is new stands only on one, and each has its own ids, links
+    and titles."""
+    fault = Unknown(f"Neither side has an item called {name!r}.", subject=name)
+    for items in ({**right, **left}, {**left, **right}):
+        try:
+            return choose([name], listed_items(Contents("", "", "", "", items, ())), "the two sides")
+        except Unknown as unknown:
+            fault.details, fault.next_step = unknown.details, unknown.next_step
+    raise fault
 
 
 def _items(session: Session, side: str | Contents) -> tuple[dict[Key, Item], dict[str, KindSheet]]:
