@@ -170,3 +170,10 @@ def test_whatever_is_used_is_there_in_time(
             if token.key in found.makers and token.key not in found.bare.get(one.key, ()):
                 assert leg[found.makers[token.key]] < leg[one.key]
     assert all(leg[maker] < len(found.groups) - 1 for maker in found.makers.values())
+
+
+def test_what_lets_people_in_is_switched_on_once_it_is_there() -> None:
+    sheets = SHEETS | {"rule": parse_sheet('kind = "rule"\naccess = ["flow"]\n[states]\nswitch = true\n')}
+    rule = replace(action("rule:r", "flow:a"), states=States("rule:r", "", True))
+    steps = import_steps([rule, action("flow:a")], [], Habits(True, False, False, True, sheets))
+    assert [(step.do, *step.keys) for step in steps][-2:] == [("grant", "rule:r"), ("switch", "rule:r")]

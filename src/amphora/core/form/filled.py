@@ -126,7 +126,11 @@ def _is_moved(asked: list[Json], found: list[Json]) -> bool:
 
 
 def shuffled(asked: Json, found: Json, at: Pointer = ()) -> Iterable[str]:
-    """The places of arrays that hold the same in another order."""
+    """The places of arrays that hold the same in another order.
+
+    >>> list(shuffled({"a": [[1, 2], 3], "b": [1]}, {"a": [[2, 1], 3], "b": [2]})), list(shuffled([1, 2], [2, 1, 1]))
+    (['/a/0'], [])
+    """
     if isinstance(asked, dict) and isinstance(found, dict):
         for name in asked.keys() & found.keys():
             yield from shuffled(asked[name], found[name], (*at, name))
