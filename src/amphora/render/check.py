@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from itertools import groupby
@@ -109,11 +110,22 @@ def _shared(findings: Mapping[str, Sequence[Finding]]) -> Iterable[tuple[str, li
     first, *others = findings.values()
     everywhere = {bare(f) for f in first}.intersection(*({bare(f) for f in rows} for rows in others))
     names = ", ".join(findings)
-    shared = [replace(f, message=f.message.replace(f.target, "each of them")) for f in first if bare(f) in everywhere]
+    shared = [replace(f, message=_of_all(f.message, f.target)) for f in first if bare(f) in everywhere]
     yield f"{names}: ", shared, [f for f in every if bare(f) in everywhere]
     for target, rows in findings.items():
         alone = [f for f in rows if bare(f) not in everywhere]
         yield f"{target}: ", alone, alone
+
+
+def _of_all(message: str, target: str) -> str:
+    """What is said of one target, of all.
+
+    >>> _of_all("a is neither packed nor in t.", "t"), _of_all("t runs an older release.", "t")
+    ('a is neither packed nor in any of them.', 'each of them runs an older release.')
+    """
+    # After a "not", each of them would mean that some may have it.
+    is_denied = re.search(rf"\b(not|nor)\b.*\b{re.escape(target)}\b", message) is not None
+    return re.sub(rf"\b{re.escape(target)}\b", "any of them" if is_denied else "each of them", message)
 
 
 def _blocks(findings: Mapping[str, Sequence[Finding]]) -> Iterable[Block]:
