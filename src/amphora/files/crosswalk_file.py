@@ -12,8 +12,9 @@ from pathlib import Path
 from typing import Any
 
 from amphora.core.form.settings import parse_setting, type_of
-from amphora.core.needs.crosswalk import ANY, MADE_FROM, SECTIONS, Crosswalk
+from amphora.core.needs.crosswalk import ANY, MADE_FROM, OPEN, SECTIONS, Crosswalk
 from amphora.core.values.errors import UsageFault
+from amphora.core.values.keys import as_key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.next_step import advice
@@ -70,13 +71,13 @@ def _read(path: Path, texts: tuple[tuple[Path, str | None], ...]) -> Crosswalk:
         mine = rows.setdefault(section, {})[row] = {}
         for column, value in cells.items():
             mine[str(column)] = plain(value, path, _place(cells, column))
-            _refuse_literal(section, mine[str(column)], path, _place(cells, column))
+            _refuse_cell(section, row, mine[str(column)], path, _place(cells, column))
     split: list[tuple[str, str]] = []
     for file, text in texts[1:]:
         for section, row, value, table in _rows(file, text):
             cells = rows.setdefault(section, {}).setdefault(row, {})
             mine = plain(value, file, _place(table, row))
-            _refuse_literal(section, mine, file, _place(table, row))
+            _refuse_cell(section, row, mine, file, _place(table, row))
             # Neither is dropped silently: the file apart wins, as the more particular one, and `map` tells of the
             # other.
             if file.stem in cells and cells[file.stem] != mine:
@@ -141,8 +142,19 @@ def _is_kept(value: Json) -> bool:
     return value is None or (isinstance(value, str) and (value in ("", "?") or bool(_KEPT.fullmatch(value))))
 
 
-def _refuse_literal(section: str, value: Json, path: Path, place: str) -> None:
-    """UsageFault for a secret that stands in the file itself. It is not quoted: the message may end up anywhere."""
+def _refuse_cell(section: str, row: str, value: Json, path: Path, place: str) -> None:
+    """UsageFault for an item's cell that is no key, and for a secret that stands in the file itself. That is not
+    quoted: the message may end up anywhere."""
+    if section == SECTIONS["item"]:
+        # A row that nothing can match would be taken for one that is heeded.
+        is_said = value is not None and not (isinstance(value, str) and value.startswith(OPEN))
+        if wrong := next((text for text in (row, *([value] if is_said else [])) if not as_key(str(text))), None):
+            raise UsageFault(
+                f"{path}: {wrong!r} under items is no key.",
+                subject=str(path),
+                place=place or None,
+                next_step=advice("Write keys as amphora survey shows them: KIND:FOLDER/NAME."),
+            )
     # Before anybody reads the table: from here on a value may end up in a message.
     if section == SECRETS and not _is_kept(value):
         raise UsageFault(

@@ -9,7 +9,7 @@ from enum import StrEnum
 
 from amphora.core.form.native_ids import IdsOf
 from amphora.core.needs.supplies import Supplies, lacking
-from amphora.core.values.keys import Key, decode_segment, encode_segment, kind_of, path_of
+from amphora.core.values.keys import Key, as_key, decode_segment, encode_segment, kind_of, path_of
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json, Need, Supply
 
@@ -56,9 +56,9 @@ class Crosswalk:
         of one in which the item goes by its own key: `there` are those."""
         rows = self.rows.get("items", {})
         cells = ((key, row.get(environment, None if key in there else row.get(ANY))) for key, row in rows.items())
-        said = {key: cell for key, cell in cells if isinstance(cell, str) and not cell.startswith(OPEN)}
+        said = {as_key(key): as_key(cell) for key, cell in cells if isinstance(cell, str)}
         # Under the kind that it has there: rows are written by the keys of a source that may call it otherwise.
-        return {f"{kind_of(other)}:{path_of(key)}": other for key, other in said.items() if ":" in other}
+        return {f"{kind_of(other)}:{path_of(key)}": other for key, other in said.items() if key and other}
 
 
 class MapState(StrEnum):

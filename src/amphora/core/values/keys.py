@@ -80,6 +80,17 @@ def is_key(text: str) -> bool:
     )
 
 
+def as_key(text: str) -> Key:
+    """The key that a text means, encoded or as people read it; empty for one that is none.
+
+    >>> as_key("flow:mill/press"), as_key("flow:mill/Press it"), as_key("press"), as_key("4")
+    ('flow:mill/press', 'flow:mill/Press%20it', '', '')
+    """
+    kind, _, path = text.partition(":")
+    key = text if is_key(text) else make_key(kind, path.split("/"))
+    return key if path and is_key(key) else ""
+
+
 def free_key(wanted: Key, taken: Collection[Key], numbers: dict[Key, int] | None = None) -> Key:
     """`wanted`, or the first of `wanted~2`, `wanted~3` … that is not taken. `numbers` remembers where the
     search for a name ended, so that many of one name cost no more than many of different ones."""
