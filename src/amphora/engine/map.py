@@ -36,7 +36,7 @@ from amphora.engine.check import sheets_for
 from amphora.engine.docket import map_needs
 from amphora.engine.export import listed_items
 from amphora.engine.session import Session
-from amphora.files.crosswalk_file import Cell, refuse_in_clear, write_cells
+from amphora.files.crosswalk_file import Cell, refuse_cell, write_cells
 from amphora.files.names import SUFFIX
 from amphora.files.package import needs_packed
 
@@ -130,7 +130,7 @@ def suppose(session: Session, contents: Contents, environment: str, values: Sequ
     rows = {section: {name: dict(cells) for name, cells in table.items()} for section, table in known.items()}
     for text in values:
         cell = _given(text, before, contents.title, types)
-        refuse_in_clear(cell, session.workspace.crosswalk)
+        refuse_cell(cell, session.workspace.crosswalk)
         rows.setdefault(cell.section, {}).setdefault(cell.row, {})[cell.column] = cell.value
     session.crosswalk = replace(session.crosswalk, rows=rows)
 

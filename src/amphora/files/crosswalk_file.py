@@ -31,6 +31,7 @@ _HEADER = """\
 SECRETS = SECTIONS["secret"]
 _KEPT = re.compile(r"(?:env|keyring):\S+")
 """Where a secret may be kept: never in the file."""
+_KEYS = advice("Write keys as amphora survey shows them: KIND:FOLDER/NAME.")
 
 
 @dataclass(frozen=True)
@@ -71,13 +72,13 @@ def _read(path: Path, texts: tuple[tuple[Path, str | None], ...]) -> Crosswalk:
         mine = rows.setdefault(section, {})[row] = {}
         for column, value in cells.items():
             mine[str(column)] = plain(value, path, _place(cells, column))
-            _refuse_cell(section, row, mine[str(column)], path, _place(cells, column))
+            _refuse_read(section, row, mine[str(column)], path, _place(cells, column))
     split: list[tuple[str, str]] = []
     for file, text in texts[1:]:
         for section, row, value, table in _rows(file, text):
             cells = rows.setdefault(section, {}).setdefault(row, {})
             mine = plain(value, file, _place(table, row))
-            _refuse_cell(section, row, mine, file, _place(table, row))
+            _refuse_read(section, row, mine, file, _place(table, row))
             # Neither is dropped silently: the file apart wins, as the more particular one, and `map` tells of the
             # other.
             if file.stem in cells and cells[file.stem] != mine:
@@ -94,7 +95,7 @@ def write_cells(path: Path, cells: Iterable[Cell]) -> list[Cell]:
     read_crosswalk(path)
     cells = list(cells)
     for cell in cells:
-        refuse_in_clear(cell, path)
+        refuse_cell(cell, path)
     by_file: dict[Path, list[Cell]] = {}
     for cell in cells:
         apart = _apart(path) / f"{cell.column}.yaml"
@@ -125,8 +126,11 @@ def rename_column(path: Path, old: str, name: str) -> bool:
     return found
 
 
-def refuse_in_clear(cell: Cell, path: Path) -> None:
-    """UsageFault for a cell that would put a secret itself into the file; it is not quoted either."""
+def refuse_cell(cell: Cell, path: Path) -> None:
+    """UsageFault for a cell that would put a secret itself into the file (it is not quoted either), or no key where
+    one has to stand."""
+    if wrong := _no_key(cell.section, cell.row, cell.value):
+        raise UsageFault(f"{wrong!r} is no key of an item; nothing was written.", subject=cell.row, next_step=_KEYS)
     if cell.section == SECRETS and not _is_kept(cell.value):
         raise UsageFault(
             f"{cell.row} is a secret, and would stand in clear in {path.name}; nothing was written.",
@@ -137,24 +141,26 @@ def refuse_in_clear(cell: Cell, path: Path) -> None:
         )
 
 
+def _no_key(section: str, row: str, value: Json) -> Json:
+    """What stands under items and is no key: a row that nothing can match would be taken for one that is heeded."""
+    if section != SECTIONS["item"]:
+        return None
+    is_said = value not in (None, "") and not (isinstance(value, str) and value.startswith(OPEN))
+    return next((text for text in (row, *([value] if is_said else [])) if not as_key(str(text))), None)
+
+
 def _is_kept(value: Json) -> bool:
     """Whether what stands for a secret says where it is kept, or nothing."""
     return value is None or (isinstance(value, str) and (value in ("", "?") or bool(_KEPT.fullmatch(value))))
 
 
-def _refuse_cell(section: str, row: str, value: Json, path: Path, place: str) -> None:
+def _refuse_read(section: str, row: str, value: Json, path: Path, place: str) -> None:
     """UsageFault for an item's cell that is no key, and for a secret that stands in the file itself. That is not
     quoted: the message may end up anywhere."""
-    if section == SECTIONS["item"]:
-        # A row that nothing can match would be taken for one that is heeded.
-        is_said = value is not None and not (isinstance(value, str) and value.startswith(OPEN))
-        if wrong := next((text for text in (row, *([value] if is_said else [])) if not as_key(str(text))), None):
-            raise UsageFault(
-                f"{path}: {wrong!r} under items is no key.",
-                subject=str(path),
-                place=place or None,
-                next_step=advice("Write keys as amphora survey shows them: KIND:FOLDER/NAME."),
-            )
+    if wrong := _no_key(section, row, value):
+        raise UsageFault(
+            f"{path}: {wrong!r} under items is no key.", subject=str(path), place=place or None, next_step=_KEYS
+        )
     # Before anybody reads the table: from here on a value may end up in a message.
     if section == SECRETS and not _is_kept(value):
         raise UsageFault(
