@@ -105,7 +105,7 @@ HURTS = (
     Hurt("something is lost in an older shape without a word", "core/form/conversions.py", "found = dict(_lost(form, again, ())) | found", "found = dict(found)", ("tests/core/test_conversions.py",)),
     Hurt("what can't be converted is written as it is", "core/plan/gate.py", "    if lost:\n", "    if False:\n", (SHAPES,)),
     Hurt("what stays at home under another kind's name is missing", "core/form/routes.py", "if sheets[kind].conversions}", "if False}", (STORY.format("corners"),)),
-    Hurt("a row under items is not heeded for what stays at home", "core/needs/matches.py", "    if not written(()):\n", "    if True:\n", (STORY.format("corners"),)),
+    Hurt("a row under items is not heeded for what stays at home", "core/needs/matches.py", "uid) if found else keys", "uid) if not found else keys", (STORY.format("corners"),)),
     Hurt("an undo that broke off says that nothing was touched", "engine/runs/backwards.py", "if kind == UNDO and mine and", "if False and mine and", (STORY.format("corners"),)),
     Hurt("a copy is taken for the original at home", "core/form/copies.py", 'native_id="", link=""', 'link=""', (STORY.format("copies"),)),
     Hurt("data that stays in a region leaves it", "core/plan/gate.py", "        *_regions(docket, standing),\n", "", (STORY.format("rounds"),)),

@@ -254,8 +254,7 @@ def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _S
     from dataclasses import replace
 
     from amphora.core.plan.decisions import Decisions
-    from amphora.engine.compare import key_in
-    from amphora.engine.docket import prepare
+    from amphora.engine.docket import key_in, prepare
     from amphora.engine.gate import ImportRequest, in_the_way
     from amphora.files.agreements import agreements, write_again
     from amphora.files.docket_file import read_docket

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import replace
-from typing import TYPE_CHECKING
 
 from amphora.core.form.kinds import KindSheet, parse_sheet
 from amphora.core.form.routes import converted_contents
@@ -23,9 +23,6 @@ from amphora.engine.session import Session
 from amphora.engine.sides import own_side, read_items
 from amphora.files.docket_file import CHOICES
 
-if TYPE_CHECKING:
-    from amphora.engine.docket import Prepared
-
 
 @dataclass(frozen=True)
 class Differences:
@@ -43,22 +40,6 @@ class Differences:
 def named_key(contents: Contents, name: str) -> Key:
     """The one item of a package that a name means."""
     return the_one(name, listed_items(contents), contents.title)
-
-
-def key_in(prepared: Prepared, contents: Contents, name: str) -> Key:
-    """The one item of an import that a name means, as its package calls it or as its target does; by the key that it
-    has in the docket."""
-    docket = prepared.docket
-    try:
-        key = named_key(contents, name)
-    except Unknown as unknown:
-        brought = {action.key for action in docket.actions}
-        there = {key: row for key, row in prepared.side.by_key.items() if key in brought}
-        try:
-            return the_one(name, there, docket.target)
-        except Unknown:
-            raise unknown from None
-    return next((one.key for one in docket.converted if one.packed_key == key), key)
 
 
 def chosen_for_items(contents: Contents, texts: Sequence[str]) -> Decisions:
@@ -113,13 +94,14 @@ def compare_sides(session: Session, left: str | Contents, right: str | Contents,
 def _on_either(name: str, left: dict[Key, Item], right: dict[Key, Item]) -> list[Key]:
     """The keys that a name means on one of two sides: what is new stands only on one, and each has its own ids, links
     and titles."""
-    fault = Unknown(f"Neither side has an item called {name!r}.", subject=name)
-    for items in ({**right, **left}, {**left, **right}):
-        try:
-            return choose([name], listed_items(Contents("", "", "", "", items, ())), "the two sides")
-        except Unknown as unknown:
-            fault.details, fault.next_step = unknown.details, unknown.next_step
-    raise fault
+    ours, theirs = (Contents("", "", "", "", items, ()) for items in ({**right, **left}, {**left, **right}))
+    with suppress(Unknown):
+        return choose([name], listed_items(ours), "the two sides")
+    try:
+        return choose([name], listed_items(theirs), "the two sides")
+    except Unknown as unknown:
+        words = f"Neither side has an item called {name!r}."
+        raise Unknown(words, subject=name, details=unknown.details, next_step=unknown.next_step) from None
 
 
 def _items(session: Session, side: str | Contents) -> tuple[dict[Key, Item], dict[str, KindSheet]]:

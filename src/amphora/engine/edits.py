@@ -7,7 +7,7 @@ from contextlib import suppress
 from dataclasses import replace
 
 from amphora.core.form.bindings import MISSING
-from amphora.core.form.routes import sheets_to_pack
+from amphora.core.form.routes import with_sheets
 from amphora.core.merge.merge import FieldChange
 from amphora.core.needs.needs import needs_of
 from amphora.core.plan.claims import Claims
@@ -119,12 +119,11 @@ def carry_back(session: Session, environment: str, edits: list[Edited]) -> tuple
         dict(sorted(items.items())),
         tuple(needs_of(items, types)),
         f"Edits made in {environment}, to be carried back.",
-        {},
-        files,
+        files=files,
         source_release=opened.description.release,
         bases={key: (base.form, base.states) for key, base in bases.items()},
     )
-    contents = replace(contents, sheets=sheets_to_pack(contents, opened.description.sheets))
+    contents = with_sheets(contents, opened.description.sheets)
     refuse_to_pack(leaks_in(contents, opened.description.sheets, session.guard))
     contents, path, _ = stored(session, contents)
     return contents, str(path.relative_to(session.workspace.folder))

@@ -7,7 +7,7 @@ from dataclasses import field, replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
-from amphora.core.form.routes import sheets_to_pack
+from amphora.core.form.routes import with_sheets
 from amphora.core.needs.crosswalk import SECTIONS, row_name
 from amphora.core.needs.matches import Link
 from amphora.core.needs.needs import needs_of
@@ -142,10 +142,10 @@ def export(session: Session, request: ExportRequest) -> ExportReport:
     gathered = gather(session, side, sorted([*asked, *rules]), request, left)
     gathered.why.update(dict.fromkeys(rules, "access rule of a packed app"))
     needs = _with_seen(session, side, needs_of(gathered.items, _need_types(side)), request)
-    contents = Contents(name, "0.0.0", environment, side.uid, gathered.items, needs, request.note, {}, gathered.files)
+    contents = Contents(name, "0.0.0", environment, side.uid, gathered.items, needs, request.note)
     contents = replace(
-        contents,
-        sheets=sheets_to_pack(contents, opened.description.sheets),
+        with_sheets(contents, opened.description.sheets),
+        files=gathered.files,
         source_release=opened.description.release,
         notes=_notes(request, side, gathered.items),
         afterwards=request.afterwards,

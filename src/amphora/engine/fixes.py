@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from amphora.core.form.attachments import LEFT_OUT
 from amphora.core.form.copies import taken_apart
-from amphora.core.form.routes import kinds_there, routes_to, under
+from amphora.core.form.routes import keys_there
 from amphora.core.needs.crosswalk import MapState
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, readable
@@ -59,18 +59,12 @@ def fix_findings(session: Session, contents: Contents, targets: Sequence[str]) -
 def _missing(session: Session, contents: Contents, target: str) -> set[Key]:
     """The needed items that a target lacks, by the keys that the source has for them."""
     prepared = check_package(session, contents, target)
-    sheets = prepared.opened.description.sheets
-    # What was found is told in the target's shape: places and kinds may have other names there.
-    there = under(kinds_there(contents, sheets, routes_to(sheets, sheets_packed(contents))))
+    # What was found is told by the keys of the target, which may call a kind otherwise.
+    there = keys_there(contents, prepared.opened.description.sheets, sheets_packed(contents))
     at_home = {there(key): key for item in contents.items.values() for key in item.uses() - contents.items.keys()}
-    items = (prepared.packed or prepared.contents).items
-    return {
-        at_home[token.key]
-        for finding in prepared.docket.findings
-        if finding.rule == "item-missing" and finding.level is Level.ERROR
-        for place, token in items[finding.item].tokens
-        if place.pointer == finding.place and token.key in at_home and token.is_item
-    }
+    found = (one for one in prepared.docket.findings if one.rule == "item-missing" and one.level is Level.ERROR)
+    # What is packed and left out of this import needs no packing.
+    return {at_home[one.lacks] for one in found if one.lacks in at_home}
 
 
 def _packed_again(session: Session, contents: Contents, missing: Sequence[Key]) -> ExportReport:

@@ -13,7 +13,7 @@ from amphora.core.form.portable import Portable, to_portable
 from amphora.core.form.secrets import sealed
 from amphora.core.merge.compare import Base
 from amphora.core.needs.crosswalk import SECTIONS, Crosswalk, Mapped, MapState, need_key
-from amphora.core.needs.matches import Link, Matches, assign_keys, match, with_written
+from amphora.core.needs.matches import Link, Matches, match, own_keys
 from amphora.core.needs.supplies import Supplies
 from amphora.core.plan.places import new_place, place_of
 from amphora.core.values.keys import Key, encode_segment
@@ -64,10 +64,9 @@ class Side:
 
 def own_side(opened: Opened, ledger: Ledger, crosswalk: Crosswalk) -> Side:
     """An environment looked at by itself: keys recorded, or made now."""
-    rows = opened.environment.index()
-    uid = opened.description.uid
+    rows, uid = opened.environment.index(), opened.description.uid
     links = ledger.links(uid)
-    keys = assign_keys(rows, with_written(rows, links, uid, partial(crosswalk.renamed, opened.name)), uid)
+    keys = own_keys(rows, links, uid, partial(crosswalk.renamed, opened.name))
     by_key = {keys[row.native_id]: row for row in rows}
     return _side(opened, Matches(keys, by_key), links, crosswalk, (), _filled_by(opened, ledger))
 
@@ -82,17 +81,16 @@ def target_side(
 ) -> Side:
     """An environment looked at as the target of a package: matched items carry the package's keys. Each of the `same`
     is matched to what stands in its place, where nothing else is known of it."""
-    links = ledger.links(opened.description.uid)
     rows, uid = opened.environment.index(), opened.description.uid
-    known = with_written(rows, links, uid, partial(crosswalk.renamed, opened.name))
+    links = ledger.links(uid)
+    own = own_keys(rows, links, uid, partial(crosswalk.renamed, opened.name))
 
     def matched(renamed: Mapping[Key, Key]) -> Matches:
-        return match(contents.items.values(), contents.source_uid, rows, links, uid, renamed, known)
+        return match(contents.items.values(), contents.source_uid, rows, links, uid, renamed, own)
 
     renamed = crosswalk.renamed(opened.name)
     matches = matched(renamed)
     if missing := [key for key in same if key in contents.items and key not in matches.by_key]:
-        own = assign_keys(rows, known, uid)
         places = {place_of(row): own[row.native_id] for row in rows}
         there = {key: places.get(new_place(key, contents.items[key].states)) for key in missing}
         matches = matched({**renamed, **{key: other for key, other in there.items() if other}})

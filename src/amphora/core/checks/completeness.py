@@ -36,6 +36,7 @@ def item_missing(context: CheckContext) -> Iterable[Finding]:
                 item=uses[0][0].key,
                 place=uses[0][1].pointer,
                 next_step=context.retry,
+                lacks=key,
             )
 
 

@@ -141,9 +141,11 @@ class CheckContext:
         place: str = "",
         next_step: NextStep = NOTHING,
         mark: str = "",
+        lacks: Key = "",
     ) -> Finding:
         """A finding for this target."""
-        return Finding(rule, level, message, item, place, next_step, self.name, self._phrase(item, place), mark)
+        phrase = self._phrase(item, place)
+        return Finding(rule, level, message, item, place, next_step, self.name, phrase, mark, lacks)
 
     def _phrase(self, key: Key, place: str) -> str:
         item = self.contents.items.get(key)

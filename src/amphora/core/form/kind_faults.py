@@ -147,36 +147,36 @@ def _types(fields: Any, source: str) -> Iterable[str]:
 
 
 def _paths(table: Mapping[str, Any], source: str) -> Iterable[str]:
-    """Paths that are none, before anything is looked for by them. The line is that of the path itself: of several
-    rows any may hold it."""
-    for where, path in _written_paths(table):
+    """Paths that are none, before anything is looked for by them."""
+    for where, path, text in _written_paths(table, source):
         try:
             parse_path(path)
         except SheetFault as error:
-            holding = (n for n, line in enumerate(source.splitlines(), 1) if path in line)
             within, _, name = where.rpartition(".")
-            line = f"line {found}: " if (found := next(holding, 0)) else line_of(source, name, within)
-            yield f"{line}`{where}`: {error.message}"
+            yield f"{line_of(text, name, within, path)}`{where}`: {error.message}"
 
 
-def _written_paths(table: Mapping[str, Any]) -> Iterable[tuple[str, str]]:
-    """Whatever is to be a path, with the member that it stands in."""
+def _written_paths(table: Mapping[str, Any], source: str) -> Iterable[tuple[str, str, str]]:
+    """Whatever is to be a path, with the member that it stands in and the text to look for it in: of several rows its
+    own."""
     fields, pause, states = (table.get(name) for name in ("fields", "pause", "states"))
-    found: list[tuple[str, Any]] = []
+    found: list[tuple[str, Any, str]] = []
     for name, ends in fields.items() if isinstance(fields, dict) else ():
         is_named = isinstance(ends, dict) and name in _NAMES_OF_PATHS
         given = ends if is_named or isinstance(ends, list) else getattr(ends, "values", list)()
-        found += [(f"fields.{name}", path) for path in given]
+        found += [(f"fields.{name}", path, source) for path in given]
     if isinstance(pause, dict) and isinstance(shown := pause.get("show"), dict):
-        found += [("pause.show", path) for path in shown.values()]
+        found += [("pause.show", path, source) for path in shown.values()]
     if isinstance(states, dict):
-        found.append(("states.switch", states.get("switch")))
-    rows = [(name, row) for name in ("refers", "part") for row in _rows(table, name) if isinstance(row, dict)]
-    rows += [("refers.part", row["part"]) for name, row in rows if name == "refers" and "part" in row]
-    for within, row in rows:
-        if isinstance(row, dict):
-            found += [(f"{within}.{name}", row.get(name)) for name in _PATHS_OF[within]]
-    return ((where, path) for where, path in found if isinstance(path, str))
+        found.append(("states.switch", states.get("switch"), source))
+    for within in ("refers", "part"):
+        for number, row in enumerate(_rows(table, within)):
+            text = row_of(source, within, number)
+            inner = row.get("part") if within == "refers" and isinstance(row, dict) else None
+            for holder, names in ((row, within), (inner, "refers.part")):
+                if isinstance(holder, dict):
+                    found += [(f"{names}.{name}", holder.get(name), text) for name in _PATHS_OF[names]]
+    return (one for one in found if isinstance(one[1], str))
 
 
 def _mention(row: Any, source: str) -> Iterable[str]:
@@ -227,7 +227,7 @@ def _several(rows: Sequence[Mapping[str, Any]], source: str) -> Iterable[str]:
         is_odd = any(row.get("members") or row.get("by") or has_pieces(str(row.get("form", ""))) for row in here)
         if len(here) > 1 and (is_odd or len(set(forms)) < len(forms)):
             words = "need a `form` each, but for one, and neither `members`, `by` nor pieces"
-            yield f"{line_of(source, 'refers')}several [[refers]] at {at} {words}"
+            yield f"{line_of(source, 'at', 'refers', at)}several [[refers]] at {at} {words}"
 
 
 def _braces(form: str, known: Collection[str], where: str, source: str) -> Iterable[str]:

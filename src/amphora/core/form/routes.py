@@ -115,10 +115,10 @@ def converted_contents(
     name another kind now. Contents that need no conversion come back as they are."""
     other = [i for i in contents.items.values() if i.kind not in wanted or wanted[i.kind].schema != i.schema]
     routes = routes_to(wanted, packed)
-    kinds = kinds_there(contents, wanted, routes)
-    others = {sheet.kind for sheet in packed if sheet.kind not in wanted or wanted[sheet.kind].schema != sheet.schema}
+    kinds = _kinds_there(contents, wanted, routes)
+    reshaped = {one.kind for one in packed if one.kind not in wanted or wanted[one.kind].schema != one.schema}
     # Nearly always none: then nothing is copied.
-    if not other and not others and not kinds:
+    if not other and not reshaped and not kinds:
         return contents, (), {}
     told: list[Converted] = []
     items = dict(contents.items)
@@ -143,13 +143,20 @@ def converted_contents(
             if traces.unfit:
                 del bases[item.key]
     # A digest of another shape says nothing of what the target has.
-    needs = tuple(replace(need, seen="") if need.kind in others | kinds.keys() else need for need in contents.needs)
+    needs = tuple(replace(need, seen="") if need.kind in reshaped | kinds.keys() else need for need in contents.needs)
     contents = replace(contents, items=items, bases=bases, needs=needs)
     # All of a kind go by its other name, those that don't fit as well: what is said of them is said under one.
-    return (with_keys(contents, under(kinds)) if kinds else contents), tuple(told), keys
+    return (with_keys(contents, _under(kinds)) if kinds else contents), tuple(told), keys
 
 
-def kinds_there(contents: Contents, wanted: Mapping[str, KindSheet], routes: Routes) -> dict[str, str]:
+def keys_there(
+    contents: Contents, wanted: Mapping[str, KindSheet], packed: Iterable[KindSheet]
+) -> Callable[[Key], Key]:
+    """How a target with these sheets calls what a package holds and refers to."""
+    return _under(_kinds_there(contents, wanted, routes_to(wanted, packed)))
+
+
+def _kinds_there(contents: Contents, wanted: Mapping[str, KindSheet], routes: Routes) -> dict[str, str]:
     """The kinds that a target with these sheets calls otherwise, of items and of what they refer to elsewhere."""
     met = {kind_of(need.key) for need in contents.needs} - wanted.keys()
     shapes = {(item.kind, item.schema) for item in contents.items.values()}
@@ -159,13 +166,12 @@ def kinds_there(contents: Contents, wanted: Mapping[str, KindSheet], routes: Rou
     return {kind: name for kind, name in names.items() if name != kind}
 
 
-def sheets_to_pack(contents: Contents, sheets: Mapping[str, KindSheet]) -> dict[str, str]:
-    """The kind sheets that travel, as texts: of the items, and of what they refer to elsewhere where that kind had
-    another shape once, perhaps under another name: a target may know it by that."""
-    packed = {item.kind for item in contents.items.values()}
+def with_sheets(contents: Contents, sheets: Mapping[str, KindSheet]) -> Contents:
+    """Contents with the kind sheets that travel: of the items, and of what they refer to elsewhere where that kind
+    had another shape once, perhaps under another name: a target may know it by that."""
     met = {kind_of(need.key) for need in contents.needs} & sheets.keys()
-    packed |= {kind for kind in met if sheets[kind].conversions}
-    return {kind: sheets[kind].source for kind in sorted(packed)}
+    kinds = {item.kind for item in contents.items.values()} | {kind for kind in met if sheets[kind].conversions}
+    return replace(contents, sheets={kind: sheets[kind].source for kind in sorted(kinds)})
 
 
 def _converted(item: Item, leaps: tuple[Leap, ...]) -> tuple[Item, Converted]:
@@ -209,7 +215,7 @@ def told(converted: Iterable[Converted]) -> list[str]:
     return lines
 
 
-def under(kinds: Mapping[str, str]) -> Callable[[Key], Key]:
+def _under(kinds: Mapping[str, str]) -> Callable[[Key], Key]:
     """How keys of some kinds are called under those kinds' other names."""
 
     def renamed(key: Key) -> Key:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import field
 
 from amphora.core.values.keys import Key, free_key, make_key
@@ -52,22 +52,22 @@ def assign_keys(listed: Iterable[Listed], links: Iterable[Link], uid: str) -> di
     return keys
 
 
-def with_written(
-    listed: Iterable[Listed], links: Iterable[Link], uid: str, written: Callable[[Collection[Key]], Mapping[Key, Key]]
-) -> list[Link]:
-    """Recorded links, and those that somebody `written` down: an item that goes by another key here, be it packed or
-    only used. A record goes before them."""
-    rows, mine = list(listed), [link for link in links if link.uid == uid]
-    if not written(()):
-        return mine
-    ids = {key: native_id for native_id, key in assign_keys(rows, mine, uid).items()}
-    known = {link.key for link in mine if link.native_id in ids.values()}
+def own_keys(
+    rows: Sequence[Listed], links: Iterable[Link], uid: str, written: Callable[[Collection[Key]], Mapping[Key, Key]]
+) -> dict[str, Key]:
+    """The keys of all listed items by native id: the recorded ones, those `written` down for what goes by another key
+    here, be it packed or only used, and new ones."""
+    mine = [link for link in links if link.uid == uid]
+    keys = assign_keys(rows, mine, uid)
+    ids = {key: native_id for native_id, key in keys.items()}
+    # A record goes before what is written down, be it of that key or of that item.
+    known = {link.key for link in mine if link.native_id in keys}
     taken = {link.native_id for link in mine}
     found: dict[str, Key] = {}
     for key, other in sorted(written(ids.keys()).items()):
         if key not in known and other in ids and ids[other] not in taken:
             found.setdefault(ids[other], key)
-    return [*mine, *(Link(key, uid, native_id) for native_id, key in found.items())]
+    return assign_keys(rows, [*mine, *(Link(key, uid, id_) for id_, key in found.items())], uid) if found else keys
 
 
 def match(
@@ -77,10 +77,10 @@ def match(
     links: Iterable[Link],
     uid: str,
     renamed: Mapping[Key, Key],
-    known: Iterable[Link] = (),
+    own: Mapping[str, Key] | None = None,
 ) -> Matches:
-    """Decides by recorded link, the crosswalk's `items:` (`renamed`: package key to target key), key. `known` are the
-    links by which what isn't packed goes (see `with_written`).
+    """Decides by recorded link, the crosswalk's `items:` (`renamed`: package key to target key), key. `own` are the
+    keys that all there go by (see `own_keys`), where they are known already.
 
     An equal native id under another key is never taken for the same item; it is reported as doubtful.
     """
@@ -93,7 +93,7 @@ def match(
     # Coming back to its source an item is known there by the id it left with, whatever its key there is now.
     if uid == source_uid:
         ends = {item.key: item.native_id for item in items} | ends
-    own = assign_keys(rows, known or (link for link in links if link.uid == uid), uid)
+    own = own or assign_keys(rows, (link for link in links if link.uid == uid), uid)
     own_by_key = {key: native_id for native_id, key in own.items()}
     chosen: dict[Key, str] = {}
     given: set[str] = set()

@@ -266,7 +266,7 @@ class Level(StrEnum):
 class Finding:
     """One result of a check: what, where, and what to do about it. `place` is a JSON Pointer into the item's form,
     `phrase` the same place with elements of named arrays under their names. `mark` is given where what was found is
-    to be silenced as this value only, not as whatever stands at the place."""
+    to be silenced as this value only, not as whatever stands at the place; `lacks` is the key of what isn't there."""
 
     rule: str
     level: Level
@@ -277,6 +277,7 @@ class Finding:
     target: str = ""
     phrase: str = ""
     mark: str = ""
+    lacks: Key = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -57,9 +57,10 @@ def _hint(name: str, known: Collection[str], before: str, homes: Mapping[str, Co
     return f"; it knows {', '.join(sorted(known))}" if 0 < len(known) <= FEW_NAMES else ""
 
 
-def line_of(source: str, name: str, within: str = "") -> str:
+def line_of(source: str, name: str, within: str = "", value: str = "") -> str:
     """Where a name stands in a text, as the beginning of a sentence: the first time behind the header of the table
-    that it is `within` (`item.flow.`), if there is such a header."""
+    that it is `within` (`item.flow.`), if there is such a header. Of a text in its `value`, which may go over several
+    lines, it is the line of that."""
     start = 0
     # The nearest header that leads there: the table itself may be written inside of another one's line.
     parts = within.rstrip(".").split(".")
@@ -74,7 +75,12 @@ def line_of(source: str, name: str, within: str = "") -> str:
     ways = [rf"^[ \t]*(?:\[+\s*)?(?:[\w.]+\.)?{word}\s*[=\].]"]
     ways = [*ways, rf"^[^#\n]*?[{{,]\s*{word}\s*="] if within else [rf"^[ \t]*\[\[\s*{word}\s*\]\]", *ways]
     found = next((one for way in ways if (one := re.compile(way, re.MULTILINE).search(source, start))), None)
-    return f"line {source.count(chr(10), 0, found.start()) + 1}: " if found else ""
+    at = found.start() if found else -1
+    if value:
+        # With its quotes: one path is the beginning of another.
+        quoted = (source.find(f"{quote}{value}{quote}", max(at, start)) for quote in "\"'")
+        at = min((place for place in quoted if place >= 0), default=at)
+    return f"line {source.count(chr(10), 0, at) + 1}: " if at >= 0 else ""
 
 
 def row_of(source: str, table: str, number: int) -> str:

@@ -39,6 +39,7 @@ from amphora.engine.runs.losses import care_for, gone_secrets, lacks_secrets_onl
 from amphora.engine.runs.material import ImageMaterial
 from amphora.engine.runs.outside import moved_outside, untold
 from amphora.engine.runs.remains import finish_creations, is_removed_now
+from amphora.engine.runs.remedies import before_going_on
 from amphora.engine.runs.stage import Stage, looked_up
 from amphora.engine.steps import Bench
 from amphora.ledger.records import (
@@ -164,13 +165,12 @@ def put_back(stage: Stage, run: Run, kind: str, note: str = "", since: int = 1) 
 
 
 def _stopped(run: Run, error: AmphoraError) -> BrokenOff:
-    again = to_type("undo", run.name)
     return BrokenOff(
         f"Undoing {run.name} broke off: {ended(error.message)} Some of it may be put back.",
         subject=error.subject,
         place=error.place,
         details=error.details,
-        next_step=advice(f"{str(error.next_step).rstrip('.')}, then", again) if error.next_step else again,
+        next_step=advice(before_going_on(error), to_type("undo", run.name)),
     )
 
 

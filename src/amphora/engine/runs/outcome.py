@@ -16,6 +16,7 @@ from amphora.core.values.words import ended, few
 from amphora.engine.old_links import OldLink
 from amphora.engine.runs.backwards import Back, foresee, put_back
 from amphora.engine.runs.carrier import Stopped
+from amphora.engine.runs.remedies import again, before_going_on
 from amphora.engine.runs.stage import Stage
 from amphora.ledger.records import BROKEN_OFF, KEPT, PAUSED, PUTTING_BACK, Entry, Run
 
@@ -105,7 +106,7 @@ def _kept(stage: Stage, run: Run, error: AmphoraError, titles: Mapping[Key, str]
     todo = [titles.get(key, key) for key in restoration.by(Fate.NOTHING)]
     details = [f"begun or done: {few(done, 8)}"] if done else ["nothing was done yet"]
     details += [f"not yet begun: {few(todo, 8)}"] if todo else []
-    after = advice(_mended(error), to_type("resume", run.name))
+    after = advice(before_going_on(error), to_type("resume", run.name))
     kept = BrokenOff(
         f"{run.name} stopped, and what it did is kept: {error.message}",
         subject=error.subject,
@@ -133,25 +134,13 @@ def _explained(run: Run, error: AmphoraError, back: Back) -> AmphoraError:
         kind = Interrupted  # type: ignore[assignment]
     elif isinstance(error, FaultInRun):
         kind = FaultInRun  # type: ignore[assignment]
-    mend = str(error.next_step or _again(error)).rstrip(".")
+    mend = str(error.next_step or again(error)).rstrip(".")
     return kind(
         f"{run.name} failed: {ended(error.message)} {back.sentence(run.environment)}",
         subject=error.subject,
         place=error.place,
         details=[*error.details, *back.told()],
-        next_step=advice(_mended(error), to_type("resume", run.name))
+        next_step=advice(before_going_on(error), to_type("resume", run.name))
         if back.of_state == PAUSED
         else advice(f"{mend}; the run is in", to_type("history", run.name)),
     )
-
-
-def _mended(error: AmphoraError) -> str:
-    """What has to be done before somebody goes on."""
-    if isinstance(error, Interrupted):
-        return "When it suits"
-    words = str(error.next_step) if error.next_step else _again(error)
-    return f"{words.rstrip('.')}, then"
-
-
-def _again(error: AmphoraError) -> str:
-    return "Run the same command again when it suits" if isinstance(error, Interrupted) else "Mend the cause"

@@ -59,22 +59,23 @@ class SheetFaults:
         part = self._table.get(name, {})
         return part if isinstance(part, dict) else {}
 
-    def _table_faults(self, table: Any, known: Mapping[str, Any], before: str) -> Iterator[str]:
+    def _table_faults(self, table: Any, known: Mapping[str, Any], before: str, text: str = "") -> Iterator[str]:
+        source = text or self._source
         if not isinstance(table, dict):
             name = before.rstrip(".")
-            yield f"{line_of(self._source, name.rpartition('.')[2])}`{name}` has to be a table"
+            yield f"{line_of(source, name.rpartition('.')[2])}`{name}` has to be a table"
             return
-        yield from unfit(table, known, before, self._source, WHAT, lines.HOMES)
+        yield from unfit(table, known, before, source, WHAT, lines.HOMES)
         for name, value in table.items():
             section = f"{before}{name}"
             held = value if isinstance(value, list) else value.values() if isinstance(value, dict) else ()
             # A list is looked at no further than that it is one, and one of numbers would break off in the middle.
             if name in known and name in lines.TEXTS and not all(isinstance(one, str) for one in held):
-                yield f"{line_of(self._source, name, before)}`{section}` has to hold texts only"
+                yield f"{line_of(source, name, before)}`{section}` has to hold texts only"
             # By the last two words as well: a call stands in the table of each kind.
             allowed = lines.CHOICES.get(section) or lines.CHOICES.get(".".join(section.split(".")[-2:])) or ()
             if allowed and isinstance(value, str) and value not in allowed:
-                yield f"{line_of(self._source, name, before)}`{section}` has to be one of {', '.join(allowed)}"
+                yield f"{line_of(source, name, before)}`{section}` has to be one of {', '.join(allowed)}"
 
     def _calls(self, before: str, calls: Mapping[str, Any]) -> Iterator[str]:
         for name, row in calls.items():
@@ -176,7 +177,7 @@ class SheetFaults:
         rows = self._table.get("error", [])
         for number, row in enumerate(rows if isinstance(rows, list) else ()):
             source = row_of(self._source, "error", number)
-            yield from SheetFaults({}, source)._table_faults(row, lines.ERROR, "error.")
+            yield from self._table_faults(row, lines.ERROR, "error.", source)
             if not isinstance(row, dict) or row.get("means") not in lines.MEANINGS:
                 line = line_of(source, "means") or line_of(source, "error")
                 yield f"{line}`error.means` has to be one of {', '.join(lines.MEANINGS)}"
