@@ -117,7 +117,7 @@ def faults_of(table: Mapping[str, Any], source: str) -> Iterable[str]:
         for number, row in enumerate(_rows(table, name)):
             # Of several rows the line is that of the one that is meant.
             yield from faults(row, row_of(source, name, number))
-    yield from _several([row for row in _rows(table, "refers") if isinstance(row, dict)], source)
+    yield from _several(_rows(table, "refers"), source)
 
 
 def _unfit(row: Mapping[str, Any], known: Mapping[str, Any], before: str, source: str) -> Iterable[str]:
@@ -217,17 +217,18 @@ def _refer(row: Any, source: str) -> Iterable[str]:
             yield f"{line_of(source, name)}`refers.{name}` has to be one of {', '.join(known)}"
 
 
-def _several(rows: Sequence[Mapping[str, Any]], source: str) -> Iterable[str]:
+def _several(rows: Sequence[Any], source: str) -> Iterable[str]:
     """References at one place that nothing would tell from each other."""
-    places: dict[str, list[Mapping[str, Any]]] = {}
-    for row in rows:
-        places.setdefault(str(row.get("at")), []).append(row)
+    places: dict[str, dict[int, Mapping[str, Any]]] = {}
+    for number, row in enumerate(rows):
+        if isinstance(row, dict):
+            places.setdefault(str(row.get("at")), {})[number] = row
     for at, here in places.items():
-        forms = [str(row.get("form", "")) for row in here]
-        is_odd = any(row.get("members") or row.get("by") or has_pieces(str(row.get("form", ""))) for row in here)
+        forms = [str(row.get("form", "")) for row in here.values()]
+        is_odd = any(row.get("members") or row.get("by") for row in here.values()) or any(map(has_pieces, forms))
         if len(here) > 1 and (is_odd or len(set(forms)) < len(forms)):
             words = "need a `form` each, but for one, and neither `members`, `by` nor pieces"
-            yield f"{line_of(source, 'at', 'refers', at)}several [[refers]] at {at} {words}"
+            yield f"{line_of(row_of(source, 'refers', min(here)), 'refers')}several [[refers]] at {at} {words}"
 
 
 def _braces(form: str, known: Collection[str], where: str, source: str) -> Iterable[str]:
