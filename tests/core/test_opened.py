@@ -178,6 +178,26 @@ def test_a_part_is_named_alone() -> None:
     }
 
 
+def test_a_uid_may_stand_where_an_id_may() -> None:
+    ways = "".join(f'[[refers]]\nat = "$.scope[*]"\nto = ["chart"]\n{by}' for by in ("", 'by = "uid"\n'))
+    mention = '[[mention]]\npattern = "/p/{id}"\nkind = "chart"\nby = "uid"\n[fields]\ntext = ["$.note"]\n'
+    sheet = parse_sheet(f'kind = "board"\n{ways}{mention}')
+    uids = {"chart": {"aa-1": "chart~12", "bb-2": "chart~13"}}
+    looks = Looks(lambda kind, by: uids.get(kind, {}) if by == "uid" else {})
+    written: Json = {"scope": [12, "bb-2", "dd-4", 14], "note": "see /p/aa-1, not /p/dd-4"}
+    seen = opened(written, sheet, IDS, looks)
+    scope = ["chart~12", "chart~13", "dd-4", "chart~14"]
+    assert seen == {"scope": scope, "note": "see /p/chart~12, not /p/dd-4"}
+    assert closed(seen, sheet, IDS, written, looks=looks) == written
+    # Elsewhere it is another one's; and what is new is written by its id.
+    there = {"chart": {"zz-9": "chart~12"}}
+    looks = Looks(lambda kind, by: there.get(kind, {}) if by == "uid" else {})
+    assert closed(seen, sheet, IDS, looks=looks) == {
+        "scope": [12, 13, "dd-4", 14],
+        "note": "see /p/zz-9, not /p/dd-4",
+    }
+
+
 def test_an_id_is_one_piece_of_a_text() -> None:
     there = {"dataset~12": {"Kilos": "c4", "Day": "c5"}}
     looks = Looks(parts=lambda owner, part: there.get(owner, {}))

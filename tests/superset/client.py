@@ -70,9 +70,11 @@ def filled(desk: Desk, uri: str) -> None:
     _annotated(desk, charts)
     board = desk.do("POST", "/dashboard/", {"dashboard_title": "Harvest", "slug": "harvest"})["id"]
     one, two, three = charts
+    # As the platform's own examples have it: a uuid among ids.
+    uuid = desk.titled("chart", "Days")["uuid"]
     metadata = {
         "positions": positions(charts, f"[days](/explore/?slice_id={three}&standalone=1), [old](/superset/dashboard/999/)"),
-        "chart_configuration": {str(one): {"id": one, "crossFilters": {"scope": "global", "chartsInScope": [two, three]}}},
+        "chart_configuration": {str(one): {"id": one, "crossFilters": {"scope": "global", "chartsInScope": [two, uuid]}}},
         "native_filter_configuration": [
             {
                 "id": "NATIVE_FILTER-grove",

@@ -70,7 +70,7 @@ _REFERS = {
     "hollow": str,
     "held": bool,
 }
-_WORDS = {"by": ("id", "title"), "dead": ("told", "left out"), "hollow": ("id", "object")}
+_WORDS = {"by": ("id", "title", "uid"), "dead": ("told", "left out"), "hollow": ("id", "object")}
 _VALUES = frozenset({"setting", "url", "secret"})
 _IDS = {"space": str, "number": bool, "within": str}
 _MENTION = {"pattern": str, "kind": str, "by": str}
@@ -225,9 +225,11 @@ def _several(rows: Sequence[Any], source: str) -> Iterable[str]:
             places.setdefault(str(row.get("at")), {})[number] = row
     for at, here in places.items():
         forms = [str(row.get("form", "")) for row in here.values()]
-        is_odd = any(row.get("members") or row.get("by") for row in here.values()) or any(map(has_pieces, forms))
-        if len(here) > 1 and (is_odd or len(set(forms)) < len(forms)):
-            words = "need a `form` each, but for one, and neither `members`, `by` nor pieces"
+        # A uid is told from an id by the list, as if it had a form.
+        manners = [(form, row.get("by") == "uid") for form, row in zip(forms, here.values(), strict=True)]
+        is_odd = any(row.get("members") or row.get("by", "id") == "title" for row in here.values())
+        if len(here) > 1 and (is_odd or any(map(has_pieces, forms)) or len(set(manners)) < len(manners)):
+            words = 'need a `form` each, or `by = "uid"`, but for one, and neither `members`, titles nor pieces'
             yield f"{line_of(row_of(source, 'refers', min(here)), 'refers')}several [[refers]] at {at} {words}"
 
 
@@ -251,8 +253,8 @@ def _pieces(row: Mapping[str, Any], source: str) -> Iterable[str]:
         if re.search(r"\}\{", form) or "{holder}" in form:
             words = "its pieces need something between them, and {holder} is none of them"
             yield f"{line_of(source, 'form')}`refers.form`: {words}"
-        if is_part_alone(form) and ("part" not in row or "{rest}" in form or row.get("by") == "title"):
-            words = "what names a part alone needs `part`, and knows neither {rest} nor titles"
+        if is_part_alone(form) and ("part" not in row or "{rest}" in form or row.get("by", "id") != "id"):
+            words = "what names a part alone needs `part`, and knows neither {rest} nor titles nor uids"
             yield f"{line_of(source, 'form')}`refers.form`: {words}"
     elif "part" in row:
         yield f"{line_of(source, 'part', 'refers')}`refers.part` needs {{part}} in `form`: where it stands"

@@ -58,12 +58,12 @@ class Ids:
 
 @dataclass(frozen=True)
 class Mention:
-    """How an id of a kind stands inside a text: `pattern` with `{id}` in it. With `by_title` it is what the item is
-    called that stands there."""
+    """How an id of a kind stands inside a text: `pattern` with `{id}` in it. `by` says what stands there: the
+    item's "id", its "title" or its "uid"."""
 
     pattern: str
     kind: str
-    by_title: bool = False
+    by: str = "id"
 
 
 @dataclass(frozen=True)
@@ -105,6 +105,8 @@ class KindSheet:
     outward: Outward = Outward()
     names_by_title: frozenset[str] = frozenset()
     """The kinds whose items it names by their titles, and nobody writes anew where one of these gets another."""
+    has_uids: bool = False
+    """Whether it names items by what they have beside their ids."""
     hides_secrets: bool = False
     """Whether some of its secrets are taken for granted, because the platform shows nobody whether they are there."""
     held_by: tuple[str, ...] = ()
@@ -190,15 +192,14 @@ def parse_sheet(source: str, name: str = "kind sheet") -> KindSheet:
         has_features=bool(table.get("fields", {}).get("features")),
         has_required=any(refer.get("required") for refer in table.get("refers", [])),
         names_by_title=frozenset(_named_by_title(table.get("refers", []), table.get("mention", []))),
+        has_uids=any(row.get("by") == "uid" for row in [*table.get("refers", []), *table.get("mention", [])]),
         access=tuple(table.get("access", ())),
         shape=table.get("shape", ""),
         is_start=table.get("start", False),
         pause=PauseWords(pause.get("who", ""), pause.get("do", "")),
         conversions=tuple(parse_conversion(row) for row in table.get("conversion", [])),
         ids=_ids_of(table.get("ids", {})),
-        mentions=tuple(
-            Mention(row["pattern"], row["kind"], row.get("by") == "title") for row in table.get("mention", [])
-        ),
+        mentions=tuple(Mention(row["pattern"], row["kind"], row.get("by", "id")) for row in table.get("mention", [])),
         outward=Outward(**{name: tuple(words) for name, words in table.get("connection", {}).items()}),
         held_by=tuple(refer["at"] for refer in table.get("refers", []) if refer.get("held")),
         opens=tuple(sorted(_opens(table))),
@@ -287,7 +288,7 @@ def _refer(table: Mapping[str, Any]) -> Refer:
         str(table.get("object_unless", "")),
         str(table.get("object_query", "")),
         str(table.get("form", "")),
-        table.get("by") == "title",
+        str(table.get("by", "id")),
         table.get("dead") == "left out",
         str(table.get("space", "")),
         table.get("hollow") == "object",

@@ -16,12 +16,13 @@ def _nothing(*_asked: object) -> Mapping[str, Any]:
 
 @dataclass(frozen=True)
 class Looks:
-    """What only a look at the platform tells. `titles` gives the opened ids of the items of a kind by their titles,
-    without those whose title is no name for one; `parts` the ids of an item's parts, as they are written, by their
-    names; `ids` the opened ids of all items of a kind; `holder` the opened id of the item of a kind that has a part
-    of this id, empty where none has; `address` is the platform's own, which forms of ids may begin with."""
+    """What only a look at the platform tells. `called` gives the opened ids of the items of a kind by their titles,
+    or by their uids, without those of which several have one; `parts` the ids of an item's parts, as they are
+    written, by their names; `ids` the opened ids of all items of a kind; `holder` the opened id of the item of a kind
+    that has a part of this id, empty where none has; `address` is the platform's own, which forms of ids may begin
+    with."""
 
-    titles: Callable[[str], Mapping[str, str]] = _nothing
+    called: Callable[[str, str], Mapping[str, str]] = _nothing
     parts: Callable[[str, PartOf], Mapping[str, Json]] = _nothing
     address: str = ""
     ids: Callable[[str], Collection[str]] = lambda kind: ()

@@ -29,9 +29,12 @@ OPENED = r"(?:[A-Za-z0-9_.-]|%[0-9A-F]{2})+?"
 (RFC 3986), so that one can be told from the text around it."""
 
 _ONE = r"(?:[A-Za-z0-9_-]|%[0-9A-F]{2})+"
-_NAME = rf"{_ONE}(?:\.{_ONE})*"
+NAME = rf"{_ONE}(?:\.{_ONE})*"
 """The same in a text, where a dot may end the sentence."""
 NUMBER = re.compile(r"0|[1-9][0-9]{0,18}")
+UID = "[A-Za-z0-9_-]+"
+"""What a uid is made of in a text."""
+
 IdsOf = Mapping[str, Ids]
 """How the ids of each kind look that can be referred to: kinds of items, and of what is supplied."""
 
@@ -94,7 +97,7 @@ def is_plain(text: str) -> bool:
 def id_pattern(ids: IdsOf) -> str:
     """What an opened id looks like inside a text; matches nothing where no kind has a space of its own."""
     forms = {
-        f"{re.escape(one.space)}{MARK}{f'{_NAME}{MARK}' if one.within else ''}{'[0-9]+' if one.is_number else _NAME}"
+        f"{re.escape(one.space)}{MARK}{f'{NAME}{MARK}' if one.within else ''}{'[0-9]+' if one.is_number else NAME}"
         for one in ids.values()
         if one.space
     }

@@ -22,8 +22,10 @@ from amphora.core.form.looks import BLIND, Looks
 from amphora.core.form.native_ids import (
     HOLDER,
     MARK,
+    NAME,
     NUMBER,
     OPENED,
+    UID,
     IdsOf,
     around,
     closed_id,
@@ -155,7 +157,7 @@ class _Opening:
             return self._by_part(str(text), spot.pieces, walk.step(PART).spot.part_of, refer)
         if not isinstance(text, str):
             return {}
-        inside = ".+?" if refer.by_title else written(self._ids[kinds[0]])
+        inside = written(self._ids[kinds[0]]) if refer.by == "id" else ".+?"
         found = around(self._looks.here(spot.pieces), inside).fullmatch(text)
         return (
             {OF: found["id"], **{name: part for name, part in found.groupdict().items() if name != "id"}}
@@ -193,17 +195,17 @@ class _Opening:
             return value
         plain = str(value)
         if refer.form:
-            inside = ".+" if refer.by_title else written(self._ids[kind])
+            inside = written(self._ids[kind]) if refer.by == "id" else ".+"
             found = around(self._looks.here(refer.form), inside).fullmatch(plain)
             if not found:
                 return value
             plain = found["id"]
             if HOLDER in refer.form:
                 return opened_id(held_id(plain, found["holder"]), self._ids[kind])
-        if refer.by_title:
-            # A title that nobody has, or several, stays the text that it is: it leads to nothing that can be told.
+        if refer.by != "id":
+            # A name that nobody has, or several, stays the text that it is: it leads to nothing that can be told.
             kinds = [to.partition("#")[0] for to in refer.to]
-            return next((id_ for one in kinds if (id_ := self._looks.titles(one).get(plain))), value)
+            return next((id_ for one in kinds if (id_ := self._looks.called(one, refer.by).get(plain))), value)
         return self._opened(plain, kind, value)
 
     def _opened(self, plain: str, kind: str, value: Json) -> Json:
@@ -220,16 +222,17 @@ class _Opening:
             ids = self._ids.get(mention.kind)
             if ids is None or not ids.space:
                 continue
-            inside = ".+?" if mention.by_title else written(ids)
+            inside = {"id": written(ids), "uid": UID}.get(mention.by, ".+?")
             pattern = around(self._looks.here(mention.pattern), inside)
-            text = pattern.sub(partial(self._called if mention.by_title else self._mentioned, mention.kind), text)
+            text = pattern.sub(partial(self._mentioned if mention.by == "id" else self._called, mention), text)
         return text
 
-    def _called(self, kind: str, found: re.Match[str]) -> str:
-        new = self._looks.titles(kind).get(found["id"])
+    def _called(self, mention: Mention, found: re.Match[str]) -> str:
+        new = self._looks.called(mention.kind, mention.by).get(found["id"])
         return _with_id(found, new) if new else found[0]
 
-    def _mentioned(self, kind: str, found: re.Match[str]) -> str:
+    def _mentioned(self, mention: Mention, found: re.Match[str]) -> str:
+        kind = mention.kind
         new = str(self._opened(found["id"], kind, found["id"]))
         # What holds it is nothing that a text says, and between two quotation marks may stand anything: what is none
         # of those there stays as it is.
@@ -257,7 +260,7 @@ class _Closing:
         elif spot.refer and isinstance(value, str):
             there = self._manner.ids.get(at)
             # What looks open and was written so is somebody's own text.
-            return value if there == value else self._reference(value, spot.refer, type(there))
+            return value if there == value else self._reference(value, spot.refer, there)
         elif spot.is_text and isinstance(value, str):
             value = self._text(value)
         if spot.pieces and not spot.is_members and isinstance(value, dict) and OF in value:
@@ -288,15 +291,19 @@ class _Closing:
             raise PartMissing(owner, value)
         return known.get(value, value)
 
-    def _reference(self, value: str, refer: Refer, written: type) -> Json:
+    def _reference(self, value: str, refer: Refer, there: Json) -> Json:
         if refer.ways:
-            return next((new for way in refer.ways if (new := self._reference(value, way, written)) != value), value)
+            # Of one that can be written in two ways what is there stays; what is new is written by its id.
+            ways = [new for way in reversed(refer.ways) if (new := self._reference(value, way, there)) != value]
+            return there if there in ways else next(iter(ways), value)
         kinds, form = _kinds(refer, self._ids), self._looks.here(refer.form)
-        if refer.by_title:
+        if refer.by != "id":
             # By the titles of this moment: what was renamed is written as it is called now.
-            called = (title for kind in kinds for title, id_ in self._looks.titles(kind).items() if id_ == value)
-            title = next(called, None)
-            return value if title is None else form.replace("{id}", title) if form else title
+            called = (
+                name for kind in kinds for name, id_ in self._looks.called(kind, refer.by).items() if id_ == value
+            )
+            name = next(called, None)
+            return value if name is None else form.replace("{id}", name) if form else name
         space = value.partition(MARK)[0] if MARK in value else ""
         kind = next((kind for kind in kinds if self._ids[kind].space == space), None)
         if kind is None:
@@ -309,9 +316,9 @@ class _Closing:
             # The number alone would be that of something else.
             raise Elsewhere(value)
         whole = form.replace("{id}", str(plain)) if form else plain
-        if written is int and NUMBER.fullmatch(str(whole)):
+        if type(there) is int and NUMBER.fullmatch(str(whole)):
             return int(whole)
-        return str(whole) if written is str else whole
+        return str(whole) if isinstance(there, str) else whole
 
     def _joined(self, pieces: Mapping[str, Json], form: str, written: type = str) -> Json:
         """The text that is made of these, or the id alone; nothing where that is empty for the time being."""
@@ -331,16 +338,18 @@ class _Closing:
             if ids is None or not ids.space:
                 continue
             held = f"(?:{OPENED}{MARK})?" if ids.within else ""
-            pattern = around(self._looks.here(mention.pattern), f"{re.escape(ids.space)}{MARK}{held}{OPENED}")
+            # A uid is looked up, and so are all the letters of the id that stands for it.
+            inside = NAME if mention.by == "uid" else OPENED
+            pattern = around(self._looks.here(mention.pattern), f"{re.escape(ids.space)}{MARK}{held}{inside}")
             text = pattern.sub(partial(self._mentioned, mention), text)
         return text
 
     def _mentioned(self, mention: Mention, found: re.Match[str]) -> str:
-        if not mention.by_title:
+        if mention.by == "id":
             ids = self._ids[mention.kind]
             return _with_id(found, str(plain_id(closed_id(found["id"], ids), ids)))
-        titles = self._looks.titles(mention.kind).items()
-        return _with_id(found, next((title for title, id_ in titles if id_ == found["id"]), found["id"]))
+        called = self._looks.called(mention.kind, mention.by).items()
+        return _with_id(found, next((name for name, id_ in called if id_ == found["id"]), found["id"]))
 
     def _packed(self, value: Json, text: str | None) -> str:
         """JSON in a string: the one that was there if it says the same."""

@@ -12,7 +12,8 @@ from amphora.core.values.late import dataclass
 class Refer:
     """A reference position: the kinds it may name (`table`, `table#column`), and how strictly. Beside a
     connection, `thing` says what is used on its other end (see `core.form.objects`). `form` holds `{id}` where the id
-    stands inside a longer text; with `by_title` the platform writes what the item is called, and no id. Where
+    stands inside a longer text; `by` says what is written: its "id", its
+    "title", or the "uid" that it has beside its id. Where
     `leaves_dead` an id that leads to nothing in the source is left out: nobody misses it there either. `space` says
     which ids these are, where things of one kind (people and groups) are counted apart. With `empties_holder` it is
     the object around the id that is empty while what it names isn't there. Of what is written in several ways at one
@@ -26,7 +27,7 @@ class Refer:
     thing_unless: str = ""
     thing_query: str = ""
     form: str = ""
-    by_title: bool = False
+    by: str = "id"
     leaves_dead: bool = False
     space: str = ""
     empties_holder: bool = False
@@ -45,8 +46,8 @@ def in_ways(refers: Sequence[Refer]) -> Refer:
     >>> both.to, both.form, both.leaves_dead, both.empties_holder, both.is_required, both.ways == (other, one)
     (('flow', 'app'), '', True, True, False, True)
     """
-    # Where a form tells an id from anything else it is tried before what takes whatever stands there.
-    ways = sorted(refers, key=lambda one: not one.form)
+    # What tells an id from anything else, a form or a list, is tried before what takes whatever stands there.
+    ways = sorted(refers, key=lambda one: (not one.form, one.by == "id"))
     # Nothing but a connection has another end.
     thing = next((one for one in refers if one.thing), refers[0])
     return replace(

@@ -110,8 +110,8 @@ def titled_ids(definition: Json, sheet: KindSheet) -> set[str]:
     called otherwise."""
     if not sheet.names_by_title:
         return set()
-    found = {value for _, value, refer in reference_values(definition, sheet) if refer.by_title}
-    patterns = [one.pattern for one in sheet.mentions if one.by_title]
+    found = {value for _, value, refer in reference_values(definition, sheet) if refer.by == "title"}
+    patterns = [one.pattern for one in sheet.mentions if one.by == "title"]
     texts = [value for _, value, spot, _ in spotted(definition, sheet) if spot.is_text and isinstance(value, str)]
     return found | {hit["id"] for one in patterns for text in texts for hit in around(one, ".+?").finditer(text)}
 

@@ -76,9 +76,14 @@ class Agreement:
             if mention.kind in self._sheets and not self._sheets[mention.kind].ids.space:
                 yield f"{sheet.kind}: a [[mention]] of a {mention.kind} needs `[ids] space` in its kind sheet"
             # A title may hold any letters: without an end of its own nobody could tell where it ends.
-            if mention.by_title and not all(mention.pattern.split("{id}")):
+            if mention.by == "title" and not all(mention.pattern.split("{id}")):
                 words = "needs something on both sides of {id} (a line's end, \\n): a title may hold anything"
                 yield f"{sheet.kind}: the pattern {mention.pattern!r} {words}"
+        ways = [way for refer in sheet.places.refers for way in (refer.ways or (refer,))]
+        uids = {to.partition("#")[0] for way in ways if way.by == "uid" for to in way.to}
+        for kind in sorted(uids | {mention.kind for mention in sheet.mentions if mention.by == "uid"}):
+            if not table_in(self._table, "item", kind).get("uid"):
+                yield f"{sheet.kind}: a reference by uid needs `item.{kind}.uid`: where that stands in a row"
         for refer in sheet.places.in_ways:
             for kind in self._spaceless(refer):
                 words = "what is written in several ways at one place needs a `space` of its own"
@@ -96,7 +101,8 @@ class Agreement:
         """What may stand at one place in several ways, and of which an id doesn't tell what it is the id of."""
         known: set[str] = set()
         for way in refer.ways:
-            for kind in dict.fromkeys(to.partition("#")[0] for to in way.to):
+            # What isn't found among the uids is no uid.
+            for kind in dict.fromkeys(to.partition("#")[0] for to in way.to if way.by != "uid"):
                 rows = [row for row in table_in(self._table, "supply").values() if row["kind"] == kind]
                 offered = next((row.get("space", "") for row in rows), "")
                 space = self._sheets[kind].ids.space if kind in self._sheets else way.space or offered

@@ -53,7 +53,7 @@ class Items:
         self.known = Known()
         self.holders = Holders(sheet.items, self.rows_of)
         self.names = Names(sheet.items, self.rows_of, self._newest, self._each)
-        self.looks = Looks(self.names.titles, self.names.parts, client.base_url, self.names.ids, self.names.holder)
+        self.looks = Looks(self.names.called, self.names.parts, client.base_url, self.names.ids, self.names.holder)
         self.hook = hook_of(sheet)
 
     def index(self) -> list[Listed]:
@@ -224,7 +224,7 @@ class Items:
         is_same = shown[0] is not None and shown[1] is not None and loose_digest(shown[0]) == loose_digest(shown[1])
         shown[1] = None if is_same else shown[1]
         said: Sequence[Json] = shown
-        if part.kind.names_by_title or part.kind.parts_by:
+        if part.kind.names_by_title or part.kind.has_uids or part.kind.parts_by:
             # As it stands there: when something that it names is called otherwise, this item has not changed.
             said = [
                 None if one is None else self._opened(part, form, BLIND)

@@ -1,4 +1,4 @@
-"""Which name leads where, as a platform says just now: titles of items, and names of their parts."""
+"""Which name leads where, as a platform says just now: titles and uids of items, and names of their parts."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ class Names:
         each: Callable[[Callable[[str], Any], Sequence[str]], list[Any]],
     ) -> None:
         self._items, self._rows, self._newest, self._each = items, rows, newest, each
-        self._titles: dict[str, dict[str, str]] = {}
+        self._called: dict[tuple[str, str], dict[str, str]] = {}
         self._ids: dict[str, set[str]] = {}
         self._parts: dict[tuple[str, PartOf], dict[str, Json]] = {}
         self._holders: dict[tuple[str, PartOf], dict[str, str]] = {}
@@ -34,26 +34,27 @@ class Names:
 
     def forget(self) -> None:
         """Everything is asked for anew."""
-        self._titles.clear()
+        self._called.clear()
         self._ids.clear()
         self._parts.clear()
         # Who holds what is looked up in what was known, and believed once that has been looked at.
         self._sought.clear()
 
-    def titles(self, kind: str) -> Mapping[str, str]:
-        """The ids of the items of a kind by their titles, as the list says now; without titles that several have."""
+    def called(self, kind: str, by: str) -> Mapping[str, str]:
+        """The ids of the items of a kind by their titles, or by their uids, as the list says now; without those of
+        which several have one."""
         part = self._items.get(kind)
-        if part is None:
+        if part is None or by not in part.paths:
             return {}
         # Taken out once: others read at the same time, and may have it forgotten.
-        known = self._titles.get(kind)
+        known = self._called.get((kind, by))
         if known is None:
             found: dict[str, list[str]] = {}
             for row in self._rows(part):
                 native = opened_id(part.id_in(row), part.kind.ids)
-                found.setdefault(text_at(row, part.paths["title"]), []).append(native)
-            known = {title: ids[0] for title, ids in found.items() if len(set(ids)) == 1}
-            self._titles[kind] = known
+                found.setdefault(text_at(row, part.paths[by]), []).append(native)
+            known = {name: ids[0] for name, ids in found.items() if name and len(set(ids)) == 1}
+            self._called[kind, by] = known
         return known
 
     def ids(self, kind: str) -> set[str]:
