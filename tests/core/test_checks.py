@@ -223,6 +223,13 @@ CASES: list[tuple[str, Level, Situation, Situation]] = [
         S({"to": [{"name": "b:80", "of": [{"v": "http://b.example:80/x"}, "http://b.example:80/y"]}]}),
         S({"to": [{"host": "/mill", "name": "b.example:80"}, {"v": "${X}"}, {"v": "b c"}]}),
     ),
+    (
+        "address-inside",
+        W,
+        S({"to": [{"func": "// 'a.b.example:80'\nopen('m.b.example:18', 'm.b.example:18');"}]}),
+        S({"to": [{"func": "open(a ? b.length:10, '1.2.3', \"1.2.3.4.5\", 'b:10') // at m.b.example:18"}]}),
+    ),
+    ("address-inside", W, S({"to": [{"command": "ssh keeper@10.0.0.7 ls"}]}), S({"to": [{"command": "ls flow.js:12 12:30"}]})),
     ("address-inside", W, S({"to": [{"host": "mill"}]}), S({"to": [{"host": "mill", "type": "note"}]})),
     ("address-inside", W, S({"to": [{"host": "mill.beef"}]}), S({"to": [{"host": "bf5874816710d0c7"}]})),
     (

@@ -30,6 +30,19 @@ _ID = re.compile(r"[0-9a-f]{16}|[0-9a-f]{6,8}\.[0-9a-f]{4,8}")
 _INSIDE = re.compile(r"(?<![\w.+-])[a-z][a-z0-9+.-]*://[\w\[][^\s\"'`<>(){}|\\^;,]*", re.IGNORECASE)
 """A URL in code, in a command or among words; one whose machine is filled in at run time leads where that says."""
 
+_IPV4 = r"\d{1,3}(?:\.\d{1,3}){3}(?::\d{1,5})?(?![.\d])"
+_LABEL = r"[a-z0-9](?:[a-z0-9-]*[a-z0-9])?\."
+_MACHINE = re.compile(
+    "|".join(
+        (
+            rf"(?<=[\"'`@])(?:(?:{_LABEL})+[a-z][a-z-]*[a-z]:\d{{2,5}}|{_IPV4})(?=[\"'`/])",
+            rf"(?:(?<!\S)|(?<=\w@))(?:(?:{_LABEL}){{2,}}[a-z][a-z-]*[a-z]:\d{{2,5}}|{_IPV4})(?!\S)",
+        )
+    ),
+    re.IGNORECASE,
+)
+"""A machine without a scheme: between quotation marks, or as a word of a command; `b.length:10` in code is none."""
+
 _REMARK = re.compile(r"^\s*(?:#|\*|/\*)|(?:^|[^:])//")
 """What begins a remark, in front of something on its line: addresses in remarks are there to be read."""
 
@@ -55,14 +68,17 @@ def addresses_in(form: Json, sheet: KindSheet) -> Iterator[tuple[Pointer, str]]:
             is_own = text.startswith(_FILLED_IN) and not text.startswith("/dev/")
             if not is_own and text not in own and is_address(name, text, sheet.outward):
                 yield (*at, *inner), text
-            elif "://" in text and name not in sheet.outward.words:
-                for url in _urls_in(text):
-                    yield (*at, *inner), url
+            elif (":" in text or "." in text) and name not in sheet.outward.words:
+                for address in _inside(text):
+                    yield (*at, *inner), address
 
 
-def _urls_in(text: str) -> Iterator[str]:
-    """The URLs inside of a longer text, but for those in remarks."""
+def _inside(text: str) -> Iterator[str]:
+    """The addresses inside of a longer text, but for those in remarks."""
     for line in text.splitlines():
+        for found in _MACHINE.finditer(line):
+            if not _REMARK.search(line[: found.start()]):
+                yield found[0]
         for found in _INSIDE.finditer(line):
             # `https://mill-{{site}}/…`: half of a machine's name names none.
             is_cut = line[found.end() : found.end() + 1] in ("{", "<") and "/" not in found[0].partition("://")[2]
