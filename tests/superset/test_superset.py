@@ -89,7 +89,7 @@ def ids_in(board: dict[str, Any]) -> list[Any]:
 def test_a_dashboard_goes_over_is_worked_on_on_both_sides_and_is_taken_back(ground: Ground) -> None:
     kept = held(ground.folder / "two.db")
     packed = ground.sure("export", "build", "Harvest", "--with", "access", "--as", "harvest")
-    assert "Left out: 1 id that leads nowhere in build, of 1 item" in packed.out
+    assert "Left out: 3 ids that lead nowhere in build, of 2 items" in packed.out
     # The connection is asked for before anything is touched.
     assert "mill" in ground.sure("check", "harvest", "trial", code=3).out
     ground.sure("map", "harvest", "trial", "--set", "mill=mill-live", "--accept")
