@@ -206,7 +206,7 @@ def _imports_to_be(work: Work, left: str, targets: Sequence[str], shown: _Shown)
             next_step=to_type("compare", left, targets[0], "--docket", blank("FILE")),
         )
     contents = opened_package(work, left, shown.copy)
-    found, said = [], shown.decisions(contents)
+    found, said = [], shown.decisions(work, contents, targets)
     for name in targets:
         prepared = prepare(work.session, contents, name, said)
         found.append((prepared.docket, in_the_way(work.session, prepared, ImportRequest(Decisions(), yes=True))))
@@ -234,20 +234,22 @@ class _Shown:
     without: tuple[str, ...]
     words: tuple[tuple[str, ...], ...]
 
-    def decisions(self, contents: Contents) -> Decisions:
-        """What was said of the items of a package."""
+    def decisions(self, work: Work, contents: Contents, targets: Sequence[str]) -> Decisions:
+        """What was said of the items of a package, by the names that they have in it or in one of the targets."""
         from dataclasses import replace
 
-        from amphora.engine.compare import chosen_for_items
+        from amphora.engine.arrivals import chosen_for_items
+        from amphora.engine.called import Called
 
+        called = Called(work.session, contents, targets)
         chosen = replace(
-            chosen_for_items(contents, self.choose),
+            chosen_for_items(called, self.choose),
             file=str(self.docket or ""),
             records=self.records,
             without=self.without,
             words=self.words,
         )
-        return self.said.over(contents, chosen)
+        return self.said.over(called, chosen)
 
 
 def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _Shown) -> None:
@@ -263,7 +265,7 @@ def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _S
 
     contents = opened_package(work, left, shown.copy)
     since = opened_package(work, shown.since) if shown.since else None
-    said = shown.decisions(contents)
+    said = shown.decisions(work, contents, [right])
     prepared = prepare(work.session, contents, right, said, since)
     if shown.decide:
         # What was answered at a terminal has to be kept: the import asks nobody again.
@@ -282,7 +284,7 @@ def _import_to_be(work: Work, left: str, right: str, item: str | None, shown: _S
     )
     if shown.html is not None:
         shown.html.write_text(_review(work, prepared, reasons, shown.only), encoding="utf-8")
-    only_key = key_in(prepared, contents, item) if item else None
+    only_key = key_in(work.session, prepared, contents, item) if item else None
     result = compare_result(prepared.docket, reasons, only_key, shown.only, shown.is_all)
     if shown.side_by_side:
         result = _beside(prepared, only_key, result)

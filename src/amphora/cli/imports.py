@@ -126,6 +126,7 @@ def import_(
     from amphora.core.values.errors import UsageFault
     from amphora.core.values.once import said_once
     from amphora.engine.arrivals import Said, wants_records
+    from amphora.engine.called import Called
     from amphora.engine.docket import prepare
     from amphora.engine.gate import ImportRequest
     from amphora.engine.imports import prepare_from_docket, same_target
@@ -194,12 +195,13 @@ def import_(
         # Read before any target is asked: a damaged package touches nobody.
         contents = opened_package(work, package, copy)
         arriving = (titles, folders, leave, bring, same, replace_, pause_after)
-        said = Said(*(words or () for words in arriving)).over(contents, said)
+        targets = work.session.workspace.targets(environments)
+        called = Called(work.session, contents, targets)
+        said = Said(*(words or () for words in arriving)).over(called, said)
         # Before the names of runs: what is gone on with has one already.
         if pick_up and _picked_up(work, contents, environments, run_name, said, preview):
             return
-        names = run_names(work.session, work.session.workspace.targets(environments), run_name, pick_up)
-        targets = work.session.workspace.targets(environments)
+        names = run_names(work.session, targets, run_name, pick_up)
         parts = rounds_of(targets, rounds)
         # All of them before the first one is touched: a target that refuses is found while nothing is done.
         dockets = [prepare(work.session, contents, name, said) for name in targets]

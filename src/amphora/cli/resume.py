@@ -112,13 +112,14 @@ def _go_on(
 ) -> None:
     from amphora.cli.runs import carried_out
     from amphora.core.values.visible import visible
-    from amphora.engine.compare import chosen_for_items
+    from amphora.engine.arrivals import chosen_for_items
+    from amphora.engine.called import Called
     from amphora.engine.gate import in_the_way
     from amphora.engine.imports import question_for
     from amphora.engine.resume import next_leg
     from amphora.render.imports import preview_result, target_lines
 
-    chosen = chosen_for_items(picked.contents, choose).items
+    chosen = chosen_for_items(Called(work.session, picked.contents, [picked.run.environment]), choose).items
     said = replace(picked.decisions, items={**picked.decisions.items, **chosen})
     prepared = next_leg(work.session, replace(picked, decisions=said))
     prepared = replace(prepared, docket=replace(prepared.docket, run=picked.run.name, words=words))

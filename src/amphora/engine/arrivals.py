@@ -6,8 +6,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import PurePosixPath
 
+from amphora.core.merge.compare import STATE
 from amphora.core.merge.merge import PACKAGE
-from amphora.core.needs.selection import choose, the_one
 from amphora.core.plan.arrivals import NOTHING_SAID, Arrival, moved_folders
 from amphora.core.plan.decisions import LEAVE, Decisions, ItemDecision
 from amphora.core.values.errors import UsageFault
@@ -18,7 +18,8 @@ from amphora.core.values.near import near
 from amphora.core.values.next_step import NextStep, advice
 from amphora.core.values.once import said_once
 from amphora.core.values.pairs import pair_of
-from amphora.engine.export import listed_items
+from amphora.engine.called import Called
+from amphora.files.docket_file import CHOICES
 
 
 @dataclass(frozen=True)
@@ -34,9 +35,9 @@ class Said:
     replaced: Sequence[str] = ()
     pause_after: Sequence[str] = ()
 
-    def over(self, contents: Contents, said: Decisions) -> Decisions:
+    def over(self, called: Called, said: Decisions) -> Decisions:
         """These, and what else was decided on the package; UsageFault where they name nothing, or are at odds."""
-        taken, left = taken_for(contents, self.same, self.replaced), left_out(contents, self.leave)
+        taken, left = taken_for(called, self.same, self.replaced), left_out(called, self.leave)
         if both := [key for key in taken.same if key in left]:
             words = f"{readable(both[0])} can't be left out and be the same as what is there at once."
             raise UsageFault(words, subject=both[0], next_step=advice("Say one of them."))
@@ -44,16 +45,17 @@ class Said:
             said,
             # What was decided on an item by itself counts more than what was said of many.
             items={**taken.items, **left, **said.items},
-            arrivals=arrivals_of(contents, self.titles, self.folders),
+            arrivals=arrivals_of(called, self.titles, self.folders),
             same=taken.same,
-            bring=brought_again(contents, self.bring, left),
-            pause_after=words_after(contents, self.pause_after),
+            bring=brought_again(called, self.bring, left),
+            pause_after=words_after(called, self.pause_after),
         )
 
 
-def arrivals_of(contents: Contents, titles: Sequence[str], folders: Sequence[str]) -> dict[Key, Arrival]:
+def arrivals_of(called: Called, titles: Sequence[str], folders: Sequence[str]) -> dict[Key, Arrival]:
     """The arrivals that `ITEM=TITLE` and `FROM=TO` ask for; a title by itself is that of one item."""
     # Folders first: a title is laid over the move of its folder, so that both hold.
+    contents = called.contents
     said = [pair_of(text, "FROM=TO", "--folder mill=north/mill") for text in folders]
     moves = [(before.strip("/"), after) for before, after in said]
     said_once(moves, "folders")
@@ -69,7 +71,7 @@ def arrivals_of(contents: Contents, titles: Sequence[str], folders: Sequence[str
     titled: list[tuple[Key, str]] = []
     for text in titles:
         name, title = pair_of(text, "ITEM=TITLE", '--title "Weigh slip=Weigh slip (north)"')
-        titled.append((the_one(name, listed_items(contents), contents.title), title))
+        titled.append((called.the_one(name), title))
     said_once(titled, "titles")
     for key, title in titled:
         found[key] = Arrival(title=title).over(found.get(key, NOTHING_SAID))
@@ -84,38 +86,61 @@ def _folder_advice(contents: Contents, name: str) -> NextStep:
     return advice("Name a folder in which the package has something.")
 
 
-def brought_again(contents: Contents, names: Sequence[str], left: Mapping[Key, ItemDecision]) -> tuple[Key, ...]:
+def brought_again(called: Called, names: Sequence[str], left: Mapping[Key, ItemDecision]) -> tuple[Key, ...]:
     """The items that come along although they were left out before; UsageFault where one is to stay out as well."""
     # What was remembered gives way without being asked; two words of one moment contradict each other.
-    found = tuple(left_out(contents, names))
+    found = tuple(left_out(called, names))
     if both := [key for key in found if key in left]:
         words = f"{readable(both[0])} can't be left out and brought at once."
         raise UsageFault(words, subject=both[0], next_step=advice("Say one of them."))
     return found
 
 
-def left_out(contents: Contents, names: Sequence[str]) -> dict[Key, ItemDecision]:
+def left_out(called: Called, names: Sequence[str]) -> dict[Key, ItemDecision]:
     """The items that are to stay out of an import; what uses them needs them there."""
-    if not names:
-        return {}
-    return {key: ItemDecision(LEAVE) for key in choose(names, listed_items(contents), contents.title)}
+    return {key: ItemDecision(LEAVE) for key in called.choose(names)}
 
 
-def taken_for(contents: Contents, same: Sequence[str], replaced: Sequence[str]) -> Decisions:
+def taken_for(called: Called, same: Sequence[str], replaced: Sequence[str]) -> Decisions:
     """The items that are the ones in their places there, and those of them that overwrite what differs."""
     # To overwrite what stands there is to say that it is the one.
-    keys = choose(replaced, listed_items(contents), contents.title) if replaced else []
-    known = choose(same, listed_items(contents), contents.title) if same else []
+    keys, known = called.choose(replaced), called.choose(same)
     return Decisions({key: ItemDecision(PACKAGE) for key in keys}, same=tuple(dict.fromkeys([*known, *keys])))
 
 
-def words_after(contents: Contents, texts: Sequence[str]) -> dict[Key, str]:
+def words_after(called: Called, texts: Sequence[str]) -> dict[Key, str]:
     """The items after which an import is to wait for somebody's word, `ITEM` or `ITEM=ABOUT`."""
     found: dict[Key, str] = {}
     for text in texts:
         name, _, about = text.partition("=")
-        found |= dict.fromkeys(choose([name], listed_items(contents), contents.title), about.strip())
+        found |= dict.fromkeys(called.choose([name]), about.strip())
     return found
+
+
+def chosen_for_items(called: Called, texts: Sequence[str]) -> Decisions:
+    """Choices for whole items, as `ITEM=CHOICE`, and for single places, as `ITEM@/PLACE=CHOICE`; a pattern chooses
+    for all that it means."""
+    found: dict[Key, ItemDecision] = {}
+    said_once(((name, choice) for name, _, choice in (text.rpartition("=") for text in texts)), "choices")
+    for text in texts:
+        # The last one: titles may hold the sign, choices never do.
+        name, _, choice = text.rpartition("=")
+        if choice not in (*CHOICES, LEAVE) or not name:
+            raise UsageFault(
+                f"{text!r} is no choice for an item.",
+                subject=text,
+                next_step=advice(f"Write ITEM=CHOICE, with one of {', '.join((*CHOICES, LEAVE))}."),
+            )
+        item, _, place = name.partition("@/")
+        for key in called.choose([item]):
+            said = found.get(key, ItemDecision())
+            if place and choice != LEAVE:
+                found[key] = replace(
+                    said, places={**said.places, place if place.startswith(STATE) else f"/{place}": choice}
+                )
+            else:
+                found[key] = replace(said, whole=choice)
+    return Decisions(found)
 
 
 def wants_records(with_: Sequence[str]) -> bool:

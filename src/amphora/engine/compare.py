@@ -2,26 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import replace
 
 from amphora.core.form.kinds import KindSheet, parse_sheet
 from amphora.core.form.routes import converted_contents
-from amphora.core.merge.compare import STATE, item_differences
+from amphora.core.merge.compare import item_differences
 from amphora.core.merge.merge import FieldChange
 from amphora.core.needs.selection import Unknown, choose, the_one
-from amphora.core.plan.decisions import LEAVE, Decisions, ItemDecision
-from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Item
-from amphora.core.values.next_step import advice
-from amphora.core.values.once import said_once
 from amphora.engine.export import listed_items
 from amphora.engine.session import Session
 from amphora.engine.sides import own_side, read_items
-from amphora.files.docket_file import CHOICES
 
 
 @dataclass(frozen=True)
@@ -40,32 +33,6 @@ class Differences:
 def named_key(contents: Contents, name: str) -> Key:
     """The one item of a package that a name means."""
     return the_one(name, listed_items(contents), contents.title)
-
-
-def chosen_for_items(contents: Contents, texts: Sequence[str]) -> Decisions:
-    """Choices for whole items, as `ITEM=CHOICE`, and for single places, as `ITEM@/PLACE=CHOICE`; a pattern chooses
-    for all that it means."""
-    found: dict[Key, ItemDecision] = {}
-    said_once(((name, choice) for name, _, choice in (text.rpartition("=") for text in texts)), "choices")
-    for text in texts:
-        # The last one: titles may hold the sign, choices never do.
-        name, _, choice = text.rpartition("=")
-        if choice not in (*CHOICES, LEAVE) or not name:
-            raise UsageFault(
-                f"{text!r} is no choice for an item.",
-                subject=text,
-                next_step=advice(f"Write ITEM=CHOICE, with one of {', '.join((*CHOICES, LEAVE))}."),
-            )
-        item, _, place = name.partition("@/")
-        for key in choose([item], listed_items(contents), contents.title):
-            said = found.get(key, ItemDecision())
-            if place and choice != LEAVE:
-                found[key] = replace(
-                    said, places={**said.places, place if place.startswith(STATE) else f"/{place}": choice}
-                )
-            else:
-                found[key] = replace(said, whole=choice)
-    return Decisions(found)
 
 
 def compare_sides(session: Session, left: str | Contents, right: str | Contents, only: str | None) -> Differences:

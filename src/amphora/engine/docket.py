@@ -9,7 +9,6 @@ from amphora.core.form.secrets import sealed
 from amphora.core.form.spots import part_ids
 from amphora.core.merge.merge import TARGET
 from amphora.core.needs.crosswalk import Mapped, MapState, resolve, row_name
-from amphora.core.needs.selection import Unknown, the_one
 from amphora.core.plan.actions import Action, Do
 from amphora.core.plan.aftercare import Task, access_tasks, given_access, secret_task, tell_tasks, words_tasks
 from amphora.core.plan.claims import Claims
@@ -24,8 +23,8 @@ from amphora.core.values.model import Contents, Finding, Item, Leak
 from amphora.core.values.next_step import advice
 from amphora.core.values.tokens import NEED_KINDS, PREFIX, parse_token
 from amphora.engine.action import action_of, secrets_to_enter
+from amphora.engine.called import Called
 from amphora.engine.check import found_by_rules, sheets_for, target_index
-from amphora.engine.export import listed_items
 from amphora.engine.intake import Intake, lacking, taken_in
 from amphora.engine.leaks import leaks_in_images
 from amphora.engine.plan import planned
@@ -271,19 +270,11 @@ def check_package(session: Session, contents: Contents, environment: str) -> Pre
     return prepare(session, contents, environment)
 
 
-def key_in(prepared: Prepared, contents: Contents, name: str) -> Key:
+def key_in(session: Session, prepared: Prepared, contents: Contents, name: str) -> Key:
     """The one item of an import that a name means, as its package calls it or as its target does; by the key that it
     has in the docket."""
     docket = prepared.docket
-    try:
-        key = the_one(name, listed_items(contents), contents.title)
-    except Unknown as unknown:
-        brought = {action.key for action in docket.actions}
-        there = {key: row for key, row in prepared.side.by_key.items() if key in brought}
-        try:
-            return the_one(name, there, docket.target)
-        except Unknown:
-            raise unknown from None
+    key = Called(session, contents, [docket.target]).the_one(name)
     return next((one.key for one in docket.converted if one.packed_key == key), key)
 
 
