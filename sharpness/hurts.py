@@ -34,7 +34,9 @@ class Hurt:
 
 
 HURTS = (
-    Hurt("what a sheet has learned since is somebody's edit", "engine/shapes.py", "        if sheet is None or not sheet.places.has_outside:\n", "        if True:\n", (SHAPES,)),
+    Hurt("what a sheet has learned since is somebody's edit", "engine/shapes.py", "        if sheet is None or not reads_again(sheet):\n", "        if True:\n", (SHAPES,)),
+    Hurt("what a kind sheet sees otherwise by now is somebody's change", "core/plan/fates.py", "    if one.now and habits.is_seen_otherwise(one.now.kind):\n", "    if False:\n", (SMALL,)),
+    Hurt("a link is lost once ids are counted by themselves", "engine/sides.py", "    return [called(link) for link in links]\n", "    return links\n", (SMALL,)),
     Hurt("a package of before brings what is volatile by now", "engine/intake.py", "    contents = as_read_today(contents, sheets)\n", "", (SHAPES,)),
     Hurt("what a run left is somebody's once a sheet has learned something", "engine/runs/stage.py", "    if other:\n", "    if False:\n", (SHAPES,)),
     Hurt("what a sheet calls secret by now is kept in clear by an undo", "engine/leaks.py", "        image = replace(image, live=live, draft=draft)\n", "", (SHAPES,)),

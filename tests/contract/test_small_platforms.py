@@ -669,3 +669,42 @@ def test_connections_that_stand_only_in_what_uses_them_count_once(tmp_path: Path
         run("import", "p", "there", "--yes")
         run("verify", "p", "there")
     assert [watch["hall"]["id"] for watch in two.held["watch"].values()] == ["d1"] * (4 if is_used else 2)
+
+
+@pytest.mark.parametrize(
+    ("learned", "before", "after", "is_undone"),
+    [
+        ('[fields]\njson = ["$.words"]\n', '{"a":1,"b":2}', '{"a":1,"b":3}', False),
+        ('[fields]\nfiles = ["$.words"]\n', "data:text/plain;base64,YWJj", "data:text/plain;base64,YWJk", True),
+        ('[ids]\nspace = "note"\nnumber = true\n[[refers]]\nat = "$.words"\nto = ["note"]\nform = "{id}__n"\n', "1__n", "2__n", False),
+        ('[ids]\nspace = "note"\nnumber = true\n[[refers]]\nat = "$.words"\nto = ["note"]\nmembers = true\n', {"1": 4}, {"1": 5}, False),
+        ('[fields]\nsecret = ["$.words"]\n', "heron", "kite", False),
+    ],
+    ids=["json", "files", "form", "members", "secret"],
+)  # fmt: skip
+def test_a_kind_sheet_that_learns_makes_no_edit_and_says_what_it_can_no_longer_tell(
+    tmp_path: Path, learned: str, before: Any, after: Any, is_undone: bool
+) -> None:
+    one, two = Plain("one"), Plain("two")
+    for name in ("A", "B"):
+        one.add("notes", name=name, text="x", words=before, size=3)
+    sheets = sheets_of("notes", note='kind = "note"\n')
+    with pair(tmp_path, sheets, one, two) as run:
+        for words in (before, after):
+            one.named("A")["words"] = words
+            run("export", "here", "*", "--as", "p")
+            run("import", "p", "there", "--yes")
+        # Known by its link and no longer by its name.
+        two.named("B")["name"] = "C"
+        (tmp_path / "note.toml").write_text(f'kind = "note"\n{learned}')
+        assert [one["key"] for one in json.loads(run("edits", "there", "--json", code=1).out)["items"]] == ["note:B"]
+        assert "1 of 2 items differ" in run("verify", "there-2", code=1).out
+        told = run("undo", "there-2", "--yes", code=0 if is_undone else 1).out
+        # Nothing is taken away of what somebody did change, and of all else nobody is accused.
+        left = "'A' stays as it is: its kind sheet sees it otherwise than then, so that nobody can tell"
+        assert (left in told, two.named("A")["words"]) == (not is_undone, before if is_undone else after)
+        assert two.named("C")["words"] == before
+        assert "gone" not in told
+        assert "meanwhile" not in told
+        run("export", "here", "*", "--as", "p")
+        assert "create" not in run_program(tmp_path, "compare", "p", "there").out

@@ -55,7 +55,7 @@ def edits_of(session: Session, environment: str) -> list[Edited]:
     """Everything in an environment that isn't as the packages in force delivered it: edited since, or edited
     before and kept by an import. What was carried back and delivered again is no longer among it."""
     side = own_side(session.open(environment), session.ledger, session.crosswalk)
-    shapes = Shapes(side.opened.description.sheets)
+    shapes = Shapes(side)
     latest = {key: shapes.delivery(one) for key, one in session.ledger.last_deliveries(side.uid).items()}
     claims = Claims(session.ledger.claims(side.uid))
     claimed, handed_over = claims.claimed(latest), claims.handed_over(latest)

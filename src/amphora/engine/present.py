@@ -116,7 +116,7 @@ def _earlier(session: Session, side: Side, key: Key, present: Item | None, base:
     since is no longer there, which no merge of fields would say."""
     if present is None or base is None or present.form_bytes == base.form_bytes or key in side.untaken:
         return ""
-    shapes = Shapes(side.opened.description.sheets)
+    shapes = Shapes(side)
     past = [replace(d, delivery=shapes.delivery(d.delivery)) for d in session.ledger.deliveries_of(side.uid, key)]
     # The last one is the base already: only what came before it would be news.
     for one in past[1:]:
@@ -133,7 +133,7 @@ def _bases(session: Session, contents: Contents, side: Side, since: Contents | N
     bases = {key: Base(form, states, {}) for key, (form, states) in contents.bases.items()}
     # The environment may have been brought to another release since: what was delivered then is read in the shape of
     # today.
-    shapes = Shapes(side.opened.description.sheets)
+    shapes = Shapes(side)
     for key, base in session.ledger.bases(side.uid, contents.items).items():
         if (here := shapes.base(key, base)) is not None:
             bases.setdefault(key, here)

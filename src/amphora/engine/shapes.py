@@ -2,23 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import replace
 
-from amphora.core.form.again import read_again, states_again
-from amphora.core.form.kinds import KindSheet
+from amphora.core.form.again import read_again, reads_again, states_again
 from amphora.core.form.routes import Routes, form_through, routes_to
 from amphora.core.merge.compare import Base
 from amphora.core.values.keys import Key, kind_of
 from amphora.core.values.model import Json
+from amphora.engine.sides import Side
 from amphora.ledger.records import Delivery
 
 
 class Shapes:
     """The shapes of one environment: takes what the ledger remembers to them."""
 
-    def __init__(self, sheets: Mapping[str, KindSheet]) -> None:
-        self._sheets = sheets
+    def __init__(self, side: Side) -> None:
+        self._sheets = side.opened.description.sheets
+        self._ids = {kind: sheet.ids for kind, sheet in self._sheets.items()}
+        self._names = side.names
         self._routes: Routes | None = None
 
     def base(self, key: Key, base: Base) -> Base | None:
@@ -43,9 +44,9 @@ class Shapes:
     def _as_read(self, key: Key, base: Base) -> Base:
         """What was written down, as the sheet of today reads it: it may say since that a member is volatile."""
         sheet = self._sheets.get(kind_of(key))
-        if sheet is None or not sheet.places.has_outside:
+        if sheet is None or not reads_again(sheet):
             return base
-        again = read_again(base.form, sheet)
+        again = read_again(base.form, sheet, self._ids, self._names)
         if again.form == base.form:
             return base
         return replace(base, _form=again.form, states=states_again(base.states, again))

@@ -8,7 +8,7 @@ from functools import partial
 
 from amphora.core.form.bindings import Bindings
 from amphora.core.form.filled import Filled, taken, unfilled
-from amphora.core.form.native_ids import is_counted
+from amphora.core.form.native_ids import closed_id, is_counted
 from amphora.core.form.portable import Portable, to_portable
 from amphora.core.form.secrets import sealed
 from amphora.core.merge.compare import Base
@@ -16,7 +16,7 @@ from amphora.core.needs.crosswalk import SECTIONS, Crosswalk, Mapped, MapState, 
 from amphora.core.needs.matches import Link, Matches, match, own_keys
 from amphora.core.needs.supplies import Supplies
 from amphora.core.plan.places import new_place, place_of
-from amphora.core.values.keys import Key, encode_segment
+from amphora.core.values.keys import Key, encode_segment, kind_of
 from amphora.core.values.late import dataclass
 from amphora.core.values.model import Contents, Found, Item, Json, Listed, Supply
 from amphora.engine.apart import apart
@@ -65,7 +65,7 @@ class Side:
 def own_side(opened: Opened, ledger: Ledger, crosswalk: Crosswalk) -> Side:
     """An environment looked at by itself: keys recorded, or made now."""
     rows, uid = opened.environment.index(), opened.description.uid
-    links = ledger.links(uid)
+    links = _links(opened, ledger, rows)
     keys = own_keys(rows, links, uid, partial(crosswalk.renamed, opened.name))
     by_key = {keys[row.native_id]: row for row in rows}
     return _side(opened, Matches(keys, by_key), links, crosswalk, (), _filled_by(opened, ledger))
@@ -82,7 +82,7 @@ def target_side(
     """An environment looked at as the target of a package: matched items carry the package's keys. Each of the `same`
     is matched to what stands in its place, where nothing else is known of it."""
     rows, uid = opened.environment.index(), opened.description.uid
-    links = ledger.links(uid)
+    links = _links(opened, ledger, rows)
     own = own_keys(rows, links, uid, partial(crosswalk.renamed, opened.name))
 
     def matched(renamed: Mapping[Key, Key]) -> Matches:
@@ -95,6 +95,24 @@ def target_side(
         there = {key: places.get(new_place(key, contents.items[key].states)) for key in missing}
         matches = matched({**renamed, **{key: other for key, other in there.items() if other}})
     return with_turned(_side(opened, matches, links, crosswalk, mapped, _filled_by(opened, ledger)))
+
+
+def _links(opened: Opened, ledger: Ledger, rows: Sequence[Listed]) -> Sequence[Link]:
+    """What is recorded of an environment, by the ids that its items have by now: a kind sheet that says since that
+    they are counted by themselves calls them otherwise."""
+    uid, sheets = opened.description.uid, opened.description.sheets
+    links, there = ledger.links(uid), {row.native_id for row in rows}
+    if all(link.native_id in there for link in links):
+        return links
+    counted = [row for row in rows if sheets[row.kind].ids.space]
+    now = {(row.kind, str(closed_id(row.native_id, sheets[row.kind].ids))): row.native_id for row in counted}
+    known_now = there & {link.native_id for link in links}
+
+    def called(link: Link) -> Link:
+        other = now.get((kind_of(link.key), link.native_id), "")
+        return replace(link, native_id=other) if other and not {link.native_id, other} & known_now else link
+
+    return [called(link) for link in links]
 
 
 def with_turned(side: Side) -> Side:

@@ -62,7 +62,7 @@ def looked_at(session: Session, environment: str, deliveries: Sequence[Delivery]
     nobody's edit all the same."""
     side = with_turned(own_side(session.open(environment), session.ledger, session.crosswalk))
     losses, side = side.untaken, side if counts_losses else side.as_asked
-    shapes = Shapes(side.opened.description.sheets)
+    shapes = Shapes(side)
     turned = tuple(one.key for one in deliveries if one.key in side.turned)
     deliveries = [shapes.delivery(one) for one in deliveries if one.key not in side.turned]
     there = [d for d in deliveries if d.key in side.by_key]

@@ -6,12 +6,12 @@ from collections.abc import Iterable
 
 from amphora.core.checks.context import CheckContext, Rule, Todo, named
 from amphora.core.form.parts import parts_named, parts_of
-from amphora.core.form.places import PartOf
+from amphora.core.form.places import PartOf, Spot
 from amphora.core.form.refers import Refer
 from amphora.core.form.spots import empty_references, spotted
 from amphora.core.values.keys import Key, name_of, readable
 from amphora.core.values.model import Finding, Item, Level
-from amphora.core.values.next_step import NOTHING, to_type
+from amphora.core.values.next_step import NOTHING, advice, to_type
 from amphora.core.values.pointers import write_pointer
 from amphora.core.values.tokens import TokenPlace, parse_token
 
@@ -127,19 +127,33 @@ def reference_plain(context: CheckContext) -> Iterable[Finding]:
     """Plain text stands where a reference has to be."""
     for key, item in sorted(context.contents.items.items()):
         sheet = context.sheets.get(item.kind)
-        if sheet is None or not context.contents.is_edited:
-            continue  # an export never leaves plain text there: only a hand that edited a folder does
+        is_packed_otherwise = (
+            sheet is not None and context.contents.sheets.get(item.kind, sheet.source) != sheet.source
+        )
+        # An export never leaves a plain one where its own sheet knows of a reference.
+        if sheet is None or not (context.contents.is_edited or is_packed_otherwise):
+            continue
+        advised = advice("Export it again: it was packed by another kind sheet.") if is_packed_otherwise else NOTHING
         for at, value, spot, _ in spotted(item.form, sheet):
             # At a place that is only known to hold ids now and then, plain text is the usual thing.
             is_strict = spot.refer is not None and not spot.refer.is_known_only
-            if is_strict and isinstance(value, str) and value and parse_token(value) is None:
+            is_id = type(value) is int and value > 0 and _are_numbers(spot, context)
+            is_text = isinstance(value, str) and value != "" and parse_token(value) is None
+            if is_strict and (is_text or is_id):
                 yield context.finding(
                     "reference-plain",
                     Level.ERROR,
-                    f"{item.states.title!r} names {value[:60]!r} where a reference has to be.",
+                    f"{item.states.title!r} names {str(value)[:60]!r} where a reference has to be.",
                     item=key,
                     place=write_pointer(at),
+                    next_step=advised,
                 )
+
+
+def _are_numbers(spot: Spot, context: CheckContext) -> bool:
+    """Whether ids of what may stand at a place are numbers."""
+    kinds = {to.partition("#")[0] for to in spot.refer.to} if spot.refer else set()
+    return any(sheet.ids.is_number for kind in kinds if (sheet := context.sheets.get(kind)))
 
 
 def draft_newer(context: CheckContext) -> Iterable[Finding]:
@@ -234,7 +248,8 @@ RULES = (
         FAMILY,
         Level.ERROR,
         Todo.MEND,
-        "Plain text stands where a reference has to be, in a package that was edited as a folder.",
+        "Plain text stands where a reference has to be, in a package that was edited as a folder or packed by another"
+        " kind sheet.",
         "It names nothing in any environment.",
         reference_plain,
     ),

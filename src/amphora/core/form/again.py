@@ -1,29 +1,58 @@
 """What was read with another kind sheet, as the sheet of today would have read it.
 
-A sheet learns: an administrator finds out that a member is volatile, is layout, or is a switch, and says so. What was
-packed or delivered before holds that member in its form all the same, and against a form that lacks it, it would look
-like an edit that nobody made.
+A sheet learns: an administrator finds out that a member is volatile, is layout, is a switch, holds JSON or a file,
+and says so. What was packed or delivered before holds that member in its form all the same, and against a form of
+today it would look like an edit that nobody made.
 """
 
 from __future__ import annotations
 
+import tomllib
 from collections.abc import Mapping
 from dataclasses import replace
 
 from amphora.core.form.bindings import Bindings, IdStyle
 from amphora.core.form.kinds import KindSheet
+from amphora.core.form.native_ids import MARK, IdsOf
+from amphora.core.form.opened import opened
 from amphora.core.form.places import Walk
 from amphora.core.form.portable import Portable, Reader
 from amphora.core.values.model import Contents, Item, Json, States
 from amphora.core.values.pointers import Pointer
 
 
-def read_again(form: Json, sheet: KindSheet) -> Portable:
-    """A portable form as this sheet reads it. Tokens and texts stay as they are."""
-    if not sheet.places.has_outside:
+def read_again(form: Json, sheet: KindSheet, ids: IdsOf | None = None, names: Bindings | None = None) -> Portable:
+    """A portable form as this sheet reads it. Tokens and texts stay as they are. With `ids` and `names` of the
+    environment that it was written to, so do native ids that nobody took for any: they lead there where these say."""
+    if not reads_again(sheet):
         return Portable(form)
-    reader = _Again(Bindings(IdStyle("")), "", {}, False)
-    return Portable(reader.read(form, sheet.places.walk(form), (), None), reader.layout or None, reader.is_on)
+    # What is open already stays as it is.
+    form = opened(form, sheet, ids or {}) if sheet.opens else form
+    reader = _Again(names or Bindings(IdStyle("")), "", {}, False)
+    reader.spaces = frozenset(one.space for one in (ids or {}).values() if one.space)
+    again = reader.read(form, sheet.places.walk(form), (), None)
+    return Portable(again, reader.layout or None, reader.is_on, reader.files)
+
+
+def reads_again(sheet: KindSheet) -> bool:
+    """Whether what was read with an older sheet of a kind may look otherwise by this one."""
+    return sheet.places.has_outside or bool(sheet.opens) or sheet.has_files
+
+
+def is_seen_otherwise(kind: str, then: Mapping[str, KindSheet], now: Mapping[str, KindSheet]) -> bool:
+    """Whether what a platform holds of a kind looks otherwise by other sheets, native ids and what is in strings
+    among that: what was written down of it can't be told from what is there then."""
+    if kind not in then or kind not in now:
+        return False
+    return _seen(kind, then) != _seen(kind, now)
+
+
+def _seen(kind: str, sheets: Mapping[str, KindSheet]) -> list[object]:
+    sheet = sheets[kind]
+    # A plain reference is seen as it is written, unless what it names is counted by itself.
+    named = {to.partition("#")[0] for refer in sheet.places.refers for to in refer.to}
+    counted = {one: sheets[one].ids for one in named if one in sheets and sheets[one].ids.space}
+    return [sheet.opens, counted, tomllib.loads(sheet.source).get("fields", {}).get("secret")]
 
 
 def as_read_today(contents: Contents, wanted: Mapping[str, KindSheet]) -> Contents:
@@ -66,12 +95,24 @@ def _with_more(tree: Json, more: Json) -> Json:
 class _Again(Reader):
     """Reads what is in portable form by now."""
 
+    spaces: frozenset[str] = frozenset()
+    """What ids begin with that were opened just now: those of the environment at hand."""
+
     def read(self, value: Json, walk: Walk, at: Pointer, guide: Json) -> Json:
+        if walk.spot.is_file and isinstance(value, str) and value.startswith("data:"):
+            return self._file(value) or value
+        if self._is_id(value, walk):
+            return super().read(value, walk, at, guide)
         is_holder = isinstance(value, dict | list) and not walk.spot.is_secret
         return super().read(value, walk, at, guide) if is_holder else value
 
     def _is_own_text(self, text: str, guide: Json) -> bool:
         return True
 
+    def _is_id(self, value: Json, walk: Walk) -> bool:
+        if not isinstance(value, str) or walk.spot.refer is None or walk.spot.is_secret:
+            return False
+        return MARK in value and value.partition(MARK)[0] in self.spaces
+
     def _is_dead(self, value: Json, walk: Walk) -> bool:
-        return False
+        return self._is_id(value, walk) and super()._is_dead(value, walk)

@@ -3,11 +3,17 @@
 from __future__ import annotations
 
 from enum import StrEnum
+from typing import Final
 
 from amphora.core.plan.states import ABSENT, Habits, Image, is_same
 from amphora.core.values.keys import Key, readable
 from amphora.core.values.late import dataclass
 from amphora.core.values.words import counted, few
+
+SEEN_OTHERWISE: Final = (
+    "its kind sheet sees it otherwise than then, so that nobody can tell whether it is as the run left it"
+)
+"""Why what was written down of an item by another kind sheet says nothing of what is there."""
 
 
 class Fate(StrEnum):
@@ -100,6 +106,8 @@ def judged(one: Evidence, habits: Habits) -> Verdict:
         # Whoever deletes what we deleted can not be told from us; making it again harms nobody, losing it might.
         if one.is_retired_by_us:
             return Verdict(Fate.RESTORE)
+        if one.before and habits.is_seen_otherwise(one.before.kind):
+            return Verdict(Fate.LEFT, SEEN_OTHERWISE)
         return Verdict(Fate.LEFT, "somebody deleted it meanwhile")
     # Said beforehand, and not found out by the look afterwards: no step takes rows out again.
     stay = _rows_that_stay(one)
@@ -124,6 +132,8 @@ def judged(one: Evidence, habits: Habits) -> Verdict:
             f"{few(sorted(unread))} is no longer read there, so that nobody can tell whether it is as the run left it"
         )
         return Verdict(Fate.LEFT, words)
+    if one.now and habits.is_seen_otherwise(one.now.kind):
+        return Verdict(Fate.LEFT, SEEN_OTHERWISE)
     if one.is_theirs:
         # Who wrote it last is us: when we put it back.
         return Verdict(Fate.LEFT, "it holds what somebody had changed before more was imported")

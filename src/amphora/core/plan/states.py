@@ -6,6 +6,7 @@ from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import field, replace
 from typing import Final
 
+from amphora.core.form.again import is_seen_otherwise
 from amphora.core.form.attachments import kept_apart
 from amphora.core.form.hollow import let_go, without_new
 from amphora.core.form.kinds import KindSheet
@@ -118,6 +119,11 @@ class Habits:
         """Members that counted in the marks of a run, and that nobody reads any more."""
         then, now = self._reads(kind)
         return then - now
+
+    def is_seen_otherwise(self, kind: str) -> bool:
+        """Whether what stands there looks otherwise by now than when a run made its marks: its kind sheet has learned
+        of JSON in strings, of ids, of secrets."""
+        return bool(self.marked_with) and is_seen_otherwise(kind, self.marked_with or {}, self.sheets)
 
     def _reads(self, kind: str) -> tuple[frozenset[str], frozenset[str]]:
         then, now = (sheets.get(kind) for sheets in (self.marked_with or {}, self.sheets))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from amphora.core.form.native_ids import closed_id
 from amphora.core.plan.states import Image, is_same, mark_of
 from amphora.core.values.keys import Key
 from amphora.engine.runs.stage import Stage, looked_up
@@ -24,7 +25,9 @@ def moved_outside(stage: Stage, run: Run, touched: set[str], since: int) -> list
     rows = {row.native_id: row for row in stage.environment.index()}
     otherwise = stage.read_otherwise
     unsure = {id_ for id_, row in rows.items() if row.kind in otherwise}
-    moved = {id_ for id_, row in rows.items() if before.get(id_) != row.revision} | (before.keys() - rows.keys())
+    # What its kind sheet calls otherwise by now isn't gone.
+    there = rows.keys() | {str(closed_id(id_, stage.habits.sheets[rows[id_].kind].ids)) for id_ in unsure}
+    moved = {id_ for id_, row in rows.items() if before.get(id_) != row.revision} | (before.keys() - there)
     # Only asked where something has moved: it reads what later runs left.
     if moved := moved - touched - unsure:
         if since > 1:

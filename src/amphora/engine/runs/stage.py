@@ -51,10 +51,17 @@ class Stage:
 
     @property
     def read_otherwise(self) -> frozenset[str]:
-        """The kinds of whose definitions other members are read than when the run began: where revisions are those of
-        contents, all of them have moved."""
+        """The kinds of whose definitions other members are read than when the run began, or that are seen otherwise:
+        where revisions are those of contents all of them have moved, and where ids are others all are new."""
         habits = self.habits
-        return frozenset(k for k in habits.sheets if habits.unknown_then(k) or habits.no_longer_read(k))
+        return frozenset(
+            kind
+            for kind in habits.sheets
+            if habits.unknown_then(kind)
+            or habits.no_longer_read(kind)
+            # Where a platform keeps its own definitions whole, it says itself what has moved.
+            or (habits.sheets[kind].reads is not None and habits.is_seen_otherwise(kind))
+        )
 
     @property
     def sheets(self) -> dict[str, Marking]:
