@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from amphora.core.form.again import read_again
 from amphora.core.form.bindings import Bindings, IdStyle
 from amphora.core.form.hollow import loosened
 from amphora.core.form.kinds import Ids, KindSheet, parse_sheet
@@ -176,6 +177,13 @@ def test_a_part_is_named_alone() -> None:
     assert closed({"marks": [named[1], {"of": None, "part": "Kilos"}]}, sheet, IDS, looks=looks) == {
         "marks": [4, None]
     }
+
+
+def test_what_was_read_is_read_again_as_it_is() -> None:
+    words = 'kind = "flag"\n[[refers]]\nat = "$.fields[*]"\nto = ["field"]\n[fields]\njson = ["$.more"]\n'
+    form: Json = {"fields": ["amphora:field:grove", "amphora:unbound:x", "mill"], "more": {"a": ["amphora:person:x"]}}
+    again = read_again(form, parse_sheet(words), {"field": Ids("field")}, Bindings(IdStyle("")))
+    assert again.form == {**form, "fields": [*form["fields"][:2], "amphora:unbound:field%7Emill"]}
 
 
 def test_a_uid_may_stand_where_an_id_may() -> None:

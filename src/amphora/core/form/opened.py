@@ -43,6 +43,7 @@ from amphora.core.values.late import dataclass
 from amphora.core.values.model import Json
 from amphora.core.values.pointers import Pointer
 from amphora.core.values.strict_json import JsonFault, parse_json
+from amphora.core.values.tokens import PREFIX
 
 MOST_LAYERS = 8
 """So often something may stand in a string that stands in a string."""
@@ -190,10 +191,12 @@ class _Opening:
         if refer.ways:
             return next((new for way in refer.ways if (new := self._reference(value, way)) != value), value)
         kind = next(iter(_kinds(refer, self._ids)), None)
-        # In Python True is an int, and no id.
+        # In Python True is an int, and no id; and what was written down by a token was opened then.
         if kind is None or isinstance(value, bool) or not isinstance(value, str | int) or value == "":
             return value
         plain = str(value)
+        if plain.startswith(PREFIX):
+            return value
         if refer.form:
             inside = written(self._ids[kind]) if refer.by == "id" else ".+"
             found = around(self._looks.here(refer.form), inside).fullmatch(plain)
