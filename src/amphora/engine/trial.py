@@ -344,11 +344,13 @@ def _kept_while_used(proving: Proving, template: Image) -> None:
         return
     kinds = {row.native_id: row.kind for row in environment.index()}
     for user in environment.look(list(kinds)[:MOST_READ]).values():
-        places = [
-            place
+        named = [
+            (place, value)
             for place, value, _ in reference_values(user.newest, sheets[user.kind])
             if kinds.get(value) == template.kind
         ]
+        # One of several, wherever it is named: a list may name nothing twice.
+        places = [place for place, value in named if value == named[0][1]]
         goes_along = isinstance(environment, ByDescription) and environment.goes_along(user.kind, user.newest)
         if not places or goes_along or proving.is_ours(user.states.title):
             continue
