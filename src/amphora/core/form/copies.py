@@ -18,6 +18,7 @@ from amphora.core.values.next_step import advice
 MARK = "~"
 _NAMED = re.compile(r"([^~/]+)~([^~/]*?)(-[0-9]+\.[0-9]+\.[0-9]+[^~/]*)?")
 _COPY = re.compile(r"[A-Za-z][A-Za-z0-9_-]{0,39}")
+_WORD = re.compile(r"[a-z0-9][A-Za-z0-9]*(?:[-_.][A-Za-z0-9]+)*|[A-Z0-9]+(?:[-_.][A-Z0-9]+)+")
 
 
 def taken_apart(name: str) -> tuple[str, str]:
@@ -45,7 +46,7 @@ def copied(contents: Contents, copy: str) -> Contents:
             subject=contents.name,
             next_step=advice("Take another copy of the package itself."),
         )
-    keys = {key: _key(key, copy) for key in contents.items}
+    keys = {key: _key(key, item.states.title, copy) for key, item in contents.items.items()}
     found = with_keys(contents, lambda key: keys.get(key, key))
     # Without the ids of the source: back at home, or where ids are kept, the copy would be taken for the original.
     items = {
@@ -61,12 +62,25 @@ def as_named(contents: Contents, name: str) -> Contents:
     return copied(contents, copy) if copy and contents.name == base else contents
 
 
-def _key(key: Key, copy: str) -> Key:
+def _key(key: Key, title: str, copy: str) -> Key:
     # As it would be met in an environment by somebody who knows nothing of copies: by its name.
     head, slash, last = key.rpartition("/")
     kind, colon, last = ("", "", last) if slash else key.partition(":")
-    return f"{head}{slash}{kind}{colon}{encode_segment(_named(decode_segment(last), copy))}"
+    named = f"{decode_segment(last)}{_mark(title, copy)}"
+    return f"{head}{slash}{kind}{colon}{encode_segment(named)}"
 
 
-def _named(text: str, copy: str) -> str:
-    return f"{text} ({copy})"
+def _named(title: str, copy: str) -> str:
+    return f"{title}{_mark(title, copy)}"
+
+
+def _mark(title: str, copy: str) -> str:
+    """What stands behind the names of copies. Where an item is called by a word as programs use them, names seldom
+    take blanks and brackets.
+
+    >>> [_mark(title, "trial") for title in ("Weigh slip", "weigh-slip", "WEIGH_SLIP", "Growers", "weighSlip")]
+    [' (trial)', '-trial', '_trial', ' (trial)', '-trial']
+    """
+    if not _WORD.fullmatch(title):
+        return f" ({copy})"
+    return f"_{copy}" if "_" in title and "-" not in title else f"-{copy}"
