@@ -41,6 +41,12 @@ OFF, ON = Switch(A, False), Switch(A, True)
         ([Update(A), Switch(A, False)], "a", BOTH, [OFF, Update(A)]),
         ([Update(A), Update(B), ON], "a", BOTH, [OFF, Update(A), Update(B), ON]),
         ([Publish(A), OFF], "a", BOTH, [Publish(A), OFF]),
+        ([Update(A), Publish(A), OFF], "a", BOTH, [OFF, Update(A), Publish(A)]),
+        ([OFF, Update(A)], "a", BOTH, [OFF, Update(A)]),
+        # What is to be off is off before it is changed, unless publishing might switch it on.
+        ([Update(B), Update(A), OFF], "ab", frozenset(), [Update(B), OFF, Update(A)]),
+        ([Update(A), Publish(A), OFF], "a", frozenset(), [Update(A), Publish(A), OFF]),
+        ([Update(A), ON], "", frozenset(), [Update(A), ON]),
         ([Update(A), RetireSet(A)], "a", BOTH, [OFF, Update(A), ON, OFF, RetireSet(A)]),
         ([RetireSet(A + B)], "a", BOTH, [OFF, RetireSet(A + B)]),
         ([RetireSet(A)], "a", frozenset({("write", "flow")}), [RetireSet(A)]),

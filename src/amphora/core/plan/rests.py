@@ -15,8 +15,10 @@ CHANGES = (Update, Complete, Grant, EnterSecret, Move)
 
 def at_rest(steps: Sequence[Step], on: Collection[Key], habits: Habits) -> list[Step]:
     """The same steps, with those that a resting item needs around them; `on` are the items that are on before."""
+    steps = _off_first(steps)
     if not habits.rests:
-        return list(steps)
+        return steps
+    on = set(on)
     changed = {
         key for step in steps if isinstance(step, CHANGES) for key in step.keys if _rests(key, "write", habits)
     }
@@ -37,10 +39,30 @@ def at_rest(steps: Sequence[Step], on: Collection[Key], habits: Habits) -> list[
             resting.discard(step.key)
             result += [step] if step.is_on else []
             continue
+        on -= {step.key} if isinstance(step, Switch) and not step.is_on else set()
         result.append(step)
         for key in (key for key in step.keys if key in resting and last[key] == number):
             result.append(Switch((key,), True))
             resting.discard(key)
+    return result
+
+
+def _off_first(steps: Sequence[Step]) -> list[Step]:
+    """The same steps, in which what is to be off in the end is switched off before it is changed: nothing runs half
+    changed, and what an environment does to items that are on it doesn't do to these. What is published is switched
+    afterwards: publishing may switch it on."""
+    off = {step.key: step for step in steps if isinstance(step, Switch) and not step.is_on}
+    alone = {key for step in steps if not isinstance(step, (*CHANGES, Switch, RetireSet)) for key in step.keys}
+    early = off.keys() - alone
+    waiting, result = set(early), list[Step]()
+    for step in steps:
+        if isinstance(step, CHANGES):
+            result += [off[key] for key in step.keys if key in waiting]
+            waiting -= {*step.keys}
+        if isinstance(step, Switch) and not step.is_on and step.key in early - waiting:
+            continue
+        result.append(step)
+        waiting -= {step.key} if isinstance(step, Switch) else set()
     return result
 
 
