@@ -21,7 +21,7 @@ from hypothesis import strategies as st
 from amphora.core.values.errors import PackageDamaged
 from amphora.core.values.keys import make_key
 from amphora.core.values.model import Contents, Item, Need, States
-from amphora.core.values.raw import whole
+from amphora.core.values.raw import PIECE_BYTES, whole
 from amphora.core.values.versions import is_version, version_order
 from amphora.files.package import find_package, read_package, write_package
 
@@ -110,6 +110,23 @@ def test_same_contents_same_bytes(package: Path, tmp_path: Path) -> None:
     digest = write_package(contents(items=shuffled), again)
     assert again.read_bytes() == package.read_bytes()
     assert digest == read_package(package).package_digest
+
+
+@pytest.mark.parametrize("sizes", [[80], [1, 79], [9] * 9], ids=str)
+def test_what_is_as_regular_as_can_be_is_no_bomb(tmp_path: Path, sizes: list[int]) -> None:
+    files = {}
+    for number, size in enumerate(sizes):
+        content = bytes([number]) * (size * PIECE_BYTES - number)
+        files[hashlib.sha256(content).hexdigest()] = content
+    icons = {f"app:{name[:8]}": f"amphora:file:{name}#image%2Fpng" for name in files}
+    items = {key: Item(key, 1, {"icon": icon}, States(key[4:])) for key, icon in icons.items()}
+    path = tmp_path / "olive-1.2.0.amphora"
+    write_package(contents(items=items, files=files, needs=(), sheets={"app": 'kind = "app"\n'}), path)
+    assert path.stat().st_size < 2 * PIECE_BYTES
+    assert {name: hashlib.sha256(whole(raw)).hexdigest() for name, raw in read_package(path).files.items()} == {
+        name: name for name in files
+    }
+    assert zipfile.ZipFile(path).testzip() is None
 
 
 def test_an_interrupted_write_leaves_nothing(package: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -15,15 +15,12 @@ from typing import BinaryIO
 from amphora.core.values.errors import PackageDamaged, UsageFault
 from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import advice
-from amphora.core.values.raw import PIECE_BYTES, Raw, chunks_of, size_of
+from amphora.core.values.raw import PIECE_BYTES, Raw, size_of
 from amphora.files.bounds import ROW_BYTES, Bounds
+from amphora.files.packer import COMPRESSION, MOST_RATIO, RATIO_COUNTS_FROM, Packer
 
 LARGE = ("data/files/", "data/records/")
 """Where members lie that may be too large to be held in memory."""
-ZIP64_FROM = 2**31 - 1
-MOST_RATIO = 200
-RATIO_COUNTS_FROM = 2**26
-COMPRESSION = 6
 LOCAL_HEADER = 30
 """The least size in bytes of what stands before a member's content."""
 
@@ -44,6 +41,7 @@ def write_archive(path: Path, folder: str, files: Mapping[str, Raw]) -> None:
             with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED, compresslevel=COMPRESSION) as archive:
                 # Sorted, with one time and one mode: the same contents are the same bytes, whoever writes them
                 # and when.
+                packer = Packer(archive, target)
                 for name in sorted(files):
                     entry = zipfile.ZipInfo(f"{folder}/{name}", _FIXED_TIME)
                     entry.compress_type = zipfile.ZIP_DEFLATED
@@ -52,7 +50,7 @@ def write_archive(path: Path, folder: str, files: Mapping[str, Raw]) -> None:
                     entry.create_system = 3
                     entry.external_attr = 0o100644 << 16
                     entry.file_size = size_of(files[name])
-                    _add(archive, entry, files[name])
+                    packer.add(entry, files[name])
             # A power cut between the rename and the data would leave an empty file under the right name.
             target.flush()
             os.fsync(target.fileno())
@@ -61,25 +59,6 @@ def write_archive(path: Path, folder: str, files: Mapping[str, Raw]) -> None:
             raise
     # It stays readable for its owner only, as temporary files are made: it holds definitions.
     Path(target.name).replace(path)
-
-
-def _add(archive: zipfile.ZipFile, entry: zipfile.ZipInfo, raw: Raw) -> None:
-    """Adds one member. What is in memory is compressed at once and written behind its header, which is what
-    the library does too, with a few more steps for each; what is stored elsewhere goes through in pieces."""
-    # In pieces, whatever its size: an attachment of gigabytes may be behind it.
-    if not isinstance(raw, bytes) or archive.fp is None:
-        with archive.open(entry, "w", force_zip64=entry.file_size > ZIP64_FROM) as member:
-            for piece in chunks_of(raw):
-                member.write(piece)
-        return
-    # Without zlib's own header, as a ZIP member has it.
-    packer = zlib.compressobj(COMPRESSION, zlib.DEFLATED, -zlib.MAX_WBITS)
-    packed = packer.compress(raw) + packer.flush()
-    entry.CRC, entry.compress_size, entry.header_offset = zlib.crc32(raw), len(packed), archive.start_dir
-    written = archive.fp.write(entry.FileHeader() + packed)
-    archive.start_dir += written
-    archive.filelist.append(entry)
-    archive.NameToInfo[entry.filename] = entry
 
 
 def read_archive(path: Path) -> tuple[str, dict[str, Raw]]:
