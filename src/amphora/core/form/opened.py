@@ -177,7 +177,7 @@ class _Opening:
     def _part(self, at: Pointer, value: Json, beside: Mapping[str, Json], walk: Walk) -> Json:
         """The name of a part, where its id stands. One that nobody has stays as it is."""
         part, named = walk.spot.part_of, self._manner.parts
-        if part is None or at in named or isinstance(value, bool | dict | list):
+        if part is None or at in named or value is None or isinstance(value, bool | dict | list):
             return value
         owner = beside.get(part.of)
         known: Mapping[str, Json] = self._manner.own[part] if part.is_own else {}
