@@ -180,9 +180,13 @@ def test_a_part_is_named_alone() -> None:
 
 
 def test_what_was_read_is_read_again_as_it_is() -> None:
-    words = 'kind = "flag"\n[[refers]]\nat = "$.fields[*]"\nto = ["field"]\n[fields]\njson = ["$.more"]\n'
-    form: Json = {"fields": ["amphora:field:grove", "amphora:unbound:x", "mill"], "more": {"a": ["amphora:person:x"]}}
-    again = read_again(form, parse_sheet(words), {"field": Ids("field")}, Bindings(IdStyle("")))
+    words = '[[refers]]\nat = "$.fields[*]"\nto = ["field"]\n[[mention]]\npattern = "field:{id}"\nkind = "field"\n'
+    fields = '[fields]\njson = ["$.more"]\ntext = ["$.note"]\n'
+    form: Json = {"fields": ["amphora:field:a", "amphora:unbound:x", "mill"], "more": {"a": ["amphora:person:x"]}}
+    form["note"] = "see field:${amphora:field:a} and field:mill"
+    again = read_again(
+        form, parse_sheet(f'kind = "flag"\n{words}{fields}'), {"field": Ids("field")}, Bindings(IdStyle(""))
+    )
     assert again.form == {**form, "fields": [*form["fields"][:2], "amphora:unbound:field%7Emill"]}
 
 

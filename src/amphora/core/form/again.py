@@ -14,7 +14,7 @@ from dataclasses import replace
 from amphora.core.form.bindings import Bindings, IdStyle
 from amphora.core.form.kinds import KindSheet
 from amphora.core.form.native_ids import MARK, IdsOf
-from amphora.core.form.opened import opened
+from amphora.core.form.opened import opened_again
 from amphora.core.form.places import Walk
 from amphora.core.form.portable import Portable, Reader
 from amphora.core.values.model import Contents, Item, Json, States
@@ -27,7 +27,7 @@ def read_again(form: Json, sheet: KindSheet, ids: IdsOf | None = None, names: Bi
     if not reads_again(sheet):
         return Portable(form)
     # What is open already stays as it is.
-    form = opened(form, sheet, ids or {}) if sheet.opens else form
+    form = opened_again(form, sheet, ids or {}) if sheet.opens else form
     reader = _Again(names or Bindings(IdStyle("")), "", {}, False)
     reader.spaces = frozenset(one.space for one in (ids or {}).values() if one.space)
     again = reader.read(form, sheet.places.walk(form), (), None)

@@ -75,6 +75,11 @@ def opened(definition: Json, sheet: KindSheet, ids: IdsOf, looks: Looks = BLIND)
     return _all_opened(definition, sheet, ids, looks, Manner())
 
 
+def opened_again(form: Json, sheet: KindSheet, ids: IdsOf) -> Json:
+    """A portable form in which everything can be seen that its sheet shows by now. Tokens and texts stay."""
+    return _all_opened(form, sheet, ids, BLIND, Manner(), is_portable=True)
+
+
 def closed(
     definition: Json,
     sheet: KindSheet,
@@ -93,13 +98,16 @@ def closed(
     return closing.value((), definition, sheet.places.walk(definition))
 
 
-def _all_opened(definition: Json, sheet: KindSheet, ids: IdsOf, looks: Looks, manner: Manner) -> Json:
+def _all_opened(
+    definition: Json, sheet: KindSheet, ids: IdsOf, looks: Looks, manner: Manner, is_portable: bool = False
+) -> Json:
     value = definition
     for _ in range(MOST_LAYERS):
         for part in sheet.own_parts:
             # Found at the latest when the string that they stand in is open.
             manner.own[part] = manner.own.get(part) or part.ids_in(value)
-        before, value = value, _Opening(sheet, ids, looks, manner).value((), value, sheet.places.walk(value))
+        opening = _Opening(sheet, ids, looks, manner, is_portable)
+        before, value = value, opening.value((), value, sheet.places.walk(value))
         # Where places are searched for (a filter), what stands in a string is found only once that is open.
         if (sheet.places.is_simple and not sheet.own_parts) or before == value:
             break
@@ -107,8 +115,9 @@ def _all_opened(definition: Json, sheet: KindSheet, ids: IdsOf, looks: Looks, ma
 
 
 class _Opening:
-    def __init__(self, sheet: KindSheet, ids: IdsOf, looks: Looks, manner: Manner) -> None:
+    def __init__(self, sheet: KindSheet, ids: IdsOf, looks: Looks, manner: Manner, is_portable: bool) -> None:
         self._sheet, self._ids, self._looks, self._manner = sheet, ids, looks, manner
+        self._is_portable = is_portable
         self._around: list[Mapping[str, Json]] = []
 
     def value(self, at: Pointer, value: Json, walk: Walk) -> Json:
@@ -146,7 +155,7 @@ class _Opening:
             # At first sight only: what is open is a text, however it was written.
             self._manner.ids.setdefault(at, value)
             return self._reference(value, spot.refer)
-        return self._text(value) if spot.is_text and isinstance(value, str) else value
+        return self._text(value) if spot.is_text and isinstance(value, str) and not self._is_portable else value
 
     def _pieces(self, text: str | int, spot: Spot, walk: Walk) -> dict[str, Json]:
         """What a text is made of, where an id is one piece of it; nothing where it is of another form."""
@@ -177,7 +186,7 @@ class _Opening:
     def _part(self, at: Pointer, value: Json, beside: Mapping[str, Json], walk: Walk) -> Json:
         """The name of a part, where its id stands. One that nobody has stays as it is."""
         part, named = walk.spot.part_of, self._manner.parts
-        if part is None or at in named or value is None or isinstance(value, bool | dict | list):
+        if part is None or at in named or self._is_portable or isinstance(value, bool | dict | list):
             return value
         owner = beside.get(part.of)
         known: Mapping[str, Json] = self._manner.own[part] if part.is_own else {}
@@ -191,11 +200,11 @@ class _Opening:
         if refer.ways:
             return next((new for way in refer.ways if (new := self._reference(value, way)) != value), value)
         kind = next(iter(_kinds(refer, self._ids)), None)
-        # In Python True is an int, and no id; and what was written down by a token was opened then.
+        # In Python True is an int, and no id.
         if kind is None or isinstance(value, bool) or not isinstance(value, str | int) or value == "":
             return value
         plain = str(value)
-        if plain.startswith(PREFIX):
+        if self._is_portable and plain.startswith(PREFIX):
             return value
         if refer.form:
             inside = written(self._ids[kind]) if refer.by == "id" else ".+"

@@ -127,6 +127,11 @@ class Agreement:
         where = line_of(self._source, sheet.kind)
         for one in sorted(needed - row.keys()):
             yield f"{where}`{name}.{one}` is missing, which its kind sheet or its creation needs"
+        wrapped = row.get("write", {}).get("wrapped", "")
+        places = row["definition"].values() if isinstance(row.get("definition"), dict) else ()
+        if wrapped and "at" not in row.get("read", {}) and any(one.startswith(f"$.{wrapped}.") for one in places):
+            words = f"a definition that is read at $.{wrapped} would be written into another one inside of that: say"
+            yield f'{where}`{name}.write.wrapped`: {words} `at = "$.{wrapped}"` in `read`, or leave `wrapped` out'
         for member, call in row.get("more", {}).items():
             if "add" in call and not sheet.places.walk({}).step(member).spot.is_unordered:
                 words = f"$.{member} has to stand under fields.unordered of its kind sheet"
