@@ -49,7 +49,7 @@ class Stage:
     def habits(self) -> Habits:
         return replace(habits_of(self.opened.description), marked_with=self.marked_with)
 
-    @property
+    @cached_property
     def read_otherwise(self) -> frozenset[str]:
         """The kinds of whose definitions other members are read than when the run began, or that are seen otherwise:
         where revisions are those of contents all of them have moved, and where ids are others all are new."""
