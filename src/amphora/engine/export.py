@@ -134,13 +134,14 @@ def export(session: Session, request: ExportRequest) -> ExportReport:
             subject=both[0],
             next_step=advice("Name it once."),
         )
-    rules: list[Key] = []
+    rules: dict[Key, str] = {}
     if request.access:
         packed = gather_once(session, side, asked, request, left).items
         # Known only once it is clear what is packed; then everything is read again, of one moment.
-        rules = [key for key in access_rules(side, packed, request.take) if key not in left and key not in asked]
+        found = access_rules(side, packed, request.take)
+        rules = {key: why for key, why in found.items() if key not in left and key not in asked}
     gathered = gather(session, side, sorted([*asked, *rules]), request, left)
-    gathered.why.update(dict.fromkeys(rules, "access rule of a packed app"))
+    gathered.why.update(rules)
     needs = _with_seen(session, side, needs_of(gathered.items, _need_types(side)), request)
     contents = Contents(name, "0.0.0", environment, side.uid, gathered.items, needs, request.note)
     contents = replace(

@@ -153,16 +153,18 @@ def _batches(keys: Sequence[Key]) -> Iterable[Sequence[Key]]:
     return (keys[start : start + AT_ONCE] for start in range(0, len(keys), AT_ONCE))
 
 
-def access_rules(side: Side, items: Mapping[Key, Item], take: Take) -> list[Key]:
-    """The items of the source that give access to one of these, as their kind sheet says."""
+def access_rules(side: Side, items: Mapping[Key, Item], take: Take) -> dict[Key, str]:
+    """The items of the source that give access to some of these, as their kind sheet says, each with why it comes."""
     sheets = side.opened.description.sheets
     rules = [key for key, row in side.by_key.items() if sheets[row.kind].is_access and not row.is_drafted_only]
     read, _, _ = read_items(side, sorted(rules), take)
-    return [
-        key
-        for key, rule in read.items()
-        if any(kind_of(used) in sheets[rule.kind].access and used in items for used in rule.uses())
-    ]
+    found: dict[Key, str] = {}
+    for key, rule in read.items():
+        given = [used for used in sorted(rule.uses()) if kind_of(used) in sheets[rule.kind].access and used in items]
+        if given:
+            more = f" and {len(given) - 1} more" if given[1:] else ""
+            found[key] = f"gives access to {readable(given[0])}{more}"
+    return found
 
 
 def _refuse_never_published(keys: Iterable[Key], side: Side, take: Take) -> None:
