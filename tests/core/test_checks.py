@@ -230,6 +230,8 @@ CASES: list[tuple[str, Level, Situation, Situation]] = [
         S({"to": [{"func": "open(a ? b.length:10, '1.2.3', \"1.2.3.4.5\", 'b:10') // at m.b.example:18"}]}),
     ),
     ("address-inside", W, S({"to": [{"command": "ssh keeper@10.0.0.7 ls"}]}), S({"to": [{"command": "ls flow.js:12 12:30"}]})),
+    ("address-inside", W, S({"to": [{"func": "on({host: 'mill-db'})"}]}), S({"to": [{"func": "on({host: msg.host, 'msg.payload.value': 'config.dev'})"}]})),
+    ("address-inside", W, S({"to": [{"func": "on('db.mill.example')"}]}), S({"to": [{"func": "on('files/mill.text', 'mill.exam')"}]})),
     ("address-inside", W, S({"to": [{"host": "mill"}]}), S({"to": [{"host": "mill", "type": "note"}]})),
     ("address-inside", W, S({"to": [{"host": "mill.beef"}]}), S({"to": [{"host": "bf5874816710d0c7"}]})),
     (

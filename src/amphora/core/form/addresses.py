@@ -32,16 +32,27 @@ _INSIDE = re.compile(r"(?<![\w.+-])[a-z][a-z0-9+.-]*://[\w\[][^\s\"'`<>(){}|\\^;
 
 _IPV4 = r"\d{1,3}(?:\.\d{1,3}){3}(?::\d{1,5})?(?![.\d])"
 _LABEL = r"[a-z0-9](?:[a-z0-9-]*[a-z0-9])?\."
+_PORT = r"[a-z][a-z-]*[a-z]:\d{2,5}"
+_ENDS = "com|net|org|example"
+_INNER = "local|lan|internal|intranet|corp|home|localdomain|test|dev|app|cloud|io"
 _MACHINE = re.compile(
     "|".join(
         (
-            rf"(?<=[\"'`@])(?:(?:{_LABEL})+[a-z][a-z-]*[a-z]:\d{{2,5}}|{_IPV4})(?=[\"'`/])",
-            rf"(?:(?<!\S)|(?<=\w@))(?:(?:{_LABEL}){{2,}}[a-z][a-z-]*[a-z]:\d{{2,5}}|{_IPV4})(?!\S)",
+            rf"(?<=[\"'`])(?:(?:{_LABEL})+(?:{_PORT}|{_ENDS})|(?:{_LABEL}){{2,}}(?:{_INNER}))(?=[\"'`/])",
+            rf"(?<=[\"'`@])(?:(?:{_LABEL})+{_PORT}|{_IPV4})(?=[\"'`/])",
+            rf"(?:(?<!\S)|(?<=\w@))(?:(?:{_LABEL}){{2,}}{_PORT}|{_IPV4})(?!\S)",
         )
     ),
     re.IGNORECASE,
 )
-"""A machine without a scheme: between quotation marks, or as a word of a command; `b.length:10` in code is none."""
+"""A machine without a scheme: between quotation marks, or as a word of a command; `b.length:10` in code is none, nor
+is `msg.payload.value` between quotation marks."""
+
+_CALLED = re.compile(
+    r"(?:host|hostname|server|broker|endpoint)[\"'`]?\s*[:=]\s*([\"'`])(?P<named>[a-z0-9][a-z0-9.-]*[a-z0-9])\1",
+    re.IGNORECASE,
+)
+"""What code itself calls a machine: `host: "mill-db"`."""
 
 _REMARK = re.compile(r"^\s*(?:#|\*|/\*)|(?:^|[^:])//")
 """What begins a remark, in front of something on its line: addresses in remarks are there to be read."""
@@ -76,9 +87,12 @@ def addresses_in(form: Json, sheet: KindSheet) -> Iterator[tuple[Pointer, str]]:
 def _inside(text: str) -> Iterator[str]:
     """The addresses inside of a longer text, but for those in remarks."""
     for line in text.splitlines():
-        for found in _MACHINE.finditer(line):
-            if not _REMARK.search(line[: found.start()]):
-                yield found[0]
+        machines = [(found.start(), found[0]) for found in _MACHINE.finditer(line)]
+        machines += [(found.start("named"), found["named"]) for found in _CALLED.finditer(line)]
+        # One that is called so and looks so is one.
+        for start, machine in sorted(set(machines)):
+            if not _REMARK.search(line[:start]):
+                yield machine
         for found in _INSIDE.finditer(line):
             # `https://mill-{{site}}/…`: half of a machine's name names none.
             is_cut = line[found.end() : found.end() + 1] in ("{", "<") and "/" not in found[0].partition("://")[2]
