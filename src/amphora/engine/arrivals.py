@@ -17,7 +17,7 @@ from amphora.core.values.model import Contents
 from amphora.core.values.near import near
 from amphora.core.values.next_step import NextStep, advice
 from amphora.core.values.once import said_once
-from amphora.core.values.pairs import pair_of
+from amphora.core.values.pairs import apart, pair_of
 from amphora.engine.called import Called
 from amphora.files.docket_file import CHOICES
 
@@ -112,7 +112,7 @@ def words_after(called: Called, texts: Sequence[str]) -> dict[Key, str]:
     """The items after which an import is to wait for somebody's word, `ITEM` or `ITEM=ABOUT`."""
     found: dict[Key, str] = {}
     for text in texts:
-        name, _, about = text.partition("=")
+        name, _, about = apart(text)
         found |= dict.fromkeys(called.choose([name]), about.strip())
     return found
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
-from functools import partial
+from functools import cached_property, partial
 
 from amphora.core.form.routes import converted_contents, keys_there
 from amphora.core.needs.selection import Unknown, choose, the_one
@@ -39,14 +39,17 @@ class Called:
         try:
             return named(listed_items(self.contents), self.contents.title)
         except Unknown as unknown:
-            for target in self.targets:
-                rows, keys = self._there(target)
+            for target, (rows, keys) in self._there.items():
                 with suppress(Unknown):
                     return [keys[key] for key in named(rows, target)]
             raise unknown from None
 
-    def _there(self, target: str) -> tuple[Mapping[Key, Listed], Mapping[Key, Key]]:
-        """What a target has of the package, by the keys that it goes by there; and these keys in the package."""
+    @cached_property
+    def _there(self) -> dict[str, tuple[Mapping[Key, Listed], Mapping[Key, Key]]]:
+        """What each target has of the package, by the keys that it goes by there; and these keys in the package."""
+        return {target: self._in(target) for target in self.targets}
+
+    def _in(self, target: str) -> tuple[Mapping[Key, Listed], Mapping[Key, Key]]:
         opened = self.session.open(target)
         sheets, packed = opened.description.sheets, sheets_packed(self.contents)
         taken = converted_contents(self.contents, sheets, packed)[0]

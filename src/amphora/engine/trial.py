@@ -128,9 +128,10 @@ def _as_asked(proving: Proving, template: Image, made: Image) -> None:
     hidden = {write_pointer(at) for at in secret_places(asked, sheet)}
     if lost := [one.at for one in off if one.is_lost and one.at not in hidden]:
         is_all = isinstance(asked, dict) and {one.partition("/")[2] for one in lost} >= asked.keys()
-        # All of it at once is hardly what a platform never takes.
         advised = "volatile in the kind sheet, if it is never taken"
-        advised = "`write` has to say where it is written" if is_all else advised
+        if is_all:
+            # Hardly what a platform never takes.
+            advised = "`write` has to say where it is written"
         raise Broken(f"what was written at {few(lost)} is not there: {advised}")
     if moved := sorted({*shuffled(*pair), *(one.at.removesuffix(ORDER) for one in off if one.is_order)}):
         words = f"the platform lists {few(moved)} in an order of its own: unordered in the kind sheet"

@@ -16,8 +16,8 @@ from amphora.core.values.errors import PackageDamaged, UsageFault
 from amphora.core.values.late import dataclass
 from amphora.core.values.next_step import advice
 from amphora.core.values.raw import PIECE_BYTES, Raw, size_of
-from amphora.files.bounds import ROW_BYTES, Bounds
-from amphora.files.packer import COMPRESSION, MOST_RATIO, RATIO_COUNTS_FROM, Packer
+from amphora.files.bounds import MOST_RATIO, RATIO_COUNTS_FROM, ROW_BYTES, Bounds
+from amphora.files.packer import Packer
 
 LARGE = ("data/files/", "data/records/")
 """Where members lie that may be too large to be held in memory."""
@@ -38,7 +38,7 @@ def write_archive(path: Path, folder: str, files: Mapping[str, Raw]) -> None:
     path.parent.mkdir(parents=True, exist_ok=True)
     with tempfile.NamedTemporaryFile(dir=path.parent, prefix=".writing-", delete=False) as target:
         try:
-            with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED, compresslevel=COMPRESSION) as archive:
+            with zipfile.ZipFile(target, "w") as archive:
                 # Sorted, with one time and one mode: the same contents are the same bytes, whoever writes them
                 # and when.
                 packer = Packer(archive, target)

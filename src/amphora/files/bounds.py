@@ -48,6 +48,11 @@ VARIABLES = {
 }
 """The variables that set each bound."""
 
+MOST_RATIO = 200
+"""So many times what is packed may come out of it."""
+RATIO_COUNTS_FROM = 2**26
+"""From so many bytes on: small archives may be as regular as they like."""
+
 ROW_BYTES = 4096
 ROW_VALUES = 64
 """What each item may add to the packing list, which has a row for every one of them."""

@@ -7,10 +7,9 @@ import zlib
 from typing import IO
 
 from amphora.core.values.raw import PIECE_BYTES, Raw, chunks_of
+from amphora.files.bounds import MOST_RATIO, RATIO_COUNTS_FROM
 
 ZIP64_FROM = 2**31 - 1
-MOST_RATIO = 200
-RATIO_COUNTS_FROM = 2**26
 COMPRESSION = 6
 
 

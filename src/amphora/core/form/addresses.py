@@ -38,7 +38,7 @@ _INNER = "local|lan|internal|intranet|corp|home|localdomain|test|dev|app|cloud|i
 _MACHINE = re.compile(
     "|".join(
         (
-            rf"(?<=[\"'`])(?:(?:{_LABEL})+(?:{_PORT}|{_ENDS})|(?:{_LABEL}){{2,}}(?:{_INNER}))(?=[\"'`/])",
+            rf"(?<=[\"'`])(?:(?:{_LABEL})+(?:{_ENDS})|(?:{_LABEL}){{2,}}(?:{_INNER}))(?=[\"'`/])",
             rf"(?<=[\"'`@])(?:(?:{_LABEL})+{_PORT}|{_IPV4})(?=[\"'`/])",
             rf"(?:(?<!\S)|(?<=\w@))(?:(?:{_LABEL}){{2,}}{_PORT}|{_IPV4})(?!\S)",
         )
@@ -87,17 +87,18 @@ def addresses_in(form: Json, sheet: KindSheet) -> Iterator[tuple[Pointer, str]]:
 def _inside(text: str) -> Iterator[str]:
     """The addresses inside of a longer text, but for those in remarks."""
     for line in text.splitlines():
-        machines = [(found.start(), found[0]) for found in _MACHINE.finditer(line)]
-        machines += [(found.start("named"), found["named"]) for found in _CALLED.finditer(line)]
-        # One that is called so and looks so is one.
-        for start, machine in sorted(set(machines)):
+        # A machine that is called so and looks so is one.
+        found = {(hit.start(), hit[0]) for hit in _MACHINE.finditer(line)}
+        found |= {(hit.start("named"), hit["named"]) for hit in _CALLED.finditer(line)}
+        found |= {(hit.start(), hit[0]) for hit in _INSIDE.finditer(line) if not _is_cut(line, hit)}
+        for start, address in sorted(found):
             if not _REMARK.search(line[:start]):
-                yield machine
-        for found in _INSIDE.finditer(line):
-            # `https://mill-{{site}}/…`: half of a machine's name names none.
-            is_cut = line[found.end() : found.end() + 1] in ("{", "<") and "/" not in found[0].partition("://")[2]
-            if not is_cut and not _REMARK.search(line[: found.start()]):
-                yield found[0]
+                yield address
+
+
+def _is_cut(line: str, hit: re.Match[str]) -> bool:
+    """Half of a machine's name, which names none: `https://mill-{{site}}/…`."""
+    return line[hit.end() : hit.end() + 1] in ("{", "<") and "/" not in hit[0].partition("://")[2]
 
 
 def shown_address(text: str) -> str:

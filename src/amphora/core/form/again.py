@@ -28,8 +28,7 @@ def read_again(form: Json, sheet: KindSheet, ids: IdsOf | None = None, names: Bi
         return Portable(form)
     # What is open already stays as it is.
     form = opened_again(form, sheet, ids or {}) if sheet.opens else form
-    reader = _Again(names or Bindings(IdStyle("")), "", {}, False)
-    reader.spaces = frozenset(one.space for one in (ids or {}).values() if one.space)
+    reader = _Again(names or Bindings(IdStyle("")), frozenset(one.space for one in (ids or {}).values() if one.space))
     again = reader.read(form, sheet.places.walk(form), (), None)
     return Portable(again, reader.layout or None, reader.is_on, reader.files)
 
@@ -93,10 +92,12 @@ def _with_more(tree: Json, more: Json) -> Json:
 
 
 class _Again(Reader):
-    """Reads what is in portable form by now."""
+    """Reads what is in portable form by now. `spaces` is what ids begin with that were opened just now: those of the
+    environment at hand."""
 
-    spaces: frozenset[str] = frozenset()
-    """What ids begin with that were opened just now: those of the environment at hand."""
+    def __init__(self, names: Bindings, spaces: frozenset[str]) -> None:
+        super().__init__(names, "", {}, False)
+        self._spaces = spaces
 
     def read(self, value: Json, walk: Walk, at: Pointer, guide: Json) -> Json:
         if walk.spot.is_file and isinstance(value, str) and value.startswith("data:"):
@@ -112,7 +113,7 @@ class _Again(Reader):
     def _is_id(self, value: Json, walk: Walk) -> bool:
         if not isinstance(value, str) or walk.spot.refer is None or walk.spot.is_secret:
             return False
-        return MARK in value and value.partition(MARK)[0] in self.spaces
+        return MARK in value and value.partition(MARK)[0] in self._spaces
 
     def _is_dead(self, value: Json, walk: Walk) -> bool:
         return self._is_id(value, walk) and super()._is_dead(value, walk)

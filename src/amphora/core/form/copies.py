@@ -12,7 +12,7 @@ from dataclasses import replace
 from amphora.core.form.new_keys import with_keys
 from amphora.core.values.errors import UsageFault
 from amphora.core.values.keys import Key, decode_segment, encode_segment
-from amphora.core.values.model import Contents
+from amphora.core.values.model import Contents, States
 from amphora.core.values.next_step import advice
 
 MARK = "~"
@@ -46,12 +46,15 @@ def copied(contents: Contents, copy: str) -> Contents:
             subject=contents.name,
             next_step=advice("Take another copy of the package itself."),
         )
-    keys = {key: _key(key, item.states.title, copy) for key, item in contents.items.items()}
+    keys = {key: _key(key, _mark(item.states.title, copy)) for key, item in contents.items.items()}
     found = with_keys(contents, lambda key: keys.get(key, key))
+
+    def named(states: States) -> States:
+        return replace(states, title=f"{states.title}{_mark(states.title, copy)}")
+
     # Without the ids of the source: back at home, or where ids are kept, the copy would be taken for the original.
     items = {
-        key: replace(item, states=replace(item.states, title=_named(item.states.title, copy)), native_id="", link="")
-        for key, item in found.items.items()
+        key: replace(item, states=named(item.states), native_id="", link="") for key, item in found.items.items()
     }
     return replace(found, items=items, bases={}, name=f"{contents.name}{MARK}{copy}")
 
@@ -62,16 +65,11 @@ def as_named(contents: Contents, name: str) -> Contents:
     return copied(contents, copy) if copy and contents.name == base else contents
 
 
-def _key(key: Key, title: str, copy: str) -> Key:
+def _key(key: Key, mark: str) -> Key:
     # As it would be met in an environment by somebody who knows nothing of copies: by its name.
     head, slash, last = key.rpartition("/")
     kind, colon, last = ("", "", last) if slash else key.partition(":")
-    named = f"{decode_segment(last)}{_mark(title, copy)}"
-    return f"{head}{slash}{kind}{colon}{encode_segment(named)}"
-
-
-def _named(title: str, copy: str) -> str:
-    return f"{title}{_mark(title, copy)}"
+    return f"{head}{slash}{kind}{colon}{encode_segment(f'{decode_segment(last)}{mark}')}"
 
 
 def _mark(title: str, copy: str) -> str:

@@ -1,6 +1,6 @@
-"""Items that their environment changes, or removes, only while they are off: steps of their own switch them off
-before, and on again after, so that the docket tells it and whatever breaks off in between is put back like anything
-else."""
+"""Off before a change: what is to be off in the end, and for the while what its environment changes, or removes, only
+while it is off. Steps of their own switch that off before, and on again after, so that the docket tells it and
+whatever breaks off in between is put back like anything else."""
 
 from __future__ import annotations
 
